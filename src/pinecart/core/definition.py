@@ -1,0 +1,219 @@
+"""A job's definition: read from a mapping (API, job file), checked as a whole, and told in sentences."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from pinecart.core.decide import Intent, OnDifference, Rules
+from pinecart.core.errors import Invalid
+from pinecart.core.places import Location, is_name, lies_in, parse_location
+from pinecart.core.schedule import Schedule, parse_schedule
+from pinecart.core.selection import Selection, compile_selection
+
+INTENTS_NOW = (Intent.TOP_UP, Intent.RENEW)
+CHOICES_NOW = (OnDifference.KEEP, OnDifference.REPLACE_CHANGED, OnDifference.REPLACE_ALL, OnDifference.REFUSE)
+COMPARISONS_NOW = ("since-last-run",)
+KEYS = ("job", "title", "why", "labels", "owner", "intent", "compare", "on_difference", "legs", "schedule")
+LEG_KEYS = ("from", "to", "take", "leave_out")
+INTENT_WORDS = {
+    Intent.TOP_UP: "Adds what is missing there. Nothing that exists there is touched.",
+    Intent.RENEW: "Adds what is new and replaces what changed. Nothing is removed.",
+}
+CHOICE_WORDS = {
+    OnDifference.KEEP: "A file that exists there and differs is kept as it is.",
+    OnDifference.REPLACE_CHANGED: "A file that somebody else changed there is left untouched and listed as a problem.",
+    OnDifference.REPLACE_ALL: "A file that differs there is replaced, even where somebody else changed it.",
+    OnDifference.REFUSE: "A file that exists there and differs is listed as a problem and not replaced.",
+}
+
+
+@dataclass(frozen=True)
+class Leg:
+    source: Location
+    target: Location
+    take: tuple[str, ...] = ()
+    leave_out: tuple[str, ...] = ()
+
+    @property
+    def selection(self) -> Selection:
+        return compile_selection(self.take, self.leave_out)
+
+
+@dataclass(frozen=True)
+class Definition:
+    """What to transfer, by which rules. Built by `read_definition`, which has checked it."""
+
+    job: str
+    title: str
+    why: str
+    labels: tuple[str, ...]
+    owner: str
+    intent: Intent
+    compare: str
+    on_difference: OnDifference
+    legs: tuple[Leg, ...]
+    schedule: Schedule | None = None
+
+    @property
+    def rules(self) -> Rules:
+        return Rules(self.intent, self.on_difference)
+
+    def as_mapping(self) -> dict[str, Any]:
+        """The definition as JSON; `read_definition` gives it back."""
+        return {
+            "job": self.job, "title": self.title, "why": self.why, "labels": list(self.labels), "owner": self.owner,
+            "intent": self.intent.value, "compare": self.compare, "on_difference": self.on_difference.value,
+            "legs": [
+                {"from": _text(leg.source), "to": _text(leg.target), "take": list(leg.take), "leave_out": list(leg.leave_out)}
+                for leg in self.legs
+            ],
+            "schedule": self.schedule and {"cron": self.schedule.cron, "zone": self.schedule.zone},
+        }  # fmt: skip
+
+    @property
+    def digest(self) -> str:
+        return hashlib.sha256(json.dumps(self.as_mapping(), sort_keys=True).encode()).hexdigest()[:16]
+
+
+def _text(location: Location) -> str:
+    return f"pine://{location.store}/{location.path.decode('utf-8', 'surrogateescape')}"
+
+
+@dataclass
+class _Reading:
+    problems: list[dict[str, str]] = field(default_factory=list)
+
+    def wrong(self, field: str, code: str, message: str) -> None:
+        self.problems.append({"field": field, "code": code, "message": message})
+
+    def text(self, given: Mapping[str, Any], key: str, default: str = "") -> str:
+        value = given.get(key, default)
+        if value is None:
+            return default
+        if not isinstance(value, str):
+            self.wrong(key, "job.malformed", f"{key} must be text, not {value!r}.")
+            return default
+        return value.strip()
+
+    def texts(self, given: Mapping[str, Any], key: str, where: str = "") -> tuple[str, ...]:
+        value = given.get(key) or []
+        if not isinstance(value, list) or not all(isinstance(v, str) for v in value):
+            self.wrong(where + key, "job.malformed", f"{where}{key} must be a list of texts.")
+            return ()
+        return tuple(value)
+
+    def one_of(self, given: Mapping[str, Any], key: str, default: str, choices: tuple[Any, ...]) -> str:
+        value = self.text(given, key, default) or default
+        if value not in [str(c) for c in choices]:
+            known = ", ".join(str(c) for c in choices)
+            self.wrong(key, "job.unknown-choice", f"{key} can't be {value!r}. Choose one of: {known}.")
+            return default
+        return value
+
+    def nested(self, call: Any, *args: Any, where: str = "") -> Any:
+        try:
+            return call(*args)
+        except Invalid as exc:
+            self.problems += [{**p, "field": where + p["field"]} for p in exc.problems]
+            return None
+
+
+def read_definition(given: Mapping[str, Any], *, owner: str = "") -> Definition:
+    """Check a mapping and build the definition. Raises Invalid with every problem at once.
+
+    A hyphen in a key is the same as an underscore (job files write `leave-out`). `from` and `to` end at a `/`.
+    """
+    reading = _Reading()
+    mapping = {str(k).replace("-", "_"): v for k, v in given.items()}
+    for key in mapping.keys() - set(KEYS):
+        reading.wrong(key, "job.unknown-key", f"A job has no {key!r}. Its keys are: {', '.join(KEYS)}.")
+    name = reading.text(mapping, "job")
+    if not is_name(name):
+        message = f"{name!r} can't be a job's name: use small letters, digits and hyphens, 63 at most."
+        reading.wrong("job", "job.name", message)
+    legs = _read_legs(mapping.get("legs"), reading)
+    definition = Definition(
+        job=name,
+        title=reading.text(mapping, "title") or name,
+        why=reading.text(mapping, "why"),
+        labels=reading.texts(mapping, "labels"),
+        owner=reading.text(mapping, "owner") or owner,
+        intent=Intent(reading.one_of(mapping, "intent", "renew", INTENTS_NOW)),
+        compare=reading.one_of(mapping, "compare", "since-last-run", COMPARISONS_NOW),
+        on_difference=OnDifference(reading.one_of(mapping, "on_difference", "replace-changed", CHOICES_NOW)),
+        legs=legs,
+        schedule=_read_schedule(mapping.get("schedule"), reading),
+    )
+    if reading.problems:
+        raise Invalid(reading.problems)
+    return definition
+
+
+def _read_legs(given: Any, reading: _Reading) -> tuple[Leg, ...]:
+    if not isinstance(given, list) or not given:
+        reading.wrong("legs", "job.no-legs", "A job needs at least one leg with a from and a to.")
+        return ()
+    legs = [_read_leg(leg, f"legs[{i}].", reading) for i, leg in enumerate(given)]
+    built = tuple(leg for leg in legs if leg)
+    for i, leg in enumerate(built):
+        if leg.source.store == leg.target.store and (
+            lies_in(leg.target.path, leg.source.path) or lies_in(leg.source.path, leg.target.path)
+        ):
+            message = f"{leg.target} and {leg.source} lie in one another: a job can't copy a place into itself."
+            reading.wrong(f"legs[{i}].to", "job.inside-itself", message)
+        for other in built[:i]:
+            if other.target == leg.target:
+                reading.wrong(f"legs[{i}].to", "job.same-target", f"Two legs write to {leg.target}.")
+    return built
+
+
+def _read_leg(given: Any, where: str, reading: _Reading) -> Leg | None:
+    if not isinstance(given, Mapping):
+        reading.wrong(where.rstrip("."), "job.malformed", f"{where.rstrip('.')} must have from and to.")
+        return None
+    leg = {str(k).replace("-", "_"): v for k, v in given.items()}
+    for key in leg.keys() - set(LEG_KEYS):
+        reading.wrong(where + key, "job.unknown-key", f"A leg has no {key!r}. Its keys are: {', '.join(LEG_KEYS)}.")
+    take, leave_out = reading.texts(leg, "take", where), reading.texts(leg, "leave_out", where)
+    reading.nested(compile_selection, take, leave_out, where=where)
+    source = reading.nested(_place, str(leg.get("from") or ""), "from", where=where)
+    target = reading.nested(_place, str(leg.get("to") or ""), "to", where=where)
+    return Leg(source, target, take, leave_out) if source and target else None
+
+
+def _place(text: str, field: str) -> Location:
+    return parse_location(text, field=field).as_prefix()
+
+
+def _read_schedule(given: Any, reading: _Reading) -> Schedule | None:
+    if not given:
+        return None
+    if not isinstance(given, Mapping):
+        reading.wrong("schedule", "schedule.malformed", "A schedule has a cron (five fields) and a zone.")
+        return None
+    found: Schedule | None = reading.nested(parse_schedule, str(given.get("cron", "")), str(given.get("zone") or "UTC"))
+    return found
+
+
+def sentences(definition: Definition) -> list[str]:
+    """What the job will do, one consequence a sentence."""
+    told = []
+    for leg in definition.legs:
+        told.append(f"Takes from {leg.source} and puts to {leg.target}. The folder's contents arrive, not the folder.")
+        if leg.take:
+            told.append(f"Takes only: {', '.join(leg.take)}.")
+        if leg.leave_out:
+            told.append(f"Leaves out: {', '.join(leg.leave_out)}.")
+    told.append(INTENT_WORDS[definition.intent])
+    if definition.intent is Intent.RENEW:
+        told.append(CHOICE_WORDS[definition.on_difference])
+    told.append("A file is copied only if it is new or changed since the last run. Nothing is ever deleted.")
+    if definition.schedule:
+        told.append(f"Runs by itself at {definition.schedule.cron} ({definition.schedule.zone}).")
+    else:
+        told.append("Runs when somebody starts it.")
+    return told

@@ -1,0 +1,91 @@
+"""Locations (`pine://store/path`) and how keys are shown. A key is bytes and is never changed here."""
+
+from __future__ import annotations
+
+import base64
+import difflib
+import re
+import unicodedata
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from pinecart.core.errors import Invalid
+
+SCHEME = "pine://"
+_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
+_HIDDEN = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"}
+
+
+class Location(NamedTuple):
+    """A place in a store. path: the key's own text as bytes; empty, or ending in `/`, for a prefix."""
+
+    store: str
+    path: bytes
+
+    def __str__(self) -> str:
+        return f"{SCHEME}{self.store}/{show(self.path)}"
+
+    def as_prefix(self) -> Location:
+        """The same place ending at a `/` boundary: `2026` becomes `2026/`, and never touches `2026-old/`."""
+        return self if not self.path or self.path.endswith(b"/") else Location(self.store, self.path + b"/")
+
+
+def is_name(text: str) -> bool:
+    """Names of stores, jobs: small letters, digits and hyphens, 63 at most, not starting with a hyphen."""
+    return bool(_NAME.fullmatch(text))
+
+
+def parse_location(text: str, *, field: str = "location") -> Location:
+    """Read `pine://store/path`. Nothing in the path is decoded; `?` and `#` are characters of it. Raises Invalid."""
+    if not text.startswith(SCHEME):
+        raise _bad(field, f"{text!r} is not a location. Write it as pine://STORE/PATH, such as pine://office/dawn/.")
+    store, _, path = text[len(SCHEME) :].partition("/")
+    if not is_name(store):
+        raise _bad(field, f"{text!r} names no store: after pine:// comes a store's short name, then / and the path.")
+    raw = path.encode("utf-8", "surrogateescape")
+    if raw.startswith(b"/") or b"\0" in raw:
+        raise _bad(field, f"{text!r}: a path has no leading / and no NUL.")
+    return Location(store, raw)
+
+
+def _bad(field: str, message: str) -> Invalid:
+    return Invalid([{"field": field, "code": "location.malformed", "message": message}])
+
+
+def lies_in(inner: bytes, outer: bytes) -> bool:
+    """Whether prefix `inner` equals or lies below prefix `outer` (both empty or ending in `/`)."""
+    return inner.startswith(outer)
+
+
+def show(key: bytes) -> str:
+    """A key for people: text as it is; what isn't text, control and direction-changing characters escaped."""
+    text = key.decode("utf-8", "surrogateescape")
+    if text.isascii() and text.isprintable():
+        return text
+    return "".join(_escape(c) if unicodedata.category(c) in _HIDDEN else c for c in text)
+
+
+def _escape(c: str) -> str:
+    n = ord(c)
+    if 0xDC80 <= n <= 0xDCFF:
+        return f"\\x{n - 0xDC00:02x}"
+    return f"\\u{n:04x}" if n < 0x10000 else f"\\U{n:08x}"
+
+
+def key_fields(key: bytes) -> dict[str, str]:
+    """A key for the API: `key` to read, and `key_b64` as well where the text alone would not give it back."""
+    shown = show(key)
+    if shown.encode("utf-8", "surrogateescape") == key:
+        return {"key": shown}
+    return {"key": shown, "key_b64": base64.b64encode(key).decode()}
+
+
+def closest(name: str, known: Iterable[str]) -> list[str]:
+    """Up to three known names like `name`, for "did you mean"."""
+    return difflib.get_close_matches(name, list(known), n=3, cutoff=0.6)
+
+
+def did_you_mean(name: str, known: Iterable[str]) -> str:
+    """ " Did you mean 'x'?" or nothing."""
+    near = closest(name, known)
+    return f" Did you mean {' or '.join(repr(n) for n in near)}?" if near else ""

@@ -1,0 +1,140 @@
+"""What the engine needs of a storage system. Drivers provide it, the runner uses it; the two never meet otherwise.
+
+Keys given to a store are whole keys (in a store that isn't confined to one bucket, the first part is the bucket).
+Entries of a listing have keys relative to the listed prefix.
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable
+from contextlib import AbstractAsyncContextManager
+from typing import Any, NamedTuple, Protocol
+
+from pinecart.core.entries import Entry
+
+HELD_BYTES = (
+    8 << 20
+)  # up to here an object is held in memory whole; above, it is streamed in chunks of this size at most
+
+
+class Abilities(NamedTuple):
+    """What a store can do, found by behaviour. checksum: "crc64nvme", "md5" or "" (nothing seen to be verified)."""
+
+    checksum: str = ""
+    create_only: bool = False
+    keeps_times: bool = False
+    keeps_metadata: bool = False
+    signs_payload: bool = False  # a streamed body needs its SHA-256 beforehand
+    largest_object: int = 5 << 30
+
+
+class Card(NamedTuple):
+    """The `pinecart` metadata entry that goes with every write: who decided, the source's time, the content's checksum."""
+
+    decision_id: str
+    modified_ns: int | None
+    crc: str
+
+    def text(self) -> str:
+        return f"id={self.decision_id};time={self.modified_ns or ''};crc64nvme={self.crc}"
+
+    @classmethod
+    def parse(cls, text: str | None) -> Card | None:
+        """None for anything that isn't ours."""
+        fields = dict(p.partition("=")[::2] for p in (text or "").split(";"))
+        if not {"id", "time", "crc64nvme"} <= fields.keys():
+            return None
+        time = fields["time"]
+        return cls(fields["id"], int(time) if time.lstrip("-").isdigit() else None, fields["crc64nvme"])
+
+
+class Stat(NamedTuple):
+    """One object looked at closely. crc: a full-object CRC-64/NVME that the store itself vouches for, or empty."""
+
+    entry: Entry
+    card: Card | None = None
+    crc: str = ""
+    content_type: str = ""
+    metadata: dict[str, str] = {}
+
+
+class Put(NamedTuple):
+    """A write. if_absent: create only. expected: replace only this. Neither: the caller has looked just before.
+
+    body: the bytes, or a function that starts a stream of them (called again when a write is tried again).
+    sha256_hex, md5_b64: worked out by the driver from bytes; for a stream given by the caller where needed.
+    """
+
+    key: bytes
+    size: int
+    body: bytes | Callable[[], AsyncIterator[bytes]]
+    card: Card
+    if_absent: bool = False
+    expected: Entry | None = None
+    content_type: str = ""
+    sha256_hex: str = ""
+
+
+class Placed(NamedTuple):
+    """What a write left. proof: "server-verified", "read-back" or "size-only"."""
+
+    entry: Entry
+    proof: str
+    guarded: bool = True
+
+
+class Reading(Protocol):
+    """An object opened for reading, pinned to one content."""
+
+    entry: Entry
+
+    async def whole(self) -> bytes: ...
+    def chunks(self) -> AsyncIterator[bytes]: ...
+    async def verify(self) -> None:
+        """Raises Changed unless the object is still as it was opened."""
+        ...
+
+
+class Level(NamedTuple):
+    """One level of a place: names of folders (or buckets) and entries, and where to go on (empty: at the end)."""
+
+    folders: list[bytes]
+    entries: list[Entry]
+    after: bytes = b""
+
+
+class Store(Protocol):
+    """One storage system, reached with one set of credentials. Raises core.errors.StoreError and its children."""
+
+    async def abilities(self, prefix: bytes) -> Abilities:
+        """What is known without writing anything."""
+        ...
+
+    async def probe(self, prefix: bytes) -> Abilities:
+        """Find out by behaviour, writing (and taking away) a small object of our own below `prefix`."""
+        ...
+
+    def identity(self, prefix: bytes) -> str:
+        """What makes this place the same place again: endpoint, bucket, prefix, or device and root."""
+        ...
+
+    def list(self, prefix: bytes, *, after: bytes = b"") -> AsyncIterator[list[Entry]]:
+        """Pages of everything below `prefix`, strictly ascending by relative key, from after `after` on."""
+        ...
+
+    async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level: ...
+    async def stat(self, key: bytes) -> Stat: ...
+    def open(self, key: bytes, expected: Entry | None = None) -> AbstractAsyncContextManager[Reading]: ...
+    async def put(self, put: Put) -> Placed: ...
+    async def make_bucket(self, name: str) -> bool:
+        """True: made. False: was there already, and is ours."""
+        ...
+
+    async def check_place(self, prefix: bytes) -> None:
+        """Raises Missing or Refused unless the bucket or root of `prefix` is there and is the one remembered."""
+        ...
+
+    async def close(self) -> None: ...
+
+
+Opener = Callable[[dict[str, Any]], Store]

@@ -1,0 +1,83 @@
+"""Sums of a run's records, and the one sentence that says whether it worked."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from pinecart.core.decide import Decision
+from pinecart.core.lifecycle import Outcome
+
+Totals = dict[str, dict[str, int]]
+MARKS = {
+    "clean": "✓ clean", "nothing-to-do": "○ nothing to do", "problems": "▲ problems", "failed": "✗ failed",
+    "stopped": "□ stopped", "skipped": "◇ skipped", "queued": "◌ queued", "working": "● working",
+    "held": "◆ waiting for your yes", "paused": "◐ paused", "interrupted": "↻ interrupted",
+}  # fmt: skip
+
+
+def no_totals() -> Totals:
+    return {d.value: {"objects": 0, "bytes": 0} for d in Decision}
+
+
+def add_up(sums: Iterable[tuple[str, int, int]]) -> Totals:
+    """Totals from (decision, objects, bytes) sums; decisions may come more than once."""
+    totals = no_totals()
+    for decision, objects, size in sums:
+        totals[decision]["objects"] += objects
+        totals[decision]["bytes"] += size
+    return totals
+
+
+def outcome_of(totals: Mapping[str, Mapping[str, int]], *, problems: int, stopped: bool, failed: bool) -> Outcome:
+    if failed:
+        return Outcome.FAILED
+    if stopped:
+        return Outcome.STOPPED
+    if problems:
+        return Outcome.PROBLEMS
+    acted = sum(totals[d]["objects"] for d in ("copy", "replace", "remove", "clear"))
+    return Outcome.CLEAN if acted else Outcome.NOTHING_TO_DO
+
+
+def size_text(size: int) -> str:
+    """Bytes for people, in binary units with one decimal: `3.1 GiB`."""
+    value, unit = float(size), "B"
+    for unit in ("B", "KiB", "MiB", "GiB", "TiB"):
+        if value < 1024 or unit == "TiB":
+            break
+        value /= 1024
+    return f"{size:,} B" if unit == "B" else f"{value:,.1f} {unit}"
+
+
+def files_text(n: int) -> str:
+    return f"{n:,} file" if n == 1 else f"{n:,} files"
+
+
+def sentence(run: Mapping[str, Any]) -> str:
+    """One line for an ended or living run, from `state`, `outcome`, `totals`, `problems`, `far_side`, `message`."""
+    word = run["outcome"] or run["state"]
+    mark = MARKS[word]
+    totals = run["totals"]
+    if word in ("failed", "skipped"):
+        return f"{mark}: {run['message']}"
+    counts = (
+        f"{totals['copy']['objects']:,} copied, {totals['replace']['objects']:,} replaced, "
+        f"{totals['remove']['objects']:,} removed, {totals['leave']['objects']:,} unchanged or left"
+    )
+    if run["problems"]:
+        counts += f", {run['problems']:,} {'problem' if run['problems'] == 1 else 'problems'}"
+    if word == "nothing-to-do":
+        counts = f"nothing new or changed; 0 removed, {files_text(totals['leave']['objects'])} unchanged or left"
+    elif word == "clean":
+        counts += ", all proven" if not run.get("size_only") else f", {run['size_only']:,} only compared by size"
+    return f"{mark}: {counts}{_far(run.get('far_side'))}"
+
+
+def _far(far: Mapping[str, Any] | None) -> str:
+    if not far:
+        return ""
+    held = f"; the far side holds {files_text(far['objects'])}, {size_text(far['bytes'])}"
+    if far["differences"] == 0:
+        return f"{held}, as intended"
+    return f"{held}, with {far['differences']:,} not as intended"

@@ -1,0 +1,395 @@
+"""Folders of this machine. Every path is hostile: it is opened one part at a time from the root's descriptor, without
+following links; only regular files are read, checked by fstat after a non-blocking open.
+
+A file is written under a hidden name in its own folder, flushed, renamed, and its folder flushed. All work on the
+disk is done in threads, one hop for a small file.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import ctypes
+import errno
+import itertools
+import os
+import re
+import stat as st
+from collections.abc import AsyncIterator, Iterator, Mapping
+from contextlib import asynccontextmanager
+from functools import partial
+from typing import Any
+
+from pinecart.core.checksum import Crc64
+from pinecart.core.entries import Entry, fingerprint
+from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken, Unsafe
+from pinecart.core.places import show
+from pinecart.core.ports import HELD_BYTES, Abilities, Level, Placed, Put, Stat
+
+PAGE = 1000
+_DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+_FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+_LIBC = ctypes.CDLL(None, use_errno=True)
+_NOREPLACE = 1
+
+
+class FolderStore:
+    """path: the root.   fsid: the file system's id when the store was registered; 0: not remembered.
+
+    forbidden: (device, inode) of folders that are never entered, the state folder first of all.
+    run: tag for hidden names; files of this very run that an interrupted process left are cleared as they are listed.
+    """
+
+    def __init__(
+        self,
+        name: str,
+        path: str,
+        *,
+        fsid: int = 0,
+        forbidden: frozenset[tuple[int, int]] = frozenset(),
+        run: str = "0",
+    ) -> None:
+        self.name = name
+        self._path = path
+        self._fsid = fsid
+        self._forbidden = forbidden
+        self._ours = re.compile(rb"\.pinecart-" + re.escape(run.encode()) + rb"-\d+-\d+\.part")
+        self._numbers = (f".pinecart-{run}-{os.getpid()}-{n}.part".encode() for n in itertools.count(1))
+
+    @classmethod
+    def from_spec(cls, spec: Mapping[str, Any]) -> FolderStore:
+        forbidden = frozenset((d, i) for d, i in spec.get("forbidden", ()))
+        return cls(
+            spec["name"], spec["path"], fsid=spec.get("fsid") or 0, forbidden=forbidden, run=str(spec.get("run", 0))
+        )
+
+    async def abilities(self, prefix: bytes) -> Abilities:
+        return Abilities(create_only=True, keeps_times=True)
+
+    async def probe(self, prefix: bytes) -> Abilities:
+        return await self.abilities(prefix)
+
+    def identity(self, prefix: bytes) -> str:
+        return f"folder:{self._fsid}:{self._path}/{show(prefix)}"
+
+    async def check_place(self, prefix: bytes) -> None:
+        def look() -> None:
+            with self._dir(()) as fd:
+                now = os.fstatvfs(fd).f_fsid
+            if self._fsid and now != self._fsid:
+                raise Refused(
+                    f"Store {self.name}: another file system lies at {self._path} than when it was registered. Is the disk "
+                    f"mounted? If it was moved on purpose, register the store again.",
+                    code="store.not-the-same",
+                )
+
+        await self._do(look)
+
+    # --- looking -------------------------------------------------------------------------------------------------
+
+    async def list(self, prefix: bytes, *, after: bytes = b"") -> AsyncIterator[list[Entry]]:
+        found = self._walk(_parts(prefix), b"", after)
+        try:
+            while page := await self._do(lambda: list(itertools.islice(found, PAGE))):
+                yield page
+        finally:
+            await asyncio.to_thread(found.close)
+
+    def _walk(self, parts: tuple[bytes, ...], base: bytes, after: bytes) -> Iterator[Entry]:
+        """Everything below, in byte order of the whole key: a folder sorts as if its name ended in `/`."""
+        try:
+            opened = self._dir(parts)
+            fd = opened.__enter__()
+        except (PermissionError, Unsafe):
+            if not base:
+                raise
+            yield Entry(base, 0, None, fault="unreadable")
+            return
+        try:
+            for name, is_dir in _names(fd):
+                key = base + name + (b"/" if is_dir else b"")
+                if key <= after and not (is_dir and after.startswith(key)):
+                    continue
+                if is_dir:
+                    yield from self._walk((*parts, name), key, after)
+                elif self._ours.fullmatch(name):
+                    os.unlink(name, dir_fd=fd)
+                elif entry := _listed(fd, name, key):
+                    yield entry
+        finally:
+            opened.__exit__(None, None, None)
+
+    async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
+        def look() -> Level:
+            with self._dir(_parts(prefix)) as fd:
+                names = [(n + b"/" if d else n, d) for n, d in _names(fd)]
+                names = [n for n in names if n[0] > after]
+                page = names[:limit]
+                entries = [_listed(fd, n, n) for n, is_dir in page if not is_dir]
+                more = page[-1][0] if len(names) > limit else b""
+                return Level([n for n, is_dir in page if is_dir], [e for e in entries if e], more)
+
+        return await self._do(look)
+
+    async def stat(self, key: bytes) -> Stat:
+        def look() -> Stat:
+            with self._file(key) as fd:
+                return Stat(_entry(key, os.fstat(fd)))
+
+        return await self._do(look)
+
+    # --- reading -------------------------------------------------------------------------------------------------
+
+    @asynccontextmanager
+    async def open(self, key: bytes, expected: Entry | None = None) -> AsyncIterator[_File]:
+        opened = self._file(key)
+        fd = await self._do(opened.__enter__)
+        try:
+            yield _File(self, key, fd, _entry(key, os.fstat(fd)))
+        finally:
+            opened.__exit__(None, None, None)
+
+    # --- writing -------------------------------------------------------------------------------------------------
+
+    async def put(self, put: Put) -> Placed:
+        _must_be_safe(put.key, self.name)
+        if isinstance(put.body, bytes):
+            body = put.body
+            return await self._do(lambda: self._put_whole(put, body))
+        writing = await self._do(lambda: _Writing(self, put))
+        try:
+            async for chunk in put.body():
+                await self._do(lambda c=chunk: writing.add(c))
+            return await self._do(writing.finish)
+        finally:
+            await asyncio.to_thread(writing.drop)
+
+    def _put_whole(self, put: Put, body: bytes) -> Placed:
+        writing = _Writing(self, put)
+        try:
+            writing.add(body)
+            return writing.finish()
+        finally:
+            writing.drop()
+
+    async def make_bucket(self, name: str) -> bool:
+        raise Refused(f"{self.name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets")
+
+    async def close(self) -> None:
+        """Nothing stays open."""
+
+    # --- descriptors ---------------------------------------------------------------------------------------------
+
+    @contextlib.contextmanager
+    def _dir(self, parts: tuple[bytes, ...], *, create: bool = False) -> Iterator[int]:
+        """A descriptor of a folder below the root, opened part by part."""
+        fd = os.open(self._path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            self._may_enter(fd)
+            for part in parts:
+                inner = _enter(fd, part, create=create)
+                os.close(fd)
+                fd = inner
+                self._may_enter(fd)
+            yield fd
+        finally:
+            os.close(fd)
+
+    def _may_enter(self, fd: int) -> None:
+        found = os.fstat(fd)
+        if (found.st_dev, found.st_ino) in self._forbidden:
+            raise Unsafe(
+                f"Store {self.name}: Pine Cart's own state folder lies there; it is never read or written by a job."
+            )
+
+    @contextlib.contextmanager
+    def _file(self, key: bytes) -> Iterator[int]:
+        _must_be_safe(key, self.name)
+        *parents, name = key.split(b"/")
+        with self._dir(tuple(parents)) as parent:
+            fd = os.open(name, _FILE, dir_fd=parent)
+        try:
+            if not st.S_ISREG(os.fstat(fd).st_mode):
+                raise Unsafe(f"pine://{self.name}/{show(key)} is not a regular file.", code="not-a-file")
+            yield fd
+        finally:
+            os.close(fd)
+
+    async def _do(self, work: Any) -> Any:
+        """Work in a thread; the disk's errors become ours."""
+        try:
+            return await asyncio.to_thread(work)
+        except OSError as exc:
+            raise _translated(exc, self.name) from exc
+
+
+class _File:
+    """A file opened for reading, pinned to what fstat said when it was opened."""
+
+    def __init__(self, store: FolderStore, key: bytes, fd: int, entry: Entry) -> None:
+        self._store, self._key, self._fd, self.entry = store, key, fd, entry
+
+    async def whole(self) -> bytes:
+        def read() -> bytes:
+            data = b"".join(iter(lambda: os.read(self._fd, HELD_BYTES), b""))
+            self._compare()
+            return data
+
+        found: bytes = await self._store._do(read)
+        return found
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        at = 0
+        while chunk := await self._store._do(partial(os.pread, self._fd, HELD_BYTES, at)):
+            at += len(chunk)
+            yield chunk
+
+    async def verify(self) -> None:
+        await self._store._do(self._compare)
+
+    def _compare(self) -> None:
+        if fingerprint(_entry(self._key, os.fstat(self._fd))) != fingerprint(self.entry):
+            raise Changed(f"pine://{self._store.name}/{show(self._key)} changed while it was read.")
+
+
+class _Writing:
+    """One file on its way: hidden name, flush, compare, rename, flush of the folder. `drop` clears what is left."""
+
+    def __init__(self, store: FolderStore, put: Put) -> None:
+        self._store, self._put = store, put
+        *parents, self._name = put.key.split(b"/")
+        self._opened = store._dir(tuple(parents), create=True)
+        self._parent = self._opened.__enter__()
+        self._hidden: bytes | None = next(store._numbers)
+        flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+        self._fd = os.open(self._hidden, flags, 0o666, dir_fd=self._parent)
+
+    def add(self, chunk: bytes) -> None:
+        view = memoryview(chunk)
+        while view:
+            view = view[os.write(self._fd, view) :]
+
+    def finish(self) -> Placed:
+        if self._put.card.modified_ns is not None:
+            os.utime(self._fd, ns=(self._put.card.modified_ns,) * 2)
+        os.fsync(self._fd)
+        self._read_back()
+        if self._put.if_absent:
+            self._rename_if_absent()
+        else:
+            self._still_as_compared()
+            os.replace(self._hidden or b"", self._name, src_dir_fd=self._parent, dst_dir_fd=self._parent)
+        self._hidden = None
+        os.fsync(self._parent)
+        return Placed(_entry(self._put.key, os.fstat(self._fd)), "read-back", guarded=self._put.if_absent)
+
+    def _read_back(self) -> None:
+        os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
+        os.lseek(self._fd, 0, os.SEEK_SET)
+        crc = Crc64()
+        while chunk := os.read(self._fd, 1 << 20):
+            crc.add(chunk)
+        if crc.text != self._put.card.crc:
+            raise Corrupt(
+                f"pine://{self._store.name}/{show(self._put.key)}: what was written does not read back the same."
+            )
+
+    def _rename_if_absent(self) -> None:
+        """rename that never replaces (Linux renameat2); where a file system lacks it, a hard link does the same."""
+        args = (self._parent, self._hidden, self._parent, self._name, _NOREPLACE)
+        if _LIBC.renameat2(*args) == 0:
+            return
+        number = ctypes.get_errno()
+        if number in (errno.EINVAL, errno.ENOSYS):
+            os.link(self._hidden or b"", self._name, src_dir_fd=self._parent, dst_dir_fd=self._parent)
+            os.unlink(self._hidden or b"", dir_fd=self._parent)
+        elif number:
+            raise OSError(number, os.strerror(number))
+
+    def _still_as_compared(self) -> None:
+        expected = self._put.expected
+        if expected is None:
+            return
+        try:
+            found = os.stat(self._name, dir_fd=self._parent, follow_symlinks=False)
+        except FileNotFoundError:
+            found = None
+        if found is None or fingerprint(_entry(b"", found)) != fingerprint(expected):
+            raise Taken(f"pine://{self._store.name}/{show(self._put.key)} is not as it was when this was planned.")
+
+    def drop(self) -> None:
+        if self._hidden is not None:
+            with contextlib.suppress(FileNotFoundError):
+                os.unlink(self._hidden, dir_fd=self._parent)
+        os.close(self._fd)
+        self._opened.__exit__(None, None, None)
+
+
+def _enter(fd: int, part: bytes, *, create: bool) -> int:
+    """Open a folder in a folder; made, and its parent flushed, where that is wanted."""
+    try:
+        return os.open(part, _DIR, dir_fd=fd)
+    except FileNotFoundError:
+        if not create:
+            raise
+        with contextlib.suppress(FileExistsError):
+            os.mkdir(part, dir_fd=fd)
+        os.fsync(fd)
+        return os.open(part, _DIR, dir_fd=fd)
+
+
+def _names(fd: int) -> list[tuple[bytes, bool]]:
+    with os.scandir(fd) as found:
+        names = [(os.fsencode(e.name), e.is_dir(follow_symlinks=False)) for e in found]
+    return sorted(names, key=lambda n: n[0] + b"/" if n[1] else n[0])
+
+
+def _listed(fd: int, name: bytes, key: bytes) -> Entry | None:
+    try:
+        found = os.stat(name, dir_fd=fd, follow_symlinks=False)
+    except FileNotFoundError:
+        return None
+    entry = _entry(key, found)
+    return entry if st.S_ISREG(found.st_mode) else entry._replace(fault="not-a-file")
+
+
+def _entry(key: bytes, found: os.stat_result) -> Entry:
+    return Entry(key, found.st_size, found.st_mtime_ns, ctime_ns=found.st_ctime_ns, inode=found.st_ino)
+
+
+def _parts(prefix: bytes) -> tuple[bytes, ...]:
+    parts = tuple(p for p in prefix.split(b"/") if p)
+    if any(p in (b".", b"..") or b"\0" in p for p in parts):
+        raise Unsafe(f"{show(prefix)}: '.', '..' and NUL have no place in a path.")
+    return parts
+
+
+def _must_be_safe(key: bytes, store: str) -> None:
+    parts = key.split(b"/")
+    if any(p in (b"", b".", b"..") or b"\0" in p or len(p) > 255 for p in parts) or len(key) > 4000:
+        raise Unsafe(
+            f"pine://{store}/{show(key)}: a folder can't hold this name (an empty part, '.', '..', NUL, a part over 255 "
+            "bytes, or over 4,000 in all). It is left where it is; rename it at the source."
+        )
+
+
+_BY_ERRNO: dict[int, tuple[type[StoreError], str, str]] = {
+    errno.ENOENT: (Missing, "store.missing", "There is no such file or folder."),
+    errno.ENOTDIR: (Refused, "store.not-a-folder", "A part of the path is no folder, or is a link, which is not followed."),
+    errno.ELOOP: (Unsafe, "not-a-file", "It is a link, which is not followed."),
+    errno.EACCES: (Refused, "store.refused", "The service's account may not do that. Grant it the right."),
+    errno.EPERM: (Refused, "store.refused", "The service's account may not do that. Grant it the right."),
+    errno.EEXIST: (Taken, "store.not-as-planned", "Something is there that was not when this was planned."),
+    errno.EISDIR: (Refused, "store.is-a-folder", "A folder stands where the file should be."),
+    errno.ENOTEMPTY: (Refused, "store.is-a-folder", "A folder stands where the file should be."),
+    errno.ENOSPC: (Refused, "store.full", "The disk is full. Make room, and try again."),
+    errno.EDQUOT: (Refused, "store.full", "The quota is used up. Make room, and try again."),
+    errno.EROFS: (Refused, "store.refused", "The disk is mounted read-only."),
+    errno.ENAMETOOLONG: (Unsafe, "unsafe-name", "The name is too long for this folder."),
+}  # fmt: skip
+
+
+def _translated(exc: OSError, store: str) -> StoreError:
+    kind, code, words = _BY_ERRNO.get(exc.errno or 0, (Busy, "store.busy", exc.strerror or "The disk gave an error."))
+    named = show(os.fsencode(exc.filename)) if isinstance(exc.filename, str | bytes) else "folder"
+    return kind(f"Store {store}, {named}: {words}", code=code)

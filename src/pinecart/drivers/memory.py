@@ -1,0 +1,121 @@
+"""A store in memory: the contract in its smallest form, for tests and property tests. It behaves like a bucket."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import AsyncIterator, Mapping
+from contextlib import asynccontextmanager
+from typing import Any, NamedTuple
+
+from pinecart.core.checksum import crc_of
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Changed, Corrupt, Missing, Taken
+from pinecart.core.places import show
+from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Stat
+
+PAGE = 100
+_SHARED: dict[str, dict[bytes, Held]] = {}
+
+
+class Held(NamedTuple):
+    body: bytes
+    etag: str
+    card: Card | None = None
+
+
+class MemoryStore:
+    """objects: key → Held; share it to open the same store again."""
+
+    def __init__(self, name: str, objects: dict[bytes, Held]) -> None:
+        self.name = name
+        self.objects = objects
+
+    @classmethod
+    def from_spec(cls, spec: Mapping[str, Any]) -> MemoryStore:
+        return cls(spec["name"], _SHARED.setdefault(spec["name"], {}))
+
+    def set(self, key: bytes, body: bytes, card: Card | None = None) -> Entry:
+        self.objects[key] = Held(body, hashlib.sha256(body).hexdigest()[:16], card)
+        return self._entry(key)
+
+    def _entry(self, key: bytes, skip: int = 0) -> Entry:
+        held = self.objects[key]
+        return Entry(key[skip:], len(held.body), None, held.etag)
+
+    async def abilities(self, prefix: bytes) -> Abilities:
+        return Abilities(checksum="crc64nvme", create_only=True, keeps_metadata=True)
+
+    async def probe(self, prefix: bytes) -> Abilities:
+        return await self.abilities(prefix)
+
+    def identity(self, prefix: bytes) -> str:
+        return f"memory:{self.name}/{show(prefix)}"
+
+    async def list(self, prefix: bytes, *, after: bytes = b"") -> AsyncIterator[list[Entry]]:
+        keys = sorted(k for k in self.objects if k.startswith(prefix) and prefix + after < k)
+        for i in range(0, len(keys), PAGE):
+            yield [self._entry(k, len(prefix)) for k in keys[i : i + PAGE] if k in self.objects]
+
+    async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
+        names = sorted({_first(k[len(prefix) :]) for k in self.objects if k.startswith(prefix) and k != prefix})
+        names = [n for n in names if n > after]
+        page = names[:limit]
+        entries = [self._entry(prefix + n, len(prefix)) for n in page if not n.endswith(b"/")]
+        return Level([n for n in page if n.endswith(b"/")], entries, page[-1] if len(names) > limit else b"")
+
+    async def stat(self, key: bytes) -> Stat:
+        self._must_have(key)
+        held = self.objects[key]
+        return Stat(self._entry(key), held.card, crc_of(held.body))
+
+    @asynccontextmanager
+    async def open(self, key: bytes, expected: Entry | None = None) -> AsyncIterator[_Opened]:
+        self._must_have(key)
+        if expected is not None and expected.etag != self.objects[key].etag:
+            raise Changed(f"{show(key)} changed while it was read.")
+        yield _Opened(self, key, self._entry(key))
+
+    async def put(self, put: Put) -> Placed:
+        body = put.body if isinstance(put.body, bytes) else b"".join([c async for c in put.body()])
+        there = self.objects.get(put.key)
+        if (put.if_absent and there) or (put.expected and (there is None or there.etag != put.expected.etag)):
+            raise Taken(f"{show(put.key)} is not as planned.")
+        if crc_of(body) != put.card.crc:
+            raise Corrupt(f"{show(put.key)}: the bytes did not arrive as they were sent.")
+        return Placed(self.set(put.key, body, put.card), "server-verified")
+
+    async def make_bucket(self, name: str) -> bool:
+        return False
+
+    async def check_place(self, prefix: bytes) -> None:
+        """Always there."""
+
+    async def close(self) -> None:
+        """Nothing is open."""
+
+    def _must_have(self, key: bytes) -> None:
+        if key not in self.objects:
+            raise Missing(f"{self.name}/{show(key)}: there is no such file.")
+
+
+class _Opened:
+    def __init__(self, store: MemoryStore, key: bytes, entry: Entry) -> None:
+        self._store, self._key, self.entry = store, key, entry
+
+    async def whole(self) -> bytes:
+        return self._store.objects[self._key].body
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        body = await self.whole()
+        for i in range(0, max(len(body), 1), 1000):
+            yield body[i : i + 1000]
+
+    async def verify(self) -> None:
+        held = self._store.objects.get(self._key)
+        if held is None or held.etag != self.entry.etag:
+            raise Changed(f"{show(self._key)} changed while it was read.")
+
+
+def _first(key: bytes) -> bytes:
+    head, slash, _ = key.partition(b"/")
+    return head + slash

@@ -1,0 +1,193 @@
+"""The S3 protocol's wire forms as pure functions: signature version 4, listings, errors.
+
+Sources: Amazon S3 API reference; "Signature Calculations for the Authorization Header" (AWS Signature Version 4).
+"""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import xml.etree.ElementTree as ET
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from functools import lru_cache
+from typing import NamedTuple
+from urllib.parse import quote, unquote_to_bytes
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Busy, Corrupt, Incomplete, Missing, Refused, SignInRefused, StoreError, Taken
+
+UNSIGNED = "UNSIGNED-PAYLOAD"
+EMPTY_SHA256 = hashlib.sha256(b"").hexdigest()
+
+
+class Keys(NamedTuple):
+    key_id: str
+    secret: str
+
+    def __repr__(self) -> str:
+        return f"Keys({self.key_id!r}, …)"
+
+
+def encoded_path(bucket: str, key: bytes = b"") -> str:
+    """The path of a bucket or object, every byte but the unreserved and `/` percent-encoded. Nothing is normalised."""
+    return f"/{bucket}" + (f"/{quote(key, safe='/-_.~')}" if key else "")
+
+
+def encoded_query(query: Sequence[tuple[str, str | bytes]]) -> str:
+    """Sorted and encoded, as both the request and the signature want it."""
+    return "&".join(sorted(f"{quote(k, safe='-_.~')}={quote(v, safe='-_.~')}" for k, v in query))
+
+
+@lru_cache(maxsize=64)
+def _day_key(secret: str, day: str, region: str) -> bytes:
+    key = f"AWS4{secret}".encode()
+    for part in (day, region, "s3", "aws4_request"):
+        key = hmac.new(key, part.encode(), hashlib.sha256).digest()
+    return key
+
+
+def signed(
+    method: str,
+    path: str,
+    query: str,
+    headers: Mapping[str, str],
+    *,
+    payload: str,
+    keys: Keys,
+    region: str,
+    now: datetime,
+) -> dict[str, str]:
+    """The headers with date, payload hash and Authorization added. headers: with Host. payload: hex SHA-256 or UNSIGNED."""
+    stamp = now.strftime("%Y%m%dT%H%M%SZ")
+    full = {k.lower(): v for k, v in headers.items()} | {"x-amz-date": stamp, "x-amz-content-sha256": payload}
+    names = sorted(full)
+    listed = ";".join(names)
+    canonical = "\n".join(
+        [method, path, query, *(f"{n}:{' '.join(full[n].split())}" for n in names), "", listed, payload]
+    )
+    scope = f"{stamp[:8]}/{region}/s3/aws4_request"
+    text = f"AWS4-HMAC-SHA256\n{stamp}\n{scope}\n{hashlib.sha256(canonical.encode()).hexdigest()}"
+    mark = hmac.new(_day_key(keys.secret, stamp[:8], region), text.encode(), hashlib.sha256).hexdigest()
+    full["authorization"] = (
+        f"AWS4-HMAC-SHA256 Credential={keys.key_id}/{scope}, SignedHeaders={listed}, Signature={mark}"
+    )
+    return full
+
+
+class Page(NamedTuple):
+    """One page of a listing. token: where to go on; empty at the end."""
+
+    entries: list[Entry]
+    folders: list[bytes]
+    token: str
+
+
+def _local(tag: str) -> str:
+    return tag.rpartition("}")[2]
+
+
+def _tree(body: bytes) -> ET.Element:
+    try:
+        return ET.fromstring(body)
+    except ET.ParseError as exc:
+        raise Busy(f"The store's answer was cut or is no XML ({exc}).", code="store.cut") from exc
+
+
+def _key(text: str | None, *, encoded: bool) -> bytes:
+    """A key out of a listing. Some servers encode a blank as `+`; a true `+` always comes as %2B."""
+    raw = text or ""
+    return unquote_to_bytes(raw.replace("+", " ")) if encoded else raw.encode()
+
+
+def parse_page(body: bytes, *, prefix: bytes) -> Page:
+    """A ListObjectsV2 answer, keys relative to `prefix`. Raises Incomplete if it contradicts itself."""
+    root = _tree(body)
+    entries: list[Entry] = []
+    folders: list[bytes] = []
+    flat: dict[str, str] = {}
+    groups = []
+    for node in root:
+        name = _local(node.tag)
+        if name in ("Contents", "CommonPrefixes"):
+            groups.append((name, {_local(c.tag): c.text for c in node}))
+        else:
+            flat[name] = node.text or ""
+    encoded = flat.get("EncodingType") == "url"
+    skip = len(prefix)
+    for name, fields in groups:
+        if name == "CommonPrefixes":
+            folders.append(_key(fields.get("Prefix"), encoded=encoded)[skip:])
+            continue
+        key = _key(fields.get("Key"), encoded=encoded)
+        if not key.startswith(prefix):
+            raise Incomplete(f"The store listed {key!r}, which was not asked for.")
+        etag = (fields.get("ETag") or "").strip('"')
+        entries.append(Entry(key[skip:], int(fields.get("Size") or 0), _time_ns(fields.get("LastModified")), etag))
+    told = flat.get("KeyCount")
+    if told and int(told) != len(entries) + len(folders):
+        raise Incomplete(f"The store says that a page has {told} names, and gave {len(entries) + len(folders)}.")
+    truncated = flat.get("IsTruncated") == "true"
+    if truncated and not flat.get("NextContinuationToken"):
+        raise Incomplete("The store says that its listing goes on, but not where.")
+    return Page(entries, folders, flat["NextContinuationToken"] if truncated else "")
+
+
+def _time_ns(text: str | None) -> int | None:
+    if not text:
+        return None
+    return int(datetime.fromisoformat(text.replace("Z", "+00:00")).timestamp()) * 1_000_000_000
+
+
+def parse_buckets(body: bytes) -> list[str]:
+    return sorted(n.text or "" for n in _tree(body).iter() if _local(n.tag) == "Name")
+
+
+_BY_CODE: dict[str, tuple[type[StoreError], str, str]] = {
+    "NoSuchKey": (Missing, "store.missing", "There is no such file."),
+    "NoSuchBucket": (Missing, "store.no-bucket", "There is no such bucket. Check its name, or make it first."),
+    "InvalidAccessKeyId": (SignInRefused, "store.key-unknown", "The store does not know this key id. Check it, or give a new key."),
+    "SignatureDoesNotMatch": (SignInRefused, "store.secret-wrong", "The secret does not belong to this key id. Give both again."),
+    "ExpiredToken": (SignInRefused, "store.key-expired", "The key has expired. Give a new one."),
+    "RequestTimeTooSkewed": (Refused, "store.clock", "This machine's clock differs too much from the store's. Set the clock."),
+    "AccessDenied": (Refused, "store.refused", "This key may not do that. Grant it the right, or use another key."),
+    "PreconditionFailed": (Taken, "store.not-as-planned", "What is there is not as planned."),
+    "ConditionalRequestConflict": (Busy, "store.busy", "Another write to the same name is under way."),
+    "BadDigest": (Corrupt, "store.corrupt", "The store found that the bytes did not arrive as they were sent."),
+    "XAmzContentChecksumMismatch": (Corrupt, "store.corrupt", "The bytes did not arrive as they were sent."),
+    "XAmzContentSHA256Mismatch": (Corrupt, "store.corrupt", "The bytes did not arrive as they were sent."),
+    "NotImplemented": (Refused, "store.unsupported", "The store does not know this request."),
+    "SlowDown": (Busy, "store.busy", "The store asks to go slower."),
+    "EntityTooLarge": (Refused, "store.too-large", "The file is larger than this store takes in one piece."),
+    "BucketAlreadyExists": (Refused, "bucket.taken", "The name is taken by somebody else. Choose another."),
+    "InvalidBucketName": (Refused, "bucket.name", "The store does not allow this bucket name."),
+}  # fmt: skip
+_BY_STATUS = {
+    400: "InvalidRequest", 403: "AccessDenied", 404: "NoSuchKey", 409: "ConditionalRequestConflict",
+    412: "PreconditionFailed", 429: "SlowDown", 501: "NotImplemented", 503: "SlowDown",
+}  # fmt: skip
+
+
+def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
+    """The store's refusal as one of our errors. what: location and action, for the message."""
+    their_code, their_words = _BY_STATUS.get(status, ""), ""
+    if body:
+        try:
+            fields = {_local(n.tag): n.text or "" for n in _tree(body).iter()}
+            their_code, their_words = fields.get("Code") or their_code, fields.get("Message", "")
+        except Busy:
+            their_words = "(an answer that is no XML)"
+    if status in (301, 307, 308):
+        region = headers.get("x-amz-bucket-region", "another region")
+        return Refused(
+            f"{what}: the bucket lies in {region}. Set the store's region.", code="store.region", status=status
+        )
+    kind, code, words = _BY_CODE.get(their_code, (None, "", ""))
+    facts = {"status": status, "their_code": their_code}
+    if kind is Busy or (kind is None and status >= 500):
+        wait = headers.get("Retry-After", "")
+        message = f"{what}: {words or 'The store has a fault on its side'} ({status} {their_code})."
+        return Busy(message, wait_s=float(wait) if wait.isdigit() else None, **facts)
+    if kind is None:
+        return Refused(f"{what}: the store refused ({status} {their_code}: {their_words[:200]}).", **facts)
+    return kind(f"{what}: {words} ({their_code})", code=code, **facts)

@@ -1,0 +1,1 @@
+"""Small simulated outside systems, for the demo, tests and benchmarks. They share no code with the drivers."""

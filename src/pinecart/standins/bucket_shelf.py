@@ -1,0 +1,108 @@
+"""What the stand-in object store keeps: buckets, objects, unfinished uploads; in memory, or in a folder as well."""
+
+from __future__ import annotations
+
+import base64
+import bisect
+import hashlib
+import json
+import os
+import secrets
+import time
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+
+
+@dataclass
+class Thing:
+    """One object. headers: content type, user metadata and checksums as they are given back."""
+
+    etag: str
+    size: int
+    modified: float
+    headers: dict[str, str] = field(default_factory=dict)
+    body: bytes | None = None  # None: in the folder
+
+
+@dataclass
+class Upload:
+    bucket: str
+    key: str
+    started: float
+    headers: dict[str, str]
+    parts: dict[int, tuple[str, bytes, dict[str, str]]] = field(default_factory=dict)
+
+
+class Shelf:
+    """folder: where objects are kept between starts; None: in memory only."""
+
+    def __init__(self, folder: Path | None = None) -> None:
+        self._folder = folder
+        self.buckets: dict[str, dict[str, Thing]] = {}
+        self._order: dict[str, list[str]] = {}
+        self.uploads: dict[str, Upload] = {}
+        if folder:
+            folder.mkdir(parents=True, exist_ok=True)
+            for place in sorted(p for p in folder.iterdir() if p.is_dir()):
+                self._load(place)
+
+    def _load(self, place: Path) -> None:
+        self.make(place.name)
+        for card in place.glob("*.json"):
+            told = json.loads(card.read_text())
+            key = told.pop("key")
+            self.buckets[place.name][key] = Thing(**told)
+        self._order[place.name] = sorted(self.buckets[place.name], key=str.encode)
+
+    def make(self, bucket: str) -> None:
+        self.buckets[bucket], self._order[bucket] = {}, []
+        if self._folder:
+            (self._folder / bucket).mkdir(exist_ok=True)
+
+    def drop(self, bucket: str) -> None:
+        del self.buckets[bucket], self._order[bucket]
+        if self._folder:
+            (self._folder / bucket).rmdir()
+
+    def _file(self, bucket: str, key: str) -> Path:
+        assert self._folder
+        return self._folder / bucket / hashlib.sha256(key.encode()).hexdigest()
+
+    def put(self, bucket: str, key: str, body: bytes, headers: dict[str, str], etag: str = "") -> Thing:
+        thing = Thing(etag or hashlib.md5(body).hexdigest(), len(body), time.time(), headers, body)
+        if self._folder:
+            file = self._file(bucket, key)
+            new = file.with_suffix(".new")
+            new.write_bytes(body)
+            os.replace(new, file)
+            thing.body = None
+            new.write_text(json.dumps(asdict(thing) | {"key": key}))
+            os.replace(new, file.with_suffix(".json"))
+        if key not in self.buckets[bucket]:
+            bisect.insort(self._order[bucket], key, key=str.encode)
+        self.buckets[bucket][key] = thing
+        return thing
+
+    def body(self, bucket: str, key: str) -> bytes:
+        body = self.buckets[bucket][key].body
+        return body if body is not None else self._file(bucket, key).read_bytes()
+
+    def delete(self, bucket: str, key: str) -> None:
+        if self.buckets[bucket].pop(key, None) is not None:
+            self._order[bucket].remove(key)
+            if self._folder:
+                self._file(bucket, key).unlink()
+                self._file(bucket, key).with_suffix(".json").unlink()
+
+    def keys_after(self, bucket: str, after: str) -> list[str]:
+        order = self._order[bucket]
+        return order[bisect.bisect_right(order, after.encode(), key=str.encode) :]
+
+    def start_upload(self, bucket: str, key: str, headers: dict[str, str]) -> str:
+        name = secrets.token_hex(16)
+        self.uploads[name] = Upload(bucket, key, time.time(), headers)
+        return name
+
+
+def base64_of(number: int, width: int) -> str:
+    return base64.b64encode(number.to_bytes(width, "big")).decode()

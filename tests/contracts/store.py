@@ -1,0 +1,119 @@
+"""What every driver must do. A driver's test class supplies the fixture `store` and inherits the rest."""
+
+from __future__ import annotations
+
+import pytest
+
+from pinecart.core.checksum import crc_of
+from pinecart.core.entries import fingerprint
+from pinecart.core.errors import Corrupt, Missing, Taken
+from pinecart.core.listing import Ascending
+from pinecart.core.ports import HELD_BYTES, Card, Put, Store
+
+AT = b"larkfell/"  # every test works below this prefix; in a bucket store it is the bucket
+NAMES = [b"a.txt", b"a/b", b"a/b c+%#?&", "a/é.flac".encode(), b"a0", b"n" * 200, b"sheets/" + b"s" * 100 + b"/x"]
+
+
+async def put(store: Store, name: bytes, body: bytes, **kwargs):
+    card = Card("d1", 1_700_000_000_123_456_789, crc_of(body))
+    return await store.put(Put(AT + name, len(body), body, card, **kwargs))
+
+
+async def names(store: Store, prefix: bytes = AT, after: bytes = b"") -> list[bytes]:
+    found = []
+    check = Ascending("test")
+    async for page in store.list(prefix, after=after):
+        found += [e.key for e in check.check(page)]
+    return found
+
+
+class StoreContract:
+    async def test_every_name_arrives_and_lists_in_byte_order(self, store):
+        for name in reversed(NAMES):
+            await put(store, name, b"x" + name, if_absent=True)
+        assert await names(store) == sorted(NAMES)
+        assert await names(store, AT + b"a/") == [b"b", b"b c+%#?&", "é.flac".encode()]
+        for name in NAMES:
+            async with store.open(AT + name) as reading:
+                assert await reading.whole() == b"x" + name
+
+    async def test_a_listing_goes_on_after_any_key(self, store):
+        for name in NAMES:
+            await put(store, name, b"")
+        for i, name in enumerate(sorted(NAMES)):
+            assert await names(store, after=name) == sorted(NAMES)[i + 1 :]
+
+    async def test_a_levels_pages_hold_each_name_once(self, store):
+        for name in NAMES:
+            await put(store, name, b"")
+        found, after = [], b""
+        while True:
+            level = await store.level(AT, after=after, limit=2)
+            found += level.folders + [e.key for e in level.entries]
+            if not (after := level.after):
+                break
+        assert sorted(found) == [b"a.txt", b"a/", b"a0", b"n" * 200, b"sheets/"]
+
+    async def test_a_write_leaves_the_fingerprint_that_a_listing_shows(self, store):
+        placed = await put(store, b"x", b"song", if_absent=True)
+        pages = [page async for page in store.list(AT)]
+        assert fingerprint(pages[0][0]) == fingerprint(placed.entry)
+        assert fingerprint((await store.stat(AT + b"x")).entry) == fingerprint(placed.entry)
+
+    async def test_create_only_never_replaces(self, store):
+        await put(store, b"x", b"first", if_absent=True)
+        with pytest.raises(Taken):
+            await put(store, b"x", b"second", if_absent=True)
+        async with store.open(AT + b"x") as reading:
+            assert await reading.whole() == b"first"
+
+    async def test_replace_only_what_is_as_planned(self, store):
+        first = (await put(store, b"x", b"first")).entry
+        second = (await put(store, b"x", b"second!", expected=first)).entry
+        with pytest.raises(Taken):
+            await put(store, b"x", b"third", expected=first)
+        async with store.open(AT + b"x") as reading:
+            assert (await reading.whole(), reading.entry.size) == (b"second!", second.size)
+
+    async def test_bytes_that_arrive_wrong_are_not_shown(self, store):
+        await store.probe(AT)
+        card = Card("d1", None, crc_of(b"what was meant"))
+        with pytest.raises(Corrupt):
+            await store.put(Put(AT + b"x", 4, b"oops", card, if_absent=True))
+        assert await names(store) == []
+
+    async def test_a_stream_is_written_and_read_in_chunks(self, store):
+        piece = bytes(range(256)) * 4096
+        body = piece * (HELD_BYTES // len(piece) + 2)
+
+        async def stream():
+            for i in range(0, len(body), len(piece)):
+                yield body[i : i + len(piece)]
+
+        import hashlib
+
+        sha = hashlib.sha256(body).hexdigest()
+        await store.put(Put(AT + b"long", len(body), stream, Card("d", 1, crc_of(body)), if_absent=True, sha256_hex=sha))
+        async with store.open(AT + b"long") as reading:
+            assert b"".join([c async for c in reading.chunks()]) == body
+            await reading.verify()
+
+    async def test_missing_is_said(self, store):
+        with pytest.raises(Missing):
+            await store.stat(AT + b"nothing")
+        with pytest.raises(Missing):
+            async with store.open(AT + b"nothing") as reading:
+                await reading.whole()
+
+    async def test_the_card_and_the_time_are_kept_where_the_store_can(self, store):
+        await put(store, b"x", b"song", if_absent=True)
+        able, stat = await store.abilities(AT), await store.stat(AT + b"x")
+        if able.keeps_metadata:
+            assert stat.card == Card("d1", 1_700_000_000_123_456_789, crc_of(b"song"))
+        if able.keeps_times:
+            assert stat.entry.modified_ns == 1_700_000_000_123_456_789
+        assert able.keeps_metadata or able.keeps_times
+
+    async def test_probing_leaves_nothing(self, store):
+        await store.probe(AT)
+        assert await names(store) == []

@@ -1,0 +1,106 @@
+"""The folder driver: the contract, and paths that are hostile."""
+
+from __future__ import annotations
+
+import os
+
+import pytest
+
+from pinecart.core.checksum import crc_of
+from pinecart.core.errors import Changed, Refused, StoreError, Unsafe
+from pinecart.core.ports import Card, Put
+from pinecart.drivers import open_store
+from tests.contracts.store import AT, StoreContract, names
+
+
+@pytest.fixture
+def store(tmp_path):
+    (tmp_path / "larkfell").mkdir()
+    return open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)})
+
+
+class TestFolderStore(StoreContract):
+    @pytest.fixture
+    def store(self, store):
+        return store
+
+
+@pytest.mark.parametrize("key", [b"../x", b"a/../x", b"./x", b"a//x", b"/x", b"x/", b"a\0b", b"n" * 256])
+async def test_unsafe_names_are_refused_and_nothing_is_made(store, tmp_path, key):
+    with pytest.raises(Unsafe):
+        await store.put(Put(key, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+    assert sorted(os.listdir(tmp_path)) == ["larkfell"]
+
+
+async def test_links_are_not_followed_and_special_files_not_opened(store, tmp_path):
+    (tmp_path / "outside").mkdir()
+    (tmp_path / "outside/secret").write_text("s")
+    os.symlink(tmp_path / "outside", tmp_path / "larkfell/door")
+    os.symlink(tmp_path / "outside/secret", tmp_path / "larkfell/link")
+    os.mkfifo(tmp_path / "larkfell/pipe")
+    pages = [page async for page in store.list(AT)]
+    assert [(e.key, e.fault) for e in pages[0]] == [(b"door", "not-a-file"), (b"link", "not-a-file"), (b"pipe", "not-a-file")]
+    for key in (b"door/secret", b"link", b"pipe"):
+        with pytest.raises(Refused):
+            await store.stat(AT + key)
+    with pytest.raises(Refused):
+        await store.put(Put(AT + b"door/new", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+    assert os.listdir(tmp_path / "outside") == ["secret"]
+
+
+async def test_the_state_folder_is_never_entered(tmp_path):
+    (tmp_path / "state").mkdir()
+    found = os.stat(tmp_path / "state")
+    store = open_store({"kind": "folder", "name": "all", "path": str(tmp_path), "forbidden": [(found.st_dev, found.st_ino)]})
+    with pytest.raises(Unsafe):
+        await store.put(Put(b"state/x", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+    pages = [page async for page in store.list(b"")]
+    assert [(e.key, e.fault) for e in pages[0]] == [(b"state/", "unreadable")]
+
+
+async def test_another_file_system_than_remembered_fails_before_listing(tmp_path):
+    store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path), "fsid": 1})
+    with pytest.raises(Refused, match="mounted") as caught:
+        await store.check_place(b"")
+    assert caught.value.code == "store.not-the-same"
+
+
+async def test_a_file_that_changes_while_it_is_read_is_noticed(store, tmp_path):
+    file = tmp_path / "larkfell/growing"
+    file.write_bytes(b"first")
+    async with store.open(AT + b"growing") as reading:
+        file.write_bytes(b"first and more")
+        with pytest.raises(Changed):
+            await reading.verify()
+        with pytest.raises(Changed):
+            await reading.whole()
+
+
+async def test_names_that_are_no_text_keep_their_bytes(store, tmp_path):
+    (tmp_path / "larkfell").joinpath(os.fsdecode(b"\xff\xfe")).write_bytes(b"1")
+    assert await names(store) == [b"\xff\xfe"]
+
+
+async def test_left_over_hidden_files_of_this_run_are_cleared_others_kept(tmp_path):
+    for name in (".pinecart-7-1-1.part", ".pinecart-8-1-1.part"):
+        (tmp_path / name).write_bytes(b"half")
+    store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path), "run": 7})
+    assert await names(store, b"") == [b".pinecart-8-1-1.part"]
+
+
+async def test_a_write_that_fails_leaves_no_hidden_file(store, tmp_path):
+    async def breaks():
+        yield b"half"
+        raise Changed("gone")
+
+    with pytest.raises(StoreError):
+        await store.put(Put(AT + b"x", 9, breaks, Card("d", None, ""), if_absent=True))
+    assert os.listdir(tmp_path / "larkfell") == []
+
+
+async def test_a_folder_that_cannot_be_read_is_listed_as_unreadable(tmp_path):
+    if os.geteuid() == 0:
+        pytest.skip("root reads everything")
+    (tmp_path / "closed").mkdir(mode=0)
+    store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)})
+    assert [(e.key, e.fault) async for page in store.list(b"") for e in page] == [(b"closed/", "unreadable")]

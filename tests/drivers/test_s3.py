@@ -1,0 +1,96 @@
+"""The s3 driver against the stand-in: the contract, and what the protocol's faults become."""
+
+from __future__ import annotations
+
+import pytest
+
+from pinecart.core.checksum import crc_of
+from pinecart.core.errors import Busy, Missing, Refused, SignInRefused, StoreError, Unsafe
+from pinecart.core.ports import Card, Put
+from pinecart.drivers import open_store
+from pinecart.drivers.s3_wire import parse_page
+from pinecart.standins.bucket_server import Behaviour
+from tests.contracts.store import StoreContract, names
+from tests.standin import KEY, SECRET, running
+
+
+@pytest.fixture
+def standin():
+    with running("larkfell") as (server, endpoint):
+        yield server, endpoint
+
+
+def opened(at, **changes):
+    spec = {"kind": "s3", "name": "office", "endpoint": at, "key_id": KEY, "secret": SECRET, "allowed": ["127.0.0.0/8"]}
+    return open_store(spec | {"retry": {"times": 3, "first_s": 0.01}} | changes)
+
+
+class TestS3Store(StoreContract):
+    @pytest.fixture
+    async def store(self, standin):
+        store = opened(standin[1])
+        yield store
+        await store.close()
+
+
+@pytest.mark.parametrize(
+    ("changes", "kind", "code"),
+    [
+        ({"key_id": "NOBODY"}, SignInRefused, "store.key-unknown"),
+        ({"secret": "wrong"}, SignInRefused, "store.secret-wrong"),
+        ({"root": "nowhere"}, Missing, "store.no-bucket"),
+        ({"endpoint": "http://127.0.0.1:1"}, Busy, "store.unreachable"),
+        ({"allowed": []}, Refused, "store.address-refused"),
+        ({"endpoint": "http://localhost:1", "allowed": []}, Refused, "store.address-refused"),
+        ({"endpoint": "http://169.254.1.1"}, Refused, "store.address-refused"),
+    ],
+)
+async def test_what_goes_wrong_is_told_apart(standin, changes, kind, code):
+    with pytest.raises(StoreError) as caught:
+        store = opened(standin[1], root=changes.pop("root", "larkfell"), **changes)
+        try:
+            await store.check_place(b"")
+        finally:
+            await store.close()
+    assert (type(caught.value).mro()[:3].count(kind) or caught.value.code == code) and caught.value.code == code
+    assert SECRET not in str(caught.value)
+
+
+async def test_a_right_that_is_missing_is_said(standin):
+    store = opened(standin[1], key_id="READER", secret="reader-secret")
+    await store.check_place(b"larkfell/")
+    with pytest.raises(Refused, match="may not do that"):
+        await store.put(Put(b"larkfell/x", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+    await store.close()
+
+
+async def test_listing_pages_are_tried_again_and_then_given_up(standin):
+    server, endpoint = standin
+    store = opened(endpoint)
+    server.behaviour["list"] = Behaviour(fail="InternalError", times=2)
+    assert await names(store) == []
+    server.behaviour["list"] = Behaviour(fail="SlowDown")
+    with pytest.raises(Busy, match="slower"):
+        await names(store)
+    await store.close()
+
+
+async def test_a_name_that_is_no_text_is_refused(standin):
+    store = opened(standin[1])
+    with pytest.raises(Unsafe, match="UTF-8"):
+        await store.put(Put(b"larkfell/\xff", 1, b"1", Card("d", None, ""), if_absent=True))
+    await store.close()
+
+
+@pytest.mark.parametrize(
+    "body",
+    [
+        b"<L><KeyCount>2</KeyCount><Contents><Key>a</Key><Size>1</Size></Contents></L>",
+        b"<L><IsTruncated>true</IsTruncated></L>",
+        b"<L><Contents><Key>a</Key>",
+        b"<L><Contents><Key>elsewhere</Key></Contents></L>",
+    ],
+)
+def test_a_page_that_contradicts_itself_is_not_believed(body):
+    with pytest.raises((Busy, Exception), match="says|cut|not asked"):
+        parse_page(body, prefix=b"x/" if b"elsewhere" in body else b"")
