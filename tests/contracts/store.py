@@ -93,7 +93,9 @@ class StoreContract:
         import hashlib
 
         sha = hashlib.sha256(body).hexdigest()
-        await store.put(Put(AT + b"long", len(body), stream, Card("d", 1, crc_of(body)), if_absent=True, sha256_hex=sha))
+        await store.put(
+            Put(AT + b"long", len(body), stream, Card("d", 1, crc_of(body)), if_absent=True, sha256_hex=sha)
+        )
         async with store.open(AT + b"long") as reading:
             assert b"".join([c async for c in reading.chunks()]) == body
             await reading.verify()

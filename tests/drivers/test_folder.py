@@ -39,7 +39,11 @@ async def test_links_are_not_followed_and_special_files_not_opened(store, tmp_pa
     os.symlink(tmp_path / "outside/secret", tmp_path / "larkfell/link")
     os.mkfifo(tmp_path / "larkfell/pipe")
     pages = [page async for page in store.list(AT)]
-    assert [(e.key, e.fault) for e in pages[0]] == [(b"door", "not-a-file"), (b"link", "not-a-file"), (b"pipe", "not-a-file")]
+    assert [(e.key, e.fault) for e in pages[0]] == [
+        (b"door", "not-a-file"),
+        (b"link", "not-a-file"),
+        (b"pipe", "not-a-file"),
+    ]
     for key in (b"door/secret", b"link", b"pipe"):
         with pytest.raises(Refused):
             await store.stat(AT + key)
@@ -51,7 +55,9 @@ async def test_links_are_not_followed_and_special_files_not_opened(store, tmp_pa
 async def test_the_state_folder_is_never_entered(tmp_path):
     (tmp_path / "state").mkdir()
     found = os.stat(tmp_path / "state")
-    store = open_store({"kind": "folder", "name": "all", "path": str(tmp_path), "forbidden": [(found.st_dev, found.st_ino)]})
+    store = open_store(
+        {"kind": "folder", "name": "all", "path": str(tmp_path), "forbidden": [(found.st_dev, found.st_ino)]}
+    )
     with pytest.raises(Unsafe):
         await store.put(Put(b"state/x", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
     pages = [page async for page in store.list(b"")]

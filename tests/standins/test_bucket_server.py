@@ -16,7 +16,14 @@ from tests.standin import KEY, SECRET, running
 
 def sdk(endpoint: str, key: str = KEY, secret: str = SECRET):
     config = Config(signature_version="s3v4", s3={"addressing_style": "path"}, retries={"total_max_attempts": 1})
-    return boto3.client("s3", endpoint_url=endpoint, aws_access_key_id=key, aws_secret_access_key=secret, region_name="us-east-1", config=config)
+    return boto3.client(
+        "s3",
+        endpoint_url=endpoint,
+        aws_access_key_id=key,
+        aws_secret_access_key=secret,
+        region_name="us-east-1",
+        config=config,
+    )
 
 
 @pytest.fixture
@@ -48,7 +55,14 @@ def test_buckets(server):
 @pytest.mark.parametrize("algorithm", ["CRC32C", "CRC64NVME", "SHA256", "CRC32"])
 def test_objects_and_their_checksums(server, algorithm):
     _, _, s3 = server
-    s3.put_object(Bucket="dawn", Key="a b/é+%.flac", Body=b"song", Metadata={"post": "aldermurr"}, ContentType="audio/flac", ChecksumAlgorithm=algorithm)
+    s3.put_object(
+        Bucket="dawn",
+        Key="a b/é+%.flac",
+        Body=b"song",
+        Metadata={"post": "aldermurr"},
+        ContentType="audio/flac",
+        ChecksumAlgorithm=algorithm,
+    )
     got = s3.get_object(Bucket="dawn", Key="a b/é+%.flac", Range="bytes=1-2")
     assert (got["Body"].read(), got["ContentRange"], got["Metadata"]) == (b"on", "bytes 1-2/4", {"post": "aldermurr"})
     head = s3.head_object(Bucket="dawn", Key="a b/é+%.flac", ChecksumMode="ENABLED")
@@ -65,7 +79,9 @@ def test_conditions(server):
     refused("PreconditionFailed", s3.put_object, Bucket="dawn", Key="x", Body=b"2", IfNoneMatch="*")
     refused("PreconditionFailed", s3.put_object, Bucket="dawn", Key="x", Body=b"2", IfMatch='"other"')
     refused("PreconditionFailed", s3.get_object, Bucket="dawn", Key="x", IfMatch='"other"')
-    refused("PreconditionFailed", s3.copy_object, Bucket="dawn", Key="y", CopySource="dawn/x", CopySourceIfMatch='"other"')
+    refused(
+        "PreconditionFailed", s3.copy_object, Bucket="dawn", Key="y", CopySource="dawn/x", CopySourceIfMatch='"other"'
+    )
     refused("PreconditionFailed", s3.delete_object, Bucket="dawn", Key="x", IfMatch='"other"')
     s3.put_object(Bucket="dawn", Key="x", Body=b"2", IfMatch=etag)
     assert s3.get_object(Bucket="dawn", Key="x")["Body"].read() == b"2"
@@ -78,8 +94,13 @@ def test_listings_page_and_group(server):
         s3.put_object(Bucket="dawn", Key=key, Body=b"")
     pages = s3.get_paginator("list_objects_v2").paginate(Bucket="dawn", PaginationConfig={"PageSize": 3})
     assert [o["Key"] for p in pages for o in p["Contents"]] == keys
-    assert [o["Key"] for o in s3.list_objects_v2(Bucket="dawn", Prefix="b/", StartAfter="b/002")["Contents"]] == ["b/003", "b/004"]
-    grouped = list(s3.get_paginator("list_objects_v2").paginate(Bucket="dawn", Delimiter="/", PaginationConfig={"PageSize": 2}))
+    assert [o["Key"] for o in s3.list_objects_v2(Bucket="dawn", Prefix="b/", StartAfter="b/002")["Contents"]] == [
+        "b/003",
+        "b/004",
+    ]
+    grouped = list(
+        s3.get_paginator("list_objects_v2").paginate(Bucket="dawn", Delimiter="/", PaginationConfig={"PageSize": 2})
+    )
     assert [c["Prefix"] for p in grouped for c in p.get("CommonPrefixes", [])] == ["a/", "b/", "c/"]
     assert [o["Key"] for p in grouped for o in p.get("Contents", [])] == ["top & <x>.txt"]
 
@@ -88,7 +109,13 @@ def test_copy_and_deletes(server):
     _, _, s3 = server
     s3.put_object(Bucket="dawn", Key="x y", Body=b"1", Metadata={"a": "b"})
     s3.copy_object(Bucket="dawn", Key="kept", CopySource={"Bucket": "dawn", "Key": "x y"})
-    s3.copy_object(Bucket="dawn", Key="fresh", CopySource={"Bucket": "dawn", "Key": "x y"}, MetadataDirective="REPLACE", Metadata={"c": "d"})
+    s3.copy_object(
+        Bucket="dawn",
+        Key="fresh",
+        CopySource={"Bucket": "dawn", "Key": "x y"},
+        MetadataDirective="REPLACE",
+        Metadata={"c": "d"},
+    )
     assert [s3.head_object(Bucket="dawn", Key=k)["Metadata"] for k in ("kept", "fresh")] == [{"a": "b"}, {"c": "d"}]
     gone = s3.delete_objects(Bucket="dawn", Delete={"Objects": [{"Key": "x y"}, {"Key": "kept"}]})
     assert {d["Key"] for d in gone["Deleted"]} == {"x y", "kept"}
@@ -100,10 +127,19 @@ def test_uploads_in_parts(server):
     where = {"Bucket": "dawn", "Key": "long.flac"}
     upload = s3.create_multipart_upload(**where, Metadata={"post": "brockwen"})["UploadId"]
     pieces = [b"a" * 10, b"b" * 5]
-    parts = [{"PartNumber": n, "ETag": s3.upload_part(**where, UploadId=upload, PartNumber=n, Body=b)["ETag"]} for n, b in enumerate(pieces, 1)]
+    parts = [
+        {"PartNumber": n, "ETag": s3.upload_part(**where, UploadId=upload, PartNumber=n, Body=b)["ETag"]}
+        for n, b in enumerate(pieces, 1)
+    ]
     assert [p["Size"] for p in s3.list_parts(**where, UploadId=upload)["Parts"]] == [10, 5]
     assert [u["UploadId"] for u in s3.list_multipart_uploads(Bucket="dawn")["Uploads"]] == [upload]
-    refused("InvalidPart", s3.complete_multipart_upload, **where, UploadId=upload, MultipartUpload={"Parts": [{"PartNumber": 9, "ETag": "x"}]})
+    refused(
+        "InvalidPart",
+        s3.complete_multipart_upload,
+        **where,
+        UploadId=upload,
+        MultipartUpload={"Parts": [{"PartNumber": 9, "ETag": "x"}]},
+    )
     s3.complete_multipart_upload(**where, UploadId=upload, MultipartUpload={"Parts": parts})
     got = s3.get_object(**where)
     assert (got["Body"].read(), got["Metadata"], got["ETag"][-3:]) == (b"".join(pieces), {"post": "brockwen"}, '-2"')

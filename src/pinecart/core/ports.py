@@ -84,9 +84,10 @@ class Placed(NamedTuple):
 
 
 class Reading(Protocol):
-    """An object opened for reading, pinned to one content."""
+    """An object opened for reading, pinned to one content. card: known once the first bytes have come."""
 
     entry: Entry
+    card: Card | None
 
     async def whole(self) -> bytes: ...
     def chunks(self) -> AsyncIterator[bytes]: ...

@@ -24,7 +24,7 @@ from pinecart.core.checksum import Crc64
 from pinecart.core.entries import Entry, fingerprint
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Abilities, Level, Placed, Put, Stat
+from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Stat
 
 PAGE = 1000
 _DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -228,6 +228,7 @@ class _File:
 
     def __init__(self, store: FolderStore, key: bytes, fd: int, entry: Entry) -> None:
         self._store, self._key, self._fd, self.entry = store, key, fd, entry
+        self.card: Card | None = None
 
     async def whole(self) -> bytes:
         def read() -> bytes:

@@ -76,13 +76,7 @@ class S3Store:
             raise Refused(
                 f"pine://{self.name}/: name a bucket: the first part of the path.", code="store.no-bucket-named"
             )
-        answer = await self._safely(lambda: self._ask("HEAD", bucket))
-        if answer.status == 404:
-            raise Missing(
-                f"Bucket {bucket!r} at {self.name}: there is no such bucket. Make it first.", code="store.no-bucket"
-            )
-        if answer.status != 200:  # an answer to HEAD has no body: a listing of nothing says why
-            await self._page(bucket, b"", [("max-keys", "1")])
+        await self._page(bucket, b"", [("max-keys", "1")])
 
     async def list(self, prefix: bytes, *, after: bytes = b"") -> AsyncIterator[list[Entry]]:
         bucket, start = self._split(prefix)
@@ -145,7 +139,9 @@ class S3Store:
         yield _Object(self, key, entry)
 
     @asynccontextmanager
-    async def _get(self, key: bytes, etag: str, start: int) -> AsyncIterator[AsyncIterator[bytes]]:
+    async def _get(
+        self, key: bytes, etag: str, start: int
+    ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
         bucket, name = self._split(key)
         headers = {"if-match": f'"{etag}"'} | ({"range": f"bytes={start}-"} if start else {})
         path, query, full = self._prepare("GET", bucket, name, [], headers, EMPTY_SHA256)
@@ -155,7 +151,7 @@ class S3Store:
             if status != (206 if start else 200):
                 body = b"".join([c async for c in chunks])
                 raise error_from(status, found, body, what=f"Reading {self._named(key)}")
-            yield chunks
+            yield found, chunks
 
     # --- writing -------------------------------------------------------------------------------------------------
 
@@ -337,6 +333,7 @@ class _Object:
         self._store = store
         self._key = key
         self.entry = entry
+        self.card: Card | None = None
 
     async def whole(self) -> bytes:
         return b"".join([c async for c in self.chunks()])
@@ -346,7 +343,8 @@ class _Object:
         at, tried, retry = 0, 1, self._store._retry
         while at < self.entry.size or at == 0:
             try:
-                async with self._store._get(self._key, self.entry.etag, at) as chunks:
+                async with self._store._get(self._key, self.entry.etag, at) as (headers, chunks):
+                    self.card = Card.parse(headers.get("x-amz-meta-pinecart"))
                     async for chunk in chunks:
                         at += len(chunk)
                         yield chunk

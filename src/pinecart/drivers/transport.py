@@ -128,6 +128,8 @@ class Transport:
             self._session = aiohttp.ClientSession(
                 connector=connector, timeout=self._timeout, auto_decompress=False, read_bufsize=1 << 20
             )
+            # aiohttp would repeat a PUT by itself on a cut line, with a stream that is half consumed: we repeat, knowingly.
+            self._session._retry_connection = False
         return self._session
 
     async def close(self) -> None:

@@ -1,0 +1,61 @@
+"""Many jobs at once, never more than `size`, with a bounded queue before them so that planning can't run far ahead."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import Awaitable, Callable
+from types import TracebackType
+
+Work = Callable[[], Awaitable[None]]
+
+
+class Pool:
+    """Use as `async with`. An unexpected error of one job ends the whole: it is raised by `add`, `drain` or at the end."""
+
+    def __init__(self, size: int, *, waiting: int = 1000) -> None:
+        self._queue: asyncio.Queue[Work] = asyncio.Queue(waiting)
+        self._size = size
+        self._failed: asyncio.Future[None] | None = None
+        self._tasks: list[asyncio.Task[None]] = []
+
+    async def __aenter__(self) -> Pool:
+        self._failed = asyncio.get_running_loop().create_future()
+        self._tasks = [asyncio.create_task(self._work()) for _ in range(self._size)]
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, exc: BaseException | None, tb: TracebackType | None
+    ) -> None:
+        for task in self._tasks:
+            task.cancel()
+        await asyncio.gather(*self._tasks, return_exceptions=True)
+        if self._failed is not None and self._failed.done() and exc is not None:
+            with contextlib.suppress(BaseException):  # raised already, by add or drain
+                self._failed.result()
+
+    async def add(self, work: Work) -> None:
+        await self._or_failed(self._queue.put(work))
+
+    async def drain(self) -> None:
+        """Wait until everything that was added is done, what the jobs added themselves included."""
+        await self._or_failed(self._queue.join())
+
+    async def _or_failed(self, wanted: Awaitable[None]) -> None:
+        assert self._failed is not None
+        task = asyncio.ensure_future(wanted)
+        await asyncio.wait([task, self._failed], return_when=asyncio.FIRST_COMPLETED)
+        if self._failed.done():
+            task.cancel()
+            self._failed.result()
+
+    async def _work(self) -> None:
+        while True:
+            work = await self._queue.get()
+            try:
+                await work()
+            except Exception as exc:  # noqa: BLE001 - handed to whoever waits
+                if self._failed is not None and not self._failed.done():
+                    self._failed.set_exception(exc)
+            finally:
+                self._queue.task_done()

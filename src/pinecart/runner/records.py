@@ -1,0 +1,69 @@
+"""What a run writes down of each object, and the batches in which it is saved."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Awaitable, Callable
+from typing import NamedTuple
+
+from pinecart.core.entries import Row
+
+
+class Record(NamedTuple):
+    """One object acted on, refused or recognised (or one finding of an audit: then `reason` is the finding).
+
+    done: the decision was carried out; only then does it count in the totals.   seconds: of the last try.
+    error: a code, with its `message`; empty if all went well.   row: what the ledger shall remember; None: nothing new.
+    """
+
+    leg: int
+    key: bytes
+    decision: str
+    reason: str
+    size: int = 0
+    done: bool = True
+    seconds: float = 0.0
+    crc: str = ""
+    proof: str = ""
+    guarded: bool = True
+    tries: int = 0
+    error: str = ""
+    message: str = ""
+    row: Row | None = None
+
+
+class BatchRules(NamedTuple):
+    """A batch is saved at `rows` rows, `seconds` after its first, or `size` bytes carried, whichever is first."""
+
+    rows: int = 1000
+    seconds: float = 1.0
+    size: int = 256 << 20
+
+
+class Recorder:
+    """Collects records and saves them in batches through `save`, one batch at a time, in order."""
+
+    def __init__(self, save: Callable[[list[Record]], Awaitable[None]], rules: BatchRules) -> None:
+        self._save, self._rules = save, rules
+        self._waiting: list[Record] = []
+        self._bytes, self._since = 0, 0.0
+        self._one = asyncio.Lock()
+
+    async def add(self, record: Record) -> None:
+        if not self._waiting:
+            self._since = time.monotonic()
+        self._waiting.append(record)
+        self._bytes += record.size if record.done else 0
+        if len(self._waiting) >= self._rules.rows or self._bytes >= self._rules.size:
+            await self.flush()
+
+    async def flush_if_due(self) -> None:
+        if self._waiting and time.monotonic() - self._since >= self._rules.seconds:
+            await self.flush()
+
+    async def flush(self) -> None:
+        async with self._one:
+            batch, self._waiting, self._bytes = self._waiting, [], 0
+            if batch:
+                await self._save(batch)

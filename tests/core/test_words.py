@@ -1,0 +1,173 @@
+"""Places, patterns, listings, schedules, definitions, states: the small rules of core."""
+
+from __future__ import annotations
+
+import base64
+from datetime import UTC, datetime
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from pinecart.core.checksum import combine, crc_of
+from pinecart.core.definition import read_definition, sentences
+from pinecart.core.errors import Incomplete, Invalid, WrongMoment
+from pinecart.core.lifecycle import NEXT, Event, State, advance
+from pinecart.core.listing import Ascending, Merge
+from pinecart.core.places import key_fields, parse_location, show
+from pinecart.core.schedule import parse_schedule
+from pinecart.core.selection import compile_selection
+from pinecart.core.totals import MARKS, no_totals, outcome_of, sentence, size_text
+
+LEG = {"from": "pine://posts/", "to": "pine://office/dawn"}
+
+
+def test_a_location_keeps_its_path_as_it_is_written():
+    assert parse_location("pine://office/a%20b/?x#y").path == b"a%20b/?x#y"
+    assert parse_location("pine://office").path == b""
+    assert str(parse_location("pine://office/2026").as_prefix()) == "pine://office/2026/"
+    for bad in ("office/x", "pine:///x", "pine://Office/x", "pine://a//x", "s3://office/x"):
+        with pytest.raises(Invalid, match=r"location|store|path"):
+            parse_location(bad)
+
+
+@given(st.binary(min_size=1))
+def test_a_key_can_be_told_from_what_is_shown(key):
+    fields = key_fields(key)
+    assert "\n" not in fields["key"] and "\u202e" not in fields["key"]
+    assert ("key_b64" in fields) == (fields["key"].encode("utf-8", "surrogateescape") != key)
+
+
+def test_control_and_direction_characters_are_escaped():
+    assert show("a\n\u202eb".encode() + b"\xff") == "a\\u000a\\u202eb\\xff"
+    assert show("é 音".encode()) == "é 音"
+
+
+@pytest.mark.parametrize(
+    ("pattern", "key", "wanted"),
+    [
+        ("*.flac", b"a/b/x.flac", True), ("*.flac", b"x.wav", False), ("a/*.flac", b"a/b/x.flac", False),
+        ("sheets/**", b"sheets/a/b.csv", True), ("sheets/**", b"old/sheets/a", False), ("**/x", b"x", True),
+        ("**/x", b"a/b/x", True), ("x?", b"x/", False), ("[ab]*", b"b1", True), ("[!ab]*", b"b1", False),
+        ("a.b", b"axb", False), ("*", b".hidden\n", True),
+    ],
+)  # fmt: skip
+def test_patterns(pattern, key, wanted):
+    assert compile_selection([pattern], []).takes(key) is wanted
+    assert compile_selection([], [pattern]).takes(key) is not wanted
+
+
+@pytest.mark.parametrize("pattern", ["", "[a", "/x", "[z-a]"])
+def test_malformed_patterns_are_named(pattern):
+    with pytest.raises(Invalid, match="malformed") as caught:
+        compile_selection([pattern], [])
+    assert caught.value.code == "pattern.malformed"
+
+
+keys = st.lists(st.binary(min_size=1, max_size=3), max_size=12, unique=True).map(sorted)
+
+
+@given(keys, keys, keys, st.integers(1, 4))
+def test_the_merge_gives_every_key_once_with_all_its_sides(a, b, c, page):
+    merge, sides = (
+        Merge(),
+        [[[(k,) for k in side[i : i + page]] for i in range(0, len(side), page)] for side in (a, b, c)],
+    )
+    found = []
+    while (side := merge.lacking()) is not None:
+        merge.feed(side, sides[side].pop(0) if sides[side] else None)
+        found += merge.ready()
+    found += merge.ready()
+    assert [(k, *(x is not None for x in r)) for k, *r in found] == [
+        (k, k in a, k in b, k in c) for k in sorted({*a, *b, *c})
+    ]
+
+
+def test_a_listing_out_of_order_is_not_believed():
+    check = Ascending("office")
+    check.check([(b"a",), (b"b",)])
+    for bad in ([(b"b",)], [(b"c",), (b"c",)]):
+        with pytest.raises(Incomplete, match="out of order"):
+            check.check(bad)
+
+
+def test_schedules_know_zones_and_summer_time():
+    due = parse_schedule("30 5 * * *", "Europe/London")
+    assert due.after(datetime(2026, 3, 28, 12, tzinfo=UTC)) == datetime(2026, 3, 29, 4, 30, tzinfo=UTC)
+    assert due.after(datetime(2026, 1, 1, tzinfo=UTC)) == datetime(2026, 1, 1, 5, 30, tzinfo=UTC)
+    assert due.latest_until(datetime(2026, 1, 2, 5, 29, tzinfo=UTC)) == datetime(2026, 1, 1, 5, 30, tzinfo=UTC)
+    skipped = parse_schedule("30 1 29 3 *", "Europe/London").after(datetime(2026, 3, 28, tzinfo=UTC))
+    assert datetime(2026, 3, 29, 0, 30, tzinfo=UTC) <= skipped <= datetime(2026, 3, 29, 2, 0, tzinfo=UTC)
+    for bad in (("* * * *", "UTC"), ("61 * * * *", "UTC"), ("* * * * * *", "UTC"), ("* * * * *", "Mars/Olympus")):
+        with pytest.raises(Invalid):
+            parse_schedule(*bad)
+
+
+def test_a_definition_is_read_back_as_it_was_and_tells_itself():
+    given_ = {
+        "job": "dawn",
+        "legs": [{**LEG, "leave-out": ["*.tmp"]}],
+        "schedule": {"cron": "30 5 * * *", "zone": "Europe/London"},
+    }
+    definition = read_definition(given_, owner="wren")
+    assert read_definition(definition.as_mapping()) == definition
+    told = " ".join(sentences(definition))
+    assert "pine://office/dawn/" in told and "*.tmp" in told and "Nothing is removed" in told
+
+
+@pytest.mark.parametrize(
+    ("change", "code"),
+    [
+        ({"job": "Not A Name"}, "job.name"), ({"intent": "mirror"}, "job.unknown-choice"), ({"legs": []}, "job.no-legs"),
+        ({"legs": [{"from": "pine://posts/", "to": "pine://posts/a/"}]}, "job.inside-itself"),
+        ({"legs": [{"from": "pine://posts/a/", "to": "pine://posts/"}]}, "job.inside-itself"),
+        ({"legs": [LEG, LEG]}, "job.same-target"), ({"legs": [{**LEG, "take": ["[x"]}]}, "pattern.malformed"),
+        ({"legs": [{"from": "x", "to": "y"}]}, "location.malformed"), ({"mystery": 1}, "job.unknown-key"),
+        ({"schedule": {"cron": "nonsense"}}, "schedule.malformed"), ({"why": 5}, "job.malformed"),
+    ],
+)  # fmt: skip
+def test_bad_definitions_are_refused_with_every_problem(change, code):
+    with pytest.raises(Invalid) as caught:
+        read_definition({"job": "dawn", "legs": [LEG]} | change)
+    assert code in [p["code"] for p in caught.value.problems]
+
+
+def test_the_life_of_a_run_ends_and_nothing_leaves_the_end():
+    assert advance(State.QUEUED, Event.CLAIMED) is State.WORKING
+    assert not NEXT[State.ENDED]
+    for state in State:
+        if state is not State.ENDED:
+            assert advance(state, Event.FINISHED) is State.ENDED
+    with pytest.raises(WrongMoment, match="can't take"):
+        advance(State.ENDED, Event.CLAIMED)
+
+
+def test_every_state_and_outcome_has_its_mark_and_sentence():
+    totals = no_totals()
+    totals["copy"] = {"objects": 4, "bytes": 9}
+    for word in MARKS:
+        run = {"state": word, "outcome": "", "totals": totals, "problems": 1, "message": "why", "far_side": None}
+        assert sentence(run).startswith(MARKS[word])
+    clean = {
+        "state": "ended",
+        "outcome": "clean",
+        "totals": totals,
+        "problems": 0,
+        "far_side": {"objects": 4, "bytes": 9, "differences": 0},
+    }
+    assert (
+        sentence(clean)
+        == "✓ clean: 4 copied, 0 replaced, 0 removed, 0 unchanged or left, all proven; the far side holds 4 files, 9 B, as intended"
+    )
+    assert outcome_of(totals, problems=0, stopped=False, failed=False) == "clean"
+    assert outcome_of(no_totals(), problems=0, stopped=False, failed=False) == "nothing-to-do"
+    assert size_text(3 * 1024**3 + 10**8) == "3.1 GiB"
+
+
+@given(st.binary(max_size=50), st.binary(max_size=50))
+def test_checksums_combine(a, b):
+    assert combine(crc_of(a), crc_of(b), len(b)) == crc_of(a + b)
+
+
+def test_the_checksum_is_the_published_one():
+    assert crc_of(b"123456789") == base64.b64encode(bytes.fromhex("ae8b14860a799888")).decode()

@@ -1,0 +1,346 @@
+"""Whole runs of the engine over real drivers, with a ledger in memory."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from pinecart.core.checksum import crc_of
+from pinecart.core.decide import Decision
+from pinecart.core.definition import read_definition
+from pinecart.core.retry import Retry
+from pinecart.drivers import open_store
+from pinecart.drivers.memory import MemoryStore
+from pinecart.runner.records import BatchRules
+from pinecart.runner.run import Order, carry_out
+from pinecart.standins.bucket_server import Behaviour
+from tests.standin import KEY, SECRET, running
+
+QUICK = Retry(times=3, first_s=0.01)
+
+
+class Memory:
+    """Records kept in a dict: what the service does with its database."""
+
+    def __init__(self):
+        self.rows, self.records, self.lines, self.stop = {}, {}, [], False
+        self.on_save = lambda batch: None
+
+    async def pages(self, leg):
+        rows = sorted(self.rows.items())
+        for i in range(0, len(rows), 7):
+            yield [r for _, r in rows[i : i + 7]]
+
+    async def drop(self, leg, keys):
+        for key in keys:
+            del self.rows[key]
+
+    async def save(self, batch):
+        for record in batch:
+            self.records[record.key] = record
+            if record.row:
+                self.rows[record.key] = record.row
+        self.on_save(batch)
+
+    async def tell(self, progress): ...
+    def stopping(self):
+        return self.stop
+
+    def log(self, action, message, **fields):
+        self.lines.append((action, message))
+
+
+async def run(memory, source, target, number=1, *, kind="transfer", tmp="/tmp", batches=BatchRules(), **job):
+    memory.records = (
+        {}
+        if memory.records and next(iter(memory.records.values())) and not job.pop("resume", False)
+        else memory.records
+    )
+    legs = [
+        {
+            "from": "pine://posts/",
+            "to": "pine://office/dawn/",
+            **{k: job.pop(k) for k in ("take", "leave_out") if k in job},
+        }
+    ]
+    definition = read_definition({"job": "dawn", "legs": legs, **job})
+    order = Order(number, kind, definition, {"posts": source, "office": target}, str(tmp), retry=QUICK, batches=batches)
+    ending = await carry_out(order, memory)
+    return ending
+
+
+def done(memory):
+    return Counter(f"{r.decision} {r.reason}" + (f" ({r.error})" if r.error else "") for r in memory.records.values())
+
+
+@pytest.fixture
+def folder(tmp_path):
+    root = tmp_path / "posts"
+    for name in ("a.flac", "sub/b.csv", "sub/é +%.txt", "empty"):
+        (root / name).parent.mkdir(parents=True, exist_ok=True)
+        (root / name).write_bytes(name.encode() * (0 if name == "empty" else 3))
+        os.utime(root / name, ns=(10**18, 10**18))
+    return root
+
+
+def posts(folder):
+    return open_store({"kind": "folder", "name": "posts", "path": str(folder)})
+
+
+@pytest.fixture
+def office():
+    with running("dawn") as (server, endpoint):
+        yield server, lambda: open_store(
+            {"kind": "s3", "name": "office", "endpoint": endpoint, "key_id": KEY, "secret": SECRET,
+             "allowed": ["127.0.0.0/8"], "retry": QUICK._asdict()}
+        )  # fmt: skip
+
+
+async def test_only_what_is_new_or_changed_is_carried(folder, office):
+    server, opened = office
+    memory = Memory()
+    ending = await run(memory, posts(folder), opened(), take=[])
+    assert ending.error is None and done(memory) == {"copy new": 4}
+    assert ending.far_side == {
+        "objects": 4,
+        "bytes": sum(f.stat().st_size for f in folder.rglob("*") if f.is_file()),
+        "differences": 0,
+    }
+    assert {r.proof for r in memory.records.values()} == {"server-verified"}
+    before = Counter(server.counts)
+    ending = await run(memory, posts(folder), opened(), 2)
+    assert ending.acted == 0 and {k for k, n in (server.counts - before).items() if n} == {"list"}
+    (folder / "a.flac").write_bytes(b"changed")
+    (folder / "new").write_bytes(b"new")
+    await run(memory, posts(folder), opened(), 3)
+    assert done(memory) == {"replace changed": 1, "copy new": 1}
+    assert server.shelf.body("dawn", "a.flac") == b"changed"
+
+
+async def test_without_the_ledger_everything_is_recognised(folder, office):
+    server, opened = office
+    memory = Memory()
+    await run(memory, posts(folder), opened())
+    puts = server.counts["put"]
+    memory.rows.clear()
+    ending = await run(memory, posts(folder), opened(), 2)
+    assert (ending.acted, server.counts["put"], done(memory)) == (0, puts, {"leave recognised": 4})
+
+
+async def test_what_somebody_changed_there_is_listed_and_left(folder, office):
+    server, opened = office
+    memory = Memory()
+    await run(memory, posts(folder), opened())
+    server.shelf.put("dawn", "a.flac", b"other", {})
+    await run(memory, posts(folder), opened(), 2)
+    assert done(memory) == {"leave changed-there (changed-there)": 1}
+    (folder / "a.flac").write_bytes(b"here too")
+    await run(memory, posts(folder), opened(), 3)
+    assert done(memory) == {"refuse both-changed (both-changed)": 1}
+    assert server.shelf.body("dawn", "a.flac") == b"other"
+    await run(memory, posts(folder), opened(), 4, on_difference="replace-all")
+    assert server.shelf.body("dawn", "a.flac") == b"here too"
+
+
+async def test_top_up_touches_nothing_that_exists(folder, office):
+    server, opened = office
+    server.shelf.put("dawn", "a.flac", b"theirs", {})
+    memory = Memory()
+    ending = await run(memory, posts(folder), opened(), intent="top-up")
+    assert done(memory) == {"copy new": 3} and ("leave", "exists", 1, 18) in ending.counted
+    assert server.shelf.body("dawn", "a.flac") == b"theirs"
+
+
+async def test_selection_comes_first(folder, office):
+    _, opened = office
+    memory = Memory()
+    ending = await run(memory, posts(folder), opened(), take=["sub/**"], leave_out=["*.csv"])
+    assert (
+        sorted(memory.records) == ["sub/é +%.txt".encode()]
+        and sum(n for _, r, n, _ in ending.counted if r == "left-out") == 3
+    )
+
+
+async def test_back_into_a_folder_with_its_times(folder, office, tmp_path):
+    _, opened = office
+    await run(Memory(), posts(folder), opened())
+    (tmp_path / "back").mkdir()
+    back, memory = tmp_path / "back", Memory()
+    source, target = opened(), open_store({"kind": "folder", "name": "office", "path": str(back)})
+    definition = read_definition({"job": "back", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/"}]})
+    for number in (1, 2):
+        memory.records.clear()
+        ending = await carry_out(
+            Order(number, "transfer", definition, {"posts": source, "office": target}, str(tmp_path)), memory
+        )
+        assert ending.error is None and len(memory.records) == (4 if number == 1 else 0)
+    files = {f.relative_to(back): (f.read_bytes(), f.stat().st_mtime_ns) for f in back.rglob("*") if f.is_file()}
+    assert files == {f.relative_to(folder): (f.read_bytes(), 10**18) for f in folder.rglob("*") if f.is_file()}
+
+
+async def test_a_refused_object_never_stops_the_others(folder, office):
+    server, opened = office
+    server.behaviour["put"] = Behaviour(fail="AccessDenied", match="b.csv")
+    memory = Memory()
+    ending = await run(memory, posts(folder), opened())
+    assert done(memory) == {"copy new": 3, "copy new (store.refused)": 1} and ending.error is None
+    assert "may not do that" in memory.records[b"sub/b.csv"].message
+
+
+async def test_a_lost_answer_is_found_to_be_our_own_write(folder, office):
+    server, opened = office
+    memory = Memory()
+    server.behaviour["put"] = Behaviour(lost=True, times=2, match="a.flac")
+    ending = await run(memory, posts(folder), opened())
+    assert ending.error is None and done(memory) == {"copy new": 4}
+    assert memory.records[b"a.flac"].tries == 2 and server.shelf.body("dawn", "a.flac") == b"a.flac" * 3
+
+
+async def test_busy_is_tried_again_and_given_up_at_last(folder, office):
+    server, opened = office
+    server.behaviour["put"] = Behaviour(fail="InternalError", times=2, match="a.flac")
+    memory = Memory()
+    await run(memory, posts(folder), opened())
+    assert memory.records[b"a.flac"].tries == 3 and done(memory) == {"copy new": 4}
+
+
+async def test_a_store_that_verifies_nothing_is_only_size_compared(folder, office, monkeypatch):
+    server, opened = office
+    monkeypatch.setattr("pinecart.standins.bucket_server.CHECKSUMS", {})
+    monkeypatch.setattr("pinecart.standins.bucket_server._check_body", lambda request, body, only="": {})
+    memory = Memory()
+    await run(memory, posts(folder), opened())
+    assert {r.proof for r in memory.records.values()} == {"size-only"}
+    assert sorted(server.shelf.buckets["dawn"]) == sorted(k.decode() for k in memory.records)  # no probe is left
+
+
+async def test_an_interrupted_run_counts_nothing_twice(folder, office):
+    _, opened = office
+    memory = Memory()
+
+    class Dead(BaseException): ...
+
+    def die(batch):
+        raise RuntimeError("killed")
+
+    memory.on_save = die
+    with pytest.raises(RuntimeError):
+        await run(memory, posts(folder), opened(), batches=BatchRules(rows=2))
+    recorded = set(memory.records)
+    assert 0 < len(recorded) < 4
+    memory.on_save = lambda batch: None
+    ending = await run(memory, posts(folder), opened(), resume=True)
+    assert done(memory) == {"copy new": 4} and not any(r == "same" for _, r, *_ in ending.counted)
+
+
+async def test_a_growing_source_is_never_placed_half(folder, tmp_path):
+    target = MemoryStore("office", {})
+    source = posts(folder)
+    original = source.open
+
+    def growing(key, expected=None):
+        (folder / "a.flac").write_bytes((folder / "a.flac").read_bytes() + b"+") if key == b"a.flac" else None
+        return original(key, expected)
+
+    class Grows:
+        def __getattr__(self, name):
+            return getattr(source, name)
+
+        def open(self, key, expected=None):
+            opened = original(key, expected)
+            if key != b"a.flac":
+                return opened
+            enter = opened.__aenter__
+
+            async def entered():
+                reading = await enter()
+                (folder / "a.flac").write_bytes((folder / "a.flac").read_bytes() + b"+")
+                return reading
+
+            opened.__aenter__ = entered
+
+            class Both:
+                async def __aenter__(self):
+                    return await entered()
+
+                async def __aexit__(self, *args):
+                    return await opened.__aexit__(*args)
+
+            return Both()
+
+    memory = Memory()
+    await run(memory, Grows(), target)
+    assert done(memory) == {"copy new": 3, "copy new (keeps-changing)": 1}
+    assert b"dawn/a.flac" not in target.objects and memory.records[b"a.flac"].tries == 3
+
+
+async def test_preview_decides_the_same_and_acts_on_nothing(folder, office):
+    server, opened = office
+    memory = Memory()
+    await run(memory, posts(folder), opened(), kind="preview")
+    assert done(memory) == {"copy new": 4} and server.counts["put"] == 0 and not memory.rows
+
+
+async def test_an_audit_finds_exactly_what_was_done_there(folder, office):
+    server, opened = office
+    memory = Memory()
+    await run(memory, posts(folder), opened())
+    server.shelf.delete("dawn", "empty")
+    server.shelf.put("dawn", "a.flac", b"A" * 18, {})
+    await run(memory, posts(folder), opened(), 2, kind="audit")
+    assert {k: r.reason for k, r in memory.records.items()} == {b"empty": "only-here", b"a.flac": "changed-since"}
+
+
+async def test_a_source_that_is_not_there_fails_the_run(folder, office):
+    _, opened = office
+    store = open_store({"kind": "folder", "name": "posts", "path": str(folder / "nowhere")})
+    ending = await run(Memory(), store, opened())
+    assert ending.error is not None and ending.error.code == "store.missing"
+
+
+names = st.dictionaries(
+    st.sampled_from(["a", "a/b", "a.txt", "b/c/d", "b-old/x", "é", "z"]), st.binary(max_size=6), max_size=7
+)
+
+
+@settings(max_examples=150, deadline=None)
+@given(first=names, then=names, theirs=names, forget=st.booleans(), intent=st.sampled_from(["top-up", "renew"]))
+async def test_whatever_came_before_the_intent_holds_and_the_second_run_has_nothing_to_do(
+    first, then, theirs, forget, intent
+):
+    source, target, memory = MemoryStore("posts", {}), MemoryStore("office", {}), Memory()
+    target.set(b"dawn-old/kept", b"kept")
+
+    def hold(files):
+        source.objects.clear()
+        for name, body in files.items():
+            source.set(name.encode(), body)
+
+    hold(first)
+    await run(memory, source, target, 1, intent=intent)
+    hold(then)
+    for name, body in theirs.items():
+        target.set(b"dawn/" + name.encode(), body)
+    if forget:
+        memory.rows.clear()
+    before = dict(target.objects)
+    await run(memory, source, target, 2, intent=intent)
+    problems = {k for k, r in memory.records.items() if r.error}
+    for name, body in then.items():
+        far = target.objects[b"dawn/" + name.encode()].body
+        existed = b"dawn/" + name.encode() in before
+        assert far == body or name.encode() in problems or (intent == "top-up" and existed)
+    for key, held in before.items():
+        name = key.removeprefix(b"dawn/").decode()
+        if name not in then or not key.startswith(b"dawn/") or (intent == "top-up"):
+            assert target.objects[key].body == held.body
+    for row in memory.rows.values():
+        if row.key.decode() in then and row.run == 2:
+            assert row.crc == crc_of(then[row.key.decode()])
+    ending = await run(memory, source, target, 3, intent=intent)
+    assert ending.acted == 0 and {r.key for r in memory.records.values() if r.error} == problems
+    assert not any(r.decision in (Decision.COPY, Decision.REPLACE) for r in memory.records.values())
