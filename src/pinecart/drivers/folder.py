@@ -15,7 +15,7 @@ import itertools
 import os
 import re
 import stat as st
-from collections.abc import AsyncIterator, Iterator, Mapping
+from collections.abc import AsyncIterator, Generator, Iterator, Mapping
 from contextlib import asynccontextmanager
 from functools import partial
 from typing import Any
@@ -95,7 +95,7 @@ class FolderStore:
         finally:
             await asyncio.to_thread(found.close)
 
-    def _walk(self, parts: tuple[bytes, ...], base: bytes, after: bytes) -> Iterator[Entry]:
+    def _walk(self, parts: tuple[bytes, ...], base: bytes, after: bytes) -> Generator[Entry, None, None]:
         """Everything below, in byte order of the whole key: a folder sorts as if its name ended in `/`."""
         try:
             opened = self._dir(parts)

@@ -11,7 +11,7 @@ import xml.etree.ElementTree as ET
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from functools import lru_cache
-from typing import NamedTuple
+from typing import Any, NamedTuple
 from urllib.parse import quote, unquote_to_bytes
 
 from pinecart.core.entries import Entry
@@ -183,7 +183,7 @@ def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: st
             f"{what}: the bucket lies in {region}. Set the store's region.", code="store.region", status=status
         )
     kind, code, words = _BY_CODE.get(their_code, (None, "", ""))
-    facts = {"status": status, "their_code": their_code}
+    facts: dict[str, Any] = {"status": status, "their_code": their_code}
     if kind is Busy or (kind is None and status >= 500):
         wait = headers.get("Retry-After", "")
         message = f"{what}: {words or 'The store has a fault on its side'} ({status} {their_code})."

@@ -110,7 +110,7 @@ class Carrier:
             body = lambda: _until_verified(reading)  # noqa: E731
         time_ns = reading.card.modified_ns if reading.card and reading.card.crc == crc else reading.entry.modified_ns
         return Put(
-            self._target.prefix + key, size, body,  # type: ignore[arg-type]
+            self._target.prefix + key, size, body,
             Card(mark, time_ns, crc), if_absent=replaces is None, expected=replaces,
             content_type=mimetypes.guess_type(key.decode("utf-8", "replace"))[0] or "application/octet-stream", sha256_hex=sha,
         )  # fmt: skip

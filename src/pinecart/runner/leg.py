@@ -9,6 +9,7 @@ import time
 from base64 import b64decode, b64encode
 from collections import Counter
 from collections.abc import AsyncIterator, Callable, Iterator
+from functools import partial
 from typing import IO, Any, NamedTuple, Protocol
 
 from pinecart.core.decide import LEFT_OUT, Answer, Decision, Look, Reason, Rules, Verdict, consider
@@ -101,7 +102,7 @@ class LegRun:
                 if not job.only_plan:
                     for wanted in (Decision.COPY, Decision.REPLACE):
                         for item in _spilled(spill, wanted):
-                            await pool.add(lambda item=item: self._act(item))  # type: ignore[misc]
+                            await pool.add(partial(self._act, item))
                         await pool.drain()
         if self._dropped and not job.only_plan:
             await self._ledger.drop(job.leg, self._dropped)
@@ -126,7 +127,7 @@ class LegRun:
                 continue
             verdict = consider(entry, there, row, job.rules)
             if isinstance(verdict, Look):
-                await pool.add(lambda k=key, e=entry, t=there, r=row: self._look_and_route(k, e, t, r, pool, spill))  # type: ignore[misc]
+                await pool.add(partial(self._look_and_route, key, entry, there, row, pool, spill))
             else:
                 await self._route(Item(key, entry, there, row, verdict), pool, spill)
         self.far_seen = (far_objects, far_bytes)
@@ -151,7 +152,7 @@ class LegRun:
         answers: dict[str, Answer] = {}
         crc = row.crc if row else ""
         while True:
-            verdict = consider(entry, far, row, job.rules, **answers)  # type: ignore[arg-type]
+            verdict = consider(entry, far, row, job.rules, **answers)
             if verdict is Look.SOURCE:
                 assert entry is not None and row is not None
                 now = await content_crc(job.source.store, job.source.prefix + key, entry)
@@ -160,7 +161,7 @@ class LegRun:
                 assert far is not None
                 answers["far_look"], crc = await self._compare_far(key, entry, far, row)
             else:
-                return Item(key, entry, far, row, verdict, crc)  # type: ignore[arg-type]
+                return Item(key, entry, far, row, verdict, crc)
 
     async def _compare_far(self, key: bytes, entry: Entry | None, far: Entry, row: Row | None) -> tuple[Answer, str]:
         job = self._job
@@ -181,7 +182,7 @@ class LegRun:
             if self._job.only_plan:
                 await self._recorder.add(self._record(item, done=False))
             elif reason is Reason.NEW:
-                await pool.add(lambda: self._act(item))
+                await pool.add(partial(self._act, item))
             else:
                 _spill(spill, item)
         elif problem:

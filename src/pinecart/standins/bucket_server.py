@@ -463,7 +463,7 @@ def _fault(fault: Fault, bare: bool) -> web.Response:
 
 async def serve(server: BucketServer, port: int = 0, host: str = "127.0.0.1") -> tuple[web.ServerRunner, int]:
     """Start listening; gives the runner (to clean up) and the port."""
-    runner = web.ServerRunner(web.Server(server.handle), access_log=None, shutdown_timeout=0.1)  # type: ignore[arg-type]
+    runner = web.ServerRunner(web.Server(server.handle), access_log=None, shutdown_timeout=0.1)
     await runner.setup()
     site = web.TCPSite(runner, host, port)
     await site.start()

@@ -1,0 +1,1 @@
+"""The `pinecart` command, over the client library alone."""

@@ -1,0 +1,76 @@
+"""Audits: are both sides still the same?"""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+import click
+
+from pinecart.cli.following import follow_quietly
+from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option
+from pinecart.cli.words import age, size, table
+
+
+@click.group(cls=Words)
+def audit() -> None:
+    """Compare both sides of a job, and what is remembered, without transferring.
+
+    \b
+    pinecart audit start dawn
+    """
+
+
+@audit.command("start")
+@click.argument("job")
+@output_option
+def audit_start(cart: Cart, job: str) -> None:
+    """Audit a job now, and tell what was found.
+
+    \b
+    pinecart audit start dawn
+    """
+    _show(cart, follow_quietly(cart, cart.client.start_audit(job), "audits"))
+
+
+@audit.command("list")
+@click.option("--job", default="", help="Only audits of this job.")
+@output_option
+def audit_list(cart: Cart, job: str) -> None:
+    """Audits, newest first.
+
+    \b
+    pinecart audit list --job dawn
+    """
+    found = cart.client.audits(job=job)
+    rows = [[str(a["id"]), a["job"], f"{a['findings']:,}", age(a["ended_at"])] for a in found]
+    cart.show(found, lambda: table(["audit", "job", "findings", "when"], rows, numbers=[0, 2], flexible=1))
+
+
+@audit.command("show")
+@click.argument("number", type=int)
+@output_option
+def audit_show(cart: Cart, number: int) -> None:
+    """What an audit found. "here" is the job's From, "there" its To.
+
+    \b
+    pinecart audit show 14
+    """
+    _show(cart, cart.client.audit(number))
+
+
+def _show(cart: Cart, found: dict[str, Any]) -> None:
+    findings = list(cart.client.objects(found["id"], of="audits"))
+    rows = [[f["reason"], size(f["bytes"]), f["key"], f["message"]] for f in findings]
+
+    def plain() -> None:
+        click.echo(found["sentence"])
+        for leg in found["legs"]:
+            click.echo(f"  here {leg['from']} · there {leg['to']}")
+        if rows:
+            click.echo()
+            table(["finding", "size", "file", ""], rows, numbers=[1], flexible=2)
+
+    named = [{**f, "finding": f["reason"]} for f in findings]
+    cart.show(found | {"findings": named}, plain)
+    sys.exit(PROBLEMS if found["outcome"] in ("problems", "failed", "stopped") else 0)

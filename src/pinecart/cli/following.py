@@ -1,0 +1,106 @@
+"""Watching a run: one line a state of things on a terminal, plain lines elsewhere. Ctrl-C stops watching, not the run."""
+
+from __future__ import annotations
+
+import sys
+import time
+from typing import Any
+
+import click
+
+from pinecart.cli.frame import Cart, say
+from pinecart.cli.words import files, size, span, width
+
+BETWEEN_PLAIN_S = 5.0
+
+
+def follow_quietly(cart: Cart, run: dict[str, Any], of: str) -> dict[str, Any]:
+    """Wait for a preview or an audit to end; gives it as it ended."""
+    for _, _told in cart.client.follow(run["id"]):
+        pass
+    return cart.client.preview(run["id"]) if of == "previews" else cart.client.audit(run["id"])
+
+
+def follow(cart: Cart, number: int, *, each: bool) -> dict[str, Any]:
+    """Watch a run until it has ended; gives it as it ended. each: a line on stderr for every file."""
+    line = _Line()
+    seen = 0
+    try:
+        for kind, told in cart.client.follow(number):
+            if kind == "progress":
+                line.draw(progress_line(told))
+            else:
+                line.state(told)
+            if each:
+                seen = _print_new(cart, number, seen, line)
+    except KeyboardInterrupt:
+        line.end()
+        say(
+            f"No longer watching; run {number} goes on. Watch again: pinecart run follow {number}. Stop it: pinecart run stop {number}"
+        )
+        sys.exit(130)
+    line.end()
+    return cart.client.run(number)
+
+
+def _print_new(cart: Cart, number: int, seen: int, line: _Line) -> int:
+    for row in cart.client.objects_after(number, seen):
+        line.clear()
+        said = (
+            f"  {row['error']}: {row['message']}"
+            if row["error"]
+            else f"  {row['decision']} · {row['reason']}  {size(row['bytes'])}"
+        )
+        say(f"{row['key']}{said}")
+        seen = row["id"]
+    return seen
+
+
+def progress_line(told: dict[str, Any]) -> str:
+    """`transferring  120 of at least 400 files · 18.0 MiB of 60.1 MiB · 1.5 MiB/s · 28 s left`."""
+    done, planned = told["done"], told["planned"]
+    about = "" if told["listing_complete"] else "at least "
+    phase = told["phases"][-1] if told["phases"] else "starting"
+    parts = [
+        f"{done['objects']:,} of {about}{files(planned['objects'])}",
+        f"{size(done['bytes'])} of {size(planned['bytes'])}",
+    ]
+    if phase in ("connecting", "listing"):
+        parts.insert(0, f"{told['listed']:,} looked at")
+    parts.append(f"{size(told['rate_bytes'])}/s")
+    if told["seconds_left"] is not None:
+        parts.append(f"{about}{span(told['seconds_left'])} left")
+    if told["problems"]:
+        parts.append(f"▲ {told['problems']:,} problems")
+    return f"{phase}  " + " · ".join(parts)
+
+
+class _Line:
+    """One line that is drawn over on a terminal; a new line every few seconds where it is none."""
+
+    def __init__(self) -> None:
+        self._tty = sys.stderr.isatty()
+        self._last = 0.0
+        self._drawn = False
+
+    def draw(self, text: str) -> None:
+        if self._tty:
+            click.echo("\r\x1b[K" + text[: width() - 1], nl=False, err=True)
+            self._drawn = True
+        elif time.monotonic() - self._last >= BETWEEN_PLAIN_S:
+            self._last = time.monotonic()
+            say(text)
+
+    def state(self, run: dict[str, Any]) -> None:
+        if run["state"] == "queued":
+            self.draw(run["message"] or f"run {run['id']} of {run['job']} is queued")
+        elif run["state"] == "interrupted":
+            self.draw("interrupted: its process ended; it goes on by itself")
+
+    def clear(self) -> None:
+        if self._drawn:
+            click.echo("\r\x1b[K", nl=False, err=True)
+            self._drawn = False
+
+    def end(self) -> None:
+        self.clear()

@@ -1,0 +1,139 @@
+"""What all commands share: where the service is, --json, exit codes, "did you mean", and the four ways to ask for help."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Callable, Iterable
+from difflib import get_close_matches
+from functools import wraps
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    from pinecart.client import Client
+
+DONE, PROBLEMS, WRONG_USE, HELD, OUT_OF_REACH, NOT_ALLOWED = 0, 1, 2, 3, 4, 5
+
+
+class Cart:
+    """What a command is given: the client, made when it is first asked for, and whether to speak JSON."""
+
+    def __init__(self) -> None:
+        self.as_json = False
+        self._client: Client | None = None
+
+    @property
+    def client(self) -> Client:
+        from pinecart.client import Client
+
+        if self._client is None:
+            self._client = Client(*_address())
+        return self._client
+
+    def show(self, found: Any, plain: Callable[[], None]) -> None:
+        """The result on stdout: as JSON, or for people."""
+        if self.as_json:
+            click.echo(json.dumps(found, ensure_ascii=False))
+        else:
+            plain()
+
+
+def say(text: str) -> None:
+    """A word to the person, on stderr: results alone go to stdout."""
+    click.echo(text, err=True)
+
+
+def login_file() -> Path:
+    base = os.environ.get("XDG_CONFIG_HOME") or str(Path.home() / ".config")
+    return Path(base) / "pinecart" / "login.json"
+
+
+def _address() -> tuple[str, str]:
+    """Address and token: from the environment, from the state folder that it names, or from `pinecart login`."""
+    url, token = os.environ.get("PINECART_URL", ""), os.environ.get("PINECART_TOKEN", "")
+    state = os.environ.get("PINECART_DATA", "")
+    if url:
+        return url, token
+    for folder in [Path(state)] if state else [Path.home() / ".local" / "share" / "pinecart"]:
+        if (folder / "address").exists():
+            try:
+                return (folder / "address").read_text().strip(), (folder / "token").read_text().strip()
+            except OSError:
+                break
+    if login_file().exists() and not state:
+        told = json.loads(login_file().read_text())
+        return told["url"], told["token"]
+    if state:
+        raise click.UsageError(f"No service has worked on {state} yet. Start one with: pinecart serve --data {state}")
+    raise click.UsageError("No service is known here. Sign in with: pinecart login URL; or try: pinecart demo")
+
+
+class Words(click.Group):
+    """A group that answers a mistyped name with the nearest ones, and knows `help X` and `X help`."""
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if len(args) > 1 and args[-1] == "help" and not isinstance(self.get_command(ctx, args[0]), click.Group):
+            args = [*args[:-1], "--help"]
+        if args and args[0] == "help":
+            args = [*args[1:], "--help"]
+            if len(args) == 1:
+                click.echo(ctx.get_help())
+                ctx.exit()
+        try:
+            return super().resolve_command(ctx, args)
+        except click.UsageError as exc:
+            near = get_close_matches(args[0], self.list_commands(ctx), n=3, cutoff=0.5)
+            if near:
+                hint = f" Did you mean {' or '.join(repr(n) for n in near)}?"
+                raise click.UsageError(f"There is no command {args[0]!r}.{hint}", ctx) from exc
+            raise
+
+    def invoke(self, ctx: click.Context) -> Any:
+        return super().invoke(ctx)
+
+
+def output_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """--json means the same everywhere: the result, as JSON, on stdout."""
+
+    @click.option("--json", "as_json", is_flag=True, help="The result as JSON.")
+    @click.pass_obj
+    @wraps(command)
+    def wrapped(cart: Cart, *args: Any, as_json: bool, **kwargs: Any) -> Any:
+        cart.as_json = cart.as_json or as_json
+        return command(cart, *args, **kwargs)
+
+    return wrapped
+
+
+def exit_code(run: dict[str, Any]) -> int:
+    if run["state"] == "held":
+        return HELD
+    return DONE if run["outcome"] in ("clean", "nothing-to-do", "skipped", "") else PROBLEMS
+
+
+def fail(exc: Any) -> int:
+    """Tell a client error on stderr: what, which, what to do, the code. Gives the exit code."""
+    from pinecart.client import NotAllowed, NotSignedIn, Unreachable
+
+    lines: Iterable[str] = [p["message"] for p in exc.problems] or [exc.message]
+    for line in lines:
+        say(f"pinecart: {line}")
+    say(f"code: {exc.code}")
+    if isinstance(exc, Unreachable):
+        return OUT_OF_REACH
+    return NOT_ALLOWED if isinstance(exc, NotAllowed | NotSignedIn) else PROBLEMS
+
+
+def read_secret(prompt: str, given: str | None) -> str:
+    """A secret: from a file, from standard input (`-`), or asked for unseen. Never an argument."""
+    if given == "-":
+        return sys.stdin.readline().rstrip("\n")
+    if given:
+        return Path(given).read_text().strip()
+    return str(click.prompt(prompt, hide_input=True, err=True))

@@ -1,0 +1,252 @@
+"""Jobs: define, change, preview, and when they are due."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+import click
+
+from pinecart.cli.following import follow_quietly
+from pinecart.cli.frame import PROBLEMS, Cart, Words, exit_code, output_option, say
+from pinecart.cli.words import age, mark, size, table
+
+
+@click.group(cls=Words)
+def job() -> None:
+    """What to transfer, by which rules, and when.
+
+    \b
+    pinecart job define dawn.yaml
+    """
+
+
+def _read(file: Any) -> dict[str, Any]:
+    import yaml
+
+    try:
+        found = yaml.safe_load(file)
+    except yaml.YAMLError as exc:
+        raise click.UsageError(f"{file.name} is no YAML: {exc}") from exc
+    if not isinstance(found, dict):
+        raise click.UsageError(
+            f"{file.name} holds no job: it must have the keys job, legs and so on. See: pinecart job define --help"
+        )
+    return found
+
+
+def job_options(command: Any) -> Any:
+    for option in (
+        click.option("--zone", default="UTC", show_default=True, help="The schedule's time zone."),
+        click.option("--cron", help="When it runs: minute hour day month weekday."),
+        click.option("--why", help="Why it exists."),
+        click.option("--title", help="A free title."),
+        click.option("--label", "labels", multiple=True, help="A label; may be given again."),
+        click.option("--on-difference", help="keep, replace-changed (default), replace-all or refuse."),
+        click.option("--intent", help="top-up: add what is missing; renew (default): also replace what changed."),
+        click.option("--leave-out", multiple=True, help="Leave out what matches; may be given again."),
+        click.option("--take", multiple=True, help="Take only what matches; may be given again."),
+        click.option("--to", "to", help="Where to put: pine://STORE/PATH."),
+        click.option("--from", "from_", help="Where to take from: pine://STORE/PATH."),
+    ):
+        command = option(command)
+    return command
+
+
+def _definition(old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str, Any]:
+    """A definition from options, over an old one if there is one."""
+    made = dict(old or {})
+    leg = dict(made["legs"][0]) if old else {}
+    for key, name in (("from_", "from"), ("to", "to")):
+        leg |= {name: options[key]} if options[key] else {}
+    for key in ("take", "leave_out"):
+        leg |= {key: list(options[key])} if options[key] else {}
+    for key in ("intent", "on_difference", "why", "title"):
+        made |= {key: options[key]} if options[key] else {}
+    made |= {"labels": list(options["labels"])} if options["labels"] else {}
+    made |= {"schedule": {"cron": options["cron"], "zone": options["zone"]}} if options["cron"] else {}
+    return made | {"legs": [leg, *made.get("legs", [])[1:]]}
+
+
+@job.command("define")
+@click.argument("name_or_file")
+@job_options
+@click.option("--check", is_flag=True, help="Only check it, and say what it would do.")
+@output_option
+def job_define(cart: Cart, name_or_file: str, check: bool, **options: Any) -> None:
+    """Define a job, from a file (YAML) or from options.
+
+    \b
+    pinecart job define dawn.yaml
+    pinecart job define dawn --from pine://posts/ --to pine://office/larkfell/ --cron "30 5 * * *" --zone Europe/London
+    \b
+    A job file:
+      job: dawn
+      intent: renew
+      legs:
+        - from: pine://posts/
+          to: pine://office/larkfell/
+          leave-out: ["*.tmp"]
+      schedule: {cron: "30 5 * * *", zone: Europe/London}
+    """
+    if name_or_file.endswith((".yaml", ".yml")) or name_or_file == "-":
+        with click.open_file(name_or_file) as file:
+            definition = _read(file)
+    else:
+        definition = {"job": name_or_file, **_definition(None, options)}
+    if check:
+        checked = cart.client.check_job(definition)
+        cart.show(checked, lambda: click.echo("\n".join(checked["sentences"])))
+        return
+    made = cart.client.define_job(definition)
+    cart.show(
+        made,
+        lambda: say(
+            f"Saved {made['job']}. Next: pinecart preview {made['job']}, or pinecart start {made['job']} --follow"
+        ),
+    )
+
+
+@job.command("change")
+@click.argument("name")
+@click.argument("file", type=click.File(), required=False)
+@job_options
+@click.option("--no-schedule", is_flag=True, help="No longer run by the clock.")
+@output_option
+def job_change(cart: Cart, name: str, file: Any, no_schedule: bool, **options: Any) -> None:
+    """Change a job, by a file that replaces its definition or by options over it.
+
+    \b
+    pinecart job change dawn --cron "0 6 * * *" --zone Europe/London
+    """
+    old = cart.client.job(name)["definition"]
+    definition = _read(file) if file else _definition(old, options)
+    if no_schedule:
+        definition["schedule"] = None
+    made = cart.client.change_job(name, definition)
+    cart.show(made, lambda: say(f"Saved {name}, version {made['version']}."))
+
+
+@job.command("list")
+@output_option
+def job_list(cart: Cart) -> None:
+    """All jobs, with how each last ended and when it is next due.
+
+    \b
+    pinecart job list
+    """
+    found = cart.client.jobs()
+    rows = [
+        [j["job"], _legs(j), j["definition"]["intent"], _last(j), age(j["next_due"]) if j["next_due"] else "-"]
+        for j in found
+    ]
+    empty = "No jobs yet. Define one with: pinecart job define NAME --from LOCATION --to LOCATION"
+    cart.show(
+        found,
+        lambda: table(["job", "from → to", "intent", "last run", "next"], rows, flexible=1) if rows else say(empty),
+    )
+
+
+def _legs(job: dict[str, Any]) -> str:
+    leg = job["definition"]["legs"][0]
+    more = len(job["definition"]["legs"]) - 1
+    return f"{leg['from']} → {leg['to']}" + (f" and {more} more" if more else "")
+
+
+def _last(job: dict[str, Any]) -> str:
+    run = job["last_run"]
+    return f"{mark(run)}, {age(run['ended_at'] or run['queued_at'])}" if run else "never ran"
+
+
+@job.command("show")
+@click.argument("name")
+@click.option("--yaml", "as_yaml", is_flag=True, help="As a job file.")
+@output_option
+def job_show(cart: Cart, name: str, as_yaml: bool) -> None:
+    """One job: what it does, in sentences, and how it has been.
+
+    \b
+    pinecart job show dawn
+    """
+    found = cart.client.job(name)
+
+    def plain() -> None:
+        if as_yaml:
+            import yaml
+
+            file = {k.replace("_", "-"): v for k, v in found["definition"].items() if v}
+            file["legs"] = [{k.replace("_", "-"): v for k, v in leg.items() if v} for leg in file["legs"]]
+            click.echo(yaml.safe_dump(file, sort_keys=False, allow_unicode=True).rstrip())
+            return
+        click.echo(f"{found['title']} ({found['job']}, version {found['version']})")
+        for sentence in found["sentences"]:
+            click.echo(f"  {sentence}")
+        if found["definition"]["why"]:
+            click.echo(f"Why: {found['definition']['why']}")
+        click.echo(f"Last run: {found['last_run']['sentence'] if found['last_run'] else 'never ran'}")
+        click.echo(f"Next due: {age(found['next_due']) if found['next_due'] else 'only when started'}")
+
+    cart.show(found, plain)
+
+
+@job.command("drop")
+@click.argument("name")
+@click.option("--yes", is_flag=True, help="Don't ask.")
+def job_drop(name: str, yes: bool) -> None:
+    """Forget a job. Its runs stay; nothing it carried is touched.
+
+    \b
+    pinecart job drop dawn
+    """
+    if not yes:
+        click.confirm(f"Forget job {name}? Nothing it carried is touched.", abort=True, err=True)
+    click.get_current_context().obj.client.drop_job(name)
+    say(f"Job {name} is forgotten.")
+
+
+@click.command()
+@click.argument("job")
+@output_option
+def preview(cart: Cart, job: str) -> None:
+    """What a run of a job would do, file by file, without doing it.
+
+    \b
+    pinecart preview dawn
+    """
+    run = follow_quietly(cart, cart.client.start_preview(job), "previews")
+    objects = list(cart.client.objects(run["id"], of="previews"))
+    order = {"remove": 0, "replace": 1, "copy": 2}
+    objects.sort(key=lambda o: order.get(o["decision"], 3))
+
+    def plain() -> None:
+        click.echo(run["sentence"])
+        rows = [[o["decision"], o["reason"], size(o["bytes"]), o["key"]] for o in objects]
+        table(["decision", "reason", "size", "file"], rows, numbers=[2], flexible=3) if rows else None
+
+    cart.show(run | {"objects": objects}, plain)
+    sys.exit(PROBLEMS if exit_code(run) and run["outcome"] == "failed" else 0)
+
+
+@click.group(cls=Words)
+def schedule() -> None:
+    """What runs by the clock.
+
+    \b
+    pinecart schedule list
+    """
+
+
+@schedule.command("list")
+@output_option
+def schedule_list(cart: Cart) -> None:
+    """What will run when, the next first.
+
+    \b
+    pinecart schedule list
+    """
+    found = cart.client.schedule()
+    rows = [[age(d["next_due"]), d["next_due"].replace("T", " "), d["job"], d["cron"], d["zone"]] for d in found]
+    empty = "No job has a schedule. Give one with: pinecart job change NAME --cron '30 5 * * *'"
+    cart.show(
+        found, lambda: table(["next", "at (UTC)", "job", "cron", "zone"], rows, flexible=2) if rows else say(empty)
+    )

@@ -1,0 +1,94 @@
+"""`pinecart`: the root command. Each noun has a module of its own, loaded when it is asked for."""
+
+from __future__ import annotations
+
+import sys
+from importlib import import_module
+from typing import Any
+
+import click
+
+from pinecart import __version__
+from pinecart.cli.frame import Cart, Words, fail, output_option
+from pinecart.cli.words import age, coloured, mark, table
+
+# command → (module, name in it); loaded lazily so that help answers at once
+COMMANDS = {
+    "login": ("pinecart.cli.session", "login"),
+    "store": ("pinecart.cli.stores", "store"),
+    "bucket": ("pinecart.cli.stores", "bucket"),
+    "browse": ("pinecart.cli.stores", "browse"),
+    "job": ("pinecart.cli.jobs", "job"),
+    "preview": ("pinecart.cli.jobs", "preview"),
+    "start": ("pinecart.cli.runs", "start"),
+    "run": ("pinecart.cli.runs", "run"),
+    "schedule": ("pinecart.cli.jobs", "schedule"),
+    "audit": ("pinecart.cli.audits", "audit"),
+    "person": ("pinecart.cli.session", "person"),
+    "token": ("pinecart.cli.session", "token"),
+    "trail": ("pinecart.cli.session", "trail"),
+    "demo": ("pinecart.cli.serving", "demo"),
+    "serve": ("pinecart.cli.serving", "serve"),
+}
+
+
+class Root(Words):
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in COMMANDS:
+            return None
+        module, attribute = COMMANDS[name]
+        found: click.Command = getattr(import_module(module), attribute)
+        return found
+
+
+@click.group(cls=Root, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, message="%(version)s")
+@output_option
+@click.pass_context
+def cli(ctx: click.Context, cart: Cart) -> None:
+    """Pine Cart copies, refreshes and audits files between folders and buckets, and proves what it did.
+
+    \b
+    pinecart                         is everything well?
+    pinecart demo                    try it with sample data
+    pinecart start JOB --follow      run a job and watch it
+    pinecart help COMMAND            more on one command
+
+    Shell completion: eval "$(_PINECART_COMPLETE=bash_source pinecart)", or zsh_source, fish_source.
+    """
+    if ctx.invoked_subcommand is None:
+        today = cart.client.today()
+        cart.show(today, lambda: _today(today))
+
+
+def _today(today: dict[str, Any]) -> None:
+    click.echo(today["sentence"])
+    for run in today["needed"]:
+        click.echo(f"\n{run['job']}, run {run['id']}: {coloured(run['sentence'], run['outcome'] or run['state'])}")
+        click.echo(f"  Look closer: pinecart run show {run['id']}")
+    if today["recent"]:
+        click.echo()
+        rows = [[mark(r), r["job"], str(r["id"]), age(r["ended_at"])] for r in today["recent"][:8]]
+        table(["ended", "job", "run", "when"], rows, numbers=[2], flexible=1)
+    if today["due"]:
+        click.echo()
+        table(["next", "job", "at"], [[age(d["next_due"]), d["job"], d["next_due"]] for d in today["due"]], flexible=1)
+
+
+def main() -> None:
+    """The entry point: errors become words on stderr and an exit code."""
+    try:
+        cli(obj=Cart(), prog_name="pinecart")
+    except Exception as exc:
+        from pinecart.client import ClientError
+
+        if not isinstance(exc, ClientError):
+            raise
+        sys.exit(fail(exc))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,205 @@
+"""Starting, watching and understanding runs."""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from typing import Any
+
+import click
+
+from pinecart.cli.following import follow
+from pinecart.cli.frame import Cart, Words, exit_code, output_option, say
+from pinecart.cli.words import age, coloured, mark, size, table
+
+
+@click.command()
+@click.argument("job")
+@click.option("--follow", "watch", is_flag=True, help="Watch it until it has ended; the exit code then tells how.")
+@click.option("--each", is_flag=True, help="While watching, a line for every file.")
+@output_option
+def start(cart: Cart, job: str, watch: bool, each: bool) -> None:
+    """Start a run of a job.
+
+    \b
+    pinecart start dawn --follow
+    """
+    made = cart.client.start(job)
+    if not (watch or each):
+        cart.show(
+            made, lambda: say(f"Run {made['id']} of {job} is queued. Watch it with: pinecart run follow {made['id']}")
+        )
+        return
+    _ended(cart, follow(cart, made["id"], each=each))
+
+
+def _ended(cart: Cart, run: dict[str, Any]) -> None:
+    cart.show(run, lambda: _tell(run))
+    sys.exit(exit_code(run))
+
+
+@click.group(cls=Words)
+def run() -> None:
+    """What was done, is being done, and went wrong.
+
+    \b
+    pinecart run list --job dawn
+    """
+
+
+@run.command("list")
+@click.option("--job", default="", help="Only runs of this job.")
+@click.option("--state", default="", help="Only runs in this state or with this outcome, such as 'failed'.")
+@click.option("--limit", default=20, show_default=True, help="How many.")
+@output_option
+def run_list(cart: Cart, job: str, state: str, limit: int) -> None:
+    """Runs, newest first.
+
+    \b
+    pinecart run list --state problems
+    """
+    found = cart.client.runs(job=job, state=state, limit=limit)
+    rows = [
+        [str(r["id"]), r["job"], mark(r), _did(r), age(r["ended_at"] or r["started_at"] or r["queued_at"]), r["cause"]]
+        for r in found
+    ]
+    heads = ["run", "job", "state", "copied + replaced", "when", "why"]
+    cart.show(
+        found,
+        lambda: (
+            table(heads, rows, numbers=[0], flexible=5)
+            if rows
+            else say("No such runs. Start one with: pinecart start JOB")
+        ),
+    )
+
+
+def _did(run: dict[str, Any]) -> str:
+    copied, replaced = run["totals"]["copy"], run["totals"]["replace"]
+    n = copied["objects"] + replaced["objects"]
+    return f"{n:,} · {size(copied['bytes'] + replaced['bytes'])}" if n else "-"
+
+
+@run.command("show")
+@click.argument("number", type=int)
+@output_option
+def run_show(cart: Cart, number: int) -> None:
+    """One run: did it work, and what went wrong.
+
+    \b
+    pinecart run show 12
+    """
+    found = cart.client.run(number)
+    cart.show(found, lambda: _tell(found))
+
+
+def _tell(run: dict[str, Any]) -> None:
+    click.echo(coloured(run["sentence"], run["outcome"] or run["state"]))
+    click.echo(f"Run {run['id']} of {run['job']}: {run['cause']}, {age(run['started_at'] or run['queued_at'])}")
+    for leg in run["legs"]:
+        click.echo(f"  {leg['from']} → {leg['to']}")
+    rows = [
+        [d, f"{t['objects']:,}", size(t["bytes"])] for d, t in run["totals"].items() if t["objects"] or d == "remove"
+    ]
+    click.echo()
+    table(["decision", "files", "bytes"], rows, numbers=[1, 2])
+    for group in run.get("problem_groups", []):
+        click.echo(f"\n▲ {group['objects']:,} × {group['code']}: {group['message']}")
+    if run["problems"]:
+        click.echo(f"\nEach of them: pinecart run objects {run['id']} --problems")
+
+
+@run.command("follow")
+@click.argument("number", type=int)
+@click.option("--each", is_flag=True, help="A line for every file.")
+@output_option
+def run_follow(cart: Cart, number: int, each: bool) -> None:
+    """Watch a run until it has ended. Ctrl-C stops watching, not the run.
+
+    \b
+    pinecart run follow 12
+    """
+    _ended(cart, follow(cart, number, each=each))
+
+
+@run.command("objects")
+@click.argument("number", type=int)
+@click.option(
+    "--decision", default="", help="Only these: a decision or a reason, such as 'replace' or 'changed-there'."
+)
+@click.option("--problems", is_flag=True, help="Only those that are problems.")
+@output_option
+def run_objects(cart: Cart, number: int, decision: str, problems: bool) -> None:
+    """What was done to each file.
+
+    \b
+    pinecart run objects 12 --problems
+    """
+    found = list(cart.client.objects(number, decision=decision, problems=problems))
+    rows = [[o["decision"], o["reason"], size(o["bytes"]), o["proof"] or o["error"], o["key"]] for o in found]
+    heads = ["decision", "reason", "size", "proof", "file"]
+    cart.show(
+        found,
+        lambda: table(heads, rows, numbers=[2], flexible=4) if rows else say("No such files: nothing was done to any."),
+    )
+
+
+@run.command("log")
+@click.argument("number", type=int)
+@click.option("--follow", "watch", is_flag=True, help="Go on as it grows, until the run has ended.")
+@output_option
+def run_log(cart: Cart, number: int, watch: bool) -> None:
+    """A run's log; with --json as JSON lines.
+
+    \b
+    pinecart run log 12 --follow
+    """
+    after = 0
+    while True:
+        ended = cart.client.run(number)["state"] == "ended"
+        lines, after = cart.client.log(number, after=after)
+        for line in lines:
+            extra = " ".join(
+                f"{k}={v}" for k, v in line.items() if k not in ("at", "run", "action", "message") and v != ""
+            )
+            click.echo(
+                json.dumps(line, ensure_ascii=False)
+                if cart.as_json
+                else f"{line['at'][11:23]}  {line['message']}  {extra}".rstrip()
+            )
+        if not lines and (ended or not watch):
+            return
+        if not lines:
+            time.sleep(0.5)
+
+
+@run.command("report")
+@click.argument("number", type=int)
+@click.option(
+    "--as", "kind", type=click.Choice(["html", "csv", "jsonl"]), default="html", show_default=True, help="Its form."
+)
+@click.option("--output", "-o", type=click.File("w"), default="-", help="A file; without, standard output.")
+def run_report(number: int, kind: str, output: Any) -> None:
+    """A run's report: every file, its action, bytes, seconds, checksum, proof, error.
+
+    \b
+    pinecart run report 12 --as csv -o run-12.csv
+    """
+    for piece in click.get_current_context().obj.client.report(number, kind):
+        output.write(piece)
+
+
+@run.command("stop")
+@click.argument("number", type=int)
+@output_option
+def run_stop(cart: Cart, number: int) -> None:
+    """Stop a run cleanly: what is in flight is finished, the rest is left for another run.
+
+    \b
+    pinecart run stop 12
+    """
+    told = cart.client.stop(number)
+    cart.show(
+        told, lambda: say(f"Run {number} is told to stop. What it has carried stays; the next run goes on from there.")
+    )

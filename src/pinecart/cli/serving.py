@@ -1,0 +1,96 @@
+"""The server commands. They load the service only when they run."""
+
+from __future__ import annotations
+
+import sys
+from importlib import import_module
+from pathlib import Path
+from typing import Any
+
+import click
+
+from pinecart.cli.frame import Cart, Words, output_option, say
+
+DATA_HELP = "The one folder that holds all state.  [default: PINECART_DATA, or ~/.local/share/pinecart]"
+
+
+def _data(given: str | None) -> Path:
+    state = import_module("pinecart.service.config.state")
+    return Path(given).resolve() if given else Path(state.State.from_environment().root).resolve()
+
+
+def _run(call: Any, *args: Any, **kwargs: Any) -> None:
+    state = import_module("pinecart.service.config.state")
+    try:
+        call(*args, **kwargs)
+    except state.StateError as exc:
+        say(f"pinecart: {exc.message}\ncode: {exc.code}")
+        sys.exit(1)
+
+
+@click.command()
+@click.option("--data", help=DATA_HELP)
+@click.option("--port", default=8750, show_default=True, help="Where it listens.")
+@click.option("--host", default="127.0.0.1", show_default=True, help="The address it listens at.")
+@click.option("--folders", multiple=True, help="Folder stores may lie below this folder; may be given again.")
+@click.option(
+    "--allow-address", "allowed", multiple=True, help="An address or network of this machine that stores may have."
+)
+@click.option(
+    "--runs-at-once",
+    default=3,
+    show_default=True,
+    type=click.IntRange(1, 32),
+    help="How many runs work at the same time.",
+)
+@click.option("--batch-rows", default=1000, hidden=True, type=click.IntRange(1, 1000))
+def serve(data: str | None, **options: Any) -> None:
+    """Start the service: everything, until Ctrl-C or SIGTERM.
+
+    \b
+    pinecart serve --folders /srv/larkfell
+    """
+    serving = import_module("pinecart.service.supervisor")
+    state = import_module("pinecart.service.config.state")
+    options["folders"] = tuple(str(Path(f).resolve()) for f in options["folders"])
+    given = state.Options(**options)
+
+    def ready(welcome: Any) -> None:
+        say(f"Pine Cart is at {given.url}  (state: {_data(data)})")
+        if welcome:
+            say(f"Sign in as {welcome.person} with the password {welcome.password} (told this once).")
+        say("Ctrl-C ends it; runs under way go on when it is back.")
+
+    _run(serving.serve, state.State(_data(data)), given, extra=[], ready=ready)
+
+
+@click.group(cls=Words, invoke_without_command=True)
+@click.option("--data", help=DATA_HELP)
+@click.option("--port", default=8750, show_default=True, help="Where it listens.")
+@click.option(
+    "--unhurried/--at-once", default=True, help="Slow the first run, so that it can be watched.  [default: unhurried]"
+)
+@click.pass_context
+def demo(ctx: click.Context, data: str | None, port: int, unhurried: bool) -> None:
+    """Start the service with sample data: the Larkfell bird survey, all made up.
+
+    \b
+    pinecart demo --data ./demo --port 8750
+    pinecart demo arrive
+    """
+    if ctx.invoked_subcommand is None:
+        playing = import_module("pinecart.demo.playing")
+        _run(playing.play, _data(data), port, unhurried=unhurried, say=say)
+
+
+@demo.command("arrive")
+@output_option
+def demo_arrive(cart: Cart) -> None:
+    """Let three new recordings arrive in the demo, and one count sheet change.
+
+    \b
+    pinecart demo arrive
+    """
+    told = cart.client.demo_arrive()
+    lines = [f"arrived  {name}" for name in told["arrived"]] + [f"changed  {name}" for name in told["changed"]]
+    cart.show(told, lambda: say("\n".join(lines)))

@@ -1,0 +1,237 @@
+"""Stores, buckets, and what lies in them."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+import click
+
+from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, read_secret, say
+from pinecart.cli.words import age, files, size, table
+
+FROM_FILE = "Read the secret from a file; - is standard input. Else it is asked for."
+
+
+@click.group(cls=Words)
+def store() -> None:
+    """The storage systems that Pine Cart can reach.
+
+    \b
+    pinecart store add office --kind s3 --endpoint https://objects.example --key-id LARKFELL
+    """
+
+
+def _form(fields: dict[str, Any]) -> dict[str, Any]:
+    return {k: v for k, v in fields.items() if v is not None}
+
+
+def store_options(command: Any) -> Any:
+    for option in (
+        click.option("--root", help="s3: confine it to this bucket, or bucket/prefix."),
+        click.option("--region", help="s3: the region's code; us-east-1 if left out."),
+        click.option("--key-id", help="s3: the id of the access key."),
+        click.option("--secret-file", metavar="FILE", help="s3: " + FROM_FILE),
+        click.option("--endpoint", help="s3: https://HOST or https://HOST:PORT."),
+        click.option("--path", help="folder: the whole path on the service's machine."),
+    ):
+        command = option(command)
+    return command
+
+
+@store.command("add")
+@click.argument("name")
+@click.option("--kind", type=click.Choice(["folder", "s3"]), required=True, help="What kind of storage it is.")
+@click.option("--try-first", is_flag=True, help="Try it, and add it only if all works.")
+@store_options
+@output_option
+def store_add(cart: Cart, name: str, kind: str, try_first: bool, secret_file: str | None, **fields: Any) -> None:
+    """Register a storage system under a short name.
+
+    \b
+    pinecart store add posts --kind folder --path /srv/larkfell/posts
+    pinecart store add office --kind s3 --endpoint https://objects.example --key-id LARKFELL --secret-file key.txt
+    """
+    form = _form({"name": name, "kind": kind, **fields})
+    if kind == "s3":
+        form["secret"] = read_secret("Secret", secret_file)
+    if try_first:
+        tried = cart.client.try_form(form)
+        if not tried["ok"]:
+            _steps(tried)
+            sys.exit(PROBLEMS)
+    made = cart.client.add_store(form)
+    cart.show(made, lambda: say(f"Added store {name}. Try it with: pinecart store try {name}"))
+
+
+@store.command("try")
+@click.argument("name")
+@click.option(
+    "--write-to", default="", metavar="PATH", help="Also write, read and delete a small file of our own there."
+)
+@output_option
+def store_try(cart: Cart, name: str, write_to: str) -> None:
+    """Try a store: resolve, connect, sign in, list, and where asked write, read and delete.
+
+    \b
+    pinecart store try office --write-to larkfell
+    """
+    tried = cart.client.try_store(name, write_to=write_to)
+    cart.show(tried, lambda: _steps(tried))
+    sys.exit(0 if tried["ok"] else PROBLEMS)
+
+
+def _steps(tried: dict[str, Any]) -> None:
+    for step in tried["steps"]:
+        sign = {True: click.style("✓", fg="green"), False: click.style("✗", fg="red"), None: "○"}[step["ok"]]
+        click.echo(f"{sign} {step['step']:<10} {step['message']}" + (f"  ({step['code']})" if step["code"] else ""))
+
+
+@store.command("list")
+@output_option
+def store_list(cart: Cart) -> None:
+    """All stores.
+
+    \b
+    pinecart store list
+    """
+    found = cart.client.stores()
+    rows = [[s["name"], s["kind"], s["address"], _tried(s), ", ".join(s["jobs"]) or "-"] for s in found]
+    empty = "No stores yet. Add one with: pinecart store add NAME --kind folder --path PATH"
+    cart.show(
+        found, lambda: table(["store", "kind", "address", "last try", "jobs"], rows, flexible=2) if rows else say(empty)
+    )
+
+
+def _tried(store: dict[str, Any]) -> str:
+    if not store["tried_at"]:
+        return "never tried"
+    bad = [s["step"] for s in store["tried"] if s["ok"] is False]
+    return (f"✗ {bad[0]} failed, " if bad else "✓ works, ") + age(store["tried_at"])
+
+
+@store.command("show")
+@click.argument("name")
+@output_option
+def store_show(cart: Cart, name: str) -> None:
+    """One store. Its secret is never shown.
+
+    \b
+    pinecart store show office
+    """
+    found = cart.client.store(name)
+
+    def plain() -> None:
+        shown = {k: v for k, v in found.items() if k not in ("tried", "tried_at", "address", "jobs", "secret_since")}
+        key = f"given {age(found['secret_since'])}" if found["secret_since"] else "none"
+        for label, value in {
+            **shown,
+            "key": key,
+            "last try": _tried(found),
+            "jobs": ", ".join(found["jobs"]) or "none",
+        }.items():
+            click.echo(f"{label:<9} {value}")
+
+    cart.show(found, plain)
+
+
+@store.command("change")
+@click.argument("name")
+@click.option("--new-secret", is_flag=True, help="Give a new secret: asked for, or from --secret-file.")
+@store_options
+@output_option
+def store_change(cart: Cart, name: str, new_secret: bool, secret_file: str | None, **fields: Any) -> None:
+    """Change a store's fields, or give a new key.
+
+    \b
+    pinecart store change office --key-id LARKFELL2 --new-secret
+    """
+    form = _form(fields)
+    if new_secret or secret_file:
+        form["secret"] = read_secret("New secret", secret_file)
+    if not form:
+        raise click.UsageError("Nothing to change was given. See: pinecart store change --help")
+    made = cart.client.change_store(name, form)
+    cart.show(made, lambda: say(f"Changed store {name}. Try it with: pinecart store try {name}"))
+
+
+@store.command("drop")
+@click.argument("name")
+@click.option("--yes", is_flag=True, help="Don't ask.")
+def store_drop(name: str, yes: bool) -> None:
+    """Forget a store; nothing in it is touched.
+
+    \b
+    pinecart store drop partner
+    """
+    if not yes:
+        click.confirm(f"Forget store {name} and its key? Nothing in it is touched.", abort=True, err=True)
+    click.get_current_context().obj.client.drop_store(name)
+    say(f"Store {name} is forgotten.")
+
+
+@click.group(cls=Words)
+def bucket() -> None:
+    """Buckets of a store.
+
+    \b
+    pinecart bucket add office larkfell
+    """
+
+
+@bucket.command("add")
+@click.argument("store")
+@click.argument("name")
+@output_option
+def bucket_add(cart: Cart, store: str, name: str) -> None:
+    """Make a bucket; if it was there already, nothing changes.
+
+    \b
+    pinecart bucket add office larkfell
+    """
+    made = cart.client.make_bucket(store, name)
+    words = (
+        f"Made bucket {name} at {store}."
+        if made["made"]
+        else f"Bucket {name} was there already at {store}; nothing changed."
+    )
+    cart.show(made, lambda: say(words))
+
+
+@click.command()
+@click.argument("location")
+@click.option("--all", "everything", is_flag=True, help="All below, not only this level.")
+@click.option("--totals", is_flag=True, help="Only how many files and bytes there are.")
+@output_option
+def browse(cart: Cart, location: str, everything: bool, totals: bool) -> None:
+    """See what lies at a location: this level, or --all below it.
+
+    \b
+    pinecart browse pine://office/larkfell/
+    pinecart browse pine://posts/sheets/ --all --totals
+    """
+    name, _, path = location.removeprefix("pine://").partition("/")
+    found = cart.client.browse(name, path, everything=everything or totals)
+    if totals:
+        n = total = 0
+        for entry in found:
+            n, total = n + 1, total + (entry["bytes"] or 0)
+        cart.show({"objects": n, "bytes": total}, lambda: click.echo(f"{files(n)} · {size(total)}"))
+        return
+    entries = list(found)
+    rows = [
+        [e["key"], size(e["bytes"]) if e["kind"] == "file" else e["kind"], e["fault"] or _when(e["modified_ns"])]
+        for e in entries
+    ]
+    cart.show(
+        entries,
+        lambda: table(["name", "size", "changed (UTC)"], rows, numbers=[1]) if rows else say(f"{location} is empty."),
+    )
+
+
+def _when(modified_ns: int | None) -> str:
+    from datetime import UTC, datetime
+
+    return (
+        datetime.fromtimestamp(modified_ns / 1e9, UTC).strftime("%Y-%m-%d %H:%M:%S") if modified_ns is not None else ""
+    )

@@ -1,0 +1,100 @@
+"""How things are printed: marks, sizes, ages, tables without boxes; plain where it is no terminal."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+import click
+
+MARKS = {
+    "clean": "✓ clean", "nothing-to-do": "○ nothing to do", "problems": "▲ problems", "failed": "✗ failed",
+    "stopped": "□ stopped", "skipped": "◇ skipped", "queued": "◌ queued", "working": "● working",
+    "held": "◆ waiting for your yes", "paused": "◐ paused", "interrupted": "↻ interrupted",
+}  # fmt: skip
+COLOURS = {
+    "clean": "green",
+    "problems": "yellow",
+    "failed": "red",
+    "held": "yellow",
+    "working": "cyan",
+    "interrupted": "yellow",
+}
+
+
+def mark(run: dict[str, Any]) -> str:
+    word = run["outcome"] or run["state"]
+    return coloured(MARKS[word], word)
+
+
+def coloured(text: str, word: str) -> str:
+    """Colour only together with a mark; click takes it off where it is no terminal."""
+    return click.style(text, fg=COLOURS[word]) if word in COLOURS else text
+
+
+def size(n: int | None) -> str:
+    """`3.1 GiB`; nothing for None."""
+    if n is None:
+        return ""
+    value, unit = float(n), "B"
+    for unit in ("B", "KiB", "MiB", "GiB", "TiB"):
+        if value < 1024 or unit == "TiB":
+            break
+        value /= 1024
+    return f"{n:,} B" if unit == "B" else f"{value:,.1f} {unit}"
+
+
+def files(n: int) -> str:
+    return f"{n:,} file" if n == 1 else f"{n:,} files"
+
+
+def span(seconds: float) -> str:
+    """`3 min 20 s`."""
+    whole = round(seconds)
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60} s"
+    return f"{whole // 3600} h {whole % 3600 // 60} min" if whole < 48 * 3600 else f"{whole // 86400} days"
+
+
+def age(text: str | None, now: datetime | None = None) -> str:
+    """`4 min ago`, `in 3 h 5 min`, or `never`."""
+    if not text:
+        return "never"
+    seconds = ((now or datetime.now(UTC)) - datetime.fromisoformat(text)).total_seconds()
+    return f"{span(seconds)} ago" if seconds >= 0 else f"in {span(-seconds)}"
+
+
+def width() -> int:
+    return shutil.get_terminal_size((100, 24)).columns if sys.stdout.isatty() else 10_000
+
+
+def cut(text: str, limit: int) -> str:
+    """Cut in the middle, so that both ends of a place stay."""
+    if len(text) <= limit:
+        return text
+    keep = max(limit - 1, 2)
+    return f"{text[: keep // 2]}…{text[-(keep - keep // 2) :]}"
+
+
+def table(
+    heads: Sequence[str], rows: Iterable[Sequence[str]], *, numbers: Iterable[int] = (), flexible: int = 0
+) -> None:
+    """Aligned columns, no boxes, never wider than the window: the flexible column gives way. numbers: right-aligned ones."""
+    found = [[str(c) for c in row] for row in rows]
+    wide = [max(len(click.unstyle(r[i])) for r in [list(heads), *found]) for i in range(len(heads))]
+    over = sum(wide) + 2 * (len(wide) - 1) - width()
+    wide[flexible] = max(8, wide[flexible] - max(over, 0))
+    right = set(numbers)
+    for n, row in enumerate([list(heads), *found]):
+        cells = []
+        for i, cell in enumerate(row):
+            shown = cut(cell, wide[i]) if i == flexible else cell
+            pad = " " * (wide[i] - len(click.unstyle(shown)))
+            cells.append(pad + shown if i in right else shown + pad)
+        line = "  ".join(cells).rstrip()
+        click.echo(click.style(line, dim=True) if n == 0 else line)

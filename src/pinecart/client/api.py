@@ -1,0 +1,245 @@
+"""One method for each call of the API; JSON in, JSON out, errors by name."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Iterator
+from types import TracebackType
+from typing import Any
+
+import httpx
+
+from pinecart.client.errors import ClientError, Unreachable, from_answer
+
+Json = dict[str, Any]
+RECONNECTS = 20
+
+
+class Client:
+    """A service at `url`, asked with a bearer token. Use it as a context manager, or `close` it."""
+
+    def __init__(self, url: str, token: str = "", *, timeout_s: float = 30) -> None:
+        self.url = url.rstrip("/")
+        headers = {"Authorization": f"Bearer {token}"} if token else {}
+        self._http = httpx.Client(base_url=f"{self.url}/api/v1/", headers=headers, timeout=timeout_s)
+
+    def __enter__(self) -> Client:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, exc: BaseException | None, tb: TracebackType | None) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._http.close()
+
+    def _ask(self, method: str, path: str, *, params: Json | None = None, body: Any = None) -> Any:
+        try:
+            answer = self._http.request(method, path, params=params, json=body)
+        except httpx.HTTPError as exc:
+            message = f"No Pine Cart service answers at {self.url} ({type(exc).__name__}). Is it running? Start it with: pinecart serve"
+            raise Unreachable(message, code="service.unreachable") from exc
+        if answer.status_code >= 400:
+            raise from_answer(answer.status_code, _json(answer))
+        return _json(answer) if answer.content else None
+
+    # --- the service ---------------------------------------------------------------------------------------------
+
+    def health(self) -> Json:
+        return self._ask("GET", "health")
+
+    def whoami(self) -> Json:
+        return self._ask("GET", "session")
+
+    def token_for(self, name: str, password: str, *, token_name: str) -> str:
+        """Sign in with a password, and make a token for programs. Raises NotSignedIn."""
+        session = self._ask("POST", "session", body={"name": name, "password": password})
+        self._http.headers["X-CSRFToken"] = session["csrf"]
+        made = self._ask("POST", "tokens", body={"name": token_name})
+        return str(made["token"])
+
+    def today(self) -> Json:
+        return self._ask("GET", "today")
+
+    def demo_arrive(self) -> Json:
+        return self._ask("POST", "demo/arrive")
+
+    def trail(self, *, limit: int = 100) -> list[Json]:
+        return self._ask("GET", "trail", params={"limit": limit})
+
+    def people(self) -> list[Json]:
+        return self._ask("GET", "people")
+
+    def add_person(self, name: str, password: str, rights: list[Json]) -> Json:
+        """rights: [{"right": "look", "label": ""}, …]; an empty label stands for everything."""
+        return self._ask("POST", "people", body={"name": name, "password": password, "rights": rights})
+
+    def tokens(self) -> list[Json]:
+        return self._ask("GET", "tokens")
+
+    def make_token(self, name: str, *, person: str | None = None, days: int | None = None) -> str:
+        body = {"name": name} | ({"person": person} if person else {}) | ({"days": days} if days is not None else {})
+        return str(self._ask("POST", "tokens", body=body)["token"])
+
+    def revoke_token(self, number: int) -> None:
+        self._ask("DELETE", f"tokens/{number}")
+
+    # --- stores --------------------------------------------------------------------------------------------------
+
+    def stores(self) -> list[Json]:
+        return self._ask("GET", "stores")
+
+    def store(self, name: str) -> Json:
+        return self._ask("GET", f"stores/{name}")
+
+    def add_store(self, form: Json) -> Json:
+        return self._ask("POST", "stores", body=form)
+
+    def change_store(self, name: str, changes: Json) -> Json:
+        return self._ask("PATCH", f"stores/{name}", body=changes)
+
+    def drop_store(self, name: str) -> None:
+        self._ask("DELETE", f"stores/{name}")
+
+    def try_form(self, form: Json, *, write_to: str = "") -> Json:
+        return self._ask("POST", "stores/try", body={**form, "write_to": write_to})
+
+    def try_store(self, name: str, *, write_to: str = "") -> Json:
+        return self._ask("POST", f"stores/{name}/try", body={"write_to": write_to})
+
+    def make_bucket(self, store: str, bucket: str) -> Json:
+        return self._ask("POST", f"stores/{store}/buckets", body={"bucket": bucket})
+
+    def browse(self, store: str, path: str = "", *, everything: bool = False, page: int = 1000) -> Iterator[Json]:
+        """Entries of a place, page after page without end."""
+        after = ""
+        while True:
+            params = {"path": path, "after": after, "all": everything, "limit": page}
+            found = self._ask("GET", f"stores/{store}/browse", params=params)
+            yield from found["entries"]
+            after = found["next"]
+            if not after:
+                return
+
+    # --- jobs ----------------------------------------------------------------------------------------------------
+
+    def jobs(self) -> list[Json]:
+        return self._ask("GET", "jobs")
+
+    def job(self, name: str) -> Json:
+        return self._ask("GET", f"jobs/{name}")
+
+    def define_job(self, definition: Json) -> Json:
+        return self._ask("POST", "jobs", body=definition)
+
+    def check_job(self, definition: Json) -> Json:
+        return self._ask("POST", "jobs/check", body=definition)
+
+    def change_job(self, name: str, definition: Json) -> Json:
+        return self._ask("PUT", f"jobs/{name}", body=definition)
+
+    def drop_job(self, name: str) -> None:
+        self._ask("DELETE", f"jobs/{name}")
+
+    def start(self, job: str) -> Json:
+        return self._ask("POST", f"jobs/{job}/start")
+
+    def start_preview(self, job: str) -> Json:
+        return self._ask("POST", f"jobs/{job}/preview")
+
+    def start_audit(self, job: str) -> Json:
+        return self._ask("POST", f"jobs/{job}/audit")
+
+    def schedule(self) -> list[Json]:
+        return self._ask("GET", "schedule")
+
+    # --- runs ----------------------------------------------------------------------------------------------------
+
+    def runs(self, *, job: str = "", state: str = "", limit: int = 50) -> list[Json]:
+        return self._ask("GET", "runs", params={"job": job, "state": state, "limit": limit})
+
+    def audits(self, *, job: str = "", limit: int = 50) -> list[Json]:
+        return self._ask("GET", "audits", params={"job": job, "limit": limit})
+
+    def run(self, number: int) -> Json:
+        return self._ask("GET", f"runs/{number}")
+
+    def audit(self, number: int) -> Json:
+        return self._ask("GET", f"audits/{number}")
+
+    def preview(self, number: int) -> Json:
+        return self._ask("GET", f"previews/{number}")
+
+    def objects(self, number: int, *, of: str = "runs", decision: str = "", problems: bool = False) -> Iterator[Json]:
+        """What a run did, an audit found (of="audits") or a preview would do (of="previews"), object by object."""
+        what, after = ("findings" if of == "audits" else "objects"), 0
+        while True:
+            params = {"after": after, "limit": 1000, "decision": decision, "problems": problems}
+            page = self._ask("GET", f"{of}/{number}/{what}", params=params)
+            yield from page
+            if len(page) < 1000:
+                return
+            after = page[-1]["id"]
+
+    def objects_after(self, number: int, after: int) -> list[Json]:
+        """The next page of what a run did, from after record id `after` on."""
+        return self._ask("GET", f"runs/{number}/objects", params={"after": after, "limit": 1000})
+
+    def log(self, number: int, *, after: int = 0) -> tuple[list[Json], int]:
+        """Lines of a run's log, and where to go on."""
+        found = self._ask("GET", f"runs/{number}/log", params={"after": after})
+        return found["lines"], found["next"]
+
+    def report(self, number: int, kind: str = "html") -> Iterator[str]:
+        """A run's report in pieces. kind: "html", "csv" or "jsonl"."""
+        with self._http.stream("GET", f"runs/{number}/report", params={"as": kind}) as answer:
+            if answer.status_code >= 400:
+                answer.read()
+                raise from_answer(answer.status_code, _json(answer))
+            yield from answer.iter_text()
+
+    def stop(self, number: int) -> Json:
+        return self._ask("POST", f"runs/{number}/stop")
+
+    def follow(self, number: int) -> Iterator[tuple[str, Json]]:
+        """(event, payload) until the run has ended: "state" with the run, "progress" with its progress.
+
+        A cut stream is taken up again where it was. The first and the last are always "state".
+        """
+        last_id, failed = "", 0
+        while True:
+            try:
+                for number_text, kind, payload in self._stream(number, last_id):
+                    last_id, failed = number_text, 0
+                    yield kind, payload
+                    if kind == "state" and payload["state"] == "ended":
+                        return
+            except httpx.HTTPError as exc:
+                failed += 1
+                if failed > RECONNECTS:
+                    raise Unreachable(f"The service at {self.url} is gone.", code="service.unreachable") from exc
+            time.sleep(min(0.2 * 2**failed, 3))
+
+    def _stream(self, number: int, last_id: str) -> Iterator[tuple[str, str, Json]]:
+        headers = {"Last-Event-ID": last_id} if last_id else {}
+        with self._http.stream("GET", f"runs/{number}/events", headers=headers) as answer:
+            if answer.status_code >= 400:
+                answer.read()
+                raise from_answer(answer.status_code, _json(answer))
+            fields: dict[str, str] = {}
+            for line in answer.iter_lines():
+                if line and not line.startswith(":"):
+                    name, _, value = line.partition(": ")
+                    fields[name] = value
+                elif not line and "data" in fields:
+                    yield fields["id"], fields["event"], json.loads(fields["data"])
+                    fields = {}
+
+
+def _json(answer: httpx.Response) -> Any:
+    try:
+        return answer.json()
+    except ValueError as exc:
+        if answer.status_code >= 400:
+            return {}
+        raise ClientError(f"{answer.url} does not answer as Pine Cart does.", code="service.not-ours") from exc

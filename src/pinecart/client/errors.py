@@ -1,0 +1,62 @@
+"""The service's problem documents as errors again.
+
+ClientError          code, message, problems (one for each thing wrong), did_you_mean
+├── Unreachable      no service answers there
+├── NotSignedIn      no token, or one that isn't accepted
+├── NotAllowed       a right is missing
+├── NotFound         nothing of that name
+├── Conflict         not as things stand now
+├── Invalid          what was given can't be used
+└── StoreTrouble     a storage system did not do what it should
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+
+class ClientError(Exception):
+    """code: stable, for programs.   problem: the whole problem document."""
+
+    def __init__(self, message: str, *, code: str, problem: dict[str, Any] | None = None) -> None:
+        super().__init__(message)
+        self.message, self.code, self.problem = message, code, problem or {}
+
+    @property
+    def problems(self) -> list[dict[str, str]]:
+        return list(self.problem.get("problems", []))
+
+
+class Unreachable(ClientError): ...
+
+
+class NotSignedIn(ClientError): ...
+
+
+class NotAllowed(ClientError): ...
+
+
+class NotFound(ClientError): ...
+
+
+class Conflict(ClientError): ...
+
+
+class Invalid(ClientError): ...
+
+
+class StoreTrouble(ClientError): ...
+
+
+BY_STATUS: dict[int, type[ClientError]] = {
+    401: NotSignedIn, 403: NotAllowed, 404: NotFound, 409: Conflict, 422: Invalid, 400: Invalid, 502: StoreTrouble,
+}  # fmt: skip
+
+
+def from_answer(status: int, body: Any) -> ClientError:
+    problem = body if isinstance(body, dict) else {}
+    kind = BY_STATUS.get(status, ClientError)
+    if status == 401 or problem.get("code", "").startswith("sign-in."):
+        kind = NotSignedIn
+    message = problem.get("detail") or f"The service answered {status}."
+    return kind(message, code=problem.get("code", f"http.{status}"), problem=problem)

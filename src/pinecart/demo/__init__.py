@@ -1,0 +1,1 @@
+"""The sample scenario: the Larkfell bird survey. All data is generated and made up."""

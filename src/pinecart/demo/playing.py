@@ -1,0 +1,143 @@
+"""The demo: a service on a state folder of its own, two stand-in stores beside it, the survey's stores and jobs in it."""
+
+from __future__ import annotations
+
+import json
+import secrets
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from pinecart.client import Client, ClientError
+from pinecart.demo.survey import arrive, make_survey
+from pinecart.service.config.state import Options, State
+from pinecart.service.supervisor import Welcome, serve
+
+BUCKET, COPY_BUCKET = "larkfell", "larkfell-copy"
+FIRST_RUN_PER_SECOND = 10
+JOBS: list[dict[str, Any]] = [
+    {
+        "job": "dawn-recordings", "title": "Dawn recordings to the office", "labels": ["survey"], "intent": "renew",
+        "why": "The posts' disks are small and outdoors: by breakfast the office has everything.",
+        "legs": [{"from": "pine://posts/", "to": f"pine://office/{BUCKET}/dawn/"}],
+        "schedule": {"cron": "30 5 * * *", "zone": "Europe/London"},
+    },
+    {
+        "job": "partner-copy", "title": "A second copy at the partner", "labels": ["survey", "partner"], "intent": "renew",
+        "why": "Agreed with the partner: one copy in another house.",
+        "legs": [{"from": f"pine://office/{BUCKET}/dawn/", "to": f"pine://partner/{COPY_BUCKET}/"}],
+    },
+    {
+        "job": "weekly-counts", "title": "Count sheets for the analysts", "labels": ["analysts"], "intent": "renew",
+        "why": "The analysts work from a folder.",
+        "legs": [{"from": f"pine://office/{BUCKET}/dawn/", "to": "pine://counts/", "take": ["sheets/**"]}],
+        "schedule": {"cron": "0 7 * * 1", "zone": "Europe/London"},
+    },
+]  # fmt: skip
+
+
+def files_beside(state: Path) -> Path:
+    """The demo's files lie beside its state folder: no store may lie in that."""
+    return state.with_name(state.name + "-files")
+
+
+def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) -> None:
+    """Run the demo until it is told to end. What it made is kept between starts."""
+    files = files_beside(data)
+    if not (files / "posts").exists():
+        make_survey(files / "posts.new")
+        (files / "posts.new").rename(files / "posts")
+    (files / "counts").mkdir(exist_ok=True)
+    configs = [_standin(files, name, port + i) for i, name in enumerate(("office", "partner"), 1)]
+    options = Options(
+        port=port,
+        folders=(str(files),),
+        allowed=("127.0.0.1/32",),
+        demo="pinecart.demo.playing:arrive_now",
+        batch_rows=1000,
+    )
+
+    def ready(welcome: Welcome | None) -> None:
+        if welcome:
+            (files / "password").touch(mode=0o600)
+            (files / "password").write_text(welcome.password)
+        say(f"Pine Cart's demo is at {options.url}")
+        say(f"Sign in as admin with the password {(files / 'password').read_text()} (made up, for this demo only).")
+        say(f"The command line finds it with: export PINECART_DATA={data}")
+        try:
+            with Client(options.url, State(data).root.joinpath("token").read_text()) as client:
+                _set_up(client, configs, files, unhurried=unhurried, say=say)
+        except ClientError as exc:
+            say(f"The demo could not be set up: {exc.message} ({exc.code})")
+
+    extra = [[sys.executable, "-m", "pinecart.standins", str(config)] for config in configs]
+    serve(State(data), options, extra=extra, ready=ready)
+
+
+def arrive_now() -> dict[str, list[str]]:
+    """The demo's button: called inside the service."""
+    return arrive(files_beside(State.from_environment().root) / "posts")
+
+
+def _standin(files: Path, name: str, port: int) -> Path:
+    """The stand-in's configuration, with made-up keys that are kept."""
+    config = files / f"{name}.json"
+    if config.exists():
+        told = json.loads(config.read_text())
+    else:
+        accounts = {f"{name.upper()}KEY": {"secret": secrets.token_urlsafe(24), "may_write": True}}
+        if name == "partner":
+            accounts["PARTNERREADER"] = {"secret": secrets.token_urlsafe(24), "may_write": False}
+        told = {"accounts": accounts, "folder": str(files / f"{name}-store")}
+    config.touch(mode=0o600)
+    config.write_text(json.dumps(told | {"port": port}))
+    return config
+
+
+def _set_up(client: Client, configs: list[Path], files: Path, *, unhurried: bool, say: Callable[[str], None]) -> None:
+    """Stores, buckets, jobs and one run of each: whatever of it isn't there yet."""
+    stores = {s["name"]: s for s in client.stores()}
+    for name in ("posts", "counts"):
+        if name not in stores:
+            client.add_store({"name": name, "kind": "folder", "path": str(files / name)})
+    for name, config in zip(("office", "partner"), configs, strict=True):
+        told = json.loads(config.read_text())
+        key_id, account = next(iter(told["accounts"].items()))
+        endpoint = f"http://127.0.0.1:{told['port']}"
+        if name not in stores:
+            form = {"name": name, "kind": "s3", "endpoint": endpoint, "key_id": key_id, "secret": account["secret"]}
+            client.add_store(form)
+            client.make_bucket(name, BUCKET if name == "office" else COPY_BUCKET)
+            client.try_store(name, write_to=BUCKET if name == "office" else COPY_BUCKET)
+        elif stores[name]["endpoint"] != endpoint:
+            say(
+                f"The store {name} was made for {stores[name]['endpoint']}: start with the port of then, or anew with FRESH=1."
+            )
+    known = {j["job"]: j for j in client.jobs()}
+    for job in JOBS:
+        if job["job"] not in known:
+            client.define_job(job)
+    for job in JOBS:
+        if not client.runs(job=job["job"], limit=1):
+            _first_run(client, job["job"], configs[0], unhurried=unhurried and job["job"] == "dawn-recordings", say=say)
+    say("Next: pinecart start dawn-recordings --follow; pinecart demo arrive; and the same start again.")
+
+
+def _first_run(client: Client, job: str, office: Path, *, unhurried: bool, say: Callable[[str], None]) -> None:
+    told = json.loads(office.read_text())
+    if unhurried:
+        _behave(told["port"], {"put": {"per_second": FIRST_RUN_PER_SECOND}})
+        say(f"The first run of {job} is slowed so that it can be watched (about 40 s): pinecart run follow 1")
+    run = client.start(job)
+    for _ in client.follow(run["id"]):
+        pass
+    if unhurried:
+        _behave(told["port"], {})
+    say(f"{job}: {client.run(run['id'])['sentence']}")
+
+
+def _behave(port: int, behaviour: dict[str, Any]) -> None:
+    httpx.post(f"http://127.0.0.1:{port}/_standin/behaviour", json=behaviour).raise_for_status()

@@ -1,0 +1,1 @@
+"""The long-running service: records, rights, the HTTP API, and the processes that make runs happen."""

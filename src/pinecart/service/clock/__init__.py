@@ -1,0 +1,1 @@
+"""Starts what is due."""

@@ -1,0 +1,1 @@
+"""Settings, the state folder, errors as answers, and addresses."""

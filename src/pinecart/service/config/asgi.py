@@ -1,0 +1,28 @@
+"""The web process: `python -m pinecart.service.config.asgi` serves until it is told to end."""
+
+from __future__ import annotations
+
+import os
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
+
+from django.core.asgi import get_asgi_application
+
+application = get_asgi_application()
+
+
+def main() -> None:
+    import uvicorn
+
+    from pinecart.service.config.parent import end_with_parent
+    from pinecart.service.config.settings import OPTIONS
+
+    end_with_parent()
+    uvicorn.run(
+        application, host=OPTIONS.host, port=OPTIONS.port, log_level="warning", timeout_graceful_shutdown=2,
+        server_header=False, lifespan="off",
+    )  # fmt: skip
+
+
+if __name__ == "__main__":
+    main()

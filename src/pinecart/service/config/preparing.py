@@ -1,0 +1,107 @@
+"""What happens to the records before the processes start: migration, with a checked copy first, and the first person."""
+
+from __future__ import annotations
+
+import secrets
+import sqlite3
+from importlib import import_module
+
+from django.core.management import call_command
+from django.db import connection
+from django.db.migrations.executor import MigrationExecutor
+
+from pinecart.service.config.state import State, StateError
+
+
+def prepare_records(state: State) -> tuple[str, str] | None:
+    """(name, password) of the first person if there was nobody yet."""
+    executor = MigrationExecutor(connection)
+    pending = executor.migration_plan(executor.loader.graph.leaf_nodes())
+    if pending:
+        if executor.loader.applied_migrations:
+            _copy(state)
+        call_command("migrate", verbosity=0, interactive=False)
+    people = import_module("pinecart.service.people.services")
+    selectors = import_module("pinecart.service.people.selectors")
+    rights = import_module("pinecart.service.config.rights")
+    import_module("pinecart.service.runs.services").prepare_database()
+    if selectors.people_listed():
+        return None
+    password = "-".join(secrets.choice(WORDS) for _ in range(4))
+    people.add_person(rights.SYSTEM, name="admin", password=password, rights=[("administer", "")])
+    token = people.make_token(rights.SYSTEM, person="admin", name="this machine", days=None)
+    file = state.root / "token"
+    file.touch(mode=0o600)
+    file.write_text(token)
+    return "admin", password
+
+
+def _copy(state: State) -> None:
+    """A copy of the database beside it, checked, before a migration changes it."""
+    place = state.root / "before-migration.sqlite3"
+    with sqlite3.connect(state.database) as now, sqlite3.connect(place) as copy:
+        now.backup(copy)
+        if copy.execute("PRAGMA integrity_check").fetchone() != ("ok",):
+            raise StateError(f"The copy of the database at {place} is not whole. Nothing was migrated; check the disk.")
+
+
+WORDS = [
+    "alder",
+    "birch",
+    "brook",
+    "cedar",
+    "copse",
+    "dell",
+    "dove",
+    "fern",
+    "finch",
+    "fjord",
+    "glade",
+    "gorse",
+    "grove",
+    "hazel",
+    "heath",
+    "heron",
+    "holt",
+    "jay",
+    "larch",
+    "lark",
+    "linnet",
+    "loch",
+    "marsh",
+    "martin",
+    "meadow",
+    "mere",
+    "moor",
+    "moss",
+    "oak",
+    "osprey",
+    "otter",
+    "owl",
+    "pine",
+    "pipit",
+    "plover",
+    "quail",
+    "reed",
+    "ridge",
+    "robin",
+    "rook",
+    "rowan",
+    "sedge",
+    "shore",
+    "skylark",
+    "snipe",
+    "sorrel",
+    "spruce",
+    "starling",
+    "swift",
+    "tarn",
+    "teal",
+    "tern",
+    "thrush",
+    "vale",
+    "vetch",
+    "wren",
+    "willow",
+    "yew",
+]

@@ -1,0 +1,64 @@
+"""Errors as answers: one table from our errors to problem documents (RFC 9457) with a stable `code`."""
+
+from __future__ import annotations
+
+import logging
+from typing import Any
+
+from django.http import Http404
+from rest_framework import exceptions
+from rest_framework.response import Response
+from rest_framework.views import exception_handler
+
+from pinecart.core import errors
+from pinecart.service.config.refusals import Conflict, NotAllowed, NotFound
+
+log = logging.getLogger("pinecart.service")
+
+
+STATUS: list[tuple[type[errors.PinecartError], int]] = [
+    (NotFound, 404), (Conflict, 409), (NotAllowed, 403), (errors.Invalid, 422), (errors.WrongMoment, 409),
+    (errors.Missing, 404), (errors.Refused, 422), (errors.Taken, 409), (errors.Busy, 502), (errors.StoreError, 502),
+    (errors.PinecartError, 500),
+]  # fmt: skip
+THEIRS = {
+    exceptions.NotAuthenticated: "sign-in.missing", exceptions.AuthenticationFailed: "sign-in.refused",
+    exceptions.PermissionDenied: "right.missing", exceptions.MethodNotAllowed: "method.unknown",
+    exceptions.ParseError: "body.malformed", exceptions.UnsupportedMediaType: "body.not-json",
+    exceptions.Throttled: "too-many-tries", exceptions.NotFound: "not-found",
+}  # fmt: skip
+
+
+def problem(status: int, code: str, detail: str, **facts: Any) -> Response:
+    body = {"type": "about:blank", "title": code, "status": status, "code": code, "detail": detail, **facts}
+    return Response(body, status=status, content_type="application/problem+json")
+
+
+def as_problem(exc: Exception, context: dict[str, Any]) -> Response | None:
+    """DRF's exception handler."""
+    if isinstance(exc, errors.PinecartError):
+        status = next(s for kind, s in STATUS if isinstance(exc, kind))
+        facts = {k: v for k, v in exc.facts.items() if k in ("problems", "did_you_mean", "folders", "right")}
+        return problem(status, exc.code, exc.message, **facts)
+    if isinstance(exc, Http404):
+        return problem(404, "not-found", "There is no such address.")
+    if isinstance(exc, exceptions.ValidationError):
+        fields: dict[str, Any] = exc.detail if isinstance(exc.detail, dict) else {"body": exc.detail}
+        found = [{"field": k, "code": "field.malformed", "message": f"{k}: {_words(v)}"} for k, v in fields.items()]
+        return problem(422, "field.malformed", " ".join(f["message"] for f in found), problems=found)
+    answer = exception_handler(exc, context)
+    if answer is None:
+        log.exception("Unexpected error")
+        return problem(500, "internal", "Something went wrong on our side. It is in the service's log.")
+    code = getattr(exc, "forced_code", None) or next(
+        (c for kind, c in THEIRS.items() if isinstance(exc, kind)), "refused"
+    )
+    made = problem(answer.status_code, code, str(getattr(exc, "detail", exc)))
+    for header, value in answer.headers.items():
+        if header in ("WWW-Authenticate", "Retry-After", "Allow"):
+            made[header] = value
+    return made
+
+
+def _words(found: Any) -> str:
+    return " ".join(map(str, found)) if isinstance(found, list) else str(found)

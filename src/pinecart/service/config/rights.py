@@ -1,0 +1,92 @@
+"""The four rights, and the one table that says which call needs which. A right includes those before it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from enum import StrEnum
+from typing import Any, NamedTuple
+
+from rest_framework.permissions import BasePermission
+from rest_framework.request import Request
+
+from pinecart.service.config.refusals import NotAllowed
+
+
+class Right(StrEnum):
+    LOOK = "look"
+    OPERATE = "operate"
+    DEFINE = "define"
+    ADMINISTER = "administer"
+
+
+ORDER = list(Right)
+LOOK, OPERATE, DEFINE, ADMINISTER = ORDER
+OPEN = None  # no right needed
+
+# (address name, method) → the right that the call needs, at least somewhere. A completeness test holds it whole.
+TABLE: dict[tuple[str, str], Right | None] = {
+    ("health", "GET"): OPEN, ("schema", "GET"): OPEN,
+    ("session", "GET"): OPEN, ("session", "POST"): OPEN, ("session", "DELETE"): OPEN,
+    ("today", "GET"): LOOK,
+    ("stores", "GET"): LOOK, ("stores", "POST"): ADMINISTER, ("stores-try", "POST"): ADMINISTER,
+    ("store", "GET"): LOOK, ("store", "PATCH"): ADMINISTER, ("store", "DELETE"): ADMINISTER,
+    ("store-try", "POST"): DEFINE, ("store-browse", "GET"): LOOK, ("store-buckets", "POST"): DEFINE,
+    ("jobs", "GET"): LOOK, ("jobs", "POST"): DEFINE, ("jobs-check", "POST"): DEFINE,
+    ("job", "GET"): LOOK, ("job", "PUT"): DEFINE, ("job", "DELETE"): DEFINE,
+    ("job-start", "POST"): OPERATE, ("job-preview", "POST"): OPERATE, ("job-audit", "POST"): OPERATE,
+    ("schedule", "GET"): LOOK,
+    ("runs", "GET"): LOOK, ("run", "GET"): LOOK, ("run-objects", "GET"): LOOK, ("run-log", "GET"): LOOK,
+    ("run-report", "GET"): LOOK, ("run-stop", "POST"): OPERATE, ("run-events", "GET"): LOOK,
+    ("audits", "GET"): LOOK, ("audit", "GET"): LOOK, ("audit-findings", "GET"): LOOK,
+    ("preview", "GET"): LOOK, ("preview-objects", "GET"): LOOK,
+    ("people", "GET"): ADMINISTER, ("people", "POST"): ADMINISTER,
+    ("tokens", "GET"): LOOK, ("tokens", "POST"): LOOK, ("token", "DELETE"): LOOK,
+    ("trail", "GET"): ADMINISTER, ("demo-arrive", "POST"): OPERATE,
+}  # fmt: skip
+
+
+class Actor(NamedTuple):
+    """Who acts. grants: (right, label); an empty label stands for everything."""
+
+    name: str
+    grants: tuple[tuple[str, str], ...]
+    user_id: int | None = None
+
+    def may(self, right: Right, labels: Iterable[str] | None = None) -> bool:
+        """Whether a grant covers this right; labels None: anywhere at all; else on something with these labels."""
+        enough = {r.value for r in ORDER[ORDER.index(right) :]}
+        wanted = None if labels is None else {"", *labels}
+        return any(r in enough and (wanted is None or label in wanted) for r, label in self.grants)
+
+    def must(self, right: Right, labels: Iterable[str] | None = None, what: str = "this") -> None:
+        """Raises NotAllowed, naming the right."""
+        if not self.may(right, labels):
+            message = f"{self.name} may not do {what}: it needs the right {right.value!r}. Ask an administrator for it."
+            raise NotAllowed(message, right=right.value)
+
+
+SYSTEM = Actor("Pine Cart", ((ADMINISTER.value, ""),))
+
+
+class ByTable(BasePermission):
+    """Lets a request through if its right, by the table, is held somewhere; services then check the labels."""
+
+    def has_permission(self, request: Request, view: Any) -> bool:
+        match = request.resolver_match
+        right = TABLE[match.url_name or "", request.method or ""] if match else ADMINISTER
+        if right is OPEN:
+            return True
+        if not isinstance(request.user, SignedIn):
+            return False
+        request.user.actor.must(right, None, f"{request.method} {match.url_name if match else ''}")
+        return True
+
+
+class SignedIn:
+    """What DRF calls the user: the actor, and how to know whether it still may."""
+
+    is_authenticated = True
+
+    def __init__(self, actor: Actor) -> None:
+        self.actor = actor
+        self.pk = actor.user_id

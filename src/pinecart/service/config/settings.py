@@ -1,0 +1,93 @@
+"""Django's settings. Everything that differs between installations comes from the state folder."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from pinecart import __version__
+from pinecart.service.config.state import State
+
+STATE = State.from_environment()
+OPTIONS = STATE.options()
+try:
+    SECRET_KEY = STATE.secret("django.key")
+except FileNotFoundError:  # no state yet: checks, migrations being written, the API description
+    SECRET_KEY = "no state folder yet"  # noqa: S105
+DEBUG = False
+ALLOWED_HOSTS = ["*"]
+USE_TZ = True
+TIME_ZONE = "UTC"
+APPEND_SLASH = False
+ROOT_URLCONF = "pinecart.service.config.urls"
+INSTALLED_APPS = [
+    "django.contrib.contenttypes", "django.contrib.auth", "django.contrib.sessions", "rest_framework", "drf_spectacular",
+    "pinecart.service.people", "pinecart.service.stores", "pinecart.service.jobs", "pinecart.service.runs",
+    "pinecart.service.trail",
+]  # fmt: skip
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+]
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": STATE.database,
+        "OPTIONS": {
+            "transaction_mode": "IMMEDIATE",
+            "timeout": 20,
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON; PRAGMA cache_size=-16000;",
+        },
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+PASSWORD_HASHERS = ["django.contrib.auth.hashers.ScryptPasswordHasher"]
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = "Strict"
+SESSION_COOKIE_NAME = "pinecart_session"
+CSRF_COOKIE_NAME = "pinecart_csrf"
+CSRF_COOKIE_SAMESITE = "Strict"
+SESSION_COOKIE_AGE = 12 * 3600
+SECURE_CONTENT_TYPE_NOSNIFF = True
+SECURE_REFERRER_POLICY = "same-origin"
+X_FRAME_OPTIONS = "DENY"
+
+CONSOLE = Path(__file__).parent.parent / "console_built"
+WHITENOISE_ROOT = CONSOLE if CONSOLE.exists() else None
+WHITENOISE_INDEX_FILE = True
+WHITENOISE_IMMUTABLE_FILE_TEST = r"^/assets/.+$"
+
+REST_FRAMEWORK = {
+    "DEFAULT_AUTHENTICATION_CLASSES": [
+        "pinecart.service.people.sign_in.ByToken",
+        "pinecart.service.people.sign_in.ByCookie",
+    ],
+    "DEFAULT_PERMISSION_CLASSES": ["pinecart.service.config.rights.ByTable"],
+    "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
+    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_CONTENT_NEGOTIATION_CLASS": "pinecart.service.config.negotiation.OneForm",
+    "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
+    "EXCEPTION_HANDLER": "pinecart.service.config.problems.as_problem",
+    "DEFAULT_THROTTLE_RATES": {"sign-in": "30/min"},
+    "URL_FORMAT_OVERRIDE": None,
+}
+SPECTACULAR_SETTINGS = {
+    "TITLE": "Pine Cart",
+    "VERSION": __version__,
+    "DESCRIPTION": "Defines, runs and audits transfers between folders and object-storage buckets.",
+    "SERVE_INCLUDE_SCHEMA": False,
+    "SCHEMA_PATH_PREFIX": "/api/v1",
+    "COMPONENT_SPLIT_REQUEST": True,
+    "ENUM_ADD_EXPLICIT_BLANK_NULL_CHOICE": False,
+}
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"plain": {"format": "%(asctime)s %(name)s %(levelname)s %(message)s"}},
+    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "plain"}},
+    "root": {"handlers": ["stderr"], "level": "WARNING"},
+}

@@ -1,0 +1,43 @@
+"""All addresses: the API under /api/v1/, and the console's pages under everything else."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.conf import settings
+from django.http import FileResponse, HttpRequest, HttpResponse, JsonResponse
+from django.urls import include, path, re_path
+from drf_spectacular.views import SpectacularAPIView
+
+APPS = ("people", "stores", "jobs", "runs", "trail", "today")
+
+
+def console(request: HttpRequest, page: str = "") -> HttpResponse | FileResponse:
+    """The console's one page: it finds its way by the address itself."""
+    index = settings.CONSOLE / "index.html"
+    if not index.exists():
+        return HttpResponse(
+            "The console is not built. Build it with: make console", status=503, content_type="text/plain"
+        )
+    answer = FileResponse(index.open("rb"), content_type="text/html; charset=utf-8")
+    answer["Cache-Control"] = "no-cache"
+    answer["Content-Security-Policy"] = (
+        "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'"
+    )
+    return answer
+
+
+def no_such_call(request: HttpRequest, rest: str = "") -> JsonResponse:
+    body: dict[str, Any] = {
+        "type": "about:blank", "title": "not-found", "status": 404, "code": "not-found",
+        "detail": f"There is no {request.path}. The API's description is at /api/v1/schema.",
+    }  # fmt: skip
+    return JsonResponse(body, status=404, content_type="application/problem+json")
+
+
+urlpatterns = [
+    *[path("api/v1/", include(f"pinecart.service.{app}.urls")) for app in APPS],
+    path("api/v1/schema", SpectacularAPIView.as_view(authentication_classes=[]), name="schema"),
+    re_path(r"^api/(?P<rest>.*)$", no_such_call),
+    re_path(r"^(?P<page>.*)$", console),
+]

@@ -1,0 +1,1 @@
+"""Job definitions and when they are due."""

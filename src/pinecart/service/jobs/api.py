@@ -1,0 +1,162 @@
+from __future__ import annotations
+
+from typing import Any
+
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from pinecart.core.definition import sentences
+from pinecart.service.jobs import selectors, services
+from pinecart.service.jobs.models import JobRecord
+from pinecart.service.people.api import actor_in
+from pinecart.service.runs.api import RunShape, started
+from pinecart.service.runs.selectors import latest_runs, recent_marks, run_told
+from pinecart.service.runs.services import start_run
+
+
+class LegShape(serializers.Serializer):
+    def get_fields(self) -> dict[str, Any]:
+        return {
+            "from": serializers.CharField(help_text="pine://STORE/PATH"),
+            "to": serializers.CharField(help_text="pine://STORE/PATH"),
+            "take": serializers.ListField(child=serializers.CharField(), required=False),
+            "leave_out": serializers.ListField(child=serializers.CharField(), required=False),
+        }
+
+
+class ScheduleShape(serializers.Serializer):
+    cron = serializers.CharField(help_text="Five fields: minute hour day month weekday.")
+    zone = serializers.CharField(help_text="An IANA time zone, such as Europe/London.")
+
+
+class DefinitionShape(serializers.Serializer):
+    job = serializers.CharField()
+    title = serializers.CharField(required=False, allow_blank=True)
+    why = serializers.CharField(required=False, allow_blank=True)
+    labels = serializers.ListField(child=serializers.CharField(), required=False)
+    owner = serializers.CharField(required=False, allow_blank=True)
+    intent = serializers.CharField(required=False)
+    compare = serializers.CharField(required=False)
+    on_difference = serializers.CharField(required=False)
+    legs = LegShape(many=True)
+    schedule = ScheduleShape(required=False, allow_null=True)
+
+
+class MarkShape(serializers.Serializer):
+    id = serializers.IntegerField()
+    outcome = serializers.CharField()
+    at = serializers.DateTimeField()
+
+
+class JobShape(serializers.Serializer):
+    job = serializers.CharField()
+    title = serializers.CharField()
+    definition = DefinitionShape()
+    version = serializers.IntegerField()
+    is_on = serializers.BooleanField()
+    saved_at = serializers.DateTimeField()
+    next_due = serializers.DateTimeField(allow_null=True)
+    sentences = serializers.ListField(child=serializers.CharField())
+    last_run = RunShape(allow_null=True)
+    last_audit = RunShape(allow_null=True)
+    marks = MarkShape(many=True, help_text="Runs that ended in the last 14 days, oldest first.")
+
+
+class CheckedShape(serializers.Serializer):
+    definition = DefinitionShape()
+    sentences = serializers.ListField(child=serializers.CharField())
+
+
+class DueShape(serializers.Serializer):
+    job = serializers.CharField()
+    cron = serializers.CharField()
+    zone = serializers.CharField()
+    next_due = serializers.DateTimeField()
+    is_on = serializers.BooleanField()
+
+
+def told(record: JobRecord) -> dict[str, Any]:
+    definition = selectors.definition_of(record)
+    last = latest_runs(record.name)
+    return {
+        "job": record.name, "title": definition.title, "definition": definition.as_mapping(), "version": record.version,
+        "is_on": record.is_on, "saved_at": record.saved_at, "next_due": record.next_due, "sentences": sentences(definition),
+        "last_run": last.get("transfer") and run_told(last["transfer"]),
+        "last_audit": last.get("audit") and run_told(last["audit"]), "marks": recent_marks(record.name),
+    }  # fmt: skip
+
+
+class Jobs(APIView):
+    @extend_schema(responses=JobShape(many=True))
+    def get(self, request: Request) -> Response:
+        """All jobs you may look at."""
+        return Response([told(j) for j in selectors.jobs_seen(actor_in(request))])
+
+    @extend_schema(request=DefinitionShape, responses={201: JobShape})
+    def post(self, request: Request) -> Response:
+        """Define a job."""
+        return Response(told(services.define_job(actor_in(request), _mapping(request))), status=201)
+
+
+class JobsCheck(APIView):
+    @extend_schema(request=DefinitionShape, responses=CheckedShape)
+    def post(self, request: Request) -> Response:
+        """Check a definition without saving it: every problem at once, or what it will do, in sentences."""
+        definition = services.checked_definition(actor_in(request), _mapping(request))
+        return Response({"definition": definition.as_mapping(), "sentences": sentences(definition)})
+
+
+class JobView(APIView):
+    @extend_schema(responses=JobShape)
+    def get(self, request: Request, name: str) -> Response:
+        """One job."""
+        return Response(told(selectors.job_named(name, actor_in(request))))
+
+    @extend_schema(request=DefinitionShape, responses=JobShape)
+    def put(self, request: Request, name: str) -> Response:
+        """Save a new version of a job."""
+        return Response(told(services.change_job(actor_in(request), name, _mapping(request))))
+
+    @extend_schema(responses={204: None})
+    def delete(self, request: Request, name: str) -> Response:
+        """Forget a job. Its runs stay; nothing it carried is touched."""
+        services.drop_job(actor_in(request), name)
+        return Response(status=204)
+
+
+class JobStart(APIView):
+    kind = "transfer"
+
+    @extend_schema(request=None, responses={201: RunShape})
+    def post(self, request: Request, name: str) -> Response:
+        """Start a run of a job."""
+        actor = actor_in(request)
+        definition = selectors.definition_of(selectors.job_named(name, actor))
+        return started(start_run(actor, definition, kind=self.kind, cause=f"started by {actor.name}"))
+
+
+class JobPreview(JobStart):
+    """Work out what a run would do, without doing it."""
+
+    kind = "preview"
+
+
+class JobAudit(JobStart):
+    """Compare both sides and what is remembered, without transferring."""
+
+    kind = "audit"
+
+
+class ScheduleView(APIView):
+    @extend_schema(responses=DueShape(many=True))
+    def get(self, request: Request) -> Response:
+        """What will run when, the next first."""
+        return Response(selectors.schedule_seen(actor_in(request)))
+
+
+def _mapping(request: Request) -> dict[str, Any]:
+    """The definition as given: core checks it, and names every problem in its own words."""
+    return dict(request.data) if isinstance(request.data, dict) else {}

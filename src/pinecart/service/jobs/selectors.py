@@ -1,0 +1,41 @@
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from pinecart.core.definition import Definition, read_definition
+from pinecart.core.places import closest, did_you_mean
+from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.jobs.models import JobRecord
+
+
+def job_named(name: str, actor: Actor) -> JobRecord:
+    """Raises NotFound with the names that are like it; also where the actor may not look at it."""
+    found = JobRecord.objects.filter(name=name).first()
+    if found is None or not actor.may(Right.LOOK, found.definition["labels"]):
+        known = [j.name for j in jobs_seen(actor)]
+        message = f"There is no job {name!r}.{did_you_mean(name, known)} See them with: pinecart job list."
+        raise NotFound(message, code="job.unknown", did_you_mean=closest(name, known))
+    return found
+
+
+def jobs_seen(actor: Actor) -> list[JobRecord]:
+    return [j for j in JobRecord.objects.order_by("name") if actor.may(Right.LOOK, j.definition["labels"])]
+
+
+def definition_of(record: JobRecord) -> Definition:
+    return read_definition(record.definition)
+
+
+def jobs_due(now: datetime) -> list[JobRecord]:
+    return list(JobRecord.objects.filter(is_on=True, next_due__lte=now).order_by("next_due"))
+
+
+def schedule_seen(actor: Actor) -> list[dict[str, Any]]:
+    """What will run when, the next first."""
+    found = [j for j in jobs_seen(actor) if j.next_due]
+    return [
+        {"job": j.name, **j.definition["schedule"], "next_due": j.next_due, "is_on": j.is_on}
+        for j in sorted(found, key=lambda j: (j.next_due, j.name))
+    ]

@@ -1,0 +1,93 @@
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from pinecart.core.definition import Definition, read_definition
+from pinecart.core.errors import Invalid
+from pinecart.core.places import closest, did_you_mean
+from pinecart.service.config.refusals import Conflict
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.jobs.models import JobRecord
+from pinecart.service.jobs.selectors import definition_of, job_named
+from pinecart.service.stores.selectors import store_names
+from pinecart.service.stores.services import set_uses
+from pinecart.service.trail.services import note
+
+
+def checked_definition(actor: Actor, given: Mapping[str, Any]) -> Definition:
+    """The definition, if it is whole and its stores exist. Raises Invalid with every problem at once."""
+    definition, problems = None, []
+    try:
+        definition = read_definition(given, owner=actor.name)
+        legs = definition.legs
+        known = store_names()
+        for i, leg in enumerate(legs):
+            for side, place in (("from", leg.source), ("to", leg.target)):
+                if place.store not in known:
+                    message = f"There is no store {place.store!r}.{did_you_mean(place.store, known)}"
+                    near = {"field": f"legs[{i}].{side}", "code": "store.unknown", "message": message}
+                    problems.append(
+                        near | ({"did_you_mean": ", ".join(n)} if (n := closest(place.store, known)) else {})
+                    )
+    except Invalid as exc:
+        problems += exc.problems
+    if problems or definition is None:
+        raise Invalid(problems)
+    return definition
+
+
+@transaction.atomic
+def define_job(actor: Actor, given: Mapping[str, Any]) -> JobRecord:
+    """Save a new job. Raises Invalid, Conflict if the name is taken, NotAllowed."""
+    definition = checked_definition(actor, given)
+    actor.must(Right.DEFINE, definition.labels, f"defining {definition.job!r}")
+    if JobRecord.objects.filter(name=definition.job).exists():
+        message = (
+            f"There is a job {definition.job!r} already. Choose another name, or change that one: pinecart job change."
+        )
+        raise Conflict(message, code="job.taken")
+    record = JobRecord(name=definition.job)
+    _save(record, definition)
+    note(actor, "job.defined", definition.job, digest=definition.digest)
+    return record
+
+
+@transaction.atomic
+def change_job(actor: Actor, name: str, given: Mapping[str, Any]) -> JobRecord:
+    """Save a new version of a job. Raises Invalid, NotFound, NotAllowed."""
+    record = job_named(name, actor)
+    actor.must(Right.DEFINE, record.definition["labels"], f"changing {name!r}")
+    definition = checked_definition(actor, {**given, "job": name})
+    actor.must(Right.DEFINE, definition.labels, f"giving {name!r} these labels")
+    record.version += 1
+    _save(record, definition)
+    note(actor, "job.changed", name, version=record.version, digest=definition.digest)
+    return record
+
+
+def _save(record: JobRecord, definition: Definition) -> None:
+    now = timezone.now()
+    record.definition, record.saved_at = definition.as_mapping(), now
+    record.next_due = definition.schedule.after(now) if definition.schedule else None
+    record.save()
+    set_uses(definition.job, {p.store for leg in definition.legs for p in (leg.source, leg.target)})
+
+
+@transaction.atomic
+def drop_job(actor: Actor, name: str) -> None:
+    """Forget a job and what it remembers. Its runs stay; nothing it carried is touched. Raises NotFound, NotAllowed."""
+    record = job_named(name, actor)
+    actor.must(Right.DEFINE, record.definition["labels"], f"dropping {name!r}")
+    set_uses(name, set())
+    record.delete()
+    note(actor, "job.dropped", name)
+
+
+def set_next_due(record: JobRecord, now: datetime) -> None:
+    schedule = definition_of(record).schedule
+    JobRecord.objects.filter(pk=record.pk).update(next_due=schedule.after(now) if schedule else None)

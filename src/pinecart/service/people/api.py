@@ -1,0 +1,139 @@
+from __future__ import annotations
+
+from typing import Any, cast
+
+from django.contrib.auth import authenticate, login, logout
+from django.middleware.csrf import get_token
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.exceptions import AuthenticationFailed
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.throttling import ScopedRateThrottle
+from rest_framework.views import APIView
+
+from pinecart import __version__
+from pinecart.service.config.rights import ORDER, Actor, SignedIn
+from pinecart.service.config.settings import OPTIONS
+from pinecart.service.people import selectors, services
+
+
+def actor_in(request: Request) -> Actor:
+    return cast(SignedIn, request.user).actor
+
+
+class RightShape(serializers.Serializer):
+    right = serializers.ChoiceField([r.value for r in ORDER])
+    label = serializers.CharField(allow_blank=True, default="")  # type: ignore[assignment]
+
+
+class SessionShape(serializers.Serializer):
+    name = serializers.CharField(allow_null=True, help_text="Null: nobody is signed in.")
+    rights = serializers.ListField(child=serializers.CharField(), help_text="The rights held somewhere.")
+    csrf = serializers.CharField(help_text="To be sent as X-CSRFToken with every change.")
+    version = serializers.CharField()
+    demo = serializers.BooleanField()
+
+
+class SignInShape(serializers.Serializer):
+    name = serializers.CharField()
+    password = serializers.CharField(write_only=True, trim_whitespace=False)
+
+
+class PersonShape(serializers.Serializer):
+    name = serializers.CharField()
+    password = serializers.CharField(write_only=True, trim_whitespace=False)
+    rights = RightShape(many=True)
+    active = serializers.BooleanField(read_only=True)
+
+
+class TokenShape(serializers.Serializer):
+    id = serializers.IntegerField(read_only=True)
+    name = serializers.CharField(max_length=63)
+    person = serializers.CharField(write_only=True, required=False)
+    days = serializers.IntegerField(write_only=True, required=False, min_value=0)
+    made_at = serializers.DateTimeField(read_only=True)
+    expires_at = serializers.DateTimeField(read_only=True, allow_null=True)
+
+
+class MadeTokenShape(serializers.Serializer):
+    token = serializers.CharField(help_text="Told this once.")
+
+
+class Session(APIView):
+    """Who is signed in with this cookie or token."""
+
+    def get_throttles(self) -> list[Any]:
+        self.throttle_scope = "sign-in"
+        return [ScopedRateThrottle()] if self.request.method == "POST" else []
+
+    @extend_schema(responses=SessionShape)
+    def get(self, request: Request) -> Response:
+        """Who is signed in."""
+        actor = request.user.actor if isinstance(request.user, SignedIn) else None
+        return self._told(request, actor)
+
+    @extend_schema(request=SignInShape, responses=SessionShape)
+    def post(self, request: Request) -> Response:
+        """Sign in with name and password."""
+        shape = SignInShape(data=request.data)
+        shape.is_valid(raise_exception=True)
+        user = authenticate(request, username=shape.validated_data["name"], password=shape.validated_data["password"])
+        if user is None:
+            raise AuthenticationFailed("Name or password are not right.")
+        login(request, user)
+        return self._told(request, selectors.actor_of(user.pk))
+
+    @extend_schema(responses={204: None})
+    def delete(self, request: Request) -> Response:
+        """Sign out."""
+        logout(request)
+        return Response(status=204)
+
+    def _told(self, request: Request, actor: Actor | None) -> Response:
+        rights = [r.value for r in ORDER if actor and actor.may(r)]
+        body = {"name": actor and actor.name, "rights": rights, "csrf": get_token(request), "version": __version__}
+        return Response(body | {"demo": bool(OPTIONS.demo)})
+
+
+class People(APIView):
+    @extend_schema(responses=PersonShape(many=True))
+    def get(self, request: Request) -> Response:
+        """Everybody, with their rights."""
+        return Response(selectors.people_listed())
+
+    @extend_schema(request=PersonShape, responses={201: PersonShape})
+    def post(self, request: Request) -> Response:
+        """Add a person."""
+        shape = PersonShape(data=request.data)
+        shape.is_valid(raise_exception=True)
+        found = shape.validated_data
+        rights = [(r["right"], r["label"]) for r in found["rights"]]
+        services.add_person(actor_in(request), name=found["name"], password=found["password"], rights=rights)
+        return Response({"name": found["name"], "rights": found["rights"], "active": True}, status=201)
+
+
+class Tokens(APIView):
+    @extend_schema(responses=TokenShape(many=True))
+    def get(self, request: Request) -> Response:
+        """Your own living tokens."""
+        return Response(selectors.tokens_of(actor_in(request)))
+
+    @extend_schema(request=TokenShape, responses={201: MadeTokenShape})
+    def post(self, request: Request) -> Response:
+        """Make a token for a program; its text is told this once."""
+        shape = TokenShape(data=request.data)
+        shape.is_valid(raise_exception=True)
+        found, actor = shape.validated_data, actor_in(request)
+        text = services.make_token(
+            actor, person=found.get("person", actor.name), name=found["name"], days=found.get("days")
+        )
+        return Response({"token": text}, status=201)
+
+
+class TokenView(APIView):
+    @extend_schema(responses={204: None})
+    def delete(self, request: Request, number: int) -> Response:
+        """Revoke a token."""
+        services.revoke_token(actor_in(request), number)
+        return Response(status=204)

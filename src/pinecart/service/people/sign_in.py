@@ -1,0 +1,41 @@
+"""How a caller is known: a program by bearer token, a browser by cookie with CSRF protection."""
+
+from __future__ import annotations
+
+from django.utils import timezone
+from rest_framework import authentication
+from rest_framework.exceptions import AuthenticationFailed
+from rest_framework.request import Request
+
+from pinecart.service.config.rights import SignedIn
+from pinecart.service.people.selectors import actor_of, token_found
+
+WHY = {
+    "unknown": "This token is not known here. Sign in again: pinecart login URL.",
+    "revoked": "This token was revoked. Ask for a new one, and sign in again.",
+    "expired": "This token has expired. Ask for a new one, and sign in again.",
+}
+
+
+class ByToken(authentication.BaseAuthentication):
+    def authenticate(self, request: Request) -> tuple[SignedIn, str] | None:
+        scheme, _, text = request.headers.get("Authorization", "").partition(" ")
+        if scheme.lower() != "bearer":
+            return None
+        token, why = token_found(text.strip(), timezone.now())
+        actor = actor_of(token.person_id) if token else None
+        if actor is None:
+            failed = AuthenticationFailed(WHY[why or "revoked"])
+            failed.forced_code = f"token.{why or 'revoked'}"  # type: ignore[attr-defined]
+            raise failed
+        return SignedIn(actor), text
+
+    def authenticate_header(self, request: Request) -> str:
+        return "Bearer"
+
+
+class ByCookie(authentication.SessionAuthentication):
+    def authenticate(self, request: Request) -> tuple[SignedIn, None] | None:
+        found = super().authenticate(request)
+        actor = actor_of(found[0].pk) if found else None
+        return (SignedIn(actor), None) if actor else None

@@ -1,0 +1,1 @@
+"""Runs, previews and audits: their life, their records, the ledger."""

@@ -1,0 +1,265 @@
+from __future__ import annotations
+
+from typing import Any
+
+from asgiref.sync import sync_to_async
+from django.http import StreamingHttpResponse
+from django.utils import timezone
+from drf_spectacular.utils import OpenApiResponse, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from pinecart.core.decide import Decision
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.people.api import actor_in
+from pinecart.service.people.selectors import actor_of, token_found
+from pinecart.service.runs import selectors, services
+from pinecart.service.runs.models import Run
+from pinecart.service.runs.reports import TYPES, report
+from pinecart.service.runs.stream import stream
+
+
+class PlaceShape(serializers.Serializer):
+    def get_fields(self) -> dict[str, Any]:
+        return {"from": serializers.CharField(), "to": serializers.CharField()}
+
+
+class CountShape(serializers.Serializer):
+    objects = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+
+
+class TotalsShape(serializers.Serializer):
+    def get_fields(self) -> dict[str, Any]:
+        return {d.value: CountShape() for d in Decision}
+
+
+class FarSideShape(CountShape):
+    differences = serializers.IntegerField()
+
+
+class InFlightShape(serializers.Serializer):
+    key = serializers.CharField()
+    bytes = serializers.IntegerField()
+
+
+class ProgressShape(serializers.Serializer):
+    phases = serializers.ListField(child=serializers.CharField())
+    listed = serializers.IntegerField()
+    unchanged = serializers.IntegerField()
+    listing_complete = serializers.BooleanField()
+    planned = CountShape()
+    done = CountShape()
+    problems = serializers.IntegerField()
+    in_flight = InFlightShape(many=True)
+    rate_bytes = serializers.IntegerField(help_text="Bytes per second, over the last 5 s.")
+    rate_objects = serializers.FloatField()
+    seconds_left = serializers.FloatField(allow_null=True, help_text="At least, until the listing is complete.")
+
+
+class RunShape(serializers.Serializer):
+    id = serializers.IntegerField()
+    kind = serializers.ChoiceField(["transfer", "preview", "audit"])
+    job = serializers.CharField()
+    title = serializers.CharField()
+    legs = PlaceShape(many=True)
+    state = serializers.CharField()
+    outcome = serializers.CharField(allow_blank=True, help_text="Empty until it has ended.")
+    sentence = serializers.CharField()
+    cause = serializers.CharField()
+    queued_at = serializers.DateTimeField()
+    started_at = serializers.DateTimeField(allow_null=True)
+    ended_at = serializers.DateTimeField(allow_null=True)
+    totals = TotalsShape()
+    reasons = serializers.DictField(child=serializers.IntegerField(), help_text="`decision reason` → objects.")
+    problems = serializers.IntegerField()
+    size_only = serializers.IntegerField()
+    findings = serializers.IntegerField()
+    far_side = FarSideShape(allow_null=True)
+    progress = ProgressShape(allow_null=True)
+    told_at = serializers.DateTimeField(allow_null=True, help_text="Its last sign of life.")
+    stop_wanted = serializers.BooleanField()
+    message = serializers.CharField(allow_blank=True)
+    code = serializers.CharField(allow_blank=True)
+
+
+class ProblemGroupShape(serializers.Serializer):
+    code = serializers.CharField()
+    objects = serializers.IntegerField()
+    message = serializers.CharField()
+
+
+class RunWholeShape(RunShape):
+    problem_groups = ProblemGroupShape(many=True)
+
+
+class ObjectShape(serializers.Serializer):
+    id = serializers.IntegerField()
+    leg = serializers.IntegerField()
+    key = serializers.CharField()
+    key_b64 = serializers.CharField(required=False)
+    decision = serializers.CharField()
+    reason = serializers.CharField()
+    bytes = serializers.IntegerField()
+    done = serializers.BooleanField()
+    seconds = serializers.FloatField()
+    checksum = serializers.CharField(allow_blank=True, help_text="CRC-64/NVME, base64.")
+    proof = serializers.CharField(allow_blank=True)
+    guarded = serializers.BooleanField()
+    tries = serializers.IntegerField()
+    error = serializers.CharField(allow_blank=True)
+    message = serializers.CharField(allow_blank=True)
+
+
+class LogShape(serializers.Serializer):
+    lines = serializers.ListField(child=serializers.DictField())
+    next = serializers.IntegerField(help_text="Where to go on.")
+
+
+class RunsAsked(serializers.Serializer):
+    job = serializers.CharField(default="", allow_blank=True)
+    state = serializers.CharField(default="", allow_blank=True, help_text="A state or an outcome.")
+    before = serializers.IntegerField(required=False)
+    limit = serializers.IntegerField(default=50, min_value=1, max_value=500)
+
+
+class ObjectsAsked(serializers.Serializer):
+    after = serializers.IntegerField(default=0)
+    limit = serializers.IntegerField(default=500, min_value=1, max_value=5000)
+    decision = serializers.CharField(default="", allow_blank=True, help_text="A decision or a reason.")
+    problems = serializers.BooleanField(default=False)
+
+
+class LogAsked(serializers.Serializer):
+    after = serializers.IntegerField(default=0, min_value=0)
+    limit = serializers.IntegerField(default=1000, min_value=1, max_value=10000)
+
+
+class ReportAsked(serializers.Serializer):
+    def get_fields(self) -> dict[str, Any]:
+        return {"as": serializers.ChoiceField(list(TYPES), default="html")}
+
+
+def asked(shape: type[serializers.Serializer], request: Request) -> dict[str, Any]:
+    made = shape(data=request.query_params)
+    made.is_valid(raise_exception=True)
+    return dict(made.validated_data)
+
+
+def started(run: Run) -> Response:
+    return Response(selectors.run_told(run), status=201)
+
+
+class Runs(APIView):
+    kind = "transfer"
+
+    @extend_schema(parameters=[RunsAsked], responses=RunShape(many=True))
+    def get(self, request: Request) -> Response:
+        """Runs, newest first."""
+        found = selectors.runs_seen(actor_in(request), kind=self.kind, **asked(RunsAsked, request))
+        return Response([selectors.run_told(r) for r in found])
+
+
+class Audits(Runs):
+    """Audits, newest first."""
+
+    kind = "audit"
+
+
+class RunView(APIView):
+    kind = "transfer"
+
+    @extend_schema(responses=RunWholeShape)
+    def get(self, request: Request, number: int) -> Response:
+        """One run, with its problems grouped by cause."""
+        run = selectors.run_numbered(number, actor_in(request), self.kind)
+        return Response(selectors.run_told(run) | {"problem_groups": selectors.problem_groups(run)})
+
+
+class AuditView(RunView):
+    """One audit."""
+
+    kind = "audit"
+
+
+class PreviewView(RunView):
+    """One preview."""
+
+    kind = "preview"
+
+
+class RunObjects(APIView):
+    kind = "transfer"
+
+    @extend_schema(parameters=[ObjectsAsked], responses=ObjectShape(many=True))
+    def get(self, request: Request, number: int) -> Response:
+        """What was done to each object. Go on with `after` = the last id."""
+        run = selectors.run_numbered(number, actor_in(request), self.kind)
+        return Response(selectors.records_after(run, **asked(ObjectsAsked, request)))
+
+
+class AuditFindings(RunObjects):
+    """What an audit found; `reason` is the finding."""
+
+    kind = "audit"
+
+
+class PreviewObjects(RunObjects):
+    """What would be done to each object."""
+
+    kind = "preview"
+
+
+class RunLog(APIView):
+    @extend_schema(parameters=[LogAsked], responses=LogShape)
+    def get(self, request: Request, number: int) -> Response:
+        """A run's log, from a line number on."""
+        run = selectors.run_numbered(number, actor_in(request))
+        lines, following = selectors.log_after(run, **asked(LogAsked, request))
+        return Response({"lines": lines, "next": following})
+
+
+class RunReport(APIView):
+    @extend_schema(parameters=[ReportAsked], responses={(200, t): str for t in TYPES.values()})
+    def get(self, request: Request, number: int) -> StreamingHttpResponse:
+        """A run's report: html, csv or jsonl."""
+        run = selectors.run_numbered(number, actor_in(request))
+        kind = asked(ReportAsked, request)["as"]
+        answer = StreamingHttpResponse(report(run, kind), content_type=f"{TYPES[kind]}; charset=utf-8")
+        shown = "inline" if kind == "html" else "attachment"
+        answer["Content-Disposition"] = f'{shown}; filename="{run.job}-run-{run.pk}.{kind}"'
+        answer["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'"
+        return answer
+
+
+class RunStop(APIView):
+    @extend_schema(request=None, responses=RunShape)
+    def post(self, request: Request, number: int) -> Response:
+        """Stop a run cleanly: what is in flight is finished, the rest is left for another run."""
+        return Response(selectors.run_told(services.stop_run(actor_in(request), number)))
+
+
+class RunEvents(APIView):
+    @extend_schema(responses={(200, "text/event-stream"): OpenApiResponse(str, description="Server-sent events.")})
+    def get(self, request: Request, number: int) -> StreamingHttpResponse:
+        """A stream of server-sent events: `state` (the run) and `progress`, until it has ended."""
+        actor = actor_in(request)
+        run = selectors.run_numbered(number, actor)
+        token = request.auth
+
+        async def still_allowed() -> bool:
+            return await sync_to_async(_may_still, thread_sensitive=False)(actor, token, run)
+
+        body = stream(run, still_allowed, request.headers.get("Last-Event-ID", ""))
+        answer = StreamingHttpResponse(body, content_type="text/event-stream")
+        answer["Cache-Control"] = "no-cache"
+        return answer
+
+
+def _may_still(actor: Actor, token: Any, run: Run) -> bool:
+    if isinstance(token, str) and token_found(token, timezone.now())[0] is None:
+        return False
+    now = actor_of(actor.user_id or 0)
+    return now is not None and now.may(Right.LOOK, run.labels)

@@ -1,0 +1,18 @@
+from django.urls import path
+
+from pinecart.service.runs import api
+
+urlpatterns = [
+    path("runs", api.Runs.as_view(), name="runs"),
+    path("runs/<int:number>", api.RunView.as_view(), name="run"),
+    path("runs/<int:number>/objects", api.RunObjects.as_view(), name="run-objects"),
+    path("runs/<int:number>/log", api.RunLog.as_view(), name="run-log"),
+    path("runs/<int:number>/report", api.RunReport.as_view(), name="run-report"),
+    path("runs/<int:number>/stop", api.RunStop.as_view(), name="run-stop"),
+    path("runs/<int:number>/events", api.RunEvents.as_view(), name="run-events"),
+    path("audits", api.Audits.as_view(), name="audits"),
+    path("audits/<int:number>", api.AuditView.as_view(), name="audit"),
+    path("audits/<int:number>/findings", api.AuditFindings.as_view(), name="audit-findings"),
+    path("previews/<int:number>", api.PreviewView.as_view(), name="preview"),
+    path("previews/<int:number>/objects", api.PreviewObjects.as_view(), name="preview-objects"),
+]

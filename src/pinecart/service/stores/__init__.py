@@ -1,0 +1,1 @@
+"""Registered stores and their sealed secrets."""

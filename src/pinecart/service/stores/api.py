@@ -1,0 +1,197 @@
+from __future__ import annotations
+
+from base64 import b64decode, b64encode
+from typing import Any
+
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from pinecart.core.places import key_fields, show
+from pinecart.drivers import KINDS
+from pinecart.service.people.api import actor_in
+from pinecart.service.stores import selectors, services
+
+
+class StepShape(serializers.Serializer):
+    step = serializers.CharField()
+    ok = serializers.BooleanField(allow_null=True, help_text="Null: not tried; the message says why.")
+    message = serializers.CharField()
+    code = serializers.CharField(allow_blank=True)
+
+
+class StoreShape(serializers.Serializer):
+    name = serializers.CharField()
+    kind = serializers.ChoiceField(KINDS)
+    path = serializers.CharField(required=False, help_text="folder: the whole path on the service's machine.")
+    endpoint = serializers.CharField(required=False, help_text="s3: https://HOST or https://HOST:PORT.")
+    region = serializers.CharField(required=False, allow_blank=True, help_text="s3: its code; us-east-1 if empty.")
+    key_id = serializers.CharField(required=False, help_text="s3: the access key's id.")
+    root = serializers.CharField(  # type: ignore[assignment]
+        required=False, allow_blank=True, help_text="s3: confined to this bucket, or bucket/prefix."
+    )
+
+
+class StoreFormShape(StoreShape):
+    secret = serializers.CharField(required=False, write_only=True, trim_whitespace=False, allow_blank=True)
+
+
+class StoreChangeShape(StoreFormShape):
+    name = serializers.CharField(required=False)
+    kind = serializers.ChoiceField(KINDS, required=False)
+
+
+class StoreTriedShape(StoreFormShape):
+    name = serializers.CharField(required=False)
+    write_to = serializers.CharField(required=False, default="", allow_blank=True)
+
+
+class StoreTold(StoreShape):
+    address = serializers.CharField(help_text="Where it is, in one word.")
+    secret_since = serializers.DateTimeField(allow_null=True)
+    tried_at = serializers.DateTimeField(allow_null=True)
+    tried = StepShape(many=True, allow_null=True)
+    jobs = serializers.ListField(child=serializers.CharField())
+
+
+class TryShape(serializers.Serializer):
+    write_to = serializers.CharField(
+        default="", allow_blank=True, help_text="A path to try writing at; empty: no writing."
+    )
+
+
+class TriedShape(serializers.Serializer):
+    ok = serializers.BooleanField()
+    steps = StepShape(many=True)
+
+
+class BucketShape(serializers.Serializer):
+    bucket = serializers.CharField()
+
+
+class MadeShape(serializers.Serializer):
+    bucket = serializers.CharField()
+    made = serializers.BooleanField(help_text="False: it was there already, nothing changed.")
+
+
+class BrowseAsked(serializers.Serializer):
+    path = serializers.CharField(default="", allow_blank=True, trim_whitespace=False)
+    after = serializers.CharField(default="", allow_blank=True, help_text="The `next` of the page before.")
+    all = serializers.BooleanField(default=False, help_text="All below, instead of this level.")
+    limit = serializers.IntegerField(default=200, min_value=1, max_value=5000)
+
+
+class FileShape(serializers.Serializer):
+    key = serializers.CharField()
+    key_b64 = serializers.CharField(required=False, help_text="The exact key, where the text alone can't give it.")
+    kind = serializers.ChoiceField(["file", "folder", "bucket"])
+    bytes = serializers.IntegerField(allow_null=True)
+    modified_ns = serializers.IntegerField(allow_null=True, help_text="ns since 1970 UTC.")
+    fault = serializers.CharField(allow_blank=True)
+
+
+class BrowsedShape(serializers.Serializer):
+    location = serializers.CharField()
+    entries = FileShape(many=True)
+    next = serializers.CharField(allow_blank=True, help_text="Empty: this was the last page.")
+
+
+def told(record: Any) -> dict[str, Any]:
+    shown = {k: v for k, v in record.fields.items() if k != "fsid"}
+    address = record.fields.get("path") or record.fields.get("endpoint", "")
+    return {
+        "name": record.name, "kind": record.kind, **shown, "address": address, "secret_since": record.secret_since,
+        "tried_at": record.tried_at, "tried": record.tried, "jobs": selectors.jobs_using_store(record.name),
+    }  # fmt: skip
+
+
+def checked(shape: type[serializers.Serializer], given: Any) -> dict[str, Any]:
+    made = shape(data=given)
+    made.is_valid(raise_exception=True)
+    return dict(made.validated_data)
+
+
+class Stores(APIView):
+    @extend_schema(responses=StoreTold(many=True))
+    def get(self, request: Request) -> Response:
+        """All stores."""
+        return Response([told(s) for s in selectors.stores_listed()])
+
+    @extend_schema(request=StoreFormShape, responses={201: StoreTold})
+    def post(self, request: Request) -> Response:
+        """Register a store."""
+        return Response(told(services.add_store(actor_in(request), checked(StoreFormShape, request.data))), status=201)
+
+
+class StoresTry(APIView):
+    @extend_schema(request=StoreTriedShape, responses=TriedShape)
+    def post(self, request: Request) -> Response:
+        """Try a form as it stands, unsaved."""
+        given = checked(StoreTriedShape, request.data)
+        steps = services.try_form(actor_in(request), given, write_to=given.pop("write_to"))
+        return Response({"ok": all(s["ok"] is not False for s in steps), "steps": steps})
+
+
+class StoreView(APIView):
+    @extend_schema(responses=StoreTold)
+    def get(self, request: Request, name: str) -> Response:
+        """One store."""
+        return Response(told(selectors.store_named(name)))
+
+    @extend_schema(request=StoreChangeShape, responses=StoreTold)
+    def patch(self, request: Request, name: str) -> Response:
+        """Change fields, or give a new key."""
+        return Response(told(services.change_store(actor_in(request), name, checked(StoreChangeShape, request.data))))
+
+    @extend_schema(responses={204: None})
+    def delete(self, request: Request, name: str) -> Response:
+        """Forget a store; nothing in it is touched."""
+        services.drop_store(actor_in(request), name)
+        return Response(status=204)
+
+
+class StoreTry(APIView):
+    @extend_schema(request=TryShape, responses=TriedShape)
+    def post(self, request: Request, name: str) -> Response:
+        """Try a registered store."""
+        steps = services.try_saved(actor_in(request), name, write_to=checked(TryShape, request.data)["write_to"])
+        return Response({"ok": all(s["ok"] is not False for s in steps), "steps": steps})
+
+
+class StoreBuckets(APIView):
+    @extend_schema(request=BucketShape, responses=MadeShape)
+    def post(self, request: Request, name: str) -> Response:
+        """Make a bucket; make it again and nothing changes."""
+        bucket = checked(BucketShape, request.data)["bucket"]
+        made = services.make_bucket(actor_in(request), name, bucket)
+        return Response({"bucket": bucket, "made": made}, status=201 if made else 200)
+
+
+class StoreBrowse(APIView):
+    @extend_schema(parameters=[BrowseAsked], responses=BrowsedShape)
+    def get(self, request: Request, name: str) -> Response:
+        """What lies at a place, a page at a time."""
+        asked = checked(BrowseAsked, request.query_params)
+        path = asked["path"].encode("utf-8", "surrogateescape")
+        path = path if not path or path.endswith(b"/") else path + b"/"
+        after = b64decode(asked["after"]) if asked["after"] else b""
+        level = services.look_at(
+            actor_in(request), name, path, after=after, everything=asked["all"], limit=asked["limit"]
+        )
+        bare = (
+            not path and selectors.store_named(name).kind == "s3" and not selectors.store_named(name).fields.get("root")
+        )
+        rows: list[tuple[bytes, dict[str, Any]]] = [
+            (f, {"kind": "bucket" if bare else "folder", "bytes": None, "modified_ns": None, "fault": ""})
+            for f in level.folders
+        ]
+        rows += [
+            (e.key, {"kind": "file", "bytes": e.size, "modified_ns": e.modified_ns, "fault": e.fault})
+            for e in level.entries
+        ]
+        entries = [{**key_fields(key), **row} for key, row in sorted(rows, key=lambda r: r[0])]
+        return Response(
+            {"location": f"pine://{name}/{show(path)}", "entries": entries, "next": b64encode(level.after).decode()}
+        )

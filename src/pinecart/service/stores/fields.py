@@ -1,0 +1,102 @@
+"""The fields of each kind of store, checked before anything is saved or reached."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from pinecart.core.errors import Invalid
+from pinecart.core.places import is_name
+from pinecart.service.config.refusals import NotAllowed
+from pinecart.service.config.state import Options
+
+SECRETS = ("secret",)
+KINDS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {  # kind → (needed, optional)
+    "folder": (("path",), ()),
+    "s3": (("endpoint", "key_id", "secret"), ("region", "root")),
+}
+ADDRESS = ("endpoint",)  # changing one of these needs the secret again
+
+
+class Form(NamedTuple):
+    """A store as given. secret: empty if none was given (a change that keeps the old one)."""
+
+    name: str
+    kind: str
+    fields: dict[str, Any]
+    secret: dict[str, str]
+
+
+def read_form(
+    given: dict[str, Any], options: Options, state_folder: Path, *, old: dict[str, Any] | None = None
+) -> Form:
+    """Check a form; `old` are the present fields of a store that is changed. Raises Invalid, NotAllowed."""
+    problems: list[dict[str, str]] = []
+
+    def wrong(field: str, code: str, message: str) -> None:
+        problems.append({"field": field, "code": code, "message": message})
+
+    name, kind = str(given.get("name", "")), str(given.get("kind", ""))
+    if not is_name(name):
+        wrong(
+            "name",
+            "store.name",
+            f"{name!r} can't be a store's name: use small letters, digits and hyphens, 63 at most.",
+        )
+    if kind not in KINDS:
+        wrong("kind", "store.kind", f"{kind!r} is no kind of store. Choose one of: {', '.join(KINDS)}.")
+        raise Invalid(problems)
+    needed, optional = KINDS[kind]
+    values = {
+        k: str(v).strip() for k, v in {**(old or {}), **given}.items() if k in needed + optional and v is not None
+    }
+    for field in needed:
+        if not values.get(field) and not (old is not None and field in SECRETS):
+            wrong(field, "store.field-missing", f"A {kind} store needs {field}.")
+    if (
+        old is not None
+        and not values.get("secret")
+        and any(values.get(f) != old.get(f) for f in ADDRESS if f in needed)
+    ):
+        wrong(
+            "secret",
+            "store.secret-again",
+            "A new address needs the secret again, so that it is never sent elsewhere unasked.",
+        )
+    if kind == "s3" and values.get("endpoint") and not values["endpoint"].startswith(("http://", "https://")):
+        wrong(
+            "endpoint",
+            "store.address",
+            f"{values['endpoint']!r} is no endpoint: write it as https://HOST or https://HOST:PORT.",
+        )
+    if problems:
+        raise Invalid(problems)
+    if kind == "folder":
+        values["path"] = allowed_folder(values["path"], options, state_folder)
+    secret = {f: values.pop(f) for f in SECRETS if values.get(f)}
+    return Form(name, kind, values, secret)
+
+
+def allowed_folder(path: str, options: Options, state_folder: Path) -> str:
+    """The real path, if it lies in a folder that the service was started with. Raises NotAllowed, naming the option."""
+    if not os.path.isabs(path):
+        raise Invalid(
+            [{"field": "path", "code": "store.path", "message": f"{path!r}: give the folder's whole path, from / on."}]
+        )
+    real = os.path.realpath(path)
+    if _is_in(real, str(state_folder)):
+        raise NotAllowed(f"{path} is Pine Cart's own state folder. It is never a store.", code="store.state-folder")
+    allowed = [os.path.realpath(f) for f in options.folders]
+    if not any(_is_in(real, f) for f in allowed):
+        told = ", ".join(allowed) or "none"
+        message = f"{path} lies outside the folders that this service may use (now: {told}). Start it with: pinecart serve --folders {real}"
+        raise NotAllowed(message, code="store.folder-not-allowed", folders=allowed)
+    if not os.path.isdir(real):
+        message = f"{path}: there is no such folder on the service's machine. Make it first."
+        raise Invalid([{"field": "path", "code": "store.no-folder", "message": message}])
+    return real
+
+
+def _is_in(inner: str, outer: str) -> bool:
+    return inner == outer or inner.startswith(outer.rstrip("/") + "/")

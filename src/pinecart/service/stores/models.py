@@ -1,0 +1,27 @@
+from __future__ import annotations
+
+from django.db import models
+
+
+class StoreRecord(models.Model):
+    """A registered storage system. fields: what may be shown; sealed: its secret, encrypted."""
+
+    name = models.CharField(max_length=63, unique=True)
+    kind = models.CharField(max_length=20)
+    fields = models.JSONField(default=dict)
+    sealed = models.BinaryField(null=True)
+    secret_since = models.DateTimeField(null=True)
+    made_at = models.DateTimeField()
+    tried_at = models.DateTimeField(null=True)
+    tried = models.JSONField(null=True)
+    abilities = models.JSONField(default=dict)
+
+
+class StoreUse(models.Model):
+    """A job that uses a store; kept by whoever saves the job, so that stores know nothing of jobs."""
+
+    store = models.ForeignKey(StoreRecord, on_delete=models.PROTECT, related_name="uses")
+    job = models.CharField(max_length=63)
+
+    class Meta:
+        unique_together = [("store", "job")]

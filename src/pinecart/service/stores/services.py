@@ -1,0 +1,142 @@
+from __future__ import annotations
+
+import asyncio
+import os
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from pinecart.core.errors import Invalid, Refused
+from pinecart.core.ports import Level, Store
+from pinecart.drivers import open_store
+from pinecart.service.config.refusals import Conflict
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.config.settings import OPTIONS, STATE
+from pinecart.service.stores.fields import Form, read_form
+from pinecart.service.stores.models import StoreRecord, StoreUse
+from pinecart.service.stores.selectors import jobs_using_store, spec_of, store_named
+from pinecart.service.stores.trying import Step, try_store
+from pinecart.service.trail.services import note
+
+
+@transaction.atomic
+def add_store(actor: Actor, given: dict[str, Any]) -> StoreRecord:
+    """Register a storage system. Raises Invalid, NotAllowed, Conflict."""
+    actor.must(Right.ADMINISTER, [], "adding stores")
+    form = read_form(given, OPTIONS, STATE.root)
+    if StoreRecord.objects.filter(name=form.name).exists():
+        raise Conflict(
+            f"There is a store {form.name!r} already. Choose another name, or change that one.", code="store.taken"
+        )
+    record = StoreRecord(name=form.name, kind=form.kind, made_at=timezone.now())
+    _fill(record, form)
+    record.save()
+    note(actor, "store.added", form.name, kind=form.kind)
+    return record
+
+
+@transaction.atomic
+def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
+    """Change fields or the key. Raises NotFound, Invalid, Conflict (root or address while jobs use it), NotAllowed."""
+    actor.must(Right.ADMINISTER, [], "changing stores")
+    record = store_named(name)
+    form = read_form(given | {"name": name, "kind": record.kind}, OPTIONS, STATE.root, old=record.fields)
+    moved = [f for f in ("path", "endpoint", "root") if form.fields.get(f, "") != record.fields.get(f, "")]
+    users = jobs_using_store(name) if moved else []
+    if users:
+        message = f"Store {name!r} is used by {', '.join(users)}: its {moved[0]} can't be changed under them. Add another store, and change the jobs."
+        raise Conflict(message, code="store.in-use")
+    _fill(record, form)
+    record.save()
+    note(actor, "store.changed", name, fields=sorted(given.keys() - {"secret"}), new_secret=bool(form.secret))
+    return record
+
+
+def _fill(record: StoreRecord, form: Form) -> None:
+    record.fields = form.fields
+    if form.kind == "folder":
+        record.fields["fsid"] = os.statvfs(form.fields["path"]).f_fsid
+    if form.secret:
+        record.sealed, record.secret_since = STATE.seal(form.secret), timezone.now()
+
+
+@transaction.atomic
+def drop_store(actor: Actor, name: str) -> None:
+    """Forget a store; nothing in it is touched. Raises NotFound, Conflict if a job uses it."""
+    actor.must(Right.ADMINISTER, [], "dropping stores")
+    record = store_named(name)
+    if users := jobs_using_store(name):
+        raise Conflict(
+            f"Store {name!r} is used by {', '.join(users)}. Change or drop those jobs first.", code="store.in-use"
+        )
+    record.delete()
+    note(actor, "store.dropped", name)
+
+
+def set_uses(job: str, names: set[str]) -> None:
+    """Remember which stores a job uses; an empty set when it is dropped. In the caller's transaction. Raises NotFound."""
+    stores = [store_named(name) for name in sorted(names)]
+    StoreUse.objects.filter(job=job).delete()
+    StoreUse.objects.bulk_create([StoreUse(store=store, job=job) for store in stores])
+
+
+def try_form(actor: Actor, given: dict[str, Any], *, write_to: str) -> list[Step]:
+    """Try a form as it stands, unsaved. The secret must be in it."""
+    actor.must(Right.ADMINISTER, [], "trying stores that are not saved")
+    form = read_form({"name": "unsaved"} | {k: v for k, v in given.items() if v != ""}, OPTIONS, STATE.root)
+    record = StoreRecord(name=form.name, kind=form.kind, fields=form.fields, sealed=STATE.seal(form.secret))
+    return asyncio.run(try_store(spec_of(record), write_to=write_to))
+
+
+def try_saved(actor: Actor, name: str, *, write_to: str) -> list[Step]:
+    """Try a registered store, and remember the answer."""
+    actor.must(Right.DEFINE, None, "trying stores")
+    record = store_named(name)
+    steps = asyncio.run(try_store(spec_of(record), write_to=write_to))
+    StoreRecord.objects.filter(pk=record.pk).update(tried_at=timezone.now(), tried=steps)
+    return steps
+
+
+def make_bucket(actor: Actor, name: str, bucket: str) -> bool:
+    """True: made. False: was there already, nothing changed."""
+    actor.must(Right.DEFINE, None, "making buckets")
+    record = store_named(name)
+    if record.kind == "folder":
+        raise Refused(f"{name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets")
+    if not (3 <= len(bucket) <= 63 and bucket.replace("-", "").replace(".", "").isalnum() and bucket == bucket.lower()):
+        message = f"{bucket!r} can't be a bucket's name: 3 to 63 small letters, digits, hyphens and dots."
+        raise Invalid([{"field": "bucket", "code": "bucket.name", "message": message}])
+
+    async def make(store: Store) -> bool:
+        return await store.make_bucket(bucket)
+
+    made: bool = asyncio.run(_with(record, make))
+    note(actor, "bucket.made" if made else "bucket.was-there", f"{name}/{bucket}")
+    return made
+
+
+def look_at(actor: Actor, name: str, path: bytes, *, after: bytes, everything: bool, limit: int) -> Level:
+    """One page of what lies at a place: this level, or all below. Raises StoreError."""
+    actor.must(Right.LOOK, None, "browsing")
+
+    async def look(store: Store) -> Level:
+        if not everything:
+            return await store.level(path, after=after, limit=limit)
+        entries = []
+        async for page in store.list(path, after=after):
+            entries += page
+            if len(entries) > limit:
+                break
+        return Level([], entries[:limit], entries[limit - 1].key if len(entries) > limit else b"")
+
+    found: Level = asyncio.run(_with(store_named(name), look))
+    return found
+
+
+async def _with(record: StoreRecord, call: Any) -> Any:
+    store = open_store(spec_of(record))
+    try:
+        return await call(store)
+    finally:
+        await store.close()

@@ -1,0 +1,12 @@
+from django.urls import path
+
+from pinecart.service.stores import api
+
+urlpatterns = [
+    path("stores", api.Stores.as_view(), name="stores"),
+    path("stores/try", api.StoresTry.as_view(), name="stores-try"),
+    path("stores/<slug:name>", api.StoreView.as_view(), name="store"),
+    path("stores/<slug:name>/try", api.StoreTry.as_view(), name="store-try"),
+    path("stores/<slug:name>/buckets", api.StoreBuckets.as_view(), name="store-buckets"),
+    path("stores/<slug:name>/browse", api.StoreBrowse.as_view(), name="store-browse"),
+]

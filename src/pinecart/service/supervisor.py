@@ -1,0 +1,109 @@
+"""One command starts all processes and ends them: web, clock, worker, and in the demo the stand-in stores."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable
+from typing import NamedTuple
+
+import httpx
+
+from pinecart.service.config.state import Options, State, StateError
+
+MODULES = ("pinecart.service.config.asgi", "pinecart.service.clock", "pinecart.service.worker")
+END_WITHIN_S = 4.0
+
+
+class Welcome(NamedTuple):
+    """What a first start made up: told to the person once."""
+
+    person: str
+    password: str
+
+
+def serve(state: State, options: Options, *, extra: list[list[str]], ready: Callable[[Welcome | None], None]) -> None:
+    """Run until SIGTERM or Ctrl-C. extra: further commands to keep running. ready: called once the service answers.
+
+    Raises StateError if the state folder can't be used or the address is taken.
+    """
+    state.prepare()
+    with state.lock():
+        state.write_options(options)
+        welcome = prepare(state)
+        commands = [*extra, *([sys.executable, "-m", module] for module in MODULES)]
+        stop = threading.Event()
+        for number in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(number, lambda *_: stop.set())
+        family = _Family(commands, os.environ | {"PINECART_DATA": str(state.root)})
+        try:
+            _wait_until_it_answers(options.url, family, stop)
+            if not stop.is_set():
+                threading.Thread(target=ready, args=(welcome,), daemon=True).start()
+            while not stop.wait(0.5):
+                family.replace_the_dead()
+        finally:
+            family.end()
+
+
+def prepare(state: State) -> Welcome | None:
+    """Bring the database up to date, with a copy first if there is something to lose; make the first person."""
+    os.environ["PINECART_DATA"] = str(state.root)
+    os.environ["DJANGO_SETTINGS_MODULE"] = "pinecart.service.config.settings"
+    import django
+
+    django.setup()
+    from pinecart.service.config.preparing import prepare_records
+
+    made = prepare_records(state)
+    return Welcome(*made) if made else None
+
+
+class _Family:
+    def __init__(self, commands: list[list[str]], environment: dict[str, str]) -> None:
+        self._environment = environment
+        self._children = [(command, self._start(command)) for command in commands]
+        self._not_before = 0.0
+
+    def _start(self, command: list[str]) -> subprocess.Popen[bytes]:
+        return subprocess.Popen(command, stdin=subprocess.PIPE, env=self._environment, start_new_session=True)
+
+    def any_dead(self) -> bool:
+        return any(child.poll() is not None for _, child in self._children)
+
+    def replace_the_dead(self) -> None:
+        """A process that died is started again, at most one every two seconds."""
+        for i, (command, child) in enumerate(self._children):
+            if child.poll() is not None and time.monotonic() >= self._not_before:
+                print(f"pinecart: {command[-1]} ended with {child.returncode}; it is started again.", file=sys.stderr)
+                self._not_before = time.monotonic() + 2
+                self._children[i] = (command, self._start(command))
+
+    def end(self) -> None:
+        for _, child in self._children:
+            child.terminate()
+        deadline = time.monotonic() + END_WITHIN_S
+        for _, child in self._children:
+            try:
+                child.wait(max(0.1, deadline - time.monotonic()))
+            except subprocess.TimeoutExpired:
+                child.kill()
+                child.wait()
+
+
+def _wait_until_it_answers(url: str, family: _Family, stop: threading.Event) -> None:
+    deadline = time.monotonic() + 60
+    while not stop.wait(0.05):
+        if family.any_dead() or time.monotonic() > deadline:
+            raise StateError(
+                f"The service did not start at {url}. Is the port taken? The lines above say more. Try --port."
+            )
+        try:
+            if httpx.get(f"{url}/api/v1/health", timeout=2).status_code == 200:
+                return
+        except httpx.HTTPError:
+            continue

@@ -1,0 +1,64 @@
+from __future__ import annotations
+
+from importlib import import_module
+
+from django.db import connection
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from pinecart import __version__
+from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.settings import OPTIONS
+from pinecart.service.jobs.api import DueShape
+from pinecart.service.people.api import actor_in
+from pinecart.service.runs.api import RunShape
+from pinecart.service.today import selectors
+
+
+class TodayShape(serializers.Serializer):
+    sentence = serializers.CharField()
+    needed = RunShape(many=True, help_text="Latest runs that need a person.")
+    working = RunShape(many=True)
+    recent = RunShape(many=True, help_text="Ended in the last 24 hours, newest first.")
+    due = DueShape(many=True)
+
+
+class HealthShape(serializers.Serializer):
+    ok = serializers.BooleanField()
+    version = serializers.CharField()
+
+
+class ArrivedShape(serializers.Serializer):
+    arrived = serializers.ListField(child=serializers.CharField())
+    changed = serializers.ListField(child=serializers.CharField())
+
+
+class Today(APIView):
+    @extend_schema(responses=TodayShape)
+    def get(self, request: Request) -> Response:
+        """Is everything well?"""
+        return Response(selectors.today(actor_in(request)))
+
+
+class Health(APIView):
+    authentication_classes = ()
+
+    @extend_schema(responses=HealthShape)
+    def get(self, request: Request) -> Response:
+        """Whether the service answers and its database does. Open to all; it tells nothing else."""
+        with connection.cursor() as cursor:
+            cursor.execute("SELECT 1")
+        return Response({"ok": True, "version": __version__})
+
+
+class DemoArrive(APIView):
+    @extend_schema(request=None, responses=ArrivedShape)
+    def post(self, request: Request) -> Response:
+        """Only in the demo: three new recordings arrive, and one count sheet changes."""
+        if not OPTIONS.demo:
+            raise NotFound("This service is not the demo: nothing arrives by a button here.", code="demo.off")
+        module, _, call = OPTIONS.demo.partition(":")
+        return Response(getattr(import_module(module), call)())

@@ -1,0 +1,9 @@
+from django.urls import path
+
+from pinecart.service.today import api
+
+urlpatterns = [
+    path("health", api.Health.as_view(), name="health"),
+    path("today", api.Today.as_view(), name="today"),
+    path("demo/arrive", api.DemoArrive.as_view(), name="demo-arrive"),
+]

@@ -1,0 +1,1 @@
+"""Who did what, in a chain that cannot be edited quietly."""

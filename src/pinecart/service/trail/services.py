@@ -1,0 +1,24 @@
+from __future__ import annotations
+
+import hashlib
+import json
+from typing import Any
+
+from django.utils import timezone
+
+from pinecart.service.config.rights import Actor
+from pinecart.service.trail.models import Line
+
+
+def note(actor: Actor, action: str, subject: str, **facts: Any) -> None:
+    """Add one line to the trail, in the transaction of the change that it tells of. Never a secret among the facts."""
+    before = Line.objects.order_by("-id").values_list("digest", flat=True).first() or ""
+    at = timezone.now()
+    Line.objects.create(
+        at=at, who=actor.name, action=action, subject=subject, facts=facts,
+        digest=digest_of(before, at.isoformat(), actor.name, action, subject, facts),
+    )  # fmt: skip
+
+
+def digest_of(before: str, *fields: Any) -> str:
+    return hashlib.sha256(json.dumps([before, *fields], sort_keys=True).encode()).hexdigest()

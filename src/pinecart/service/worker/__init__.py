@@ -1,0 +1,1 @@
+"""Gives runs to processes of their own."""

@@ -1,0 +1,14 @@
+from __future__ import annotations
+
+import os
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
+
+import django
+
+django.setup()
+
+from pinecart.service.config.shell import keep_turning  # noqa: E402
+from pinecart.service.worker.turning import Worker  # noqa: E402
+
+keep_turning(Worker(), 0.25)

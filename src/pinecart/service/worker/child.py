@@ -1,0 +1,145 @@
+"""A run's own process: reads its order from the pipe, holds the run's lock, carries it out, writes under its epoch."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import fcntl
+import hashlib
+import json
+import os
+import resource
+import signal
+import sys
+import time
+from collections.abc import AsyncIterator
+from concurrent.futures import ThreadPoolExecutor
+from typing import IO, Any
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
+
+import django
+
+django.setup()
+
+from pinecart.core.definition import read_definition  # noqa: E402
+from pinecart.core.entries import Row  # noqa: E402
+from pinecart.core.errors import PinecartError  # noqa: E402
+from pinecart.core.ports import Store  # noqa: E402
+from pinecart.drivers import open_store  # noqa: E402
+from pinecart.runner.records import BatchRules, Record  # noqa: E402
+from pinecart.runner.run import Ending, Order, carry_out  # noqa: E402
+from pinecart.service.config.parent import end_with_parent  # noqa: E402
+from pinecart.service.config.settings import OPTIONS, STATE  # noqa: E402
+from pinecart.service.runs import selectors, services  # noqa: E402
+
+LOG_LIMIT = 64 << 20
+
+
+class Desk:
+    """What the engine reads and writes (runner.run.Records), over the database and the run's log."""
+
+    def __init__(self, order: dict[str, Any], log: IO[str]) -> None:
+        self._run, self._epoch, self._kind = order["run"], order["epoch"], order["kind"]
+        self._log = log
+        self._stop = False
+        self.scopes: dict[int, int] = {}
+
+    def open_scopes(self, job: str, order: Order) -> None:
+        for number, leg in enumerate(order.definition.legs):
+            sides = [order.stores[p.store].identity(p.path) for p in (leg.source, leg.target)]
+            identity = hashlib.sha256("\n".join(sides).encode()).hexdigest()
+            self.scopes[number] = selectors.scope_numbered(job, identity)
+
+    async def pages(self, leg: int) -> AsyncIterator[list[Row]]:
+        after = b""
+        while page := await asyncio.to_thread(selectors.ledger_page, self.scopes[leg], after):
+            yield page
+            after = page[-1].key
+
+    async def drop(self, leg: int, keys: list[bytes]) -> None:
+        await asyncio.to_thread(services.drop_ledger_rows, self._run, self._epoch, self.scopes[leg], keys)
+
+    async def save(self, batch: list[Record]) -> None:
+        remember = self._kind == "transfer"
+        await asyncio.to_thread(services.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember)
+
+    async def tell(self, progress: dict[str, Any]) -> None:
+        self._stop = self._stop or await asyncio.to_thread(selectors.stop_wanted, self._run)
+        await asyncio.to_thread(services.tell_progress, self._run, self._epoch, progress)
+
+    def stopping(self) -> bool:
+        return self._stop
+
+    def log(self, action: str, message: str, **fields: Any) -> None:
+        """One JSON line: when, what, in a sentence, with fields. At its limit the log says so and ends."""
+        if self._log.tell() > LOG_LIMIT:
+            return
+        at = time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime()) + f".{time.time_ns() // 1_000_000 % 1000:03}Z"
+        self._log.write(json.dumps({"at": at, "run": self._run, "action": action, "message": message, **fields}) + "\n")
+        if self._log.tell() > LOG_LIMIT:
+            self._log.write(
+                json.dumps({"at": at, "run": self._run, "action": "full", "message": "The log is full."}) + "\n"
+            )
+
+
+def main() -> None:
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    signal.signal(signal.SIGTERM, lambda *_: os._exit(0))  # the lock goes, the run is interrupted, and goes on later
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    given = json.loads(sys.stdin.buffer.readline())
+    end_with_parent()
+    with (
+        STATE.run_file(given["run"], "lock").open("a") as lock,
+        STATE.run_file(given["run"], "log.jsonl").open("a", buffering=1) as log,
+    ):
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        desk = Desk(given, log)
+        try:
+            with contextlib.suppress(ImportError):
+                import uvloop
+
+                asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
+            asyncio.run(_work(given, desk))
+        except services.Superseded as exc:
+            desk.log("superseded", exc.message)
+
+
+async def _work(given: dict[str, Any], desk: Desk) -> None:
+    loop = asyncio.get_running_loop()
+    loop.set_default_executor(ThreadPoolExecutor(20))
+    desk.log("started", f"Works on {given['kind']} of {given['job']}.", epoch=given["epoch"])
+    try:
+        order = await asyncio.to_thread(_order, given)
+        await asyncio.to_thread(desk.open_scopes, given["job"], order)
+    except PinecartError as exc:
+        ending = Ending([], None, 0, False, exc)
+    else:
+        ending = await _carried(order, desk)
+    await asyncio.to_thread(services.end_run, given["run"], given["epoch"], ending)
+    desk.log("ended", "Ended.", code=ending.error.code if ending.error else "")
+
+
+async def _carried(order: Order, desk: Desk) -> Ending:
+    try:
+        return await carry_out(order, desk)
+    except services.Superseded:
+        raise
+    except Exception as exc:  # noqa: BLE001 - a defect of ours must end this run with its reason, and no other
+        desk.log("defect", f"{type(exc).__name__}: {exc}")
+        message = f"A defect in Pine Cart ended this run ({type(exc).__name__}). What was carried is recorded; the run's log has more."
+        return Ending([], None, 0, False, PinecartError(message))
+
+
+def _order(given: dict[str, Any]) -> Order:
+    if given["missing"]:
+        raise PinecartError(given["missing"], code="store.unknown")
+    stores: dict[str, Store] = {name: open_store(spec) for name, spec in given["stores"].items()}
+    definition = read_definition(given["definition"])
+    return Order(
+        given["run"], given["kind"], definition, stores, str(STATE.scratch), batches=BatchRules(rows=OPTIONS.batch_rows)
+    )
+
+
+if __name__ == "__main__":
+    main()

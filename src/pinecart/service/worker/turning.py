@@ -1,0 +1,60 @@
+"""The worker: gives each run a fresh process, learns of its end by waiting for it, and takes up what a dead one left.
+
+The truth of who works on a run is the lock that its process holds for its life, never the time.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import subprocess
+import sys
+from datetime import datetime
+
+from pinecart.service.config.settings import OPTIONS, STATE
+from pinecart.service.runs.models import Run
+from pinecart.service.runs.selectors import runs_working
+from pinecart.service.runs.services import claim_next, interrupt
+from pinecart.service.worker.orders import order_of
+
+
+class Worker:
+    def __init__(self) -> None:
+        self._children: dict[int, subprocess.Popen[bytes]] = {}
+
+    def turn(self, now: datetime) -> None:
+        for number in [n for n, child in self._children.items() if child.poll() is not None]:
+            del self._children[number]
+        for run in runs_working():
+            if run.pk not in self._children and is_free(run.pk):
+                interrupt(run)
+        while claimed := claim_next(now=now, limit=OPTIONS.runs_at_once):
+            self._start(claimed)
+
+    def _start(self, run: Run) -> None:
+        """The order, secrets included, goes through the pipe; its end later tells the child that we are gone."""
+        child = subprocess.Popen([sys.executable, "-m", "pinecart.service.worker.child"], stdin=subprocess.PIPE)
+        self._children[run.pk] = child
+        assert child.stdin
+        try:
+            child.stdin.write(json.dumps(order_of(run)).encode() + b"\n")
+            child.stdin.flush()
+        except BrokenPipeError:
+            child.wait()
+
+    def close(self) -> None:
+        """Runs are interrupted, not ended: they go on when the service is back."""
+        for child in self._children.values():
+            child.terminate()
+        for child in self._children.values():
+            child.wait(3)
+
+
+def is_free(run: int) -> bool:
+    """Whether no living process holds the run's lock."""
+    with STATE.run_file(run, "lock").open("a") as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            return False
+        return True

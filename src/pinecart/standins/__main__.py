@@ -1,0 +1,39 @@
+"""`python -m pinecart.standins FILE`: run one stand-in object store, as the JSON file says, until standard input ends.
+
+The file: {"port": 8751, "folder": "…", "accounts": {"KEYID": {"secret": "…", "may_write": true}}}
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import signal
+import sys
+import threading
+from pathlib import Path
+
+from pinecart.standins.bucket_server import Account, BucketServer, serve
+from pinecart.standins.bucket_shelf import Shelf
+
+
+async def main() -> None:
+    told = json.loads(Path(sys.argv[1]).read_text())
+    accounts = {key: Account(**account) for key, account in told["accounts"].items()}
+    runner, _ = await serve(BucketServer(accounts, Shelf(Path(told["folder"]))), told["port"])
+    stop = asyncio.Event()
+    loop = asyncio.get_running_loop()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        loop.add_signal_handler(number, stop.set)
+    threading.Thread(target=_wait_for_end, args=(loop, stop), daemon=True).start()
+    await stop.wait()
+    await runner.cleanup()
+
+
+def _wait_for_end(loop: asyncio.AbstractEventLoop, stop: asyncio.Event) -> None:
+    while sys.stdin.buffer.read(4096):
+        pass
+    loop.call_soon_threadsafe(stop.set)
+
+
+if __name__ == "__main__":
+    asyncio.run(main())
