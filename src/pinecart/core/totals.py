@@ -50,6 +50,14 @@ def size_text(size: int) -> str:
     return f"{size:,} B" if unit == "B" else f"{value:,.1f} {unit}"
 
 
+def span_text(seconds: float) -> str:
+    """`3 min`, `2 h 5 min`, `6 days`."""
+    minutes = round(seconds / 60)
+    if minutes < 60:
+        return f"{minutes} min"
+    return f"{minutes // 60} h {minutes % 60} min" if minutes < 48 * 60 else f"{minutes // 1440} days"
+
+
 def files_text(n: int) -> str:
     return f"{n:,} file" if n == 1 else f"{n:,} files"
 

@@ -82,9 +82,13 @@ class LegRun:
         self.tally: Counter[tuple[str, str]] = Counter()
         self.tally_bytes: Counter[tuple[str, str]] = Counter()
         self.far_seen = (0, 0)
+        self._unlike = 0  # far objects that are not as remembered, and were left so
+        self._not_done: Counter[bool] = Counter()  # failures; True: nothing lies there, and the ledger says it should
         self.acted = 0
         self._failing: tuple[str, int] = ("", 0)
         self._dropped: list[bytes] = []
+        self._looking = 0
+        self._planned = False
 
     async def go(self) -> None:
         """Raises StoreError or Incomplete when the leg as a whole can't be worked on."""
@@ -96,8 +100,9 @@ class LegRun:
         with tempfile.TemporaryFile("w+", dir=job.scratch) as spill:
             async with Pool(job.concurrency) as pool:
                 await self._plan(pool, spill)
+                self._planned = True
+                self._tell_if_complete()
                 await pool.drain()
-                self._progress.listing_complete = True
                 job.log("planned", f"Listing complete: {self._progress.listed} names.", listed=self._progress.listed)
                 if not job.only_plan:
                     for wanted in (Decision.COPY, Decision.REPLACE):
@@ -127,6 +132,7 @@ class LegRun:
                 continue
             verdict = consider(entry, there, row, job.rules)
             if isinstance(verdict, Look):
+                self._looking += 1
                 await pool.add(partial(self._look_and_route, key, entry, there, row, pool, spill))
             else:
                 await self._route(Item(key, entry, there, row, verdict), pool, spill)
@@ -137,14 +143,19 @@ class LegRun:
     ) -> None:
         try:
             item = await self._looked(key, entry, far, row)
+        except SignInRefused:
+            raise
         except StoreError as exc:
-            if isinstance(exc, SignInRefused):
-                raise
-            await self._record_failure(
-                Item(key, entry, far, row, Verdict(Decision.REFUSE, Reason.UNPROVEN, True)), exc, 0.0
-            )
-            return
-        await self._route(item, pool, spill)
+            refused = Verdict(Decision.REFUSE, Reason.UNPROVEN, problem=True)
+            await self._record_failure(Item(key, entry, far, row, refused), exc, 0.0)
+        else:
+            await self._route(item, pool, spill)
+        finally:
+            self._looking -= 1
+            self._tell_if_complete()
+
+    def _tell_if_complete(self) -> None:
+        self._progress.listing_complete = self._planned and self._looking == 0
 
     async def _looked(self, key: bytes, entry: Entry | None, far: Entry | None, row: Row | None) -> Item:
         """Answer core's questions until it gives its verdict."""
@@ -187,6 +198,7 @@ class LegRun:
                 _spill(spill, item)
         elif problem:
             self._progress.problems += 1
+            self._unlike += reason in (Reason.CHANGED_THERE, Reason.BOTH_CHANGED)
             await self._recorder.add(self._record(item, error=reason.value, message=PROBLEM_WORDS[reason]))
         elif reason is Reason.RECOGNISED:
             await self._recognised(item)
@@ -266,6 +278,7 @@ class LegRun:
         code, times = self._failing
         self._failing = (exc.code, times + 1 if exc.code == code else 1)
         self._progress.problems += 1
+        self._not_done[item.far is None and item.verdict.reason in (Reason.MISSING_THERE, Reason.CHANGED)] += 1
         self._job.log("problem", exc.message, key=show(item.key), code=exc.code)
         await self._recorder.add(
             self._record(
@@ -292,7 +305,13 @@ class LegRun:
     # --- looking once more ---------------------------------------------------------------------------------------
 
     async def far_side(self) -> dict[str, int]:
-        """List the destination once more against the ledger: objects and bytes there, and rows that are not as remembered."""
+        """What the destination holds, listed once more against the ledger, and how much of it is not as intended.
+
+        Where nothing was done, the plan's own listing has just said it.
+        """
+        if not self.acted:
+            objects, size = self.far_seen
+            return {"objects": objects, "bytes": size, "differences": self._unlike + self._not_done.total()}
         job, objects, size, differences = self._job, 0, 0, 0
         self._phase(Phase.CHECKING)
         far = absent_is_empty(job.target.store.list(job.target.prefix))
@@ -302,7 +321,7 @@ class LegRun:
             if row is not None and (there is None or likeness(there, row.there) is Likeness.DIFFERENT):
                 differences += 1
             await asyncio.sleep(0) if objects % 10_000 == 0 else None
-        return {"objects": objects, "bytes": size, "differences": differences}
+        return {"objects": objects, "bytes": size, "differences": differences + self._not_done[False]}
 
 
 async def _nothing() -> AsyncIterator[list[Any]]:

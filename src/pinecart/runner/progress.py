@@ -10,6 +10,44 @@ from pinecart.core.places import show
 
 RATE_S = 5.0
 SHOWN_IN_FLIGHT = 6
+FORGET = 0.97  # what was learned of the pace weighs 3 % less with each lesson
+
+
+class Pace:
+    """Seconds an object and seconds a byte, learned together: time = a·objects + b·bytes by least squares, a and b ≥ 0.
+
+    Either alone misleads: small files first make bytes look slow, large ones first make files look slow.
+    """
+
+    def __init__(self) -> None:
+        self._last: tuple[float, int, int] | None = None
+        self._oo = self._ob = self._bb = self._ot = self._bt = 0.0
+
+    def learn(self, now: float, objects: int, size: int) -> None:
+        if self._last is not None and (objects, size) != self._last[1:]:
+            then, had_objects, had_bytes = self._last
+            t, o, b = now - then, objects - had_objects, (size - had_bytes) / 1e6
+            for name, value in (("_oo", o * o), ("_ob", o * b), ("_bb", b * b), ("_ot", o * t), ("_bt", b * t)):
+                setattr(self, name, getattr(self, name) * FORGET + value)
+        if self._last is None or (objects, size) != self._last[1:]:
+            self._last = (now, objects, size)
+
+    def seconds_for(self, objects: int, size: int) -> float | None:
+        """None until something has been learned."""
+        if not self._oo:
+            return None
+        a, b = self._ot / self._oo, 0.0
+        whole = self._oo * self._bb - self._ob * self._ob
+        if whole > 1e-6 * self._oo * self._bb:
+            both = (
+                (self._ot * self._bb - self._bt * self._ob) / whole,
+                (self._bt * self._oo - self._ot * self._ob) / whole,
+            )
+            if min(both) >= 0:
+                a, b = both
+            elif both[0] < 0:
+                a, b = 0.0, self._bt / self._bb
+        return round(a * objects + b * size / 1e6, 1)
 
 
 class Progress:
@@ -22,6 +60,7 @@ class Progress:
         self.planned_objects = self.planned_bytes = 0
         self.done_objects = self.done_bytes = self.problems = 0
         self._in_flight: dict[bytes, int] = {}
+        self._pace = Pace()
         self._passed: deque[tuple[float, int, int]] = deque([(time.monotonic(), 0, 0)])
 
     def start(self, key: bytes, size: int) -> None:
@@ -43,12 +82,12 @@ class Progress:
         rate, pace = (self.done_bytes - size) / span, (self.done_objects - objects) / span
         left_objects = self.planned_objects - self.done_objects
         left_bytes = self.planned_bytes - self.done_bytes
-        waits = [left / speed for left, speed in ((left_objects, pace), (left_bytes, rate)) if speed > 0]
+        self._pace.learn(now, self.done_objects, self.done_bytes)
         return {
             "phases": self.phases, "listed": self.listed, "unchanged": self.same, "listing_complete": self.listing_complete,
             "planned": {"objects": self.planned_objects, "bytes": self.planned_bytes},
             "done": {"objects": self.done_objects, "bytes": self.done_bytes}, "problems": self.problems,
             "in_flight": [{"key": show(k), "bytes": s} for k, s in list(self._in_flight.items())[:SHOWN_IN_FLIGHT]],
             "rate_bytes": round(rate), "rate_objects": round(pace, 2),
-            "seconds_left": round(max(waits), 1) if waits and left_objects else None,
+            "seconds_left": self._pace.seconds_for(left_objects, left_bytes) if left_objects else None,
         }  # fmt: skip

@@ -75,7 +75,7 @@ async def carry_out(order: Order, records: Records) -> Ending:
                 counted += [(d, r, n, leg.tally_bytes[d, r]) for (d, r), n in leg.tally.items()]
                 acted += leg.acted
             if order.kind == "transfer" and not records.stopping():
-                far_side = _sum(far_side, await _far(leg))
+                far_side = _sum(far_side, await leg.far_side())
     except PinecartError as exc:
         error = exc
         records.log("failed", exc.message, code=exc.code)
@@ -87,13 +87,6 @@ async def carry_out(order: Order, records: Records) -> Ending:
     await recorder.flush()
     await records.tell(progress.snapshot())
     return Ending(counted, far_side, acted, records.stopping(), error)
-
-
-async def _far(leg: LegRun) -> dict[str, int]:
-    """What the far side holds. Where nothing was done, the plan's own listing has just said it."""
-    if leg.acted:
-        return await leg.far_side()
-    return {"objects": leg.far_seen[0], "bytes": leg.far_seen[1], "differences": 0}
 
 
 def _sum(a: dict[str, int] | None, b: dict[str, int]) -> dict[str, int]:

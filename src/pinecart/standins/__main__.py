@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import os
 import signal
 import sys
 import threading
@@ -30,7 +31,7 @@ async def main() -> None:
 
 
 def _wait_for_end(loop: asyncio.AbstractEventLoop, stop: asyncio.Event) -> None:
-    while sys.stdin.buffer.read(4096):
+    while os.read(0, 4096):
         pass
     loop.call_soon_threadsafe(stop.set)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import warnings
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
 
@@ -18,6 +19,8 @@ def main() -> None:
     from pinecart.service.config.settings import OPTIONS
 
     end_with_parent()
+    # The console's files are small and come from WhiteNoise, which is synchronous: nothing is lost by reading them whole.
+    warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
     uvicorn.run(
         application, host=OPTIONS.host, port=OPTIONS.port, log_level="warning", timeout_graceful_shutdown=2,
         server_header=False, lifespan="off",

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import sys
 import threading
 
 
@@ -11,7 +10,7 @@ def end_with_parent() -> None:
     """Watch standard input in a thread; its end is the parent's end, whatever ended it."""
 
     def watch() -> None:
-        while sys.stdin.buffer.read(4096):
+        while os.read(0, 4096):
             pass
         os._exit(3)
 

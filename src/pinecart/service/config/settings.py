@@ -82,6 +82,12 @@ SPECTACULAR_SETTINGS = {
     "SERVE_INCLUDE_SCHEMA": False,
     "SCHEMA_PATH_PREFIX": "/api/v1",
     "COMPONENT_SPLIT_REQUEST": True,
+    "ENUM_NAME_OVERRIDES": {
+        "RunKind": ["transfer", "preview", "audit"],
+        "StoreKind": ["folder", "s3"],
+        "EntryKind": ["file", "folder", "bucket"],
+        "RightName": ["look", "operate", "define", "administer"],
+    },
     "ENUM_ADD_EXPLICIT_BLANK_NULL_CHOICE": False,
 }
 LOGGING = {
@@ -89,5 +95,6 @@ LOGGING = {
     "disable_existing_loggers": False,
     "formatters": {"plain": {"format": "%(asctime)s %(name)s %(levelname)s %(message)s"}},
     "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "plain"}},
+    "loggers": {"django.request": {"level": "ERROR"}},
     "root": {"handlers": ["stderr"], "level": "WARNING"},
 }

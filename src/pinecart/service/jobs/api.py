@@ -10,7 +10,7 @@ from rest_framework.views import APIView
 
 from pinecart.core.definition import sentences
 from pinecart.service.jobs import selectors, services
-from pinecart.service.jobs.models import JobRecord
+from pinecart.service.jobs.selectors import JobRecord
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import RunShape, started
 from pinecart.service.runs.selectors import latest_runs, recent_marks, run_told

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from django.utils import timezone
+from drf_spectacular.extensions import OpenApiAuthenticationExtension
 from rest_framework import authentication
 from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.request import Request
@@ -39,3 +42,19 @@ class ByCookie(authentication.SessionAuthentication):
         found = super().authenticate(request)
         actor = actor_of(found[0].pk) if found else None
         return (SignedIn(actor), None) if actor else None
+
+
+class _TokenDescribed(OpenApiAuthenticationExtension):
+    target_class = ByToken
+    name = "token"
+
+    def get_security_definition(self, auto_schema: Any) -> dict[str, Any]:
+        return {"type": "http", "scheme": "bearer"}
+
+
+class _CookieDescribed(OpenApiAuthenticationExtension):
+    target_class = ByCookie
+    name = "cookie"
+
+    def get_security_definition(self, auto_schema: Any) -> dict[str, Any]:
+        return {"type": "apiKey", "in": "cookie", "name": "pinecart_session"}

@@ -12,8 +12,7 @@ from typing import Any
 from django.core.serializers.json import DjangoJSONEncoder
 
 from pinecart.core.totals import size_text
-from pinecart.service.runs.models import Run
-from pinecart.service.runs.selectors import all_records, problem_groups, run_told
+from pinecart.service.runs.selectors import Run, all_records, problem_groups, run_told
 
 COLUMNS = (
     "leg",

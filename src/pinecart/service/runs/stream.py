@@ -16,7 +16,7 @@ from asgiref.sync import sync_to_async
 from django.core.serializers.json import DjangoJSONEncoder
 
 from pinecart.service.runs import selectors
-from pinecart.service.runs.models import Run
+from pinecart.service.runs.selectors import Run
 
 POLL_S, ALIVE_S = 0.25, 5.0
 Event = tuple[int, int, str, Any]

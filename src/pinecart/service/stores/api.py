@@ -126,7 +126,7 @@ class Stores(APIView):
 
 
 class StoresTry(APIView):
-    @extend_schema(request=StoreTriedShape, responses=TriedShape)
+    @extend_schema(operation_id="stores_try_form", request=StoreTriedShape, responses=TriedShape)
     def post(self, request: Request) -> Response:
         """Try a form as it stands, unsaved."""
         given = checked(StoreTriedShape, request.data)

@@ -5,6 +5,7 @@ from typing import Any
 
 from django.utils import timezone
 
+from pinecart.core.totals import span_text
 from pinecart.service.config.rights import Actor
 from pinecart.service.jobs.selectors import jobs_seen, schedule_seen
 from pinecart.service.runs.selectors import latest_runs, run_told, runs_seen
@@ -40,4 +41,7 @@ def _sentence(jobs: int, needed: list[Any], working: list[Any], due: list[Any]) 
         well = "The one job is well." if jobs == 1 else f"All {jobs} jobs are well."
     if working:
         well += f" Working now: {', '.join(r['job'] for r in working[:3])}."
+    if due:
+        left = (due[0]["next_due"] - timezone.now()).total_seconds()
+        well += f" Next: {due[0]['job']} in {span_text(max(left, 0))}."
     return well

@@ -6,7 +6,7 @@ from typing import Any
 
 from pinecart.core.definition import read_definition
 from pinecart.service.config.refusals import NotFound
-from pinecart.service.runs.models import Run
+from pinecart.service.runs.selectors import Run
 from pinecart.service.stores.selectors import spec_of, store_named
 
 

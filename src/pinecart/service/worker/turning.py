@@ -12,8 +12,7 @@ import sys
 from datetime import datetime
 
 from pinecart.service.config.settings import OPTIONS, STATE
-from pinecart.service.runs.models import Run
-from pinecart.service.runs.selectors import runs_working
+from pinecart.service.runs.selectors import Run, runs_working
 from pinecart.service.runs.services import claim_next, interrupt
 from pinecart.service.worker.orders import order_of
 

@@ -1,0 +1,81 @@
+import { useQueryClient } from '@tanstack/react-query'
+import { Button, Flex, Grid, Layout, Menu, Spin, theme, Typography } from 'antd'
+import { lazy, Suspense, useEffect } from 'react'
+import { Link, Route, Routes, useLocation } from 'react-router'
+import { api, got, keepCsrf } from './api/client'
+import { PageHead, Loaded, useSession } from './parts/parts'
+import { SignIn } from './pages/session/SignIn'
+
+const TodayPage = lazy(() => import('./pages/today/TodayPage'))
+const JobsPage = lazy(() => import('./pages/jobs/JobsPage'))
+const JobPage = lazy(() => import('./pages/jobs/JobPage'))
+const JobForm = lazy(() => import('./pages/jobs/JobForm'))
+const PreviewPage = lazy(() => import('./pages/jobs/PreviewPage'))
+const AuditPage = lazy(() => import('./pages/jobs/AuditPage'))
+const RunsPage = lazy(() => import('./pages/runs/RunsPage'))
+const RunPage = lazy(() => import('./pages/runs/RunPage'))
+const StoresPage = lazy(() => import('./pages/stores/StoresPage'))
+const StoreForm = lazy(() => import('./pages/stores/StoreForm'))
+const BrowsePage = lazy(() => import('./pages/stores/BrowsePage'))
+
+const PAGES = [['/', 'Today'], ['/jobs', 'Jobs'], ['/runs', 'Runs'], ['/stores', 'Stores']] as const
+
+export function App() {
+  const session = useSession()
+  useEffect(() => keepCsrf(session.data?.csrf ?? ''), [session.data])
+  return (
+    <Loaded query={session}>
+      {(told) => (told.name ? <House name={told.name} /> : <SignIn />)}
+    </Loaded>
+  )
+}
+
+function House({ name }: { name: string }) {
+  const { token } = theme.useToken()
+  const wide = Grid.useBreakpoint().md
+  const { pathname } = useLocation()
+  const queries = useQueryClient()
+  const here = [...PAGES].reverse().find(([to]) => (to === '/' ? pathname === '/' : pathname.startsWith(to)))?.[0] ?? ''
+  const signOut = async () => {
+    await got(api.DELETE('/api/v1/session'))
+    queries.clear()
+    await queries.invalidateQueries()
+  }
+  return (
+    <Layout style={{ minHeight: '100vh' }}>
+      <a href="#page" className="skip" style={{ position: 'absolute', left: -9999 }} onFocus={(e) => { e.currentTarget.style.left = '8px' }}
+        onBlur={(e) => { e.currentTarget.style.left = '-9999px' }}>To the page</a>
+      <Layout.Header style={{ background: token.colorBgContainer, borderBottom: `1px solid ${token.colorBorderSecondary}`, padding: wide ? '0 24px' : '0 8px', height: 52, lineHeight: '50px' }}>
+        <Flex align="center" gap={wide ? 24 : 4}>
+          {wide && <Link to="/" style={{ color: token.colorPrimary, fontWeight: 600, fontSize: 17, whiteSpace: 'nowrap' }}>Pine Cart</Link>}
+          <Menu mode="horizontal" disabledOverflow selectedKeys={[here]} style={{ flex: 1, borderBottom: 0, background: 'transparent', lineHeight: '50px' }}
+            items={PAGES.map(([to, label]) => ({ key: to, label: <Link to={to}>{label}</Link>, style: wide ? {} : { paddingInline: 10 } }))} />
+          <Flex align="center" gap={8}>
+            {wide && <Typography.Text type="secondary">{name} · times in UTC</Typography.Text>}
+            <Button type="text" onClick={() => void signOut()} style={wide ? {} : { paddingInline: 6 }}>Sign out</Button>
+          </Flex>
+        </Flex>
+      </Layout.Header>
+      <Layout.Content id="page" style={{ padding: wide ? '20px 24px 48px' : '16px 12px 48px', maxWidth: 1240, width: '100%', margin: '0 auto' }}>
+        <Suspense fallback={<Spin aria-label="Loading" />}>
+          <Routes>
+            <Route index element={<TodayPage />} />
+            <Route path="jobs" element={<JobsPage />} />
+            <Route path="jobs/new" element={<JobForm />} />
+            <Route path="jobs/:name" element={<JobPage />} />
+            <Route path="jobs/:name/change" element={<JobForm />} />
+            <Route path="previews/:id" element={<PreviewPage />} />
+            <Route path="audits/:id" element={<AuditPage />} />
+            <Route path="runs" element={<RunsPage />} />
+            <Route path="runs/:id" element={<RunPage />} />
+            <Route path="stores" element={<StoresPage />} />
+            <Route path="stores/new" element={<StoreForm />} />
+            <Route path="stores/:name" element={<BrowsePage />} />
+            <Route path="stores/:name/change" element={<StoreForm />} />
+            <Route path="*" element={<PageHead title="There is no such page"><Link to="/">To today</Link></PageHead>} />
+          </Routes>
+        </Suspense>
+      </Layout.Content>
+    </Layout>
+  )
+}

@@ -1,0 +1,68 @@
+/** The only door to the server. Types come from the published API description. */
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema'
+
+type Shapes = components['schemas']
+export type Run = Shapes['RunShape']
+export type RunWhole = Shapes['RunWholeShape']
+export type Job = Shapes['JobShape']
+export type Definition = Shapes['DefinitionShape']
+export type Store = Shapes['StoreTold']
+export type StoreForm = Shapes['StoreFormShapeRequest']
+export type Tried = Shapes['TriedShape']
+export type Progress = Shapes['ProgressShape']
+export type Today = Shapes['TodayShape']
+export type FileRow = Shapes['ObjectShape']
+export type Session = Shapes['SessionShape']
+export type Browsed = Shapes['BrowsedShape']
+
+export interface Problem {
+  code: string
+  detail: string
+  status: number
+  problems?: { field: string; code: string; message: string }[]
+}
+
+/** A refusal by the service, or no answer from it. */
+export class Refusal extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail)
+  }
+  get code() {
+    return this.problem.code
+  }
+  /** What is wrong with one field of a form. */
+  of(field: string): string | undefined {
+    return this.problem.problems?.find((p) => p.field === field)?.message
+  }
+}
+
+let csrf = ''
+export const keepCsrf = (token: string) => {
+  csrf = token
+}
+
+export const api = createClient<paths>({ baseUrl: globalThis.location.origin, credentials: 'same-origin' })
+api.use({
+  onRequest({ request }) {
+    if (request.method !== 'GET') request.headers.set('X-CSRFToken', csrf)
+  },
+})
+
+/** The answer's body, or a Refusal. */
+export async function got<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let answer
+  try {
+    answer = await call
+  } catch {
+    throw new Refusal({ code: 'service.unreachable', detail: 'The service does not answer. Is it running?', status: 0 })
+  }
+  if (answer.response.ok) return answer.data as T
+  const told = (answer.error ?? {}) as Partial<Problem>
+  throw new Refusal({
+    code: told.code ?? `http.${answer.response.status}`,
+    detail: told.detail ?? `The service answered ${answer.response.status}.`,
+    status: answer.response.status,
+    problems: told.problems,
+  })
+}

@@ -1,0 +1,46 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { api, got, type Progress, type RunWhole } from '../api/client'
+
+/** A clock that ticks, for ages. */
+export function useNow(everyMs = 5000): number {
+  const [now, setNow] = useState(() => Date.now())
+  useEffect(() => {
+    const timer = setInterval(() => setNow(Date.now()), everyMs)
+    return () => clearInterval(timer)
+  }, [everyMs])
+  return now
+}
+
+/** A run, and its progress as it comes: server-sent events while it lives. */
+export function useRun(id: number) {
+  const queries = useQueryClient()
+  const key = ['run', id]
+  const run = useQuery({ queryKey: key, queryFn: () => got(api.GET('/api/v1/runs/{number}', { params: { path: { number: id } } })), refetchInterval: (q) => (q.state.data?.state === 'ended' ? false : 2000) })
+  const [progress, setProgress] = useState<Progress | null>(null)
+  const [quiet, setQuiet] = useState(false)
+  const [heardAt, setHeardAt] = useState<string | null>(null)
+  const ended = run.data?.state === 'ended'
+  const known = run.data !== undefined
+  useEffect(() => {
+    if (!known || ended) return
+    const stream = new EventSource(`/api/v1/runs/${id}/events`)
+    stream.addEventListener('progress', (e) => {
+      setQuiet(false)
+      setHeardAt(new Date().toISOString())
+      setProgress(JSON.parse(e.data as string) as Progress)
+    })
+    stream.addEventListener('state', (e) => {
+      setQuiet(false)
+      const told = JSON.parse(e.data as string) as RunWhole
+      queries.setQueryData<RunWhole>(['run', id], (old) => ({ ...told, problem_groups: old?.problem_groups ?? [] }))
+      if (told.state === 'ended') {
+        stream.close()
+        void queries.invalidateQueries()
+      }
+    })
+    stream.onerror = () => setQuiet(true)
+    return () => stream.close()
+  }, [id, ended, known, queries])
+  return { ...run, progress: progress ?? run.data?.progress ?? null, quiet, heardAt: heardAt ?? run.data?.told_at ?? null }
+}

@@ -1,0 +1,151 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { App, Button, Card, Col, Flex, Form, Input, Radio, Row, Select, Switch, Typography } from 'antd'
+import { useState } from 'react'
+import { Link, useNavigate, useParams } from 'react-router'
+import { api, got, Refusal, type Definition } from '../../api/client'
+import { location, place, tidy } from '../../lib/words'
+import { Failed, Loaded, PageHead } from '../../parts/parts'
+
+interface Values {
+  job: string
+  title?: string
+  why?: string
+  labels?: string[]
+  intent: string
+  on_difference: string
+  from: { store: string; path: string }
+  to: { store: string; path: string }
+  take?: string[]
+  leave_out?: string[]
+  scheduled: boolean
+  cron?: string
+  zone?: string
+}
+
+const CHOICES = [
+  { value: 'replace-changed', label: 'Replace what changed here; leave and list what somebody changed there' },
+  { value: 'keep', label: 'Keep the one there' },
+  { value: 'replace-all', label: 'Replace it always, even where somebody changed it there' },
+  { value: 'refuse', label: 'List it as a problem' },
+]
+
+export default function JobForm() {
+  const { name } = useParams()
+  const stores = useQuery({ queryKey: ['stores'], queryFn: () => got(api.GET('/api/v1/stores')) })
+  const job = useQuery({
+    queryKey: ['jobs', name, 'form'], enabled: !!name, staleTime: Infinity,
+    queryFn: () => got(api.GET('/api/v1/jobs/{name}', { params: { path: { name: name ?? '' } } })),
+  })
+  return (
+    <>
+      <PageHead title={name ? `Change ${name}` : 'Define a job'} />
+      <Loaded query={stores}>
+        {(list) => (name && !job.data ? <Loaded query={job}>{() => null}</Loaded> : <TheForm old={job.data?.definition} stores={list.map((s) => s.name)} />)}
+      </Loaded>
+    </>
+  )
+}
+
+function initial(old: Definition | undefined): Values {
+  const leg = old?.legs[0]
+  const none = { store: '', path: '' }
+  return {
+    job: old?.job ?? '', title: old?.title, why: old?.why, labels: old?.labels ?? [], intent: old?.intent ?? 'renew',
+    on_difference: old?.on_difference ?? 'replace-changed', from: leg ? place(leg.from) : none, to: leg ? place(leg.to) : none,
+    take: leg?.take, leave_out: leg?.leave_out, scheduled: !!old?.schedule, cron: old?.schedule?.cron ?? '30 5 * * *',
+    zone: old?.schedule?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone,
+  }
+}
+
+function definition(values: Values, old: Definition | undefined): Definition {
+  const at = (p: Values['from']) => location({ store: p.store, path: tidy(p.path ?? '') })
+  const leg = { from: at(values.from), to: at(values.to), take: values.take ?? [], leave_out: values.leave_out ?? [] }
+  return {
+    ...old, job: values.job, title: values.title ?? '', why: values.why ?? '', labels: values.labels ?? [], intent: values.intent,
+    on_difference: values.on_difference, legs: [leg, ...(old?.legs.slice(1) ?? [])],
+    schedule: values.scheduled ? { cron: values.cron ?? '', zone: values.zone ?? '' } : null,
+  }
+}
+
+function TheForm({ old, stores }: { old?: Definition; stores: string[] }) {
+  const [form] = Form.useForm<Values>()
+  const go = useNavigate()
+  const queries = useQueryClient()
+  const { message } = App.useApp()
+  const [sentences, setSentences] = useState<string[]>([])
+  const asked = () => definition(form.getFieldsValue(true) as Values, old)
+  const check = useMutation({
+    mutationFn: () => got(api.POST('/api/v1/jobs/check', { body: asked() })),
+    onSuccess: (told) => setSentences(told.sentences),
+    onError: () => setSentences([]),
+  })
+  const save = useMutation({
+    mutationFn: () => (old ? got(api.PUT('/api/v1/jobs/{name}', { params: { path: { name: old.job } }, body: asked() })) : got(api.POST('/api/v1/jobs', { body: asked() }))),
+    onSuccess: async (told) => {
+      void message.success('Saved and checked, no problems. Next: preview it, or start it.')
+      await queries.invalidateQueries()
+      await go(`/jobs/${told.job}`)
+    },
+  })
+  const refusal = [save.error, check.error].find((e) => e instanceof Refusal) as Refusal | undefined
+  const help = (field: string) => {
+    const said = refusal?.of(field)
+    return said ? { help: said, validateStatus: 'error' as const } : {}
+  }
+  const storeOptions = stores.map((s) => ({ value: s, label: s }))
+  const side = (which: 'from' | 'to', label: string) => (
+    <Form.Item label={label} required {...help(`legs[0].${which}`)}>
+      <Flex gap={8}>
+        <Form.Item noStyle name={[which, 'store']} rules={[{ required: true, message: 'Choose a store.' }]}>
+          <Select aria-label={`${label}: store`} placeholder="Store" options={storeOptions} style={{ width: 150 }} showSearch />
+        </Form.Item>
+        <Form.Item noStyle name={[which, 'path']}><Input aria-label={`${label}: path`} placeholder="path/ (in a bucket store: bucket/path/)" style={{ fontFamily: 'monospace' }} /></Form.Item>
+      </Flex>
+    </Form.Item>
+  )
+  if (!stores.length) return <Typography.Paragraph>A job needs stores to take from and put to. <Link to="/stores/new">Add a store first.</Link></Typography.Paragraph>
+  return (
+    <Form<Values> form={form} layout="vertical" initialValues={initial(old)} onFinish={() => save.mutate()} onValuesChange={() => setSentences([])} scrollToFirstError>
+      <Row gutter={16}>
+        <Col xs={24} lg={14}>
+          {side('from', 'From')}
+          {side('to', 'To')}
+          <Form.Item label="What shall be true afterwards" name="intent" {...help('intent')}>
+            <Radio.Group><Flex vertical gap={4}>
+              <Radio value="top-up"><b>Add what is missing.</b> Nothing that exists there is touched.</Radio>
+              <Radio value="renew"><b>Add new, replace changed.</b> Nothing is removed.</Radio>
+            </Flex></Radio.Group>
+          </Form.Item>
+          <Form.Item label="Leave out" name="leave_out" extra="Name patterns, such as *.tmp or drafts/**. What is left out is never touched." {...help('legs[0].leave_out')}>
+            <Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',']} placeholder="Nothing" />
+          </Form.Item>
+          <Form.Item label="Take only" name="take" extra="Empty: everything." {...help('legs[0].take')}>
+            <Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',']} placeholder="Everything" />
+          </Form.Item>
+          <Form.Item label="When a name exists there and differs" name="on_difference" {...help('on_difference')}><Select options={CHOICES} /></Form.Item>
+          <Form.Item label="When" name="scheduled" valuePropName="checked"><Switch checkedChildren="By the clock" unCheckedChildren="When started" /></Form.Item>
+          <Form.Item noStyle shouldUpdate={(a: Values, b: Values) => a.scheduled !== b.scheduled}>
+            {() => form.getFieldValue('scheduled') && (
+              <Flex gap={12} wrap>
+                <Form.Item label="Minute hour day month weekday" name="cron" {...help('schedule.cron')}><Input style={{ width: 220, fontFamily: 'monospace' }} /></Form.Item>
+                <Form.Item label="Time zone" name="zone" {...help('schedule.zone')}><Input style={{ width: 220 }} /></Form.Item>
+              </Flex>
+            )}
+          </Form.Item>
+        </Col>
+        <Col xs={24} lg={10}>
+          <Form.Item label="Name" name="job" required extra="Small letters, digits, hyphens." {...help('job')}><Input disabled={!!old} /></Form.Item>
+          <Form.Item label="Title" name="title"><Input /></Form.Item>
+          <Form.Item label="Why it exists" name="why"><Input.TextArea rows={2} /></Form.Item>
+          <Form.Item label="Labels" name="labels" {...help('labels')}><Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',', ' ']} /></Form.Item>
+          {sentences.length > 0 && <Card size="small" title="What it will do"><ul style={{ paddingInlineStart: 18, margin: 0 }}>{sentences.map((s) => <li key={s}>{s}</li>)}</ul></Card>}
+          {(save.error ?? check.error) && <Failed error={save.error ?? check.error} />}
+          <Flex gap={8} style={{ marginTop: 16 }} wrap>
+            <Button onClick={() => check.mutate()} loading={check.isPending}>Check</Button>
+            <Button type="primary" htmlType="submit" loading={save.isPending}>Save</Button>
+          </Flex>
+        </Col>
+      </Row>
+    </Form>
+  )
+}

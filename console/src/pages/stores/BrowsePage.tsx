@@ -1,0 +1,74 @@
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
+import { Breadcrumb, Button, Empty, Table, Typography } from 'antd'
+import { Link, useParams, useSearchParams } from 'react-router'
+import { api, got, type Browsed } from '../../api/client'
+import { count, size } from '../../lib/words'
+import { Bytes, Loaded, PageHead } from '../../parts/parts'
+
+type Entry = Browsed['entries'][number]
+
+export default function BrowsePage() {
+  const { name = '' } = useParams()
+  const [asked] = useSearchParams()
+  const path = asked.get('path') ?? ''
+  const everything = asked.get('all') === '1'
+  const query = useInfiniteQuery({
+    queryKey: ['browse', name, path, everything], initialPageParam: '',
+    queryFn: ({ pageParam }) => got(api.GET('/api/v1/stores/{name}/browse', { params: { path: { name }, query: { path, after: pageParam, all: everything, limit: 200 } } })),
+    getNextPageParam: (last) => last.next || undefined,
+  })
+  const parts = path.split('/').filter(Boolean)
+  const to = (p: string, all = false) => `/stores/${name}?path=${encodeURIComponent(p)}${all ? '&all=1' : ''}`
+  const crumbs = [{ title: <Link to={to('')}>{name}</Link> }, ...parts.map((part, i) => ({ title: <Link to={to(`${parts.slice(0, i + 1).join('/')}/`)}>{part}</Link> }))]
+  return (
+    <>
+      <PageHead title={<Breadcrumb items={crumbs} style={{ fontSize: 18 }} />}>
+        <Link to={to(path, !everything)}><Button>{everything ? 'Only this level' : 'All below'}</Button></Link>
+        <Totals name={name} path={path} key={`${name}/${path}`} />
+      </PageHead>
+      <Loaded query={query}>
+        {(data) => {
+          const rows = data.pages.flatMap((p) => p.entries)
+          if (!rows.length) return <Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description={`pine://${name}/${path} is empty.`} />
+          const listed = rows.filter((r) => r.kind === 'file')
+          return (
+            <>
+              <Typography.Paragraph type="secondary">
+                {everything ? 'All below' : 'This level'}: {count(rows.length - listed.length)} folders, {count(listed.length)} files · {size(listed.reduce((n, r) => n + (r.bytes ?? 0), 0))}{query.hasNextPage && ', and more'}
+              </Typography.Paragraph>
+              <Table<Entry> size="small" rowKey="key" dataSource={rows} pagination={false} sticky
+                columns={[
+                  { title: 'Name', render: (_, r) => (r.kind === 'file' ? <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{r.key}</Typography.Text>
+                    : <Link to={to(path + r.key)}><Typography.Text code style={{ color: 'inherit' }}>{r.key}</Typography.Text></Link>) },
+                  { title: 'Size', align: 'right', width: 110, render: (_, r) => (r.kind === 'file' ? <Bytes n={r.bytes} /> : r.kind) },
+                  { title: 'Changed', width: 170, responsive: ['md'], render: (_, r) => r.fault || (r.modified_ns != null && new Date(r.modified_ns / 1e6).toISOString().slice(0, 19).replace('T', ' ')) },
+                ]} />
+              {query.hasNextPage && <Button onClick={() => void query.fetchNextPage()} loading={query.isFetchingNextPage} style={{ marginTop: 12 }}>More</Button>}
+            </>
+          )
+        }}
+      </Loaded>
+    </>
+  )
+}
+
+/** How much lies below: counted only when it is asked for, since it lists everything. */
+function Totals({ name, path }: { name: string; path: string }) {
+  const query = useQuery({
+    queryKey: ['totals', name, path], enabled: false,
+    queryFn: async () => {
+      let after = ''
+      let objects = 0
+      let bytes = 0
+      do {
+        const page = await got(api.GET('/api/v1/stores/{name}/browse', { params: { path: { name }, query: { path, after, all: true, limit: 5000 } } }))
+        objects += page.entries.length
+        bytes += page.entries.reduce((n, e) => n + (e.bytes ?? 0), 0)
+        after = page.next
+      } while (after)
+      return { objects, bytes }
+    },
+  })
+  if (query.data) return <Typography.Text strong style={{ alignSelf: 'center' }}>{count(query.data.objects)} files · {size(query.data.bytes)}</Typography.Text>
+  return <Button onClick={() => void query.refetch()} loading={query.isFetching}>Count all below</Button>
+}

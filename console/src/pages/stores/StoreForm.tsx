@@ -1,0 +1,91 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { App, Button, Card, Col, Flex, Form, Input, Radio, Row, Typography } from 'antd'
+import { useNavigate, useParams } from 'react-router'
+import { api, got, Refusal, type Store, type StoreForm as Values, type Tried } from '../../api/client'
+import { Failed, Loaded, PageHead } from '../../parts/parts'
+
+export default function StoreForm() {
+  const { name } = useParams()
+  const store = useQuery({
+    queryKey: ['stores', name], enabled: !!name, staleTime: Infinity,
+    queryFn: () => got(api.GET('/api/v1/stores/{name}', { params: { path: { name: name ?? '' } } })),
+  })
+  return (
+    <>
+      <PageHead title={name ? `Change ${name}` : 'Add a store'} />
+      {name ? <Loaded query={store}>{(old) => <TheForm old={old} />}</Loaded> : <TheForm />}
+    </>
+  )
+}
+
+function TheForm({ old }: { old?: Store }) {
+  const [form] = Form.useForm<Values & { write_to?: string }>()
+  const kind = Form.useWatch('kind', form) ?? old?.kind ?? 'folder'
+  const go = useNavigate()
+  const queries = useQueryClient()
+  const { message } = App.useApp()
+  const tried = useMutation({ mutationFn: () => got(api.POST('/api/v1/stores/try', { body: { write_to: '', ...(form.getFieldsValue() as Values) } })) })
+  const save = useMutation({
+    mutationFn: (values: Values) => (old
+      ? got(api.PATCH('/api/v1/stores/{name}', { params: { path: { name: old.name } }, body: Object.fromEntries(Object.entries(values).filter(([k, v]) => v !== undefined && !(k === 'secret' && v === ''))) }))
+      : got(api.POST('/api/v1/stores', { body: values }))),
+    onSuccess: async (told) => {
+      void message.success(`Store ${told.name} is saved.`)
+      await queries.invalidateQueries()
+      await go(`/stores/${told.name}`)
+    },
+  })
+  const refusal = [save.error, tried.error].find((e) => e instanceof Refusal) as Refusal | undefined
+  const item = (field: string) => {
+    const said = refusal?.of(field)
+    return { name: field, ...(said ? { help: said, validateStatus: 'error' as const } : {}) }
+  }
+  return (
+    <Form form={form} layout="vertical" initialValues={old ? { ...old } : { kind: 'folder' }} onFinish={(values: Values & { write_to?: string }) => { delete values.write_to; save.mutate(values) }} autoComplete="off">
+      <Row gutter={16}>
+        <Col xs={24} lg={12}>
+          <Form.Item label="Kind" {...item('kind')}>
+            <Radio.Group disabled={!!old} options={[{ value: 'folder', label: 'A folder' }, { value: 's3', label: 'An S3-compatible object store' }]} />
+          </Form.Item>
+          <Form.Item label="Short name" required extra="It names the store ever after: small letters, digits, hyphens." {...item('name')}><Input disabled={!!old} /></Form.Item>
+          {kind === 'folder' ? (
+            <Form.Item label="Path" required extra="The whole path on the service's machine, such as /srv/larkfell/posts." {...item('path')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
+          ) : (
+            <>
+              <Form.Item label="Endpoint" required extra="The storage's address, such as https://objects.example or http://127.0.0.1:8751." {...item('endpoint')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
+              <Form.Item label="Region" extra="Its code; us-east-1 if left empty." {...item('region')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
+              <Form.Item label="Key id" required extra="From the storage's page on access keys." {...item('key_id')}><Input style={{ fontFamily: 'monospace' }} autoComplete="off" /></Form.Item>
+              <Form.Item label={old ? 'New secret' : 'Secret'} required={!old} extra={old ? 'Empty: the present one stays. A new address needs it again.' : 'Shown once beside the key id when the key was made. It is sealed here and never shown.'} {...item('secret')}>
+                <Input.Password autoComplete="new-password" style={{ fontFamily: 'monospace' }} />
+              </Form.Item>
+              <Form.Item label="Confined to" extra="A bucket, or bucket/prefix. Empty: all buckets of this key." {...item('root')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
+              {!old && <Form.Item label="Also try to write in" extra="A bucket. A small file of our own is written, read and deleted." name="write_to"><Input style={{ fontFamily: 'monospace' }} /></Form.Item>}
+            </>
+          )}
+        </Col>
+        <Col xs={24} lg={12}>
+          {(save.error ?? tried.error) && <Failed error={save.error ?? tried.error} />}
+          {tried.data && <Steps tried={tried.data} />}
+          <Flex gap={8} style={{ marginTop: 16 }} wrap>
+            {!old && <Button onClick={() => tried.mutate()} loading={tried.isPending}>Try it</Button>}
+            <Button type="primary" htmlType="submit" loading={save.isPending}>Save</Button>
+          </Flex>
+        </Col>
+      </Row>
+    </Form>
+  )
+}
+
+export function Steps({ tried }: { tried: Tried }) {
+  const signs = new Map<boolean | null, string>([[true, '✓'], [false, '✗'], [null, '○']])
+  return (
+    <Card size="small" title={tried.ok ? '✓ It works' : '✗ Not everything works'} role="status">
+      {tried.steps.map((s) => (
+        <Flex key={s.step} gap={8} style={{ padding: '3px 0' }}>
+          <span style={{ minWidth: 92 }}>{signs.get(s.ok)} {s.step}</span>
+          <Typography.Text type={s.ok === false ? 'danger' : undefined}>{s.message} {s.code && <code>({s.code})</code>}</Typography.Text>
+        </Flex>
+      ))}
+    </Card>
+  )
+}

@@ -1,0 +1,77 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { Button, Card, Empty, Flex, Grid, Popconfirm, Table, Typography } from 'antd'
+import { Link } from 'react-router'
+import { api, got, type Store } from '../../api/client'
+import { Ago, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
+
+export default function StoresPage() {
+  const query = useQuery({ queryKey: ['stores'], queryFn: () => got(api.GET('/api/v1/stores')) })
+  const mayAdd = useMay('administer')
+  const add = mayAdd && <Link to="/stores/new"><Button type="primary">Add a store</Button></Link>
+  return (
+    <>
+      <PageHead title="Stores">{add}</PageHead>
+      <Loaded query={query}>
+        {(stores) => (stores.length ? <List stores={stores} /> : (
+          <Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description="No stores yet. A store is a storage system that Pine Cart can reach: a folder, or an object store.">{add}</Empty>
+        ))}
+      </Loaded>
+    </>
+  )
+}
+
+function List({ stores }: { stores: Store[] }) {
+  const wide = Grid.useBreakpoint().lg
+  if (!wide)
+    return (
+      <Flex vertical gap={12}>
+        {stores.map((s) => (
+          <Card key={s.name} size="small">
+            <Link to={`/stores/${s.name}`}><Typography.Text strong style={{ color: 'inherit' }}>{s.name}</Typography.Text></Link> · {s.kind}
+            <div><Typography.Text code style={{ overflowWrap: 'anywhere' }}>{s.address}</Typography.Text></div>
+            <LastTry store={s} />
+            <Actions store={s} />
+          </Card>
+        ))}
+      </Flex>
+    )
+  return (
+    <Table<Store> size="small" rowKey="name" dataSource={stores} pagination={false} sticky
+      columns={[
+        { title: 'Store', render: (_, s) => <Link to={`/stores/${s.name}`}>{s.name}</Link> },
+        { title: 'Kind', dataIndex: 'kind' },
+        { title: 'Address', render: (_, s) => <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{s.address}</Typography.Text> },
+        { title: 'Confined to', render: (_, s) => s.root || (s.kind === 'folder' ? 'this folder' : 'all buckets') },
+        { title: 'Last try', render: (_, s) => <LastTry store={s} /> },
+        { title: 'Key given', render: (_, s) => (s.kind === 'folder' ? '' : <Ago at={s.secret_since} />) },
+        { title: 'Jobs', render: (_, s) => s.jobs.map((j) => <div key={j}><Link to={`/jobs/${j}`}>{j}</Link></div>) },
+        { title: '', render: (_, s) => <Actions store={s} /> },
+      ]} />
+  )
+}
+
+function LastTry({ store }: { store: Store }) {
+  if (!store.tried_at) return <Typography.Text type="secondary">never tried</Typography.Text>
+  const bad = store.tried?.find((s) => s.ok === false)
+  return <span>{bad ? <Typography.Text type="danger">✗ {bad.step}: {bad.message}</Typography.Text> : '✓ works'}, <Ago at={store.tried_at} /></span>
+}
+
+function Actions({ store }: { store: Store }) {
+  const queries = useQueryClient()
+  const mayTry = useMay('define')
+  const mayChange = useMay('administer')
+  const path = { params: { path: { name: store.name } } }
+  const again = () => queries.invalidateQueries()
+  const tried = useMutation({ mutationFn: () => got(api.POST('/api/v1/stores/{name}/try', { ...path, body: { write_to: '' } })), onSettled: again })
+  const drop = useMutation({ mutationFn: () => got(api.DELETE('/api/v1/stores/{name}', path)), onSuccess: again })
+  return (
+    <Flex gap={4} wrap>
+      {mayTry && <Button size="small" onClick={() => tried.mutate()} loading={tried.isPending}>Try</Button>}
+      {mayChange && <>
+        <Link to={`/stores/${store.name}/change`}><Button size="small">Change</Button></Link>
+        <Popconfirm title={`Forget ${store.name} and its key?`} description="Nothing in it is touched." okText="Forget it" onConfirm={() => drop.mutate()}><Button size="small" danger>Drop</Button></Popconfirm>
+      </>}
+      {drop.error && <Failed error={drop.error} />}
+    </Flex>
+  )
+}

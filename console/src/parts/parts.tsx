@@ -1,0 +1,102 @@
+/** The small parts that every page is made of. */
+import { useQuery } from '@tanstack/react-query'
+import { Alert, Button, Flex, Grid, Skeleton, theme, Tooltip, Typography } from 'antd'
+import type { ReactNode } from 'react'
+import { Link } from 'react-router'
+import { api, got, Refusal } from '../api/client'
+import { useNow } from '../hooks/live'
+import { age, cut, exact, MARKS, place, size, tone } from '../lib/words'
+
+/** An outcome or state: a shape, a word and a colour, always together. */
+export function Mark({ word, strong = false }: { word: string; strong?: boolean }) {
+  const { token } = theme.useToken()
+  const colours = { good: token.colorSuccess, person: token.colorWarning, bad: token.colorError, calm: token.colorTextSecondary }
+  return (
+    <span style={{ color: colours[tone(word)], whiteSpace: 'nowrap', fontWeight: strong ? 600 : 400 }}>{MARKS[word] ?? word}</span>
+  )
+}
+
+/** `4 min ago`, with the exact time on hover, focus and tap. */
+export function Ago({ at, never = 'never' }: { at: string | null | undefined; never?: string }) {
+  const now = useNow()
+  if (!at) return <Typography.Text type="secondary">{never}</Typography.Text>
+  return (
+    <Tooltip title={exact(at)} trigger={['hover', 'focus', 'click']}>
+      <span tabIndex={0} style={{ whiteSpace: 'nowrap' }}>{age(at, now)}</span>
+    </Tooltip>
+  )
+}
+
+/** A place: monospaced, cut in the middle, whole on hover and focus; a click opens it, a button copies it. */
+export function At({ location, limit = 44 }: { location: string; limit?: number }) {
+  const at = place(location)
+  return (
+    <Flex component="span" align="baseline" gap={2} style={{ display: 'inline-flex', minWidth: 0 }}>
+      <Tooltip title={location} trigger={['hover', 'focus']}>
+        <Link to={`/stores/${at.store}?path=${encodeURIComponent(at.path)}`} style={{ overflowWrap: 'anywhere' }}>
+          <Typography.Text code style={{ color: 'inherit' }}>{cut(location.replace('pine://', ''), limit)}</Typography.Text>
+        </Link>
+      </Tooltip>
+      <Typography.Text copyable={{ text: location, tooltips: [`Copy ${location}`, 'Copied'] }} aria-label={`Copy ${location}`} />
+    </Flex>
+  )
+}
+
+/** From → to; stacked where the screen is narrow. */
+export function FromTo({ from, to }: { from: string; to: string }) {
+  const narrow = !Grid.useBreakpoint().sm
+  return (
+    <Flex component="span" vertical={narrow} align={narrow ? 'flex-start' : 'center'} gap={narrow ? 0 : 6} wrap style={{ display: 'inline-flex' }}>
+      <At location={from} />
+      <span>→ <At location={to} /></span>
+    </Flex>
+  )
+}
+
+/** Bytes for people, exact ones on hover, focus and tap. */
+export function Bytes({ n }: { n: number | null | undefined }) {
+  if (n == null) return null
+  return (
+    <Tooltip title={`${n.toLocaleString('en')} bytes`} trigger={['hover', 'focus', 'click']}>
+      <span style={{ fontVariantNumeric: 'tabular-nums', whiteSpace: 'nowrap' }}>{size(n)}</span>
+    </Tooltip>
+  )
+}
+
+/** What failed, the code, and try again. */
+export function Failed({ error, again }: { error: unknown; again?: () => void }) {
+  const refusal = error instanceof Refusal ? error : null
+  return (
+    <Alert
+      type="error" role="alert" showIcon={false}
+      title={`✗ ${refusal?.message ?? String(error)}`}
+      description={<Flex justify="space-between" align="center" gap={12} wrap><span>Code: <code>{refusal?.code ?? 'console'}</code></span>
+        {again && <Button onClick={again}>Try again</Button>}</Flex>}
+    />
+  )
+}
+
+/** A page's content: its outline while it loads, the error if it failed. */
+export function Loaded<T>({ query, children }: { query: { data?: T; error: unknown; refetch: () => unknown }; children: (data: T) => ReactNode }) {
+  if (query.data !== undefined) return <>{children(query.data)}</>
+  if (query.error) return <Failed error={query.error} again={() => void query.refetch()} />
+  return <div aria-busy="true" aria-label="Loading"><Skeleton active={false} paragraph={{ rows: 6 }} /></div>
+}
+
+export function useSession() {
+  return useQuery({ queryKey: ['session'], queryFn: () => got(api.GET('/api/v1/session')), staleTime: 60_000 })
+}
+
+/** Whether the person signed in holds a right somewhere. */
+export function useMay(right: string): boolean {
+  return useSession().data?.rights.includes(right) ?? false
+}
+
+export function PageHead({ title, children }: { title: ReactNode; children?: ReactNode }) {
+  return (
+    <Flex justify="space-between" align="center" gap={12} wrap style={{ marginBottom: 16 }}>
+      <Typography.Title level={1} style={{ fontSize: 22, margin: 0 }}>{title}</Typography.Title>
+      <Flex gap={8} wrap>{children}</Flex>
+    </Flex>
+  )
+}

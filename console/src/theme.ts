@@ -1,0 +1,52 @@
+/** The look of Pine Cart, once: tokens for light and dark. Brand green never marks an outcome. */
+import { theme, type ThemeConfig } from 'antd'
+
+const shared = {
+  borderRadius: 4,
+  fontFamily: 'system-ui, -apple-system, "Segoe UI", "DejaVu Sans", sans-serif',
+  fontFamilyCode: 'ui-monospace, "DejaVu Sans Mono", Menlo, monospace',
+  wireframe: false,
+}
+
+export const light: ThemeConfig = {
+  algorithm: theme.defaultAlgorithm,
+  token: {
+    ...shared,
+    colorPrimary: '#2f6b4f',
+    colorInfo: '#2f6b4f',
+    colorLink: '#2f6b4f',
+    colorLinkHover: '#1f4e39',
+    colorBgLayout: '#faf9f6',
+    colorBgContainer: '#fffefb',
+    colorText: '#23271f',
+    colorTextSecondary: '#5d5c54',
+    colorTextDescription: '#5d5c54',
+    colorBorder: '#cfcbbf',
+    colorBorderSecondary: '#e5e2d9',
+    colorSuccess: '#2d6a8a',
+    colorWarning: '#855c0c',
+    colorError: '#a8322a',
+  },
+}
+
+export const dark: ThemeConfig = {
+  algorithm: theme.darkAlgorithm,
+  token: {
+    ...shared,
+    colorPrimary: '#5f9f7e',
+    colorInfo: '#5f9f7e',
+    colorLink: '#7fbf9c',
+    colorLinkHover: '#a5d6bb',
+    colorBgLayout: '#171a18',
+    colorBgContainer: '#1e2220',
+    colorBgElevated: '#252a27',
+    colorText: '#e6e4dc',
+    colorTextSecondary: '#b0b1a8',
+    colorTextDescription: '#b0b1a8',
+    colorBorder: '#454a46',
+    colorBorderSecondary: '#343935',
+    colorSuccess: '#7db8d6',
+    colorWarning: '#e0b45c',
+    colorError: '#f0897f',
+  },
+}

@@ -1,0 +1,77 @@
+"""Takes the pictures in this folder from a running demo: `make screenshots`. Terminal ones are drawn from real output."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+from rich.console import Console
+from rich.text import Text
+
+HERE = Path(__file__).parent
+FLAGS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
+]  # fmt: skip
+COMMANDS = {
+    "terminal-today": ["", "run list", "schedule list"],
+    "terminal-run": ["start dawn-recordings --follow", "run objects {last}", "audit start dawn-recordings"],
+}
+
+
+def pinecart(words: str) -> str:
+    env = os.environ | {"COLUMNS": "120"}
+    done = subprocess.run([sys.executable, "-m", "pinecart.cli.main", *words.split()], capture_output=True, text=True, env=env, check=False)
+    return done.stdout + done.stderr
+
+
+def draw(page: Page, name: str, commands: list[str]) -> None:
+    """A terminal's picture, from what the commands really print."""
+    console = Console(record=True, width=120, file=open(os.devnull, "w"))
+    for words in commands:
+        text = words.format(last=pinecart("--json run list --limit 1").split('"id": ')[1].split(",")[0]) if "{last}" in words else words
+        console.print(Text(f"$ pinecart {text}".rstrip(), style="bold"))
+        console.print(Text.from_ansi(pinecart(text)))
+    page.set_content(f'<body style="margin:0">{console.export_svg(title="pinecart")}</body>')
+    page.locator("svg").first.screenshot(path=HERE / f"{name}.png")
+
+
+def pages(page: Page, url: str, shots: dict[str, str]) -> None:
+    for name, path in shots.items():
+        page.goto(url + path)
+        page.wait_for_load_state("networkidle")
+        page.wait_for_timeout(400)
+        page.screenshot(path=HERE / f"{name}.png")
+
+
+def main(url: str, password: str) -> None:
+    with sync_playwright() as play:
+        browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        terminal = browser.new_page(viewport={"width": 1280, "height": 800})
+        for name, commands in COMMANDS.items():
+            draw(terminal, name, commands)
+        last = pinecart("--json run list --limit 1").split('"id": ')[1].split(",")[0]
+        audit = pinecart("--json audit list").split('"id": ')[1].split(",")[0]
+        for scheme, width, shots in (
+            ("light", 1280, {"today": "/", "jobs": "/jobs", "job": "/jobs/dawn-recordings", "define": "/jobs/dawn-recordings/change",
+                             "run": f"/runs/{last}", "stores": "/stores", "browse": "/stores/office?path=larkfell/dawn/sheets/",
+                             "audit": f"/audits/{audit}", "report": f"/api/v1/runs/{last}/report?as=html"}),
+            ("dark", 1280, {"today-dark": "/"}),
+            ("light", 390, {"run-narrow": f"/runs/{last}", "jobs-narrow": "/jobs"}),
+        ):  # fmt: skip
+            context = browser.new_context(viewport={"width": width, "height": 800}, color_scheme=scheme, reduced_motion="reduce")
+            page = context.new_page()
+            page.goto(url)
+            page.get_by_label("Name").fill("admin")
+            page.get_by_label("Password").fill(password)
+            page.get_by_role("button", name="Sign in").click()
+            page.get_by_role("button", name="Sign out").wait_for()
+            pages(page, url, shots)
+        browser.close()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1], sys.argv[2])

@@ -1,0 +1,182 @@
+"""A whole Pine Cart for tests: the service as its users start it, on loopback, with one folder store and one stand-in."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import shutil
+import signal
+import socket
+import sqlite3
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from pinecart.client import Client
+from pinecart.standins.bucket_server import BucketServer
+from tests.standin import KEY, SECRET, running
+
+PINECART = [sys.executable, "-m", "pinecart.cli.main"]
+
+
+def free_port() -> int:
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        return int(s.getsockname()[1])
+
+
+def until(true: Callable[[], Any], seconds: float = 30, what: str = "it to become true") -> Any:
+    """Wait for an outside process to get somewhere."""
+    deadline = time.monotonic() + seconds
+    while not (found := true()):
+        assert time.monotonic() < deadline, f"waited {seconds} s for {what}"
+        time.sleep(0.05)
+    return found
+
+
+class House:
+    """state: its folder.   files: where folder stores may lie.   standin, endpoint: the object store."""
+
+    def __init__(self, root: Path, standin: BucketServer, endpoint: str, *options: str) -> None:
+        self.state, self.files = root / "state", root / "files"
+        self.files.mkdir(exist_ok=True)
+        self.standin, self.endpoint, self.options = standin, endpoint, options
+        self.port = free_port()
+        self.process: subprocess.Popen[str] | None = None
+        self.said = ""
+
+    @property
+    def url(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+    @property
+    def env(self) -> dict[str, str]:
+        return {k: v for k, v in os.environ.items() if not k.startswith(("PINECART", "DJANGO"))} | {
+            "PINECART_DATA": str(self.state),
+            "HOME": str(self.files),
+        }
+
+    def start(self) -> None:
+        command = [
+            *PINECART,
+            "serve",
+            "--data",
+            str(self.state),
+            "--port",
+            str(self.port),
+            "--folders",
+            str(self.files),
+        ]
+        log = open(self.state.parent / "serve.log", "a")  # noqa: SIM115
+        self.process = subprocess.Popen(
+            [*command, "--allow-address", "127.0.0.1", *self.options], stdout=log, stderr=log, env=self.env, text=True
+        )
+        until(self.answers, what="the service to answer")
+        until(lambda: "Ctrl-C ends it" in self.log(), what="its welcome")
+
+    def log(self) -> str:
+        return (self.state.parent / "serve.log").read_text()
+
+    def answers(self) -> bool:
+        try:
+            return httpx.get(f"{self.url}/api/v1/health").status_code == 200
+        except httpx.HTTPError:
+            assert self.process and self.process.poll() is None, self.log()
+            return False
+
+    def end(self) -> float:
+        """Seconds that ending took."""
+        assert self.process
+        began = time.monotonic()
+        self.process.send_signal(signal.SIGTERM)
+        self.process.wait(15)
+        return time.monotonic() - began
+
+    @property
+    def token(self) -> str:
+        return (self.state / "token").read_text()
+
+    def client(self, token: str | None = None) -> Client:
+        return Client(self.url, self.token if token is None else token)
+
+    def run(self, *words: str, stdin: str | None = None, **env: str) -> subprocess.CompletedProcess[str]:
+        """The command line, as a person would use it."""
+        return subprocess.run(
+            [*PINECART, *words],
+            input=stdin,
+            capture_output=True,
+            text=True,
+            env=self.env | env,
+            timeout=120,
+            check=False,
+        )
+
+    def json(self, *words: str) -> Any:
+        done = self.run("--json", *words)
+        return json.loads(done.stdout)
+
+    def sql(self, text: str, *values: Any) -> list[Any]:
+        """Straight into the database, as only a test may."""
+        with contextlib.closing(sqlite3.connect(self.state / "pinecart.sqlite3", timeout=20)) as db, db:
+            return db.execute(text, values).fetchall()
+
+    def fresh_store(self, name: str, files: dict[str, bytes]) -> Path:
+        """A folder store with these files, old enough not to be racy."""
+        root = self.files / name
+        for path, body in files.items():
+            (root / path).parent.mkdir(parents=True, exist_ok=True)
+            (root / path).write_bytes(body)
+            os.utime(root / path, (1_700_000_000, 1_700_000_000))
+        with self.client() as cart:
+            cart.add_store({"name": name, "kind": "folder", "path": str(root)})
+        return root
+
+    def fresh_job(self, name: str, files: dict[str, bytes], **more: Any) -> tuple[Path, str]:
+        """A store and bucket of this name, and a job from one to the other. Gives the folder and the bucket."""
+        root = self.fresh_store(name, files)
+        self.standin.shelf.make(name)
+        with self.client() as cart:
+            cart.define_job(
+                {"job": name, "legs": [{"from": f"pine://{name}/", "to": f"pine://office/{name}/in/"}], **more}
+            )
+        return root, name
+
+    def carried(self, job: str) -> dict[str, Any]:
+        """Start a job and wait; gives the run as it ended."""
+        with self.client() as cart:
+            run = cart.start(job)
+            for _ in cart.follow(run["id"]):
+                pass
+            return cart.run(run["id"])
+
+
+@contextlib.contextmanager
+def house(root: Path, *options: str) -> Iterator[House]:
+    """A started house with the store `office`."""
+    with running() as (standin, endpoint):
+        made = House(root, standin, endpoint, *options)
+        made.start()
+        try:
+            with made.client() as cart:
+                cart.add_store({"name": "office", "kind": "s3", "endpoint": endpoint, "key_id": KEY, "secret": SECRET})
+            yield made
+        finally:
+            if made.process and made.process.poll() is None:
+                made.end()
+            shutil.rmtree(made.files, ignore_errors=True)
+
+
+def pids_of(parent: int) -> list[int]:
+    """All processes below one, from /proc."""
+    found = []
+    for stat in Path("/proc").glob("[0-9]*/stat"):
+        with contextlib.suppress(OSError, ValueError):
+            if int(stat.read_text().rpartition(")")[2].split()[1]) == parent:
+                found += [int(stat.parent.name), *pids_of(int(stat.parent.name))]
+    return found

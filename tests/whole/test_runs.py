@@ -1,0 +1,280 @@
+"""What a person relies on: only what changed is carried, the counts are true, and whatever dies, it goes on."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import signal
+from collections import Counter
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+
+from pinecart.standins.bucket_server import Behaviour
+from tests.whole.house import house, pids_of, until
+
+FILES = {f"posts/{p}/{n:02}.flac": bytes([n]) * (n * 40) for p in ("aldermurr", "brockwen") for n in range(10)} | {
+    "a b/é+%#?.csv": b"1,2", "empty": b"",
+}  # fmt: skip
+
+
+def held(house, bucket):
+    return {k: house.standin.shelf.body(bucket, k) for k in house.standin.shelf.buckets[bucket]}
+
+
+def walked(root):
+    return {f"in/{p.relative_to(root)}": p.read_bytes() for p in root.rglob("*") if p.is_file()}
+
+
+def test_totals_bytes_and_checksums_are_what_lies_at_both_sides(shared):
+    root, bucket = shared.fresh_job("totals", FILES)
+    run = shared.carried("totals")
+    here, there = walked(root), held(shared, bucket)
+    assert here == there
+    total = {"objects": len(here), "bytes": sum(map(len, here.values()))}
+    assert (run["outcome"], run["totals"]["copy"], run["far_side"]) == ("clean", total, {**total, "differences": 0})
+    assert run["sentence"].endswith("as intended") and "0 removed" in run["sentence"]
+
+
+def test_unchanged_data_means_nothing_to_do_and_listing_requests_only(shared):
+    shared.fresh_job("unchanged", FILES)
+    shared.carried("unchanged")
+    before = Counter(shared.standin.counts)
+    done = shared.run("--json", "start", "unchanged", "--follow")
+    run = json.loads(done.stdout)
+    assert (done.returncode, run["outcome"], run["totals"]["leave"]["objects"]) == (0, "nothing-to-do", len(FILES))
+    assert set(Counter(shared.standin.counts) - before) == {"list"}
+
+
+def test_exactly_what_arrived_or_changed_is_carried_with_its_reason(shared):
+    root, _ = shared.fresh_job("arrivals", FILES)
+    shared.carried("arrivals")
+    for name in ("new1", "new2", "sub/new3"):
+        (root / name).parent.mkdir(exist_ok=True)
+        (root / name).write_bytes(name.encode())
+    (root / "a b/é+%#?.csv").write_bytes(b"1,2,3")
+    run = shared.carried("arrivals")
+    with shared.client() as cart:
+        objects = {o["key"]: (o["decision"], o["reason"], o["proof"]) for o in cart.objects(run["id"])}
+    new = ("copy", "new", "server-verified")
+    assert objects == {
+        "new1": new,
+        "new2": new,
+        "sub/new3": new,
+        "a b/é+%#?.csv": ("replace", "changed", "server-verified"),
+    }
+
+
+def test_without_its_memory_a_job_recognises_everything_and_carries_nothing(shared):
+    shared.fresh_job("forgetful", FILES)
+    shared.carried("forgetful")
+    puts = shared.standin.counts["put"]
+    shared.sql("DELETE FROM runs_ledgerrow WHERE scope_id IN (SELECT id FROM runs_scope WHERE job = 'forgetful')")
+    run = shared.carried("forgetful")
+    assert (run["outcome"], run["reasons"], shared.standin.counts["put"]) == (
+        "nothing-to-do",
+        {"leave recognised": len(FILES)},
+        puts,
+    )
+
+
+def test_what_somebody_edited_there_is_listed_and_left(shared):
+    _, bucket = shared.fresh_job("edited", FILES)
+    shared.carried("edited")
+    shared.standin.shelf.put(bucket, "in/empty", b"edited by someone", {})
+    run = shared.carried("edited")
+    assert (run["outcome"], run["problems"], [g["code"] for g in run["problem_groups"]]) == (
+        "problems",
+        1,
+        ["changed-there"],
+    )
+    assert held(shared, bucket)["in/empty"] == b"edited by someone" and "not as intended" in run["sentence"]
+
+
+def test_one_refused_object_never_stops_the_others(shared):
+    files = {f"{n:03}": b"x%d" % n for n in range(400)}
+    _, bucket = shared.fresh_job("refusing", files)
+    shared.standin.behaviour["put"] = Behaviour(fail="AccessDenied", match="in/123")
+    try:
+        run = shared.carried("refusing")
+    finally:
+        shared.standin.behaviour.clear()
+    with shared.client() as cart:
+        (problem,) = cart.objects(run["id"], problems=True)
+    assert (run["outcome"], run["totals"]["copy"]["objects"], len(held(shared, bucket))) == ("problems", 399, 399)
+    assert (problem["key"], problem["error"], problem["tries"]) == ("123", "store.refused", 1) and "may not" in problem[
+        "message"
+    ]
+    run = shared.carried("refusing")
+    assert (run["outcome"], run["totals"]["copy"]["objects"]) == ("clean", 1)
+
+
+def test_the_reports_rows_are_the_runs_totals(shared):
+    shared.fresh_job("reported", FILES | {"=1+1.csv": b"formula"})
+    run = shared.carried("reported")
+    with shared.client() as cart:
+        lines = [json.loads(line) for line in "".join(cart.report(run["id"], "jsonl")).splitlines()]
+        rows = list(csv.DictReader(io.StringIO("".join(cart.report(run["id"], "csv")))))
+        page = "".join(cart.report(run["id"], "html"))
+    assert lines[0]["run"]["totals"] == run["totals"]
+    for found, size in ((lines[1:], "bytes"), (rows, "bytes")):
+        assert (len(found), sum(int(r[size]) for r in found)) == tuple(run["totals"]["copy"].values())
+    assert "'=1+1.csv" in [r["key"] for r in rows] and all(r["checksum"] for r in rows)
+    assert page.count("<tr><td><code>") == len(rows) and "<script" not in page
+
+
+def test_an_audit_finds_exactly_what_was_removed_and_altered(shared):
+    _, bucket = shared.fresh_job("audited", FILES)
+    shared.carried("audited")
+    assert shared.run("audit", "start", "audited").returncode == 0
+    shared.standin.shelf.delete(bucket, "in/empty")
+    shared.standin.shelf.put(bucket, "in/posts/brockwen/03.flac", b"z" * 120, {})
+    puts = shared.standin.counts["put"]
+    done = shared.run("--json", "audit", "start", "audited")
+    found = {f["key"]: f["finding"] for f in json.loads(done.stdout)["findings"]}
+    assert (done.returncode, found) == (1, {"empty": "only-here", "posts/brockwen/03.flac": "changed-since"})
+    assert shared.standin.counts["put"] == puts
+
+
+def test_a_preview_says_what_the_run_then_does(shared):
+    root, bucket = shared.fresh_job("previewed", FILES)
+    previewed = shared.json("preview", "previewed")
+    assert previewed["totals"]["copy"]["objects"] == len(FILES) and not held(shared, bucket)
+    run = shared.carried("previewed")
+    with shared.client() as cart:
+        did = {(o["key"], o["decision"], o["reason"]) for o in cart.objects(run["id"])}
+    assert did == {(o["key"], o["decision"], o["reason"]) for o in previewed["objects"]} and walked(root) == held(
+        shared, bucket
+    )
+
+
+def test_back_from_the_bucket_into_a_folder(shared):
+    root, _ = shared.fresh_job("outward", FILES)
+    shared.carried("outward")
+    back = shared.fresh_store("back", {"kept/mine": b"mine"})
+    with shared.client() as cart:
+        cart.define_job({"job": "homeward", "legs": [{"from": "pine://office/outward/in/", "to": "pine://back/"}]})
+    assert shared.carried("homeward")["totals"]["copy"]["objects"] == len(FILES)
+    assert walked(back) == walked(root) | {"in/kept/mine": b"mine"}
+    assert {os.stat(back / n).st_mtime for n in FILES} == {1_700_000_000}
+    assert shared.carried("homeward")["outcome"] == "nothing-to-do"
+    (back / "empty").write_bytes(b"changed by hand")
+    assert shared.carried("homeward")["problem_groups"][0]["code"] == "changed-there"
+    assert (back / "empty").read_bytes() == b"changed by hand"
+
+
+def test_bucket_to_bucket_and_only_what_is_taken(shared):
+    shared.fresh_job("first", FILES)
+    shared.carried("first")
+    shared.standin.shelf.make("second")
+    leg = {
+        "from": "pine://office/first/in/",
+        "to": "pine://office/second/",
+        "take": ["posts/**"],
+        "leave_out": ["*0*.flac"],
+    }
+    with shared.client() as cart:
+        cart.define_job({"job": "second", "legs": [leg]})
+    run = shared.carried("second")
+    assert run["outcome"] == "nothing-to-do" and not held(shared, "second")
+    with shared.client() as cart:
+        cart.change_job("second", {"legs": [leg | {"leave_out": ["00.flac"]}]})
+    run = shared.carried("second")
+    wanted = {
+        k.removeprefix("in/"): v
+        for k, v in held(shared, "first").items()
+        if "posts/" in k and not k.endswith("00.flac")
+    }
+    assert held(shared, "second") == wanted and run["reasons"]["leave left-out"] == 4
+
+
+def test_a_stop_is_clean_and_the_next_run_goes_on(shared):
+    files = {f"{n:03}": b"x" for n in range(120)}
+    _, bucket = shared.fresh_job("stopped", files)
+    shared.standin.behaviour["put"] = Behaviour(per_second=40)
+    try:
+        with shared.client() as cart:
+            run = cart.start("stopped")
+            until(lambda: shared.standin.shelf.buckets[bucket], what="the first object")
+            cart.stop(run["id"])
+            for _ in cart.follow(run["id"]):
+                pass
+            told = cart.run(run["id"])
+    finally:
+        shared.standin.behaviour.clear()
+    carried = told["totals"]["copy"]["objects"]
+    assert told["outcome"] == "stopped" and 0 < carried == len(held(shared, bucket)) < 120
+    assert shared.carried("stopped")["totals"]["copy"]["objects"] == 120 - carried
+
+
+def test_the_log_tells_the_run_from_start_to_end(shared):
+    shared.fresh_job("logged", FILES)
+    run = shared.carried("logged")
+    lines = [json.loads(line) for line in shared.run("--json", "run", "log", str(run["id"])).stdout.splitlines()]
+    assert lines[0]["action"] == "started" and lines[-1]["action"] == "ended"
+    assert all(line["run"] == run["id"] for line in lines)
+
+
+@pytest.mark.parametrize("victim", [b"worker.child", b"service.worker"])
+def test_killed_after_a_hundred_objects_it_goes_on_by_itself(tmp_path, victim):
+    files = {f"{n:03}": b"body %d" % n for n in range(400)}
+    with house(tmp_path, "--batch-rows", "20") as home:
+        root, bucket = home.fresh_job("killed", files)
+        home.standin.behaviour["put"] = Behaviour(per_second=150)
+        with home.client() as cart:
+            run = cart.start("killed")
+
+            def recorded():
+                return home.sql("SELECT count(*) FROM runs_recordrow WHERE run_id = ?", run["id"])[0][0] >= 100
+
+            until(recorded, what="100 records")
+            (pid,) = [
+                p
+                for p in pids_of(home.process.pid)
+                if Path(f"/proc/{p}/cmdline").read_bytes().rstrip(b"\0").endswith(victim)
+            ]
+            os.kill(pid, signal.SIGKILL)
+            home.standin.behaviour.clear()
+            states = [told["state"] for kind, told in cart.follow(run["id"]) if kind == "state"]
+            told = cart.run(run["id"])
+        assert (
+            told["outcome"] == "clean"
+            and "interrupted" in home.sql("SELECT group_concat(payload) FROM runs_runevent WHERE kind = 'state'")[0][0]
+        )
+        assert states[-1] == "ended" and told["totals"]["copy"]["objects"] == 400
+        assert home.standin.counts["put"] <= 400 + 16 + 20 + 1
+        assert held(home, bucket) == walked(root)
+
+
+def test_a_schedule_that_came_due_while_the_service_was_down_gives_one_run(tmp_path):
+    with house(tmp_path) as home:
+        home.fresh_job("nightly", FILES, schedule={"cron": "30 5 * * *", "zone": "Europe/London"})
+        due = home.json("schedule", "list")[0]["next_due"]
+        assert datetime.fromisoformat(due) > datetime.now(UTC)
+        home.end()
+        home.sql(
+            "UPDATE jobs_jobrecord SET next_due = ?",
+            (datetime.now(UTC) - timedelta(days=3)).strftime("%Y-%m-%d %H:%M:%S"),
+        )
+        home.start()
+        with home.client() as cart:
+            (run,) = until(lambda: [r for r in cart.runs() if r["state"] == "ended"], what="the run")
+            assert run["outcome"] == "clean" and run["cause"].startswith("schedule, due")
+            assert cart.schedule()[0]["next_due"] == due
+            home.end()
+            home.start()
+            assert len(cart.runs()) == 1
+
+
+def test_a_schedule_due_while_the_job_is_still_running_is_skipped_and_recorded(tmp_path):
+    with house(tmp_path) as home:
+        home.fresh_job("busy", {"a": b"1"}, schedule={"cron": "30 5 * * *", "zone": "UTC"})
+        home.standin.behaviour["put"] = Behaviour(delay_s=5)
+        with home.client() as cart:
+            run = cart.start("busy")
+            home.sql("UPDATE jobs_jobrecord SET next_due = '2026-01-01 00:00:00'")
+            (skipped,) = until(lambda: [r for r in cart.runs() if r["outcome"] == "skipped"], what="the skipped run")
+            assert f"run {run['id']} was still under way" in skipped["message"]
