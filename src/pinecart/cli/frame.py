@@ -94,9 +94,6 @@ class Words(click.Group):
                 raise click.UsageError(f"There is no command {args[0]!r}.{hint}", ctx) from exc
             raise
 
-    def invoke(self, ctx: click.Context) -> Any:
-        return super().invoke(ctx)
-
 
 def output_option(command: Callable[..., Any]) -> Callable[..., Any]:
     """--json means the same everywhere: the result, as JSON, on stdout."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -33,6 +34,7 @@ def serve(state: State, options: Options, *, extra: list[list[str]], ready: Call
     """
     state.prepare()
     with state.lock():
+        _must_be_free(options)
         state.write_options(options)
         welcome = prepare(state)
         commands = [*extra, *([sys.executable, "-m", module] for module in MODULES)]
@@ -48,6 +50,17 @@ def serve(state: State, options: Options, *, extra: list[list[str]], ready: Call
                 family.replace_the_dead()
         finally:
             family.end()
+
+
+def _must_be_free(options: Options) -> None:
+    """Another program at our address would otherwise be taken for our own web process."""
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((options.host, options.port))
+        except OSError as exc:
+            message = f"{options.host}:{options.port} can't be listened at ({exc.strerror}). Is the port taken? Try another: --port"
+            raise StateError(message, code="state.port-taken") from exc
 
 
 def prepare(state: State) -> Welcome | None:
@@ -99,9 +112,7 @@ def _wait_until_it_answers(url: str, family: _Family, stop: threading.Event) -> 
     deadline = time.monotonic() + 60
     while not stop.wait(0.05):
         if family.any_dead() or time.monotonic() > deadline:
-            raise StateError(
-                f"The service did not start at {url}. Is the port taken? The lines above say more. Try --port."
-            )
+            raise StateError(f"The service did not start at {url}. The lines above say more.")
         try:
             if httpx.get(f"{url}/api/v1/health", timeout=2).status_code == 200:
                 return

@@ -58,7 +58,6 @@ X_FRAME_OPTIONS = "DENY"
 
 CONSOLE = Path(__file__).parent.parent / "console_built"
 WHITENOISE_ROOT = CONSOLE if CONSOLE.exists() else None
-WHITENOISE_INDEX_FILE = True
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^/assets/.+$"
 
 REST_FRAMEWORK = {

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
+import time
 from collections.abc import AsyncIterator, Awaitable, Callable
 from typing import Any
 
@@ -66,13 +67,16 @@ async def stream(run: Run, still_allowed: Callable[[], Awaitable[bool]], last_id
         seen = await _missed(run, epoch, last_id)
         now = await _present(run)
         yield _text(f"{epoch}-{seen}", "state", now)
+        checked = time.monotonic()
         while now["state"] != "ended":
+            if time.monotonic() - checked >= ALIVE_S:
+                checked = time.monotonic()
+                if not await still_allowed():
+                    return
             try:
                 number, _, kind, payload = await asyncio.wait_for(queue.get(), ALIVE_S)
             except TimeoutError:
                 yield ": alive\n\n"
-                if not await still_allowed():
-                    return
                 continue
             if number <= seen:
                 continue

@@ -74,14 +74,10 @@ async def _try_bucket(spec: dict[str, Any], write_to: str, steps: list[Step]) ->
 
 
 async def _try_listing(store: Store, spec: dict[str, Any], write_to: str, steps: list[Step]) -> None:
-    path = write_to.encode()
-    confined = bool(spec.get("root")) or b"/" in path
+    confined = bool(spec.get("root") or write_to)
+    prefix = write_to.encode().rstrip(b"/") + b"/" if write_to else b""
     try:
-        level = (
-            await store.level(path if not spec.get("root") else b"", limit=5)
-            if confined
-            else await store.level(b"", limit=1000)
-        )
+        level = await store.level(prefix)
     except StoreError as exc:
         _explain(exc, steps)
         return
@@ -91,7 +87,6 @@ async def _try_listing(store: Store, spec: dict[str, Any], write_to: str, steps:
     if not write_to and not spec.get("root"):
         steps.append(step("write", None, "Not tried: name a bucket to write to."))
         return
-    prefix = path if path.endswith(b"/") or not path else path + b"/"
     await _try_object(store, prefix, steps)
 
 

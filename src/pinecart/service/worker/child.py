@@ -33,6 +33,11 @@ from pinecart.service.config.parent import end_with_parent  # noqa: E402
 from pinecart.service.config.settings import OPTIONS, STATE  # noqa: E402
 from pinecart.service.runs import selectors, services  # noqa: E402
 
+with contextlib.suppress(ImportError):
+    import uvloop
+
+    asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
+
 LOG_LIMIT = 64 << 20
 
 
@@ -87,7 +92,10 @@ def main() -> None:
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))  # the lock goes, the run is interrupted, and goes on later
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    given = json.loads(sys.stdin.buffer.readline())
+    line = sys.stdin.buffer.readline()
+    if not line:
+        return  # the worker has ended before there was an order
+    given = json.loads(line)
     end_with_parent()
     with (
         STATE.run_file(given["run"], "lock").open("a") as lock,
@@ -96,10 +104,6 @@ def main() -> None:
         fcntl.flock(lock, fcntl.LOCK_EX)
         desk = Desk(given, log)
         try:
-            with contextlib.suppress(ImportError):
-                import uvloop
-
-                asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
             asyncio.run(_work(given, desk))
         except services.Superseded as exc:
             desk.log("superseded", exc.message)

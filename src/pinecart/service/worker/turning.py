@@ -20,6 +20,7 @@ from pinecart.service.worker.orders import order_of
 class Worker:
     def __init__(self) -> None:
         self._children: dict[int, subprocess.Popen[bytes]] = {}
+        self._spare = _fresh()
 
     def turn(self, now: datetime) -> None:
         for number in [n for n, child in self._children.items() if child.poll() is not None]:
@@ -32,21 +33,27 @@ class Worker:
 
     def _start(self, run: Run) -> None:
         """The order, secrets included, goes through the pipe; its end later tells the child that we are gone."""
-        child = subprocess.Popen([sys.executable, "-m", "pinecart.service.worker.child"], stdin=subprocess.PIPE)
+        child, self._spare = self._spare, _fresh()
         self._children[run.pk] = child
         assert child.stdin
         try:
             child.stdin.write(json.dumps(order_of(run)).encode() + b"\n")
             child.stdin.flush()
         except BrokenPipeError:
-            child.wait()
+            child.wait()  # it died while it waited: the next turn finds its run's lock free
 
     def close(self) -> None:
         """Runs are interrupted, not ended: they go on when the service is back."""
-        for child in self._children.values():
+        children = [self._spare, *self._children.values()]
+        for child in children:
             child.terminate()
-        for child in self._children.values():
+        for child in children:
             child.wait(3)
+
+
+def _fresh() -> subprocess.Popen[bytes]:
+    """A process that has loaded everything and waits for an order: a run begins at once, in an interpreter of its own."""
+    return subprocess.Popen([sys.executable, "-m", "pinecart.service.worker.child"], stdin=subprocess.PIPE)
 
 
 def is_free(run: int) -> bool:

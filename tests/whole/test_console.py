@@ -1,0 +1,210 @@
+"""The console in a browser: every page works by mouse and keyboard, wide and narrow, light and dark, without an error."""
+
+from __future__ import annotations
+
+import re
+import uuid
+
+import pytest
+from playwright.sync_api import Page, expect, sync_playwright
+
+from pinecart.standins.bucket_server import Behaviour
+from tests.standin import KEY, SECRET
+from tests.whole.house import until
+
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+FLAGS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
+]  # fmt: skip
+expect.set_options(timeout=15_000)
+
+
+@pytest.fixture(scope="module")
+def browser():
+    with sync_playwright() as play:
+        opened = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield opened
+        opened.close()
+
+
+@pytest.fixture
+def page(browser, shared, request):
+    """A page of somebody signed in; the test fails on any error of the page or its console."""
+    wanted = getattr(request, "param", {})
+    context = browser.new_context(
+        viewport={"width": wanted.get("width", 1280), "height": 800},
+        color_scheme=wanted.get("scheme", "light"),
+        reduced_motion="reduce",
+    )
+    page, errors = context.new_page(), []
+    page.set_default_timeout(15_000)
+    page.on("pageerror", lambda e: errors.append(str(e)))
+    page.on(
+        "console",
+        lambda m: (
+            errors.append(m.text) if m.type == "error" and not re.search("status of 4|ERR_FAILED", m.text) else None
+        ),
+    )
+    name = f"viewer-{uuid.uuid4().hex[:8]}"
+    with shared.client() as cart:
+        cart.add_person(name, "a long password", [{"right": "administer", "label": ""}])
+    page.goto(shared.url)
+    page.get_by_label("Name").fill(name)
+    page.get_by_label("Password").fill("a long password")
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="Sign out").wait_for()
+    yield page
+    context.close()
+    assert errors == []
+
+
+def test_a_wrong_password_is_said(browser, shared):
+    page = browser.new_page()
+    page.goto(shared.url)
+    page.get_by_label("Name").fill("admin")
+    page.get_by_label("Password").fill("wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("Name or password are not right")
+    page.close()
+
+
+def test_from_stores_to_a_job_to_a_run_that_is_watched_and_audited(page: Page, shared):
+    root = shared.files / "console"
+    root.mkdir()
+    for n in range(60):
+        (root / f"{n:02}.flac").write_bytes(b"x" * 1000)
+    shared.standin.shelf.make("console")
+    page.goto(f"{shared.url}/stores/new")
+    page.get_by_label("Short name").fill("console")
+    page.get_by_label("Path").fill("/etc")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("alert")).to_contain_text("--folders /etc")
+    page.get_by_label("Path").fill(str(root))
+    page.get_by_role("button", name="Try it").click()
+    expect(page.get_by_text("It works")).to_be_visible()
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("59.flac")).to_be_visible()
+
+    page.goto(f"{shared.url}/jobs/new")
+    for side, store, path in (("From", "console", ""), ("To", "office", "'console\\in'")):
+        page.get_by_label(f"{side}: store").click()
+        page.keyboard.type(store)
+        page.keyboard.press("Enter")
+        page.get_by_label(f"{side}: path").fill(path)
+    page.get_by_label("Name", exact=True).fill("Bad Name")
+    page.get_by_role("button", name="Check").click()
+    expect(page.get_by_role("alert")).to_contain_text("can't be a job's name")
+    page.get_by_label("Name", exact=True).fill("by-console")
+    page.get_by_role("button", name="Check").click()
+    expect(page.get_by_text("pine://office/console/in/")).to_be_visible()
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("It has never run")).to_be_visible()
+
+    page.get_by_role("button", name="Preview").click()
+    expect(page.get_by_role("heading", name="would copy 60")).to_be_visible()
+    shared.standin.behaviour["put"] = Behaviour(per_second=15, fail="", match="")
+    try:
+        page.get_by_role("link", name="by-console").click()
+        page.get_by_role("button", name="Start").click()
+        expect(page.get_by_text("transferring", exact=True)).to_be_visible()
+        expect(page.get_by_text(re.compile(r"\d+ s left"))).to_be_visible()
+        page.reload()
+        expect(page.get_by_text("Done of 60 files")).to_be_visible()
+    finally:
+        until(lambda: len(shared.standin.shelf.buckets["console"]) > 20, what="some files")
+        shared.standin.behaviour.clear()
+    expect(page.get_by_role("status")).to_contain_text("✓ clean: 60 copied, 0 replaced, 0 removed")
+    expect(page.get_by_role("status")).to_contain_text("the far side holds 60 files")
+    page.get_by_text("Log", exact=True).click()
+    expect(page.get_by_text("Works on transfer of by-console")).to_be_visible()
+
+    shared.standin.shelf.delete("console", "in/00.flac")
+    page.get_by_role("link", name="by-console").click()
+    page.get_by_role("button", name="Audit").click()
+    expect(page.get_by_role("heading", name="1 only-here")).to_be_visible()
+    expect(page.get_by_role("cell", name="00.flac")).to_be_visible()
+
+
+def test_a_bucket_store_is_tried_before_it_is_saved_and_its_secret_never_comes_back(page: Page, shared):
+    page.goto(f"{shared.url}/stores/new")
+    page.get_by_text("An S3-compatible object store").click()
+    page.get_by_label("Short name").fill("by-form")
+    page.get_by_label("Endpoint").fill(shared.endpoint)
+    page.get_by_label("Key id").fill(KEY)
+    page.get_by_label("Secret").fill("wrong")
+    page.get_by_role("button", name="Try it").click()
+    expect(page.get_by_text("store.secret-wrong")).to_be_visible()
+    page.get_by_label("Secret").fill(SECRET)
+    page.get_by_role("button", name="Try it").click()
+    expect(page.get_by_text("✓ It works")).to_be_visible()
+    page.get_by_role("button", name="Save").click()
+    expect(page).to_have_url(re.compile("/stores/by-form"))
+    page.goto(f"{shared.url}/stores/by-form/change")
+    expect(page.get_by_label("New secret")).to_have_value("")
+    assert SECRET not in page.content()
+
+
+def test_a_run_with_problems_groups_them_by_cause(page: Page, shared):
+    shared.fresh_job("troubled", {"a": b"1", "b": b"2"})
+    shared.standin.behaviour["put"] = Behaviour(fail="AccessDenied", match="/b")
+    try:
+        run = shared.carried("troubled")
+    finally:
+        shared.standin.behaviour.clear()
+    page.goto(f"{shared.url}/")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("troubled")
+    page.get_by_role("button", name=f"Look at run {run['id']}").click()
+    expect(page.get_by_text("1 file:")).to_be_visible()
+    page.get_by_role("link", name="See them").click()
+    expect(page.get_by_text("store.refused: ")).to_be_visible()
+
+
+@pytest.mark.parametrize(
+    "page",
+    [{"width": 390}, {"width": 390, "scheme": "dark"}, {"width": 1280, "scheme": "dark"}],
+    indirect=True,
+    ids=["narrow", "narrow-dark", "wide-dark"],
+)
+def test_no_page_is_wider_than_its_window(page: Page, shared):
+    if "shown" not in shared.standin.shelf.buckets:
+        shared.fresh_job("shown", {"a" * 150 + ".flac": b"1"}, schedule={"cron": "30 5 * * *", "zone": "UTC"})
+        shared.carried("shown")
+    run = shared.json("run", "list", "--job", "shown")[0]["id"]
+    for path in (
+        "/",
+        "/jobs",
+        "/jobs/shown",
+        "/jobs/shown/change",
+        "/runs",
+        f"/runs/{run}",
+        "/stores",
+        "/stores/new",
+        "/stores/shown",
+        "/nowhere",
+    ):
+        page.goto(shared.url + path)
+        page.get_by_role("heading", level=1).first.wait_for()
+        page.wait_for_load_state("networkidle")
+        assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth"), path
+
+
+def test_by_keyboard_alone_to_a_job_and_its_start(page: Page, shared):
+    shared.fresh_job("keyed", {"a": b"1"})
+    page.goto(f"{shared.url}/jobs/keyed")
+    page.get_by_role("button", name="Start").wait_for()
+    for _ in range(40):
+        page.keyboard.press("Tab")
+        if page.evaluate("document.activeElement.textContent") == "Start":
+            break
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("status")).to_contain_text("✓ clean")
+
+
+def test_the_service_going_away_is_said_with_a_way_to_try_again(page: Page, shared):
+    page.route("**/api/v1/jobs", lambda route: route.abort())
+    page.goto(f"{shared.url}/jobs")
+    expect(page.get_by_role("alert")).to_contain_text("service.unreachable")
+    page.unroute("**/api/v1/jobs")
+    page.get_by_role("button", name="Try again").click()
+    expect(page.get_by_role("alert")).to_have_count(0)

@@ -1,0 +1,150 @@
+"""The service as a thing that runs: its processes, its state folder, the wheel, the demo."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import zipfile
+from pathlib import Path
+
+import httpx
+import pytest
+
+from pinecart.client import Client
+from tests.whole.house import PINECART, free_port, house, pids_of, until
+
+ROOT = Path(__file__).parents[2]
+
+
+def test_it_ends_within_five_seconds_and_leaves_no_process_also_with_a_run_and_a_stream(tmp_path):
+    from pinecart.standins.bucket_server import Behaviour
+
+    with house(tmp_path) as home:
+        home.fresh_job("slow", {"a": b"1"})
+        home.standin.behaviour["put"] = Behaviour(delay_s=20)
+        with home.client() as cart:
+            run = cart.start("slow")
+            stream = cart.follow(run["id"])
+            next(stream)
+        below = until(lambda: len(p := pids_of(home.process.pid)) >= 5 and p, what="all processes")
+        assert home.end() < 5
+        until(lambda: not [p for p in below if Path(f"/proc/{p}").exists()], 2, "its processes to be gone")
+
+
+def test_killed_outright_it_leaves_no_process_either_and_starts_again(tmp_path):
+    with house(tmp_path) as home:
+        below = until(lambda: len(p := pids_of(home.process.pid)) >= 4 and p, what="all processes")
+        os.kill(home.process.pid, signal.SIGKILL)
+        home.process.wait()
+        until(lambda: not [p for p in below if Path(f"/proc/{p}").exists()], 5, "its processes to be gone")
+        home.start()
+
+
+def test_a_process_that_dies_is_started_again(tmp_path):
+    with house(tmp_path) as home:
+        clock = next(
+            p
+            for p in pids_of(home.process.pid)
+            if Path(f"/proc/{p}/cmdline").read_bytes().rstrip(b"\0").endswith(b".clock")
+        )
+        os.kill(clock, signal.SIGKILL)
+        until(lambda: "service.clock ended with -9; it is started again" in home.log(), what="the new clock")
+
+
+def test_one_service_on_one_folder_and_none_on_a_newer_or_foreign_one(tmp_path):
+    with house(tmp_path) as home:
+        command = [*PINECART, "serve", "--data", str(home.state), "--port", str(free_port())]
+        second = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=30, check=False)
+        assert second.returncode == 1 and "Another Pine Cart service" in second.stderr
+        assert os.stat(home.state).st_mode & 0o777 == 0o700 and os.stat(home.state / "token").st_mode & 0o777 == 0o600
+        home.end()
+        (home.state / "format").write_text("99\n")
+        newer = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=30, check=False)
+        assert newer.returncode == 1 and "newer Pine Cart" in newer.stderr
+        command[5] = str(home.files.parent)
+        foreign = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=30, check=False)
+        assert foreign.returncode == 1 and "other files" in foreign.stderr
+
+
+def test_a_taken_port_is_said(tmp_path):
+    with house(tmp_path) as home:
+        command = [*PINECART, "serve", "--data", str(tmp_path / "other"), "--port", str(home.port)]
+        done = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=60, check=False)
+        assert done.returncode == 1 and "Is the port taken?" in done.stderr
+
+
+def test_the_database_is_set_up_to_lose_nothing(shared):
+    assert shared.sql("PRAGMA journal_mode")[0][0] == "wal" and shared.sql("PRAGMA auto_vacuum")[0][0] == 2
+    assert (shared.state / "format").read_text() == "1\n"
+
+
+def test_the_console_is_served_with_its_pages_and_guarded(shared):
+    for path in ("/", "/jobs", "/runs/5"):
+        page = httpx.get(shared.url + path)
+        assert page.status_code == 200 and '<div id="root">' in page.text and page.headers["x-frame-options"] == "DENY"
+    assert httpx.get(f"{shared.url}/favicon.svg").headers["content-type"] == "image/svg+xml"
+    asset = next(p for p in (ROOT / "src/pinecart/service/console_built/assets").iterdir() if p.suffix == ".js")
+    assert "immutable" in httpx.get(f"{shared.url}/assets/{asset.name}").headers["cache-control"]
+
+
+def test_a_wheel_holds_the_console_and_the_command(tmp_path):
+    subprocess.run(
+        [sys.executable, "-m", "build", "--wheel", "--no-isolation", "-o", str(tmp_path), str(ROOT)],
+        check=True,
+        capture_output=True,
+    )
+    (wheel,) = tmp_path.glob("*.whl")
+    names = zipfile.ZipFile(wheel).namelist()
+    assert "pinecart/service/console_built/index.html" in names and any(
+        n.endswith("runs/migrations/0001_initial.py") for n in names
+    )
+    assert any(n.endswith("entry_points.txt") for n in names) and not any(n.startswith("tests") for n in names)
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory):
+    """The demo, not slowed, once its jobs have run."""
+    data, port = tmp_path_factory.mktemp("demo") / "state", free_port()
+    command = [*PINECART, "demo", "--data", str(data), "--port", str(port), "--at-once"]
+    log = data.with_name("log")
+    with log.open("w") as out:
+        process = subprocess.Popen(command, stdout=out, stderr=out)
+        try:
+            until(lambda: "Next: pinecart start" in log.read_text(), 90, "the demo to be set up")
+            yield data, port, log, process
+        finally:
+            process.terminate()
+            process.wait(10)
+
+
+def test_the_demo_runs_its_jobs_and_what_arrives_is_carried(demo):
+    data, port, log, _ = demo
+    with Client(f"http://127.0.0.1:{port}", (data / "token").read_text()) as cart:
+        ended = {r["job"]: r for r in cart.runs()}
+        assert {j: r["outcome"] for j, r in ended.items()} == {
+            "dawn-recordings": "clean",
+            "partner-copy": "clean",
+            "weekly-counts": "clean",
+        }
+        first = ended["dawn-recordings"]["totals"]["copy"]
+        assert 390 <= first["objects"] <= 410 and 50e6 < first["bytes"] < 70e6
+        posts = data.with_name("state-files") / "posts"
+        files = [p for p in posts.rglob("*") if p.is_file()]
+        assert first == {"objects": len(files), "bytes": sum(p.stat().st_size for p in files)}
+        assert max(len(p.name) for p in files) == 200 and any(p.stat().st_size == 0 for p in files)
+        env = os.environ | {"PINECART_DATA": str(data)}
+        arrived = subprocess.run(
+            [*PINECART, "--json", "demo", "arrive"], capture_output=True, text=True, env=env, check=True
+        )
+        told = json.loads(arrived.stdout)
+        run = cart.start("dawn-recordings")
+        list(cart.follow(run["id"]))
+        objects = {o["key"]: o["reason"] for o in cart.objects(run["id"])}
+    assert (
+        objects == dict.fromkeys(told["arrived"], "new") | dict.fromkeys(told["changed"], "changed")
+        and len(objects) == 4
+    )
+    assert "Sign in as admin with the password" in log.read_text()
