@@ -14,7 +14,7 @@ NODE_STAMP := $(STAMPS)/node-$(shell cat console/package-lock.json console/packa
 APT_STAMP := $(STAMPS)/apt-chromium
 DEBIAN := chromium fonts-dejavu-core
 
-.PHONY: setup demo test check pytest console-test wheel schema lock bench clean console
+.PHONY: setup demo test check pytest console-test wheel schema lock bench clean console screenshots
 
 setup: $(RUN_STAMP) $(BUILT)
 
@@ -98,6 +98,9 @@ lock: .venv/bin/uv
 
 bench: setup $(TEST_STAMP)
 	$(BIN)/python -m bench
+
+screenshots: $(TEST_STAMP) $(APT_STAMP)
+	$(BIN)/python docs/screenshots/take.py http://127.0.0.1:$(PORT) "$$(cat $(DEMO_DATA)-files/password)"
 
 clean:
 	rm -rf $(STAMPS) .venv console/node_modules src/pinecart/service/console_built dist build

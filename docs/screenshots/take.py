@@ -24,15 +24,26 @@ COMMANDS = {
 
 def pinecart(words: str) -> str:
     env = os.environ | {"COLUMNS": "120"}
-    done = subprocess.run([sys.executable, "-m", "pinecart.cli.main", *words.split()], capture_output=True, text=True, env=env, check=False)
-    return done.stdout + done.stderr
+    done = subprocess.run(
+        [sys.executable, "-m", "pinecart.cli.main", *words.split()],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+        env=env,
+        check=False,
+    )
+    return done.stdout
 
 
 def draw(page: Page, name: str, commands: list[str]) -> None:
     """A terminal's picture, from what the commands really print."""
     console = Console(record=True, width=120, file=open(os.devnull, "w"))
     for words in commands:
-        text = words.format(last=pinecart("--json run list --limit 1").split('"id": ')[1].split(",")[0]) if "{last}" in words else words
+        text = (
+            words.format(last=pinecart("--json run list --limit 1").split('"id": ')[1].split(",")[0])
+            if "{last}" in words
+            else words
+        )
         console.print(Text(f"$ pinecart {text}".rstrip(), style="bold"))
         console.print(Text.from_ansi(pinecart(text)))
     page.set_content(f'<body style="margin:0">{console.export_svg(title="pinecart")}</body>')
@@ -62,7 +73,9 @@ def main(url: str, password: str) -> None:
             ("dark", 1280, {"today-dark": "/"}),
             ("light", 390, {"run-narrow": f"/runs/{last}", "jobs-narrow": "/jobs"}),
         ):  # fmt: skip
-            context = browser.new_context(viewport={"width": width, "height": 800}, color_scheme=scheme, reduced_motion="reduce")
+            context = browser.new_context(
+                viewport={"width": width, "height": 800}, color_scheme=scheme, reduced_motion="reduce"
+            )
             page = context.new_page()
             page.goto(url)
             page.get_by_label("Name").fill("admin")

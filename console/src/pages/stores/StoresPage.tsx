@@ -39,13 +39,13 @@ function List({ stores }: { stores: Store[] }) {
     <Table<Store> size="small" rowKey="name" dataSource={stores} pagination={false} sticky
       columns={[
         { title: 'Store', render: (_, s) => <Link to={`/stores/${s.name}`}>{s.name}</Link> },
-        { title: 'Kind', dataIndex: 'kind' },
-        { title: 'Address', render: (_, s) => <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{s.address}</Typography.Text> },
+        { title: 'Kind', dataIndex: 'kind', width: 70 },
+        { title: 'Address', width: '24%', render: (_, s) => <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{s.address}</Typography.Text> },
         { title: 'Confined to', render: (_, s) => s.root || (s.kind === 'folder' ? 'this folder' : 'all buckets') },
         { title: 'Last try', render: (_, s) => <LastTry store={s} /> },
-        { title: 'Key given', render: (_, s) => (s.kind === 'folder' ? '' : <Ago at={s.secret_since} />) },
+        { title: 'Key given', width: 110, render: (_, s) => (s.kind === 'folder' ? '' : <Ago at={s.secret_since} />) },
         { title: 'Jobs', render: (_, s) => s.jobs.map((j) => <div key={j}><Link to={`/jobs/${j}`}>{j}</Link></div>) },
-        { title: '', render: (_, s) => <Actions store={s} /> },
+        { title: '', width: 190, render: (_, s) => <Actions store={s} /> },
       ]} />
   )
 }
