@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
-import boto3
+import botocore.session
 import httpx
 import pytest
 from botocore.config import Config
@@ -16,7 +16,7 @@ from tests.standin import KEY, SECRET, running
 
 def sdk(endpoint: str, key: str = KEY, secret: str = SECRET):
     config = Config(signature_version="s3v4", s3={"addressing_style": "path"}, retries={"total_max_attempts": 1})
-    return boto3.client(
+    return botocore.session.get_session().create_client(
         "s3",
         endpoint_url=endpoint,
         aws_access_key_id=key,
