@@ -13,10 +13,12 @@ from botocore.exceptions import ClientError
 from pinecart.standins.bucket_server import Behaviour
 from tests.standin import KEY, SECRET, running
 
+SESSION = botocore.session.get_session()  # keeps the protocol's description, which is slow to load
+
 
 def sdk(endpoint: str, key: str = KEY, secret: str = SECRET):
     config = Config(signature_version="s3v4", s3={"addressing_style": "path"}, retries={"total_max_attempts": 1})
-    return botocore.session.get_session().create_client(
+    return SESSION.create_client(
         "s3",
         endpoint_url=endpoint,
         aws_access_key_id=key,

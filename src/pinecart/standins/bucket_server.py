@@ -106,6 +106,8 @@ class BucketServer:
             for k, _, v in (p.partition("=") for p in raw.partition("?")[2].split("&") if p)
         }
         kind = _kind(request, bucket, key, query)
+        if request.headers.get("Expect", "").lower() == "100-continue" and request.transport:
+            request.transport.write(b"HTTP/1.1 100 Continue\r\n\r\n")
         body = b"".join([c async for c in request.content.iter_chunked(1 << 20)])
         self.counts[kind] += 1
         if self.on_request:
