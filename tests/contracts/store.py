@@ -6,9 +6,10 @@ import pytest
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import fingerprint
-from pinecart.core.errors import Corrupt, Missing, Taken
+from pinecart.core.errors import Changed, Corrupt, Missing, Taken
 from pinecart.core.listing import Ascending
 from pinecart.core.ports import HELD_BYTES, Card, Put, Store
+from pinecart.drivers.folder import FolderStore
 
 AT = b"larkfell/"  # every test works below this prefix; in a bucket store it is the bucket
 NAMES = [b"a.txt", b"a/b", b"a/b c+%#?&", "a/é.flac".encode(), b"a0", b"n" * 200, b"sheets/" + b"s" * 100 + b"/x"]
@@ -82,23 +83,40 @@ class StoreContract:
             await store.put(Put(AT + b"x", 4, b"oops", card, if_absent=True))
         assert await names(store) == []
 
-    async def test_a_stream_is_written_and_read_in_chunks(self, store):
-        piece = bytes(range(256)) * 4096
-        body = piece * (HELD_BYTES // len(piece) + 2)
-
-        async def stream():
-            for i in range(0, len(body), len(piece)):
-                yield body[i : i + len(piece)]
-
-        import hashlib
-
-        sha = hashlib.sha256(body).hexdigest()
-        await store.put(
-            Put(AT + b"long", len(body), stream, Card("d", 1, crc_of(body)), if_absent=True, sha256_hex=sha)
-        )
+    async def test_a_large_object_goes_in_pieces_and_comes_back_whole(self, store, tmp_path):
+        body = bytes(range(256)) * 4096 * (HELD_BYTES // (1 << 20) * 2) + b"and a rest"
+        (tmp_path / "source").mkdir()
+        (tmp_path / "source" / "long").write_bytes(body)
+        source = FolderStore("source", str(tmp_path / "source"))
+        await store.probe(AT)
+        async with source.open(b"long") as reading:
+            placed = await store.put(Put(AT + b"long", len(body), reading, Card("d", 1, ""), if_absent=True))
+            assert placed.crc == crc_of(body)
+            with pytest.raises(Taken):
+                await store.put(Put(AT + b"long", len(body), reading, Card("d", 1, ""), if_absent=True))
+            (tmp_path / "source" / "long").write_bytes(body + b"grown")
+            with pytest.raises(Changed):
+                await store.put(Put(AT + b"other", len(body), reading, Card("d", 1, ""), if_absent=True))
         async with store.open(AT + b"long") as reading:
             assert b"".join([c async for c in reading.chunks()]) == body
+            assert await reading.piece(HELD_BYTES - 1, 3) == body[HELD_BYTES - 1 : HELD_BYTES + 2]
             await reading.verify()
+        assert await names(store) == [b"long"]
+
+    async def test_the_store_copies_by_itself_what_is_still_the_same(self, store):
+        entry = (await put(store, b"x", b"song")).entry
+        if not store.copies_from(store):
+            return
+        card = Card("d2", 1_700_000_000_000_000_000, crc_of(b"song"))
+        placed = await store.copy(Put(AT + b"sub/y", 4, b"", card, if_absent=True), store, AT + b"x", entry)
+        assert fingerprint(placed.entry) == fingerprint((await store.stat(AT + b"sub/y")).entry)
+        assert placed.crc == crc_of(b"song")
+        with pytest.raises(Taken):
+            await store.copy(Put(AT + b"sub/y", 4, b"", card, if_absent=True), store, AT + b"x", entry)
+        await put(store, b"x", b"other")
+        with pytest.raises(Changed):
+            await store.copy(Put(AT + b"z", 4, b"", card, if_absent=True), store, AT + b"x", entry)
+        assert await names(store) == [b"sub/y", b"x"]
 
     async def test_missing_is_said(self, store):
         with pytest.raises(Missing):

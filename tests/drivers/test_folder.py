@@ -7,7 +7,7 @@ import os
 import pytest
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Changed, Refused, StoreError, Unsafe
+from pinecart.core.errors import Changed, Corrupt, Refused, Unsafe
 from pinecart.core.ports import Card, Put
 from pinecart.drivers import open_store
 from tests.contracts.store import AT, StoreContract, names
@@ -95,12 +95,8 @@ async def test_left_over_hidden_files_of_this_run_are_cleared_others_kept(tmp_pa
 
 
 async def test_a_write_that_fails_leaves_no_hidden_file(store, tmp_path):
-    async def breaks():
-        yield b"half"
-        raise Changed("gone")
-
-    with pytest.raises(StoreError):
-        await store.put(Put(AT + b"x", 9, breaks, Card("d", None, ""), if_absent=True))
+    with pytest.raises(Corrupt):
+        await store.put(Put(AT + b"x", 4, b"half", Card("d", None, crc_of(b"whole")), if_absent=True))
     assert os.listdir(tmp_path / "larkfell") == []
 
 

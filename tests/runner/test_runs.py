@@ -52,7 +52,9 @@ class Memory:
         self.lines.append((action, message))
 
 
-async def run(memory, source, target, number=1, *, kind="transfer", tmp="/tmp", batches=BatchRules(), **job):
+async def run(
+    memory, source, target, number=1, *, kind="transfer", tmp="/tmp", batches=BatchRules(), stamp="now", **job
+):
     memory.records = (
         {}
         if memory.records and next(iter(memory.records.values())) and not job.pop("resume", False)
@@ -66,7 +68,16 @@ async def run(memory, source, target, number=1, *, kind="transfer", tmp="/tmp", 
         }
     ]
     definition = read_definition({"job": "dawn", "legs": legs, **job})
-    order = Order(number, kind, definition, {"posts": source, "office": target}, str(tmp), retry=QUICK, batches=batches)
+    order = Order(
+        number,
+        kind,
+        definition,
+        {"posts": source, "office": target},
+        str(tmp),
+        retry=QUICK,
+        batches=batches,
+        stamp=stamp,
+    )
     ending = await carry_out(order, memory)
     return ending
 
@@ -342,3 +353,116 @@ async def test_whatever_came_before_the_intent_holds_and_the_second_run_has_noth
     ending = await run(memory, source, target, 3, intent=intent)
     assert ending.acted == 0 and {r.key for r in memory.records.values() if r.error} == problems
     assert not any(r.decision in (Decision.COPY, Decision.REPLACE) for r in memory.records.values())
+
+
+LARGE = bytes(range(251)) * 70_000  # 17 MB: three pieces
+
+
+async def test_large_objects_go_in_parts_both_ways_and_are_known_again(folder, office, tmp_path):
+    server, opened = office
+    (folder / "long.flac").write_bytes(LARGE)
+    os.utime(folder / "long.flac", ns=(10**18, 10**18))
+    memory = Memory()
+    await run(memory, posts(folder), opened())
+    assert server.counts["part"] == 3 and server.shelf.body("dawn", "long.flac") == LARGE and not server.shelf.uploads
+    record = memory.records[b"long.flac"]
+    assert (record.crc, record.proof) == (crc_of(LARGE), "server-verified")
+    (tmp_path / "back").mkdir()
+    back = open_store({"kind": "folder", "name": "office", "path": str(tmp_path / "back")})
+    definition = read_definition({"job": "back", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/"}]})
+    for forget in (False, True):
+        kept = Memory() if forget else memory
+        kept.rows.clear()
+        kept.records.clear()
+        await carry_out(Order(2, "transfer", definition, {"posts": opened(), "office": back}, str(tmp_path)), kept)
+        assert done(kept) == ({"leave recognised": 5} if forget else {"copy new": 5})
+    assert (tmp_path / "back/long.flac").read_bytes() == LARGE and (
+        tmp_path / "back/long.flac"
+    ).stat().st_mtime_ns == 10**18
+    memory.rows.clear()
+    await run(memory, posts(folder), opened(), 3)
+    assert done(memory) == {"leave recognised": 5}
+
+
+async def test_parts_that_fail_are_aborted_and_the_others_carried(folder, office):
+    server, opened = office
+    (folder / "long.flac").write_bytes(LARGE)
+    server.behaviour["part"] = Behaviour(fail="AccessDenied", match="long")
+    memory = Memory()
+    await run(memory, posts(folder), opened())
+    assert done(memory) == {"copy new": 4, "copy new (store.refused)": 1} and not server.shelf.uploads
+
+
+async def test_a_lost_answer_to_the_last_step_is_found_to_be_our_own(folder, office):
+    server, opened = office
+    (folder / "long.flac").write_bytes(LARGE)
+    server.behaviour["complete"] = Behaviour(lost=True, times=1)
+    memory = Memory()
+    await run(memory, posts(folder), opened())
+    assert done(memory) == {"copy new": 5} and memory.records[b"long.flac"].tries == 2
+
+
+async def test_inside_one_system_nothing_passes_through_us(folder, office, monkeypatch):
+    server, opened = office
+    await run(Memory(), posts(folder), opened())
+    server.shelf.make("second")
+    before = Counter(server.counts)
+    definition = read_definition(
+        {"job": "second", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/second/"}]}
+    )
+    memory = Memory()
+    order = Order(2, "transfer", definition, {"posts": opened(), "office": opened()}, "/tmp", retry=QUICK)
+    await carry_out(order, memory)
+    used = Counter(server.counts) - before
+    assert used["copy"] == 4 and used["get"] == 0 and {r.proof for r in memory.records.values()} == {"server-copy"}
+    assert {r.crc for r in memory.records.values()} == {
+        crc_of(server.shelf.body("dawn", k)) for k in server.shelf.buckets["dawn"]
+    }
+    server.shelf.put("dawn", "later", b"1", {})
+    server.behaviour["copy"] = Behaviour(fail="AccessDenied")
+    await carry_out(order._replace(run=3), memory)
+    assert server.shelf.body("second", "later") == b"1" and memory.records[b"later"].proof == "server-verified"
+    server.behaviour.clear()
+    monkeypatch.setattr("pinecart.drivers.s3.COPY_BYTES", 5)
+    server.shelf.put("dawn", "longer", b"in parts", {})
+    await carry_out(order._replace(run=4), memory)
+    assert server.shelf.body("second", "longer") == b"in parts" and memory.records[b"longer"].proof == "server-copy"
+
+
+async def test_folder_to_folder_is_copied_by_the_kernel_and_proven(folder, tmp_path):
+    (tmp_path / "far").mkdir()
+    far, memory = open_store({"kind": "folder", "name": "office", "path": str(tmp_path / "far")}), Memory()
+    await run(memory, posts(folder), far)
+    assert {r.proof for r in memory.records.values()} == {"read-back"}
+    assert (tmp_path / "far/dawn/sub/b.csv").read_bytes() == (folder / "sub/b.csv").read_bytes()
+    await run(memory, posts(folder), far, 2)
+    assert done(memory) == {}
+
+
+@pytest.mark.parametrize("compare", ["size-and-time", "checksum", "size", "always"])
+async def test_the_other_comparisons(folder, office, compare):
+    server, opened = office
+    memory = Memory()
+    await run(memory, posts(folder), opened(), compare=compare)
+    for forget in (False, True):
+        if forget:
+            memory.rows.clear()
+        ending = await run(memory, posts(folder), opened(), 2, compare=compare)
+        assert ending.acted == (4 if compare == "always" else 0), (forget, done(memory))
+    (folder / "a.flac").write_bytes(b"A.FLAC" * 3)  # the same size
+    ending = await run(memory, posts(folder), opened(), 3, compare=compare)
+    assert ending.acted == {"size": 0, "always": 4}.get(compare, 1)
+    server.shelf.put("dawn", "empty", b"by somebody", {})
+    await run(memory, posts(folder), opened(), 4, compare=compare)
+    assert (server.shelf.body("dawn", "empty") == b"by somebody") or compare == "size"
+
+
+async def test_keep_both_gives_the_one_there_a_dated_name(folder, office):
+    server, opened = office
+    server.shelf.put("dawn", "a.flac", b"theirs", {})
+    memory = Memory()
+    await run(memory, posts(folder), opened(), on_difference="keep-both", stamp="2026-03-02 05.30.00")
+    assert server.shelf.body("dawn", "a (2026-03-02 05.30.00).flac") == b"theirs"
+    assert server.shelf.body("dawn", "a.flac") == (folder / "a.flac").read_bytes()
+    ending = await run(memory, posts(folder), opened(), 2, on_difference="keep-both", stamp="2026-03-03 05.30.00")
+    assert ending.acted == 0

@@ -42,7 +42,10 @@ def job_options(command: Any) -> Any:
         click.option("--why", help="Why it exists."),
         click.option("--title", help="A free title."),
         click.option("--label", "labels", multiple=True, help="A label; may be given again."),
-        click.option("--on-difference", help="keep, replace-changed (default), replace-all or refuse."),
+        click.option("--on-difference", help="keep, replace-changed (default), replace-all, keep-both or refuse."),
+        click.option(
+            "--compare", help="How changed is decided: since-last-run (default), size-and-time, checksum, size, always."
+        ),
         click.option("--intent", help="top-up: add what is missing; renew (default): also replace what changed."),
         click.option("--leave-out", multiple=True, help="Leave out what matches; may be given again."),
         click.option("--take", multiple=True, help="Take only what matches; may be given again."),
@@ -61,7 +64,7 @@ def _definition(old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str
         leg |= {name: options[key]} if options[key] else {}
     for key in ("take", "leave_out"):
         leg |= {key: list(options[key])} if options[key] else {}
-    for key in ("intent", "on_difference", "why", "title"):
+    for key in ("intent", "compare", "on_difference", "why", "title"):
         made |= {key: options[key]} if options[key] else {}
     made |= {"labels": list(options["labels"])} if options["labels"] else {}
     made |= {"schedule": {"cron": options["cron"], "zone": options["zone"]}} if options["cron"] else {}

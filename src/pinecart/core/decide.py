@@ -27,6 +27,16 @@ class OnDifference(StrEnum):
     REFUSE = "refuse"
 
 
+class Comparison(StrEnum):
+    """How "changed" is decided. All but the first look at what lies there now; the ledger then only guards it."""
+
+    SINCE_LAST_RUN = "since-last-run"
+    SIZE_AND_TIME = "size-and-time"
+    CHECKSUM = "checksum"
+    SIZE = "size"
+    ALWAYS = "always"
+
+
 class Decision(StrEnum):
     COPY = "copy"
     REPLACE = "replace"
@@ -55,6 +65,7 @@ class Reason(StrEnum):
     UNREADABLE = "unreadable"
     NOT_A_FILE = "not-a-file"
     ROW_DROPPED = "row-dropped"
+    ALWAYS = "always"
 
 
 class Side(Enum):
@@ -96,6 +107,7 @@ class Verdict(NamedTuple):
 class Rules(NamedTuple):
     intent: Intent = Intent.RENEW
     on_difference: OnDifference = OnDifference.REPLACE_CHANGED
+    compare: Comparison = Comparison.SINCE_LAST_RUN
 
 
 _LEAVE_SAME = Verdict(Decision.LEAVE, Reason.SAME)
@@ -200,10 +212,12 @@ def consider(
     """The verdict on one key, or the question that has to be answered first. Selection comes before this."""
     if entry is not None and entry.fault:
         return _FAULTS[entry.fault]
+    if row is not None and row.cleared:
+        return _consider_cleared(entry, far, row, rules, far_look)
+    if entry is not None and far is not None and rules.compare is not Comparison.SINCE_LAST_RUN:
+        return _consider_now(entry, far, row, rules, far_look)
     if row is None:
         return _consider_unknown(entry, far, rules, far_look)
-    if row.cleared:
-        return _consider_cleared(entry, far, row, rules, far_look)
     source = _source_side(entry, row, source_look)
     if isinstance(source, Look):
         return source
@@ -252,6 +266,30 @@ def _consider_unknown(entry: Entry | None, far: Entry | None, rules: Rules, look
         return Look.FAR
     there = {Answer.EQUAL: There.EQUAL, Answer.DIFFERS: There.DIFFERS, Answer.UNPROVEN: There.UNPROVEN}[look]
     return decide_unknown(True, there, rules)
+
+
+def _consider_now(entry: Entry, far: Entry, row: Row | None, rules: Rules, look: Answer | None) -> Verdict | Look:
+    """Both are there, and the job decides by what they are now. Somebody's change there is guarded all the same."""
+    there = Side.SAME if row is None or likeness(far, row.there) is Likeness.SAME else Side.DIFFERENT
+    if rules.compare is Comparison.ALWAYS or entry.size != far.size:
+        look = Answer.DIFFERS
+    elif rules.compare is Comparison.SIZE:
+        return _LEAVE_SAME
+    if look is None:
+        return Look.FAR
+    if look is Answer.EQUAL:
+        known = row is not None and there is Side.SAME and likeness(entry, row.source) is Likeness.SAME
+        return decide_known(Side.SAME, Side.SAME, rules) if known else decide_unknown(True, There.EQUAL, rules)
+    if row is None:
+        verdict = decide_unknown(True, There.DIFFERS if look is Answer.DIFFERS else There.UNPROVEN, rules)
+    else:
+        source = (
+            Side.SAME if there is Side.DIFFERENT and likeness(entry, row.source) is Likeness.SAME else Side.DIFFERENT
+        )
+        verdict = decide_known(source, there, rules)
+    if rules.compare is Comparison.ALWAYS and verdict.decision is Decision.REPLACE:
+        return Verdict(Decision.REPLACE, Reason.ALWAYS)
+    return verdict
 
 
 def _consider_cleared(

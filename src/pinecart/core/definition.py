@@ -8,15 +8,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from pinecart.core.decide import Intent, OnDifference, Rules
+from pinecart.core.decide import Comparison, Intent, OnDifference, Rules
 from pinecart.core.errors import Invalid
 from pinecart.core.places import Location, is_name, lies_in, parse_location
 from pinecart.core.schedule import Schedule, parse_schedule
 from pinecart.core.selection import Selection, compile_selection
 
 INTENTS_NOW = (Intent.TOP_UP, Intent.RENEW)
-CHOICES_NOW = (OnDifference.KEEP, OnDifference.REPLACE_CHANGED, OnDifference.REPLACE_ALL, OnDifference.REFUSE)
-COMPARISONS_NOW = ("since-last-run",)
 KEYS = ("job", "title", "why", "labels", "owner", "intent", "compare", "on_difference", "legs", "schedule")
 LEG_KEYS = ("from", "to", "take", "leave_out")
 INTENT_WORDS = {
@@ -27,6 +25,7 @@ CHOICE_WORDS = {
     OnDifference.KEEP: "A file that exists there and differs is kept as it is.",
     OnDifference.REPLACE_CHANGED: "A file that somebody else changed there is left untouched and listed as a problem.",
     OnDifference.REPLACE_ALL: "A file that differs there is replaced, even where somebody else changed it.",
+    OnDifference.KEEP_BOTH: "A file that exists there and differs gets a dated name, and the new one is put beside it.",
     OnDifference.REFUSE: "A file that exists there and differs is listed as a problem and not replaced.",
 }
 
@@ -53,20 +52,20 @@ class Definition:
     labels: tuple[str, ...]
     owner: str
     intent: Intent
-    compare: str
+    compare: Comparison
     on_difference: OnDifference
     legs: tuple[Leg, ...]
     schedule: Schedule | None = None
 
     @property
     def rules(self) -> Rules:
-        return Rules(self.intent, self.on_difference)
+        return Rules(self.intent, self.on_difference, self.compare)
 
     def as_mapping(self) -> dict[str, Any]:
         """The definition as JSON; `read_definition` gives it back."""
         return {
             "job": self.job, "title": self.title, "why": self.why, "labels": list(self.labels), "owner": self.owner,
-            "intent": self.intent.value, "compare": self.compare, "on_difference": self.on_difference.value,
+            "intent": self.intent.value, "compare": self.compare.value, "on_difference": self.on_difference.value,
             "legs": [
                 {"from": _text(leg.source), "to": _text(leg.target), "take": list(leg.take), "leave_out": list(leg.leave_out)}
                 for leg in self.legs
@@ -77,6 +76,15 @@ class Definition:
     @property
     def digest(self) -> str:
         return hashlib.sha256(json.dumps(self.as_mapping(), sort_keys=True).encode()).hexdigest()[:16]
+
+
+COMPARISON_WORDS = {
+    Comparison.SINCE_LAST_RUN: "A file is copied only if it is new or changed since the last run.",
+    Comparison.SIZE_AND_TIME: "A file is copied only if it is not there, or its size or time differs there.",
+    Comparison.CHECKSUM: "A file is copied only if it is not there, or its content differs there: contents are read for it.",
+    Comparison.SIZE: "A file is copied only if it is not there, or its size differs there. Equal sizes count as equal.",
+    Comparison.ALWAYS: "Every file is sent again in every run.",
+}
 
 
 def _text(location: Location) -> str:
@@ -143,8 +151,8 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "") -> Definition:
         labels=reading.texts(mapping, "labels"),
         owner=reading.text(mapping, "owner") or owner,
         intent=Intent(reading.one_of(mapping, "intent", "renew", INTENTS_NOW)),
-        compare=reading.one_of(mapping, "compare", "since-last-run", COMPARISONS_NOW),
-        on_difference=OnDifference(reading.one_of(mapping, "on_difference", "replace-changed", CHOICES_NOW)),
+        compare=Comparison(reading.one_of(mapping, "compare", "since-last-run", tuple(Comparison))),
+        on_difference=OnDifference(reading.one_of(mapping, "on_difference", "replace-changed", tuple(OnDifference))),
         legs=legs,
         schedule=_read_schedule(mapping.get("schedule"), reading),
     )
@@ -211,7 +219,7 @@ def sentences(definition: Definition) -> list[str]:
     told.append(INTENT_WORDS[definition.intent])
     if definition.intent is Intent.RENEW:
         told.append(CHOICE_WORDS[definition.on_difference])
-    told.append("A file is copied only if it is new or changed since the last run. Nothing is ever deleted.")
+    told.append(f"{COMPARISON_WORDS[definition.compare]} Nothing is ever deleted.")
     if definition.schedule:
         told.append(f"Runs by itself at {definition.schedule.cron} ({definition.schedule.zone}).")
     else:

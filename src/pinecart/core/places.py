@@ -80,6 +80,15 @@ def key_fields(key: bytes) -> dict[str, str]:
     return {"key": shown, "key_b64": base64.b64encode(key).decode()}
 
 
+def dated_name(key: bytes, stamp: str) -> bytes:
+    """The second name of what is kept when both are: `dawn (2026-03-02 05.30.00).flac`."""
+    head, slash, name = key.rpartition(b"/")
+    stem, dot, ending = name.rpartition(b".")
+    if not stem:
+        stem, dot, ending = name, b"", b""
+    return head + slash + stem + f" ({stamp})".encode() + dot + ending
+
+
 def closest(name: str, known: Iterable[str]) -> list[str]:
     """Up to three known names like `name`, for "did you mean"."""
     return difflib.get_close_matches(name, list(known), n=3, cutoff=0.6)

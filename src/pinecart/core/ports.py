@@ -12,9 +12,8 @@ from typing import Any, NamedTuple, Protocol
 
 from pinecart.core.entries import Entry
 
-HELD_BYTES = (
-    8 << 20
-)  # up to here an object is held in memory whole; above, it is streamed in chunks of this size at most
+# Up to here an object is held in memory whole; above, it goes in pieces of this size, or larger ones for the very large.
+HELD_BYTES = 8 << 20
 
 
 class Abilities(NamedTuple):
@@ -24,8 +23,7 @@ class Abilities(NamedTuple):
     create_only: bool = False
     keeps_times: bool = False
     keeps_metadata: bool = False
-    signs_payload: bool = False  # a streamed body needs its SHA-256 beforehand
-    largest_object: int = 5 << 30
+    largest_object: int = 5 << 40
 
 
 class Card(NamedTuple):
@@ -61,26 +59,26 @@ class Stat(NamedTuple):
 class Put(NamedTuple):
     """A write. if_absent: create only. expected: replace only this. Neither: the caller has looked just before.
 
-    body: the bytes, or a function that starts a stream of them (called again when a write is tried again).
-    sha256_hex, md5_b64: worked out by the driver from bytes; for a stream given by the caller where needed.
+    body: the bytes; or, above HELD_BYTES, the opened source, read in pieces, several at once, and verified before the
+    step that makes the object visible. card.crc may then be empty: the answer has it.
     """
 
     key: bytes
     size: int
-    body: bytes | Callable[[], AsyncIterator[bytes]]
+    body: bytes | Reading
     card: Card
     if_absent: bool = False
     expected: Entry | None = None
     content_type: str = ""
-    sha256_hex: str = ""
 
 
 class Placed(NamedTuple):
-    """What a write left. proof: "server-verified", "read-back" or "size-only"."""
+    """What a write left. proof: "server-verified", "read-back", "server-copy" or "size-only".   crc: of its content."""
 
     entry: Entry
     proof: str
     guarded: bool = True
+    crc: str = ""
 
 
 class Reading(Protocol):
@@ -90,6 +88,10 @@ class Reading(Protocol):
     card: Card | None
 
     async def whole(self) -> bytes: ...
+    async def piece(self, start: int, size: int) -> bytes:
+        """`size` bytes from `start`, of this one content. May be asked for several at once."""
+        ...
+
     def chunks(self) -> AsyncIterator[bytes]: ...
     async def verify(self) -> None:
         """Raises Changed unless the object is still as it was opened."""
@@ -127,6 +129,14 @@ class Store(Protocol):
     async def stat(self, key: bytes) -> Stat: ...
     def open(self, key: bytes, expected: Entry | None = None) -> AbstractAsyncContextManager[Reading]: ...
     async def put(self, put: Put) -> Placed: ...
+    def copies_from(self, source: Store) -> bool:
+        """Whether `copy` may work: both are one system."""
+        ...
+
+    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry) -> Placed | None:
+        """The same as `put` without the bytes passing through us; `put.body` isn't looked at. None: the store won't."""
+        ...
+
     async def make_bucket(self, name: str) -> bool:
         """True: made. False: was there already, and is ours."""
         ...

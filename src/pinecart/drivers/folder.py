@@ -24,7 +24,8 @@ from pinecart.core.checksum import Crc64
 from pinecart.core.entries import Entry, fingerprint
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Stat
+from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Stat, Store
+from pinecart.drivers.pieces import each_piece, piece_size
 
 PAGE = 1000
 _DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -156,19 +157,56 @@ class FolderStore:
         if isinstance(put.body, bytes):
             body = put.body
             return await self._do(lambda: self._put_whole(put, body))
+        source = put.body
         writing = await self._do(lambda: _Writing(self, put))
+
+        async def carry(_: int, start: int, size: int) -> str:
+            crc = Crc64()
+            for at in range(start, start + size, HELD_BYTES):
+                chunk = await source.piece(at, min(HELD_BYTES, start + size - at))
+                crc.add(chunk)
+                await self._do(partial(writing.add_at, chunk, at))
+            return crc.text
+
         try:
-            async for chunk in put.body():
-                await self._do(lambda c=chunk: writing.add(c))
-            return await self._do(writing.finish)
+            crc = await each_piece(put.size, piece_size(put.size), carry)
+            await source.verify()
+            placed: Placed = await self._do(lambda: writing.finish(crc))
+            return placed
         finally:
             await asyncio.to_thread(writing.drop)
+
+    def copies_from(self, source: Store) -> bool:
+        return isinstance(source, FolderStore)
+
+    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry) -> Placed | None:
+        """Between two folders of this machine the kernel copies; both sides are read for their checksums."""
+        if not isinstance(source, FolderStore):
+            return None
+        _must_be_safe(put.key, self.name)
+
+        def work() -> Placed:
+            with source._file(source_key) as fd:
+                opened = _entry(b"", os.fstat(fd))
+                writing = _Writing(self, put)
+                try:
+                    writing.copy_from(fd, opened.size)
+                    crc = _crc_of_file(fd)
+                    now = fingerprint(_entry(b"", os.fstat(fd)))
+                    if now != fingerprint(opened) or now != fingerprint(entry):
+                        raise Changed(f"pine://{source.name}/{show(source_key)} changed while it was read.")
+                    return writing.finish(crc)
+                finally:
+                    writing.drop()
+
+        placed: Placed = await self._do(work)
+        return placed
 
     def _put_whole(self, put: Put, body: bytes) -> Placed:
         writing = _Writing(self, put)
         try:
-            writing.add(body)
-            return writing.finish()
+            writing.add_at(body, 0)
+            return writing.finish(put.card.crc)
         finally:
             writing.drop()
 
@@ -239,6 +277,13 @@ class _File:
         found: bytes = await self._store._do(read)
         return found
 
+    async def piece(self, start: int, size: int) -> bytes:
+        """Short only if the file has become shorter; then it has changed."""
+        found: bytes = await self._store._do(partial(os.pread, self._fd, size, start))
+        if len(found) != size:
+            raise Changed(f"pine://{self._store.name}/{show(self._key)} changed while it was read.")
+        return found
+
     async def chunks(self) -> AsyncIterator[bytes]:
         at = 0
         while chunk := await self._store._do(partial(os.pread, self._fd, HELD_BYTES, at)):
@@ -265,16 +310,37 @@ class _Writing:
         flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
         self._fd = os.open(self._hidden, flags, 0o666, dir_fd=self._parent)
 
-    def add(self, chunk: bytes) -> None:
+    def add_at(self, chunk: bytes, at: int) -> None:
         view = memoryview(chunk)
         while view:
-            view = view[os.write(self._fd, view) :]
+            done = os.pwrite(self._fd, view, at)
+            view, at = view[done:], at + done
 
-    def finish(self) -> Placed:
+    def copy_from(self, fd: int, size: int) -> None:
+        at = 0
+        while at < size:
+            try:
+                done = os.copy_file_range(fd, self._fd, size - at, at, at)
+            except OSError as exc:
+                if exc.errno not in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP):
+                    raise
+                chunk = os.pread(fd, HELD_BYTES, at)  # file systems that the kernel can't copy between
+                self.add_at(chunk, at)
+                done = len(chunk)
+            if not done:
+                return
+            at += done
+
+    def finish(self, crc: str) -> Placed:
+        """crc: of what was sent; what is read back must have the same."""
         if self._put.card.modified_ns is not None:
             os.utime(self._fd, ns=(self._put.card.modified_ns,) * 2)
         os.fsync(self._fd)
-        self._read_back()
+        os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
+        if _crc_of_file(self._fd) != crc:
+            raise Corrupt(
+                f"pine://{self._store.name}/{show(self._put.key)}: what was written does not read back the same."
+            )
         if self._put.if_absent:
             self._rename_if_absent()
         else:
@@ -282,18 +348,7 @@ class _Writing:
             os.replace(self._hidden or b"", self._name, src_dir_fd=self._parent, dst_dir_fd=self._parent)
         self._hidden = None
         os.fsync(self._parent)
-        return Placed(_entry(self._put.key, os.fstat(self._fd)), "read-back", guarded=self._put.if_absent)
-
-    def _read_back(self) -> None:
-        os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
-        os.lseek(self._fd, 0, os.SEEK_SET)
-        crc = Crc64()
-        while chunk := os.read(self._fd, 1 << 20):
-            crc.add(chunk)
-        if crc.text != self._put.card.crc:
-            raise Corrupt(
-                f"pine://{self._store.name}/{show(self._put.key)}: what was written does not read back the same."
-            )
+        return Placed(_entry(self._put.key, os.fstat(self._fd)), "read-back", guarded=self._put.if_absent, crc=crc)
 
     def _rename_if_absent(self) -> None:
         """rename that never replaces (Linux renameat2); where a file system lacks it, a hard link does the same."""
@@ -324,6 +379,14 @@ class _Writing:
                 os.unlink(self._hidden, dir_fd=self._parent)
         os.close(self._fd)
         self._opened.__exit__(None, None, None)
+
+
+def _crc_of_file(fd: int) -> str:
+    crc, at = Crc64(), 0
+    while chunk := os.pread(fd, 1 << 20, at):
+        crc.add(chunk)
+        at += len(chunk)
+    return crc.text
 
 
 def _enter(fd: int, part: bytes, *, create: bool) -> int:

@@ -11,7 +11,7 @@ from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Changed, Corrupt, Missing, Taken
 from pinecart.core.places import show
-from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Stat
+from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Stat, Store
 
 PAGE = 100
 _SHARED: dict[str, dict[bytes, Held]] = {}
@@ -76,13 +76,21 @@ class MemoryStore:
         yield _Opened(self, key, self._entry(key))
 
     async def put(self, put: Put) -> Placed:
-        body = put.body if isinstance(put.body, bytes) else b"".join([c async for c in put.body()])
+        body = put.body if isinstance(put.body, bytes) else await put.body.whole()
+        if not isinstance(put.body, bytes):
+            await put.body.verify()
         there = self.objects.get(put.key)
         if (put.if_absent and there) or (put.expected and (there is None or there.etag != put.expected.etag)):
             raise Taken(f"{show(put.key)} is not as planned.")
-        if crc_of(body) != put.card.crc:
+        if put.card.crc and crc_of(body) != put.card.crc:
             raise Corrupt(f"{show(put.key)}: the bytes did not arrive as they were sent.")
-        return Placed(self.set(put.key, body, put.card), "server-verified")
+        return Placed(self.set(put.key, body, put.card), "server-verified", crc=crc_of(body))
+
+    def copies_from(self, source: Store) -> bool:
+        return False
+
+    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry) -> Placed | None:
+        return None
 
     async def make_bucket(self, name: str) -> bool:
         return False
@@ -105,6 +113,9 @@ class _Opened:
 
     async def whole(self) -> bytes:
         return self._store.objects[self._key].body
+
+    async def piece(self, start: int, size: int) -> bytes:
+        return (await self.whole())[start : start + size]
 
     async def chunks(self) -> AsyncIterator[bytes]:
         body = await self.whole()

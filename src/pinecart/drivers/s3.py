@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import base64
+import contextlib
 import hashlib
 import random
 import secrets
@@ -12,27 +13,34 @@ from contextlib import asynccontextmanager
 from datetime import UTC, datetime
 from typing import Any, TypeVar
 
+from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Incomplete, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Stat
+from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Reading, Stat, Store
 from pinecart.core.retry import Retry
+from pinecart.drivers.pieces import each_piece, piece_size
 from pinecart.drivers.s3_wire import (
     EMPTY_SHA256,
     UNSIGNED,
     Keys,
+    completion,
     encoded_path,
     encoded_query,
     error_from,
     parse_buckets,
     parse_page,
+    root_of,
     signed,
+    text_of,
 )
 from pinecart.drivers.transport import Allowed, Answer, Transport
 
 T = TypeVar("T")
 Query = list[tuple[str, str | bytes]]
 PROBE = b".pinecart-probe-"
+COPY_BYTES = 5 << 30  # what a store copies in one request, at most (S3 API, CopyObject)
+COPY_PART = 1 << 30
 
 
 class S3Store:
@@ -49,7 +57,8 @@ class S3Store:
         self._root = root.encode().strip(b"/") + b"/" if root.strip("/") else b""
         self._retry = retry
         self._now = now
-        self._abilities = Abilities(create_only=True, keeps_metadata=True, signs_payload=not transport.is_tls)
+        self._abilities = Abilities(create_only=True, keeps_metadata=True)
+        self._system = (str(transport.url.origin()), keys)
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> S3Store:
@@ -140,15 +149,18 @@ class S3Store:
 
     @asynccontextmanager
     async def _get(
-        self, key: bytes, etag: str, start: int
+        self, key: bytes, etag: str, start: int, last: int | None = None
     ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
         bucket, name = self._split(key)
-        headers = {"if-match": f'"{etag}"'} | ({"range": f"bytes={start}-"} if start else {})
+        ranged = start > 0 or last is not None
+        headers = {"if-match": f'"{etag}"'}
+        if ranged:
+            headers["range"] = f"bytes={start}-{'' if last is None else last}"
         path, query, full = self._prepare("GET", bucket, name, [], headers, EMPTY_SHA256)
         async with self._transport.streamed("GET", path + query, full) as (status, found, chunks):
             if status == 412:
                 raise Changed(f"{self._named(key)} changed while it was read. It is tried again in the next run.")
-            if status != (206 if start else 200):
+            if status != (206 if ranged else 200):
                 body = b"".join([c async for c in chunks])
                 raise error_from(status, found, body, what=f"Reading {self._named(key)}")
             yield found, chunks
@@ -156,54 +168,189 @@ class S3Store:
     # --- writing -------------------------------------------------------------------------------------------------
 
     async def put(self, put: Put) -> Placed:
+        """One request; above HELD_BYTES in parts."""
+        if not isinstance(put.body, bytes):
+            return await self._put_in_parts(put, put.body)
         bucket, name = self._split(put.key)
-        headers = {"x-amz-meta-pinecart": put.card.text(), "content-length": str(put.size)}
-        if put.content_type:
-            headers["content-type"] = put.content_type
+        body = put.body
+        headers = self._kept(put) | {"content-length": str(put.size)}
         if self._abilities.checksum == "crc64nvme":
             headers |= {"x-amz-checksum-crc64nvme": put.card.crc}
-        elif self._abilities.checksum == "md5" and isinstance(put.body, bytes):
-            headers |= {"content-md5": _md5(put.body)}
-        guarded = False
-        if put.if_absent and self._abilities.create_only:
-            headers, guarded = headers | {"if-none-match": "*"}, True
-        elif put.expected is not None:
+        elif self._abilities.checksum == "md5":
+            headers |= {"content-md5": _md5(body)}
+
+        async def send(condition: dict[str, str]) -> Answer:
+            return await self._ask(
+                "PUT", bucket, name, headers=headers | condition, body=body, payload=self._hash(body)
+            )
+
+        answer, guarded = await self._conditionally(put, send)
+        entry = Entry(put.key, put.size, None, answer.headers.get("ETag", "").strip('"'))
+        if {"x-amz-checksum-crc64nvme", "content-md5"} & headers.keys():
+            return Placed(entry, "server-verified", guarded, put.card.crc)
+        await self._must_have_size(put)
+        return Placed(entry, "size-only", guarded, put.card.crc)
+
+    def _kept(self, put: Put) -> dict[str, str]:
+        """What is kept with an object: our card, its content type."""
+        return {"x-amz-meta-pinecart": put.card.text()} | (
+            {"content-type": put.content_type} if put.content_type else {}
+        )
+
+    def _hash(self, body: bytes) -> str:
+        return UNSIGNED if self._transport.is_tls else hashlib.sha256(body).hexdigest()
+
+    async def _conditionally(
+        self, put: Put, send: Callable[[dict[str, str]], Awaitable[Answer]]
+    ) -> tuple[Answer, bool]:
+        """Send a write with the condition it has; where the store knows none, look just before. Whether it was guarded."""
+        guarded = put.if_absent and self._abilities.create_only
+        if put.expected is not None:
             now = (await self.stat(put.key)).entry
             if now.etag != put.expected.etag:
                 raise Taken(f"{self._named(put.key)} is not as it was when this was planned. The next run looks again.")
-        answer = await self._send(put, bucket, name, headers)
+        elif put.if_absent and not guarded:
+            await self._must_be_absent(put.key)
+        answer = await send({"if-none-match": "*"} if guarded else {})
         if answer.status == 501 and guarded:
             self._abilities = self._abilities._replace(create_only=False)
-            await self._must_be_absent(put.key)
-            return await self.put(put)
-        if answer.status != 200:
+            return await self._conditionally(put, send)
+        if answer.status != 200 or _is_error(answer.body):
             raise error_from(answer.status, answer.headers, answer.body, what=f"Writing {self._named(put.key)}")
-        version = answer.headers.get("x-amz-version-id", "")
-        entry = Entry(put.key, put.size, None, answer.headers.get("ETag", "").strip('"'), version)
-        if {"x-amz-checksum-crc64nvme", "content-md5"} & headers.keys():
-            return Placed(entry, "server-verified", guarded)
-        return Placed(await self._compared_by_size(put, entry), "size-only", guarded)
+        return answer, guarded
 
-    async def _send(self, put: Put, bucket: str, name: bytes, headers: dict[str, str]) -> Answer:
-        payload = UNSIGNED
-        if not self._transport.is_tls:
-            payload = hashlib.sha256(put.body).hexdigest() if isinstance(put.body, bytes) else put.sha256_hex
-        path, query, full = self._prepare("PUT", bucket, name, [], headers, payload)
-        if isinstance(put.body, bytes):
-            return await self._transport.ask("PUT", path + query, full, put.body)
-        stream = _Stream(put.body())
+    async def _put_in_parts(self, put: Put, source: Reading) -> Placed:
+        """Parts of the source, several at once; the source is verified before they become one object."""
+        bucket, name = self._split(put.key)
+
+        async def carry(upload: str, number: int, start: int, size: int) -> tuple[str, str]:
+            chunk = await source.piece(start, size)
+            headers = {"content-length": str(size)}
+            crc = crc_of(chunk)
+            if self._abilities.checksum == "crc64nvme":
+                headers["x-amz-checksum-crc64nvme"] = crc
+            elif self._abilities.checksum == "md5":
+                headers["content-md5"] = _md5(chunk)
+            query: Query = [("partNumber", str(number)), ("uploadId", upload)]
+            answer = await self._safely(
+                lambda: self._good(
+                    "PUT", bucket, name, query=query, headers=headers, body=chunk, payload=self._hash(chunk),
+                    what=f"Writing part {number} of {self._named(put.key)}",
+                )
+            )  # fmt: skip
+            return answer.headers.get("ETag", ""), crc
+
+        return await self._in_parts(put, piece_size(put.size), carry, source.verify)
+
+    async def _in_parts(
+        self, put: Put, step: int, carry: Callable[[str, int, int, int], Awaitable[tuple[str, str]]],
+        verify: Callable[[], Awaitable[None]],
+    ) -> Placed:  # fmt: skip
+        """carry(upload, part number, start, size) → (ETag, CRC). What fails is aborted, so that no parts are left."""
+        bucket, name = self._split(put.key)
+        whole = {"x-amz-checksum-algorithm": "CRC64NVME", "x-amz-checksum-type": "FULL_OBJECT"}
+        knows = self._abilities.checksum == "crc64nvme"
+        started = await self._safely(
+            lambda: self._good(
+                "POST", bucket, name, query=[("uploads", "")], headers=self._kept(put) | (whole if knows else {}),
+                what=f"Starting parts of {self._named(put.key)}",
+            )
+        )  # fmt: skip
+        upload = text_of(started.body, "UploadId")
+        etags: dict[int, str] = {}
+
+        async def one(number: int, start: int, size: int) -> str:
+            etags[number + 1], crc = await carry(upload, number + 1, start, size)
+            return crc
+
         try:
-            return await self._transport.ask("PUT", path + query, full, stream)
-        except StoreError:
-            if stream.failed:  # our own source failed, not the line
-                raise stream.failed from None
-            raise
+            crc = await each_piece(put.size, step, one)
+            await verify()
+            body = completion([etags[n] for n in sorted(etags)])
+            sums = {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"} if knows and crc else {}
 
-    async def _compared_by_size(self, put: Put, entry: Entry) -> Entry:
+            async def complete(condition: dict[str, str]) -> Answer:
+                headers = sums | condition | {"content-length": str(len(body))}
+                query: Query = [("uploadId", upload)]
+                return await self._ask(
+                    "POST", bucket, name, query=query, headers=headers, body=body, payload=self._hash(body)
+                )
+
+            answer, guarded = await self._conditionally(put, complete)
+        except BaseException as exc:
+            if not isinstance(exc, Busy):  # after a lost answer it may have become an object: that is looked at first
+                await self._abort(bucket, name, upload)
+            raise
+        entry = Entry(put.key, put.size, None, text_of(answer.body, "ETag").strip('"'))
+        await self._must_have_size(put)
+        return Placed(entry, "server-verified" if self._abilities.checksum else "size-only", guarded, crc)
+
+    async def _abort(self, bucket: str, name: bytes, upload: str) -> None:
+        with contextlib.suppress(StoreError):
+            await self._ask("DELETE", bucket, name, query=[("uploadId", upload)])
+
+    def copies_from(self, source: Store) -> bool:
+        """One endpoint, and one key for both sides."""
+        return isinstance(source, S3Store) and source._system == self._system
+
+    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry) -> Placed | None:
+        """The store copies by itself, in parts above 5 GiB."""
+        if not isinstance(source, S3Store) or not self.copies_from(source):
+            return None
+        from_bucket, from_name = source._split(source_key)
+        where = {
+            "x-amz-copy-source": encoded_path(from_bucket, from_name),
+            "x-amz-copy-source-if-match": f'"{entry.etag}"',
+        }
+        try:
+            if put.size > COPY_BYTES:
+                placed = await self._copy_in_parts(put, where)
+            else:
+                placed = await self._copy_whole(put, where)
+        except Taken as exc:
+            if (await source.stat(source_key)).entry.etag != entry.etag:
+                raise Changed(f"{source._named(source_key)} changed before it was copied.") from exc
+            raise
+        except Refused:  # this key may not, or this store does not know how: the bytes go through us
+            return None
+        stat = await self.stat(put.key)
+        if stat.entry.size != put.size or (stat.crc and put.card.crc and stat.crc != put.card.crc):
+            raise Corrupt(f"{self._named(put.key)}: the store's own copy is not the same as its source.")
+        return placed._replace(crc=stat.crc or put.card.crc)
+
+    async def _copy_whole(self, put: Put, where: dict[str, str]) -> Placed:
+        bucket, name = self._split(put.key)
+        headers = self._kept(put) | where | {"x-amz-metadata-directive": "REPLACE", "content-length": "0"}
+        answer, guarded = await self._conditionally(
+            put, lambda condition: self._ask("PUT", bucket, name, headers=headers | condition)
+        )
+        entry = Entry(put.key, put.size, None, text_of(answer.body, "ETag").strip('"'))
+        return Placed(entry, "server-copy", guarded)
+
+    async def _copy_in_parts(self, put: Put, where: dict[str, str]) -> Placed:
+        bucket, name = self._split(put.key)
+
+        async def carry(upload: str, number: int, start: int, size: int) -> tuple[str, str]:
+            headers = where | {"x-amz-copy-source-range": f"bytes={start}-{start + size - 1}", "content-length": "0"}
+            query: Query = [("partNumber", str(number)), ("uploadId", upload)]
+            what = f"Copying part {number} of {self._named(put.key)}"
+            answer = await self._safely(
+                lambda: self._good("PUT", bucket, name, query=query, headers=headers, what=what)
+            )
+            if _is_error(answer.body):
+                raise error_from(answer.status, answer.headers, answer.body, what=what)
+            return text_of(answer.body, "ETag"), ""
+
+        async def nothing() -> None:
+            """Every part was copied under If-Match of one ETag."""
+
+        placed = await self._in_parts(put, max(piece_size(put.size), COPY_PART), carry, nothing)
+        return placed._replace(proof="server-copy")
+
+    async def _must_have_size(self, put: Put) -> None:
         found = (await self.stat(put.key)).entry
         if found.size != put.size:
             raise Corrupt(f"{self._named(put.key)}: {put.size} bytes were sent, {found.size} are there.")
-        return entry
 
     async def _must_be_absent(self, key: bytes) -> None:
         try:
@@ -357,24 +504,24 @@ class _Object:
                 await asyncio.sleep(retry.wait_s(tried, exc.wait_s, random.random))
                 tried += 1
 
+    async def piece(self, start: int, size: int) -> bytes:
+        return await self._store._safely(lambda: self._range(start, size))
+
+    async def _range(self, start: int, size: int) -> bytes:
+        async with self._store._get(self._key, self.entry.etag, start, start + size - 1) as (headers, chunks):
+            self.card = Card.parse(headers.get("x-amz-meta-pinecart"))
+            found = b"".join([c async for c in chunks])
+        if len(found) != size:
+            raise Busy(f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut")
+        return found
+
     async def verify(self) -> None:
         """Nothing to ask: every byte came under If-Match of one ETag."""
 
 
-class _Stream:
-    """A request body that remembers why it failed."""
-
-    def __init__(self, chunks: AsyncIterator[bytes]) -> None:
-        self._chunks = chunks
-        self.failed: StoreError | None = None
-
-    async def __aiter__(self) -> AsyncIterator[bytes]:
-        try:
-            async for chunk in self._chunks:
-                yield chunk
-        except StoreError as exc:
-            self.failed = exc
-            raise
+def _is_error(body: bytes) -> bool:
+    """An error inside a 200 answer is told by its root element, never by a word somewhere in it."""
+    return body.lstrip()[:200].startswith((b"<?xml", b"<Error")) and root_of(body) == "Error"
 
 
 def _md5(body: bytes) -> str:

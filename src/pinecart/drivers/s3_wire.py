@@ -13,6 +13,7 @@ from datetime import datetime
 from functools import lru_cache
 from typing import Any, NamedTuple
 from urllib.parse import quote, unquote_to_bytes
+from xml.sax.saxutils import escape
 
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Corrupt, Incomplete, Missing, Refused, SignInRefused, StoreError, Taken
@@ -137,6 +138,21 @@ def _time_ns(text: str | None) -> int | None:
     if not text:
         return None
     return int(datetime.fromisoformat(text.replace("Z", "+00:00")).timestamp()) * 1_000_000_000
+
+
+def root_of(body: bytes) -> str:
+    return _local(_tree(body).tag)
+
+
+def text_of(body: bytes, name: str) -> str:
+    """The text of the first element of that name; empty if there is none."""
+    return next((n.text or "" for n in _tree(body).iter() if _local(n.tag) == name), "")
+
+
+def completion(etags: Sequence[str]) -> bytes:
+    """The body that makes one object of parts 1, 2, …"""
+    parts = (f"<Part><PartNumber>{n}</PartNumber><ETag>{escape(e)}</ETag></Part>" for n, e in enumerate(etags, 1))
+    return f"<CompleteMultipartUpload>{''.join(parts)}</CompleteMultipartUpload>".encode()
 
 
 def parse_buckets(body: bytes) -> list[str]:

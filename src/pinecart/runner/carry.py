@@ -13,9 +13,10 @@ import mimetypes
 import random
 import time
 from collections.abc import AsyncIterator
+from contextlib import AbstractAsyncContextManager, asynccontextmanager
 from typing import NamedTuple
 
-from pinecart.core.checksum import Crc64, crc_of
+from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry, Row, fingerprint, is_racy
 from pinecart.core.errors import Busy, Changed, Missing, StoreError, Taken
 from pinecart.core.places import show
@@ -23,6 +24,8 @@ from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Store
 from pinecart.core.retry import Retry
 
 CHANGING_TRIES = 3
+HELD_AT_ONCE = 72 << 20  # bytes of objects in memory, over all that are on their way
+LARGE_ROOM = 4 * HELD_BYTES  # what one large object takes of that: its pieces on their way
 
 
 class Side(NamedTuple):
@@ -46,6 +49,8 @@ class Carrier:
         self._run, self._leg, self._source, self._target, self._retry = run, leg, source, target, retry
         self._probed = asyncio.Lock()
         self._ready = False
+        self._may_copy = True
+        self._room = Room(HELD_AT_ONCE)
 
     async def carry(self, key: bytes, entry: Entry, replaces: Entry | None) -> Carried:
         """Raises StoreError (with `tries` among its facts) when it can't be done."""
@@ -77,54 +82,78 @@ class Carrier:
                 self._ready = True
 
     async def _attempt(self, key: bytes, entry: Entry, replaces: Entry | None, tried: int) -> Carried:
-        source_key = self._source.prefix + key
-        async with self._source.store.open(source_key, entry) as reading:
-            now = reading.entry._replace(key=key)
-            mark = decision_id(self._run, self._leg, now)
-            if tried > 1 and (twin := await self._twin(key, mark, now.size)):
-                return Carried(twin, self._row(now, twin, (await self._card(key)).crc), now.size, tried)
-            put = await self._prepare(key, reading, mark, replaces)
-            try:
-                placed = await self._target.store.put(put)
-            except Taken:
-                twin = await self._twin(key, mark, now.size)
-                if twin is None:
-                    raise
-                placed = twin
-            return Carried(placed, self._row(now, placed, put.card.crc), now.size, tried)
+        mark = decision_id(self._run, self._leg, entry)
+        if tried > 1 and (twin := await self._twin(key, mark, entry.size)):
+            return self._carried(entry, twin, tried)
+        try:
+            placed = await self._within_one_system(key, entry, replaces, mark)
+            if placed is not None:
+                return self._carried(entry, placed, tried)
+            async with self._room.of(min(entry.size, LARGE_ROOM)), self._open(key, entry) as reading:
+                now = reading.entry._replace(key=key)
+                mark = decision_id(self._run, self._leg, now)
+                placed = await self._target.store.put(await self._prepare(key, reading, mark, replaces))
+                return self._carried(now, placed, tried)
+        except Taken:
+            twin = await self._twin(key, mark, entry.size)
+            if twin is None:
+                raise
+            return self._carried(entry, twin, tried)
 
-    def _row(self, entry: Entry, placed: Placed, crc: str) -> Row:
+    def _open(self, key: bytes, entry: Entry) -> AbstractAsyncContextManager[Reading]:
+        return self._source.store.open(self._source.prefix + key, entry)
+
+    def _carried(self, entry: Entry, placed: Placed, tried: int) -> Carried:
         racy = is_racy(entry, time.time_ns())
-        return Row(entry.key, fingerprint(entry), fingerprint(placed.entry), crc, racy, run=self._run)
+        row = Row(entry.key, fingerprint(entry), fingerprint(placed.entry), placed.crc, racy, run=self._run)
+        return Carried(placed, row, entry.size, tried)
+
+    async def _within_one_system(self, key: bytes, entry: Entry, replaces: Entry | None, mark: str) -> Placed | None:
+        """Let the store, or the kernel, copy by itself. None: it can't, and the bytes go through us."""
+        source, target = self._source.store, self._target.store
+        if not target.copies_from(source) or not self._may_copy:
+            return None
+        stat = await source.stat(self._source.prefix + key)
+        if fingerprint(stat.entry) != fingerprint(entry):
+            raise Changed(f"{show(key)} changed since it was listed.")
+        known = stat.crc or (stat.card.crc if stat.card else "")
+        time_ns = stat.card.modified_ns if stat.card and stat.card.crc in ("", known) else entry.modified_ns
+        put = self._put(key, entry.size, b"", Card(mark, time_ns, known), replaces)
+        placed = await target.copy(put, source, self._source.prefix + key, entry)
+        self._may_copy = placed is not None
+        return placed
+
+    async def keep_aside(self, key: bytes, far: Entry, new_key: bytes) -> None:
+        """Give what lies there a second name, before the new one takes its place."""
+        store, prefix = self._target.store, self._target.prefix
+        mark = decision_id(self._run, self._leg, far._replace(key=new_key))
+        async with store.open(prefix + key, far) as reading:
+            card = reading.card or Card(mark, far.modified_ns, "")
+            put = self._put(new_key, far.size, b"", card._replace(decision_id=mark), None)
+            if await store.copy(put, store, prefix + key, far) is None:
+                await store.put(await self._prepare(new_key, reading, mark, None))
+
+    def _put(self, key: bytes, size: int, body: bytes | Reading, card: Card, replaces: Entry | None) -> Put:
+        content_type = mimetypes.guess_type(key.decode("utf-8", "replace"))[0] or "application/octet-stream"
+        target = self._target.prefix + key
+        return Put(target, size, body, card, replaces is None, replaces, content_type)
 
     async def _prepare(self, key: bytes, reading: Reading, mark: str, replaces: Entry | None) -> Put:
-        size, sha = reading.entry.size, ""
-        body: object
-        if size <= HELD_BYTES:
-            body = await reading.whole()
-            if len(body) != size:
-                raise Changed(f"{show(key)}: {size} bytes were listed, {len(body)} were read.")
-            crc = crc_of(body)
-        else:
-            crc, sha = await self._read_through(reading)
-            body = lambda: _until_verified(reading)  # noqa: E731
-        time_ns = reading.card.modified_ns if reading.card and reading.card.crc == crc else reading.entry.modified_ns
-        return Put(
-            self._target.prefix + key, size, body,
-            Card(mark, time_ns, crc), if_absent=replaces is None, expected=replaces,
-            content_type=mimetypes.guess_type(key.decode("utf-8", "replace"))[0] or "application/octet-stream", sha256_hex=sha,
-        )  # fmt: skip
-
-    async def _read_through(self, reading: Reading) -> tuple[str, str]:
-        """A large object is read twice: once for its checksums, which must go before it, once to send it."""
-        signs = (await self._target.store.abilities(self._target.prefix)).signs_payload
-        crc, sha = Crc64(), hashlib.sha256()
-        async for chunk in reading.chunks():
-            crc.add(chunk)
-            if signs:
-                sha.update(chunk)
-        await reading.verify()
-        return crc.text, sha.hexdigest() if signs else ""
+        size = reading.entry.size
+        if size > HELD_BYTES:
+            await reading.piece(0, 1)  # tells the card that the source keeps
+            card = reading.card
+            known = card.crc if card else ""
+            time_ns = card.modified_ns if card else reading.entry.modified_ns
+            return self._put(key, size, reading, Card(mark, time_ns, known), replaces)
+        body = await reading.whole()
+        if len(body) != size:
+            raise Changed(f"{show(key)}: {size} bytes were listed, {len(body)} were read.")
+        crc = crc_of(body)
+        kept = reading.card if reading.card and reading.card.crc in ("", crc) else None
+        return self._put(
+            key, size, body, Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc), replaces
+        )
 
     async def _twin(self, key: bytes, mark: str, size: int) -> Placed | None:
         """What lies there, if it is our own write of this very decision, whose answer was lost."""
@@ -135,27 +164,30 @@ class Carrier:
         if stat.card is None or stat.card.decision_id != mark or stat.entry.size != size:
             return None
         verified = (await self._target.store.abilities(self._target.prefix)).checksum
-        return Placed(stat.entry, "server-verified" if verified else "size-only")
+        return Placed(stat.entry, "server-verified" if verified else "size-only", crc=stat.crc or stat.card.crc)
 
-    async def _card(self, key: bytes) -> Card:
-        card = (await self._target.store.stat(self._target.prefix + key)).card
-        assert card is not None
-        return card
+
+class Room:
+    """So many bytes may be held at once; who wants more waits. First come, first served."""
+
+    def __init__(self, size: int) -> None:
+        self._free = size
+        self._changed = asyncio.Condition()
+
+    @asynccontextmanager
+    async def of(self, size: int) -> AsyncIterator[None]:
+        async with self._changed:
+            await self._changed.wait_for(lambda: self._free >= size)
+            self._free -= size
+        try:
+            yield
+        finally:
+            async with self._changed:
+                self._free += size
+                self._changed.notify_all()
 
 
 def decision_id(run: int, leg: int, entry: Entry) -> str:
     """The same for the same decision, in whatever process it is carried out."""
     text = b"|".join([str(run).encode(), str(leg).encode(), entry.key, fingerprint(entry).encode()])
     return hashlib.sha256(text).hexdigest()[:32]
-
-
-async def _until_verified(reading: Reading) -> AsyncIterator[bytes]:
-    """The content, its last piece held back until the source is known to be unchanged."""
-    held: bytes | None = None
-    async for chunk in reading.chunks():
-        if held is not None:
-            yield held
-        held = chunk
-    await reading.verify()
-    if held is not None:
-        yield held

@@ -16,12 +16,12 @@ from pinecart.core.decide import LEFT_OUT, Answer, Decision, Look, Reason, Rules
 from pinecart.core.entries import Entry, Likeness, Row, fingerprint, likeness
 from pinecart.core.errors import SignInRefused, StoreError
 from pinecart.core.lifecycle import Phase
-from pinecart.core.places import show
+from pinecart.core.places import dated_name, show
 from pinecart.core.retry import Retry
 from pinecart.core.selection import Selection
 from pinecart.runner.carry import Carrier, Side, decision_id
 from pinecart.runner.feed import absent_is_empty, merged
-from pinecart.runner.look import compare_contents, content_crc
+from pinecart.runner.look import Pair, compare_contents, content_crc
 from pinecart.runner.pool import Pool
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import Record, Recorder
@@ -51,7 +51,7 @@ class Item(NamedTuple):
 class Job(NamedTuple):
     """What a leg needs to know. log: (action, message, fields). stopping: true once a stop was asked for.
 
-    only_plan: a preview. resumed: the run worked on this before, in a process that died.
+    only_plan: a preview.   stamp: the run's date and time, for names that keep both.
     """
 
     run: int
@@ -66,6 +66,7 @@ class Job(NamedTuple):
     stopping: Callable[[], bool]
     log: Callable[..., None]
     scratch: str
+    stamp: str
 
 
 class Ledger(Protocol):
@@ -181,7 +182,8 @@ class LegRun:
             assert row is not None
             now = await content_crc(job.target.store, far_key, far)
             return (Answer.EQUAL if now == row.crc else Answer.DIFFERS), now
-        return await compare_contents(job.source.store, job.source.prefix + key, entry, job.target.store, far_key, far)
+        pair = Pair(job.source.store, job.source.prefix + key, entry, job.target.store, far_key, far)
+        return await compare_contents(pair, job.rules.compare)
 
     async def _route(self, item: Item, pool: Pool, spill: IO[str]) -> None:
         """Send one decision where it belongs: counted, recorded, acted on at once, or spilled until the plan is complete."""
@@ -212,14 +214,13 @@ class LegRun:
     async def _same(self, item: Item) -> None:
         """Unchanged: only counted; and not even that if this very run placed it before it was interrupted."""
         entry, far, row = item.entry, item.far, item.row
-        assert row is not None
-        if entry is not None and (row.racy or likeness(entry, row.source) is Likeness.TOUCHED):
+        if entry is not None and row is not None and (row.racy or likeness(entry, row.source) is Likeness.TOUCHED):
             assert far is not None
             self._job.log("looked", f"{show(item.key)}: same content as remembered.", key=show(item.key))
             row = row._replace(source=fingerprint(entry), racy=False)
             await self._recorder.add(self._record(item, row=row))
             return
-        if row.run != self._job.run:
+        if row is None or row.run != self._job.run:
             self._progress.same += 1
             self._count(item)
 
@@ -256,7 +257,9 @@ class LegRun:
         started = time.monotonic()
         self._progress.start(item.key, item.entry.size)
         try:
-            replaces = item.far if item.verdict.decision is Decision.REPLACE else None
+            replaces = item.far
+            if item.verdict.reason is Reason.EXISTS and item.far is not None:
+                await self._carrier.keep_aside(item.key, item.far, dated_name(item.key, self._job.stamp))
             carried = await self._carrier.carry(item.key, item.entry, replaces)
         except SignInRefused:
             raise

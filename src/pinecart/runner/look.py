@@ -5,10 +5,14 @@ Proof is a checksum that both sides have, or the source's time kept with the far
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from pinecart.core.checksum import Crc64
-from pinecart.core.decide import Answer
+from pinecart.core.decide import Answer, Comparison
 from pinecart.core.entries import Entry
 from pinecart.core.ports import Store
+
+TIME_STEP_NS = 1_000_000
 
 
 async def content_crc(store: Store, key: bytes, entry: Entry) -> str:
@@ -33,16 +37,42 @@ async def known_crc(store: Store, key: bytes, entry: Entry) -> tuple[str, int | 
     return "", None
 
 
-async def compare_contents(
-    source: Store, source_key: bytes, entry: Entry, far: Store, far_key: bytes, far_entry: Entry
-) -> tuple[Answer, str]:
-    """Whether two objects of equal size are equal, and the checksum that proved it (empty: the time did)."""
-    far_crc, far_time = await known_crc(far, far_key, far_entry)
-    if not far_entry.inode and entry.inode and far_time is not None and far_time == entry.modified_ns:
+class Pair(NamedTuple):
+    """Two objects of equal size, each in its store."""
+
+    source: Store
+    source_key: bytes
+    entry: Entry
+    far: Store
+    far_key: bytes
+    far_entry: Entry
+
+
+async def compare_contents(pair: Pair, by: Comparison) -> tuple[Answer, str]:
+    """Whether the two are equal, by what the job compares, and the checksum that proved it (empty: the time did)."""
+    if by is Comparison.CHECKSUM:
+        return await _by_content(pair)
+    far_crc, far_time = await known_crc(pair.far, pair.far_key, pair.far_entry)
+    entry, far_entry = pair.entry, pair.far_entry
+    if not far_entry.inode and entry.inode and far_time is not None and _same_time(far_time, entry.modified_ns):
         return Answer.EQUAL, far_crc
-    source_crc, source_time = await known_crc(source, source_key, entry)
+    source_crc, source_time = await known_crc(pair.source, pair.source_key, entry)
+    times_equal = source_time is not None and _same_time(source_time, far_time)
+    if by is Comparison.SIZE_AND_TIME:
+        return (Answer.EQUAL, far_crc) if times_equal else (Answer.DIFFERS, "")
     if source_crc and far_crc:
         return (Answer.EQUAL if source_crc == far_crc else Answer.DIFFERS), source_crc
-    if far_entry.inode and source_time is not None and source_time == far_time:
-        return Answer.EQUAL, far_crc
-    return Answer.UNPROVEN, ""
+    return (Answer.EQUAL, far_crc) if times_equal else (Answer.UNPROVEN, "")
+
+
+def _same_time(a: int | None, b: int | None) -> bool:
+    return a is not None and b is not None and abs(a - b) < TIME_STEP_NS
+
+
+async def _by_content(pair: Pair) -> tuple[Answer, str]:
+    """By checksum: a bucket's is asked for, and where it tells none its content is read as well."""
+    found = []
+    for store, key, entry in ((pair.source, pair.source_key, pair.entry), (pair.far, pair.far_key, pair.far_entry)):
+        stat = None if entry.inode else await store.stat(key)
+        found.append(stat.crc if stat and stat.crc else await content_crc(store, key, entry))
+    return (Answer.EQUAL if found[0] == found[1] else Answer.DIFFERS), found[0]

@@ -43,6 +43,7 @@ class Order(NamedTuple):
     concurrency: int = 16
     retry: Retry = Retry()
     batches: BatchRules = BatchRules()
+    stamp: str = ""
 
 
 class Ending(NamedTuple):
@@ -103,7 +104,7 @@ def _job(order: Order, number: int, records: Records) -> Job:
     leg = order.definition.legs[number]
     return Job(
         order.run, number, source, target, leg.selection, order.definition.rules, order.kind == "preview",
-        order.concurrency, order.retry, records.stopping, records.log, order.scratch,
+        order.concurrency, order.retry, records.stopping, records.log, order.scratch, order.stamp,
     )  # fmt: skip
 
 

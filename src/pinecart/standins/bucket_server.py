@@ -262,15 +262,19 @@ class BucketServer:
         if wanted and there and wanted.strip('"') != there.etag:
             raise Fault("PreconditionFailed")
 
-    def _copy(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
-        self._check_write(request, asked)
-        bucket, _, key = unquote(request.headers["x-amz-copy-source"]).lstrip("/").partition("/")
+    def _copy_source(self, request: web.BaseRequest) -> tuple[str, str, Thing]:
+        bucket, _, key = unquote(request.headers["x-amz-copy-source"].removeprefix("/")).partition("/")
         if bucket not in self.shelf.buckets:
             raise Fault("NoSuchBucket")
         source = self._thing(_Asked(bucket, key, {}, b""))
         wanted = request.headers.get("x-amz-copy-source-if-match", "")
         if wanted and wanted.strip('"') != source.etag:
             raise Fault("PreconditionFailed")
+        return bucket, key, source
+
+    def _copy(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
+        self._check_write(request, asked)
+        bucket, key, source = self._copy_source(request)
         replace = request.headers.get("x-amz-metadata-directive") == "REPLACE"
         sums = {k: v for k, v in source.headers.items() if k in CHECKSUMS}
         headers = _kept(request) | sums if replace else dict(source.headers)
@@ -304,10 +308,20 @@ class BucketServer:
         return upload
 
     def _part(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
+        if "x-amz-copy-source" in request.headers:
+            return self._part_copied(request, asked)
         found = _check_body(request, asked.body)
         etag = hashlib.md5(asked.body).hexdigest()
         self._upload(asked).parts[int(asked.query["partNumber"])] = (etag, asked.body, found)
         return web.Response(headers={"ETag": f'"{etag}"', **found})
+
+    def _part_copied(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
+        bucket, key, source = self._copy_source(request)
+        first, last = re.findall(r"\d+", request.headers.get("x-amz-copy-source-range", f"0-{source.size - 1}"))
+        body = self.shelf.body(bucket, key)[int(first) : int(last) + 1]
+        etag = hashlib.md5(body).hexdigest()
+        self._upload(asked).parts[int(asked.query["partNumber"])] = (etag, body, {})
+        return _xml("CopyPartResult", _t("ETag", f'"{etag}"'))
 
     def _list_parts(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         parts = sorted(self._upload(asked).parts.items())

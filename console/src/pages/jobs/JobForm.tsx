@@ -13,6 +13,7 @@ interface Values {
   labels?: string[]
   intent: string
   on_difference: string
+  compare: string
   from: { store: string; path: string }
   to: { store: string; path: string }
   take?: string[]
@@ -25,8 +26,17 @@ interface Values {
 const CHOICES = [
   { value: 'replace-changed', label: 'Replace what changed here; leave and list what somebody changed there' },
   { value: 'keep', label: 'Keep the one there' },
+  { value: 'keep-both', label: 'Keep both: the one there gets a dated name' },
   { value: 'replace-all', label: 'Replace it always, even where somebody changed it there' },
   { value: 'refuse', label: 'List it as a problem' },
+]
+
+const COMPARISONS = [
+  { value: 'since-last-run', label: 'It is new or changed since the last run' },
+  { value: 'size-and-time', label: 'Its size or time differs there' },
+  { value: 'checksum', label: 'Its content differs there (contents are read for it)' },
+  { value: 'size', label: 'Its size differs there (equal sizes count as equal)' },
+  { value: 'always', label: 'Always: everything is sent again' },
 ]
 
 export default function JobForm() {
@@ -51,7 +61,7 @@ function initial(old: Definition | undefined): Values {
   const none = { store: '', path: '' }
   return {
     job: old?.job ?? '', title: old?.title, why: old?.why, labels: old?.labels ?? [], intent: old?.intent ?? 'renew',
-    on_difference: old?.on_difference ?? 'replace-changed', from: leg ? place(leg.from) : none, to: leg ? place(leg.to) : none,
+    compare: old?.compare ?? 'since-last-run', on_difference: old?.on_difference ?? 'replace-changed', from: leg ? place(leg.from) : none, to: leg ? place(leg.to) : none,
     take: leg?.take, leave_out: leg?.leave_out, scheduled: !!old?.schedule, cron: old?.schedule?.cron ?? '30 5 * * *',
     zone: old?.schedule?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone,
   }
@@ -62,7 +72,7 @@ function definition(values: Values, old: Definition | undefined): Definition {
   const leg = { from: at(values.from), to: at(values.to), take: values.take ?? [], leave_out: values.leave_out ?? [] }
   return {
     ...old, job: values.job, title: values.title ?? '', why: values.why ?? '', labels: values.labels ?? [], intent: values.intent,
-    on_difference: values.on_difference, legs: [leg, ...(old?.legs.slice(1) ?? [])],
+    on_difference: values.on_difference, compare: values.compare, legs: [leg, ...(old?.legs.slice(1) ?? [])],
     schedule: values.scheduled ? { cron: values.cron ?? '', zone: values.zone ?? '' } : null,
   }
 }
@@ -122,6 +132,7 @@ function TheForm({ old, stores }: { old?: Definition; stores: string[] }) {
           <Form.Item label="Take only" name="take" extra="Empty: everything." {...help('legs[0].take')}>
             <Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',']} placeholder="Everything" />
           </Form.Item>
+          <Form.Item label="A file is carried when" name="compare" {...help('compare')}><Select options={COMPARISONS} /></Form.Item>
           <Form.Item label="When a name exists there and differs" name="on_difference" {...help('on_difference')}><Select options={CHOICES} /></Form.Item>
           <Form.Item label="When" name="scheduled" valuePropName="checked"><Switch checkedChildren="By the clock" unCheckedChildren="When started" /></Form.Item>
           <Form.Item noStyle shouldUpdate={(a: Values, b: Values) => a.scheduled !== b.scheduled}>

@@ -27,7 +27,7 @@ def prepare_records(state: State) -> tuple[str, str] | None:
     import_module("pinecart.service.runs.services").prepare_database()
     if selectors.people_listed():
         return None
-    password = "-".join(secrets.choice(WORDS) for _ in range(4))
+    password = "-".join(secrets.choice(WORDS) for _ in range(5))
     people.add_person(rights.SYSTEM, name="admin", password=password, rights=[("administer", "")])
     token = people.make_token(rights.SYSTEM, person="admin", name="this machine", days=None)
     file = state.root / "token"

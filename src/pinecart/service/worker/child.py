@@ -141,7 +141,13 @@ def _order(given: dict[str, Any]) -> Order:
     stores: dict[str, Store] = {name: open_store(spec) for name, spec in given["stores"].items()}
     definition = read_definition(given["definition"])
     return Order(
-        given["run"], given["kind"], definition, stores, str(STATE.scratch), batches=BatchRules(rows=OPTIONS.batch_rows)
+        given["run"],
+        given["kind"],
+        definition,
+        stores,
+        str(STATE.scratch),
+        batches=BatchRules(rows=OPTIONS.batch_rows),
+        stamp=time.strftime("%Y-%m-%d %H.%M.%S", time.gmtime()),
     )
 
 
