@@ -20,10 +20,10 @@ async def put(store: Store, name: bytes, body: bytes, **kwargs):
     return await store.put(Put(AT + name, len(body), body, card, **kwargs))
 
 
-async def names(store: Store, prefix: bytes = AT, after: bytes = b"") -> list[bytes]:
+async def names(store: Store, prefix: bytes | None = None, after: bytes = b"") -> list[bytes]:
     found = []
     check = Ascending("test")
-    async for page in store.list(prefix, after=after):
+    async for page in store.list(AT if prefix is None else prefix, after=after):
         found += [e.key for e in check.check(page)]
     return found
 

@@ -58,6 +58,7 @@ class S3Store:
         self._retry = retry
         self._now = now
         self._abilities = Abilities(create_only=True, keeps_metadata=True)
+        self._guards_copies = True
         self._system = (str(transport.url.origin()), keys)
 
     @classmethod
@@ -201,10 +202,10 @@ class S3Store:
         return UNSIGNED if self._transport.is_tls else hashlib.sha256(body).hexdigest()
 
     async def _conditionally(
-        self, put: Put, send: Callable[[dict[str, str]], Awaitable[Answer]]
+        self, put: Put, send: Callable[[dict[str, str]], Awaitable[Answer]], *, guards: bool = True
     ) -> tuple[Answer, bool]:
         """Send a write with the condition it has; where the store knows none, look just before. Whether it was guarded."""
-        guarded = put.if_absent and self._abilities.create_only
+        guarded = put.if_absent and self._abilities.create_only and guards
         if put.expected is not None:
             now = (await self.stat(put.key)).entry
             if now.etag != put.expected.etag:
@@ -294,7 +295,7 @@ class S3Store:
         return isinstance(source, S3Store) and source._system == self._system
 
     async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry) -> Placed | None:
-        """The store copies by itself, in parts above 5 GiB."""
+        """The store copies by itself; in parts what is above 5 GiB or was made of parts."""
         if not isinstance(source, S3Store) or not self.copies_from(source):
             return None
         from_bucket, from_name = source._split(source_key)
@@ -303,13 +304,17 @@ class S3Store:
             "x-amz-copy-source-if-match": f'"{entry.etag}"',
         }
         try:
-            if put.size > COPY_BYTES:
+            # An object of parts is copied in parts: some stores list another ETag for its whole copy than they answer.
+            if put.size > COPY_BYTES or "-" in entry.etag:
                 placed = await self._copy_in_parts(put, where)
             else:
                 placed = await self._copy_whole(put, where)
         except Taken as exc:
             if (await source.stat(source_key)).entry.etag != entry.etag:
                 raise Changed(f"{source._named(source_key)} changed before it was copied.") from exc
+            if put.if_absent and await self._is_absent(put.key):
+                self._guards_copies = False  # some stores hold the condition against the source of a copy
+                return await self.copy(put, source, source_key, entry)
             raise
         except Refused:  # this key may not, or this store does not know how: the bytes go through us
             return None
@@ -322,7 +327,9 @@ class S3Store:
         bucket, name = self._split(put.key)
         headers = self._kept(put) | where | {"x-amz-metadata-directive": "REPLACE", "content-length": "0"}
         answer, guarded = await self._conditionally(
-            put, lambda condition: self._ask("PUT", bucket, name, headers=headers | condition)
+            put,
+            lambda condition: self._ask("PUT", bucket, name, headers=headers | condition),
+            guards=self._guards_copies,
         )
         entry = Entry(put.key, put.size, None, text_of(answer.body, "ETag").strip('"'))
         return Placed(entry, "server-copy", guarded)
@@ -352,10 +359,15 @@ class S3Store:
         if found.size != put.size:
             raise Corrupt(f"{self._named(put.key)}: {put.size} bytes were sent, {found.size} are there.")
 
-    async def _must_be_absent(self, key: bytes) -> None:
+    async def _is_absent(self, key: bytes) -> bool:
         try:
             await self.stat(key)
         except Missing:
+            return True
+        return False
+
+    async def _must_be_absent(self, key: bytes) -> None:
+        if await self._is_absent(key):
             return
         raise Taken(f"{self._named(key)} appeared there meanwhile. The next run looks again.")
 
