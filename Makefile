@@ -11,8 +11,8 @@ BUILT := src/pinecart/service/console_built/index.html
 RUN_STAMP := $(STAMPS)/run-$(shell cat requirements/run.txt pyproject.toml | cksum | cut -d' ' -f1)
 TEST_STAMP := $(STAMPS)/test-$(shell cat requirements/test.txt pyproject.toml | cksum | cut -d' ' -f1)
 NODE_STAMP := $(STAMPS)/node-$(shell cat console/package-lock.json console/package.json | cksum | cut -d' ' -f1)
-APT_STAMP := $(STAMPS)/apt-chromium
-DEBIAN := chromium fonts-dejavu-core
+APT_STAMP := $(STAMPS)/apt-packages
+DEBIAN := chromium fonts-dejavu-core memcached libeatmydata1
 
 .PHONY: setup demo test check pytest console-test wheel schema lock bench clean console screenshots
 

@@ -7,6 +7,7 @@ import { PageHead, Loaded, useSession } from './parts/parts'
 import { SignIn } from './pages/session/SignIn'
 
 const TodayPage = lazy(() => import('./pages/today/TodayPage'))
+const CopyNow = lazy(() => import('./pages/carry/CopyNow'))
 const JobsPage = lazy(() => import('./pages/jobs/JobsPage'))
 const JobPage = lazy(() => import('./pages/jobs/JobPage'))
 const JobForm = lazy(() => import('./pages/jobs/JobForm'))
@@ -18,7 +19,7 @@ const StoresPage = lazy(() => import('./pages/stores/StoresPage'))
 const StoreForm = lazy(() => import('./pages/stores/StoreForm'))
 const BrowsePage = lazy(() => import('./pages/stores/BrowsePage'))
 
-const PAGES = [['/', 'Today'], ['/jobs', 'Jobs'], ['/runs', 'Runs'], ['/stores', 'Stores']] as const
+const PAGES = [['/', 'Today'], ['/copy', 'Copy now'], ['/jobs', 'Jobs'], ['/runs', 'Runs'], ['/stores', 'Stores']] as const
 
 export function App() {
   const session = useSession()
@@ -49,7 +50,7 @@ function House({ name }: { name: string }) {
         <Flex align="center" gap={wide ? 24 : 4}>
           {wide && <Link to="/" style={{ color: token.colorPrimary, fontWeight: 600, fontSize: 17, whiteSpace: 'nowrap' }}>Pine Cart</Link>}
           <Menu mode="horizontal" disabledOverflow selectedKeys={[here]} style={{ flex: 1, borderBottom: 0, background: 'transparent', lineHeight: '50px' }}
-            items={PAGES.map(([to, label]) => ({ key: to, label: <Link to={to}>{label}</Link>, style: wide ? {} : { paddingInline: 10 } }))} />
+            items={PAGES.map(([to, label]) => ({ key: to, label: <Link to={to}>{label}</Link>, style: wide ? {} : { paddingInline: 6 } }))} />
           <Flex align="center" gap={8}>
             {wide && <Typography.Text type="secondary">{name} · times in UTC</Typography.Text>}
             <Button type="text" onClick={() => void signOut()} style={wide ? {} : { paddingInline: 6 }}>Sign out</Button>
@@ -60,6 +61,7 @@ function House({ name }: { name: string }) {
         <Suspense fallback={<Spin aria-label="Loading" />}>
           <Routes>
             <Route index element={<TodayPage />} />
+            <Route path="copy" element={<CopyNow />} />
             <Route path="jobs" element={<JobsPage />} />
             <Route path="jobs/new" element={<JobForm />} />
             <Route path="jobs/:name" element={<JobPage />} />

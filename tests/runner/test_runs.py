@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.decide import Decision
-from pinecart.core.definition import read_definition
+from pinecart.core.definition import LEG_KEYS, read_definition
 from pinecart.core.retry import Retry
 from pinecart.drivers import open_store
 from pinecart.drivers.memory import MemoryStore
@@ -64,7 +64,7 @@ async def run(
         {
             "from": "pine://posts/",
             "to": "pine://office/dawn/",
-            **{k: job.pop(k) for k in ("take", "leave_out") if k in job},
+            **{k: job.pop(k) for k in LEG_KEYS if k in job},
         }
     ]
     definition = read_definition({"job": "dawn", "legs": legs, **job})
@@ -466,3 +466,65 @@ async def test_keep_both_gives_the_one_there_a_dated_name(folder, office):
     assert server.shelf.body("dawn", "a.flac") == (folder / "a.flac").read_bytes()
     ending = await run(memory, posts(folder), opened(), 2, on_difference="keep-both", stamp="2026-03-03 05.30.00")
     assert ending.acted == 0
+
+
+async def test_size_and_time_rules_take_exactly_what_matches_and_are_counted(folder, office):
+    _, opened = office
+    (folder / "new").write_bytes(b"12345")
+    memory = Memory()
+    ending = await run(
+        memory,
+        posts(folder),
+        opened(),
+        larger_than="4",
+        smaller_than="20",
+        newer_than="32 days",
+        ignore_case=True,
+        take=["NEW", "a.flac"],
+    )
+    assert list(memory.records) == [b"new"]
+    assert {r: n for _, r, n, _ in ending.counted} == {"other-time": 1, "left-out": 3}
+    memory = Memory()
+    ending = await run(memory, posts(folder), opened(), 2, until="2001-09-09", larger_than="1 B")
+    assert (
+        sorted(memory.records) == [b"a.flac", b"sub/b.csv", "sub/é +%.txt".encode()]
+        and ("leave", "other-size", 1, 0) in ending.counted
+    )
+
+
+@pytest.mark.parametrize(
+    ("rename", "wanted"),
+    [
+        (
+            {"pattern": r"^sub/(.*)\.csv$", "to": r"sheets/\1-old.csv"},
+            ["a.flac", "empty", "sheets/b-old.csv", "sub/é +%.txt"],
+        ),
+        (
+            {"to": "{year}/{month}/{folder}{name}-{day}{ending}"},
+            ["2001/09/a-09.flac", "2001/09/empty-09", "2001/09/sub/b-09.csv", "2001/09/sub/é +%-09.txt"],
+        ),
+        ({"to": "{counter}{ending}"}, ["0001.flac", "0002", "0003.csv", "0004.txt"]),
+    ],
+)
+async def test_renaming_on_the_way(folder, office, rename, wanted, monkeypatch):
+    server, opened = office
+    monkeypatch.setattr("pinecart.runner.feed.SORT_ROWS", 2)
+    memory = Memory()
+    await run(memory, posts(folder), opened(), rename=rename)
+    assert sorted(server.shelf.buckets["dawn"]) == wanted and done(memory) == {"copy new": 4}
+    ending = await run(memory, posts(folder), opened(), 2, rename=rename)
+    assert ending.acted == 0 and not memory.records
+    (folder / "sub/b.csv").write_bytes(b"changed")
+    os.utime(folder / "sub/b.csv", ns=(10**18, 10**18))
+    await run(memory, posts(folder), opened(), 3, rename=rename)
+    assert done(memory) == {"replace changed": 1}
+
+
+async def test_two_files_for_one_new_name_are_a_clash_and_neither_is_carried(folder, office):
+    server, opened = office
+    memory = Memory()
+    await run(memory, posts(folder), opened(), rename={"pattern": ".*(a.flac|b.csv)$", "to": "same"})
+    assert (
+        done(memory) == {"copy new": 2, "refuse name-clash (name-clash)": 1}
+        and "same" not in server.shelf.buckets["dawn"]
+    )

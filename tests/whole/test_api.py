@@ -23,7 +23,7 @@ CALLS = [
     ("DELETE", "stores/none", "administer"), ("POST", "stores/none/try", "define"), ("POST", "stores/none/buckets", "define"),
     ("GET", "stores/none/browse", "look"), ("GET", "jobs", "look"), ("POST", "jobs", "define"), ("POST", "jobs/check", "define"),
     ("GET", "jobs/none", "look"), ("PUT", "jobs/none", "define"), ("DELETE", "jobs/none", "define"), ("POST", "jobs/none/start", "operate"),
-    ("POST", "jobs/none/preview", "operate"), ("POST", "jobs/none/audit", "operate"), ("GET", "schedule", "look"), ("GET", "runs", "look"),
+    ("POST", "jobs/none/preview", "operate"), ("POST", "jobs/none/audit", "operate"), ("POST", "carries", "operate"), ("POST", "carries/check", "operate"), ("POST", "runs/999999/keep", "define"), ("GET", "schedule", "look"), ("GET", "runs", "look"),
     ("GET", "runs/999999", "look"), ("GET", "runs/999999/objects", "look"), ("GET", "runs/999999/log", "look"), ("GET", "runs/999999/report", "look"),
     ("POST", "runs/999999/stop", "operate"), ("GET", "runs/999999/events", "look"), ("GET", "audits", "look"), ("GET", "audits/999999", "look"),
     ("GET", "audits/999999/findings", "look"), ("GET", "previews/999999", "look"), ("GET", "previews/999999/objects", "look"),

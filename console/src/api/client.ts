@@ -13,6 +13,8 @@ export type Tried = Shapes['TriedShape']
 export type Progress = Shapes['ProgressShape']
 export type Today = Shapes['TodayShape']
 export type FileRow = Shapes['ObjectShape']
+export type Carried = Shapes['CarriedShape']
+export type CarryForm = Shapes['CarryShapeRequest']
 export type Session = Shapes['SessionShape']
 export type Browsed = Shapes['BrowsedShape']
 

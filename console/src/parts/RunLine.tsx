@@ -15,7 +15,7 @@ export function RunLine({ run, named = true }: { run: Run; named?: boolean }) {
   return (
     <Flex justify="space-between" gap={4} wrap style={{ padding: '8px 0' }}>
       <Flex vertical gap={2} style={{ minWidth: 0 }}>
-        <span><Mark word={run.outcome || run.state} /> <Link to={`/runs/${run.id}`}>{named ? `${run.job}, run ${run.id}` : `Run ${run.id}`}</Link></span>
+        <span><Mark word={run.outcome || run.state} /> <Link to={`/runs/${run.id}`}>{named ? `${run.job === 'carry' ? 'Copy' : run.job}, run ${run.id}` : `Run ${run.id}`}</Link></span>
         {named && leg && <FromTo from={leg.from} to={leg.to} />}
         {run.message && <Typography.Text type="secondary">{run.message}</Typography.Text>}
       </Flex>

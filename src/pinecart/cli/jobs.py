@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from pinecart.cli.following import follow_quietly
-from pinecart.cli.frame import PROBLEMS, Cart, Words, exit_code, output_option, say
+from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, say
 from pinecart.cli.words import age, mark, size, table
 
 
@@ -35,6 +35,39 @@ def _read(file: Any) -> dict[str, Any]:
     return found
 
 
+def leg_options(command: Any) -> Any:
+    """Which files are taken, and how they are called there: the same for jobs and carries."""
+    for option in (
+        click.option(
+            "--rename-to", help="Rename: a template such as {year}/{name}{ending}; with --rename, its replacement."
+        ),
+        click.option("--rename", metavar="PATTERN", help="Rename: a regular expression that --rename-to replaces."),
+        click.option("--ignore-case", is_flag=True, help="Patterns match small and capital letters alike."),
+        click.option("--until", metavar="DATE", help="Only files changed on or before this day."),
+        click.option("--since", metavar="DATE", help="Only files changed on or after this day, such as 2026-03-02."),
+        click.option("--older-than", metavar="AGE", help="Only files not changed for so long."),
+        click.option("--newer-than", metavar="AGE", help="Only files changed within so long, such as '32 days'."),
+        click.option("--smaller-than", metavar="SIZE", help="Only files smaller than this."),
+        click.option("--larger-than", metavar="SIZE", help="Only files larger than this, such as '10 MiB'."),
+        click.option(
+            "--leave-out", multiple=True, metavar="PATTERN", help="Leave out what matches; may be given again."
+        ),
+        click.option("--take", multiple=True, metavar="PATTERN", help="Take only what matches; may be given again."),
+    ):
+        command = option(command)
+    return command
+
+
+def leg_rules(options: dict[str, Any]) -> dict[str, Any]:
+    """What of a leg was given by options."""
+    rules: dict[str, Any] = {k: list(options[k]) for k in ("take", "leave_out") if options[k]}
+    names = ("larger_than", "smaller_than", "newer_than", "older_than", "since", "until", "ignore_case")
+    rules |= {k: options[k] for k in names if options[k]}
+    if options["rename_to"]:
+        rules["rename"] = {"pattern": options["rename"] or "", "to": options["rename_to"]}
+    return rules
+
+
 def job_options(command: Any) -> Any:
     for option in (
         click.option("--zone", default="UTC", show_default=True, help="The schedule's time zone."),
@@ -47,8 +80,6 @@ def job_options(command: Any) -> Any:
             "--compare", help="How changed is decided: since-last-run (default), size-and-time, checksum, size, always."
         ),
         click.option("--intent", help="top-up: add what is missing; renew (default): also replace what changed."),
-        click.option("--leave-out", multiple=True, help="Leave out what matches; may be given again."),
-        click.option("--take", multiple=True, help="Take only what matches; may be given again."),
         click.option("--to", "to", help="Where to put: pine://STORE/PATH."),
         click.option("--from", "from_", help="Where to take from: pine://STORE/PATH."),
     ):
@@ -58,12 +89,11 @@ def job_options(command: Any) -> Any:
 
 def _definition(old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str, Any]:
     """A definition from options, over an old one if there is one."""
-    made = dict(old or {})
-    leg = dict(made["legs"][0]) if old else {}
+    made: dict[str, Any] = dict(old or {})
+    leg: dict[str, Any] = dict(made["legs"][0]) if old else {}
     for key, name in (("from_", "from"), ("to", "to")):
         leg |= {name: options[key]} if options[key] else {}
-    for key in ("take", "leave_out"):
-        leg |= {key: list(options[key])} if options[key] else {}
+    leg |= leg_rules(options)
     for key in ("intent", "compare", "on_difference", "why", "title"):
         made |= {key: options[key]} if options[key] else {}
     made |= {"labels": list(options["labels"])} if options["labels"] else {}
@@ -73,6 +103,7 @@ def _definition(old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str
 
 @job.command("define")
 @click.argument("name_or_file")
+@leg_options
 @job_options
 @click.option("--check", is_flag=True, help="Only check it, and say what it would do.")
 @output_option
@@ -113,6 +144,7 @@ def job_define(cart: Cart, name_or_file: str, check: bool, **options: Any) -> No
 @job.command("change")
 @click.argument("name")
 @click.argument("file", type=click.File(), required=False)
+@leg_options
 @job_options
 @click.option("--no-schedule", is_flag=True, help="No longer run by the clock.")
 @output_option
@@ -217,6 +249,12 @@ def preview(cart: Cart, job: str) -> None:
     pinecart preview dawn
     """
     run = follow_quietly(cart, cart.client.start_preview(job), "previews")
+    show_preview(cart, run)
+    sys.exit(PROBLEMS if run["outcome"] == "failed" else 0)
+
+
+def show_preview(cart: Cart, run: dict[str, Any]) -> None:
+    """Removals first, then replacements, then copies."""
     objects = list(cart.client.objects(run["id"], of="previews"))
     order = {"remove": 0, "replace": 1, "copy": 2}
     objects.sort(key=lambda o: order.get(o["decision"], 3))
@@ -225,9 +263,11 @@ def preview(cart: Cart, job: str) -> None:
         click.echo(run["sentence"])
         rows = [[o["decision"], o["reason"], size(o["bytes"]), o["key"]] for o in objects]
         table(["decision", "reason", "size", "file"], rows, numbers=[2], flexible=3) if rows else None
+        skipped = {r.removeprefix("leave "): n for r, n in run["reasons"].items() if r.startswith("leave ")}
+        if skipped:
+            click.echo("Left as they are: " + ", ".join(f"{n:,} {r}" for r, n in sorted(skipped.items())))
 
     cart.show(run | {"objects": objects}, plain)
-    sys.exit(PROBLEMS if exit_code(run) and run["outcome"] == "failed" else 0)
 
 
 @click.group(cls=Words)

@@ -18,6 +18,7 @@ COMMANDS = {
     "store": ("pinecart.cli.stores", "store"),
     "bucket": ("pinecart.cli.stores", "bucket"),
     "browse": ("pinecart.cli.stores", "browse"),
+    "carry": ("pinecart.cli.carrying", "carry"),
     "job": ("pinecart.cli.jobs", "job"),
     "preview": ("pinecart.cli.jobs", "preview"),
     "start": ("pinecart.cli.runs", "start"),

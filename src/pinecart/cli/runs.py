@@ -35,7 +35,7 @@ def start(cart: Cart, job: str, watch: bool, each: bool) -> None:
 
 
 def _ended(cart: Cart, run: dict[str, Any]) -> None:
-    cart.show(run, lambda: _tell(run))
+    cart.show(run, lambda: tell(run))
     sys.exit(exit_code(run))
 
 
@@ -91,10 +91,10 @@ def run_show(cart: Cart, number: int) -> None:
     pinecart run show 12
     """
     found = cart.client.run(number)
-    cart.show(found, lambda: _tell(found))
+    cart.show(found, lambda: tell(found))
 
 
-def _tell(run: dict[str, Any]) -> None:
+def tell(run: dict[str, Any]) -> None:
     click.echo(coloured(run["sentence"], run["outcome"] or run["state"]))
     click.echo(f"Run {run['id']} of {run['job']}: {run['cause']}, {age(run['started_at'] or run['queued_at'])}")
     for leg in run["legs"]:
@@ -188,6 +188,20 @@ def run_report(number: int, kind: str, output: Any) -> None:
     """
     for piece in click.get_current_context().obj.client.report(number, kind):
         output.write(piece)
+
+
+@run.command("keep")
+@click.argument("number", type=int)
+@click.argument("job")
+@output_option
+def run_keep(cart: Cart, number: int, job: str) -> None:
+    """Keep a carry as a job, to run it again.
+
+    \b
+    pinecart run keep 12 sheets-home
+    """
+    made = cart.client.keep(number, job)
+    cart.show(made, lambda: say(f"Kept as job {job}. Next: pinecart job show {job}"))
 
 
 @run.command("stop")

@@ -150,6 +150,18 @@ class Client:
     def start_audit(self, job: str) -> Json:
         return self._ask("POST", f"jobs/{job}/audit")
 
+    def carry(self, source: str, target: str, *, preview: bool = False, **rules: Any) -> Json:
+        """Start a one-off transfer: {"run", "sentences", "example"}. rules: intent, take, leave_out, rename and so on."""
+        return self._ask("POST", "carries", body={"from": source, "to": target, "preview": preview, **rules})
+
+    def check_carry(self, source: str, target: str, **rules: Any) -> Json:
+        """What the two places mean and what would be done; nothing is started."""
+        return self._ask("POST", "carries/check", body={"from": source, "to": target, **rules})
+
+    def keep(self, number: int, job: str) -> Json:
+        """Keep a carry as a job."""
+        return self._ask("POST", f"runs/{number}/keep", body={"job": job})
+
     def schedule(self) -> list[Json]:
         return self._ask("GET", "schedule")
 

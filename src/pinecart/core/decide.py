@@ -66,6 +66,9 @@ class Reason(StrEnum):
     NOT_A_FILE = "not-a-file"
     ROW_DROPPED = "row-dropped"
     ALWAYS = "always"
+    OTHER_SIZE = "other-size"
+    OTHER_TIME = "other-time"
+    NAME_CLASH = "name-clash"
 
 
 class Side(Enum):
@@ -114,7 +117,6 @@ _LEAVE_SAME = Verdict(Decision.LEAVE, Reason.SAME)
 _LEAVE_GONE = Verdict(Decision.LEAVE, Reason.GONE)
 _EXISTS = Verdict(Decision.LEAVE, Reason.EXISTS)
 _RECOGNISED = Verdict(Decision.LEAVE, Reason.RECOGNISED)
-_LEFT_OUT = Verdict(Decision.LEAVE, Reason.LEFT_OUT)
 _CHANGED_THERE = Verdict(Decision.LEAVE, Reason.CHANGED_THERE, problem=True)
 _BOTH_CHANGED = Verdict(Decision.REFUSE, Reason.BOTH_CHANGED, problem=True)
 
@@ -151,6 +153,7 @@ _FAULTS = {
     "unsafe-name": Verdict(Decision.REFUSE, Reason.UNSAFE_NAME, problem=True),
     "unreadable": Verdict(Decision.REFUSE, Reason.UNREADABLE, problem=True),
     "not-a-file": Verdict(Decision.REFUSE, Reason.NOT_A_FILE, problem=True),
+    "name-clash": Verdict(Decision.REFUSE, Reason.NAME_CLASH, problem=True),
 }
 
 
@@ -301,4 +304,6 @@ def _consider_cleared(
     return decide_cleared(entry is not None, there, proven=look is Answer.EQUAL, rules=rules)
 
 
-LEFT_OUT = _LEFT_OUT
+def left_out(reason: Reason) -> Verdict:
+    """What selection says of a key that it does not take."""
+    return Verdict(Decision.LEAVE, reason)

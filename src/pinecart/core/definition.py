@@ -11,12 +11,14 @@ from typing import Any
 from pinecart.core.decide import Comparison, Intent, OnDifference, Rules
 from pinecart.core.errors import Invalid
 from pinecart.core.places import Location, is_name, lies_in, parse_location
+from pinecart.core.renaming import Renaming, read_renaming
 from pinecart.core.schedule import Schedule, parse_schedule
-from pinecart.core.selection import Selection, compile_selection
+from pinecart.core.selection import RULES, Selection, compile_selection
 
 INTENTS_NOW = (Intent.TOP_UP, Intent.RENEW)
+CARRY = "carry"  # stands for the job in a one-off transfer; no job may be called so
 KEYS = ("job", "title", "why", "labels", "owner", "intent", "compare", "on_difference", "legs", "schedule")
-LEG_KEYS = ("from", "to", "take", "leave_out")
+LEG_KEYS = ("from", "to", "take", "leave_out", *RULES, "rename", "one")
 INTENT_WORDS = {
     Intent.TOP_UP: "Adds what is missing there. Nothing that exists there is touched.",
     Intent.RENEW: "Adds what is new and replaces what changed. Nothing is removed.",
@@ -32,14 +34,25 @@ CHOICE_WORDS = {
 
 @dataclass(frozen=True)
 class Leg:
+    """One pair of places. rules: further rules of selection, as written.   one: only this file, and its name there."""
+
     source: Location
     target: Location
     take: tuple[str, ...] = ()
     leave_out: tuple[str, ...] = ()
+    rules: tuple[tuple[str, Any], ...] = ()
+    renaming: Renaming | None = None
+    one: tuple[str, str] | None = None
 
     @property
     def selection(self) -> Selection:
-        return compile_selection(self.take, self.leave_out)
+        return compile_selection(self.take, self.leave_out, dict(self.rules))
+
+    def as_mapping(self) -> dict[str, Any]:
+        told: dict[str, Any] = {"from": self.source.text, "to": self.target.text, "take": list(self.take)}
+        told |= {"leave_out": list(self.leave_out), **dict(self.rules)}
+        told |= {"rename": self.renaming._asdict()} if self.renaming else {}
+        return told | ({"one": list(self.one)} if self.one else {})
 
 
 @dataclass(frozen=True)
@@ -66,10 +79,7 @@ class Definition:
         return {
             "job": self.job, "title": self.title, "why": self.why, "labels": list(self.labels), "owner": self.owner,
             "intent": self.intent.value, "compare": self.compare.value, "on_difference": self.on_difference.value,
-            "legs": [
-                {"from": _text(leg.source), "to": _text(leg.target), "take": list(leg.take), "leave_out": list(leg.leave_out)}
-                for leg in self.legs
-            ],
+            "legs": [leg.as_mapping() for leg in self.legs],
             "schedule": self.schedule and {"cron": self.schedule.cron, "zone": self.schedule.zone},
         }  # fmt: skip
 
@@ -87,8 +97,11 @@ COMPARISON_WORDS = {
 }
 
 
-def _text(location: Location) -> str:
-    return f"pine://{location.store}/{location.path.decode('utf-8', 'surrogateescape')}"
+RULE_WORDS = {
+    "larger_than": "Takes only files larger than", "smaller_than": "Takes only files smaller than",
+    "newer_than": "Takes only files changed within the last", "older_than": "Takes only files not changed for",
+    "since": "Takes only files changed on or after", "until": "Takes only files changed on or before",
+}  # fmt: skip
 
 
 @dataclass
@@ -130,7 +143,7 @@ class _Reading:
             return None
 
 
-def read_definition(given: Mapping[str, Any], *, owner: str = "") -> Definition:
+def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = True) -> Definition:
     """Check a mapping and build the definition. Raises Invalid with every problem at once.
 
     A hyphen in a key is the same as an underscore (job files write `leave-out`). `from` and `to` end at a `/`.
@@ -143,6 +156,8 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "") -> Definition:
     if not is_name(name):
         message = f"{name!r} can't be a job's name: use small letters, digits and hyphens, 63 at most."
         reading.wrong("job", "job.name", message)
+    if name == CARRY and not carry:
+        reading.wrong("job", "job.name", f"{name!r} stands for transfers without a job. Choose another name.")
     legs = _read_legs(mapping.get("legs"), reading)
     definition = Definition(
         job=name,
@@ -168,8 +183,10 @@ def _read_legs(given: Any, reading: _Reading) -> tuple[Leg, ...]:
     legs = [_read_leg(leg, f"legs[{i}].", reading) for i, leg in enumerate(given)]
     built = tuple(leg for leg in legs if leg)
     for i, leg in enumerate(built):
-        if leg.source.store == leg.target.store and (
-            lies_in(leg.target.path, leg.source.path) or lies_in(leg.source.path, leg.target.path)
+        if (
+            not leg.one
+            and leg.source.store == leg.target.store
+            and (lies_in(leg.target.path, leg.source.path) or lies_in(leg.source.path, leg.target.path))
         ):
             message = f"{leg.target} and {leg.source} lie in one another: a job can't copy a place into itself."
             reading.wrong(f"legs[{i}].to", "job.inside-itself", message)
@@ -187,10 +204,22 @@ def _read_leg(given: Any, where: str, reading: _Reading) -> Leg | None:
     for key in leg.keys() - set(LEG_KEYS):
         reading.wrong(where + key, "job.unknown-key", f"A leg has no {key!r}. Its keys are: {', '.join(LEG_KEYS)}.")
     take, leave_out = reading.texts(leg, "take", where), reading.texts(leg, "leave_out", where)
-    reading.nested(compile_selection, take, leave_out, where=where)
+    rules = {k: leg[k] for k in RULES if leg.get(k) not in (None, "", False)}
+    reading.nested(compile_selection, take, leave_out, rules, where=where)
+    rename = leg.get("rename") or {}
+    renaming = (
+        reading.nested(read_renaming, str(rename.get("pattern") or ""), str(rename.get("to") or ""), where=where)
+        if rename
+        else None
+    )
+    one = leg.get("one")
     source = reading.nested(_place, str(leg.get("from") or ""), "from", where=where)
     target = reading.nested(_place, str(leg.get("to") or ""), "to", where=where)
-    return Leg(source, target, take, leave_out) if source and target else None
+    if not source or not target:
+        return None
+    return Leg(
+        source, target, take, leave_out, tuple(rules.items()), renaming, (str(one[0]), str(one[1])) if one else None
+    )
 
 
 def _place(text: str, field: str) -> Location:
@@ -211,11 +240,20 @@ def sentences(definition: Definition) -> list[str]:
     """What the job will do, one consequence a sentence."""
     told = []
     for leg in definition.legs:
-        told.append(f"Takes from {leg.source} and puts to {leg.target}. The folder's contents arrive, not the folder.")
+        if leg.one:
+            told.append(f"Takes {leg.source}{leg.one[0]} and puts it as {leg.target}{leg.one[1]}.")
+        else:
+            told.append(
+                f"Takes from {leg.source} and puts to {leg.target}. The folder's contents arrive, not the folder."
+            )
         if leg.take:
             told.append(f"Takes only: {', '.join(leg.take)}.")
         if leg.leave_out:
             told.append(f"Leaves out: {', '.join(leg.leave_out)}.")
+        told += [f"{RULE_WORDS[name]} {value}." for name, value in leg.rules if name != "ignore_case"]
+        if leg.renaming:
+            how = f"{leg.renaming.pattern} becomes {leg.renaming.to}" if leg.renaming.pattern else leg.renaming.to
+            told.append(f"Renames on the way: {how}.")
     told.append(INTENT_WORDS[definition.intent])
     if definition.intent is Intent.RENEW:
         told.append(CHOICE_WORDS[definition.on_difference])

@@ -19,7 +19,7 @@ class Entry(NamedTuple):
     key: bytes, relative to the place that was listed, exactly as the store has it.
     size: bytes.   modified_ns: ns since 1970 UTC; None if the store keeps none.
     etag, version: a bucket's, as given.   ctime_ns, inode: a folder's; inode 0 means it is a bucket's object.
-    fault: why it can't be taken ("unsafe-name", "not-a-file", "unreadable"); empty for most.
+    fault: why it can't be taken ("unsafe-name", "not-a-file", "unreadable", "name-clash"); empty for most.
     """
 
     key: bytes
@@ -30,6 +30,12 @@ class Entry(NamedTuple):
     ctime_ns: int = 0
     inode: int = 0
     fault: str = ""
+    was: bytes = b""
+
+    @property
+    def source_key(self) -> bytes:
+        """The key at the source: another than `key` where a rule renames on the way."""
+        return self.was or self.key
 
 
 class Row(NamedTuple):

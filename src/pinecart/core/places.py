@@ -25,6 +25,11 @@ class Location(NamedTuple):
     def __str__(self) -> str:
         return f"{SCHEME}{self.store}/{show(self.path)}"
 
+    @property
+    def text(self) -> str:
+        """As it is written and parsed again, nothing escaped."""
+        return f"{SCHEME}{self.store}/{self.path.decode('utf-8', 'surrogateescape')}"
+
     def as_prefix(self) -> Location:
         """The same place ending at a `/` boundary: `2026` becomes `2026/`, and never touches `2026-old/`."""
         return self if not self.path or self.path.endswith(b"/") else Location(self.store, self.path + b"/")

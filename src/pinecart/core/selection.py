@@ -1,41 +1,125 @@
-"""Which keys a leg takes: name patterns in and out, compiled to one expression each.
+"""Which keys a leg takes: name patterns in and out, size, age and dates. Each rule that leaves a key out says so.
 
 `*` stands for any characters but `/`, `**` for any at all, `?` for one, `[a-z]` for a set. A pattern with a `/` is
 held against the whole path below the leg's From; one without is held against the last part, at any depth.
-Case counts. Everything is bytes.
+Case counts unless the rules say otherwise. Everything is bytes.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from typing import NamedTuple
+from collections.abc import Mapping, Sequence
+from datetime import UTC, date, datetime, timedelta
+from typing import Any, NamedTuple
 
+from pinecart.core.decide import Reason
+from pinecart.core.entries import Entry
 from pinecart.core.errors import Invalid
+
+UNITS = {"": 1, "b": 1, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40}
+SPANS = {"minute": 60, "hour": 3600, "day": 86400, "week": 604800}
+RULES = ("larger_than", "smaller_than", "newer_than", "older_than", "since", "until", "ignore_case")
+DAY_NS = 86_400 * 10**9
 
 
 class Selection(NamedTuple):
-    """take: None means everything.   leave_out: None means nothing. Leaving out wins."""
+    """take: None means everything.   leave_out: None means nothing; leaving out wins.
 
-    take: re.Pattern[bytes] | None
-    leave_out: re.Pattern[bytes] | None
+    Sizes in bytes; ages in seconds, counted back from the run's start; dates as ns since 1970 UTC, `until` exclusive.
+    """
+
+    take: re.Pattern[bytes] | None = None
+    leave_out: re.Pattern[bytes] | None = None
+    larger_than: int | None = None
+    smaller_than: int | None = None
+    newer_than_s: int | None = None
+    older_than_s: int | None = None
+    since_ns: int | None = None
+    until_ns: int | None = None
+
+    @property
+    def is_everything(self) -> bool:
+        return self == Selection()
 
     def takes(self, key: bytes) -> bool:
+        """By name alone."""
         if self.leave_out is not None and self.leave_out.fullmatch(key):
             return False
         return self.take is None or self.take.fullmatch(key) is not None
 
+    def why_not(self, key: bytes, entry: Entry | None, now_ns: int) -> Reason | None:
+        """The rule that leaves this key out; None: it is taken. A time that isn't known is never outside a rule."""
+        if not self.takes(key):
+            return Reason.LEFT_OUT
+        if entry is None:
+            return None
+        if (self.larger_than is not None and entry.size <= self.larger_than) or (
+            self.smaller_than is not None and entry.size >= self.smaller_than
+        ):
+            return Reason.OTHER_SIZE
+        if entry.modified_ns is not None and self._outside_time(entry.modified_ns, now_ns):
+            return Reason.OTHER_TIME
+        return None
 
-def compile_selection(take: Sequence[str], leave_out: Sequence[str]) -> Selection:
-    """Raises Invalid with every malformed pattern."""
+    def _outside_time(self, at: int, now_ns: int) -> bool:
+        age_s = (now_ns - at) / 10**9
+        return (
+            (self.newer_than_s is not None and age_s >= self.newer_than_s)
+            or (self.older_than_s is not None and age_s <= self.older_than_s)
+            or (self.since_ns is not None and at < self.since_ns)
+            or (self.until_ns is not None and at >= self.until_ns)
+        )
+
+
+def compile_selection(
+    take: Sequence[str], leave_out: Sequence[str], rules: Mapping[str, Any] | None = None
+) -> Selection:
+    """Raises Invalid with everything that is malformed. rules: any of RULES, as a person writes them."""
+    rules = rules or {}
     problems: list[dict[str, str]] = []
-    built = [_compile(patterns, field, problems) for patterns, field in ((take, "take"), (leave_out, "leave_out"))]
+    flags = re.DOTALL | (re.IGNORECASE if rules.get("ignore_case") else 0)
+    patterns = [_compile(p, field, flags, problems) for p, field in ((take, "take"), (leave_out, "leave_out"))]
+    read = {"larger_than": read_size, "smaller_than": read_size, "newer_than": read_span, "older_than": read_span,
+            "since": _start_of, "until": lambda t: _start_of(t) + DAY_NS}  # fmt: skip
+    found: dict[str, int | None] = {}
+    for name, reader in read.items():
+        value = rules.get(name)
+        try:
+            found[name] = None if value in (None, "") else reader(str(value))
+        except ValueError as exc:
+            problems.append({"field": name, "code": "rule.malformed", "message": f"{name} {value!r}: {exc}"})
     if problems:
         raise Invalid(problems)
-    return Selection(*built)
+    return Selection(patterns[0], patterns[1], *found.values())
 
 
-def _compile(patterns: Sequence[str], field: str, problems: list[dict[str, str]]) -> re.Pattern[bytes] | None:
+def read_size(text: str) -> int:
+    """`500`, `10 MiB`, `1.5 GiB`. Raises ValueError."""
+    found = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([a-zA-Z]*)\s*", text)
+    if not found or found[2].lower() not in UNITS:
+        raise ValueError("write a size as 500, 10 MiB or 1.5 GiB.")
+    return int(float(found[1]) * UNITS[found[2].lower()])
+
+
+def read_span(text: str) -> int:
+    """`90 minutes`, `32 days`, in seconds. Raises ValueError."""
+    found = re.fullmatch(r"\s*([0-9]+)\s*(minute|hour|day|week)s?\s*", text)
+    if not found:
+        raise ValueError("write an age as 90 minutes, 12 hours, 32 days or 2 weeks.")
+    return int(timedelta(seconds=int(found[1]) * SPANS[found[2]]).total_seconds())
+
+
+def _start_of(text: str) -> int:
+    try:
+        day = date.fromisoformat(text.strip())
+    except ValueError:
+        raise ValueError("write a date as 2026-03-02.") from None
+    return int(datetime(day.year, day.month, day.day, tzinfo=UTC).timestamp()) * 10**9
+
+
+def _compile(
+    patterns: Sequence[str], field: str, flags: int, problems: list[dict[str, str]]
+) -> re.Pattern[bytes] | None:
     parts = []
     for pattern in patterns:
         try:
@@ -43,7 +127,7 @@ def _compile(patterns: Sequence[str], field: str, problems: list[dict[str, str]]
         except ValueError as exc:
             message = f"Pattern {pattern!r} is malformed: {exc}."
             problems.append({"field": field, "code": "pattern.malformed", "message": message})
-    return re.compile(b"|".join(parts), re.DOTALL) if parts else None
+    return re.compile(b"|".join(parts), flags) if parts else None
 
 
 def _translate(pattern: str) -> bytes:

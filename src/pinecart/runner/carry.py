@@ -20,19 +20,13 @@ from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry, Row, fingerprint, is_racy
 from pinecart.core.errors import Busy, Changed, Missing, StoreError, Taken
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Store
+from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading
 from pinecart.core.retry import Retry
+from pinecart.runner.side import Side
 
 CHANGING_TRIES = 3
 HELD_AT_ONCE = 72 << 20  # bytes of objects in memory, over all that are on their way
 LARGE_ROOM = 4 * HELD_BYTES  # what one large object takes of that: its pieces on their way
-
-
-class Side(NamedTuple):
-    """A store and the prefix of the leg in it."""
-
-    store: Store
-    prefix: bytes
 
 
 class Carried(NamedTuple):
@@ -70,7 +64,8 @@ class Carrier:
                     exc.facts["tries"] = tried
                     raise
                 if isinstance(exc, Changed):
-                    expected = (await self._source.store.stat(self._source.prefix + key)).entry._replace(key=key)
+                    now = (await self._source.store.stat(self._source.prefix + entry.source_key)).entry
+                    expected = now._replace(key=key, was=entry.was)
                 await asyncio.sleep(
                     self._retry.wait_s(tried, exc.wait_s if isinstance(exc, Busy) else None, random.random)
                 )
@@ -89,8 +84,8 @@ class Carrier:
             placed = await self._within_one_system(key, entry, replaces, mark)
             if placed is not None:
                 return self._carried(entry, placed, tried)
-            async with self._room.of(min(entry.size, LARGE_ROOM)), self._open(key, entry) as reading:
-                now = reading.entry._replace(key=key)
+            async with self._room.of(min(entry.size, LARGE_ROOM)), self._open(entry) as reading:
+                now = reading.entry._replace(key=key, was=entry.was)
                 mark = decision_id(self._run, self._leg, now)
                 placed = await self._target.store.put(await self._prepare(key, reading, mark, replaces))
                 return self._carried(now, placed, tried)
@@ -100,8 +95,8 @@ class Carrier:
                 raise
             return self._carried(entry, twin, tried)
 
-    def _open(self, key: bytes, entry: Entry) -> AbstractAsyncContextManager[Reading]:
-        return self._source.store.open(self._source.prefix + key, entry)
+    def _open(self, entry: Entry) -> AbstractAsyncContextManager[Reading]:
+        return self._source.store.open(self._source.prefix + entry.source_key, entry)
 
     def _carried(self, entry: Entry, placed: Placed, tried: int) -> Carried:
         racy = is_racy(entry, time.time_ns())
@@ -113,13 +108,13 @@ class Carrier:
         source, target = self._source.store, self._target.store
         if not target.copies_from(source) or not self._may_copy:
             return None
-        stat = await source.stat(self._source.prefix + key)
+        stat = await source.stat(self._source.prefix + entry.source_key)
         if fingerprint(stat.entry) != fingerprint(entry):
             raise Changed(f"{show(key)} changed since it was listed.")
         known = stat.crc or (stat.card.crc if stat.card else "")
         time_ns = stat.card.modified_ns if stat.card and stat.card.crc in ("", known) else entry.modified_ns
         put = self._put(key, entry.size, b"", Card(mark, time_ns, known), replaces)
-        placed = await target.copy(put, source, self._source.prefix + key, entry)
+        placed = await target.copy(put, source, self._source.prefix + entry.source_key, entry)
         self._may_copy = placed is not None
         return placed
 

@@ -3,11 +3,21 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Callable, Sequence
+import contextlib
+import heapq
+import itertools
+import pickle
+import tempfile
+from collections.abc import AsyncIterator, Callable, Iterator, Sequence
 from typing import Any
 
+from pinecart.core.entries import Entry
 from pinecart.core.errors import Missing
 from pinecart.core.listing import Ascending, Merge
+from pinecart.core.renaming import Renaming
+from pinecart.runner.side import Side
+
+SORT_ROWS = 100_000
 
 Pages = AsyncIterator[Sequence[Any]]
 
@@ -20,6 +30,83 @@ async def absent_is_empty(pages: Pages) -> Pages:
     except Missing as exc:
         if exc.code != "store.missing":
             raise
+
+
+async def far_entries(side: Side, one: tuple[str, str] | None) -> Pages:
+    """The far listing, or just the one name that matters."""
+    if one:
+        async for page in _looked_up(side, one[1]):
+            yield page
+        return
+    async for page in absent_is_empty(side.store.list(side.prefix)):
+        yield page
+
+
+async def source_entries(side: Side, one: tuple[str, str] | None, renaming: Renaming | None, scratch: str) -> Pages:
+    """The source listing under the names that its files get there, in order of those."""
+    if one:
+        new = one[1].encode("utf-8", "surrogateescape")
+        async for page in _looked_up(side, one[0]):
+            yield [e._replace(key=new, was=e.key) for e in page]
+    elif renaming:
+        async for page in renamed(side.store.list(side.prefix), renaming, scratch):
+            yield page
+    else:
+        async for page in side.store.list(side.prefix):
+            yield page
+
+
+async def _looked_up(side: Side, name: str) -> Pages:
+    key = name.encode("utf-8", "surrogateescape")
+    try:
+        found = (await side.store.stat(side.prefix + key)).entry
+    except Missing:
+        return
+    yield [found._replace(key=key)]
+
+
+async def only_key(pages: Pages, key: bytes) -> Pages:
+    async for page in pages:
+        yield [row for row in page if row[0] == key]
+
+
+async def renamed(pages: Pages, rule: Renaming, scratch: str) -> Pages:
+    """Sorted by the new key, on disk in runs of SORT_ROWS; two sources of one key become one entry with a fault."""
+    with contextlib.ExitStack() as files:
+        runs: list[Iterator[Entry]] = []
+        held: list[Entry] = []
+        counter = 0
+        check = Ascending("the source")
+        async for page in pages:
+            for entry in check.check(page):
+                counter += 1
+                new = rule.new_key(entry, counter)
+                held.append(entry._replace(key=new, was=entry.key, fault=entry.fault or _unsafe(new)))
+            if len(held) >= SORT_ROWS:
+                runs.append(_kept(sorted(held), files, scratch))
+                held = []
+        page_out: list[Entry] = []
+        for key, group in itertools.groupby(heapq.merge(*runs, sorted(held)), key=lambda e: e.key):
+            first, *others = group
+            page_out.append(first._replace(fault="name-clash") if others else first._replace(key=key))
+            if len(page_out) == 1000:
+                yield page_out
+                page_out = []
+        if page_out:
+            yield page_out
+
+
+def _unsafe(key: bytes) -> str:
+    return "" if key and not key.startswith(b"/") else "unsafe-name"
+
+
+def _kept(entries: list[Entry], files: contextlib.ExitStack, scratch: str) -> Iterator[Entry]:
+    """Entries on disk, read back one by one."""
+    file = files.enter_context(tempfile.TemporaryFile(dir=scratch))  # noqa: SIM115 - closed with the stack
+    for entry in entries:
+        pickle.dump(tuple(entry), file)
+    file.seek(0)
+    return (Entry(*pickle.load(file)) for _ in range(len(entries)))  # noqa: S301 - our own, written just now
 
 
 class _Ahead:

@@ -12,19 +12,21 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from functools import partial
 from typing import IO, Any, NamedTuple, Protocol
 
-from pinecart.core.decide import LEFT_OUT, Answer, Decision, Look, Reason, Rules, Verdict, consider
+from pinecart.core.decide import Answer, Decision, Look, Reason, Rules, Verdict, consider, left_out
 from pinecart.core.entries import Entry, Likeness, Row, fingerprint, likeness
 from pinecart.core.errors import SignInRefused, StoreError
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import dated_name, show
+from pinecart.core.renaming import Renaming
 from pinecart.core.retry import Retry
 from pinecart.core.selection import Selection
-from pinecart.runner.carry import Carrier, Side, decision_id
-from pinecart.runner.feed import absent_is_empty, merged
+from pinecart.runner.carry import Carrier, decision_id
+from pinecart.runner.feed import Pages, far_entries, merged, only_key, source_entries
 from pinecart.runner.look import Pair, compare_contents, content_crc
 from pinecart.runner.pool import Pool
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import Record, Recorder
+from pinecart.runner.side import Side
 
 GIVE_UP_AFTER = 100
 PROBLEM_WORDS = {
@@ -33,6 +35,7 @@ PROBLEM_WORDS = {
     Reason.EXISTS: "Something else lies there under this name, and the job says not to replace it.",
     Reason.UNREADABLE: "The service's account may not read this folder. Grant it the right.",
     Reason.NOT_A_FILE: "It is a link or a special file, not a regular file. It was left out.",
+    Reason.NAME_CLASH: "Two files would get this name. Neither was carried; change the renaming.",
     Reason.UNSAFE_NAME: "A name like this can't be carried safely.",
 }
 
@@ -67,6 +70,8 @@ class Job(NamedTuple):
     log: Callable[..., None]
     scratch: str
     stamp: str
+    one: tuple[str, str] | None = None
+    renaming: Renaming | None = None
 
 
 class Ledger(Protocol):
@@ -118,19 +123,21 @@ class LegRun:
 
     async def _plan(self, pool: Pool, spill: IO[str]) -> None:
         job, far_objects, far_bytes = self._job, 0, 0
-        source = job.source.store.list(job.source.prefix)
-        far = absent_is_empty(job.target.store.list(job.target.prefix))
-        takes, everything = job.selection.takes, job.selection == Selection(None, None)
-        async for key, entry, there, row in merged(source, far, self._ledger.pages(job.leg)):
+        source = source_entries(job.source, job.one, job.renaming, job.scratch)
+        far = far_entries(job.target, job.one)
+        selection, everything, now_ns = job.selection, job.selection.is_everything, time.time_ns()
+        async for key, entry, there, row in merged(source, far, self._rows()):
             if job.stopping():
                 return
             if there is not None:
                 far_objects, far_bytes = far_objects + 1, far_bytes + there.size
             if entry is not None:
                 self._progress.listed += 1
-            if not everything and not takes(key):
-                self._count(Item(key, entry, there, row, LEFT_OUT))
-                continue
+            if not everything:
+                why_not = selection.why_not(entry.source_key if entry else key, entry, now_ns)
+                if why_not is not None:
+                    self._count(Item(key, entry, there, row, left_out(why_not)))
+                    continue
             verdict = consider(entry, there, row, job.rules)
             if isinstance(verdict, Look):
                 self._looking += 1
@@ -138,6 +145,11 @@ class LegRun:
             else:
                 await self._route(Item(key, entry, there, row, verdict), pool, spill)
         self.far_seen = (far_objects, far_bytes)
+
+    def _rows(self) -> Pages:
+        """The ledger's rows; of a leg that carries one file, only that one's."""
+        pages = self._ledger.pages(self._job.leg)
+        return only_key(pages, self._job.one[1].encode("utf-8", "surrogateescape")) if self._job.one else pages
 
     async def _look_and_route(
         self, key: bytes, entry: Entry | None, far: Entry | None, row: Row | None, pool: Pool, spill: IO[str]
@@ -167,7 +179,7 @@ class LegRun:
             verdict = consider(entry, far, row, job.rules, **answers)
             if verdict is Look.SOURCE:
                 assert entry is not None and row is not None
-                now = await content_crc(job.source.store, job.source.prefix + key, entry)
+                now = await content_crc(job.source.store, job.source.prefix + entry.source_key, entry)
                 answers["source_look"] = Answer.EQUAL if now == row.crc else Answer.DIFFERS
             elif verdict is Look.FAR:
                 assert far is not None
@@ -182,7 +194,7 @@ class LegRun:
             assert row is not None
             now = await content_crc(job.target.store, far_key, far)
             return (Answer.EQUAL if now == row.crc else Answer.DIFFERS), now
-        pair = Pair(job.source.store, job.source.prefix + key, entry, job.target.store, far_key, far)
+        pair = Pair(job.source.store, job.source.prefix + entry.source_key, entry, job.target.store, far_key, far)
         return await compare_contents(pair, job.rules.compare)
 
     async def _route(self, item: Item, pool: Pool, spill: IO[str]) -> None:
@@ -317,8 +329,8 @@ class LegRun:
             return {"objects": objects, "bytes": size, "differences": self._unlike + self._not_done.total()}
         job, objects, size, differences = self._job, 0, 0, 0
         self._phase(Phase.CHECKING)
-        far = absent_is_empty(job.target.store.list(job.target.prefix))
-        async for _, _, there, row in merged(_nothing(), far, self._ledger.pages(job.leg)):
+        far = far_entries(job.target, job.one)
+        async for _, _, there, row in merged(_nothing(), far, self._rows()):
             if there is not None:
                 objects, size = objects + 1, size + there.size
             if row is not None and (there is None or likeness(there, row.there) is Likeness.DIFFERENT):
@@ -332,13 +344,16 @@ async def _nothing() -> AsyncIterator[list[Any]]:
     yield []
 
 
+def _plain(entry: Entry | None) -> list[Any] | None:
+    return [*entry[1:-1], b64encode(entry.was).decode()] if entry else None
+
+
+def _entry(key: bytes, plain: list[Any] | None) -> Entry | None:
+    return Entry._make([key, *plain[:-1], b64decode(plain[-1])]) if plain else None
+
+
 def _spill(spill: IO[str], item: Item) -> None:
-    spill.write(
-        json.dumps(
-            [b64encode(item.key).decode(), item.entry and item.entry[1:], item.far and item.far[1:], *item.verdict]
-        )
-        + "\n"
-    )
+    spill.write(json.dumps([b64encode(item.key).decode(), _plain(item.entry), _plain(item.far), *item.verdict]) + "\n")
 
 
 def _spilled(spill: IO[str], wanted: Decision) -> Iterator[Item]:
@@ -348,10 +363,5 @@ def _spilled(spill: IO[str], wanted: Decision) -> Iterator[Item]:
         key_text, entry, far, decision, reason, problem = json.loads(line)
         if decision == wanted.value:
             key = b64decode(key_text)
-            yield Item(
-                key,
-                Entry(key, *entry),
-                Entry(key, *far) if far else None,
-                None,
-                Verdict(wanted, Reason(reason), problem),
-            )
+            found = Verdict(wanted, Reason(reason), problem)
+            yield Item(key, _entry(key, entry), _entry(key, far), None, found)

@@ -12,11 +12,11 @@ from pinecart.core.entries import Row
 from pinecart.core.errors import PinecartError
 from pinecart.core.ports import Store
 from pinecart.core.retry import Retry
-from pinecart.runner.carry import Side
 from pinecart.runner.feed import absent_is_empty, merged
 from pinecart.runner.leg import Job, LegRun
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import BatchRules, Record, Recorder
+from pinecart.runner.side import Side
 
 TELL_S = 0.25  # at most four progress events a second
 
@@ -105,6 +105,7 @@ def _job(order: Order, number: int, records: Records) -> Job:
     return Job(
         order.run, number, source, target, leg.selection, order.definition.rules, order.kind == "preview",
         order.concurrency, order.retry, records.stopping, records.log, order.scratch, order.stamp,
+        leg.one, leg.renaming,
     )  # fmt: skip
 
 

@@ -3,8 +3,12 @@ import { App, Button, Card, Col, Flex, Form, Input, Radio, Row, Select, Switch, 
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, got, Refusal, type Definition } from '../../api/client'
-import { location, place, tidy } from '../../lib/words'
+import { location, place } from '../../lib/words'
 import { Failed, Loaded, PageHead } from '../../parts/parts'
+import { PlaceInput } from '../../parts/PlaceInput'
+import { CHOICES, COMPARISONS } from './choices'
+
+const HINT = 'path/ (in a bucket store: bucket/path/)'
 
 interface Values {
   job: string
@@ -22,22 +26,6 @@ interface Values {
   cron?: string
   zone?: string
 }
-
-const CHOICES = [
-  { value: 'replace-changed', label: 'Replace what changed here; leave and list what somebody changed there' },
-  { value: 'keep', label: 'Keep the one there' },
-  { value: 'keep-both', label: 'Keep both: the one there gets a dated name' },
-  { value: 'replace-all', label: 'Replace it always, even where somebody changed it there' },
-  { value: 'refuse', label: 'List it as a problem' },
-]
-
-const COMPARISONS = [
-  { value: 'since-last-run', label: 'It is new or changed since the last run' },
-  { value: 'size-and-time', label: 'Its size or time differs there' },
-  { value: 'checksum', label: 'Its content differs there (contents are read for it)' },
-  { value: 'size', label: 'Its size differs there (equal sizes count as equal)' },
-  { value: 'always', label: 'Always: everything is sent again' },
-]
 
 export default function JobForm() {
   const { name } = useParams()
@@ -68,8 +56,8 @@ function initial(old: Definition | undefined): Values {
 }
 
 function definition(values: Values, old: Definition | undefined): Definition {
-  const at = (p: Values['from']) => location({ store: p.store, path: tidy(p.path ?? '') })
-  const leg = { from: at(values.from), to: at(values.to), take: values.take ?? [], leave_out: values.leave_out ?? [] }
+  const at = (p: Values['from']) => location({ store: p.store, path: p.path ?? '' })
+  const leg = { ...old?.legs[0], from: at(values.from), to: at(values.to), take: values.take ?? [], leave_out: values.leave_out ?? [] }
   return {
     ...old, job: values.job, title: values.title ?? '', why: values.why ?? '', labels: values.labels ?? [], intent: values.intent,
     on_difference: values.on_difference, compare: values.compare, legs: [leg, ...(old?.legs.slice(1) ?? [])],
@@ -102,24 +90,13 @@ function TheForm({ old, stores }: { old?: Definition; stores: string[] }) {
     const said = refusal?.of(field)
     return said ? { help: said, validateStatus: 'error' as const } : {}
   }
-  const storeOptions = stores.map((s) => ({ value: s, label: s }))
-  const side = (which: 'from' | 'to', label: string) => (
-    <Form.Item label={label} required {...help(`legs[0].${which}`)}>
-      <Flex gap={8}>
-        <Form.Item noStyle name={[which, 'store']} rules={[{ required: true, message: 'Choose a store.' }]}>
-          <Select aria-label={`${label}: store`} placeholder="Store" options={storeOptions} style={{ width: 150 }} showSearch />
-        </Form.Item>
-        <Form.Item noStyle name={[which, 'path']}><Input aria-label={`${label}: path`} placeholder="path/ (in a bucket store: bucket/path/)" style={{ fontFamily: 'monospace' }} /></Form.Item>
-      </Flex>
-    </Form.Item>
-  )
   if (!stores.length) return <Typography.Paragraph>A job needs stores to take from and put to. <Link to="/stores/new">Add a store first.</Link></Typography.Paragraph>
   return (
     <Form<Values> form={form} layout="vertical" initialValues={initial(old)} onFinish={() => save.mutate()} onValuesChange={() => setSentences([])} scrollToFirstError>
       <Row gutter={16}>
         <Col xs={24} lg={14}>
-          {side('from', 'From')}
-          {side('to', 'To')}
+          <PlaceInput which="from" label="From" stores={stores} hint={HINT} help={help('legs[0].from')} />
+          <PlaceInput which="to" label="To" stores={stores} hint={HINT} help={help('legs[0].to')} />
           <Form.Item label="What shall be true afterwards" name="intent" {...help('intent')}>
             <Radio.Group><Flex vertical gap={4}>
               <Radio value="top-up"><b>Add what is missing.</b> Nothing that exists there is touched.</Radio>

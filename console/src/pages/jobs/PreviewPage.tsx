@@ -15,7 +15,7 @@ export default function PreviewPage() {
     <Loaded query={query}>
       {(told) => (
         <>
-          <PageHead title={told.state === 'ended' ? told.sentence : 'Working the preview out…'}><Link to={`/jobs/${told.job}`}>{told.job}</Link></PageHead>
+          <PageHead title={told.state === 'ended' ? told.sentence : 'Working the preview out…'}>{told.job !== 'carry' && <Link to={`/jobs/${told.job}`}>{told.job}</Link>}</PageHead>
           {told.legs.map((leg) => <div key={leg.to} style={{ marginBottom: 12 }}><FromTo from={leg.from} to={leg.to} /></div>)}
           {told.message && <Typography.Paragraph>{told.message}</Typography.Paragraph>}
           {told.state === 'ended' && (

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
-import { Button, Card, Col, Flex, Progress as Bar, Row, Segmented, Statistic, Table, theme, Typography } from 'antd'
+import { Button, Card, Col, Flex, Input, Progress as Bar, Row, Segmented, Space, Statistic, Table, theme, Typography } from 'antd'
 import { useEffect, useRef, useState } from 'react'
-import { Link, useParams, useSearchParams } from 'react-router'
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, got, type Progress, type RunWhole } from '../../api/client'
 import { useRun } from '../../hooks/live'
 import { count, files, size, span, tone } from '../../lib/words'
@@ -15,7 +15,7 @@ export default function RunPage() {
     <Loaded query={run}>
       {(told) => (
         <>
-          <PageHead title={<>Run {told.id} of <Link to={`/jobs/${told.job}`}>{told.job}</Link></>}><Actions run={told} /></PageHead>
+          <PageHead title={<>Run {told.id}{told.job === 'carry' ? ', a copy' : <> of <Link to={`/jobs/${told.job}`}>{told.job}</Link></>}</>}><Actions run={told} /></PageHead>
           <Summary run={told} />
           {told.state !== 'ended' && <Live progress={run.progress} quiet={run.quiet} state={told.state} heardAt={run.heardAt} />}
           {told.problem_groups.length > 0 && <Problems run={told} />}
@@ -156,10 +156,31 @@ function Log({ run }: { run: RunWhole }) {
   )
 }
 
+/** A copy that worked is kept as a job in one action. */
+function Keep({ run }: { run: RunWhole }) {
+  const go = useNavigate()
+  const [name, setName] = useState('')
+  const keep = useMutation({
+    mutationFn: () => got(api.POST('/api/v1/runs/{number}/keep', { params: { path: { number: run.id } }, body: { job: name } })),
+    onSuccess: (job) => go(`/jobs/${job.job}`),
+  })
+  return (
+    <Flex vertical gap={8}>
+      <Space.Compact>
+        <Input aria-label="Job name" placeholder="name-of-the-job" value={name} onChange={(e) => setName(e.target.value)} onPressEnter={() => keep.mutate()} />
+        <Button type="primary" onClick={() => keep.mutate()} loading={keep.isPending} disabled={!name}>Keep as a job</Button>
+      </Space.Compact>
+      {keep.error && <Failed error={keep.error} />}
+    </Flex>
+  )
+}
+
 function Actions({ run }: { run: RunWhole }) {
   const mayOperate = useMay('operate')
+  const mayDefine = useMay('define')
   const stop = useMutation({ mutationFn: () => got(api.POST('/api/v1/runs/{number}/stop', { params: { path: { number: run.id } } })) })
-  if (!mayOperate || run.state === 'ended') return null
+  if (run.state === 'ended') return run.job === 'carry' && mayDefine ? <Keep run={run} /> : null
+  if (!mayOperate) return null
   return (
     <>
       {stop.error && <Failed error={stop.error} />}

@@ -34,6 +34,7 @@ TABLE: dict[tuple[str, str], Right | None] = {
     ("jobs", "GET"): LOOK, ("jobs", "POST"): DEFINE, ("jobs-check", "POST"): DEFINE,
     ("job", "GET"): LOOK, ("job", "PUT"): DEFINE, ("job", "DELETE"): DEFINE,
     ("job-start", "POST"): OPERATE, ("job-preview", "POST"): OPERATE, ("job-audit", "POST"): OPERATE,
+    ("carries", "POST"): OPERATE, ("carries-check", "POST"): OPERATE, ("run-keep", "POST"): DEFINE,
     ("schedule", "GET"): LOOK,
     ("runs", "GET"): LOOK, ("run", "GET"): LOOK, ("run-objects", "GET"): LOOK, ("run-log", "GET"): LOOK,
     ("run-report", "GET"): LOOK, ("run-stop", "POST"): OPERATE, ("run-events", "GET"): LOOK,

@@ -9,7 +9,7 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.urls import include, path, re_path
 from drf_spectacular.views import SpectacularAPIView
 
-APPS = ("people", "stores", "jobs", "runs", "trail", "today")
+APPS = ("people", "stores", "jobs", "runs", "carries", "trail", "today")
 
 
 def console(request: HttpRequest, page: str = "") -> HttpResponse:

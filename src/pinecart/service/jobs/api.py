@@ -17,14 +17,38 @@ from pinecart.service.runs.selectors import latest_runs, recent_marks, run_told
 from pinecart.service.runs.services import start_run
 
 
-class LegShape(serializers.Serializer):
+class RenameShape(serializers.Serializer):
+    pattern = serializers.CharField(
+        required=False, allow_blank=True, help_text="A regular expression; empty: `to` is a template."
+    )
+    to = serializers.CharField(
+        help_text="The replacement, or a template of {folder} {name} {ending} {year} {month} {day} {counter}."
+    )
+
+
+class RulesShape(serializers.Serializer):
+    """Two places, and which files are taken and how they are called there."""
+
+    take = serializers.ListField(child=serializers.CharField(), required=False)
+    leave_out = serializers.ListField(child=serializers.CharField(), required=False)
+    larger_than = serializers.CharField(required=False, help_text="Such as 10 MiB.")
+    smaller_than = serializers.CharField(required=False)
+    newer_than = serializers.CharField(required=False, help_text="Such as 32 days.")
+    older_than = serializers.CharField(required=False)
+    since = serializers.CharField(required=False, help_text="Such as 2026-03-02.")
+    until = serializers.CharField(required=False)
+    ignore_case = serializers.BooleanField(required=False)
+    rename = RenameShape(required=False)
+
     def get_fields(self) -> dict[str, Any]:
-        return {
-            "from": serializers.CharField(help_text="pine://STORE/PATH"),
-            "to": serializers.CharField(help_text="pine://STORE/PATH"),
-            "take": serializers.ListField(child=serializers.CharField(), required=False),
-            "leave_out": serializers.ListField(child=serializers.CharField(), required=False),
-        }
+        places = {"from": "Take from: pine://STORE/PATH", "to": "Put to: pine://STORE/PATH"}
+        return {k: serializers.CharField(help_text=v) for k, v in places.items()} | super().get_fields()
+
+
+class LegShape(RulesShape):
+    one = serializers.ListField(
+        child=serializers.CharField(), required=False, help_text="Only this file, and its name there."
+    )
 
 
 class ScheduleShape(serializers.Serializer):

@@ -19,11 +19,11 @@ from pinecart.service.stores.services import set_uses
 from pinecart.service.trail.services import note
 
 
-def checked_definition(actor: Actor, given: Mapping[str, Any]) -> Definition:
+def checked_definition(actor: Actor, given: Mapping[str, Any], *, carry: bool = False) -> Definition:
     """The definition, if it is whole and its stores exist. Raises Invalid with every problem at once."""
     definition, problems = None, []
     try:
-        definition = read_definition(given, owner=actor.name)
+        definition = read_definition(given, owner=actor.name, carry=carry)
         legs = definition.legs
         known = store_names()
         for i, leg in enumerate(legs):

@@ -29,10 +29,10 @@ class Superseded(PinecartError):
 
 
 @transaction.atomic
-def start_run(actor: Actor, definition: Definition, *, kind: str, cause: str) -> Run:
-    """Queue a run. Raises NotAllowed, Conflict if one of the same job is under way."""
+def start_run(actor: Actor, definition: Definition, *, kind: str, cause: str, alone: bool = True) -> Run:
+    """Queue a run. Raises NotAllowed, Conflict if one of the same job is under way (and it must be alone)."""
     actor.must(Right.OPERATE, definition.labels, f"starting {definition.job!r}")
-    under_way = alive_of(definition.job, kind)
+    under_way = alive_of(definition.job, kind) if alone else None
     if under_way:
         message = f"{definition.job!r} is being worked on already: run {under_way.pk}. Follow it with: pinecart run follow {under_way.pk}"
         raise Conflict(message, code="run.under-way")

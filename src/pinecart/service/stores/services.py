@@ -8,7 +8,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.errors import Invalid, Refused
-from pinecart.core.ports import Level, Store
+from pinecart.core.ports import Level, Stat, Store
 from pinecart.drivers import open_store
 from pinecart.service.config.refusals import Conflict
 from pinecart.service.config.rights import Actor, Right
@@ -131,6 +131,17 @@ def look_at(actor: Actor, name: str, path: bytes, *, after: bytes, everything: b
         return Level([], entries[:limit], entries[limit - 1].key if len(entries) > limit else b"")
 
     found: Level = asyncio.run(_with(store_named(name), look))
+    return found
+
+
+def stat_at(actor: Actor, name: str, key: bytes) -> Stat:
+    """One object looked at closely. Raises StoreError."""
+    actor.must(Right.LOOK, None, "browsing")
+
+    async def look(store: Store) -> Stat:
+        return await store.stat(key)
+
+    found: Stat = asyncio.run(_with(store_named(name), look))
     return found
 
 

@@ -53,7 +53,7 @@ class Desk:
     def open_scopes(self, job: str, order: Order) -> None:
         for number, leg in enumerate(order.definition.legs):
             sides = [order.stores[p.store].identity(p.path) for p in (leg.source, leg.target)]
-            identity = hashlib.sha256("\n".join(sides).encode()).hexdigest()
+            identity = hashlib.sha256("\n".join([*sides, *(leg.renaming or ())]).encode()).hexdigest()
             self.scopes[number] = selectors.scope_numbered(job, identity)
 
     async def pages(self, leg: int) -> AsyncIterator[list[Row]]:

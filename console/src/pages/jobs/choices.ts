@@ -1,0 +1,15 @@
+export const CHOICES = [
+  { value: 'replace-changed', label: 'Replace what changed here; leave and list what somebody changed there' },
+  { value: 'keep', label: 'Keep the one there' },
+  { value: 'keep-both', label: 'Keep both: the one there gets a dated name' },
+  { value: 'replace-all', label: 'Replace it always, even where somebody changed it there' },
+  { value: 'refuse', label: 'List it as a problem' },
+]
+
+export const COMPARISONS = [
+  { value: 'since-last-run', label: 'It is new or changed since the last run' },
+  { value: 'size-and-time', label: 'Its size or time differs there' },
+  { value: 'checksum', label: 'Its content differs there (contents are read for it)' },
+  { value: 'size', label: 'Its size differs there (equal sizes count as equal)' },
+  { value: 'always', label: 'Always: everything is sent again' },
+]

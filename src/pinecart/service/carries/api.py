@@ -1,0 +1,71 @@
+from __future__ import annotations
+
+from typing import Any
+
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from pinecart.core.definition import sentences
+from pinecart.service.carries import services
+from pinecart.service.jobs.api import JobShape, RulesShape
+from pinecart.service.jobs.api import told as job_told
+from pinecart.service.people.api import actor_in
+from pinecart.service.runs.api import RunShape
+from pinecart.service.runs.selectors import run_told
+
+
+class CarryShape(RulesShape):
+    intent = serializers.CharField(required=False)
+    compare = serializers.CharField(required=False)
+    on_difference = serializers.CharField(required=False)
+    preview = serializers.BooleanField(required=False, help_text="Only work out what would be done.")
+
+
+class ExampleShape(serializers.Serializer):
+    def get_fields(self) -> dict[str, Any]:
+        return {"from": serializers.CharField(), "to": serializers.CharField()}
+
+
+class CarriedShape(serializers.Serializer):
+    run = RunShape(allow_null=True)
+    sentences = serializers.ListField(child=serializers.CharField())
+    example = ExampleShape(allow_null=True, help_text="One file's location here and there.")
+
+
+class KeepShape(serializers.Serializer):
+    job = serializers.CharField()
+
+
+class Carries(APIView):
+    check_only = False
+
+    @extend_schema(request=CarryShape, responses={201: CarriedShape})
+    def post(self, request: Request) -> Response:
+        """Carry files once, without defining a job; or only preview it."""
+        given = dict(request.data) if isinstance(request.data, dict) else {}
+        actor = actor_in(request)
+        meant = services.meant_by(actor, given)
+        run = None if self.check_only else services.start_carry(actor, meant, preview=bool(given.get("preview")))
+        example = meant.example and {"from": meant.example[0], "to": meant.example[1]}
+        body = {"run": run and run_told(run), "sentences": sentences(meant.definition), "example": example}
+        return Response(body, status=200 if self.check_only else 201)
+
+
+class CarriesCheck(Carries):
+    """What two places mean, and what would be done with them, in sentences; nothing is started."""
+
+    check_only = True
+
+
+class RunKeep(APIView):
+    @extend_schema(request=KeepShape, responses={201: JobShape})
+    def post(self, request: Request, number: int) -> Response:
+        """Keep a carry as a job."""
+        shape = KeepShape(data=request.data)
+        shape.is_valid(raise_exception=True)
+        return Response(
+            job_told(services.keep_as_job(actor_in(request), number, shape.validated_data["job"])), status=201
+        )

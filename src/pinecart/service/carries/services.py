@@ -1,0 +1,117 @@
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, NamedTuple
+
+from pinecart.core.definition import CARRY, Definition
+from pinecart.core.errors import Invalid, Missing, Refused, StoreError
+from pinecart.core.places import Location, parse_location, show
+from pinecart.service.config.refusals import Conflict, NotFound
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.jobs.selectors import JobRecord
+from pinecart.service.jobs.services import checked_definition, define_job
+from pinecart.service.runs.selectors import Run, run_numbered
+from pinecart.service.runs.services import start_run
+from pinecart.service.stores.selectors import store_named
+from pinecart.service.stores.services import look_at, stat_at
+
+
+class Meant(NamedTuple):
+    """What a carry's two places mean. example: one file's location here and there."""
+
+    definition: Definition
+    example: tuple[str, str] | None
+
+
+def meant_by(actor: Actor, given: Mapping[str, Any]) -> Meant:
+    """From is one file, or a folder whose contents arrive. To ending in `/` (or a bucket, or a whole store) means into it.
+
+    Raises NotFound if nothing is there, Conflict if both a file and a folder have that name, Invalid for the rest.
+    """
+    actor.must(Right.OPERATE, None, "carrying files")
+    source = parse_location(str(given.get("from") or ""), field="from")
+    target = parse_location(str(given.get("to") or ""), field="to")
+    store_named(source.store), store_named(target.store)
+    example: tuple[str, str] | None
+    if _is_one_file(actor, source):
+        leg, example = _of_one_file(source, target)
+    else:
+        source, target = source.as_prefix(), target.as_prefix()
+        leg, example = {"from": source.text, "to": target.text}, _example(actor, source, target)
+    rules = {k: v for k, v in given.items() if k not in ("from", "to", "intent", "compare", "on_difference", "preview")}
+    choices = {k: given[k] for k in ("intent", "compare", "on_difference") if given.get(k)}
+    whole = {"job": CARRY, "title": "Copy now", "legs": [leg | rules], **choices}
+    return Meant(checked_definition(actor, whole, carry=True), example)
+
+
+def _is_one_file(actor: Actor, source: Location) -> bool:
+    if not source.path or source.path.endswith(b"/"):
+        return False
+    file = folder = False
+    try:
+        stat_at(actor, source.store, source.path)
+        file = True
+    except (Missing, Refused):
+        file = False
+    try:
+        level = look_at(actor, source.store, source.path + b"/", after=b"", everything=False, limit=1)
+        folder = bool(level.folders or level.entries)
+    except StoreError:
+        folder = False
+    if file and folder:
+        message = f"{source} is both a file and a folder. Write {source}/ for the folder's contents; for the file, carry its folder with --take {show(source.path.rpartition(b'/')[2])}."
+        raise Conflict(message, code="location.ambiguous")
+    if not file and not folder and not _is_bucket(source):
+        raise NotFound(
+            f"Nothing lies at {source}. See what does: pinecart browse pine://{source.store}/", code="location.nothing"
+        )
+    return file
+
+
+def _is_bucket(place: Location) -> bool:
+    record = store_named(place.store)
+    return record.kind == "s3" and not record.fields.get("root") and b"/" not in place.path
+
+
+def _of_one_file(source: Location, target: Location) -> tuple[dict[str, Any], tuple[str, str]]:
+    head, slash, name = source.path.rpartition(b"/")
+    into = not target.path or target.path.endswith(b"/") or _is_bucket(target)
+    there, new = (target.as_prefix().path, name) if into else _parent_and_name(target.path)
+    leg = {"from": Location(source.store, head + slash).text, "to": Location(target.store, there).text}
+    names = [n.decode("utf-8", "surrogateescape") for n in (name, new)]
+    return leg | {"one": names}, (str(source), str(Location(target.store, there + new)))
+
+
+def _parent_and_name(path: bytes) -> tuple[bytes, bytes]:
+    head, slash, name = path.rpartition(b"/")
+    return head + slash, name
+
+
+def _example(actor: Actor, source: Location, target: Location) -> tuple[str, str] | None:
+    found = look_at(actor, source.store, source.path, after=b"", everything=True, limit=1).entries
+    if not found:
+        return None
+    return str(Location(source.store, source.path + found[0].key)), str(
+        Location(target.store, target.path + found[0].key)
+    )
+
+
+def start_carry(actor: Actor, meant: Meant, *, preview: bool) -> Run:
+    kind = "preview" if preview else "transfer"
+    return start_run(actor, meant.definition, kind=kind, cause=f"carried by {actor.name}", alone=False)
+
+
+def keep_as_job(actor: Actor, number: int, name: str) -> JobRecord:
+    """Make a job of what a carry did. Raises NotFound, Invalid, Conflict."""
+    run = run_numbered(number, actor, "transfer")
+    if run.job != CARRY:
+        raise Invalid(
+            [
+                {
+                    "field": "run",
+                    "code": "run.not-a-carry",
+                    "message": f"Run {number} belongs to the job {run.job!r} already.",
+                }
+            ]
+        )
+    return define_job(actor, {**run.definition, "job": name, "title": name, "owner": actor.name})

@@ -1,0 +1,9 @@
+from django.urls import path
+
+from pinecart.service.carries import api
+
+urlpatterns = [
+    path("carries", api.Carries.as_view(), name="carries"),
+    path("carries/check", api.CarriesCheck.as_view(), name="carries-check"),
+    path("runs/<int:number>/keep", api.RunKeep.as_view(), name="run-keep"),
+]
