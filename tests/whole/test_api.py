@@ -19,9 +19,9 @@ ORDER = ["look", "operate", "define", "administer"]
 # (method, path, the right it needs); None: open to all. What is asked for is malformed or absent, so nothing changes.
 CALLS = [
     ("GET", "health", None), ("GET", "schema", None), ("GET", "session", None), ("GET", "today", "look"), ("GET", "stores", "look"),
-    ("POST", "stores", "administer"), ("POST", "stores/try", "administer"), ("GET", "stores/none", "look"), ("PATCH", "stores/none", "administer"),
+    ("POST", "stores", "administer"), ("POST", "store-forms/try", "administer"), ("POST", "store-forms/read", "administer"), ("GET", "stores/none", "look"), ("PATCH", "stores/none", "administer"),
     ("DELETE", "stores/none", "administer"), ("POST", "stores/none/try", "define"), ("POST", "stores/none/buckets", "define"),
-    ("GET", "stores/none/browse", "look"), ("GET", "jobs", "look"), ("POST", "jobs", "define"), ("POST", "jobs/check", "define"),
+    ("GET", "stores/none/browse", "look"), ("GET", "jobs", "look"), ("POST", "jobs", "define"), ("POST", "job-forms/check", "define"),
     ("GET", "jobs/none", "look"), ("PUT", "jobs/none", "define"), ("DELETE", "jobs/none", "define"), ("POST", "jobs/none/start", "operate"),
     ("POST", "jobs/none/preview", "operate"), ("POST", "jobs/none/audit", "operate"), ("POST", "carries", "operate"), ("POST", "carries/check", "operate"), ("POST", "runs/999999/keep", "define"), ("GET", "schedule", "look"), ("GET", "runs", "look"),
     ("GET", "runs/999999", "look"), ("GET", "runs/999999/objects", "look"), ("GET", "runs/999999/log", "look"), ("GET", "runs/999999/report", "look"),
@@ -144,8 +144,8 @@ def test_a_browser_signs_in_by_cookie_and_changes_only_with_its_csrf_token(share
         cookie = session.headers["set-cookie"]
         assert "HttpOnly" in cookie and "SameSite=Strict" in cookie
         assert browser.get("session").json()["rights"] == ["look", "operate", "define"]
-        assert browser.post("jobs/check", json={}).status_code == 403
-        again = browser.post("jobs/check", json={}, headers={"X-CSRFToken": session.json()["csrf"]})
+        assert browser.post("job-forms/check", json={}).status_code == 403
+        again = browser.post("job-forms/check", json={}, headers={"X-CSRFToken": session.json()["csrf"]})
         assert again.status_code == 422
         assert browser.delete("session", headers={"X-CSRFToken": session.json()["csrf"]}).status_code == 204
         assert browser.get("jobs").status_code == 401

@@ -120,7 +120,10 @@ def test_a_store_is_added_tried_and_dropped_with_its_secret_read_from_a_file(sha
     tried = shared.run("store", "try", "second", "--write-to", "from-cli")
     assert tried.returncode == 0 and "✓ delete" in tried.stdout and "CRC-64/NVME" in tried.stdout
     assert "is empty" in shared.run("browse", "pine://second/from-cli/").stderr
-    assert shared.run("store", "change", "second", "--secret-file", "-", stdin="wrong\n").returncode == 0
+    refused = shared.run("store", "change", "second", "--secret-file", "-", stdin="wrong\n")
+    assert refused.returncode == 1 and "The old one stays" in refused.stderr
+    assert shared.run("store", "try", "second").returncode == 0
+    assert shared.run("store", "change", "second", "--untried", "--secret-file", "-", stdin="wrong\n").returncode == 0
     assert shared.run("store", "try", "second").returncode == 1
     assert shared.run("store", "drop", "second", stdin="n\n").returncode == 1
     assert shared.run("store", "drop", "second", "--yes").returncode == 0
@@ -183,3 +186,10 @@ def test_no_colour_and_no_drawing_where_it_is_no_terminal(shared):
 def test_completion_offers_commands(shared):
     done = shared.run(_PINECART_COMPLETE="bash_complete", COMP_WORDS="pinecart st", COMP_CWORD="1")
     assert "plain,start" in done.stdout and "plain,store" in done.stdout
+
+
+def test_a_store_from_what_was_pasted(shared):
+    block = f"access key id = LARKFELLKEY\nsecret = '{SECRET}'\nendpoint = {shared.endpoint}/larkfell\n"
+    done = shared.run("store", "add", "pasted", "--kind", "s3", "--pasted-file", "-", stdin=block)
+    assert done.returncode == 0 and "Quotes round secret were taken off" in done.stderr and SECRET not in done.stderr
+    assert shared.json("store", "show", "pasted")["root"] == "larkfell"

@@ -285,3 +285,22 @@ def test_a_schedule_due_while_the_job_is_still_running_is_skipped_and_recorded(t
             home.sql("UPDATE jobs_jobrecord SET next_due = '2026-01-01 00:00:00'")
             (skipped,) = until(lambda: [r for r in cart.runs() if r["outcome"] == "skipped"], what="the skipped run")
             assert f"run {run['id']} was still under way" in skipped["message"]
+
+
+def test_a_running_run_takes_up_a_new_key(tmp_path):
+    from pinecart.standins.bucket_server import Account
+
+    with house(tmp_path) as home:
+        home.fresh_job("rekeyed", {f"{n:03}": b"x" for n in range(120)})
+        home.standin.behaviour["put"] = Behaviour(per_second=20)
+        with home.client() as cart:
+            run = cart.start("rekeyed")
+            until(lambda: home.standin.shelf.buckets["rekeyed"], what="the first object")
+            home.standin.accounts["NEWKEY"] = Account("new-secret")
+            cart.change_store("office", {"key_id": "NEWKEY", "secret": "new-secret"})
+            until(lambda: len(home.standin.shelf.buckets["rekeyed"]) > 40, what="the new key to be in use")
+            del home.standin.accounts["LARKFELLKEY"]
+            home.standin.behaviour.clear()
+            for _ in cart.follow(run["id"]):
+                pass
+            assert cart.run(run["id"])["outcome"] == "clean"

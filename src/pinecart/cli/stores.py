@@ -23,11 +23,34 @@ def store() -> None:
 
 
 def _form(fields: dict[str, Any]) -> dict[str, Any]:
-    return {k: v for k, v in fields.items() if v is not None}
+    """A store's form from options; what lies in files is read here."""
+    form = {k: v for k, v in fields.items() if v is not None and not k.endswith("_file")}
+    if fields.get("certificate_file"):
+        form["certificate"] = fields["certificate_file"].read()
+    if fields.get("session_token_file"):
+        form["session_token"] = read_secret("Session token", fields["session_token_file"])
+    if fields.get("pasted_file"):
+        with click.open_file(fields["pasted_file"]) as file:
+            form["pasted"] = file.read()
+    return form
 
 
 def store_options(command: Any) -> Any:
     for option in (
+        click.option("--untried", is_flag=True, default=None, help="Save a new key without trying it first."),
+        click.option(
+            "--pasted-file", metavar="FILE", help="Read an address or credentials as they come; - is standard input."
+        ),
+        click.option("--anonymous", is_flag=True, default=None, help="s3: without a key."),
+        click.option(
+            "--session-token-file", metavar="FILE", help="s3: the token of a temporary key, from a file or - ."
+        ),
+        click.option("--certificate-file", type=click.File(), help="s3: the authority's certificate, PEM."),
+        click.option("--proxy", help="s3: http://HOST:PORT"),
+        click.option("--silence", "silence_s", type=float, help="s3: seconds that an answer may stay silent."),
+        click.option(
+            "--addressing", type=click.Choice(["path", "host"]), help="s3: where the bucket stands in addresses."
+        ),
         click.option("--root", help="s3: confine it to this bucket, or bucket/prefix."),
         click.option("--region", help="s3: the region's code; us-east-1 if left out."),
         click.option("--key-id", help="s3: the id of the access key."),
@@ -53,7 +76,12 @@ def store_add(cart: Cart, name: str, kind: str, try_first: bool, secret_file: st
     pinecart store add office --kind s3 --endpoint https://objects.example --key-id LARKFELL --secret-file key.txt
     """
     form = _form({"name": name, "kind": kind, **fields})
-    if kind == "s3":
+    if form.get("pasted"):
+        told = cart.client.read_pasted(form["pasted"])
+        say("Understood: " + ", ".join(f"{k} {v}" for k, v in told["found"].items()))
+        for odd in told["odd"]:
+            say(odd)
+    if kind == "s3" and not form.get("anonymous") and (secret_file or not form.get("pasted")):
         form["secret"] = read_secret("Secret", secret_file)
     if try_first:
         tried = cart.client.try_form(form)

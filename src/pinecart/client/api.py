@@ -101,8 +101,12 @@ class Client:
     def drop_store(self, name: str) -> None:
         self._ask("DELETE", f"stores/{name}")
 
+    def read_pasted(self, text: str) -> Json:
+        """What a pasted address or block of credentials holds: {"found", "odd"}; of secrets only that they were found."""
+        return self._ask("POST", "store-forms/read", body={"pasted": text})
+
     def try_form(self, form: Json, *, write_to: str = "") -> Json:
-        return self._ask("POST", "stores/try", body={**form, "write_to": write_to})
+        return self._ask("POST", "store-forms/try", body={**form, "write_to": write_to})
 
     def try_store(self, name: str, *, write_to: str = "") -> Json:
         return self._ask("POST", f"stores/{name}/try", body={"write_to": write_to})
@@ -133,7 +137,7 @@ class Client:
         return self._ask("POST", "jobs", body=definition)
 
     def check_job(self, definition: Json) -> Json:
-        return self._ask("POST", "jobs/check", body=definition)
+        return self._ask("POST", "job-forms/check", body=definition)
 
     def change_job(self, name: str, definition: Json) -> Json:
         return self._ask("PUT", f"jobs/{name}", body=definition)

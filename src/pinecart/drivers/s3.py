@@ -30,6 +30,7 @@ from pinecart.drivers.s3_wire import (
     error_from,
     parse_buckets,
     parse_page,
+    region_told,
     root_of,
     signed,
     text_of,
@@ -47,13 +48,14 @@ class S3Store:
     """One endpoint with one key. root: what it is confined to, as `bucket/prefix/`; empty: all buckets."""
 
     def __init__(
-        self, name: str, transport: Transport, keys: Keys, *, region: str = "us-east-1", root: str = "",
+        self, name: str, transport: Transport, keys: Keys, *, region: str = "", root: str = "",
         retry: Retry = Retry(), now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:  # fmt: skip
         self.name = name
         self._transport = transport
         self._keys = keys
-        self._region = region
+        self._region, self._region_given = region or "us-east-1", bool(region)
+        self._in_host = False
         self._root = root.encode().strip(b"/") + b"/" if root.strip("/") else b""
         self._retry = retry
         self._now = now
@@ -63,14 +65,21 @@ class S3Store:
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> S3Store:
-        limits = {k: spec[k] for k in ("connect_s", "silence_s") if k in spec}
-        transport = Transport(spec["endpoint"], allowed=Allowed(tuple(spec.get("allowed", ()))), **limits)
-        keys = Keys(spec["key_id"], spec["secret"])
-        store = cls(spec["name"], transport, keys, region=spec.get("region") or "us-east-1", root=spec.get("root") or "",
+        given: dict[str, Any] = {k: float(spec[k]) for k in ("connect_s", "silence_s") if spec.get(k)}
+        texts: dict[str, Any] = {k: spec.get(k) or "" for k in ("certificate", "proxy")}
+        transport = Transport(spec["endpoint"], allowed=Allowed(tuple(spec.get("allowed", ()))), **given, **texts)
+        keys = keys_of(spec)
+        store = cls(spec["name"], transport, keys, region=spec.get("region") or "", root=spec.get("root") or "",
                     retry=Retry(**spec.get("retry", {})))  # fmt: skip
+        store._in_host = spec.get("addressing") == "host"
         known = spec.get("abilities") or {}
         store._abilities = store._abilities._replace(**{k: known[k] for k in ("create_only",) if k in known})
         return store
+
+    def renew(self, spec: Mapping[str, Any]) -> None:
+        """Take up a new key, from the next request on."""
+        self._keys = keys_of(spec)
+        self._system = (self._system[0], self._keys)
 
     async def abilities(self, prefix: bytes) -> Abilities:
         return self._abilities
@@ -406,6 +415,11 @@ class S3Store:
             raise error
         return answer.status == 400
 
+    async def clock_difference_s(self) -> float | None:
+        """Seconds between our clock and the last answer's Date; None if there was none."""
+        told = self._transport.last_date
+        return None if told is None else (self._now() - told).total_seconds()
+
     async def make_bucket(self, name: str) -> bool:
         if self._root:
             raise Refused(
@@ -452,9 +466,11 @@ class S3Store:
     def _prepare(
         self, method: str, bucket: str, key: bytes, query: Query, headers: Mapping[str, str], payload: str
     ) -> tuple[str, str, dict[str, str]]:
-        path = encoded_path(bucket, key)
+        in_host = self._in_host and bucket != ""
+        path = encoded_path("", key) if in_host else encoded_path(bucket, key)
         text = encoded_query(query)
-        full = signed(method, path, text, {"host": self._transport.host, **headers},
+        host = self._transport.authority(bucket if in_host else "")
+        full = signed(method, path, text, {"host": host, **headers},
                       payload=payload, keys=self._keys, region=self._region, now=self._now())  # fmt: skip
         return path, f"?{text}" if text else "", full
 
@@ -463,7 +479,13 @@ class S3Store:
         headers: Mapping[str, str] | None = None, body: bytes = b"", payload: str = EMPTY_SHA256,
     ) -> Answer:  # fmt: skip
         path, text, full = self._prepare(method, bucket, key, query or [], headers or {}, payload)
-        return await self._transport.ask(method, path + text, full, body or None)
+        answer = await self._transport.ask(method, path + text, full, body or None)
+        if answer.status in (301, 307, 400) and not self._region_given:
+            right = region_told(answer.status, answer.headers, answer.body)
+            if right and right != self._region:  # nobody gave a region: the far side has told it
+                self._region, self._region_given = right, True
+                return await self._ask(method, bucket, key, query=query, headers=headers, body=body, payload=payload)
+        return answer
 
     async def _good(
         self, method: str, bucket: str, key: bytes = b"", *, what: str, ok: int = 200, **rest: Any
@@ -534,6 +556,12 @@ class _Object:
 def _is_error(body: bytes) -> bool:
     """An error inside a 200 answer is told by its root element, never by a word somewhere in it."""
     return body.lstrip()[:200].startswith((b"<?xml", b"<Error")) and root_of(body) == "Error"
+
+
+def keys_of(spec: Mapping[str, Any]) -> Keys:
+    if spec.get("anonymous"):
+        return Keys("", "")
+    return Keys(spec["key_id"], spec["secret"], spec.get("session_token") or "")
 
 
 def _md5(body: bytes) -> str:

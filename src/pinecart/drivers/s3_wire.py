@@ -23,16 +23,27 @@ EMPTY_SHA256 = hashlib.sha256(b"").hexdigest()
 
 
 class Keys(NamedTuple):
+    """key_id empty: requests are not signed at all (anonymous).   session: the token of a temporary key."""
+
     key_id: str
     secret: str
+    session: str = ""
 
     def __repr__(self) -> str:
         return f"Keys({self.key_id!r}, …)"
 
 
+def region_told(status: int, headers: Mapping[str, str], body: bytes) -> str:
+    """The region that a refusal names as the right one; empty if it names none."""
+    if status not in (301, 307, 400) or (told := headers.get("x-amz-bucket-region", "")):
+        return told if status in (301, 307, 400) else ""
+    return text_of(body, "Region") if body.lstrip().startswith(b"<") else ""
+
+
 def encoded_path(bucket: str, key: bytes = b"") -> str:
     """The path of a bucket or object, every byte but the unreserved and `/` percent-encoded. Nothing is normalised."""
-    return f"/{bucket}" + (f"/{quote(key, safe='/-_.~')}" if key else "")
+    name = quote(key, safe="/-_.~")
+    return (f"/{bucket}/{name}" if name else f"/{bucket}") if bucket else f"/{name}"
 
 
 def encoded_query(query: Sequence[tuple[str, str | bytes]]) -> str:
@@ -61,7 +72,11 @@ def signed(
 ) -> dict[str, str]:
     """The headers with date, payload hash and Authorization added. headers: with Host. payload: hex SHA-256 or UNSIGNED."""
     stamp = now.strftime("%Y%m%dT%H%M%SZ")
-    full = {k.lower(): v for k, v in headers.items()} | {"x-amz-date": stamp, "x-amz-content-sha256": payload}
+    full = {k.lower(): v for k, v in headers.items()}
+    if not keys.key_id:
+        return full
+    full |= {"x-amz-date": stamp, "x-amz-content-sha256": payload}
+    full |= {"x-amz-security-token": keys.session} if keys.session else {}
     names = sorted(full)
     listed = ";".join(names)
     canonical = "\n".join(
@@ -164,6 +179,7 @@ _BY_CODE: dict[str, tuple[type[StoreError], str, str]] = {
     "NoSuchBucket": (Missing, "store.no-bucket", "There is no such bucket. Check its name, or make it first."),
     "InvalidAccessKeyId": (SignInRefused, "store.key-unknown", "The store does not know this key id. Check it, or give a new key."),
     "SignatureDoesNotMatch": (SignInRefused, "store.secret-wrong", "The secret does not belong to this key id. Give both again."),
+    "InvalidToken": (SignInRefused, "store.session-token", "The session token is missing or not right. Give key, secret and token again."),
     "ExpiredToken": (SignInRefused, "store.key-expired", "The key has expired. Give a new one."),
     "RequestTimeTooSkewed": (Refused, "store.clock", "This machine's clock differs too much from the store's. Set the clock."),
     "AccessDenied": (Refused, "store.refused", "This key may not do that. Grant it the right, or use another key."),
@@ -193,11 +209,10 @@ def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: st
             their_code, their_words = fields.get("Code") or their_code, fields.get("Message", "")
         except Busy:
             their_words = "(an answer that is no XML)"
-    if status in (301, 307, 308):
-        region = headers.get("x-amz-bucket-region", "another region")
-        return Refused(
-            f"{what}: the bucket lies in {region}. Set the store's region.", code="store.region", status=status
-        )
+    if status in (301, 307, 308) or their_code == "AuthorizationHeaderMalformed":
+        region = region_told(status, headers, body) or "another region"
+        words = f"{what}: the right region is {region}. Set the store's region to it."
+        return Refused(words, code="store.region", status=status, region=region)
     kind, code, words = _BY_CODE.get(their_code, (None, "", ""))
     facts: dict[str, Any] = {"status": status, "their_code": their_code}
     if kind is Busy or (kind is None and status >= 500):

@@ -5,10 +5,14 @@ Keys reach the server byte for byte: what is asked for is an encoded path and qu
 
 from __future__ import annotations
 
+import contextlib
 import ipaddress
 import socket
+import ssl
 from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
+from datetime import datetime
+from email.utils import parsedate_to_datetime
 from typing import Any, NamedTuple
 
 import aiohttp
@@ -64,15 +68,20 @@ class _CheckedResolver(AbstractResolver):
 class Transport:
     """Requests to one endpoint (scheme, host, port). Made without touching the network; `close` it."""
 
-    def __init__(self, endpoint: str, *, allowed: Allowed, connect_s: float = 10, silence_s: float = 60) -> None:
+    def __init__(
+        self, endpoint: str, *, allowed: Allowed, connect_s: float = 10, silence_s: float = 60,
+        certificate: str = "", proxy: str = "",
+    ) -> None:  # fmt: skip
         self.url = URL(endpoint)
         if self.url.scheme not in ("http", "https") or not self.url.host or self.url.path not in ("", "/"):
             raise Refused(
                 f"{endpoint!r} is no endpoint: write it as https://HOST or https://HOST:PORT.", code="store.address"
             )
         self._allowed = allowed
+        self._certificate, self._proxy = certificate, proxy or None
         self._timeout = aiohttp.ClientTimeout(total=None, sock_connect=connect_s, sock_read=silence_s)
         self._session: aiohttp.ClientSession | None = None
+        self.last_date: datetime | None = None
 
     @property
     def host(self) -> str:
@@ -81,6 +90,10 @@ class Transport:
     @property
     def is_tls(self) -> bool:
         return self.url.scheme == "https"
+
+    def authority(self, bucket: str = "") -> str:
+        """Host and port; with a bucket in front of the host where that is how buckets are addressed."""
+        return f"{bucket}.{self.url.authority}" if bucket else self.url.authority
 
     async def ask(self, method: str, target: str, headers: Mapping[str, str], body: Any = None) -> Answer:
         """One request, the whole answer. target: encoded path and query. Raises Unreachable, Busy, Refused."""
@@ -92,11 +105,20 @@ class Transport:
         self, method: str, target: str, headers: Mapping[str, str], body: Any = None
     ) -> AsyncIterator[tuple[int, Mapping[str, str], AsyncIterator[bytes]]]:
         """One request, the answer's status and headers, and its body in chunks of at most 1 MiB."""
-        url = URL(f"{self.url.scheme}://{self.url.authority}{target}", encoded=True)
+        url = URL(f"{self.url.scheme}://{headers.get('host', self.url.authority)}{target}", encoded=True)
         try:
             async with self._open().request(
-                method, url, headers=headers, data=body, allow_redirects=False, skip_auto_headers=("Content-Type",)
+                method,
+                url,
+                headers=headers,
+                data=body,
+                allow_redirects=False,
+                skip_auto_headers=("Content-Type",),
+                proxy=self._proxy,
             ) as answer:
+                if told := answer.headers.get("Date"):
+                    with contextlib.suppress(ValueError):
+                        self.last_date = parsedate_to_datetime(told)
                 yield answer.status, answer.headers, answer.content.iter_chunked(CHUNK)
         except StoreError:
             raise
@@ -121,10 +143,13 @@ class Transport:
 
     def _open(self) -> aiohttp.ClientSession:
         if self._session is None:
-            literal = self.url.host or ""
+            literal = (URL(self._proxy).host if self._proxy else self.url.host) or ""
             if literal.replace(".", "").isdigit() or ":" in literal:
                 self._allowed.check(literal)
-            connector = aiohttp.TCPConnector(limit=128, resolver=_CheckedResolver(self._allowed), ttl_dns_cache=60)
+            verified = ssl.create_default_context(cadata=self._certificate or None)
+            connector = aiohttp.TCPConnector(
+                limit=128, ssl=verified, resolver=_CheckedResolver(self._allowed), ttl_dns_cache=60
+            )
             self._session = aiohttp.ClientSession(
                 connector=connector, timeout=self._timeout, auto_decompress=False, read_bufsize=1 << 20
             )

@@ -39,6 +39,7 @@ STATUS = {
     "PreconditionFailed": 412, "BadDigest": 400, "XAmzContentSHA256Mismatch": 400, "InvalidPart": 400,
     "InvalidBucketName": 400, "InvalidRange": 416, "SlowDown": 503, "InternalError": 500, "NotImplemented": 501,
     "MethodNotAllowed": 405, "InvalidArgument": 400, "IncompleteBody": 400, "NotModified": 304, "MalformedXML": 400,
+    "AuthorizationHeaderMalformed": 400, "InvalidToken": 403,
 }  # fmt: skip
 KEPT = ("content-type", "cache-control", "content-disposition", "content-encoding", "content-language")
 WRITES = {
@@ -56,15 +57,18 @@ WRITES = {
 
 
 class Fault(Exception):
-    def __init__(self, code: str, message: str = "", headers: dict[str, str] | None = None) -> None:
+    def __init__(self, code: str, *, region: str = "") -> None:
         super().__init__(code)
-        self.code, self.message, self.headers = code, message or code, headers or {}
+        self.code, self.region = code, region
 
 
 @dataclass
 class Account:
+    """session: the token that a temporary key needs with every request."""
+
     secret: str
     may_write: bool = True
+    session: str = ""
 
 
 @dataclass
@@ -87,6 +91,7 @@ class BucketServer:
     accounts: dict[str, Account]
     shelf: Shelf = field(default_factory=Shelf)
     region: str = "us-east-1"
+    open_to_all: bool = False
     counts: Counter[str] = field(default_factory=Counter)
     behaviour: dict[str, Behaviour] = field(default_factory=dict)
     on_request: Callable[[str, str], None] | None = None
@@ -94,13 +99,16 @@ class BucketServer:
     _turn: dict[str, float] = field(default_factory=dict)
 
     async def handle(self, request: web.BaseRequest) -> web.StreamResponse:
+        answer = await self._handled(request)
+        answer.headers["Date"] = formatdate(self.now().timestamp(), usegmt=True)
+        return answer
+
+    async def _handled(self, request: web.BaseRequest) -> web.StreamResponse:
         raw = request.raw_path
         if raw.startswith("/_standin/"):
             return await self._control(request)
         path = raw.partition("?")[0]
-        bucket, _, key = (
-            unquote_to_bytes(path.lstrip("/") if path.count("/") == 1 else path[1:]).decode().partition("/")
-        )
+        bucket, _, key = unquote_to_bytes(self._in_host(request) + path[1:]).decode().partition("/")
         query = {
             k: unquote(v.replace("+", " "))
             for k, _, v in (p.partition("=") for p in raw.partition("?")[2].split("&") if p)
@@ -125,12 +133,22 @@ class BucketServer:
         except Fault as fault:
             return _fault(fault, request.method == "HEAD")
 
+    def _in_host(self, request: web.BaseRequest) -> str:
+        """The bucket, where it is named in front of the host: `larkfell.localhost`."""
+        name, dot, rest = request.headers.get("Host", "").partition(".")
+        return f"{name}/" if dot and rest.startswith("localhost") else ""
+
     def _sign_in(self, request: web.BaseRequest, raw: str) -> Account:
         known = {k: a.secret for k, a in self.accounts.items()}
         try:
-            return self.accounts[who_signed(request.method, raw, request.headers, known, self.now())]
+            if self.open_to_all and "Authorization" not in request.headers and "X-Amz-Signature" not in raw:
+                return Account("", may_write=False)
+            signer = who_signed(request.method, raw, request.headers, known, now=self.now(), region=self.region)
+            if self.accounts[signer].session != request.headers.get("x-amz-security-token", ""):
+                raise Fault("InvalidToken")
+            return self.accounts[signer]
         except Denied as exc:
-            raise Fault(exc.code) from exc
+            raise Fault(exc.code, region=self.region) from exc
 
     async def _behave(self, kind: str, key: str) -> Behaviour | None:
         told = self.behaviour.get(kind)
@@ -467,8 +485,9 @@ def _nodes(body: bytes, wanted: str) -> Iterable[dict[str, str]]:
 
 
 def _fault(fault: Fault, bare: bool) -> web.Response:
-    text = f"<Error>{_t('Code', fault.code)}{_t('Message', fault.message)}</Error>"
-    headers = fault.headers | ({"Retry-After": "1"} if fault.code == "SlowDown" else {})
+    told = _t("Region", fault.region) if fault.code == "AuthorizationHeaderMalformed" else ""
+    text = f"<Error>{_t('Code', fault.code)}{_t('Message', fault.code)}{told}</Error>"
+    headers = {"Retry-After": "1"} if fault.code == "SlowDown" else {}
     return web.Response(
         status=STATUS.get(fault.code, 400),
         body=b"" if bare else text.encode(),

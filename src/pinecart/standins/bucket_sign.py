@@ -19,7 +19,9 @@ class Denied(Exception):
         self.code = code
 
 
-def who_signed(method: str, raw: str, headers: Mapping[str, str], secrets: Mapping[str, str], now: datetime) -> str:
+def who_signed(
+    method: str, raw: str, headers: Mapping[str, str], secrets: Mapping[str, str], *, now: datetime, region: str
+) -> str:
     """The key id whose secret signed this request. raw: path and query as they came. Raises Denied."""
     path, _, query_text = raw.partition("?")
     query = [tuple(unquote_to_bytes(x) for x in q.partition("=")[::2]) for q in query_text.split("&") if q]
@@ -36,9 +38,11 @@ def who_signed(method: str, raw: str, headers: Mapping[str, str], secrets: Mappi
         stamp, payload = headers.get("x-amz-date", ""), headers.get("x-amz-content-sha256", "")
         if not stamp or abs(now - _time(stamp)) > SKEW:
             raise Denied("RequestTimeTooSkewed")
-    key_id, day, region, service, last = scope.rsplit("/", 4)
+    key_id, day, given_region, service, last = scope.rsplit("/", 4)
     if key_id not in secrets:
         raise Denied("InvalidAccessKeyId")
+    if given_region != region:
+        raise Denied("AuthorizationHeaderMalformed")
     canonical = "\n".join(
         [
             method,
@@ -54,12 +58,12 @@ def who_signed(method: str, raw: str, headers: Mapping[str, str], secrets: Mappi
         [
             "AWS4-HMAC-SHA256",
             stamp,
-            "/".join((day, region, service, last)),
+            "/".join((day, given_region, service, last)),
             hashlib.sha256(canonical.encode()).hexdigest(),
         ]
     )
     key = b"AWS4" + secrets[key_id].encode()
-    for part in (day, region, service, last, text):
+    for part in (day, given_region, service, last, text):
         key = hmac.new(key, part.encode(), hashlib.sha256).digest()
     if not hmac.compare_digest(key.hex(), mark):
         raise Denied("SignatureDoesNotMatch")

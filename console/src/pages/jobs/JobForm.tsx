@@ -73,7 +73,7 @@ function TheForm({ old, stores }: { old?: Definition; stores: string[] }) {
   const [sentences, setSentences] = useState<string[]>([])
   const asked = () => definition(form.getFieldsValue(true) as Values, old)
   const check = useMutation({
-    mutationFn: () => got(api.POST('/api/v1/jobs/check', { body: asked() })),
+    mutationFn: () => got(api.POST('/api/v1/job-forms/check', { body: asked() })),
     onSuccess: (told) => setSentences(told.sentences),
     onError: () => setSentences([]),
   })

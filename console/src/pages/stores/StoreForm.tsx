@@ -4,6 +4,8 @@ import { useNavigate, useParams } from 'react-router'
 import { api, got, Refusal, type Store, type StoreForm as Values, type Tried } from '../../api/client'
 import { Failed, Loaded, PageHead } from '../../parts/parts'
 
+const SECRETS = ['secret', 'session_token']
+
 export default function StoreForm() {
   const { name } = useParams()
   const store = useQuery({
@@ -24,7 +26,7 @@ function TheForm({ old }: { old?: Store }) {
   const go = useNavigate()
   const queries = useQueryClient()
   const { message } = App.useApp()
-  const tried = useMutation({ mutationFn: () => got(api.POST('/api/v1/stores/try', { body: { write_to: '', ...(form.getFieldsValue() as Values) } })) })
+  const tried = useMutation({ mutationFn: () => got(api.POST('/api/v1/store-forms/try', { body: { write_to: '', ...(form.getFieldsValue() as Values) } })) })
   const save = useMutation({
     mutationFn: (values: Values) => (old
       ? got(api.PATCH('/api/v1/stores/{name}', { params: { path: { name: old.name } }, body: Object.fromEntries(Object.entries(values).filter(([k, v]) => v !== undefined && !(k === 'secret' && v === ''))) }))
@@ -35,6 +37,11 @@ function TheForm({ old }: { old?: Store }) {
       await go(`/stores/${told.name}`)
     },
   })
+  const pasted = Form.useWatch('pasted', form) as string | undefined
+  const read = useMutation({
+    mutationFn: (text: string) => got(api.POST('/api/v1/store-forms/read', { body: { pasted: text } })),
+    onSuccess: (told) => form.setFieldsValue(Object.fromEntries(Object.entries(told.found).filter(([k]) => !SECRETS.includes(k))) as Partial<Values>),
+  })
   const refusal = [save.error, tried.error].find((e) => e instanceof Refusal) as Refusal | undefined
   const item = (field: string) => {
     const said = refusal?.of(field)
@@ -44,6 +51,16 @@ function TheForm({ old }: { old?: Store }) {
     <Form form={form} layout="vertical" initialValues={old ? { ...old } : { kind: 'folder' }} onFinish={(values: Values & { write_to?: string }) => { delete values.write_to; save.mutate(values) }} autoComplete="off">
       <Row gutter={16}>
         <Col xs={24} lg={12}>
+          {!old && (
+            <Form.Item label="Paste what you were given" name="pasted" extra="An address, or a block of credentials as it comes: the fields below are filled.">
+              <Input.TextArea rows={2} autoComplete="off" style={{ fontFamily: 'monospace' }} onBlur={(e) => e.target.value.trim() && read.mutate(e.target.value)} />
+            </Form.Item>
+          )}
+          {read.data && (
+            <Typography.Paragraph type="secondary" role="status">
+              Understood: {Object.entries(read.data.found).map(([k, v]) => `${k} ${v}`).join(' · ') || 'nothing'}. {read.data.odd.join(' ')}
+            </Typography.Paragraph>
+          )}
           <Form.Item label="Kind" {...item('kind')}>
             <Radio.Group disabled={!!old} options={[{ value: 'folder', label: 'A folder' }, { value: 's3', label: 'An S3-compatible object store' }]} />
           </Form.Item>
@@ -53,9 +70,9 @@ function TheForm({ old }: { old?: Store }) {
           ) : (
             <>
               <Form.Item label="Endpoint" required extra="The storage's address, such as https://objects.example or http://127.0.0.1:8751." {...item('endpoint')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
-              <Form.Item label="Region" extra="Its code; us-east-1 if left empty." {...item('region')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
+              <Form.Item label="Region" extra="Its code; left empty it is found out where the storage tells it." {...item('region')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
               <Form.Item label="Key id" required extra="From the storage's page on access keys." {...item('key_id')}><Input style={{ fontFamily: 'monospace' }} autoComplete="off" /></Form.Item>
-              <Form.Item label={old ? 'New secret' : 'Secret'} required={!old} extra={old ? 'Empty: the present one stays. A new address needs it again.' : 'Shown once beside the key id when the key was made. It is sealed here and never shown.'} {...item('secret')}>
+              <Form.Item label={old ? 'New secret' : 'Secret'} required={!old && !pasted} extra={old ? 'Empty: the present one stays. A new address needs it again.' : 'Shown once beside the key id when the key was made. It is sealed here and never shown.'} {...item('secret')}>
                 <Input.Password autoComplete="new-password" style={{ fontFamily: 'monospace' }} />
               </Form.Item>
               <Form.Item label="Confined to" extra="A bucket, or bucket/prefix. Empty: all buckets of this key." {...item('root')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>

@@ -28,7 +28,7 @@ TABLE: dict[tuple[str, str], Right | None] = {
     ("health", "GET"): OPEN, ("schema", "GET"): OPEN,
     ("session", "GET"): OPEN, ("session", "POST"): OPEN, ("session", "DELETE"): OPEN,
     ("today", "GET"): LOOK,
-    ("stores", "GET"): LOOK, ("stores", "POST"): ADMINISTER, ("stores-try", "POST"): ADMINISTER,
+    ("stores", "GET"): LOOK, ("stores", "POST"): ADMINISTER, ("stores-try", "POST"): ADMINISTER, ("stores-pasted", "POST"): ADMINISTER,
     ("store", "GET"): LOOK, ("store", "PATCH"): ADMINISTER, ("store", "DELETE"): ADMINISTER,
     ("store-try", "POST"): DEFINE, ("store-browse", "GET"): LOOK, ("store-buckets", "POST"): DEFINE,
     ("jobs", "GET"): LOOK, ("jobs", "POST"): DEFINE, ("jobs-check", "POST"): DEFINE,

@@ -4,7 +4,7 @@ from pinecart.service.jobs import api
 
 urlpatterns = [
     path("jobs", api.Jobs.as_view(), name="jobs"),
-    path("jobs/check", api.JobsCheck.as_view(), name="jobs-check"),
+    path("job-forms/check", api.JobsCheck.as_view(), name="jobs-check"),
     path("jobs/<slug:name>", api.JobView.as_view(), name="job"),
     path("jobs/<slug:name>/start", api.JobStart.as_view(), name="job-start"),
     path("jobs/<slug:name>/preview", api.JobPreview.as_view(), name="job-preview"),

@@ -24,7 +24,10 @@ ALIVE_STATES = [s.value for s in ALIVE]
 def run_numbered(number: int, actor: Actor, kind: str | None = None) -> Run:
     found = Run.objects.filter(pk=number).first()
     if found is None or (kind and found.kind != kind) or not actor.may(Right.LOOK, found.labels):
-        raise NotFound(f"There is no {kind or 'run'} {number}. See them with: pinecart run list.", code="run.unknown")
+        raise NotFound(
+            f"There is no {(kind or 'run').replace('transfer', 'run')} {number}. See them with: pinecart run list.",
+            code="run.unknown",
+        )
     return found
 
 
@@ -78,7 +81,7 @@ def run_told(run: Run) -> dict[str, Any]:
         (r["decision"], r["reason"], r["n"]) for r in done
     ]:
         reasons[f"{decision} {reason}"] = reasons.get(f"{decision} {reason}", 0) + n
-    legs = [{"from": leg["from"], "to": leg["to"]} for leg in run.definition["legs"]]
+    legs = [_places(leg) for leg in run.definition["legs"]]
     told = {
         "id": run.pk, "kind": run.kind, "job": run.job, "title": run.definition["title"], "legs": legs, "state": run.state,
         "outcome": run.outcome, "cause": run.cause, "queued_at": run.queued_at, "started_at": run.started_at,
@@ -88,6 +91,12 @@ def run_told(run: Run) -> dict[str, Any]:
         "told_at": run.told_at, "stop_wanted": run.stop_wanted, "message": run.message, "code": run.code,
     }  # fmt: skip
     return told | {"sentence": _sentence(told)}
+
+
+def _places(leg: dict[str, Any]) -> dict[str, str]:
+    """From and to of a leg; of one that carries one file, that file's."""
+    names = leg.get("one") or ("", "")
+    return {"from": leg["from"] + names[0], "to": leg["to"] + names[1]}
 
 
 def _sentence(told: dict[str, Any]) -> str:
@@ -187,3 +196,7 @@ def database_epoch() -> str:
 
 def runs_working() -> list[Run]:
     return list(Run.objects.filter(state="working"))
+
+
+def run_of(number: int) -> Run:
+    return Run.objects.get(pk=number)

@@ -9,10 +9,12 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from pinecart.core.pasting import read_pasted
 from pinecart.core.places import key_fields, show
 from pinecart.drivers import KINDS
 from pinecart.service.people.api import actor_in
 from pinecart.service.stores import selectors, services
+from pinecart.service.stores.fields import SECRETS
 
 
 class StepShape(serializers.Serializer):
@@ -35,6 +37,23 @@ class StoreShape(serializers.Serializer):
 
 
 class StoreFormShape(StoreShape):
+    addressing = serializers.ChoiceField(["path", "host"], required=False, help_text="s3: where the bucket stands.")
+    anonymous = serializers.BooleanField(required=False, help_text="s3: without a key.")
+    certificate = serializers.CharField(
+        required=False, allow_blank=True, help_text="s3: the authority's certificate, as PEM text."
+    )
+    proxy = serializers.CharField(required=False, allow_blank=True, help_text="s3: http://HOST:PORT")
+    connect_s = serializers.FloatField(required=False, help_text="s3: how long connecting may take.")
+    silence_s = serializers.FloatField(required=False, help_text="s3: how long an answer may stay silent.")
+    session_token = serializers.CharField(
+        required=False, write_only=True, allow_blank=True, help_text="s3: of a temporary key."
+    )
+    pasted = serializers.CharField(
+        required=False, write_only=True, allow_blank=True, help_text="An address or credentials as they come."
+    )
+    untried = serializers.BooleanField(
+        required=False, write_only=True, help_text="Save a new key without trying it first."
+    )
     secret = serializers.CharField(required=False, write_only=True, trim_whitespace=False, allow_blank=True)
 
 
@@ -123,6 +142,26 @@ class Stores(APIView):
     def post(self, request: Request) -> Response:
         """Register a store."""
         return Response(told(services.add_store(actor_in(request), checked(StoreFormShape, request.data))), status=201)
+
+
+class PastedShape(serializers.Serializer):
+    pasted = serializers.CharField()
+
+
+class UnderstoodShape(serializers.Serializer):
+    found = serializers.DictField(
+        child=serializers.CharField(), help_text="Fields; of secrets only that they were found."
+    )
+    odd = serializers.ListField(child=serializers.CharField())
+
+
+class StoresPasted(APIView):
+    @extend_schema(request=PastedShape, responses=UnderstoodShape)
+    def post(self, request: Request) -> Response:
+        """What a pasted address or block of credentials holds. Secrets are not told back."""
+        fields, odd = read_pasted(checked(PastedShape, request.data)["pasted"])
+        shown = {k: f"found, {len(v)} characters" if k in SECRETS else v for k, v in fields.items()}
+        return Response({"found": shown, "odd": odd})
 
 
 class StoresTry(APIView):

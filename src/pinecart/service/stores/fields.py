@@ -7,16 +7,30 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from pinecart.core.errors import Invalid
+from pinecart.core.pasting import read_pasted
 from pinecart.core.places import is_name
 from pinecart.service.config.refusals import NotAllowed
 from pinecart.service.config.state import Options
 
-SECRETS = ("secret",)
+SECRETS = ("secret", "session_token")
 KINDS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {  # kind → (needed, optional)
     "folder": (("path",), ()),
-    "s3": (("endpoint", "key_id", "secret"), ("region", "root")),
+    "s3": (
+        ("endpoint", "key_id", "secret"),
+        (
+            "region",
+            "root",
+            "session_token",
+            "anonymous",
+            "addressing",
+            "certificate",
+            "proxy",
+            "connect_s",
+            "silence_s",
+        ),
+    ),
 }
-ADDRESS = ("endpoint",)  # changing one of these needs the secret again
+ADDRESS = ("endpoint", "proxy", "certificate")  # changing one of these needs the secret again
 
 
 class Form(NamedTuple):
@@ -37,6 +51,8 @@ def read_form(
     def wrong(field: str, code: str, message: str) -> None:
         problems.append({"field": field, "code": code, "message": message})
 
+    if given.get("pasted"):
+        given = read_pasted(str(given["pasted"])).fields | {k: v for k, v in given.items() if v not in (None, "")}
     name, kind = str(given.get("name", "")), str(given.get("kind", ""))
     if not is_name(name):
         wrong(
@@ -51,13 +67,17 @@ def read_form(
     values = {
         k: str(v).strip() for k, v in {**(old or {}), **given}.items() if k in needed + optional and v is not None
     }
+    if values.get("anonymous", "").lower() in ("", "false"):
+        values.pop("anonymous", None)
+    else:
+        needed = tuple(f for f in needed if f not in ("key_id", "secret"))
     for field in needed:
         if not values.get(field) and not (old is not None and field in SECRETS):
             wrong(field, "store.field-missing", f"A {kind} store needs {field}.")
     if (
         old is not None
         and not values.get("secret")
-        and any(values.get(f) != old.get(f) for f in ADDRESS if f in needed)
+        and any((values.get(f) or "") != (old.get(f) or "") for f in ADDRESS)
     ):
         wrong(
             "secret",
@@ -69,6 +89,17 @@ def read_form(
             "endpoint",
             "store.address",
             f"{values['endpoint']!r} is no endpoint: write it as https://HOST or https://HOST:PORT.",
+        )
+    if values.get("addressing") not in (None, "", "path", "host"):
+        wrong("addressing", "store.addressing", "Buckets are addressed by 'path' (the usual) or by 'host'.")
+    for field in ("connect_s", "silence_s"):
+        if values.get(field) and not values[field].replace(".", "", 1).isdigit():
+            wrong(field, "store.seconds", f"{field} must be a number of seconds, not {values[field]!r}.")
+    if values.get("certificate") and "BEGIN CERTIFICATE" not in values["certificate"]:
+        wrong(
+            "certificate",
+            "store.certificate-malformed",
+            "Give the certificate as text, from -----BEGIN CERTIFICATE----- on.",
         )
     if problems:
         raise Invalid(problems)

@@ -1,6 +1,9 @@
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
+
+from django.db.models import Max
 
 from pinecart.core.places import closest, did_you_mean
 from pinecart.service.config.refusals import NotFound
@@ -37,3 +40,9 @@ def spec_of(record: StoreRecord, *, run: int = 0) -> dict[str, Any]:
 
 def jobs_using_store(name: str) -> list[str]:
     return list(StoreUse.objects.filter(store__name=name).order_by("job").values_list("job", flat=True))
+
+
+def newest_key() -> datetime | None:
+    """When a store was last given a secret."""
+    found: datetime | None = StoreRecord.objects.aggregate(at=Max("secret_since"))["at"]
+    return found

@@ -36,7 +36,6 @@ def add_store(actor: Actor, given: dict[str, Any]) -> StoreRecord:
     return record
 
 
-@transaction.atomic
 def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
     """Change fields or the key. Raises NotFound, Invalid, Conflict (root or address while jobs use it), NotAllowed."""
     actor.must(Right.ADMINISTER, [], "changing stores")
@@ -47,10 +46,22 @@ def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
     if users:
         message = f"Store {name!r} is used by {', '.join(users)}: its {moved[0]} can't be changed under them. Add another store, and change the jobs."
         raise Conflict(message, code="store.in-use")
+    if form.kind == "s3" and form.secret and not given.get("untried"):
+        _must_work(record, form)
     _fill(record, form)
     record.save()
     note(actor, "store.changed", name, fields=sorted(given.keys() - {"secret"}), new_secret=bool(form.secret))
     return record
+
+
+def _must_work(record: StoreRecord, form: Form) -> None:
+    """A new key is tried beside the old one before it takes its place. Raises Refused; then the old one stays."""
+    beside = StoreRecord(name=record.name, kind=form.kind, fields=form.fields, sealed=STATE.seal(form.secret))
+    steps = asyncio.run(try_store(spec_of(beside)))
+    wrong = next((s for s in steps if s["ok"] is False), None)
+    if wrong:
+        message = f"The new key was tried and does not work: {wrong['message']} The old one stays. To save it all the same, say untried."
+        raise Refused(message, code=wrong["code"])
 
 
 def _fill(record: StoreRecord, form: Form) -> None:

@@ -8,6 +8,7 @@ import os
 import pwd
 import secrets
 import socket
+import ssl
 from collections.abc import Awaitable, Callable
 from typing import Any
 from urllib.parse import urlsplit
@@ -16,6 +17,7 @@ from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Busy, Missing, Refused, SignInRefused, StoreError
 from pinecart.core.ports import Card, Put, Store
 from pinecart.drivers import open_store
+from pinecart.drivers.transport import Allowed
 
 LIMIT_S = 9.0
 BODY = b"Pine Cart tries whether it may write here.\n"
@@ -61,7 +63,10 @@ async def _try_bucket(spec: dict[str, Any], write_to: str, steps: list[Step]) ->
             )
         )
         return
-    steps.append(step("resolve", True, f"{parts.hostname} is {found[0][4][0]}."))
+    address = str(found[0][4][0])
+    steps.append(step("resolve", True, f"{parts.hostname} is {address}."))
+    if not spec.get("proxy") and not await _connects(spec, address, port, parts.hostname or "", steps):
+        return
     try:
         store = open_store(spec)
     except StoreError as exc:
@@ -73,15 +78,65 @@ async def _try_bucket(spec: dict[str, Any], write_to: str, steps: list[Step]) ->
         await store.close()
 
 
+async def _connects(spec: dict[str, Any], address: str, port: int, host: str, steps: list[Step]) -> bool:
+    """A bare connection, then TLS: told apart from everything that comes after."""
+    try:
+        Allowed(tuple(spec.get("allowed", ()))).check(address)
+        async with asyncio.timeout(3):
+            _, writer = await asyncio.open_connection(address, port)
+        writer.close()
+    except StoreError as exc:
+        steps.append(step("connect", False, exc.message, exc.code))
+        return False
+    except TimeoutError:
+        words = f"{address} port {port} does not answer at all within 3 s: a firewall may drop the packets, or nothing is there."
+        steps.append(step("connect", False, words, "store.unreachable"))
+        return False
+    except OSError as exc:
+        words = f"{address} port {port} refuses the connection ({exc.strerror or exc}). Check the address and the port."
+        steps.append(step("connect", False, words, "store.unreachable"))
+        return False
+    steps.append(step("connect", True, f"Port {port} answers."))
+    if not spec["endpoint"].startswith("https:"):
+        return True
+    verified = ssl.create_default_context(cadata=spec.get("certificate") or None)
+    try:
+        async with asyncio.timeout(4):
+            _, writer = await asyncio.open_connection(address, port, ssl=verified, server_hostname=host)
+        writer.close()
+    except (ssl.SSLError, OSError, TimeoutError) as exc:
+        why = getattr(exc, "verify_message", "") or str(exc) or "no answer"
+        words = f"Its certificate is not accepted: {why}. Check the name in the address, or give the certificate file."
+        steps.append(step("TLS", False, words, "store.certificate"))
+        return False
+    steps.append(step("TLS", True, "Its certificate is accepted."))
+    return True
+
+
+async def _clock(store: Store, steps: list[Step]) -> None:
+    """How far our clock is from theirs, by the Date that every answer carries."""
+    behind = await store.clock_difference_s()  # type: ignore[attr-defined]
+    if behind is None:
+        return
+    ok = abs(behind) < 300
+    words = f"Its clock differs from this machine's by {abs(behind):.0f} s." + (
+        "" if ok else " Set this machine's clock."
+    )
+    steps.append(step("clock", ok, words, "" if ok else "store.clock"))
+
+
 async def _try_listing(store: Store, spec: dict[str, Any], write_to: str, steps: list[Step]) -> None:
     confined = bool(spec.get("root") or write_to)
     prefix = write_to.encode().rstrip(b"/") + b"/" if write_to else b""
     try:
         level = await store.level(prefix)
+        await _clock(store, steps)
     except StoreError as exc:
+        await _clock(store, steps)
         _explain(exc, steps)
         return
-    steps += [step("connect", True, "It answers."), step("sign in", True, f"Key id {spec['key_id']} is accepted.")]
+    key = f"Key id {spec['key_id']} is accepted." if not spec.get("anonymous") else "Without a key."
+    steps.append(step("sign in", True, key))
     told = f"{len(level.folders)} buckets." if not confined else "The place can be listed."
     steps.append(step("list", True, told))
     if not write_to and not spec.get("root"):
@@ -92,10 +147,13 @@ async def _try_listing(store: Store, spec: dict[str, Any], write_to: str, steps:
 
 def _explain(exc: StoreError, steps: list[Step]) -> None:
     if isinstance(exc, Busy) or exc.code in ("store.address-refused", "store.certificate", "store.address"):
-        steps.append(step("connect", False, exc.message, exc.code))
+        steps.append(step("answer", False, exc.message, exc.code))
         return
-    steps.append(step("connect", True, "It answers."))
-    if isinstance(exc, SignInRefused) or exc.code == "store.clock":
+    if exc.code == "store.clock":
+        if not any(s["code"] == exc.code for s in steps):
+            steps.append(step("clock", False, exc.message, exc.code))
+        return
+    if isinstance(exc, SignInRefused) or exc.code == "store.region":
         steps.append(step("sign in", False, exc.message, exc.code))
         return
     steps.append(step("sign in", True, "The key is accepted."))

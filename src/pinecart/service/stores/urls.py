@@ -4,7 +4,8 @@ from pinecart.service.stores import api
 
 urlpatterns = [
     path("stores", api.Stores.as_view(), name="stores"),
-    path("stores/try", api.StoresTry.as_view(), name="stores-try"),
+    path("store-forms/read", api.StoresPasted.as_view(), name="stores-pasted"),
+    path("store-forms/try", api.StoresTry.as_view(), name="stores-try"),
     path("stores/<slug:name>", api.StoreView.as_view(), name="store"),
     path("stores/<slug:name>/try", api.StoreTry.as_view(), name="store-try"),
     path("stores/<slug:name>/buckets", api.StoreBuckets.as_view(), name="store-buckets"),

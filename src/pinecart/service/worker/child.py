@@ -96,7 +96,8 @@ def main() -> None:
     if not line:
         return  # the worker has ended before there was an order
     given = json.loads(line)
-    end_with_parent()
+    opened: dict[str, Store] = {}
+    end_with_parent(lambda told: _take_up(told, opened))
     with (
         STATE.run_file(given["run"], "lock").open("a") as lock,
         STATE.run_file(given["run"], "log.jsonl").open("a", buffering=1) as log,
@@ -104,17 +105,26 @@ def main() -> None:
         fcntl.flock(lock, fcntl.LOCK_EX)
         desk = Desk(given, log)
         try:
-            asyncio.run(_work(given, desk))
+            asyncio.run(_work(given, desk, opened))
         except services.Superseded as exc:
             desk.log("superseded", exc.message)
 
 
-async def _work(given: dict[str, Any], desk: Desk) -> None:
+def _take_up(told: bytes, opened: dict[str, Store]) -> None:
+    """New keys for stores that are open: used from the next request on."""
+    for name, spec in json.loads(told)["stores"].items():
+        renew = getattr(opened.get(name), "renew", None)
+        if renew:
+            renew(spec)
+
+
+async def _work(given: dict[str, Any], desk: Desk, opened: dict[str, Store]) -> None:
     loop = asyncio.get_running_loop()
     loop.set_default_executor(ThreadPoolExecutor(20))
     desk.log("started", f"Works on {given['kind']} of {given['job']}.", epoch=given["epoch"])
     try:
         order = await asyncio.to_thread(_order, given)
+        opened.update(order.stores)
         await asyncio.to_thread(desk.open_scopes, given["job"], order)
     except PinecartError as exc:
         ending = Ending([], None, 0, False, exc)

@@ -5,6 +5,7 @@ The truth of who works on a run is the lock that its process holds for its life,
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import json
 import subprocess
@@ -12,8 +13,9 @@ import sys
 from datetime import datetime
 
 from pinecart.service.config.settings import OPTIONS, STATE
-from pinecart.service.runs.selectors import Run, runs_working
+from pinecart.service.runs.selectors import Run, run_of, runs_working
 from pinecart.service.runs.services import claim_next, interrupt
+from pinecart.service.stores.selectors import newest_key
 from pinecart.service.worker.orders import order_of
 
 
@@ -21,8 +23,10 @@ class Worker:
     def __init__(self) -> None:
         self._children: dict[int, subprocess.Popen[bytes]] = {}
         self._spare = _fresh()
+        self._keys_seen = newest_key()
 
     def turn(self, now: datetime) -> None:
+        self._hand_on_new_keys()
         for number in [n for n, child in self._children.items() if child.poll() is not None]:
             del self._children[number]
         for run in runs_working():
@@ -30,6 +34,17 @@ class Worker:
                 interrupt(run)
         while claimed := claim_next(now=now, limit=OPTIONS.runs_at_once):
             self._start(claimed)
+
+    def _hand_on_new_keys(self) -> None:
+        """A store's key that was changed reaches the runs under way through their pipes."""
+        seen, self._keys_seen = self._keys_seen, newest_key()
+        if self._keys_seen == seen:
+            return
+        for number, child in self._children.items():
+            with contextlib.suppress(BrokenPipeError):
+                assert child.stdin
+                child.stdin.write(json.dumps({"stores": order_of(run_of(number))["stores"]}).encode() + b"\n")
+                child.stdin.flush()
 
     def _start(self, run: Run) -> None:
         """The order, secrets included, goes through the pipe; its end later tells the child that we are gone."""

@@ -1,0 +1,201 @@
+"""The many ways in which an object store is reached: regions, hosts, temporary keys, no key, proxies, certificates."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+import ssl
+import subprocess
+import threading
+
+import pytest
+from aiohttp.resolver import ThreadedResolver
+
+from pinecart.core.errors import Refused, SignInRefused
+from pinecart.service.stores.trying import try_store
+from pinecart.standins.bucket_server import Account, BucketServer
+from tests.contracts.store import names, put
+from tests.drivers.test_s3 import opened
+from tests.standin import KEY, SECRET, running
+
+
+@pytest.fixture
+def abroad():
+    """A server of another region, with a temporary key beside the lasting one."""
+    accounts = {KEY: Account(SECRET), "PASSING": Account("passing-secret", session="the-token")}
+    with running("larkfell", server=BucketServer(accounts, region="pine-north-1")) as (server, endpoint):
+        yield server, endpoint
+
+
+async def reached(store):
+    try:
+        await put(store, b"x", b"song")
+        return await names(store)
+    finally:
+        await store.close()
+
+
+async def test_the_region_is_found_where_nobody_gave_it_and_told_where_it_is_wrong(abroad):
+    assert await reached(opened(abroad[1])) == [b"x"]
+    with pytest.raises(Refused, match="pine-north-1") as caught:
+        await reached(opened(abroad[1], region="us-east-1"))
+    assert caught.value.code == "store.region"
+
+
+async def test_a_temporary_key_needs_its_token(abroad):
+    passing = {"key_id": "PASSING", "secret": "passing-secret"}
+    assert await reached(opened(abroad[1], **passing, session_token="the-token")) == [b"x"]
+    with pytest.raises(SignInRefused, match="token"):
+        await reached(opened(abroad[1], **passing))
+
+
+async def test_without_a_key_what_is_open_can_be_read(abroad):
+    abroad[0].open_to_all = True
+    abroad[0].shelf.put("larkfell", "open", b"1", {})
+    store = opened(abroad[1], anonymous="true", key_id="", secret="")
+    assert await names(store) == [b"open"]
+    with pytest.raises(Refused, match="may not"):
+        await reached(store)
+
+
+async def test_the_bucket_in_front_of_the_host(abroad, monkeypatch):
+    class Local(ThreadedResolver):
+        async def resolve(self, host, port=0, family=socket.AF_INET):
+            return await super().resolve(host.removeprefix("larkfell."), port, family)
+
+    monkeypatch.setattr("pinecart.drivers.transport.ThreadedResolver", Local)
+    port = abroad[1].rpartition(":")[2]
+    assert await reached(opened(f"http://localhost:{port}", addressing="host")) == [b"x"]
+
+
+async def test_a_new_key_is_used_from_the_next_request_on(abroad):
+    store = opened(abroad[1])
+    await put(store, b"x", b"1")
+    abroad[0].accounts["LATER"] = Account("later-secret")
+    del abroad[0].accounts[KEY]
+    store.renew({"key_id": "LATER", "secret": "later-secret"})
+    assert await reached(store) == [b"x"]
+
+
+class Raw:
+    """A bare server: `treat` gets each connection."""
+
+    def __init__(self, treat, context=None):
+        self.listener = socket.create_server(("127.0.0.1", 0))
+        self.port = self.listener.getsockname()[1]
+        self.treat, self.context, self.held = treat, context, []
+        threading.Thread(target=self.serve, daemon=True).start()
+
+    def serve(self):
+        while True:
+            try:
+                connection, _ = self.listener.accept()
+                self.held.append(connection)
+                if self.context:
+                    connection = self.context.wrap_socket(connection, server_side=True)
+                self.treat(connection)
+            except OSError:
+                if self.listener.fileno() < 0:
+                    return
+
+
+@pytest.fixture
+def raw():
+    made = []
+
+    def make(*args):
+        made.append(Raw(*args))
+        return made[-1].port
+
+    yield make
+    for server in made:
+        server.listener.close()
+
+
+def spec(endpoint, **more):
+    return {
+        "kind": "s3",
+        "name": "x",
+        "endpoint": endpoint,
+        "key_id": KEY,
+        "secret": SECRET,
+        "allowed": ["127.0.0.0/8"],
+    } | more
+
+
+async def failing(given, write_to=""):
+    began = asyncio.get_running_loop().time()
+    steps = await try_store(given, write_to=write_to)
+    assert asyncio.get_running_loop().time() - began < 10
+    return [(s["step"], s["code"]) for s in steps if s["ok"] is False]
+
+
+async def test_the_try_tells_a_host_that_says_nothing(raw):
+    assert await failing(spec(f"http://127.0.0.1:{raw(lambda c: None)}")) == [("answer", "store.silent")]
+
+
+async def test_the_try_tells_a_host_that_cuts_every_line(raw):
+    assert await failing(spec(f"http://127.0.0.1:{raw(lambda c: c.close())}")) == [("answer", "store.cut")]
+
+
+async def test_the_try_tells_packets_that_are_dropped():
+    full = socket.create_server(
+        ("127.0.0.1", 0), backlog=0
+    )  # nobody accepts: once its queue is full, packets are dropped
+    at = full.getsockname()
+    callers = [socket.socket() for _ in range(4)]
+    for caller in callers:
+        caller.setblocking(False)
+        caller.connect_ex(at)
+    await asyncio.sleep(0.2)
+    assert await failing(spec(f"http://127.0.0.1:{at[1]}")) == [("connect", "store.unreachable")]
+    for each in (*callers, full):
+        each.close()
+
+
+async def test_the_try_tells_a_certificate_that_is_not_accepted_and_takes_the_one_that_is_given(raw, tmp_path):
+    subject = ["-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost"]
+    subprocess.run(
+        [
+            "openssl",
+            "req",
+            "-x509",
+            "-newkey",
+            "rsa:2048",
+            "-nodes",
+            "-keyout",
+            tmp_path / "key",
+            "-out",
+            tmp_path / "cert",
+            "-days",
+            "2",
+            *subject,
+        ],
+        check=True,
+        capture_output=True,
+    )
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(tmp_path / "cert", tmp_path / "key")
+    endpoint = f"https://localhost:{raw(lambda c: c.close(), context)}"
+    assert await failing(spec(endpoint)) == [("TLS", "store.certificate")]
+    given = (tmp_path / "cert").read_text()
+    assert await failing(spec(endpoint, certificate=given)) == [("answer", "store.cut")]
+
+
+async def test_the_try_tells_a_clock_that_is_wrong(abroad):
+    from datetime import UTC, datetime, timedelta
+
+    abroad[0].now = lambda: datetime.now(UTC) + timedelta(hours=2)
+    assert await failing(spec(abroad[1])) == [("clock", "store.clock")]
+
+
+@pytest.mark.parametrize(
+    ("allowed", "wanted"),
+    [("list", [("write", "store.refused")]), ("write", [("list", "store.refused")]), ("", [("list", "store.refused")])],
+)
+async def test_the_try_tells_a_key_that_may_only_list_or_only_write(abroad, allowed, wanted):
+    from pinecart.standins.bucket_server import Behaviour
+
+    for kind in ("list", "list-buckets") if allowed != "list" else ("put",):
+        abroad[0].behaviour[kind] = Behaviour(fail="AccessDenied")
+    assert await failing(spec(abroad[1]), write_to="larkfell") == wanted
