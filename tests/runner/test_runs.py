@@ -21,6 +21,7 @@ from pinecart.standins.bucket_server import Behaviour
 from tests.standin import KEY, SECRET, running
 
 QUICK = Retry(times=3, first_s=0.01)
+LARGE = bytes(range(251)) * 70_000  # 17 MB: three pieces
 
 
 class Memory:
@@ -217,14 +218,39 @@ async def test_busy_is_tried_again_and_given_up_at_last(folder, office):
     assert memory.records[b"a.flac"].tries == 3 and done(memory) == {"copy new": 4}
 
 
-async def test_a_store_that_verifies_nothing_is_only_size_compared(folder, office, monkeypatch):
+@pytest.mark.parametrize("old", ["conditions-refused", "conditions-ignored", "checksums-ignored", "listing-1"])
+async def test_old_servers_are_served_too(folder, office, old, monkeypatch):
     server, opened = office
-    monkeypatch.setattr("pinecart.standins.bucket_server.CHECKSUMS", {})
-    monkeypatch.setattr("pinecart.standins.bucket_server._check_body", lambda request, body, only="": {})
+    server.old = frozenset([old])
+    monkeypatch.setattr("pinecart.standins.bucket_server.MOST_KEYS", 2)
+    (folder / "long.flac").write_bytes(LARGE)
+    os.utime(folder / "long.flac", ns=(10**18, 10**18))
     memory = Memory()
     await run(memory, posts(folder), opened())
-    assert {r.proof for r in memory.records.values()} == {"size-only"}
+    assert done(memory) == {"copy new": 5}
+    assert {r.proof for r in memory.records.values()} == (
+        {"size-only"} if old == "checksums-ignored" else {"server-verified"}
+    )
     assert sorted(server.shelf.buckets["dawn"]) == sorted(k.decode() for k in memory.records)  # no probe is left
+    assert {r.guarded for r in memory.records.values()} == {old not in ("conditions-refused", "conditions-ignored")}
+    ending = await run(memory, posts(folder), opened(), 2)
+    assert (ending.acted, ending.error, done(memory)) == (0, None, {})
+    memory.rows.clear()
+    await run(memory, posts(folder), opened(), 3)
+    assert done(memory) == {"leave recognised": 5}
+
+
+@pytest.mark.parametrize("lie", ["listing-cut", "listing-unordered", "listing-repeats"])
+async def test_a_listing_that_lies_ends_the_run_and_nothing_is_replaced(folder, office, lie):
+    server, opened = office
+    memory = Memory()
+    await run(memory, posts(folder), opened())
+    before = {k: t.etag for k, t in server.shelf.buckets["dawn"].items()}
+    server.old = frozenset([lie])
+    (folder / "a.flac").write_bytes(b"changed")
+    ending = await run(memory, posts(folder), opened(), 2)
+    assert ending.error is not None and ending.error.code in ("listing.incomplete", "listing.out-of-order", "store.cut")
+    assert {k: t.etag for k, t in server.shelf.buckets["dawn"].items()} == before
 
 
 async def test_an_interrupted_run_counts_nothing_twice(folder, office):
@@ -353,9 +379,6 @@ async def test_whatever_came_before_the_intent_holds_and_the_second_run_has_noth
     ending = await run(memory, source, target, 3, intent=intent)
     assert ending.acted == 0 and {r.key for r in memory.records.values() if r.error} == problems
     assert not any(r.decision in (Decision.COPY, Decision.REPLACE) for r in memory.records.values())
-
-
-LARGE = bytes(range(251)) * 70_000  # 17 MB: three pieces
 
 
 async def test_large_objects_go_in_parts_both_ways_and_are_known_again(folder, office, tmp_path):

@@ -99,13 +99,16 @@ class S3Store:
 
     async def list(self, prefix: bytes, *, after: bytes = b"") -> AsyncIterator[list[Entry]]:
         bucket, start = self._split(prefix)
-        query: Query = [("start-after", start + after)] if after else []
+        query = _after(start + after) if after else []
         seen: set[str] = set()
         while True:
             page = await self._page(bucket, start, query)
             entries = [e for e in page.entries if e.key]
             if entries:
                 yield entries
+            if page.marker:
+                query = _after(page.marker)
+                continue
             if not page.token:
                 return
             if page.token in seen:
@@ -124,12 +127,10 @@ class S3Store:
         query: Query = [("delimiter", "/"), ("max-keys", str(limit))]
         # Going on after a folder `x/`: the first name past everything in it is `x0`, since 0 follows / in bytes.
         if after:
-            query.append(
-                ("start-after", start + (after[:-1] + b"/\xf4\x8f\xbf\xbf" if after.endswith(b"/") else after))
-            )
+            query += _after(start + (after[:-1] + b"/\xf4\x8f\xbf\xbf" if after.endswith(b"/") else after))
         page = await self._page(bucket, start, query)
         last = max([e.key for e in page.entries] + page.folders, default=b"")
-        return Level(page.folders, [e for e in page.entries if e.key], last if page.token else b"")
+        return Level(page.folders, [e for e in page.entries if e.key], last if page.token or page.marker else b"")
 
     async def _page(self, bucket: str, prefix: bytes, query: Query) -> Any:
         full: Query = [("list-type", "2"), ("encoding-type", "url"), *query]
@@ -390,9 +391,12 @@ class S3Store:
                 if await self._refuses(prefix, {header: wrong}):
                     self._abilities = self._abilities._replace(checksum=name)
                     break
+            if not await self._refuses(prefix, {"if-match": '"no-such-etag"'}):
+                self._abilities = self._abilities._replace(create_only=False)  # it takes no notice of conditions
         return self._abilities
 
     async def _refuses(self, prefix: bytes, headers: dict[str, str]) -> bool:
+        """Whether a small write with these headers is refused. If it isn't, what it left is taken away."""
         body = b"pinecart asks whether checksums are verified here"
         bucket, name = self._split(prefix + PROBE + secrets.token_hex(8).encode())
         payload = hashlib.sha256(body).hexdigest()
@@ -411,9 +415,9 @@ class S3Store:
             )
             return False
         error = error_from(answer.status, answer.headers, answer.body, what=f"Probing {self.name}")
-        if answer.status in (403, 404) and not isinstance(error, Corrupt):
+        if answer.status == 403 or error.code == "store.no-bucket":
             raise error
-        return answer.status == 400
+        return answer.status in (400, 404, 409, 412, 501)
 
     async def clock_difference_s(self) -> float | None:
         """Seconds between our clock and the last answer's Date; None if there was none."""
@@ -556,6 +560,11 @@ class _Object:
 def _is_error(body: bytes) -> bool:
     """An error inside a 200 answer is told by its root element, never by a word somewhere in it."""
     return body.lstrip()[:200].startswith((b"<?xml", b"<Error")) and root_of(body) == "Error"
+
+
+def _after(key: bytes) -> Query:
+    """Where a listing begins: under its name in version 2, and in version 1, which some stores only know."""
+    return [("start-after", key), ("marker", key)]
 
 
 def keys_of(spec: Mapping[str, Any]) -> Keys:

@@ -92,11 +92,15 @@ def signed(
 
 
 class Page(NamedTuple):
-    """One page of a listing. token: where to go on; empty at the end."""
+    """One page of a listing. token: where to go on; empty at the end.
+
+    marker: instead of a token, the whole key to go on after: the store knows only listing version 1.
+    """
 
     entries: list[Entry]
     folders: list[bytes]
     token: str
+    marker: bytes = b""
 
 
 def _local(tag: str) -> str:
@@ -144,6 +148,11 @@ def parse_page(body: bytes, *, prefix: bytes) -> Page:
     if told and int(told) != len(entries) + len(folders):
         raise Incomplete(f"The store says that a page has {told} names, and gave {len(entries) + len(folders)}.")
     truncated = flat.get("IsTruncated") == "true"
+    if truncated and told is None and "NextContinuationToken" not in flat and (entries or folders):
+        last = max([e.key for e in entries[-1:]] + folders[-1:])
+        return Page(
+            entries, folders, "", _key(flat["NextMarker"], encoded=encoded) if flat.get("NextMarker") else prefix + last
+        )
     if truncated and not flat.get("NextContinuationToken"):
         raise Incomplete("The store says that its listing goes on, but not where.")
     return Page(entries, folders, flat["NextContinuationToken"] if truncated else "")

@@ -56,6 +56,16 @@ WRITES = {
 }
 
 
+MOST_KEYS = 1000  # on a page of a listing
+OLD_WAYS = (
+    "conditions-refused",  # a conditional write is answered 501
+    "conditions-ignored",  # … or carried out as if there were no condition
+    "checksums-ignored",
+    "listing-1",  # knows only listing version 1
+    "listing-cut", "listing-unordered", "listing-repeats",
+)  # fmt: skip
+
+
 class Fault(Exception):
     def __init__(self, code: str, *, region: str = "") -> None:
         super().__init__(code)
@@ -88,10 +98,13 @@ class Behaviour:
 
 @dataclass
 class BucketServer:
+    """old: ways of older or careless servers, any of OLD_WAYS."""
+
     accounts: dict[str, Account]
     shelf: Shelf = field(default_factory=Shelf)
     region: str = "us-east-1"
     open_to_all: bool = False
+    old: frozenset[str] = frozenset()
     counts: Counter[str] = field(default_factory=Counter)
     behaviour: dict[str, Behaviour] = field(default_factory=dict)
     on_request: Callable[[str, str], None] | None = None
@@ -126,6 +139,8 @@ class BucketServer:
             if kind in WRITES and not account.may_write:
                 raise Fault("AccessDenied")
             answer = self._answer(kind, request, _Asked(bucket, key, query, _body(request, body)))
+            if kind == "list" and "listing-cut" in self.old and isinstance(answer.body, bytes):
+                answer.body = answer.body[: len(answer.body) // 2]
             if told and told.lost:
                 assert request.transport
                 request.transport.close()
@@ -208,9 +223,11 @@ class BucketServer:
     def _list(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         query, encode = asked.query, (quote if asked.query.get("encoding-type") == "url" else str)
         prefix, delimiter = query.get("prefix", ""), query.get("delimiter", "")
-        limit = min(int(query.get("max-keys", "1000")), 1000)
+        limit = min(int(query.get("max-keys", MOST_KEYS)), MOST_KEYS)
         token = query.get("continuation-token", "")
-        after = base64.urlsafe_b64decode(token).decode() if token else query.get("start-after", "")
+        first = "listing-1" in self.old
+        after = base64.urlsafe_b64decode(token).decode() if token and not first else query.get("start-after", "")
+        after = query.get("marker", "") if first else after
         rows: list[str] = []
         last, seen, more = after, set[str](), False
         for key in self.shelf.keys_after(asked.bucket, after):
@@ -230,6 +247,13 @@ class BucketServer:
                 rows.append(_tag("CommonPrefixes", _t("Prefix", encode(folder))))
             else:
                 rows.append(_contents(encode(key), self.shelf.buckets[asked.bucket][key]))
+        if "listing-unordered" in self.old:
+            rows.reverse()
+        if "listing-repeats" in self.old:
+            rows += rows[-1:]
+        if first:
+            return _xml("ListBucketResult", _t("Name", asked.bucket), _t("IsTruncated", str(more).lower()), *rows,
+                        *([_t("EncodingType", "url")] if encode is quote else []))  # fmt: skip
         next_token = base64.urlsafe_b64encode(last.encode()).decode()
         return _xml(
             "ListBucketResult", _t("Name", asked.bucket), _t("Prefix", encode(prefix)), _t("KeyCount", len(rows)),
@@ -266,11 +290,15 @@ class BucketServer:
 
     def _put(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         self._check_write(request, asked)
-        found = _check_body(request, asked.body)
+        found = {} if "checksums-ignored" in self.old else _check_body(request, asked.body)
         thing = self.shelf.put(asked.bucket, asked.key, asked.body, _kept(request) | found)
         return web.Response(headers={"ETag": f'"{thing.etag}"', **found})
 
     def _check_write(self, request: web.BaseRequest, asked: _Asked) -> None:
+        if "conditions-refused" in self.old and {"If-Match", "If-None-Match"} & request.headers.keys():
+            raise Fault("NotImplemented")
+        if "conditions-ignored" in self.old:
+            return
         there = self.shelf.buckets[asked.bucket].get(asked.key)
         if request.headers.get("If-None-Match") == "*" and there:
             raise Fault("PreconditionFailed")
