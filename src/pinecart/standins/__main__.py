@@ -20,7 +20,9 @@ from pinecart.standins.bucket_shelf import Shelf
 async def main() -> None:
     told = json.loads(Path(sys.argv[1]).read_text())
     accounts = {key: Account(**account) for key, account in told["accounts"].items()}
-    runner, _ = await serve(BucketServer(accounts, Shelf(Path(told["folder"]))), told["port"])
+    runner, _ = await serve(
+        BucketServer(accounts, Shelf(Path(told["folder"]) if told["folder"] else None)), told["port"]
+    )
     stop = asyncio.Event()
     loop = asyncio.get_running_loop()
     for number in (signal.SIGTERM, signal.SIGINT):
