@@ -21,7 +21,7 @@ CALLS = [
     ("GET", "health", None), ("GET", "schema", None), ("GET", "session", None), ("GET", "today", "look"), ("GET", "stores", "look"),
     ("POST", "stores", "administer"), ("POST", "store-forms/try", "administer"), ("POST", "store-forms/read", "administer"), ("GET", "stores/none", "look"), ("PATCH", "stores/none", "administer"),
     ("DELETE", "stores/none", "administer"), ("POST", "stores/none/try", "define"), ("POST", "stores/none/buckets", "define"),
-    ("GET", "stores/none/browse", "look"), ("GET", "jobs", "look"), ("POST", "jobs", "define"), ("POST", "job-forms/check", "define"),
+    ("GET", "stores/none/browse", "look"), ("DELETE", "stores/none/buckets/x", "administer"), ("GET", "stores/none/head?path=x", "look"), ("GET", "stores/none/save?path=x", "operate"), ("GET", "jobs", "look"), ("POST", "jobs", "define"), ("POST", "job-forms/check", "define"),
     ("GET", "jobs/none", "look"), ("PUT", "jobs/none", "define"), ("DELETE", "jobs/none", "define"), ("POST", "jobs/none/start", "operate"),
     ("POST", "jobs/none/preview", "operate"), ("POST", "jobs/none/audit", "operate"), ("POST", "carries", "operate"), ("POST", "carries/check", "operate"), ("POST", "runs/999999/keep", "define"), ("GET", "schedule", "look"), ("GET", "runs", "look"),
     ("GET", "runs/999999", "look"), ("GET", "runs/999999/objects", "look"), ("GET", "runs/999999/log", "look"), ("GET", "runs/999999/report", "look"),
@@ -310,3 +310,42 @@ def test_the_client_names_what_went_wrong(shared):
         token = cart.make_token("t", person="weak")
     with shared.client(token) as cart, pytest.raises(NotAllowed, match="administer"):
         cart.add_store({"name": "x", "kind": "folder", "path": "/"})
+
+
+def test_one_file_is_looked_at_and_saved_by_right_and_recorded(shared):
+    shared.fresh_store("looked", {"a/note é.txt": "Lapwing, é\n".encode(), "raw": bytes(range(256)), "empty": b""})
+    with shared.client() as cart:
+        assert cart.head("looked", "a/note é.txt")["text"] == "Lapwing, é\n"
+        assert cart.head("looked", "raw")["hex"].startswith("00 01 02") and cart.head("looked", "empty")["text"] == ""
+        assert b"".join(cart.save("looked", "raw")) == bytes(range(256))
+        assert cart.trail(limit=1)[0]["action"] == "file.saved"
+        with pytest.raises(ClientError) as caught:
+            list(cart.save("looked", "../state/seal.key"))
+        assert caught.value.code == "unsafe-name"
+        cart.make_bucket("office", "looked")
+        shared.standin.shelf.put(
+            "looked", "x y", b"song", {"content-type": "audio/flac", "x-amz-meta-post": "brockwen"}
+        )
+        told = cart.head("office", "looked/x y")
+        assert (told["content_type"], told["metadata"], told["bytes"]) == ("audio/flac", {"post": "brockwen"}, 4)
+
+
+def test_a_bucket_is_dropped_only_when_empty(shared):
+    with shared.client() as cart:
+        cart.make_bucket("office", "dropping")
+        shared.standin.shelf.put("dropping", "x", b"1", {})
+        with pytest.raises(ClientError) as caught:
+            cart.drop_bucket("office", "dropping")
+        assert caught.value.code == "bucket.not-empty" and "dropping" in shared.standin.shelf.buckets
+        shared.standin.shelf.delete("dropping", "x")
+        cart.drop_bucket("office", "dropping")
+    assert "dropping" not in shared.standin.shelf.buckets
+
+
+def test_finding_by_pattern_below_a_place(shared):
+    shared.fresh_store("found", {"a/B1.flac": b"1", "a/c/b2.FLAC": b"2", "b3.txt": b"3"})
+    with shared.client() as cart:
+        assert [e["key"] for e in cart.browse("found", everything=True, match="b*.flac", page=1)] == [
+            "a/B1.flac",
+            "a/c/b2.FLAC",
+        ]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import uuid
+from pathlib import Path
 
 import pytest
 from playwright.sync_api import Page, expect, sync_playwright
@@ -231,3 +232,19 @@ def test_copy_now_from_two_places_and_kept_as_a_job(page: Page, shared):
     page.get_by_label("Job name").fill("copied-again")
     page.get_by_role("button", name="Keep as a job").click()
     expect(page.get_by_text("Leaves out: *.tmp.")).to_be_visible()
+
+
+def test_browsing_finds_looks_and_saves(page: Page, shared):
+    shared.fresh_store("browsed", {"sheets/a.csv": b"date,species\n", "b.flac": b"fLaC\x00", "long/er/c.csv": b"x"})
+    page.goto(f"{shared.url}/stores/browsed")
+    page.get_by_label("Find below").fill("*.csv")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("long/er/c.csv")).to_be_visible()
+    expect(page.get_by_text("b.flac")).to_have_count(0)
+    page.get_by_role("button", name="sheets/a.csv").click()
+    expect(page.get_by_text("date,species")).to_be_visible()
+    with page.expect_download() as saved:
+        page.get_by_role("link", name="Save to this machine").click()
+    assert saved.value.suggested_filename == "a.csv" and Path(saved.value.path()).read_bytes() == b"date,species\n"
+    page.get_by_role("button", name="Copy", exact=True).click()
+    expect(page.get_by_label("From: path")).to_have_value("sheets/a.csv")

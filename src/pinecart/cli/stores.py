@@ -226,35 +226,80 @@ def bucket_add(cart: Cart, store: str, name: str) -> None:
     cart.show(made, lambda: say(words))
 
 
+@bucket.command("drop")
+@click.argument("store")
+@click.argument("name")
+@click.option("--yes", is_flag=True, help="Don't ask.")
+def bucket_drop(store: str, name: str, yes: bool) -> None:
+    """Drop a bucket, only if it is empty.
+
+    \b
+    pinecart bucket drop office larkfell-old
+    """
+    if not yes:
+        click.confirm(f"Drop the empty bucket {name} at {store}?", abort=True, err=True)
+    click.get_current_context().obj.client.drop_bucket(store, name)
+    say(f"Bucket {name} at {store} is dropped.")
+
+
 @click.command()
 @click.argument("location")
 @click.option("--all", "everything", is_flag=True, help="All below, not only this level.")
+@click.option("--folders", is_flag=True, help="Only folders and buckets.")
+@click.option("--match", default="", metavar="PATTERN", help="Of all below, only what matches, such as '*.flac'.")
 @click.option("--totals", is_flag=True, help="Only how many files and bytes there are.")
+@click.option("--head", "look", is_flag=True, help="One file: its size, metadata and first bytes.")
+@click.option(
+    "--save", type=click.File("wb"), metavar="FILE", help="Save one file to this machine; - is standard output."
+)
 @output_option
-def browse(cart: Cart, location: str, everything: bool, totals: bool) -> None:
-    """See what lies at a location: this level, or --all below it.
+def browse(
+    cart: Cart, location: str, everything: bool, folders: bool, match: str, totals: bool, look: bool, save: Any
+) -> None:
+    """See what lies at a location: this level, or --all below it; or look at one file, or save it.
 
     \b
     pinecart browse pine://office/larkfell/
     pinecart browse pine://posts/sheets/ --all --totals
+    pinecart browse pine://posts/ --match "*.csv"
+    pinecart browse pine://posts/survey.txt --head
     """
     name, _, path = location.removeprefix("pine://").partition("/")
-    found = cart.client.browse(name, path, everything=everything or totals)
+    if save:
+        for piece in cart.client.save(name, path):
+            save.write(piece)
+        return
+    if look:
+        told = cart.client.head(name, path)
+        cart.show(told, lambda: _show_head(told))
+        return
+    found = cart.client.browse(name, path, everything=everything or totals or bool(match), match=match)
     if totals:
         n = total = 0
         for entry in found:
             n, total = n + 1, total + (entry["bytes"] or 0)
         cart.show({"objects": n, "bytes": total}, lambda: click.echo(f"{files(n)} · {size(total)}"))
         return
-    entries = list(found)
+    entries = [e for e in found if not folders or e["kind"] != "file"]
     rows = [
         [e["key"], size(e["bytes"]) if e["kind"] == "file" else e["kind"], e["fault"] or _when(e["modified_ns"])]
         for e in entries
     ]
-    cart.show(
-        entries,
-        lambda: table(["name", "size", "changed (UTC)"], rows, numbers=[1]) if rows else say(f"{location} is empty."),
-    )
+    empty = f"Nothing at {location} matches {match}." if match else f"{location} is empty."
+    cart.show(entries, lambda: table(["name", "size", "changed (UTC)"], rows, numbers=[1]) if rows else say(empty))
+
+
+def _show_head(told: dict[str, Any]) -> None:
+    facts = {
+        "size": f"{told['bytes']:,} bytes",
+        "changed": _when(told["modified_ns"]),
+        "type": told["content_type"],
+        "CRC-64": told["checksum"],
+    }
+    for label, value in {**facts, **told["metadata"]}.items():
+        if value:
+            say(f"{label:<8} {value}")
+    click.echo(told["text"] if told["text"] is not None else told["hex"])
 
 
 def _when(modified_ns: int | None) -> str:

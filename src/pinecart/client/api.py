@@ -114,11 +114,29 @@ class Client:
     def make_bucket(self, store: str, bucket: str) -> Json:
         return self._ask("POST", f"stores/{store}/buckets", body={"bucket": bucket})
 
-    def browse(self, store: str, path: str = "", *, everything: bool = False, page: int = 1000) -> Iterator[Json]:
-        """Entries of a place, page after page without end."""
+    def drop_bucket(self, store: str, bucket: str) -> None:
+        """Only an empty one."""
+        self._ask("DELETE", f"stores/{store}/buckets/{bucket}")
+
+    def head(self, store: str, path: str) -> Json:
+        """One file: size, time, metadata, first bytes."""
+        return self._ask("GET", f"stores/{store}/head", params={"path": path})
+
+    def save(self, store: str, path: str) -> Iterator[bytes]:
+        """One file's content, in pieces."""
+        with self._http.stream("GET", f"stores/{store}/save", params={"path": path}) as answer:
+            if answer.status_code >= 400:
+                answer.read()
+                raise from_answer(answer.status_code, _json(answer))
+            yield from answer.iter_bytes()
+
+    def browse(
+        self, store: str, path: str = "", *, everything: bool = False, match: str = "", page: int = 1000
+    ) -> Iterator[Json]:
+        """Entries of a place, page after page without end. match: with everything, only what matches this pattern."""
         after = ""
         while True:
-            params = {"path": path, "after": after, "all": everything, "limit": page}
+            params = {"path": path, "after": after, "all": everything, "limit": page, "match": match}
             found = self._ask("GET", f"stores/{store}/browse", params=params)
             yield from found["entries"]
             after = found["next"]

@@ -141,6 +141,10 @@ class Store(Protocol):
         """True: made. False: was there already, and is ours."""
         ...
 
+    async def drop_bucket(self, name: str) -> None:
+        """Only an empty one. Raises Refused (code "bucket.not-empty"), Missing."""
+        ...
+
     async def check_place(self, prefix: bytes) -> None:
         """Raises Missing or Refused unless the bucket or root of `prefix` is there and is the one remembered."""
         ...

@@ -213,6 +213,9 @@ class FolderStore:
     async def make_bucket(self, name: str) -> bool:
         raise Refused(f"{self.name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets")
 
+    async def drop_bucket(self, name: str) -> None:
+        await self.make_bucket(name)
+
     async def close(self) -> None:
         """Nothing stays open."""
 

@@ -95,6 +95,9 @@ class MemoryStore:
     async def make_bucket(self, name: str) -> bool:
         return False
 
+    async def drop_bucket(self, name: str) -> None:
+        """There are none."""
+
     async def check_place(self, prefix: bytes) -> None:
         """Always there."""
 

@@ -442,6 +442,19 @@ class S3Store:
             raise error_from(answer.status, answer.headers, answer.body, what=f"Making bucket {name!r} at {self.name}")
         return True
 
+    async def drop_bucket(self, name: str) -> None:
+        if self._root:
+            raise Refused(
+                f"{self.name} is confined to {show(self._root)}: no buckets are dropped there.", code="bucket.confined"
+            )
+        page = await self._page(name, b"", [("max-keys", "1")])
+        if page.entries or page.folders:
+            raise Refused(
+                f"Bucket {name!r} at {self.name} is not empty. Only an empty bucket is dropped.",
+                code="bucket.not-empty",
+            )
+        await self._good("DELETE", name, what=f"Dropping bucket {name!r} at {self.name}", ok=204)
+
     async def remove_probe(self, key: bytes) -> None:
         """Take away a small object of our own (the try's). Nothing else is ever deleted here."""
         if PROBE not in key:

@@ -201,6 +201,7 @@ _BY_CODE: dict[str, tuple[type[StoreError], str, str]] = {
     "SlowDown": (Busy, "store.busy", "The store asks to go slower."),
     "EntityTooLarge": (Refused, "store.too-large", "The file is larger than this store takes in one piece."),
     "BucketAlreadyExists": (Refused, "bucket.taken", "The name is taken by somebody else. Choose another."),
+    "BucketNotEmpty": (Refused, "bucket.not-empty", "The bucket is not empty. Only an empty one is dropped."),
     "InvalidBucketName": (Refused, "bucket.name", "The store does not allow this bucket name."),
 }  # fmt: skip
 _BY_STATUS = {

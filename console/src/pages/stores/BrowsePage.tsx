@@ -1,9 +1,10 @@
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
-import { Breadcrumb, Button, Empty, Table, Typography } from 'antd'
-import { Link, useParams, useSearchParams } from 'react-router'
+import { Breadcrumb, Button, Drawer, Empty, Flex, Input, Table, Typography } from 'antd'
+import { useState } from 'react'
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, got, type Browsed } from '../../api/client'
 import { count, size } from '../../lib/words'
-import { Bytes, Loaded, PageHead } from '../../parts/parts'
+import { Bytes, Loaded, PageHead, useMay } from '../../parts/parts'
 
 type Entry = Browsed['entries'][number]
 
@@ -11,10 +12,14 @@ export default function BrowsePage() {
   const { name = '' } = useParams()
   const [asked] = useSearchParams()
   const path = asked.get('path') ?? ''
-  const everything = asked.get('all') === '1'
+  const match = asked.get('match') ?? ''
+  const everything = asked.get('all') === '1' || match !== ''
+  const [looked, setLooked] = useState<string | null>(null)
+  const go = useNavigate()
+  const maySave = useMay('operate')
   const query = useInfiniteQuery({
-    queryKey: ['browse', name, path, everything], initialPageParam: '',
-    queryFn: ({ pageParam }) => got(api.GET('/api/v1/stores/{name}/browse', { params: { path: { name }, query: { path, after: pageParam, all: everything, limit: 200 } } })),
+    queryKey: ['browse', name, path, everything, match], initialPageParam: '',
+    queryFn: ({ pageParam }) => got(api.GET('/api/v1/stores/{name}/browse', { params: { path: { name }, query: { path, after: pageParam, all: everything, match, limit: 200 } } })),
     getNextPageParam: (last) => last.next || undefined,
   })
   const parts = path.split('/').filter(Boolean)
@@ -23,13 +28,16 @@ export default function BrowsePage() {
   return (
     <>
       <PageHead title={<Breadcrumb items={crumbs} style={{ fontSize: 18 }} />}>
+        <Input.Search aria-label="Find below" allowClear placeholder="Find below: *.flac" defaultValue={match} style={{ width: 210 }}
+          onSearch={(v) => void go(`${to(path)}${v.trim() ? `&match=${encodeURIComponent(v.trim())}` : ''}`)} />
+        <Link to={`/copy?from=${encodeURIComponent(`pine://${name}/${path}`)}`}><Button>Copy from here</Button></Link>
         <Link to={to(path, !everything)}><Button>{everything ? 'Only this level' : 'All below'}</Button></Link>
         <Totals name={name} path={path} key={`${name}/${path}`} />
       </PageHead>
       <Loaded query={query}>
         {(data) => {
           const rows = data.pages.flatMap((p) => p.entries)
-          if (!rows.length) return <Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description={`pine://${name}/${path} is empty.`} />
+          if (!rows.length) return <Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description={match ? `Nothing below pine://${name}/${path} matches ${match}.` : `pine://${name}/${path} is empty.`} />
           const listed = rows.filter((r) => r.kind === 'file')
           return (
             <>
@@ -38,7 +46,7 @@ export default function BrowsePage() {
               </Typography.Paragraph>
               <Table<Entry> size="small" rowKey="key" dataSource={rows} pagination={false} sticky
                 columns={[
-                  { title: 'Name', render: (_, r) => (r.kind === 'file' ? <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{r.key}</Typography.Text>
+                  { title: 'Name', render: (_, r) => (r.kind === 'file' ? <Button type="link" style={{ padding: 0, height: 'auto', whiteSpace: 'normal', textAlign: 'start' }} onClick={() => setLooked(path + r.key)}><Typography.Text code style={{ overflowWrap: 'anywhere' }}>{r.key}</Typography.Text></Button>
                     : <Link to={to(path + r.key)}><Typography.Text code style={{ color: 'inherit' }}>{r.key}</Typography.Text></Link>) },
                   { title: 'Size', align: 'right', width: 110, render: (_, r) => (r.kind === 'file' ? <Bytes n={r.bytes} /> : r.kind) },
                   { title: 'Changed', width: 170, responsive: ['md'], render: (_, r) => r.fault || (r.modified_ns != null && new Date(r.modified_ns / 1e6).toISOString().slice(0, 19).replace('T', ' ')) },
@@ -48,7 +56,31 @@ export default function BrowsePage() {
           )
         }}
       </Loaded>
+      <Drawer open={looked !== null} onClose={() => setLooked(null)} title={looked} size="large">
+        {looked !== null && <Head name={name} path={looked} maySave={maySave} />}
+      </Drawer>
     </>
+  )
+}
+
+/** One file: what is known of it, its first bytes, and what can be done. */
+function Head({ name, path, maySave }: { name: string; path: string; maySave: boolean }) {
+  const query = useQuery({ queryKey: ['head', name, path], queryFn: () => got(api.GET('/api/v1/stores/{name}/head', { params: { path: { name }, query: { path } } })) })
+  return (
+    <Loaded query={query}>
+      {(told) => (
+        <>
+          <Typography.Paragraph><Bytes n={told.bytes} /> {told.content_type && `· ${told.content_type}`} {told.checksum && <>· CRC-64/NVME <code>{told.checksum}</code></>}</Typography.Paragraph>
+          {Object.entries(told.metadata).map(([k, v]) => <div key={k}>{k}: {v}</div>)}
+          <Flex gap={8} wrap style={{ margin: '12px 0' }}>
+            {maySave && <Button href={`/api/v1/stores/${name}/save?path=${encodeURIComponent(path)}`}>Save to this machine</Button>}
+            <Link to={`/copy?from=${encodeURIComponent(`pine://${name}/${path}`)}`}><Button>Copy</Button></Link>
+          </Flex>
+          <Typography.Text type="secondary">First bytes</Typography.Text>
+          <pre style={{ fontSize: 12, whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }} tabIndex={0}>{told.text ?? told.hex}</pre>
+        </>
+      )}
+    </Loaded>
   )
 }
 

@@ -2,7 +2,9 @@ from __future__ import annotations
 
 from base64 import b64decode, b64encode
 from typing import Any
+from urllib.parse import quote
 
+from django.http import StreamingHttpResponse
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -99,6 +101,7 @@ class BrowseAsked(serializers.Serializer):
     path = serializers.CharField(default="", allow_blank=True, trim_whitespace=False)
     after = serializers.CharField(default="", allow_blank=True, help_text="The `next` of the page before.")
     all = serializers.BooleanField(default=False, help_text="All below, instead of this level.")
+    match = serializers.CharField(default="", allow_blank=True, help_text="With `all`: only what matches this pattern.")
     limit = serializers.IntegerField(default=200, min_value=1, max_value=5000)
 
 
@@ -217,7 +220,13 @@ class StoreBrowse(APIView):
         path = path if not path or path.endswith(b"/") else path + b"/"
         after = b64decode(asked["after"]) if asked["after"] else b""
         level = services.look_at(
-            actor_in(request), name, path, after=after, everything=asked["all"], limit=asked["limit"]
+            actor_in(request),
+            name,
+            path,
+            after=after,
+            everything=asked["all"],
+            match=asked["match"],
+            limit=asked["limit"],
         )
         bare = (
             not path and selectors.store_named(name).kind == "s3" and not selectors.store_named(name).fields.get("root")
@@ -234,3 +243,65 @@ class StoreBrowse(APIView):
         return Response(
             {"location": f"pine://{name}/{show(path)}", "entries": entries, "next": b64encode(level.after).decode()}
         )
+
+
+class HeadAsked(serializers.Serializer):
+    path = serializers.CharField(trim_whitespace=False)
+
+
+class HeadShape(serializers.Serializer):
+    location = serializers.CharField()
+    bytes = serializers.IntegerField()
+    modified_ns = serializers.IntegerField(allow_null=True)
+    content_type = serializers.CharField(allow_blank=True)
+    checksum = serializers.CharField(allow_blank=True, help_text="CRC-64/NVME, where the store tells it.")
+    metadata = serializers.DictField(child=serializers.CharField())
+    text = serializers.CharField(allow_null=True, help_text="Its first bytes as text; null where they are none.")
+    hex = serializers.CharField(allow_blank=True, help_text="Its first bytes in hexadecimal, where they are no text.")
+
+
+class StoreHead(APIView):
+    @extend_schema(parameters=[HeadAsked], responses=HeadShape)
+    def get(self, request: Request, name: str) -> Response:
+        """One file: size, time, metadata, first bytes."""
+        key = checked(HeadAsked, request.query_params)["path"].encode("utf-8", "surrogateescape")
+        stat, body = services.first_bytes(actor_in(request), name, key)
+        text = as_text(body)
+        return Response({
+            "location": f"pine://{name}/{show(key)}", "bytes": stat.entry.size, "modified_ns": stat.entry.modified_ns,
+            "content_type": stat.content_type, "checksum": stat.crc or (stat.card.crc if stat.card else ""),
+            "metadata": stat.metadata, "text": text, "hex": "" if text is not None else body[:256].hex(" "),
+        })  # fmt: skip
+
+
+def as_text(body: bytes) -> str | None:
+    """Bytes as text if they are some; a character that is cut at the end does not count against it."""
+    for end in range(len(body), max(len(body) - 4, -1), -1):
+        try:
+            text = body[:end].decode()
+        except UnicodeDecodeError:
+            continue
+        return text if all(c.isprintable() or c in "\n\r\t" for c in text) else None
+    return None
+
+
+class StoreSave(APIView):
+    @extend_schema(parameters=[HeadAsked], responses={(200, "application/octet-stream"): bytes})
+    def get(self, request: Request, name: str) -> StreamingHttpResponse:
+        """Save one file to the viewer's own machine. It is recorded in the trail."""
+        actor = actor_in(request)
+        key = checked(HeadAsked, request.query_params)["path"].encode("utf-8", "surrogateescape")
+        spec, stat = services.may_save(actor, name, key)
+        answer = StreamingHttpResponse(services.content_of(actor, spec, key), content_type="application/octet-stream")
+        last = key.rpartition(b"/")[2].decode("utf-8", "replace")
+        answer["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(last, safe='')}"
+        answer["Content-Length"] = str(stat.entry.size)
+        return answer
+
+
+class StoreBucket(APIView):
+    @extend_schema(responses={204: None})
+    def delete(self, request: Request, name: str, bucket: str) -> Response:
+        """Drop a bucket, only if it is empty."""
+        services.drop_bucket(actor_in(request), name, bucket)
+        return Response(status=204)

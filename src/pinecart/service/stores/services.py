@@ -2,13 +2,16 @@ from __future__ import annotations
 
 import asyncio
 import os
+from collections.abc import AsyncIterator
 from typing import Any
 
 from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.errors import Invalid, Refused
+from pinecart.core.places import show
 from pinecart.core.ports import Level, Stat, Store
+from pinecart.core.selection import compile_selection
 from pinecart.drivers import open_store
 from pinecart.service.config.refusals import Conflict
 from pinecart.service.config.rights import Actor, Right
@@ -18,6 +21,8 @@ from pinecart.service.stores.models import StoreRecord, StoreUse
 from pinecart.service.stores.selectors import jobs_using_store, spec_of, store_named
 from pinecart.service.stores.trying import Step, try_store
 from pinecart.service.trail.services import note
+
+HEAD_BYTES = 2048
 
 
 @transaction.atomic
@@ -127,8 +132,56 @@ def make_bucket(actor: Actor, name: str, bucket: str) -> bool:
     return made
 
 
-def look_at(actor: Actor, name: str, path: bytes, *, after: bytes, everything: bool, limit: int) -> Level:
-    """One page of what lies at a place: this level, or all below. Raises StoreError."""
+def drop_bucket(actor: Actor, name: str, bucket: str) -> None:
+    """Only an empty one. Raises Refused, Missing, NotFound."""
+    actor.must(Right.ADMINISTER, [], "dropping buckets")
+
+    async def drop(store: Store) -> None:
+        await store.drop_bucket(bucket)
+
+    asyncio.run(_with(store_named(name), drop))
+    note(actor, "bucket.dropped", f"{name}/{bucket}")
+
+
+def first_bytes(actor: Actor, name: str, key: bytes) -> tuple[Stat, bytes]:
+    """One object looked at closely, and its first bytes."""
+    actor.must(Right.LOOK, None, "browsing")
+
+    async def look(store: Store) -> tuple[Stat, bytes]:
+        stat = await store.stat(key)
+        if not stat.entry.size:
+            return stat, b""
+        async with store.open(key, stat.entry) as reading:
+            return stat, await reading.piece(0, min(HEAD_BYTES, stat.entry.size))
+
+    found: tuple[Stat, bytes] = asyncio.run(_with(store_named(name), look))
+    return found
+
+
+async def content_of(actor: Actor, spec: dict[str, Any], key: bytes) -> AsyncIterator[bytes]:
+    """The whole of one object, in pieces, for the viewer's own machine."""
+    store = open_store(spec)
+    try:
+        async with store.open(key) as reading:
+            async for chunk in reading.chunks():
+                yield chunk
+    finally:
+        await store.close()
+
+
+def may_save(actor: Actor, name: str, key: bytes) -> tuple[dict[str, Any], Stat]:
+    """Whether it is there and may be saved; recorded. Raises NotFound, NotAllowed, StoreError."""
+    actor.must(Right.OPERATE, None, "saving files")
+    stat = stat_at(actor, name, key)
+    note(actor, "file.saved", f"{name}/{show(key)}"[:200], bytes=stat.entry.size)
+    return spec_of(store_named(name)), stat
+
+
+def look_at(
+    actor: Actor, name: str, path: bytes, *, after: bytes, everything: bool, limit: int, match: str = ""
+) -> Level:
+    """One page of what lies at a place: this level, or all below, or of all below what matches. Raises StoreError."""
+    selection = compile_selection([match] if match else [], [], {"ignore_case": True})
     actor.must(Right.LOOK, None, "browsing")
 
     async def look(store: Store) -> Level:
@@ -136,7 +189,7 @@ def look_at(actor: Actor, name: str, path: bytes, *, after: bytes, everything: b
             return await store.level(path, after=after, limit=limit)
         entries = []
         async for page in store.list(path, after=after):
-            entries += page
+            entries += page if selection.is_everything else [e for e in page if selection.takes(e.key)]
             if len(entries) > limit:
                 break
         return Level([], entries[:limit], entries[limit - 1].key if len(entries) > limit else b"")

@@ -9,5 +9,8 @@ urlpatterns = [
     path("stores/<slug:name>", api.StoreView.as_view(), name="store"),
     path("stores/<slug:name>/try", api.StoreTry.as_view(), name="store-try"),
     path("stores/<slug:name>/buckets", api.StoreBuckets.as_view(), name="store-buckets"),
+    path("stores/<slug:name>/buckets/<str:bucket>", api.StoreBucket.as_view(), name="store-bucket"),
+    path("stores/<slug:name>/head", api.StoreHead.as_view(), name="store-head"),
+    path("stores/<slug:name>/save", api.StoreSave.as_view(), name="store-save"),
     path("stores/<slug:name>/browse", api.StoreBrowse.as_view(), name="store-browse"),
 ]
