@@ -12,7 +12,7 @@ KEYS = {"kind": "s3", "key_id": "LARKFELL", "secret": "made/up+secret="}
 @pytest.mark.parametrize(
     ("text", "fields"),
     [
-        ("https://objects.example:9000/larkfell/dawn/", {"kind": "s3", "endpoint": "https://objects.example:9000", "root": "larkfell/dawn"}),
+        ("https://objects.example:9000/larkfell/d%61wn/", {"kind": "s3", "endpoint": "https://objects.example:9000", "root": "larkfell/dawn"}),
         ('"https://larkfell.s3.eu-west-2.objects.example/dawn"', {"kind": "s3", "endpoint": "https://s3.eu-west-2.objects.example", "root": "larkfell/dawn", "region": "eu-west-2"}),
         ("https://s3-eu-west-2.objects.example/larkfell", {"kind": "s3", "endpoint": "https://s3-eu-west-2.objects.example", "root": "larkfell", "region": "eu-west-2"}),
         ("s3://larkfell/dawn/", {"kind": "s3", "root": "larkfell/dawn"}),

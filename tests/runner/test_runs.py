@@ -551,3 +551,23 @@ async def test_two_files_for_one_new_name_are_a_clash_and_neither_is_carried(fol
         done(memory) == {"copy new": 2, "refuse name-clash (name-clash)": 1}
         and "same" not in server.shelf.buckets["dawn"]
     )
+
+
+@pytest.mark.parametrize("through_us", [False, True])
+async def test_type_and_metadata_of_an_object_go_with_it(office, through_us, tmp_path):
+    server, opened = office
+    kept = {"content-type": "audio/flac", "x-amz-meta-post": "brockwen"}
+    server.shelf.put("dawn", "small", b"song", dict(kept))
+    server.shelf.put("dawn", "long", LARGE, dict(kept))
+    server.shelf.make("second")
+    if through_us:
+        server.behaviour["copy"] = Behaviour(fail="AccessDenied")
+    definition = read_definition(
+        {"job": "second", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/second/"}]}
+    )
+    order = Order(2, "transfer", definition, {"posts": opened(), "office": opened()}, str(tmp_path), retry=QUICK)
+    ending = await carry_out(order, Memory())
+    assert ending.error is None and ending.acted == 2
+    for name in ("small", "long"):
+        headers = server.shelf.buckets["second"][name].headers
+        assert {k: headers[k] for k in kept} == kept and "x-amz-meta-pinecart" in headers

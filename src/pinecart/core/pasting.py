@@ -8,7 +8,6 @@ import csv
 import json
 import re
 from typing import Any, NamedTuple
-from urllib.parse import unquote, urlsplit
 
 QUOTES = "\"'`“”‘’"
 # A label contains all these words (split at anything but letters); the first that fits wins.
@@ -60,10 +59,10 @@ def _address(text: str) -> dict[str, str]:
         return {"kind": "folder", "path": text.removeprefix("file://").replace("\\", "/").rstrip("/") or "/"}
     if text.startswith("s3://"):
         return {"kind": "s3", "root": text[5:].strip("/")}
-    parts = urlsplit(text)
-    if parts.scheme not in ("http", "https") or not parts.hostname:
+    parts = re.fullmatch(r"(https?)://(?:[^@/?#]*@)?([^/?#]+)([^?#]*).*", text)
+    if not parts:
         return {}
-    host, path = parts.netloc.rpartition("@")[2], unquote(parts.path).strip("/")
+    scheme, host, path = parts[1], parts[2], _decoded(parts[3]).strip("/")
     fields = {"kind": "s3", "root": path}
     in_host = re.fullmatch(
         r"(?:(?P<bucket>[a-z0-9.-]+)\.)?(?P<rest>s3[.-](?P<region>[a-z]{2,}(?:-[a-z]+)+-\d+)\.[a-z0-9.:-]+)", host
@@ -73,7 +72,13 @@ def _address(text: str) -> dict[str, str]:
         if in_host["bucket"]:
             fields["root"] = f"{in_host['bucket']}/{path}".rstrip("/")
         host = in_host["rest"]
-    return {k: v for k, v in (fields | {"endpoint": f"{parts.scheme}://{host}"}).items() if v}
+    return {k: v for k, v in (fields | {"endpoint": f"{scheme}://{host}"}).items() if v}
+
+
+def _decoded(path: str) -> str:
+    """Percent-encoded bytes as the text they stand for (RFC 3986, section 2.1)."""
+    raw = re.sub(rb"%([0-9A-Fa-f]{2})", lambda m: bytes.fromhex(m[1].decode()), path.encode())
+    return raw.decode("utf-8", "replace")
 
 
 def _block(text: str, odd: list[str]) -> dict[str, str]:

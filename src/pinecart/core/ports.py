@@ -70,6 +70,7 @@ class Put(NamedTuple):
     if_absent: bool = False
     expected: Entry | None = None
     content_type: str = ""
+    metadata: dict[str, str] = {}
 
 
 class Placed(NamedTuple):
@@ -82,10 +83,15 @@ class Placed(NamedTuple):
 
 
 class Reading(Protocol):
-    """An object opened for reading, pinned to one content. card: known once the first bytes have come."""
+    """An object opened for reading, pinned to one content.
+
+    card, content_type, metadata: what the store keeps with it, known once the first bytes have come.
+    """
 
     entry: Entry
     card: Card | None
+    content_type: str
+    metadata: dict[str, str]
 
     async def whole(self) -> bytes: ...
     async def piece(self, start: int, size: int) -> bytes:

@@ -270,6 +270,7 @@ class _File:
     def __init__(self, store: FolderStore, key: bytes, fd: int, entry: Entry) -> None:
         self._store, self._key, self._fd, self.entry = store, key, fd, entry
         self.card: Card | None = None
+        self.content_type, self.metadata = "", dict[str, str]()
 
     async def whole(self) -> bytes:
         def read() -> bytes:

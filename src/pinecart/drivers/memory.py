@@ -113,6 +113,7 @@ class _Opened:
     def __init__(self, store: MemoryStore, key: bytes, entry: Entry) -> None:
         self._store, self._key, self.entry = store, key, entry
         self.card = store.objects[key].card
+        self.content_type, self.metadata = "", dict[str, str]()
 
     async def whole(self) -> bytes:
         return self._store.objects[self._key].body

@@ -203,10 +203,9 @@ class S3Store:
         return Placed(entry, "size-only", guarded, put.card.crc)
 
     def _kept(self, put: Put) -> dict[str, str]:
-        """What is kept with an object: our card, its content type."""
-        return {"x-amz-meta-pinecart": put.card.text()} | (
-            {"content-type": put.content_type} if put.content_type else {}
-        )
+        """What is kept with an object: its own metadata, our card, its content type."""
+        kept = {f"x-amz-meta-{k}": v for k, v in put.metadata.items()} | {"x-amz-meta-pinecart": put.card.text()}
+        return kept | ({"content-type": put.content_type} if put.content_type else {})
 
     def _hash(self, body: bytes) -> str:
         return UNSIGNED if self._transport.is_tls else hashlib.sha256(body).hexdigest()
@@ -532,6 +531,7 @@ class _Object:
         self._key = key
         self.entry = entry
         self.card: Card | None = None
+        self.content_type, self.metadata = "", dict[str, str]()
 
     async def whole(self) -> bytes:
         return b"".join([c async for c in self.chunks()])
@@ -542,7 +542,7 @@ class _Object:
         while at < self.entry.size or at == 0:
             try:
                 async with self._store._get(self._key, self.entry.etag, at) as (headers, chunks):
-                    self.card = Card.parse(headers.get("x-amz-meta-pinecart"))
+                    self._keep(headers)
                     async for chunk in chunks:
                         at += len(chunk)
                         yield chunk
@@ -555,12 +555,17 @@ class _Object:
                 await asyncio.sleep(retry.wait_s(tried, exc.wait_s, random.random))
                 tried += 1
 
+    def _keep(self, headers: Mapping[str, str]) -> None:
+        self.metadata = _metadata(headers)
+        self.card = Card.parse(self.metadata.pop("pinecart", None))
+        self.content_type = headers.get("Content-Type", "")
+
     async def piece(self, start: int, size: int) -> bytes:
         return await self._store._safely(lambda: self._range(start, size))
 
     async def _range(self, start: int, size: int) -> bytes:
         async with self._store._get(self._key, self.entry.etag, start, start + size - 1) as (headers, chunks):
-            self.card = Card.parse(headers.get("x-amz-meta-pinecart"))
+            self._keep(headers)
             found = b"".join([c async for c in chunks])
         if len(found) != size:
             raise Busy(f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut")
@@ -586,6 +591,10 @@ def keys_of(spec: Mapping[str, Any]) -> Keys:
     return Keys(spec["key_id"], spec["secret"], spec.get("session_token") or "")
 
 
+def _metadata(headers: Mapping[str, str]) -> dict[str, str]:
+    return {k[11:].lower(): v for k, v in headers.items() if k.lower().startswith("x-amz-meta-")}
+
+
 def _md5(body: bytes) -> str:
     return base64.b64encode(hashlib.md5(body, usedforsecurity=False).digest()).decode()
 
@@ -595,7 +604,7 @@ def _stat(key: bytes, answer: Answer) -> Stat:
     entry = Entry(key, int(headers.get("Content-Length", 0)), None, headers.get("ETag", "").strip('"'),
                   headers.get("x-amz-version-id", ""))  # fmt: skip
     crc = headers.get("x-amz-checksum-crc64nvme", "")
-    metadata = {k[11:].lower(): v for k, v in headers.items() if k.lower().startswith("x-amz-meta-")}
+    metadata = _metadata(headers)
     return Stat(
         entry,
         Card.parse(metadata.pop("pinecart", None)),

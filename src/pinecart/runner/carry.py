@@ -114,6 +114,7 @@ class Carrier:
         known = stat.crc or (stat.card.crc if stat.card else "")
         time_ns = stat.card.modified_ns if stat.card and stat.card.crc in ("", known) else entry.modified_ns
         put = self._put(key, entry.size, b"", Card(mark, time_ns, known), replaces)
+        put = put._replace(metadata=stat.metadata, content_type=stat.content_type or put.content_type)
         placed = await target.copy(put, source, self._source.prefix + entry.source_key, entry)
         self._may_copy = placed is not None
         return placed
@@ -140,15 +141,17 @@ class Carrier:
             card = reading.card
             known = card.crc if card else ""
             time_ns = card.modified_ns if card else reading.entry.modified_ns
-            return self._put(key, size, reading, Card(mark, time_ns, known), replaces)
+            put = self._put(key, size, reading, Card(mark, time_ns, known), replaces)
+            return put._replace(metadata=reading.metadata, content_type=reading.content_type or put.content_type)
         body = await reading.whole()
         if len(body) != size:
             raise Changed(f"{show(key)}: {size} bytes were listed, {len(body)} were read.")
         crc = crc_of(body)
         kept = reading.card if reading.card and reading.card.crc in ("", crc) else None
-        return self._put(
+        put = self._put(
             key, size, body, Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc), replaces
         )
+        return put._replace(metadata=reading.metadata, content_type=reading.content_type or put.content_type)
 
     async def _twin(self, key: bytes, mark: str, size: int) -> Placed | None:
         """What lies there, if it is our own write of this very decision, whose answer was lost."""
