@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 import subprocess
 import sys
 from pathlib import Path
@@ -18,6 +19,10 @@ FLAGS = [
 ]  # fmt: skip
 COMMANDS = {
     "terminal-today": ["", "run list", "schedule list"],
+    "terminal-carry": [
+        "browse pine://posts/ --match '*W10/*.csv'",
+        "carry pine://posts/sheets/2026-W10 pine://office/larkfell/weekly/ --leave-out 'a*' --rename-to '{year}-{name}{ending}' --preview",
+    ],
     "terminal-run": ["start dawn-recordings --follow", "run objects {last}", "audit start dawn-recordings"],
 }
 
@@ -25,7 +30,7 @@ COMMANDS = {
 def pinecart(words: str) -> str:
     env = os.environ | {"COLUMNS": "120"}
     done = subprocess.run(
-        [sys.executable, "-m", "pinecart.cli.main", *words.split()],
+        [sys.executable, "-m", "pinecart.cli.main", *shlex.split(words)],
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
         text=True,
@@ -37,7 +42,7 @@ def pinecart(words: str) -> str:
 
 def draw(page: Page, name: str, commands: list[str]) -> None:
     """A terminal's picture, from what the commands really print."""
-    console = Console(record=True, width=120, file=open(os.devnull, "w"))
+    console = Console(record=True, width=120, file=open(os.devnull, "w"))  # noqa: SIM115 - for the life of this script
     for words in commands:
         text = (
             words.format(last=pinecart("--json run list --limit 1").split('"id": ')[1].split(",")[0])
@@ -69,7 +74,7 @@ def main(url: str, password: str) -> None:
         for scheme, width, shots in (
             ("light", 1280, {"today": "/", "jobs": "/jobs", "job": "/jobs/dawn-recordings", "define": "/jobs/dawn-recordings/change",
                              "run": f"/runs/{last}", "stores": "/stores", "browse": "/stores/office?path=larkfell/dawn/sheets/",
-                             "audit": f"/audits/{audit}", "report": f"/api/v1/runs/{last}/report?as=html"}),
+                             "audit": f"/audits/{audit}", "copy": "/copy?from=pine%3A%2F%2Fposts%2Fsheets%2F", "report": f"/api/v1/runs/{last}/report?as=html"}),
             ("dark", 1280, {"today-dark": "/"}),
             ("light", 390, {"run-narrow": f"/runs/{last}", "jobs-narrow": "/jobs"}),
         ):  # fmt: skip
@@ -83,6 +88,12 @@ def main(url: str, password: str) -> None:
             page.get_by_role("button", name="Sign in").click()
             page.get_by_role("button", name="Sign out").wait_for()
             pages(page, url, shots)
+            if scheme == "light" and width == 1280:
+                page.goto(url + "/stores/office?path=larkfell/dawn/sheets/2026-W11/")
+                page.get_by_role("button", name="brockwen.csv").click()
+                page.get_by_text("First bytes").wait_for()
+                page.wait_for_timeout(400)
+                page.screenshot(path=HERE / "look.png")
         browser.close()
 
 

@@ -535,11 +535,12 @@ async def test_renaming_on_the_way(folder, office, rename, wanted, monkeypatch):
     memory = Memory()
     await run(memory, posts(folder), opened(), rename=rename)
     assert sorted(server.shelf.buckets["dawn"]) == wanted and done(memory) == {"copy new": 4}
-    ending = await run(memory, posts(folder), opened(), 2, rename=rename)
-    assert ending.acted == 0 and not memory.records
+    for number, kind in ((2, "transfer"), (3, "audit")):
+        ending = await run(memory, posts(folder), opened(), number, rename=rename, kind=kind)
+        assert ending.acted == 0 and not memory.records
     (folder / "sub/b.csv").write_bytes(b"changed")
     os.utime(folder / "sub/b.csv", ns=(10**18, 10**18))
-    await run(memory, posts(folder), opened(), 3, rename=rename)
+    await run(memory, posts(folder), opened(), 4, rename=rename)
     assert done(memory) == {"replace changed": 1}
 
 

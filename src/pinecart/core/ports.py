@@ -6,9 +6,9 @@ Entries of a listing have keys relative to the listed prefix.
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator
 from contextlib import AbstractAsyncContextManager
-from typing import Any, NamedTuple, Protocol
+from typing import NamedTuple, Protocol
 
 from pinecart.core.entries import Entry
 
@@ -23,7 +23,6 @@ class Abilities(NamedTuple):
     create_only: bool = False
     keeps_times: bool = False
     keeps_metadata: bool = False
-    largest_object: int = 5 << 40
 
 
 class Card(NamedTuple):
@@ -156,6 +155,3 @@ class Store(Protocol):
         ...
 
     async def close(self) -> None: ...
-
-
-Opener = Callable[[dict[str, Any]], Store]

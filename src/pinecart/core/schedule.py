@@ -27,14 +27,6 @@ class Schedule(NamedTuple):
         found: datetime = croniter(self.cron, local).get_next(datetime)
         return found.astimezone(UTC)
 
-    def latest_until(self, moment: datetime) -> datetime:
-        """The last due time not later than `moment`, in UTC."""
-        local = moment.astimezone(ZoneInfo(self.zone))
-        if croniter.match(self.cron, local) and moment.second == 0 and moment.microsecond == 0:
-            return moment.astimezone(UTC)
-        found: datetime = croniter(self.cron, local).get_prev(datetime)
-        return found.astimezone(UTC)
-
 
 def parse_schedule(cron: str, zone: str) -> Schedule:
     """Raises Invalid when the expression has not five fields, a field is out of range, or the zone is unknown."""

@@ -45,9 +45,8 @@ async def far_entries(side: Side, one: tuple[str, str] | None) -> Pages:
 async def source_entries(side: Side, one: tuple[str, str] | None, renaming: Renaming | None, scratch: str) -> Pages:
     """The source listing under the names that its files get there, in order of those."""
     if one:
-        new = one[1].encode("utf-8", "surrogateescape")
         async for page in _looked_up(side, one[0]):
-            yield [e._replace(key=new, was=e.key) for e in page]
+            yield [e._replace(key=_bytes(one[1]), was=e.key) for e in page]
     elif renaming:
         async for page in renamed(side.store.list(side.prefix), renaming, scratch):
             yield page
@@ -57,7 +56,7 @@ async def source_entries(side: Side, one: tuple[str, str] | None, renaming: Rena
 
 
 async def _looked_up(side: Side, name: str) -> Pages:
-    key = name.encode("utf-8", "surrogateescape")
+    key = _bytes(name)
     try:
         found = (await side.store.stat(side.prefix + key)).entry
     except Missing:
@@ -65,9 +64,10 @@ async def _looked_up(side: Side, name: str) -> Pages:
     yield [found._replace(key=key)]
 
 
-async def only_key(pages: Pages, key: bytes) -> Pages:
+async def leg_rows(pages: Pages, one: tuple[str, str] | None) -> Pages:
+    """The ledger's rows; of a leg that carries one file, only that one's."""
     async for page in pages:
-        yield [row for row in page if row[0] == key]
+        yield page if one is None else [row for row in page if row[0] == _bytes(one[1])]
 
 
 async def renamed(pages: Pages, rule: Renaming, scratch: str) -> Pages:
@@ -94,6 +94,10 @@ async def renamed(pages: Pages, rule: Renaming, scratch: str) -> Pages:
                 page_out = []
         if page_out:
             yield page_out
+
+
+def _bytes(name: str) -> bytes:
+    return name.encode("utf-8", "surrogateescape")
 
 
 def _unsafe(key: bytes) -> str:

@@ -21,7 +21,7 @@ from pinecart.core.renaming import Renaming
 from pinecart.core.retry import Retry
 from pinecart.core.selection import Selection
 from pinecart.runner.carry import Carrier, decision_id
-from pinecart.runner.feed import Pages, far_entries, merged, only_key, source_entries
+from pinecart.runner.feed import Pages, far_entries, leg_rows, merged, source_entries
 from pinecart.runner.look import Pair, compare_contents, content_crc
 from pinecart.runner.pool import Pool
 from pinecart.runner.progress import Progress
@@ -147,9 +147,7 @@ class LegRun:
         self.far_seen = (far_objects, far_bytes)
 
     def _rows(self) -> Pages:
-        """The ledger's rows; of a leg that carries one file, only that one's."""
-        pages = self._ledger.pages(self._job.leg)
-        return only_key(pages, self._job.one[1].encode("utf-8", "surrogateescape")) if self._job.one else pages
+        return leg_rows(self._ledger.pages(self._job.leg), self._job.one)
 
     async def _look_and_route(
         self, key: bytes, entry: Entry | None, far: Entry | None, row: Row | None, pool: Pool, spill: IO[str]

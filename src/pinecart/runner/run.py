@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import AsyncIterator, Callable
 from typing import Any, NamedTuple, Protocol
 
@@ -12,7 +13,7 @@ from pinecart.core.entries import Row
 from pinecart.core.errors import PinecartError
 from pinecart.core.ports import Store
 from pinecart.core.retry import Retry
-from pinecart.runner.feed import absent_is_empty, merged
+from pinecart.runner.feed import far_entries, leg_rows, merged, source_entries
 from pinecart.runner.leg import Job, LegRun
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import BatchRules, Record, Recorder
@@ -120,15 +121,17 @@ async def _keep_telling(progress: Progress, recorder: Recorder, records: Records
 async def _audit(order: Order, number: int, records: Records, recorder: Recorder, progress: Progress) -> None:
     """Compare both sides and the ledger by name, size and memory. Nothing is transferred."""
     source, target = _sides(order, number)
-    takes = order.definition.legs[number].selection.takes
+    leg = order.definition.legs[number]
     progress.phases = ["connecting", "listing"]
     await source.store.check_place(source.prefix)
     await target.store.check_place(target.prefix)
-    here, there = source.store.list(source.prefix), absent_is_empty(target.store.list(target.prefix))
-    async for key, entry, far, row in merged(here, there, records.pages(number)):
+    here = source_entries(source, leg.one, leg.renaming, order.scratch)
+    there, rows = far_entries(target, leg.one), leg_rows(records.pages(number), leg.one)
+    selection, now_ns = leg.selection, time.time_ns()
+    async for key, entry, far, row in merged(here, there, rows):
         if records.stopping():
             return
-        if not takes(key):
+        if selection.why_not(entry.source_key if entry else key, entry, now_ns):
             continue
         progress.listed += 1
         found = compare(entry, far, row)
