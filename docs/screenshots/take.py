@@ -20,7 +20,7 @@ FLAGS = [
 COMMANDS = {
     "terminal-today": ["", "run list", "schedule list"],
     "terminal-carry": [
-        "browse pine://posts/ --match '*W10/*.csv'",
+        "browse pine://posts/ --match 'sheets/**/a*.csv'",
         "carry pine://posts/sheets/2026-W10 pine://office/larkfell/weekly/ --leave-out 'a*' --rename-to '{year}-{name}{ending}' --preview",
     ],
     "terminal-run": ["start dawn-recordings --follow", "run objects {last}", "audit start dawn-recordings"],

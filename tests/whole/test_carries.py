@@ -8,6 +8,7 @@ import os
 import pytest
 
 from pinecart.client import ClientError
+from pinecart.standins.bucket_server import Behaviour
 from tests.whole.test_runs import FILES, held
 
 
@@ -72,9 +73,7 @@ def test_a_preview_shows_both_names_and_starts_nothing(shared, places):
         "{name}-x{ending}",
     )
     assert done.returncode == 0 and "would copy" in done.stdout and "refuse" in done.stdout
-    assert (
-        "For example pine://carrier/posts/aldermurr/00.flac → pine://office/carried/p/aldermurr/00.flac" in done.stderr
-    )
+    assert "For example pine://carrier/posts/aldermurr/03.flac → pine://office/carried/p/03-x.flac" in done.stderr
     assert not [k for k in held(shared, "carried") if k.startswith("p/")]
 
 
@@ -107,6 +106,18 @@ def test_in_every_direction_and_by_a_path_of_this_machine(shared, places, tmp_pa
     assert os.stat(back / "twice/09.flac").st_mtime == 1_700_000_000
     done = shared.run("carry", str(tmp_path), "pine://office/carried/no/")
     assert done.returncode == 2 and f"pinecart store add NAME --kind folder --path {tmp_path}" in done.stderr
+
+
+def test_a_copy_that_failed_is_told_today_until_it_worked(shared, places):
+    shared.standin.behaviour["put"] = Behaviour(fail="AccessDenied", match="today/")
+    try:
+        assert carried(shared, "pine://carrier/notes", "pine://office/carried/today/")["outcome"] == "problems"
+    finally:
+        shared.standin.behaviour.clear()
+    with shared.client() as cart:
+        assert "pine://office/carried/today/notes" in [r["legs"][0]["to"] for r in cart.today()["needed"]]
+        assert carried(shared, "pine://carrier/notes", "pine://office/carried/today/")["outcome"] == "clean"
+        assert "pine://office/carried/today/notes" not in [r["legs"][0]["to"] for r in cart.today()["needed"]]
 
 
 def test_a_carry_is_kept_as_a_job(shared, places):

@@ -253,6 +253,12 @@ def preview(cart: Cart, job: str) -> None:
     sys.exit(PROBLEMS if run["outcome"] == "failed" else 0)
 
 
+LEFT_WORDS = {
+    "same": "unchanged", "recognised": "there already, proven equal", "foreign": "only there", "gone": "gone at the source",
+    "left-out": "left out by name", "other-size": "left out by size", "other-time": "left out by time", "exists": "there under this name",
+}  # fmt: skip
+
+
 def show_preview(cart: Cart, run: dict[str, Any]) -> None:
     """Removals first, then replacements, then copies."""
     objects = list(cart.client.objects(run["id"], of="previews"))
@@ -265,7 +271,9 @@ def show_preview(cart: Cart, run: dict[str, Any]) -> None:
         table(["decision", "reason", "size", "file"], rows, numbers=[2], flexible=3) if rows else None
         skipped = {r.removeprefix("leave "): n for r, n in run["reasons"].items() if r.startswith("leave ")}
         if skipped:
-            click.echo("Left as they are: " + ", ".join(f"{n:,} {r}" for r, n in sorted(skipped.items())))
+            click.echo(
+                "Left as they are: " + ", ".join(f"{n:,} {LEFT_WORDS.get(r, r)}" for r, n in sorted(skipped.items()))
+            )
 
     cart.show(run | {"objects": objects}, plain)
 

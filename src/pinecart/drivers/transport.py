@@ -5,7 +5,6 @@ Keys reach the server byte for byte: what is asked for is an encoded path and qu
 
 from __future__ import annotations
 
-import contextlib
 import ipaddress
 import socket
 import ssl
@@ -81,7 +80,7 @@ class Transport:
         self._certificate, self._proxy = certificate, proxy or None
         self._timeout = aiohttp.ClientTimeout(total=None, sock_connect=connect_s, sock_read=silence_s)
         self._session: aiohttp.ClientSession | None = None
-        self.last_date: datetime | None = None
+        self._last_date = ""
 
     @property
     def host(self) -> str:
@@ -90,6 +89,14 @@ class Transport:
     @property
     def is_tls(self) -> bool:
         return self.url.scheme == "https"
+
+    @property
+    def last_date(self) -> datetime | None:
+        """The Date of the last answer; None if there was none, or it is none."""
+        try:
+            return parsedate_to_datetime(self._last_date)
+        except ValueError:
+            return None
 
     def authority(self, bucket: str = "") -> str:
         """Host and port; with a bucket in front of the host where that is how buckets are addressed."""
@@ -116,9 +123,7 @@ class Transport:
                 skip_auto_headers=("Content-Type",),
                 proxy=self._proxy,
             ) as answer:
-                if told := answer.headers.get("Date"):
-                    with contextlib.suppress(ValueError):
-                        self.last_date = parsedate_to_datetime(told)
+                self._last_date = answer.headers.get("Date", "")
                 yield answer.status, answer.headers, answer.content.iter_chunked(CHUNK)
         except StoreError:
             raise

@@ -35,6 +35,9 @@ class Pool:
                 self._failed.result()
 
     async def add(self, work: Work) -> None:
+        if not self._queue.full() and self._failed is not None and not self._failed.done():
+            self._queue.put_nowait(work)
+            return
         await self._or_failed(self._queue.put(work))
 
     async def drain(self) -> None:

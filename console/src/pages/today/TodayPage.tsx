@@ -56,7 +56,7 @@ function Needed({ run }: { run: Run }) {
   return (
     <Flex justify="space-between" align="center" gap={12} wrap style={{ padding: '8px 0' }}>
       <Flex vertical gap={2}>
-        <Typography.Text strong><Link to={`/jobs/${run.job}`}>{run.job}</Link></Typography.Text>
+        <Typography.Text strong>{run.job === 'carry' ? 'A copy' : <Link to={`/jobs/${run.job}`}>{run.job}</Link>}</Typography.Text>
         <span>{run.sentence}</span>
         {leg && <FromTo from={leg.from} to={leg.to} />}
       </Flex>

@@ -1,9 +1,10 @@
 from __future__ import annotations
 
+import time
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
-from pinecart.core.definition import CARRY, Definition
+from pinecart.core.definition import CARRY, Definition, Leg
 from pinecart.core.errors import Invalid, Missing, Refused, StoreError
 from pinecart.core.places import Location, parse_location, show
 from pinecart.service.config.refusals import Conflict, NotFound
@@ -32,16 +33,13 @@ def meant_by(actor: Actor, given: Mapping[str, Any]) -> Meant:
     source = parse_location(str(given.get("from") or ""), field="from")
     target = parse_location(str(given.get("to") or ""), field="to")
     store_named(source.store), store_named(target.store)
-    example: tuple[str, str] | None
-    if _is_one_file(actor, source):
-        leg, example = _of_one_file(source, target)
-    else:
-        source, target = source.as_prefix(), target.as_prefix()
-        leg, example = {"from": source.text, "to": target.text}, _example(actor, source, target)
+    one = _of_one_file(source, target) if _is_one_file(actor, source) else None
+    leg = one[0] if one else {"from": source.as_prefix().text, "to": target.as_prefix().text}
     rules = {k: v for k, v in given.items() if k not in ("from", "to", "intent", "compare", "on_difference", "preview")}
     choices = {k: given[k] for k in ("intent", "compare", "on_difference") if given.get(k)}
     whole = {"job": CARRY, "title": "Copy now", "legs": [leg | rules], **choices}
-    return Meant(checked_definition(actor, whole, carry=True), example)
+    definition = checked_definition(actor, whole, carry=True)
+    return Meant(definition, one[1] if one else _example(actor, definition.legs[0]))
 
 
 def _is_one_file(actor: Actor, source: Location) -> bool:
@@ -87,13 +85,19 @@ def _parent_and_name(path: bytes) -> tuple[bytes, bytes]:
     return head + slash, name
 
 
-def _example(actor: Actor, source: Location, target: Location) -> tuple[str, str] | None:
-    found = look_at(actor, source.store, source.path, after=b"", everything=True, limit=1).entries
-    if not found:
-        return None
-    return str(Location(source.store, source.path + found[0].key)), str(
-        Location(target.store, target.path + found[0].key)
-    )
+def _example(actor: Actor, leg: Leg) -> tuple[str, str] | None:
+    """The first file that would be taken, with its location here and its name there."""
+    found = look_at(actor, leg.source.store, leg.source.path, after=b"", everything=True, limit=1000).entries
+    selection, now_ns = leg.selection, time.time_ns()
+    for number, entry in enumerate(found, 1):
+        if selection.why_not(entry.key, entry, now_ns) is None:
+            new = leg.renaming.new_key(entry, number) if leg.renaming else entry.key
+            here, there = (
+                Location(leg.source.store, leg.source.path + entry.key),
+                Location(leg.target.store, leg.target.path + new),
+            )
+            return str(here), str(there)
+    return None
 
 
 def start_carry(actor: Actor, meant: Meant, *, preview: bool) -> Run:

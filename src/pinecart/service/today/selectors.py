@@ -5,6 +5,7 @@ from typing import Any
 
 from django.utils import timezone
 
+from pinecart.core.definition import CARRY
 from pinecart.core.totals import span_text
 from pinecart.service.config.rights import Actor
 from pinecart.service.jobs.selectors import jobs_seen, schedule_seen
@@ -18,17 +19,26 @@ def today(actor: Actor) -> dict[str, Any]:
     jobs = jobs_seen(actor)
     latest = [run_told(found["transfer"]) for j in jobs if "transfer" in (found := latest_runs(j.name))]
     needed = [r for r in latest if r["outcome"] in BAD or r["state"] == "held"]
-    working = [r for r in latest if r["state"] != "ended"]
     since = timezone.now() - timedelta(days=1)
-    recent = [run_told(r) for r in runs_seen(actor, kind="transfer", limit=20) if r.ended_at and r.ended_at >= since]
+    runs = [run_told(r) for r in runs_seen(actor, kind="transfer", limit=40)]
+    recent = [r for r in runs if r["ended_at"] and r["ended_at"] >= since][:20]
+    carries = _latest_carries(runs)
+    unfinished = [r for r in carries if r["outcome"] in BAD and r in recent]
+    working = [r for r in latest + carries if r["state"] != "ended"]
     due = schedule_seen(actor)[:5]
-    return {
-        "sentence": _sentence(len(jobs), needed, working, due),
-        "needed": needed,
-        "working": working,
-        "recent": recent,
-        "due": due,
-    }
+    sentence = _sentence(len(jobs), needed, working, due)
+    if unfinished:
+        sentence += f" {len(unfinished)} {'copy needs' if len(unfinished) == 1 else 'copies need'} a look."
+    return {"sentence": sentence, "needed": needed + unfinished, "working": working, "recent": recent, "due": due}
+
+
+def _latest_carries(runs: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Of the one-off transfers, the latest between each two places: a later one that worked settles an earlier one."""
+    found: dict[str, dict[str, Any]] = {}
+    for run in runs:
+        if run["job"] == CARRY:
+            found.setdefault(str(run["legs"]), run)
+    return list(found.values())
 
 
 def _sentence(jobs: int, needed: list[Any], working: list[Any], due: list[Any]) -> str:
