@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
+import stat
+import threading
 
 import pytest
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Changed, Corrupt, Refused, Unsafe
+from pinecart.core.errors import Changed, Corrupt, Refused, StoreError, Unsafe
 from pinecart.core.ports import Card, Put
 from pinecart.drivers import open_store
+from pinecart.drivers.folder import _Writing
 from tests.contracts.store import AT, StoreContract, names
 
 
@@ -106,3 +110,44 @@ async def test_a_folder_that_cannot_be_read_is_listed_as_unreadable(tmp_path):
     (tmp_path / "closed").mkdir(mode=0)
     store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)})
     assert [(e.key, e.fault) async for page in store.list(b"") for e in page] == [(b"closed/", "unreadable")]
+
+
+async def test_folders_swapped_for_links_while_it_writes_never_let_anything_out(store, tmp_path):
+    (tmp_path / "outside").mkdir()
+    (tmp_path / "larkfell/door").mkdir()
+    os.symlink(tmp_path / "outside", tmp_path / "larkfell/link")
+    stop, swaps = threading.Event(), []
+    paths = [os.fsencode(tmp_path / "larkfell" / n) for n in ("door", "link")]
+
+    def swap():
+        while not stop.is_set():  # RENAME_EXCHANGE: at every moment there is a door, a folder or a link
+            swaps.append(ctypes.CDLL(None).renameat2(-100, paths[0], -100, paths[1], 2))
+
+    swapper = threading.Thread(target=swap)
+    swapper.start()
+    written = refused = 0
+    try:
+        for n in range(5000):
+            if n >= 300 and written and refused:
+                break
+            try:
+                await store.put(Put(AT + b"door/%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+                written += 1
+            except StoreError:
+                refused += 1
+    finally:
+        stop.set()
+        swapper.join()
+    assert written and refused and set(swaps) == {0} and os.listdir(tmp_path / "outside") == []
+
+
+async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store, monkeypatch):
+    done = []
+    fsync = os.fsync
+    monkeypatch.setattr(
+        os, "fsync", lambda fd: done.append("folder" if stat.S_ISDIR(os.fstat(fd).st_mode) else "file") or fsync(fd)
+    )
+    rename = _Writing._rename_if_absent
+    monkeypatch.setattr(_Writing, "_rename_if_absent", lambda self: done.append("rename") or rename(self))
+    await store.put(Put(AT + b"x", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+    assert done == ["file", "rename", "folder"]
