@@ -410,10 +410,12 @@ async def test_large_objects_go_in_parts_both_ways_and_are_known_again(folder, o
 async def test_parts_that_fail_are_aborted_and_the_others_carried(folder, office):
     server, opened = office
     (folder / "long.flac").write_bytes(LARGE)
-    server.behaviour["part"] = Behaviour(fail="AccessDenied", match="long")
-    memory = Memory()
-    await run(memory, posts(folder), opened())
-    assert done(memory) == {"copy new": 4, "copy new (store.refused)": 1} and not server.shelf.uploads
+    for fail, code in (("AccessDenied", "store.refused"), ("InternalError", "store.busy")):
+        server.behaviour["part"] = Behaviour(fail=fail, match="long")
+        memory = Memory()
+        await run(memory, posts(folder), opened())
+        assert done(memory)[f"copy new ({code})"] == 1 and not server.shelf.uploads
+    assert len(server.shelf.buckets["dawn"]) == 4
 
 
 async def test_a_lost_answer_to_the_last_step_is_found_to_be_our_own(folder, office):

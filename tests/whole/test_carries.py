@@ -61,6 +61,14 @@ def test_what_could_mean_two_things_or_nothing_is_refused_and_nothing_started(sh
         assert len(cart.runs(job="carry")) == before
 
 
+def test_a_store_that_refuses_the_key_is_not_told_as_nothing_there(shared, places):
+    with shared.client() as cart:
+        cart.add_store({"name": "locked", "kind": "s3", "endpoint": shared.endpoint, "key_id": "NOBODY", "secret": "x"})
+        with pytest.raises(ClientError) as caught:
+            cart.carry("pine://locked/carried/notes", "pine://office/carried/z/")
+    assert caught.value.code == "store.key-unknown"
+
+
 def test_a_preview_shows_both_names_and_starts_nothing(shared, places):
     done = shared.run(
         "carry",

@@ -268,6 +268,7 @@ class S3Store:
         )  # fmt: skip
         upload = text_of(started.body, "UploadId")
         etags: dict[int, str] = {}
+        completing = False
 
         async def one(number: int, start: int, size: int) -> str:
             etags[number + 1], crc = await carry(upload, number + 1, start, size)
@@ -286,9 +287,12 @@ class S3Store:
                     "POST", bucket, name, query=query, headers=headers, body=body, payload=self._hash(body)
                 )
 
+            completing = True
             answer, guarded = await self._conditionally(put, complete)
         except BaseException as exc:
-            if not isinstance(exc, Busy):  # after a lost answer it may have become an object: that is looked at first
+            if not (
+                completing and isinstance(exc, Busy)
+            ):  # after a lost answer it may have become an object: that is looked at first
                 await self._abort(bucket, name, upload)
             raise
         entry = Entry(put.key, put.size, None, text_of(answer.body, "ETag").strip('"'))

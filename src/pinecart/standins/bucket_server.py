@@ -107,7 +107,6 @@ class BucketServer:
     old: frozenset[str] = frozenset()
     counts: Counter[str] = field(default_factory=Counter)
     behaviour: dict[str, Behaviour] = field(default_factory=dict)
-    on_request: Callable[[str, str], None] | None = None
     now: Callable[[], datetime] = lambda: datetime.now(UTC)
     _turn: dict[str, float] = field(default_factory=dict)
 
@@ -131,8 +130,6 @@ class BucketServer:
             request.transport.write(b"HTTP/1.1 100 Continue\r\n\r\n")
         body = b"".join([c async for c in request.content.iter_chunked(1 << 20)])
         self.counts[kind] += 1
-        if self.on_request:
-            self.on_request(kind, key)
         try:
             account = self._sign_in(request, raw)
             told = await self._behave(kind, key)

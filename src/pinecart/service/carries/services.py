@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from typing import Any, NamedTuple
 
 from pinecart.core.definition import CARRY, Definition, Leg
-from pinecart.core.errors import Invalid, Missing, Refused, StoreError
+from pinecart.core.errors import Invalid, Missing, StoreError, Unsafe
 from pinecart.core.places import Location, parse_location, show
 from pinecart.service.config.refusals import Conflict, NotFound
 from pinecart.service.config.rights import Actor, Right
@@ -46,16 +46,17 @@ def _is_one_file(actor: Actor, source: Location) -> bool:
     if not source.path or source.path.endswith(b"/"):
         return False
     file = folder = False
+    try:  # first, since a refused listing says why, and a refused look at one object can't
+        level = look_at(actor, source.store, source.path + b"/", after=b"", everything=False, limit=1)
+        folder = bool(level.folders or level.entries)
+    except StoreError as exc:
+        if exc.code not in ("store.missing", "store.not-a-folder", "store.refused"):  # may not list: it may be one file
+            raise
     try:
         stat_at(actor, source.store, source.path)
         file = True
-    except (Missing, Refused):
+    except (Missing, Unsafe):  # nothing, or a folder; a store that can't be asked is an error of its own
         file = False
-    try:
-        level = look_at(actor, source.store, source.path + b"/", after=b"", everything=False, limit=1)
-        folder = bool(level.folders or level.entries)
-    except StoreError:
-        folder = False
     if file and folder:
         message = f"{source} is both a file and a folder. Write {source}/ for the folder's contents; for the file, carry its folder with --take {show(source.path.rpartition(b'/')[2])}."
         raise Conflict(message, code="location.ambiguous")
