@@ -23,7 +23,7 @@ from pinecart.core.decide import (
 from pinecart.core.entries import Entry, Row, fingerprint
 
 S, D, A = Side.SAME, Side.DIFFERENT, Side.ABSENT
-TOP_UP, RENEW, MIRROR, HAND_OVER = Intent
+TOP_UP, RENEW, MIRROR, HAND_OVER, REMOVE = Intent
 CELLS = [
     (S, S, {"": "leave same", HAND_OVER: "clear proven"}),
     (S, D, {"": "leave changed-there !"}),
@@ -40,7 +40,7 @@ UNKNOWN = [
     (True, There.EQUAL, {"": "leave recognised", HAND_OVER: "clear recognised"}),
     (True, There.DIFFERS, {"": "replace differs", TOP_UP: "leave exists"}),
     (True, There.UNPROVEN, {"": "replace unproven", TOP_UP: "leave unproven"}),
-    (False, There.DIFFERS, {"": "leave foreign", MIRROR: "remove foreign"}),
+    (False, There.DIFFERS, {"": "leave foreign", MIRROR: "remove foreign", REMOVE: "remove asked"}),
 ]
 
 

@@ -117,7 +117,7 @@ def test_a_definition_is_read_back_as_it_was_and_tells_itself():
 @pytest.mark.parametrize(
     ("change", "code"),
     [
-        ({"job": "Not A Name"}, "job.name"), ({"intent": "mirror"}, "job.unknown-choice"), ({"legs": []}, "job.no-legs"),
+        ({"job": "Not A Name"}, "job.name"), ({"intent": "copy-all"}, "job.unknown-choice"), ({"guards": {"removals": -1}}, "job.malformed"), ({"legs": []}, "job.no-legs"),
         ({"legs": [{"from": "pine://posts/", "to": "pine://posts/a/"}]}, "job.inside-itself"),
         ({"legs": [{"from": "pine://posts/a/", "to": "pine://posts/"}]}, "job.inside-itself"),
         ({"legs": [LEG, LEG]}, "job.same-target"), ({"legs": [{**LEG, "take": ["[x"]}]}, "pattern.malformed"),

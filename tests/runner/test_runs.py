@@ -11,103 +11,14 @@ from hypothesis import strategies as st
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.decide import Decision
-from pinecart.core.definition import LEG_KEYS, read_definition
-from pinecart.core.retry import Retry
+from pinecart.core.definition import read_definition
 from pinecart.drivers import open_store
 from pinecart.drivers.memory import MemoryStore
-from pinecart.runner.records import BatchRules
 from pinecart.runner.run import Order, carry_out
 from pinecart.standins.bucket_server import Behaviour
-from tests.standin import KEY, SECRET, running
+from tests.runner.engine import QUICK, Memory, done, posts, run
 
-QUICK = Retry(times=3, first_s=0.01)
 LARGE = bytes(range(251)) * 70_000  # 17 MB: three pieces
-
-
-class Memory:
-    """Records kept in a dict: what the service does with its database."""
-
-    def __init__(self):
-        self.rows, self.records, self.lines, self.stop = {}, {}, [], False
-
-    async def pages(self, leg):
-        rows = sorted(self.rows.items())
-        for i in range(0, len(rows), 7):
-            yield [r for _, r in rows[i : i + 7]]
-
-    async def drop(self, leg, keys):
-        for key in keys:
-            del self.rows[key]
-
-    async def save(self, batch):
-        for record in batch:
-            self.records[record.key] = record
-            if record.row:
-                self.rows[record.key] = record.row
-
-    async def tell(self, progress): ...
-    def stopping(self):
-        return self.stop
-
-    def log(self, action, message, **fields):
-        self.lines.append((action, message))
-
-
-async def run(
-    memory, source, target, number=1, *, kind="transfer", tmp="/tmp", batches=BatchRules(), stamp="now", **job
-):
-    memory.records = (
-        {}
-        if memory.records and next(iter(memory.records.values())) and not job.pop("resume", False)
-        else memory.records
-    )
-    legs = [
-        {
-            "from": "pine://posts/",
-            "to": "pine://office/dawn/",
-            **{k: job.pop(k) for k in LEG_KEYS if k in job},
-        }
-    ]
-    definition = read_definition({"job": "dawn", "legs": legs, **job})
-    order = Order(
-        number,
-        kind,
-        definition,
-        {"posts": source, "office": target},
-        str(tmp),
-        retry=QUICK,
-        batches=batches,
-        stamp=stamp,
-    )
-    ending = await carry_out(order, memory)
-    return ending
-
-
-def done(memory):
-    return Counter(f"{r.decision} {r.reason}" + (f" ({r.error})" if r.error else "") for r in memory.records.values())
-
-
-@pytest.fixture
-def folder(tmp_path):
-    root = tmp_path / "posts"
-    for name in ("a.flac", "sub/b.csv", "sub/é +%.txt", "empty"):
-        (root / name).parent.mkdir(parents=True, exist_ok=True)
-        (root / name).write_bytes(name.encode() * (0 if name == "empty" else 3))
-        os.utime(root / name, ns=(10**18, 10**18))
-    return root
-
-
-def posts(folder):
-    return open_store({"kind": "folder", "name": "posts", "path": str(folder)})
-
-
-@pytest.fixture
-def office():
-    with running("dawn") as (server, endpoint):
-        yield server, lambda: open_store(
-            {"kind": "s3", "name": "office", "endpoint": endpoint, "key_id": KEY, "secret": SECRET,
-             "allowed": ["127.0.0.0/8"], "retry": QUICK._asdict()}
-        )  # fmt: skip
 
 
 async def test_only_what_is_new_or_changed_is_carried(folder, office):
@@ -334,7 +245,7 @@ async def test_a_source_that_is_not_there_fails_the_run(folder, office):
     _, opened = office
     store = open_store({"kind": "folder", "name": "posts", "path": str(folder / "nowhere")})
     ending = await run(Memory(), store, opened())
-    assert ending.error is not None and ending.error.code == "store.missing"
+    assert ending.error is not None and ending.error.code == "store.no-root"
 
 
 names = st.dictionaries(

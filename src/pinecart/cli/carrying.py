@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from itertools import islice
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -11,8 +12,8 @@ from urllib.parse import urlsplit
 import click
 
 from pinecart.cli.following import follow, follow_quietly
-from pinecart.cli.frame import PROBLEMS, Cart, exit_code, output_option, say
-from pinecart.cli.jobs import leg_options, leg_rules, show_preview
+from pinecart.cli.frame import DONE, HELD, PROBLEMS, Cart, exit_code, output_option, say
+from pinecart.cli.jobs import INTENT_HELP, leg_options, leg_rules, show_preview
 from pinecart.cli.runs import tell
 
 SCHEME = "pine://"
@@ -22,7 +23,10 @@ SCHEME = "pine://"
 @click.argument("source", metavar="FROM")
 @click.argument("target", metavar="TO")
 @leg_options
-@click.option("--intent", help="top-up: add what is missing; renew (default): also replace what changed.")
+@click.option("--intent", help=INTENT_HELP)
+@click.option(
+    "--set-aside", type=click.IntRange(0, 3650), help="Days to keep what is removed or replaced; 0: for good."
+)
 @click.option("--compare", help="since-last-run (default), size-and-time, checksum, size or always.")
 @click.option("--on-difference", help="keep, replace-changed (default), replace-all, keep-both or refuse.")
 @click.option("--preview", "only_preview", is_flag=True, help="Only show what would be done.")
@@ -40,7 +44,7 @@ def carry(
     keep_as: str | None,
     **options: Any,
 ) -> None:
-    """Copy a file or a folder's contents, once. Nothing is removed.
+    """Copy a file or a folder's contents, once. Nothing is removed, unless the intent says so.
 
     FROM is one file, or a folder whose contents arrive. TO ending in / means into it, under the same name; without,
     a file is carried as that name. Both may be paths of this machine that lie in a registered folder store.
@@ -50,7 +54,9 @@ def carry(
     pinecart carry pine://posts/survey.txt pine://office/larkfell/about.txt
     pinecart carry ./posts/recordings pine://office/larkfell/recordings/ --newer-than "2 days"
     """
-    rules = leg_rules(options) | {k: options[k] for k in ("intent", "compare", "on_difference") if options[k]}
+    rules = leg_rules(options) | {
+        k: options[k] for k in ("intent", "compare", "on_difference", "set_aside") if options[k] is not None
+    }
     places = as_location(cart, source), as_location(cart, target)
     told = cart.client.carry(*places, preview=only_preview, **rules)
     for sentence in told["sentences"][:1]:
@@ -67,6 +73,56 @@ def carry(
         say(f"Kept as job {keep_as}. Next: pinecart job show {keep_as}")
     cart.show(run, lambda: tell(run))
     sys.exit(exit_code(run))
+
+
+@click.command()
+@click.argument("location")
+@leg_options
+@click.option("--set-aside", type=click.IntRange(0, 3650), help="Days it is kept (14 by default); 0: removed for good.")
+@click.option("--preview", "only_preview", is_flag=True, help="Only show what would be removed.")
+@click.option("--yes", is_flag=True, help="Don't ask: remove what it finds.")
+@output_option
+def remove(cart: Cart, location: str, set_aside: int | None, only_preview: bool, yes: bool, **options: Any) -> None:
+    """Remove a file, or the files in a folder: listed, counted, asked for, and set aside so that it can be undone.
+
+    \b
+    pinecart remove pine://office/larkfell/old/ --preview
+    pinecart remove pine://office/larkfell/old/ --take "*.tmp"
+    pinecart remove pine://office/larkfell/old/dawn.flac --set-aside 30
+    """
+    rules = {k: v for k, v in leg_rules(options).items() if k != "rename"}
+    rules |= {} if set_aside is None else {"set_aside": set_aside}
+    told = cart.client.remove(as_location(cart, location), preview=only_preview, **rules)
+    for sentence in told["sentences"]:
+        say(sentence)
+    if only_preview:
+        run = follow_quietly(cart, told["run"], "previews")
+        show_preview(cart, run)
+        sys.exit(PROBLEMS if run["outcome"] == "failed" else DONE)
+    run = follow(cart, told["run"]["id"], each=False)
+    if run["state"] == "held":
+        run = _asked(cart, run, yes=yes)
+    cart.show(run, lambda: tell(run))
+    if run["undoable"] and run["set_aside"]:
+        say(f"Bring it back within {run['set_aside']} days: pinecart run undo {run['id']}")
+    sys.exit(exit_code(run))
+
+
+def _asked(cart: Cart, run: dict[str, Any], *, yes: bool) -> dict[str, Any]:
+    """Show what waits, and take a yes or a no for exactly that."""
+    say(" ".join(h["message"] for h in run["held"]["lists"]))
+    shown = [o["key"] for o in islice(cart.client.objects(run["id"], held=True), 10)]
+    more = sum(h["objects"] for h in run["held"]["lists"]) - len(shown)
+    for line in shown + ([f"and {more:,} more"] if more > 0 else []):
+        say(f"  {line}")
+    if not yes and not sys.stdin.isatty():
+        say(f"It waits for your yes: pinecart run release {run['id']}; or cancel it: pinecart run decline {run['id']}")
+        sys.exit(HELD)
+    fate = f"set aside for {run['set_aside']} days" if run["set_aside"] else "deleted for good"
+    if not yes and not click.confirm(f"They will be {fate}. Go on?", err=True):
+        return cart.client.decline(run["id"], why="answered no")
+    cart.client.release(run["id"], run["held"]["digest"])
+    return follow(cart, run["id"], each=False)
 
 
 def as_location(cart: Cart, text: str) -> str:

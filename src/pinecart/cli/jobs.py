@@ -11,6 +11,8 @@ from pinecart.cli.following import follow_quietly
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, say
 from pinecart.cli.words import age, mark, size, table
 
+INTENT_HELP = "top-up: add what is missing; renew (default): also replace what changed; mirror: an exact copy, removes what is gone; hand-over: move, removes at the source after proof."
+
 
 @click.group(cls=Words)
 def job() -> None:
@@ -79,7 +81,10 @@ def job_options(command: Any) -> Any:
         click.option(
             "--compare", help="How changed is decided: since-last-run (default), size-and-time, checksum, size, always."
         ),
-        click.option("--intent", help="top-up: add what is missing; renew (default): also replace what changed."),
+        click.option(
+            "--set-aside", type=click.IntRange(0, 3650), help="Days to keep what is removed or replaced; 0: for good."
+        ),
+        click.option("--intent", help=INTENT_HELP),
         click.option("--to", "to", help="Where to put: pine://STORE/PATH."),
         click.option("--from", "from_", help="Where to take from: pine://STORE/PATH."),
     ):
@@ -94,8 +99,8 @@ def _definition(old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str
     for key, name in (("from_", "from"), ("to", "to")):
         leg |= {name: options[key]} if options[key] else {}
     leg |= leg_rules(options)
-    for key in ("intent", "compare", "on_difference", "why", "title"):
-        made |= {key: options[key]} if options[key] else {}
+    for key in ("intent", "compare", "on_difference", "why", "title", "set_aside"):
+        made |= {key: options[key]} if options[key] not in (None, "") else {}
     made |= {"labels": list(options["labels"])} if options["labels"] else {}
     made |= {"schedule": {"cron": options["cron"], "zone": options["zone"]}} if options["cron"] else {}
     return made | {"legs": [leg, *made.get("legs", [])[1:]]}

@@ -19,6 +19,7 @@ COMMANDS = {
     "bucket": ("pinecart.cli.stores", "bucket"),
     "browse": ("pinecart.cli.stores", "browse"),
     "carry": ("pinecart.cli.carrying", "carry"),
+    "remove": ("pinecart.cli.carrying", "remove"),
     "job": ("pinecart.cli.jobs", "job"),
     "preview": ("pinecart.cli.jobs", "preview"),
     "start": ("pinecart.cli.runs", "start"),

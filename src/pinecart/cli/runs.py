@@ -9,8 +9,9 @@ from typing import Any
 
 import click
 
-from pinecart.cli.following import follow
-from pinecart.cli.frame import Cart, Words, exit_code, output_option, say
+from pinecart.cli.following import follow, follow_quietly
+from pinecart.cli.frame import DONE, PROBLEMS, Cart, Words, exit_code, output_option, say
+from pinecart.cli.jobs import show_preview
 from pinecart.cli.words import age, coloured, mark, size, table
 
 
@@ -106,6 +107,12 @@ def tell(run: dict[str, Any]) -> None:
     table(["decision", "files", "bytes"], rows, numbers=[1, 2])
     for group in run.get("problem_groups", []):
         click.echo(f"\n▲ {group['objects']:,} × {group['code']}: {group['message']}")
+    for held in (run["held"] or {"lists": []})["lists"]:
+        click.echo(f"\n◆ {held['message']} ({size(held['bytes'])})")
+    if run["held"]:
+        number = run["id"]
+        click.echo(f"\nSee the list:  pinecart run objects {number} --held")
+        click.echo(f"Go on:         pinecart run release {number}\nCancel:        pinecart run decline {number}")
     if run["problems"]:
         click.echo(f"\nEach of them: pinecart run objects {run['id']} --problems")
 
@@ -129,14 +136,15 @@ def run_follow(cart: Cart, number: int, each: bool) -> None:
     "--decision", default="", help="Only these: a decision or a reason, such as 'replace' or 'changed-there'."
 )
 @click.option("--problems", is_flag=True, help="Only those that are problems.")
+@click.option("--held", is_flag=True, help="Only those that wait for a person's yes.")
 @output_option
-def run_objects(cart: Cart, number: int, decision: str, problems: bool) -> None:
+def run_objects(cart: Cart, number: int, decision: str, problems: bool, held: bool) -> None:
     """What was done to each file.
 
     \b
     pinecart run objects 12 --problems
     """
-    found = list(cart.client.objects(number, decision=decision, problems=problems))
+    found = list(cart.client.objects(number, decision=decision, problems=problems, held=held))
     rows = [[o["decision"], o["reason"], size(o["bytes"]), o["proof"] or o["error"], o["key"]] for o in found]
     heads = ["decision", "reason", "size", "proof", "file"]
     cart.show(
@@ -217,3 +225,108 @@ def run_stop(cart: Cart, number: int) -> None:
     cart.show(
         told, lambda: say(f"Run {number} is told to stop. What it has carried stays; the next run goes on from there.")
     )
+
+
+@run.command("pause")
+@click.argument("number", type=int)
+@output_option
+def run_pause(cart: Cart, number: int) -> None:
+    """Pause a run: what is in flight is finished.
+
+    \b
+    pinecart run pause 12
+    """
+    told = cart.client.pause(number)
+    cart.show(told, lambda: say(f"Run {number} pauses. Go on with: pinecart run resume {number}"))
+
+
+@run.command("resume")
+@click.argument("number", type=int)
+@click.option("--follow", "watch", is_flag=True, help="Watch it until it has ended.")
+@output_option
+def run_resume(cart: Cart, number: int, watch: bool) -> None:
+    """Let a paused run go on.
+
+    \b
+    pinecart run resume 12 --follow
+    """
+    _going_on(cart, cart.client.resume(number), watch)
+
+
+@run.command("retry")
+@click.argument("number", type=int)
+@click.option("--follow", "watch", is_flag=True, help="Watch it until it has ended.")
+@output_option
+def run_retry(cart: Cart, number: int, watch: bool) -> None:
+    """Do the same once more: what failed is tried again, what is done is found done.
+
+    \b
+    pinecart run retry 12 --follow
+    """
+    _going_on(cart, cart.client.retry(number), watch)
+
+
+def _going_on(cart: Cart, run: dict[str, Any], watch: bool) -> None:
+    if watch:
+        _ended(cart, follow(cart, run["id"], each=False))
+    cart.show(run, lambda: say(f"Run {run['id']} is queued. Watch it with: pinecart run follow {run['id']}"))
+
+
+@run.command("release")
+@click.argument("number", type=int)
+@click.option("--digest", help="Of the list you saw; without, you are shown it and asked.")
+@click.option("--why", default="", help="A reason, for the trail.")
+@click.option("--follow", "watch", is_flag=True, help="Watch it until it has ended.")
+@output_option
+def run_release(cart: Cart, number: int, digest: str | None, why: str, watch: bool) -> None:
+    """Say yes to what a run waits with.
+
+    \b
+    pinecart run release 12 --why "the old season was moved" --follow
+    """
+    found = cart.client.run(number)
+    if not found["held"]:
+        raise click.UsageError(f"Run {number} does not wait for anybody. See it with: pinecart run show {number}")
+    if digest is None:
+        tell(found)
+        if not sys.stdin.isatty():
+            raise click.UsageError(f"Name the list that you saw: --digest {found['held']['digest']}")
+        click.confirm("\nGo on with exactly this?", abort=True, err=True)
+    told = cart.client.release(number, digest or found["held"]["digest"], why=why)
+    _going_on(cart, told, watch)
+
+
+@run.command("decline")
+@click.argument("number", type=int)
+@click.option("--why", default="", help="A reason, for the trail.")
+@output_option
+def run_decline(cart: Cart, number: int, why: str) -> None:
+    """Say no to what a run waits with: it is not done, and the run ends.
+
+    \b
+    pinecart run decline 12 --why "the disk was not mounted"
+    """
+    told = cart.client.decline(number, why=why)
+    cart.show(told, lambda: say(f"Run {number} has ended; what it waited with was not done."))
+
+
+@run.command("undo")
+@click.argument("number", type=int)
+@click.option("--preview", "only_preview", is_flag=True, help="Only show what would be undone.")
+@click.option("--yes", is_flag=True, help="Don't ask.")
+@output_option
+def run_undo(cart: Cart, number: int, only_preview: bool, yes: bool) -> None:
+    """Take back what a run did, as far as it still lies as the run left it.
+
+    \b
+    pinecart run undo 12 --preview
+    """
+    if only_preview or not yes:
+        seen = follow_quietly(cart, cart.client.undo(number, preview=True), "previews")
+        show_preview(cart, seen)
+        if only_preview:
+            sys.exit(PROBLEMS if seen["outcome"] == "failed" else DONE)
+        if not sys.stdin.isatty():
+            raise click.UsageError("Say --yes to do it.")
+        click.confirm("Undo exactly this?", abort=True, err=True)
+    _ended(cart, follow(cart, cart.client.undo(number)["id"], each=False))

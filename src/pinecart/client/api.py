@@ -180,6 +180,10 @@ class Client:
         """What the two places mean and what would be done; nothing is started."""
         return self._ask("POST", "carries/check", body={"from": source, "to": target, **rules})
 
+    def remove(self, location: str, *, preview: bool = False, **rules: Any) -> Json:
+        """Start a removal: {"run", "sentences"}. It waits with its list; `release` names that list's digest."""
+        return self._ask("POST", "removals", body={"location": location, "preview": preview, **rules})
+
     def keep(self, number: int, job: str) -> Json:
         """Keep a carry as a job."""
         return self._ask("POST", f"runs/{number}/keep", body={"job": job})
@@ -204,11 +208,13 @@ class Client:
     def preview(self, number: int) -> Json:
         return self._ask("GET", f"previews/{number}")
 
-    def objects(self, number: int, *, of: str = "runs", decision: str = "", problems: bool = False) -> Iterator[Json]:
+    def objects(
+        self, number: int, *, of: str = "runs", decision: str = "", problems: bool = False, held: bool = False
+    ) -> Iterator[Json]:
         """What a run did, an audit found (of="audits") or a preview would do (of="previews"), object by object."""
         what, after = ("findings" if of == "audits" else "objects"), 0
         while True:
-            params = {"after": after, "limit": 1000, "decision": decision, "problems": problems}
+            params = {"after": after, "limit": 1000, "decision": decision, "problems": problems, "held": held}
             page = self._ask("GET", f"{of}/{number}/{what}", params=params)
             yield from page
             if len(page) < 1000:
@@ -235,8 +241,29 @@ class Client:
     def stop(self, number: int) -> Json:
         return self._ask("POST", f"runs/{number}/stop")
 
+    def pause(self, number: int) -> Json:
+        return self._ask("POST", f"runs/{number}/pause")
+
+    def resume(self, number: int) -> Json:
+        return self._ask("POST", f"runs/{number}/resume")
+
+    def retry(self, number: int) -> Json:
+        """The same once more, as a new run."""
+        return self._ask("POST", f"runs/{number}/retry")
+
+    def release(self, number: int, digest: str, *, why: str = "") -> Json:
+        """Say yes to the held list with this digest. Raises Refused if it is another one by now."""
+        return self._ask("POST", f"runs/{number}/release", body={"digest": digest, "why": why})
+
+    def decline(self, number: int, *, why: str = "") -> Json:
+        return self._ask("POST", f"runs/{number}/decline", body={"why": why})
+
+    def undo(self, number: int, *, preview: bool = False) -> Json:
+        """Take back what a run did, as a new run; or a preview of it."""
+        return self._ask("POST", f"runs/{number}/undo", body={"preview": preview})
+
     def follow(self, number: int) -> Iterator[tuple[str, Json]]:
-        """(event, payload) until the run has ended: "state" with the run, "progress" with its progress.
+        """(event, payload) until the run has ended, or waits for a person: "state" with the run, "progress" with its progress.
 
         A cut stream is taken up again where it was. The first and the last are always "state".
         """
@@ -246,7 +273,7 @@ class Client:
                 for number_text, kind, payload in self._stream(number, last_id):
                     last_id, failed = number_text, 0
                     yield kind, payload
-                    if kind == "state" and payload["state"] == "ended":
+                    if kind == "state" and payload["state"] in ("ended", "held", "paused"):
                         return
             except httpx.HTTPError as exc:
                 failed += 1

@@ -17,6 +17,7 @@ class Intent(StrEnum):
     RENEW = "renew"
     MIRROR = "mirror"
     HAND_OVER = "hand-over"
+    REMOVE = "remove"  # of a removal run alone: no job has it
 
 
 class OnDifference(StrEnum):
@@ -69,6 +70,10 @@ class Reason(StrEnum):
     OTHER_SIZE = "other-size"
     OTHER_TIME = "other-time"
     NAME_CLASH = "name-clash"
+    ASKED = "asked"
+    TOO_YOUNG = "too-young"
+    UNDONE = "undone"
+    EXPIRED = "expired"
 
 
 class Side(Enum):
@@ -168,6 +173,8 @@ def decide_unknown(source: bool, there: There, rules: Rules) -> Verdict:
     if not source:
         if rules.intent is Intent.MIRROR:
             return Verdict(Decision.REMOVE, Reason.FOREIGN)
+        if rules.intent is Intent.REMOVE:
+            return Verdict(Decision.REMOVE, Reason.ASKED)
         return Verdict(Decision.LEAVE, Reason.FOREIGN)
     verdict = _UNKNOWN_BY_INTENT.get((rules.intent, there)) or _UNKNOWN[there]
     return _by_choice(verdict, rules)
@@ -215,6 +222,8 @@ def consider(
     """The verdict on one key, or the question that has to be answered first. Selection comes before this."""
     if entry is not None and entry.fault:
         return _FAULTS[entry.fault]
+    if entry is None and far is not None and far.fault:
+        return Verdict(Decision.LEAVE, Reason.FOREIGN)  # a link or a folder that can't be entered: nobody's to remove
     if row is not None and row.cleared:
         return _consider_cleared(entry, far, row, rules, far_look)
     if entry is not None and far is not None and rules.compare is not Comparison.SINCE_LAST_RUN:

@@ -10,18 +10,26 @@ from typing import Any
 
 from pinecart.core.decide import Comparison, Intent, OnDifference, Rules
 from pinecart.core.errors import Invalid
-from pinecart.core.places import Location, is_name, lies_in, parse_location
+from pinecart.core.guards import Limits
+from pinecart.core.places import Location, is_name, parse_location, touch
 from pinecart.core.renaming import Renaming, read_renaming
 from pinecart.core.schedule import Schedule, parse_schedule
 from pinecart.core.selection import RULES, Selection, compile_selection
 
-INTENTS_NOW = (Intent.TOP_UP, Intent.RENEW)
-CARRY = "carry"  # stands for the job in a one-off transfer; no job may be called so
-KEYS = ("job", "title", "why", "labels", "owner", "intent", "compare", "on_difference", "legs", "schedule")
+INTENTS = (Intent.TOP_UP, Intent.RENEW, Intent.MIRROR, Intent.HAND_OVER)
+NO_CHANGE = Limits()
+KEPT_DAYS = 14  # what is removed is set aside for so long, unless the job says otherwise
+CARRY, REMOVE = "carry", "remove"  # stand for the job in a one-off transfer or removal; no job may be called so
+KEYS = (
+    "job", "title", "why", "labels", "owner", "intent", "compare", "on_difference", "legs", "schedule", "set_aside", "guards",
+)  # fmt: skip
 LEG_KEYS = ("from", "to", "take", "leave_out", *RULES, "rename", "one")
 INTENT_WORDS = {
     Intent.TOP_UP: "Adds what is missing there. Nothing that exists there is touched.",
     Intent.RENEW: "Adds what is new and replaces what changed. Nothing is removed.",
+    Intent.MIRROR: "Makes an exact copy: adds, replaces, and removes there what the source no longer has.",
+    Intent.HAND_OVER: "Moves: adds and replaces, and removes each file at the source once its copy is proven.",
+    Intent.REMOVE: "Removes what lies there.",
 }
 CHOICE_WORDS = {
     OnDifference.KEEP: "A file that exists there and differs is kept as it is.",
@@ -30,6 +38,12 @@ CHOICE_WORDS = {
     OnDifference.KEEP_BOTH: "A file that exists there and differs gets a dated name, and the new one is put beside it.",
     OnDifference.REFUSE: "A file that exists there and differs is listed as a problem and not replaced.",
 }
+
+
+def days_kept(mapping: Mapping[str, Any]) -> int:
+    """Days for which a definition sets aside what it removes or replaces; for most intents that is by default not at all."""
+    removes = mapping["intent"] not in (Intent.TOP_UP, Intent.RENEW)
+    return int(mapping.get("set_aside", KEPT_DAYS if removes else 0))
 
 
 @dataclass(frozen=True)
@@ -47,6 +61,12 @@ class Leg:
     @property
     def selection(self) -> Selection:
         return compile_selection(self.take, self.leave_out, dict(self.rules))
+
+    @property
+    def digest(self) -> str:
+        """Of its selection: another one may leave out what was carried before."""
+        mapping = {k: v for k, v in self.as_mapping().items() if k not in ("from", "to")}
+        return hashlib.sha256(json.dumps(mapping, sort_keys=True).encode()).hexdigest()[:16]
 
     def as_mapping(self) -> dict[str, Any]:
         told: dict[str, Any] = {"from": self.source.text, "to": self.target.text, "take": list(self.take)}
@@ -69,6 +89,8 @@ class Definition:
     on_difference: OnDifference
     legs: tuple[Leg, ...]
     schedule: Schedule | None = None
+    set_aside: int = 0
+    limits: Limits = NO_CHANGE
 
     @property
     def rules(self) -> Rules:
@@ -79,7 +101,8 @@ class Definition:
         return {
             "job": self.job, "title": self.title, "why": self.why, "labels": list(self.labels), "owner": self.owner,
             "intent": self.intent.value, "compare": self.compare.value, "on_difference": self.on_difference.value,
-            "legs": [leg.as_mapping() for leg in self.legs],
+            "legs": [leg.as_mapping() for leg in self.legs],             **({"set_aside": self.set_aside} if self.set_aside != days_kept({"intent": self.intent}) else {}),
+            "guards": {k: v for k, v in self.limits._asdict().items() if v != Limits._field_defaults[k]},
             "schedule": self.schedule and {"cron": self.schedule.cron, "zone": self.schedule.zone},
         }  # fmt: skip
 
@@ -135,6 +158,13 @@ class _Reading:
             return default
         return value
 
+    def days(self, given: Mapping[str, Any], key: str, default: int) -> int:
+        value = given.get(key, default)
+        if value is None or (isinstance(value, int) and not isinstance(value, bool) and 0 <= value <= 3650):
+            return default if value is None else value
+        self.wrong(key, "job.malformed", f"{key} must be a number of days from 0 (not kept) to 3650, not {value!r}.")
+        return default
+
     def nested(self, call: Any, *args: Any, where: str = "") -> Any:
         try:
             return call(*args)
@@ -156,43 +186,64 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = 
     if not is_name(name):
         message = f"{name!r} can't be a job's name: use small letters, digits and hyphens, 63 at most."
         reading.wrong("job", "job.name", message)
-    if name == CARRY and not carry:
+    if name in (CARRY, REMOVE) and not carry:
         reading.wrong("job", "job.name", f"{name!r} stands for transfers without a job. Choose another name.")
-    legs = _read_legs(mapping.get("legs"), reading)
+    intent = Intent(reading.one_of(mapping, "intent", "renew", (*INTENTS, Intent.REMOVE) if carry else INTENTS))
+    legs = _read_legs(mapping.get("legs"), reading, intent)
     definition = Definition(
         job=name,
         title=reading.text(mapping, "title") or name,
         why=reading.text(mapping, "why"),
         labels=reading.texts(mapping, "labels"),
         owner=reading.text(mapping, "owner") or owner,
-        intent=Intent(reading.one_of(mapping, "intent", "renew", INTENTS_NOW)),
+        intent=intent,
         compare=Comparison(reading.one_of(mapping, "compare", "since-last-run", tuple(Comparison))),
         on_difference=OnDifference(reading.one_of(mapping, "on_difference", "replace-changed", tuple(OnDifference))),
         legs=legs,
         schedule=_read_schedule(mapping.get("schedule"), reading),
+        set_aside=reading.days(mapping, "set_aside", days_kept({"intent": intent})),
+        limits=_read_limits(mapping.get("guards"), reading),
     )
     if reading.problems:
         raise Invalid(reading.problems)
     return definition
 
 
-def _read_legs(given: Any, reading: _Reading) -> tuple[Leg, ...]:
+def _read_limits(given: Any, reading: _Reading) -> Limits:
+    if not given:
+        return Limits()
+    if not isinstance(given, Mapping):
+        reading.wrong("guards", "job.malformed", f"guards has numbers for: {', '.join(Limits._fields)}.")
+        return Limits()
+    told = {str(k).replace("-", "_"): v for k, v in given.items()}
+    for name, value in told.items():
+        if name not in Limits._fields:
+            known = ", ".join(Limits._fields)
+            reading.wrong(f"guards.{name}", "job.unknown-key", f"There is no limit {name!r}. There are: {known}.")
+        elif not isinstance(value, int) or isinstance(value, bool) or value < 0:
+            reading.wrong(f"guards.{name}", "job.malformed", f"The limit {name} must be a whole number, not {value!r}.")
+    return Limits() if reading.problems else Limits(**told)
+
+
+def _read_legs(given: Any, reading: _Reading, intent: Intent) -> tuple[Leg, ...]:
     if not isinstance(given, list) or not given:
         reading.wrong("legs", "job.no-legs", "A job needs at least one leg with a from and a to.")
         return ()
     legs = [_read_leg(leg, f"legs[{i}].", reading) for i, leg in enumerate(given)]
     built = tuple(leg for leg in legs if leg)
     for i, leg in enumerate(built):
-        if (
-            not leg.one
-            and leg.source.store == leg.target.store
-            and (lies_in(leg.target.path, leg.source.path) or lies_in(leg.source.path, leg.target.path))
-        ):
+        if intent is Intent.MIRROR and (leg.renaming or leg.one):
+            message = "An exact copy keeps every name: it can't rename, and is of a folder, not of one file."
+            reading.wrong(f"legs[{i}].rename", "job.mirror-renames", message)
+        if not leg.one and intent is not Intent.REMOVE and touch(leg.source, leg.target):
             message = f"{leg.target} and {leg.source} lie in one another: a job can't copy a place into itself."
             reading.wrong(f"legs[{i}].to", "job.inside-itself", message)
         for other in built[:i]:
             if other.target == leg.target:
                 reading.wrong(f"legs[{i}].to", "job.same-target", f"Two legs write to {leg.target}.")
+            elif intent is Intent.MIRROR and touch(leg.target, other.target):
+                message = f"{leg.target} and {other.target} lie in one another: one exact copy would remove the other's files."
+                reading.wrong(f"legs[{i}].to", "job.mirror-overlaps", message)
     return built
 
 
@@ -240,7 +291,11 @@ def sentences(definition: Definition) -> list[str]:
     """What the job will do, one consequence a sentence."""
     told = []
     for leg in definition.legs:
-        if leg.one:
+        if definition.intent is Intent.REMOVE:
+            told.append(
+                f"Removes {'the file ' + str(leg.source) + leg.one[0] if leg.one else f'the files in {leg.source}'}."
+            )
+        elif leg.one:
             told.append(f"Takes {leg.source}{leg.one[0]} and puts it as {leg.target}{leg.one[1]}.")
         else:
             told.append(
@@ -254,12 +309,27 @@ def sentences(definition: Definition) -> list[str]:
         if leg.renaming:
             how = f"{leg.renaming.pattern} becomes {leg.renaming.to}" if leg.renaming.pattern else leg.renaming.to
             told.append(f"Renames on the way: {how}.")
+    if definition.intent is Intent.REMOVE:
+        return [*told, _aside_words(definition)]
     told.append(INTENT_WORDS[definition.intent])
-    if definition.intent is Intent.RENEW:
+    if definition.intent is not Intent.TOP_UP:
         told.append(CHOICE_WORDS[definition.on_difference])
-    told.append(f"{COMPARISON_WORDS[definition.compare]} Nothing is ever deleted.")
+    told.append(COMPARISON_WORDS[definition.compare])
+    told.append(_aside_words(definition))
     if definition.schedule:
         told.append(f"Runs by itself at {definition.schedule.cron} ({definition.schedule.zone}).")
     else:
         told.append("Runs when somebody starts it.")
     return told
+
+
+def _aside_words(definition: Definition) -> str:
+    """What becomes of what is removed or replaced."""
+    days = definition.set_aside
+    kept = f"set aside for {days} days, and can be brought back" if days else "gone for good"
+    if definition.intent in (Intent.MIRROR, Intent.HAND_OVER, Intent.REMOVE):
+        what = "What is removed" if definition.intent is Intent.REMOVE else "What is removed or replaced"
+        return f"{what} is {kept}."
+    if definition.intent is Intent.TOP_UP:
+        return "Nothing is ever deleted."
+    return f"What is replaced is {kept}. Nothing else is ever deleted." if days else "Nothing is ever deleted."

@@ -10,6 +10,7 @@ from __future__ import annotations
 from enum import Enum
 from typing import NamedTuple
 
+SETTLE_S = 60.0  # a file must have been untouched for so long before it is cleared from its folder
 RACY_NS = 2_000_000_000  # a write within the clock step of many file systems can leave size and time as they were
 
 
@@ -53,6 +54,22 @@ class Row(NamedTuple):
     racy: bool = False
     cleared: bool = False
     run: int = 0
+
+
+class Aside(NamedTuple):
+    """One object set aside: what was removed, cleared or replaced, and where it is kept.
+
+    side: "source" or "target".   key: relative to the leg's place, under the name it has there.
+    at: the whole key of what is kept, in the same store.   was: fingerprint of the object before, `kept`: of what is kept.
+    """
+
+    leg: int
+    side: str
+    key: bytes
+    at: bytes
+    size: int
+    was: str
+    kept: str = ""
 
 
 class Likeness(Enum):

@@ -45,7 +45,7 @@ class Phase(StrEnum):
 
 
 NEXT: dict[State, dict[Event, State]] = {
-    State.QUEUED: {Event.CLAIMED: State.WORKING, Event.FINISHED: State.ENDED},
+    State.QUEUED: {Event.CLAIMED: State.WORKING, Event.FINISHED: State.ENDED, Event.PAUSE: State.PAUSED},
     State.WORKING: {
         Event.FINISHED: State.ENDED,
         Event.PROCESS_DIED: State.INTERRUPTED,
@@ -55,7 +55,7 @@ NEXT: dict[State, dict[Event, State]] = {
     },
     State.HELD: {Event.RELEASED: State.QUEUED, Event.FINISHED: State.ENDED},
     State.PAUSED: {Event.RESUME: State.QUEUED, Event.FINISHED: State.ENDED},
-    State.INTERRUPTED: {Event.CLAIMED: State.WORKING, Event.FINISHED: State.ENDED},
+    State.INTERRUPTED: {Event.CLAIMED: State.WORKING, Event.FINISHED: State.ENDED, Event.PAUSE: State.PAUSED},
     State.ENDED: {},
 }
 CLAIMABLE = (State.QUEUED, State.INTERRUPTED)

@@ -62,6 +62,11 @@ def lies_in(inner: bytes, outer: bytes) -> bool:
     return inner.startswith(outer)
 
 
+def touch(a: Location, b: Location) -> bool:
+    """Whether one of two prefixes equals or holds the other."""
+    return a.store == b.store and (lies_in(a.path, b.path) or lies_in(b.path, a.path))
+
+
 def show(key: bytes) -> str:
     """A key for people: text as it is; what isn't text, control and direction-changing characters escaped."""
     text = key.decode("utf-8", "surrogateescape")
@@ -92,6 +97,19 @@ def dated_name(key: bytes, stamp: str) -> bytes:
     if not stem:
         stem, dot, ending = name, b"", b""
     return head + slash + stem + f" ({stamp})".encode() + dot + ending
+
+
+ASIDE = b".pinecart-aside/"
+
+
+def aside_key(home: bytes, run: int, leg: int, whole: bytes) -> bytes:
+    """Where the object `whole` is set aside: its own path, below the run's and leg's folder at the store's root."""
+    return home + ASIDE + f"{run}/{leg}/".encode() + whole[len(home) :]
+
+
+def original_key(home: bytes, at: bytes) -> bytes:
+    """The whole key that was set aside as `at`."""
+    return home + at[len(home) + len(ASIDE) :].split(b"/", 2)[2]
 
 
 def closest(name: str, known: Iterable[str]) -> list[str]:

@@ -142,6 +142,26 @@ class Store(Protocol):
         """The same as `put` without the bytes passing through us; `put.body` isn't looked at. None: the store won't."""
         ...
 
+    def home(self, prefix: bytes) -> bytes:
+        """Where things are set aside: the root of the folder, or of the bucket that `prefix` lies in."""
+        ...
+
+    async def is_absent(self, key: bytes) -> bool:
+        """True only where the store definitely says that there is no such object. What can't be said is raised."""
+        ...
+
+    async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry | None:
+        """Another name for exactly this object, where nothing is yet. None: the store can't; it is copied, then removed."""
+        ...
+
+    async def remove(self, key: bytes, expected: Entry) -> bool:
+        """Delete exactly this object. True: guarded by the store; False: looked at just before. Raises Taken, Missing."""
+        ...
+
+    async def tidy(self, prefix: bytes, key: bytes) -> None:
+        """Take away the folders above `key`, and below `prefix`, that have become empty."""
+        ...
+
     async def make_bucket(self, name: str) -> bool:
         """True: made. False: was there already, and is ours."""
         ...

@@ -61,6 +61,23 @@ class Selection(NamedTuple):
             return Reason.OTHER_TIME
         return None
 
+    def why_not_gone(self, key: bytes, remembered: str, now_ns: int) -> Reason | None:
+        """The same for a key whose source is gone: by what is remembered of it. What a rule can't be asked about is left."""
+        if not self.takes(key):
+            return Reason.LEFT_OUT
+        sized = self.larger_than is not None or self.smaller_than is not None
+        timed = any(v is not None for v in (self.newer_than_s, self.older_than_s, self.since_ns, self.until_ns))
+        if not (sized or timed):
+            return None
+        size, dot, rest = remembered.partition(".")
+        time_text = rest.split(".", 1)[0] if dot else ""
+        if timed and not time_text:
+            return Reason.OTHER_TIME
+        if not remembered:
+            return Reason.OTHER_SIZE
+        entry = Entry(key, int(size.partition("|")[0]), int(time_text) if time_text else None)
+        return self.why_not(key, entry, now_ns)
+
     def _outside_time(self, at: int, now_ns: int) -> bool:
         age_s = (now_ns - at) / 10**9
         return (

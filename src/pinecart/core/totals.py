@@ -67,12 +67,14 @@ def sentence(run: Mapping[str, Any]) -> str:
     word = run["outcome"] or run["state"]
     mark = MARKS[word]
     totals = run["totals"]
-    if word in ("failed", "skipped"):
+    if word in ("failed", "skipped", "held"):
         return f"{mark}: {run['message']}"
     counts = (
         f"{totals['copy']['objects']:,} copied, {totals['replace']['objects']:,} replaced, "
         f"{totals['remove']['objects']:,} removed, {totals['leave']['objects']:,} unchanged or left"
     )
+    if totals["clear"]["objects"]:
+        counts += f", {totals['clear']['objects']:,} cleared at the source"
     if run["problems"]:
         counts += f", {run['problems']:,} {'problem' if run['problems'] == 1 else 'problems'}"
     if word == "nothing-to-do":
@@ -80,6 +82,18 @@ def sentence(run: Mapping[str, Any]) -> str:
     elif word == "clean":
         counts += ", all proven" if not run.get("size_only") else f", {run['size_only']:,} only compared by size"
     return f"{mark}: {counts}{_far(run.get('far_side'))}"
+
+
+def after_sentence(run: Mapping[str, Any]) -> str:
+    """The same for a run that undid another (`of`), or cleared away what it had set aside."""
+    mark, totals = MARKS[run["outcome"]], run["totals"]
+    removed = totals["remove"]["objects"]
+    if run["kind"] == "expiry":
+        said = f"{files_text(removed)} that run {run['of']} had set aside cleared away for good"
+    else:
+        replaced = totals["replace"]["objects"]
+        said = f"run {run['of']} undone: {totals['copy']['objects'] + replaced:,} brought back, {removed + replaced:,} removed"
+    return f"{mark}: {said}" + (f", {run['problems']:,} left as they are" if run["problems"] else "")
 
 
 def _far(far: Mapping[str, Any] | None) -> str:

@@ -21,7 +21,7 @@ from functools import partial
 from typing import Any
 
 from pinecart.core.checksum import Crc64
-from pinecart.core.entries import Entry, fingerprint
+from pinecart.core.entries import Entry, Likeness, fingerprint, likeness
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Stat, Store
@@ -76,15 +76,17 @@ class FolderStore:
     async def check_place(self, prefix: bytes) -> None:
         def look() -> None:
             with self._dir(()) as fd:
-                now = os.fstatvfs(fd).f_fsid
-            if self._fsid and now != self._fsid:
-                raise Refused(
-                    f"Store {self.name}: another file system lies at {self._path} than when it was registered. Is the disk "
-                    f"mounted? If it was moved on purpose, register the store again.",
-                    code="store.not-the-same",
-                )
+                self._must_be_the_same(fd)
 
         await self._do(look)
+
+    def _must_be_the_same(self, root: int) -> None:
+        if self._fsid and os.fstatvfs(root).f_fsid != self._fsid:
+            raise Refused(
+                f"Store {self.name}: another file system lies at {self._path} than when it was registered. Is the disk "
+                f"mounted? If it was moved on purpose, register the store again.",
+                code="store.not-the-same",
+            )
 
     # --- looking -------------------------------------------------------------------------------------------------
 
@@ -210,6 +212,83 @@ class FolderStore:
         finally:
             writing.drop()
 
+    # --- removing ------------------------------------------------------------------------------------------------
+
+    def home(self, prefix: bytes) -> bytes:
+        return b""
+
+    async def is_absent(self, key: bytes) -> bool:
+        _must_be_safe(key, self.name)
+        *parents, name = key.split(b"/")
+
+        def look() -> bool:
+            with self._dir(()) as root:
+                self._must_be_the_same(root)
+            try:
+                with self._dir(tuple(parents)) as parent:
+                    found = os.stat(name, dir_fd=parent, follow_symlinks=False)
+            except FileNotFoundError:
+                return True
+            return st.S_ISDIR(found.st_mode)  # a folder of that name is no file; a link on the way is an error
+
+        found: bool = await self._do(look)
+        return found
+
+    async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry | None:
+        """A rename, looked at again afterwards, and put back if it was another file after all."""
+        _must_be_safe(to, self.name)
+        *parents, name = key.split(b"/")
+        *new_parents, new = to.split(b"/")
+
+        def work() -> Entry:
+            with self._dir(tuple(parents)) as here, self._dir(tuple(new_parents), create=True) as there:
+                self._must_be_as(here, name, key, expected)
+                _rename_if_absent(here, name, there, new)
+                found = os.stat(new, dir_fd=there, follow_symlinks=False)
+                moved = _entry(to, found)
+                if not st.S_ISREG(found.st_mode) or likeness(moved, fingerprint(expected)) is Likeness.DIFFERENT:
+                    _rename_if_absent(there, new, here, name)
+                    raise Taken(f"pine://{self.name}/{show(key)} changed while it was moved, and was put back.")
+                for fd in (there, here):
+                    os.fsync(fd)
+                return moved
+
+        moved: Entry = await self._do(work)
+        return moved
+
+    async def remove(self, key: bytes, expected: Entry) -> bool:
+        *parents, name = key.split(b"/")
+
+        def work() -> bool:
+            with self._dir(tuple(parents)) as parent:
+                self._must_be_as(parent, name, key, expected)
+                os.unlink(name, dir_fd=parent)
+                os.fsync(parent)
+            return False
+
+        guarded: bool = await self._do(work)
+        return guarded
+
+    async def tidy(self, prefix: bytes, key: bytes) -> None:
+        least, parts = len(_parts(prefix)), key.split(b"/")[:-1]
+
+        def work() -> None:
+            while len(parts) > least:
+                *above, last = parts
+                try:
+                    with self._dir(tuple(above)) as parent:
+                        os.rmdir(last, dir_fd=parent)
+                except OSError:  # not empty, or gone already
+                    return
+                parts.pop()
+
+        await self._do(work)
+
+    def _must_be_as(self, parent: int, name: bytes, key: bytes, expected: Entry) -> None:
+        found = os.stat(name, dir_fd=parent, follow_symlinks=False)
+        if not st.S_ISREG(found.st_mode) or fingerprint(_entry(key, found)) != fingerprint(expected):
+            raise Taken(f"pine://{self.name}/{show(key)} is not as it was when this was planned. It was left alone.")
+
     async def make_bucket(self, name: str) -> bool:
         raise Refused(f"{self.name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets")
 
@@ -224,7 +303,11 @@ class FolderStore:
     @contextlib.contextmanager
     def _dir(self, parts: tuple[bytes, ...], *, create: bool = False) -> Iterator[int]:
         """A descriptor of a folder below the root, opened part by part."""
-        fd = os.open(self._path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            fd = os.open(self._path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        except (FileNotFoundError, NotADirectoryError):
+            message = f"Store {self.name}: there is no folder at {self._path}. Is its disk mounted?"
+            raise Refused(message, code="store.no-root") from None
         try:
             self._may_enter(fd)
             for part in parts:
@@ -346,25 +429,13 @@ class _Writing:
                 f"pine://{self._store.name}/{show(self._put.key)}: what was written does not read back the same."
             )
         if self._put.if_absent:
-            self._rename_if_absent()
+            _rename_if_absent(self._parent, self._hidden or b"", self._parent, self._name)
         else:
             self._still_as_compared()
             os.replace(self._hidden or b"", self._name, src_dir_fd=self._parent, dst_dir_fd=self._parent)
         self._hidden = None
         os.fsync(self._parent)
         return Placed(_entry(self._put.key, os.fstat(self._fd)), "read-back", guarded=self._put.if_absent, crc=crc)
-
-    def _rename_if_absent(self) -> None:
-        """rename that never replaces (Linux renameat2); where a file system lacks it, a hard link does the same."""
-        args = (self._parent, self._hidden, self._parent, self._name, _NOREPLACE)
-        if _LIBC.renameat2(*args) == 0:
-            return
-        number = ctypes.get_errno()
-        if number in (errno.EINVAL, errno.ENOSYS):
-            os.link(self._hidden or b"", self._name, src_dir_fd=self._parent, dst_dir_fd=self._parent)
-            os.unlink(self._hidden or b"", dir_fd=self._parent)
-        elif number:
-            raise OSError(number, os.strerror(number))
 
     def _still_as_compared(self) -> None:
         expected = self._put.expected
@@ -383,6 +454,18 @@ class _Writing:
                 os.unlink(self._hidden, dir_fd=self._parent)
         os.close(self._fd)
         self._opened.__exit__(None, None, None)
+
+
+def _rename_if_absent(from_dir: int, name: bytes, to_dir: int, new: bytes) -> None:
+    """rename that never replaces (Linux renameat2); where a file system lacks it, a hard link does the same."""
+    if _LIBC.renameat2(from_dir, name, to_dir, new, _NOREPLACE) == 0:
+        return
+    number = ctypes.get_errno()
+    if number in (errno.EINVAL, errno.ENOSYS):
+        os.link(name, new, src_dir_fd=from_dir, dst_dir_fd=to_dir)
+        os.unlink(name, dir_fd=from_dir)
+    elif number:
+        raise OSError(number, os.strerror(number))
 
 
 def _crc_of_file(fd: int) -> str:

@@ -92,6 +92,25 @@ class MemoryStore:
     async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry) -> Placed | None:
         return None
 
+    def home(self, prefix: bytes) -> bytes:
+        return prefix[: prefix.find(b"/") + 1]
+
+    async def is_absent(self, key: bytes) -> bool:
+        return key not in self.objects
+
+    async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry | None:
+        return None
+
+    async def remove(self, key: bytes, expected: Entry) -> bool:
+        self._must_have(key)
+        if self.objects[key].etag != expected.etag:
+            raise Taken(f"{show(key)} is not as planned.")
+        del self.objects[key]
+        return True
+
+    async def tidy(self, prefix: bytes, key: bytes) -> None:
+        """There are no folders."""
+
     async def make_bucket(self, name: str) -> bool:
         return False
 

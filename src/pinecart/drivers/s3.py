@@ -422,6 +422,39 @@ class S3Store:
             raise error
         return answer.status in (400, 404, 409, 412, 501)
 
+    def home(self, prefix: bytes) -> bytes:
+        return b"" if self._root else prefix[: prefix.find(b"/") + 1]
+
+    async def is_absent(self, key: bytes) -> bool:
+        """A HEAD alone can't tell a missing key from a missing bucket: the listing of just this name has to agree."""
+        bucket, name = self._split(key)
+        if not await self._is_absent(key):
+            return False
+        page = await self._page(bucket, name, [("max-keys", "1")])
+        return not any(e.key == b"" for e in page.entries)
+
+    async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry | None:
+        return None
+
+    async def remove(self, key: bytes, expected: Entry) -> bool:
+        bucket, name = self._split(key)
+        now = (await self.stat(key)).entry
+        if (now.size, now.etag) != (expected.size, expected.etag):
+            raise Taken(f"{self._named(key)} is not as it was when this was planned. It was not removed.")
+
+        async def one() -> None:
+            answer = await self._ask("DELETE", bucket, name, headers={"if-match": f'"{expected.etag}"'})
+            if answer.status == 501:  # knows no conditions
+                answer = await self._ask("DELETE", bucket, name)
+            if answer.status not in (200, 204, 404):
+                raise error_from(answer.status, answer.headers, answer.body, what=f"Removing {self._named(key)}")
+
+        await self._safely(one)
+        return False
+
+    async def tidy(self, prefix: bytes, key: bytes) -> None:
+        """A bucket has no folders."""
+
     async def clock_difference_s(self) -> float | None:
         """Seconds between our clock and the last answer's Date; None if there was none."""
         told = self._transport.last_date

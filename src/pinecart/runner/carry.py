@@ -20,7 +20,7 @@ from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry, Row, fingerprint, is_racy
 from pinecart.core.errors import Busy, Changed, Missing, StoreError, Taken
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading
+from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Store
 from pinecart.core.retry import Retry
 from pinecart.runner.side import Side
 
@@ -34,6 +34,7 @@ class Carried(NamedTuple):
     row: Row
     size: int
     tries: int
+    entry: Entry
 
 
 class Carrier:
@@ -77,8 +78,8 @@ class Carrier:
                 self._ready = True
 
     async def _attempt(self, key: bytes, entry: Entry, replaces: Entry | None, tried: int) -> Carried:
-        mark = decision_id(self._run, self._leg, entry)
-        if tried > 1 and (twin := await self._twin(key, mark, entry.size)):
+        mark, target = decision_id(self._run, self._leg, entry), self._target.prefix + key
+        if tried > 1 and (twin := await self._twin(self._target.store, target, mark, entry.size)):
             return self._carried(entry, twin, tried)
         try:
             placed = await self._within_one_system(key, entry, replaces, mark)
@@ -87,10 +88,10 @@ class Carrier:
             async with self._room.of(min(entry.size, LARGE_ROOM)), self._open(entry) as reading:
                 now = reading.entry._replace(key=key, was=entry.was)
                 mark = decision_id(self._run, self._leg, now)
-                placed = await self._target.store.put(await self._prepare(key, reading, mark, replaces))
+                placed = await self._target.store.put(await self._prepare(target, reading, mark, replaces))
                 return self._carried(now, placed, tried)
         except Taken:
-            twin = await self._twin(key, mark, entry.size)
+            twin = await self._twin(self._target.store, target, mark, entry.size)
             if twin is None:
                 raise
             return self._carried(entry, twin, tried)
@@ -101,7 +102,7 @@ class Carrier:
     def _carried(self, entry: Entry, placed: Placed, tried: int) -> Carried:
         racy = is_racy(entry, time.time_ns())
         row = Row(entry.key, fingerprint(entry), fingerprint(placed.entry), placed.crc, racy, run=self._run)
-        return Carried(placed, row, entry.size, tried)
+        return Carried(placed, row, entry.size, tried, entry)
 
     async def _within_one_system(self, key: bytes, entry: Entry, replaces: Entry | None, mark: str) -> Placed | None:
         """Let the store, or the kernel, copy by itself. None: it can't, and the bytes go through us."""
@@ -113,7 +114,7 @@ class Carrier:
             raise Changed(f"{show(key)} changed since it was listed.")
         known = stat.crc or (stat.card.crc if stat.card else "")
         time_ns = stat.card.modified_ns if stat.card and stat.card.crc in ("", known) else entry.modified_ns
-        put = self._put(key, entry.size, b"", Card(mark, time_ns, known), replaces)
+        put = self._put(self._target.prefix + key, entry.size, b"", Card(mark, time_ns, known), replaces)
         put = put._replace(metadata=stat.metadata, content_type=stat.content_type or put.content_type)
         placed = await target.copy(put, source, self._source.prefix + entry.source_key, entry)
         self._may_copy = placed is not None
@@ -121,47 +122,63 @@ class Carrier:
 
     async def keep_aside(self, key: bytes, far: Entry, new_key: bytes) -> None:
         """Give what lies there a second name, before the new one takes its place."""
-        store, prefix = self._target.store, self._target.prefix
-        mark = decision_id(self._run, self._leg, far._replace(key=new_key))
-        async with store.open(prefix + key, far) as reading:
-            card = reading.card or Card(mark, far.modified_ns, "")
-            put = self._put(new_key, far.size, b"", card._replace(decision_id=mark), None)
-            if await store.copy(put, store, prefix + key, far) is None:
-                await store.put(await self._prepare(new_key, reading, mark, None))
+        prefix = self._target.prefix
+        await self.second(self._target.store, prefix + key, far, prefix + new_key)
 
-    def _put(self, key: bytes, size: int, body: bytes | Reading, card: Card, replaces: Entry | None) -> Put:
-        content_type = mimetypes.guess_type(key.decode("utf-8", "replace"))[0] or "application/octet-stream"
-        target = self._target.prefix + key
+    async def second(self, store: Store, key: bytes, entry: Entry, to: bytes) -> Entry:
+        """A second copy of the object `key` as `to` in the same store (whole keys), where nothing is; ours from before is taken as it."""
+        mark = decision_id(self._run, self._leg, entry._replace(key=to))
+        try:
+            stat = await store.stat(key)
+            if fingerprint(stat.entry) != fingerprint(entry):
+                raise Taken(f"{show(key)} is not as it was when this was planned. It was left alone.")
+            card = stat.card or Card(mark, entry.modified_ns, "")
+            put = self._put(to, entry.size, b"", card._replace(decision_id=mark), None)
+            put = put._replace(metadata=stat.metadata, content_type=stat.content_type or put.content_type)
+            placed = await store.copy(put, store, key, entry)
+            if placed is None:
+                async with self._room.of(min(entry.size, LARGE_ROOM)), store.open(key, entry) as reading:
+                    placed = await store.put(await self._prepare(to, reading, mark, None))
+            return placed.entry
+        except Taken:
+            twin = await self._twin(store, to, mark, entry.size)
+            if twin is None:
+                raise
+            return twin.entry
+
+    def _put(self, target: bytes, size: int, body: bytes | Reading, card: Card, replaces: Entry | None) -> Put:
+        """target: the whole key."""
+        content_type = mimetypes.guess_type(target.decode("utf-8", "replace"))[0] or "application/octet-stream"
         return Put(target, size, body, card, replaces is None, replaces, content_type)
 
-    async def _prepare(self, key: bytes, reading: Reading, mark: str, replaces: Entry | None) -> Put:
+    async def _prepare(self, target: bytes, reading: Reading, mark: str, replaces: Entry | None) -> Put:
         size = reading.entry.size
         if size > HELD_BYTES:
             await reading.piece(0, 1)  # tells the card that the source keeps
             card = reading.card
             known = card.crc if card else ""
             time_ns = card.modified_ns if card else reading.entry.modified_ns
-            put = self._put(key, size, reading, Card(mark, time_ns, known), replaces)
+            put = self._put(target, size, reading, Card(mark, time_ns, known), replaces)
             return put._replace(metadata=reading.metadata, content_type=reading.content_type or put.content_type)
         body = await reading.whole()
         if len(body) != size:
-            raise Changed(f"{show(key)}: {size} bytes were listed, {len(body)} were read.")
+            raise Changed(f"{show(reading.entry.key)}: {size} bytes were listed, {len(body)} were read.")
         crc = crc_of(body)
         kept = reading.card if reading.card and reading.card.crc in ("", crc) else None
         put = self._put(
-            key, size, body, Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc), replaces
+            target, size, body, Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc), replaces
         )
         return put._replace(metadata=reading.metadata, content_type=reading.content_type or put.content_type)
 
-    async def _twin(self, key: bytes, mark: str, size: int) -> Placed | None:
+    async def _twin(self, store: Store, key: bytes, mark: str, size: int) -> Placed | None:
         """What lies there, if it is our own write of this very decision, whose answer was lost."""
         try:
-            stat = await self._target.store.stat(self._target.prefix + key)
+            stat = await store.stat(key)
         except StoreError:
             return None
         if stat.card is None or stat.card.decision_id != mark or stat.entry.size != size:
             return None
-        verified = (await self._target.store.abilities(self._target.prefix)).checksum
+        verified = (await store.abilities(key)).checksum
         return Placed(stat.entry, "server-verified" if verified else "size-only", crc=stat.crc or stat.card.crc)
 
 

@@ -38,7 +38,7 @@ async def far_entries(side: Side, one: tuple[str, str] | None) -> Pages:
         async for page in _looked_up(side, one[1]):
             yield page
         return
-    async for page in absent_is_empty(side.store.list(side.prefix)):
+    async for page in absent_is_empty(side.listed()):
         yield page
 
 
@@ -48,10 +48,10 @@ async def source_entries(side: Side, one: tuple[str, str] | None, renaming: Rena
         async for page in _looked_up(side, one[0]):
             yield [e._replace(key=_bytes(one[1]), was=e.key) for e in page]
     elif renaming:
-        async for page in renamed(side.store.list(side.prefix), renaming, scratch):
+        async for page in renamed(side.listed(), renaming, scratch):
             yield page
     else:
-        async for page in side.store.list(side.prefix):
+        async for page in side.listed():
             yield page
 
 
@@ -111,6 +111,12 @@ def _kept(entries: list[Entry], files: contextlib.ExitStack, scratch: str) -> It
         pickle.dump(tuple(entry), file)
     file.seek(0)
     return (Entry(*pickle.load(file)) for _ in range(len(entries)))  # noqa: S301 - our own, written just now
+
+
+async def nothing() -> Pages:
+    """A side that holds nothing."""
+    return
+    yield []
 
 
 class _Ahead:

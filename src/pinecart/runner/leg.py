@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import itertools
 import json
 import tempfile
 import time
@@ -12,23 +13,30 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from functools import partial
 from typing import IO, Any, NamedTuple, Protocol
 
-from pinecart.core.decide import Answer, Decision, Look, Reason, Rules, Verdict, consider, left_out
-from pinecart.core.entries import Entry, Likeness, Row, fingerprint, likeness
-from pinecart.core.errors import SignInRefused, StoreError
+from pinecart.core.decide import Answer, Decision, Intent, Look, Reason, Rules, Verdict, consider, left_out
+from pinecart.core.entries import SETTLE_S, Aside, Entry, Likeness, Row, fingerprint, likeness
+from pinecart.core.errors import Corrupt, Missing, SignInRefused, StoreError, Taken
+from pinecart.core.guards import Counts, Held, Limits, holds, list_digest
 from pinecart.core.lifecycle import Phase
-from pinecart.core.places import dated_name, show
+from pinecart.core.places import dated_name, original_key, show
 from pinecart.core.renaming import Renaming
 from pinecart.core.retry import Retry
 from pinecart.core.selection import Selection
 from pinecart.runner.carry import Carrier, decision_id
-from pinecart.runner.feed import Pages, far_entries, leg_rows, merged, source_entries
+from pinecart.runner.feed import Pages, far_entries, leg_rows, merged, nothing, source_entries
 from pinecart.runner.look import Pair, compare_contents, content_crc
 from pinecart.runner.pool import Pool
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import Record, Recorder
+from pinecart.runner.removing import Away, Remover
 from pinecart.runner.side import Side
 
 GIVE_UP_AFTER = 100
+TAKEN_AT_ONCE = 200  # removals confirmed, journalled and carried out together
+PLAN_GOOD_S = 600.0  # older than this, nothing more is removed by a plan
+BLOCKED = 1000
+ACTS = (Decision.COPY, Decision.REPLACE, Decision.REMOVE, Decision.CLEAR)
+PROOFS = ("server-verified", "read-back", "server-copy")
 PROBLEM_WORDS = {
     Reason.CHANGED_THERE: "Somebody changed it there since it was placed. It was left untouched.",
     Reason.BOTH_CHANGED: "It changed at both sides. Neither was touched; decide which one to keep.",
@@ -49,12 +57,27 @@ class Item(NamedTuple):
     row: Row | None
     verdict: Verdict
     crc: str = ""
+    proof: str = ""
+
+
+class HeldList(NamedTuple):
+    """A class of decisions that waits for a person, and the digest of its list."""
+
+    leg: int
+    what: str
+    guard: str
+    message: str
+    objects: int
+    bytes: int
+    digest: str
 
 
 class Job(NamedTuple):
     """What a leg needs to know. log: (action, message, fields). stopping: true once a stop was asked for.
 
-    only_plan: a preview.   stamp: the run's date and time, for names that keep both.
+    only_plan: a preview.   stamp: the run's date and time, for names that keep both.   days: what is removed or replaced is
+    set aside for so long.   fresh: this leg never ran like this.   released: digests of lists that a person said yes to.
+    settle_s: so long a file must be untouched before it is cleared from its source folder.
     """
 
     run: int
@@ -72,11 +95,23 @@ class Job(NamedTuple):
     stamp: str
     one: tuple[str, str] | None = None
     renaming: Renaming | None = None
+    days: int = 0
+    limits: Limits = Limits()
+    fresh: bool = False
+    released: frozenset[str] = frozenset()
+    settle_s: float = SETTLE_S
 
 
 class Ledger(Protocol):
     def pages(self, leg: int) -> AsyncIterator[list[Row]]: ...
     async def drop(self, leg: int, keys: list[bytes]) -> None: ...
+    async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None:
+        """Commit what is about to be set aside, and what the ledger shall remember, before anything is destroyed."""
+        ...
+
+    async def meant(self, leg: int) -> list[Aside]:
+        """What this run journalled before, without a word since on whether it was done."""
+        ...
 
 
 class LegRun:
@@ -95,6 +130,15 @@ class LegRun:
         self._dropped: list[bytes] = []
         self._looking = 0
         self._planned = False
+        self._planned_at = 0.0
+        self._unreadable = b""  # a folder of the source that can't be entered: what lies in it seems gone, and isn't
+        self._blocked: list[Item] = []  # copies in whose way something lies that is yet to be removed
+        self.counts = Counts(0, 0, 0)
+        self.held: list[HeldList] = []
+        self._take = {
+            "source": Remover(job.run, job.leg, "source", job.source, self._carrier, job.days),
+            "target": Remover(job.run, job.leg, "target", job.target, self._carrier, job.days),
+        }
 
     async def go(self) -> None:
         """Raises StoreError or Incomplete when the leg as a whole can't be worked on."""
@@ -102,39 +146,134 @@ class LegRun:
         self._phase(Phase.CONNECTING)
         await job.source.store.check_place(job.source.prefix)
         await job.target.store.check_place(job.target.prefix)
+        if not job.only_plan:
+            await self._settle_what_was_meant()
+        while not await self._once():
+            job.log(
+                "planned-anew", "The plan is over ten minutes old: both sides are listed again before more is removed."
+            )
+            self._start_over()
+        if self._dropped and not job.only_plan:
+            await self._ledger.drop(job.leg, self._dropped)
+        await self._recorder.flush()
+
+    async def _once(self) -> bool:
+        """Plan, and act in the safe order. False: the plan has grown too old to remove more by it."""
+        job = self._job
         self._phase(Phase.LISTING)
-        with tempfile.TemporaryFile("w+", dir=job.scratch) as spill:
+        with (
+            tempfile.TemporaryFile("w+", dir=job.scratch) as spill,
+            tempfile.TemporaryFile("w+", dir=job.scratch) as self._clears,
+        ):
             async with Pool(job.concurrency) as pool:
                 await self._plan(pool, spill)
-                self._planned = True
+                self._planned, self._planned_at = True, time.monotonic()
                 self._tell_if_complete()
                 await pool.drain()
                 job.log("planned", f"Listing complete: {self._progress.listed} names.", listed=self._progress.listed)
-                if not job.only_plan:
-                    for wanted in (Decision.COPY, Decision.REPLACE):
-                        for item in _spilled(spill, wanted):
+                held = set() if job.stopping() else await self._guard(spill)
+                if job.only_plan:
+                    return True
+                for what, decision in ((Held.MISSING, Decision.COPY), (Held.REPLACEMENTS, Decision.REPLACE)):
+                    for item in _spilled(spill, decision):
+                        if what not in held or _class_of(item.verdict) is not what:
                             await pool.add(partial(self._act, item))
-                        await pool.drain()
-        if self._dropped and not job.only_plan:
-            await self._ledger.drop(job.leg, self._dropped)
+                    await pool.drain()
+                if Held.REMOVALS not in held and not await self._take_all(pool, spill, Decision.REMOVE, self._remove):
+                    return False
+                blocked, self._blocked = self._blocked, []
+                for item in blocked:
+                    await pool.add(partial(self._act, item, last=True))
+                await pool.drain()
+                for clears in (spill, self._clears):
+                    if not await self._take_all(pool, clears, Decision.CLEAR, self._clear):
+                        return False
+        return True
+
+    def _start_over(self) -> None:
+        self.tally.clear()
+        self.tally_bytes.clear()
+        self.held, self._planned, self.counts = [], False, Counts(0, 0, 0)
+        self._progress.start_over()
+
+    async def _guard(self, spill: IO[str]) -> set[Held]:
+        """What is held now: its list goes into the records, for a person to see."""
+        held: set[Held] = set()
+        if self._unreadable and self.counts.removals:
+            held.add(Held.REMOVALS)
+            await self._leave_removals(spill)
+        found = holds(self.counts._replace(fresh=self._job.fresh), self._job.limits)
+        for hold in found:
+            if hold.what in held:
+                continue
+            digest = list_digest(_line(i) for i in _spilled(spill, None) if _class_of(i.verdict) is hold.what)
+            if digest in self._job.released:
+                self._job.log("released", f"Released: {hold.message}", digest=digest)
+                continue
+            held.add(hold.what)
+            objects = size = 0
+            for item in _spilled(spill, None):
+                if _class_of(item.verdict) is hold.what:
+                    record = self._record(item, done=False)
+                    objects, size = objects + 1, size + record.size
+                    if not self._job.only_plan:
+                        await self._recorder.add(record)
+            self.held.append(HeldList(self._job.leg, hold.what.value, hold.guard, hold.message, objects, size, digest))
+            self._job.log("held", hold.message, guard=hold.guard, digest=digest)
+        return held
+
+    async def _leave_removals(self, spill: IO[str]) -> None:
+        """The source's listing has a hole: nothing may be removed by it, and each file says why."""
+        message = f"Not removed: the folder {show(self._unreadable)} of the source can't be entered, so nobody knows what is gone. Grant the service's account the right."
+        for item in _spilled(spill, Decision.REMOVE):
+            self._progress.problems += 1
+            await self._recorder.add(self._record(item, done=False, error="source-unreadable", message=message))
+
+    async def _settle_what_was_meant(self) -> None:
+        """After an interruption: what was journalled and has happened is recorded; the rest is planned again."""
+        for aside in await self._ledger.meant(self._job.leg):
+            side = self._job.source if aside.side == "source" else self._job.target
+            whole = original_key(side.store.home(aside.at), aside.at)
+            try:
+                kept = (await side.store.stat(aside.at)).entry
+            except Missing:
+                continue
+            if await side.store.is_absent(whole):
+                clear = aside.side == "source"
+                decision, reason = (Decision.CLEAR, Reason.PROVEN) if clear else (Decision.REMOVE, Reason.GONE)
+                record = Record(aside.leg, aside.key, decision.value, reason.value, aside.size, guarded=False)
+                await self._recorder.add(record._replace(kept=fingerprint(kept)))
+                self.acted += 1
         await self._recorder.flush()
 
     # --- planning ------------------------------------------------------------------------------------------------
 
     async def _plan(self, pool: Pool, spill: IO[str]) -> None:
         job, far_objects, far_bytes = self._job, 0, 0
-        source = source_entries(job.source, job.one, job.renaming, job.scratch)
+        asked = job.rules.intent is Intent.REMOVE
+        source = nothing() if asked else source_entries(job.source, job.one, job.renaming, job.scratch)
         far = far_entries(job.target, job.one)
         selection, everything, now_ns = job.selection, job.selection.is_everything, time.time_ns()
-        async for key, entry, there, row in merged(source, far, self._rows()):
+        rows = sources = 0
+        async for key, entry, there, row in merged(source, far, nothing() if asked else self._rows()):
             if job.stopping():
                 return
             if there is not None:
                 far_objects, far_bytes = far_objects + 1, far_bytes + there.size
             if entry is not None:
                 self._progress.listed += 1
+                sources += 1
+                if entry.fault == "unreadable":
+                    self._unreadable = key
+            if row is not None:
+                rows += not row.cleared
             if not everything:
-                why_not = selection.why_not(entry.source_key if entry else key, entry, now_ns)
+                if entry is not None:
+                    why_not = selection.why_not(entry.source_key, entry, now_ns)
+                elif asked:
+                    why_not = selection.why_not(key, there, now_ns)
+                else:
+                    why_not = selection.why_not_gone(key, row.source if row else "", now_ns)
                 if why_not is not None:
                     self._count(Item(key, entry, there, row, left_out(why_not)))
                     continue
@@ -143,8 +282,12 @@ class LegRun:
                 self._looking += 1
                 await pool.add(partial(self._look_and_route, key, entry, there, row, pool, spill))
             else:
-                await self._route(Item(key, entry, there, row, verdict), pool, spill)
+                await self._route(Item(key, entry, there, row, verdict, row.crc if row else ""), pool, spill)
         self.far_seen = (far_objects, far_bytes)
+        self._see(rows=rows, source=sources, far=far_objects, asked=asked)
+
+    def _see(self, **more: Any) -> None:
+        self.counts = self.counts._replace(**more)
 
     def _rows(self) -> Pages:
         return leg_rows(self._ledger.pages(self._job.leg), self._job.one)
@@ -198,13 +341,21 @@ class LegRun:
     async def _route(self, item: Item, pool: Pool, spill: IO[str]) -> None:
         """Send one decision where it belongs: counted, recorded, acted on at once, or spilled until the plan is complete."""
         decision, reason, problem = item.verdict
-        if decision is Decision.COPY or decision is Decision.REPLACE:
-            assert item.entry is not None
+        if decision in ACTS:
             self._progress.planned_objects += 1
-            self._progress.planned_bytes += item.entry.size
+            self._progress.planned_bytes += item.entry.size if item.entry and decision is not Decision.CLEAR else 0
+            c = self.counts
+            if decision is Decision.REMOVE:
+                self._see(removals=c.removals + 1, foreign=c.foreign + (reason is Reason.FOREIGN))
+            elif decision is Decision.REPLACE:
+                self._see(replacements=c.replacements + 1)
+            elif _class_of(item.verdict) is Held.MISSING:
+                self._see(missing=c.missing + 1)
             if self._job.only_plan:
                 await self._recorder.add(self._record(item, done=False))
-            elif reason is Reason.NEW:
+                if decision is not Decision.COPY or reason is not Reason.NEW:
+                    _spill(spill, item)  # so that a preview can say what would be held
+            elif decision is Decision.COPY and reason is Reason.NEW:
                 await pool.add(partial(self._act, item))
             else:
                 _spill(spill, item)
@@ -249,7 +400,8 @@ class LegRun:
 
     # --- acting --------------------------------------------------------------------------------------------------
 
-    async def _act(self, item: Item) -> None:
+    async def _act(self, item: Item, last: bool = False) -> None:
+        """last: nothing that lies in its way will go any more."""
         if self._job.stopping():
             return
         assert item.entry is not None
@@ -267,14 +419,20 @@ class LegRun:
         started = time.monotonic()
         self._progress.start(item.key, item.entry.size)
         try:
-            replaces = item.far
+            replaces, kept = item.far, ""
             if item.verdict.reason is Reason.EXISTS and item.far is not None:
                 await self._carrier.keep_aside(item.key, item.far, dated_name(item.key, self._job.stamp))
+            elif item.far is not None and self._job.days:
+                kept = await self._keep_replaced(item.key, item.far)
             carried = await self._carrier.carry(item.key, item.entry, replaces)
         except SignInRefused:
             raise
         except StoreError as exc:
             self._progress.end(item.key, 0)
+            in_the_way = exc.code in ("store.not-a-folder", "store.is-a-folder")
+            if in_the_way and not last and self._job.rules.intent is Intent.MIRROR and len(self._blocked) < BLOCKED:
+                self._blocked.append(item)
+                return
             await self._record_failure(item, exc, time.monotonic() - started)
             return
         self._failing = ("", 0)
@@ -283,9 +441,114 @@ class LegRun:
         await self._recorder.add(
             self._record(
                 item, size=carried.size, seconds=time.monotonic() - started, crc=carried.row.crc, proof=carried.placed.proof,
-                guarded=carried.placed.guarded, tries=carried.tries, row=carried.row,
+                guarded=carried.placed.guarded, tries=carried.tries, row=carried.row, kept=kept,
             )
         )  # fmt: skip
+        if self._job.rules.intent is Intent.HAND_OVER:
+            self._progress.planned_objects += 1
+            there = Verdict(Decision.CLEAR, Reason.PROVEN)
+            done = item._replace(entry=carried.entry, far=carried.placed.entry, verdict=there, crc=carried.row.crc)
+            _spill(self._clears, done._replace(proof=carried.placed.proof))
+
+    async def _keep_replaced(self, key: bytes, far: Entry) -> str:
+        """Set a copy of what is about to be replaced aside; journalled before."""
+        whole, take = self._job.target.prefix + key, self._take["target"]
+        aside = take.aside_of(key, whole, far)
+        assert aside is not None
+        await self._ledger.before([aside], [])
+        return await take.keep(whole, far, aside)
+
+    # --- taking away ---------------------------------------------------------------------------------------------
+
+    async def _take_all(self, pool: Pool, spill: IO[str], wanted: Decision, take: Any) -> bool:
+        """Remove or clear what was planned, a few hundred at a time. False: the plan is too old to go on by."""
+        items = _spilled(spill, wanted)
+        while batch := list(itertools.islice(items, TAKEN_AT_ONCE)):
+            if self._job.stopping():
+                return True
+            if time.monotonic() - self._planned_at > PLAN_GOOD_S:
+                return False
+            self._phase(Phase.REMOVING)
+            await self._recorder.flush()  # every copy that justifies a clearing is on record before it
+            ready: list[tuple[Item, Aside | None, Row | None]] = []
+            for item in batch:
+                await pool.add(partial(self._confirm, item, ready))
+            await pool.drain()
+            asides, rows = [a for _, a, _ in ready if a], [(self._job.leg, r) for _, _, r in ready if r]
+            await self._ledger.before(asides, rows)
+            for item, aside, row in ready:
+                await pool.add(partial(self._taken, take, item, aside, row))
+            await pool.drain()
+        return True
+
+    async def _confirm(self, item: Item, ready: list[tuple[Item, Aside | None, Row | None]]) -> None:
+        """Whether this one object may go now. What can't be confirmed stays, and is listed."""
+        job, clear = self._job, item.verdict.decision is Decision.CLEAR
+        try:
+            if clear:
+                row = await self._proven(item)
+                assert item.entry is not None
+                whole = job.source.prefix + item.entry.source_key
+                if row is not None:
+                    ready.append((item, self._take["source"].aside_of(item.key, whole, item.entry), row))
+                return
+            assert item.far is not None
+            if job.rules.intent is not Intent.REMOVE and not await job.source.store.is_absent(
+                job.source.prefix + item.key
+            ):
+                raise Taken(f"{show(item.key)} is at the source again. It was not removed.", code="source-back")
+            ready.append((item, self._take["target"].aside_of(item.key, job.target.prefix + item.key, item.far), None))
+        except SignInRefused:
+            raise
+        except StoreError as exc:
+            await self._record_failure(item, exc, 0.0)
+
+    async def _proven(self, item: Item) -> Row | None:
+        """The ledger row of a copy whose source may be cleared. None: not yet. Raises StoreError where it isn't proven."""
+        assert item.entry is not None and item.far is not None
+        entry, store, whole = item.entry, self._job.target.store, self._job.target.prefix + item.key
+        if entry.inode and time.time_ns() - max(entry.modified_ns or 0, entry.ctime_ns) < self._job.settle_s * 1e9:
+            self._progress.planned_objects -= 1
+            self._count(item._replace(verdict=Verdict(Decision.LEAVE, Reason.TOO_YOUNG)))
+            return None
+        stat = await store.stat(whole)
+        if likeness(stat.entry, fingerprint(item.far)) is not Likeness.SAME:
+            raise Taken(f"{show(item.key)} is not as it was placed. Its source was not cleared.")
+        crc, proof = item.crc, item.proof
+        if not crc:
+            crc = await content_crc(self._job.source.store, self._job.source.prefix + entry.source_key, entry)
+        if proof not in PROOFS and stat.crc != crc and await content_crc(store, whole, stat.entry) != crc:
+            raise Corrupt(f"{show(item.key)}: what lies there is not what was sent. Its source was not cleared.")
+        return Row(item.key, fingerprint(entry), fingerprint(stat.entry), crc, cleared=True, run=self._job.run)
+
+    async def _taken(self, take: Any, item: Item, aside: Aside | None, row: Row | None) -> None:
+        started = time.monotonic()
+        self._progress.start(item.key, 0)
+        try:
+            taken: Away = await take(item, aside)
+        except SignInRefused:
+            raise
+        except StoreError as exc:
+            self._progress.end(item.key, 0)
+            await self._record_failure(item, exc, time.monotonic() - started)
+            return
+        self._failing = ("", 0)
+        self.acted += 1
+        self._progress.end(item.key, 0)
+        record = self._record(
+            item, seconds=time.monotonic() - started, guarded=taken.guarded, row=row, kept=taken.kept, tries=1
+        )
+        await self._recorder.add(record)
+        if item.verdict.decision is Decision.REMOVE:
+            self._dropped.append(item.key)
+
+    async def _remove(self, item: Item, aside: Aside | None) -> Away:
+        assert item.far is not None
+        return await self._take["target"].take_away(self._job.target.prefix + item.key, item.far, aside)
+
+    async def _clear(self, item: Item, aside: Aside | None) -> Away:
+        assert item.entry is not None
+        return await self._take["source"].take_away(self._job.source.prefix + item.entry.source_key, item.entry, aside)
 
     async def _record_failure(self, item: Item, exc: StoreError, seconds: float) -> None:
         code, times = self._failing
@@ -328,7 +591,7 @@ class LegRun:
         job, objects, size, differences = self._job, 0, 0, 0
         self._phase(Phase.CHECKING)
         far = far_entries(job.target, job.one)
-        async for _, _, there, row in merged(_nothing(), far, self._rows()):
+        async for _, _, there, row in merged(nothing(), far, self._rows()):
             if there is not None:
                 objects, size = objects + 1, size + there.size
             if row is not None and (there is None or likeness(there, row.there) is Likeness.DIFFERENT):
@@ -337,9 +600,20 @@ class LegRun:
         return {"objects": objects, "bytes": size, "differences": differences + self._not_done[False]}
 
 
-async def _nothing() -> AsyncIterator[list[Any]]:
-    return
-    yield []
+def _class_of(verdict: Verdict) -> Held | None:
+    """The class of decisions that a guard may hold this one with."""
+    if verdict.decision is Decision.REMOVE:
+        return Held.REMOVALS
+    if verdict.decision is Decision.REPLACE:
+        return Held.REPLACEMENTS
+    lost = verdict.decision is Decision.COPY and verdict.reason in (Reason.MISSING_THERE, Reason.CHANGED)
+    return Held.MISSING if lost else None
+
+
+def _line(item: Item) -> bytes:
+    """One decision as it counts in the digest of a list."""
+    sides = [fingerprint(e) if e else "" for e in (item.entry, item.far)]
+    return json.dumps([b64encode(item.key).decode(), item.verdict.decision, item.verdict.reason, *sides]).encode()
 
 
 def _plain(entry: Entry | None) -> list[Any] | None:
@@ -351,15 +625,16 @@ def _entry(key: bytes, plain: list[Any] | None) -> Entry | None:
 
 
 def _spill(spill: IO[str], item: Item) -> None:
-    spill.write(json.dumps([b64encode(item.key).decode(), _plain(item.entry), _plain(item.far), *item.verdict]) + "\n")
+    told = [b64encode(item.key).decode(), _plain(item.entry), _plain(item.far), *item.verdict, item.crc, item.proof]
+    spill.write(json.dumps(told) + "\n")
 
 
-def _spilled(spill: IO[str], wanted: Decision) -> Iterator[Item]:
-    """Read the spilled decisions of one kind back. The file is read line by line, never whole."""
+def _spilled(spill: IO[str], wanted: Decision | None) -> Iterator[Item]:
+    """Read the spilled decisions of one kind (None: all) back. The file is read line by line, never whole."""
     spill.seek(0)
     for line in iter(spill.readline, ""):
-        key_text, entry, far, decision, reason, problem = json.loads(line)
-        if decision == wanted.value:
+        key_text, entry, far, decision, reason, problem, crc, proof = json.loads(line)
+        if wanted is None or decision == wanted.value:
             key = b64decode(key_text)
-            found = Verdict(wanted, Reason(reason), problem)
-            yield Item(key, _entry(key, entry), _entry(key, far), None, found)
+            found = Verdict(Decision(decision), Reason(reason), problem)
+            yield Item(key, _entry(key, entry), _entry(key, far), None, found, crc, proof)

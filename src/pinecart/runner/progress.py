@@ -63,6 +63,12 @@ class Progress:
         self._pace = Pace()
         self._passed: deque[tuple[float, int, int]] = deque([(time.monotonic(), 0, 0)])
 
+    def start_over(self) -> None:
+        """A new plan: only what is done still counts."""
+        self.listed = self.same = 0
+        self.listing_complete = False
+        self.planned_objects, self.planned_bytes = self.done_objects, self.done_bytes
+
     def start(self, key: bytes, size: int) -> None:
         self._in_flight[key] = size
 

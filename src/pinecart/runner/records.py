@@ -15,6 +15,7 @@ class Record(NamedTuple):
 
     done: the decision was carried out; only then does it count in the totals.   seconds: of the last try.
     error: a code, with its `message`; empty if all went well.   row: what the ledger shall remember; None: nothing new.
+    kept: fingerprint of what was set aside of it.
     """
 
     leg: int
@@ -31,6 +32,7 @@ class Record(NamedTuple):
     error: str = ""
     message: str = ""
     row: Row | None = None
+    kept: str = ""
 
 
 class BatchRules(NamedTuple):

@@ -8,16 +8,18 @@ from collections.abc import AsyncIterator, Callable
 from typing import Any, NamedTuple, Protocol
 
 from pinecart.core.audit import compare
-from pinecart.core.definition import Definition
-from pinecart.core.entries import Row
+from pinecart.core.definition import KEPT_DAYS, Definition
+from pinecart.core.entries import SETTLE_S, Aside, Row
 from pinecart.core.errors import PinecartError
+from pinecart.core.places import ASIDE, Location
 from pinecart.core.ports import Store
 from pinecart.core.retry import Retry
 from pinecart.runner.feed import far_entries, leg_rows, merged, source_entries
-from pinecart.runner.leg import Job, LegRun
+from pinecart.runner.leg import HeldList, Job, LegRun
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import BatchRules, Record, Recorder
 from pinecart.runner.side import Side
+from pinecart.runner.undoing import Clearing, Done, Undoing
 
 TELL_S = 0.25  # at most four progress events a second
 
@@ -27,6 +29,13 @@ class Records(Protocol):
 
     def pages(self, leg: int) -> AsyncIterator[list[Row]]: ...
     async def drop(self, leg: int, keys: list[bytes]) -> None: ...
+    async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None: ...
+    async def meant(self, leg: int) -> list[Aside]: ...
+    def fresh(self, leg: int) -> bool: ...
+    async def settled(self, leg: int) -> None: ...
+    def done_by(self, leg: int) -> AsyncIterator[list[Done]]: ...
+    def kept_by(self, leg: int) -> AsyncIterator[list[Aside]]: ...
+    async def no_longer_aside(self, asides: list[Aside], *, back: bool) -> None: ...
     async def save(self, batch: list[Record]) -> None: ...
     async def tell(self, progress: dict[str, Any]) -> None: ...
     def stopping(self) -> bool: ...
@@ -34,7 +43,11 @@ class Records(Protocol):
 
 
 class Order(NamedTuple):
-    """What to carry out. kind: "transfer", "preview" or "audit". stores: name → an opened store."""
+    """What to carry out. kind: "transfer", "preview", "audit", "undo" or "expiry". stores: name → an opened store.
+
+    undo: a preview of undoing.   released: digests of lists that a person said yes to.   aside: (store, prefix) of what is
+    set aside by runs of ours, and so is no file of theirs.
+    """
 
     run: int
     kind: str
@@ -45,16 +58,24 @@ class Order(NamedTuple):
     retry: Retry = Retry()
     batches: BatchRules = BatchRules()
     stamp: str = ""
+    undo: bool = False
+    released: frozenset[str] = frozenset()
+    aside: tuple[tuple[str, bytes], ...] = ()
+    settle_s: float = SETTLE_S
 
 
 class Ending(NamedTuple):
-    """How it went. counted: (decision, reason, objects, bytes) of what has no record. error: why it failed as a whole."""
+    """How it went. counted: (decision, reason, objects, bytes) of what has no record. error: why it failed as a whole.
+
+    held: what waits for a person.
+    """
 
     counted: list[tuple[str, str, int, int]]
     far_side: dict[str, int] | None
     acted: int
     stopped: bool
     error: PinecartError | None = None
+    held: tuple[HeldList, ...] = ()
 
 
 async def carry_out(order: Order, records: Records) -> Ending:
@@ -64,11 +85,19 @@ async def carry_out(order: Order, records: Records) -> Ending:
     counted: list[tuple[str, str, int, int]] = []
     far_side: dict[str, int] | None = None
     acted = 0
+    held: list[HeldList] = []
     error: PinecartError | None = None
     try:
         for number in range(len(order.definition.legs)):
             if order.kind == "audit":
                 await _audit(order, number, records, recorder, progress)
+                continue
+            if order.undo or order.kind in ("undo", "expiry"):
+                again = (Clearing if order.kind == "expiry" else Undoing)(
+                    _job(order, number, records), records, recorder, progress
+                )
+                await again.go()
+                acted += again.acted
                 continue
             leg = LegRun(_job(order, number, records), records, recorder, progress)
             try:
@@ -76,7 +105,9 @@ async def carry_out(order: Order, records: Records) -> Ending:
             finally:
                 counted += [(d, r, n, leg.tally_bytes[d, r]) for (d, r), n in leg.tally.items()]
                 acted += leg.acted
-            if order.kind == "transfer" and not records.stopping():
+                held += leg.held
+            if order.kind == "transfer" and not records.stopping() and not leg.held:
+                await records.settled(number)
                 far_side = _sum(far_side, await leg.far_side())
     except PinecartError as exc:
         error = exc
@@ -88,7 +119,7 @@ async def carry_out(order: Order, records: Records) -> Ending:
             await store.close()
     await recorder.flush()
     await records.tell(progress.snapshot())
-    return Ending(counted, far_side, acted, records.stopping(), error)
+    return Ending(counted, far_side, acted, records.stopping(), error, tuple(held))
 
 
 def _sum(a: dict[str, int] | None, b: dict[str, int]) -> dict[str, int]:
@@ -97,7 +128,14 @@ def _sum(a: dict[str, int] | None, b: dict[str, int]) -> dict[str, int]:
 
 def _sides(order: Order, number: int) -> tuple[Side, Side]:
     leg = order.definition.legs[number]
-    return Side(order.stores[leg.source.store], leg.source.path), Side(order.stores[leg.target.store], leg.target.path)
+    return _side(order, leg.source), _side(order, leg.target)
+
+
+def _side(order: Order, place: Location) -> Side:
+    ours = frozenset(
+        p[p.index(ASIDE) :] for store, p in order.aside if store == place.store and p.startswith(place.path)
+    )
+    return Side(order.stores[place.store], place.path, ours)
 
 
 def _job(order: Order, number: int, records: Records) -> Job:
@@ -106,7 +144,8 @@ def _job(order: Order, number: int, records: Records) -> Job:
     return Job(
         order.run, number, source, target, leg.selection, order.definition.rules, order.kind == "preview",
         order.concurrency, order.retry, records.stopping, records.log, order.scratch, order.stamp,
-        leg.one, leg.renaming,
+        leg.one, leg.renaming, order.definition.set_aside or (KEPT_DAYS if order.kind == "undo" else 0), order.definition.limits,
+        records.fresh(number), order.released, order.settle_s,
     )  # fmt: skip
 
 

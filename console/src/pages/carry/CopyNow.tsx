@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
-import { Button, Card, Col, Flex, Form, Input, Radio, Row, Select, Typography } from 'antd'
+import { Button, Card, Col, Flex, Form, Input, Row, Select, Typography } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useSearchParams } from 'react-router'
 import { api, got, Refusal, type Carried, type CarryForm } from '../../api/client'
@@ -7,12 +7,14 @@ import { location, place } from '../../lib/words'
 import { At, Failed, Loaded, PageHead } from '../../parts/parts'
 import { PlaceInput } from '../../parts/PlaceInput'
 import { CHOICES } from '../jobs/choices'
+import { IntentField } from '../jobs/IntentField'
 
 interface Values {
   from: { store: string; path?: string }
   to: { store: string; path?: string }
   intent: string
   on_difference: string
+  set_aside?: number | null
   take?: string[]
   leave_out?: string[]
   newer_than?: string
@@ -37,7 +39,7 @@ export default function CopyNow() {
 function asked(values: Values, preview: boolean): CarryForm {
   const at = (p: Values['from']) => location({ store: p.store ?? '', path: p.path ?? '' })
   return {
-    from: at(values.from), to: at(values.to), intent: values.intent, on_difference: values.on_difference, preview,
+    from: at(values.from), to: at(values.to), intent: values.intent, on_difference: values.on_difference, preview, ...(values.set_aside != null ? { set_aside: values.set_aside } : {}),
     take: values.take ?? [], leave_out: values.leave_out ?? [], newer_than: values.newer_than ?? '', larger_than: values.larger_than ?? '',
     ...(values.rename ? { rename: { pattern: '', to: values.rename } } : {}),
   }
@@ -68,9 +70,7 @@ function TheForm({ stores }: { stores: string[] }) {
         <Col xs={24} lg={14}>
           <PlaceInput which="from" label="From" stores={stores} hint="a file, or a folder/ whose contents are taken" help={help('from', 'legs[0].from')} />
           <PlaceInput which="to" label="To" stores={stores} hint="into a folder/, or as a full name" help={help('to', 'legs[0].to')} />
-          <Form.Item label="What shall be true afterwards" name="intent">
-            <Radio.Group options={[{ value: 'top-up', label: 'Add what is missing' }, { value: 'renew', label: 'Add new, replace changed' }]} />
-          </Form.Item>
+          <IntentField help={help('intent')} />
           <Form.Item label="When a name exists there and differs" name="on_difference"><Select options={CHOICES} /></Form.Item>
           <Form.Item label="Leave out" name="leave_out" {...help('legs[0].leave_out')}><Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',']} placeholder="Nothing; or patterns such as *.tmp" /></Form.Item>
           <Form.Item label="Take only" name="take" {...help('legs[0].take')}><Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',']} placeholder="Everything; or patterns such as *.flac" /></Form.Item>

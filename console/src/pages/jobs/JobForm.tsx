@@ -1,12 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Card, Col, Flex, Form, Input, Radio, Row, Select, Switch, Typography } from 'antd'
+import { App, Button, Card, Col, Flex, Form, Input, Row, Select, Switch, Typography } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, got, Refusal, type Definition } from '../../api/client'
 import { location, place } from '../../lib/words'
 import { Failed, Loaded, PageHead } from '../../parts/parts'
 import { PlaceInput } from '../../parts/PlaceInput'
-import { CHOICES, COMPARISONS } from './choices'
+import { CHOICES, COMPARISONS, INTENTS } from './choices'
+import { IntentField } from './IntentField'
 
 const HINT = 'path/ (in a bucket store: bucket/path/)'
 
@@ -17,6 +18,7 @@ interface Values {
   labels?: string[]
   intent: string
   on_difference: string
+  set_aside?: number | null
   compare: string
   from: { store: string; path: string }
   to: { store: string; path: string }
@@ -49,7 +51,7 @@ function initial(old: Definition | undefined): Values {
   const none = { store: '', path: '' }
   return {
     job: old?.job ?? '', title: old?.title, why: old?.why, labels: old?.labels ?? [], intent: old?.intent ?? 'renew',
-    compare: old?.compare ?? 'since-last-run', on_difference: old?.on_difference ?? 'replace-changed', from: leg ? place(leg.from) : none, to: leg ? place(leg.to) : none,
+    compare: old?.compare ?? 'since-last-run', on_difference: old?.on_difference ?? 'replace-changed', set_aside: old?.set_aside ?? null, from: leg ? place(leg.from) : none, to: leg ? place(leg.to) : none,
     take: leg?.take, leave_out: leg?.leave_out, scheduled: !!old?.schedule, cron: old?.schedule?.cron ?? '30 5 * * *',
     zone: old?.schedule?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone,
   }
@@ -58,8 +60,9 @@ function initial(old: Definition | undefined): Values {
 function definition(values: Values, old: Definition | undefined): Definition {
   const at = (p: Values['from']) => location({ store: p.store, path: p.path ?? '' })
   const leg = { ...old?.legs[0], from: at(values.from), to: at(values.to), take: values.take ?? [], leave_out: values.leave_out ?? [] }
+  const kept = INTENTS.find((i) => i.value === values.intent)?.removes && values.set_aside != null ? { set_aside: values.set_aside } : {}
   return {
-    ...old, job: values.job, title: values.title ?? '', why: values.why ?? '', labels: values.labels ?? [], intent: values.intent,
+    ...old, set_aside: undefined, ...kept, job: values.job, title: values.title ?? '', why: values.why ?? '', labels: values.labels ?? [], intent: values.intent,
     on_difference: values.on_difference, compare: values.compare, legs: [leg, ...(old?.legs.slice(1) ?? [])],
     schedule: values.scheduled ? { cron: values.cron ?? '', zone: values.zone ?? '' } : null,
   }
@@ -97,12 +100,7 @@ function TheForm({ old, stores }: { old?: Definition; stores: string[] }) {
         <Col xs={24} lg={14}>
           <PlaceInput which="from" label="From" stores={stores} hint={HINT} help={help('legs[0].from')} />
           <PlaceInput which="to" label="To" stores={stores} hint={HINT} help={help('legs[0].to')} />
-          <Form.Item label="What shall be true afterwards" name="intent" {...help('intent')}>
-            <Radio.Group><Flex vertical gap={4}>
-              <Radio value="top-up"><b>Add what is missing.</b> Nothing that exists there is touched.</Radio>
-              <Radio value="renew"><b>Add new, replace changed.</b> Nothing is removed.</Radio>
-            </Flex></Radio.Group>
-          </Form.Item>
+          <IntentField help={help('intent')} />
           <Form.Item label="Leave out" name="leave_out" extra="Name patterns, such as *.tmp or drafts/**. What is left out is never touched." {...help('legs[0].leave_out')}>
             <Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',']} placeholder="Nothing" />
           </Form.Item>

@@ -5,6 +5,9 @@ import { api, got, type Job } from '../../api/client'
 import { Ago, Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
 import { RunLine } from '../../parts/RunLine'
 
+/** Sentences of what can lose something stand out. */
+const DANGEROUS = /removes|for good|even where/
+
 export default function JobPage() {
   const { name = '' } = useParams()
   const path = { params: { path: { name } } }
@@ -22,7 +25,7 @@ export default function JobPage() {
             <Col xs={24} lg={11}>
               <Card size="small" title="What it does">
                 {told.definition.legs.map((leg) => <div key={leg.to} style={{ marginBottom: 8 }}><FromTo from={leg.from} to={leg.to} /></div>)}
-                <ul style={{ paddingInlineStart: 18, margin: 0 }}>{told.sentences.slice(1).map((s) => <li key={s}>{s}</li>)}</ul>
+                <ul style={{ paddingInlineStart: 18, margin: 0 }}>{told.sentences.slice(1).map((s) => <li key={s}>{DANGEROUS.test(s) ? <Typography.Text type="warning" strong>{s}</Typography.Text> : s}</li>)}</ul>
                 {told.definition.why && <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>Why: {told.definition.why}</Typography.Paragraph>}
                 <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>
                   {told.job} · version {told.version} · owner {told.definition.owner} · next due: <Ago at={told.next_due} never="when started" />

@@ -13,3 +13,10 @@ export const COMPARISONS = [
   { value: 'size', label: 'Its size differs there (equal sizes count as equal)' },
   { value: 'always', label: 'Always: everything is sent again' },
 ]
+
+export const INTENTS = [
+  { value: 'top-up', title: 'Add what is missing.', says: 'Nothing that exists there is touched.' },
+  { value: 'renew', title: 'Add new, replace changed.', says: 'Nothing is removed.' },
+  { value: 'mirror', title: 'Make an exact copy.', says: 'Removes there what is gone here.', removes: true },
+  { value: 'hand-over', title: 'Move.', says: 'Removes each file here once its copy is proven.', removes: true },
+]

@@ -1,12 +1,14 @@
-import { useMutation, useQuery } from '@tanstack/react-query'
-import { Button, Card, Col, Flex, Input, Progress as Bar, Row, Segmented, Space, Statistic, Table, theme, Typography } from 'antd'
+import { useQuery } from '@tanstack/react-query'
+import { Card, Col, Flex, Progress as Bar, Row, Segmented, Statistic, Table, theme, Typography } from 'antd'
 import { useEffect, useRef, useState } from 'react'
-import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
+import { Link, useParams, useSearchParams } from 'react-router'
 import { api, got, type Progress, type RunWhole } from '../../api/client'
 import { useRun } from '../../hooks/live'
 import { count, files, size, span, tone } from '../../lib/words'
-import { Ago, Bytes, Failed, FromTo, Loaded, Mark, PageHead, useMay } from '../../parts/parts'
+import { Ago, Bytes, FromTo, Loaded, Mark, PageHead } from '../../parts/parts'
 import { FilesTable } from '../../parts/FilesTable'
+import { Held } from './Held'
+import { RunActions } from './RunActions'
 
 export default function RunPage() {
   const number = Number(useParams().id)
@@ -15,9 +17,10 @@ export default function RunPage() {
     <Loaded query={run}>
       {(told) => (
         <>
-          <PageHead title={<>Run {told.id}{told.job === 'carry' ? ', a copy' : <> of <Link to={`/jobs/${told.job}`}>{told.job}</Link></>}</>}><Actions run={told} /></PageHead>
+          <PageHead title={<RunName run={told} />}><RunActions run={told} /></PageHead>
           <Summary run={told} />
-          {told.state !== 'ended' && <Live progress={run.progress} quiet={run.quiet} state={told.state} heardAt={run.heardAt} />}
+          {told.state === 'held' && <Held run={told} />}
+          {!['ended', 'held', 'paused'].includes(told.state) && <Live progress={run.progress} quiet={run.quiet} state={told.state} heardAt={run.heardAt} />}
           {told.problem_groups.length > 0 && <Problems run={told} />}
           <Row gutter={[16, 16]}>
             <Col xs={24} lg={8}><Totals run={told} /></Col>
@@ -29,6 +32,15 @@ export default function RunPage() {
   )
 }
 
+function RunName({ run }: { run: RunWhole }) {
+  const of = <Link to={`/runs/${run.of}`}>run {run.of}</Link>
+  if (run.kind === 'undo') return <>Run {run.id}, undoes {of}</>
+  if (run.kind === 'expiry') return <>Run {run.id}, clears away what {of} set aside</>
+  if (run.job === 'carry') return <>Run {run.id}, a copy</>
+  if (run.job === 'remove') return <>Run {run.id}, a removal</>
+  return <>Run {run.id} of <Link to={`/jobs/${run.job}`}>{run.job}</Link></>
+}
+
 function Summary({ run }: { run: RunWhole }) {
   const { token } = theme.useToken()
   const colours = { good: token.colorSuccess, person: token.colorWarning, bad: token.colorError, calm: token.colorTextSecondary }
@@ -36,7 +48,7 @@ function Summary({ run }: { run: RunWhole }) {
   return (
     <Card size="small" style={{ marginBottom: 16, borderInlineStart: `4px solid ${colours[tone(word)]}` }}>
       <Typography.Paragraph style={{ fontSize: 17, margin: 0 }} role="status">
-        {run.state === 'ended' ? run.sentence : <><Mark word={word} strong />{run.message && `: ${run.message}`}</>}
+        {['ended', 'held'].includes(run.state) ? run.sentence : <><Mark word={word} strong />{run.message && `: ${run.message}`}</>}
       </Typography.Paragraph>
       <Flex gap={16} wrap style={{ marginTop: 6 }}>
         {run.legs.map((leg) => <FromTo key={leg.to} from={leg.from} to={leg.to} />)}
@@ -89,7 +101,6 @@ function useAnnounced(progress: Progress | null): string {
 }
 
 function Problems({ run }: { run: RunWhole }) {
-  const mayOperate = useMay('operate')
   return (
     <Card size="small" title={`▲ ${count(run.problems)} ${run.problems === 1 ? 'problem' : 'problems'}, by cause`} style={{ marginBottom: 16 }}>
       {run.problem_groups.map((group) => (
@@ -98,7 +109,6 @@ function Problems({ run }: { run: RunWhole }) {
           <Link to={`?show=problems`}>See them</Link>
         </Flex>
       ))}
-      {mayOperate && run.state === 'ended' && <Typography.Text type="secondary">Start the job again to try these again: only what is missing is carried.</Typography.Text>}
     </Card>
   )
 }
@@ -153,38 +163,5 @@ function Log({ run }: { run: RunWhole }) {
         </pre>
       )}
     </Loaded>
-  )
-}
-
-/** A copy that worked is kept as a job in one action. */
-function Keep({ run }: { run: RunWhole }) {
-  const go = useNavigate()
-  const [name, setName] = useState('')
-  const keep = useMutation({
-    mutationFn: () => got(api.POST('/api/v1/runs/{number}/keep', { params: { path: { number: run.id } }, body: { job: name } })),
-    onSuccess: (job) => go(`/jobs/${job.job}`),
-  })
-  return (
-    <Flex vertical gap={8}>
-      <Space.Compact>
-        <Input aria-label="Job name" placeholder="name-of-the-job" value={name} onChange={(e) => setName(e.target.value)} onPressEnter={() => keep.mutate()} />
-        <Button type="primary" onClick={() => keep.mutate()} loading={keep.isPending} disabled={!name}>Keep as a job</Button>
-      </Space.Compact>
-      {keep.error && <Failed error={keep.error} />}
-    </Flex>
-  )
-}
-
-function Actions({ run }: { run: RunWhole }) {
-  const mayOperate = useMay('operate')
-  const mayDefine = useMay('define')
-  const stop = useMutation({ mutationFn: () => got(api.POST('/api/v1/runs/{number}/stop', { params: { path: { number: run.id } } })) })
-  if (run.state === 'ended') return run.job === 'carry' && mayDefine ? <Keep run={run} /> : null
-  if (!mayOperate) return null
-  return (
-    <>
-      {stop.error && <Failed error={stop.error} />}
-      <Button onClick={() => stop.mutate()} loading={stop.isPending} disabled={run.stop_wanted || stop.isSuccess}>{run.stop_wanted || stop.isSuccess ? 'Stopping…' : 'Stop'}</Button>
-    </>
   )
 }

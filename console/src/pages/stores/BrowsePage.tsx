@@ -1,10 +1,10 @@
-import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
+import { useInfiniteQuery, useMutation, useQuery } from '@tanstack/react-query'
 import { Breadcrumb, Button, Drawer, Empty, Flex, Input, Table, Typography } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, got, type Browsed } from '../../api/client'
 import { count, size } from '../../lib/words'
-import { Bytes, Loaded, PageHead, useMay } from '../../parts/parts'
+import { Bytes, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
 
 type Entry = Browsed['entries'][number]
 
@@ -31,6 +31,7 @@ export default function BrowsePage() {
         <Input.Search aria-label="Find below" allowClear placeholder="Find below: *.flac" defaultValue={match} style={{ width: 210 }}
           onSearch={(v) => void go(`${to(path)}${v.trim() ? `&match=${encodeURIComponent(v.trim())}` : ''}`)} />
         <Link to={`/copy?from=${encodeURIComponent(`pine://${name}/${path}`)}`}><Button>Copy from here</Button></Link>
+        {path && <Remove location={`pine://${name}/${path}`} word="Remove all of this…" />}
         <Link to={to(path, !everything)}><Button>{everything ? 'Only this level' : 'All below'}</Button></Link>
         <Totals name={name} path={path} key={`${name}/${path}`} />
       </PageHead>
@@ -75,6 +76,7 @@ function Head({ name, path, maySave }: { name: string; path: string; maySave: bo
           <Flex gap={8} wrap style={{ margin: '12px 0' }}>
             {maySave && <Button href={`/api/v1/stores/${name}/save?path=${encodeURIComponent(path)}`}>Save to this machine</Button>}
             <Link to={`/copy?from=${encodeURIComponent(`pine://${name}/${path}`)}`}><Button>Copy</Button></Link>
+            <Remove location={`pine://${name}/${path}`} word="Remove…" />
           </Flex>
           <Typography.Text type="secondary">First bytes</Typography.Text>
           <pre style={{ fontSize: 12, whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }} tabIndex={0}>{told.text ?? told.hex}</pre>
@@ -82,6 +84,15 @@ function Head({ name, path, maySave }: { name: string; path: string; maySave: bo
       )}
     </Loaded>
   )
+}
+
+/** A removal is a run that first lists, then waits for a yes: nothing happens on this click. */
+function Remove({ location, word }: { location: string; word: string }) {
+  const go = useNavigate()
+  const mayDefine = useMay('define')
+  const remove = useMutation({ mutationFn: () => got(api.POST('/api/v1/removals', { body: { location } })), onSuccess: (told) => go(`/runs/${told.run.id}`) })
+  if (!mayDefine) return null
+  return <>{remove.error && <Failed error={remove.error} />}<Button onClick={() => remove.mutate()} loading={remove.isPending}>{word}</Button></>
 }
 
 /** How much lies below: counted only when it is asked for, since it lists everything. */

@@ -21,6 +21,7 @@ class CarryShape(RulesShape):
     intent = serializers.CharField(required=False)
     compare = serializers.CharField(required=False)
     on_difference = serializers.CharField(required=False)
+    set_aside = serializers.IntegerField(required=False, help_text="Days; 0: what is removed or replaced is not kept.")
     preview = serializers.BooleanField(required=False, help_text="Only work out what would be done.")
 
 
@@ -58,6 +59,31 @@ class CarriesCheck(Carries):
     """What two places mean, and what would be done with them, in sentences; nothing is started."""
 
     check_only = True
+
+
+class RemovalShape(RulesShape):
+    set_aside = serializers.IntegerField(required=False, help_text="Days; 0: removed for good.")
+    preview = serializers.BooleanField(required=False)
+
+    def get_fields(self) -> dict[str, Any]:
+        fields = {k: v for k, v in super().get_fields().items() if k not in ("from", "to", "rename")}
+        return {"location": serializers.CharField(help_text="One file, or a folder: pine://STORE/PATH")} | fields
+
+
+class RemovalStartedShape(serializers.Serializer):
+    run = RunShape()
+    sentences = serializers.ListField(child=serializers.CharField())
+
+
+class Removals(APIView):
+    @extend_schema(request=RemovalShape, responses={201: RemovalStartedShape})
+    def post(self, request: Request) -> Response:
+        """Remove files. The run lists them, and waits until its list is released; or only preview it."""
+        given = dict(request.data) if isinstance(request.data, dict) else {}
+        actor = actor_in(request)
+        definition = services.removal_meant(actor, given)
+        run = services.start_removal(actor, definition, preview=bool(given.get("preview")))
+        return Response({"run": run_told(run), "sentences": sentences(definition)}, status=201)
 
 
 class RunKeep(APIView):

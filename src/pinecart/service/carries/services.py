@@ -4,7 +4,8 @@ import time
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
-from pinecart.core.definition import CARRY, Definition, Leg
+from pinecart.core.decide import Intent
+from pinecart.core.definition import CARRY, REMOVE, Definition, Leg
 from pinecart.core.errors import Invalid, Missing, StoreError, Unsafe
 from pinecart.core.places import Location, parse_location, show
 from pinecart.service.config.refusals import Conflict, NotFound
@@ -35,11 +36,32 @@ def meant_by(actor: Actor, given: Mapping[str, Any]) -> Meant:
     store_named(source.store), store_named(target.store)
     one = _of_one_file(source, target) if _is_one_file(actor, source) else None
     leg = one[0] if one else {"from": source.as_prefix().text, "to": target.as_prefix().text}
-    rules = {k: v for k, v in given.items() if k not in ("from", "to", "intent", "compare", "on_difference", "preview")}
-    choices = {k: given[k] for k in ("intent", "compare", "on_difference") if given.get(k)}
+    rules = {
+        k: v
+        for k, v in given.items()
+        if k not in ("from", "to", "intent", "compare", "on_difference", "set_aside", "preview")
+    }
+    choices = {
+        k: given[k] for k in ("intent", "compare", "on_difference", "set_aside") if given.get(k) not in (None, "")
+    }
     whole = {"job": CARRY, "title": "Copy now", "legs": [leg | rules], **choices}
     definition = checked_definition(actor, whole, carry=True)
     return Meant(definition, one[1] if one else _example(actor, definition.legs[0]))
+
+
+def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
+    """One file, or everything below a folder, less what the rules leave out. Raises NotFound, Conflict, Invalid."""
+    actor.must(Right.DEFINE, None, "removing files")
+    place = parse_location(str(given.get("location") or ""), field="location")
+    store_named(place.store)
+    leg: dict[str, Any] = {"from": place.as_prefix().text, "to": place.as_prefix().text}
+    if _is_one_file(actor, place):
+        head, slash, name = place.path.rpartition(b"/")
+        text, file = Location(place.store, head + slash).text, name.decode("utf-8", "surrogateescape")
+        leg = {"from": text, "to": text, "one": [file, file]}
+    rules = {k: v for k, v in given.items() if k not in ("location", "set_aside", "preview")}
+    whole = {"job": REMOVE, "title": "Remove", "intent": "remove", "legs": [leg | rules]}
+    return checked_definition(actor, whole | {"set_aside": given.get("set_aside")}, carry=True)
 
 
 def _is_one_file(actor: Actor, source: Location) -> bool:
@@ -103,7 +125,15 @@ def _example(actor: Actor, leg: Leg) -> tuple[str, str] | None:
 
 def start_carry(actor: Actor, meant: Meant, *, preview: bool) -> Run:
     kind = "preview" if preview else "transfer"
+    if meant.definition.intent in (Intent.MIRROR, Intent.HAND_OVER):
+        actor.must(Right.DEFINE, None, "carrying with removals")
     return start_run(actor, meant.definition, kind=kind, cause=f"carried by {actor.name}", alone=False)
+
+
+def start_removal(actor: Actor, definition: Definition, *, preview: bool) -> Run:
+    """Queue it; it waits with its list until somebody says yes to just that list."""
+    kind = "preview" if preview else "transfer"
+    return start_run(actor, definition, kind=kind, cause=f"asked for by {actor.name}", alone=False)
 
 
 def keep_as_job(actor: Actor, number: int, name: str) -> JobRecord:

@@ -10,12 +10,14 @@ from pinecart.service.config.rights import SYSTEM
 from pinecart.service.jobs.selectors import definition_of, jobs_due
 from pinecart.service.jobs.services import set_next_due
 from pinecart.service.runs.selectors import alive_of
-from pinecart.service.runs.services import record_skipped, start_run
+from pinecart.service.runs.services import end_overdue_holds, record_skipped, start_due_clearing, start_run
 
 
 class Clock:
     def turn(self, now: datetime) -> None:
         """However often a job came due since the last turn, it gets one run."""
+        end_overdue_holds(now)
+        start_due_clearing(now)
         for record in jobs_due(now):
             with transaction.atomic():
                 definition = definition_of(record)

@@ -39,6 +39,7 @@ class Options(NamedTuple):
     allowed: tuple[str, ...] = ()
     runs_at_once: int = 3
     batch_rows: int = 1000
+    settle_s: float = 60.0
     demo: str = ""
 
     @property

@@ -67,6 +67,10 @@ class DefinitionShape(serializers.Serializer):
     on_difference = serializers.CharField(required=False)
     legs = LegShape(many=True)
     schedule = ScheduleShape(required=False, allow_null=True)
+    set_aside = serializers.IntegerField(
+        required=False, help_text="Days that what is removed or replaced is kept; 0: not at all."
+    )
+    guards = serializers.DictField(child=serializers.IntegerField(), required=False, help_text="Limits of its own.")
 
 
 class MarkShape(serializers.Serializer):

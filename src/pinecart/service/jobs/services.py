@@ -7,6 +7,7 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
+from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition, read_definition
 from pinecart.core.errors import Invalid
 from pinecart.core.places import closest, did_you_mean
@@ -14,7 +15,7 @@ from pinecart.service.config.refusals import Conflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
 from pinecart.service.jobs.selectors import definition_of, job_named
-from pinecart.service.stores.selectors import store_names
+from pinecart.service.stores.selectors import place_of, store_names
 from pinecart.service.stores.services import set_uses
 from pinecart.service.trail.services import note
 
@@ -36,9 +37,31 @@ def checked_definition(actor: Actor, given: Mapping[str, Any], *, carry: bool = 
                     )
     except Invalid as exc:
         problems += exc.problems
+    if definition is not None and not problems and not carry:
+        problems += _in_each_others_way(definition)
     if problems or definition is None:
         raise Invalid(problems)
     return definition
+
+
+def _in_each_others_way(definition: Definition) -> list[dict[str, str]]:
+    """An exact copy shares its destination with no other job; what a move clears is no other job's source."""
+    problems = []
+    for record in JobRecord.objects.exclude(name=definition.job):
+        other = definition_of(record)
+        for i, leg in enumerate(definition.legs):
+            for theirs in other.legs:
+                if Intent.MIRROR in (definition.intent, other.intent) and place_of(leg.target).touches(
+                    place_of(theirs.target)
+                ):
+                    message = f"{leg.target} and {theirs.target} of the job {other.job!r} lie in one another: an exact copy would remove the other's files. Give it a destination of its own."
+                    problems.append({"field": f"legs[{i}].to", "code": "job.mirror-overlaps", "message": message})
+                if Intent.HAND_OVER in (definition.intent, other.intent) and place_of(leg.source).touches(
+                    place_of(theirs.source)
+                ):
+                    message = f"{leg.source} and {theirs.source} of the job {other.job!r} lie in one another: a move would clear files before the other job has them."
+                    problems.append({"field": f"legs[{i}].from", "code": "job.source-shared", "message": message})
+    return problems
 
 
 @transaction.atomic

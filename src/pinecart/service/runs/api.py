@@ -61,9 +61,22 @@ class ProgressShape(serializers.Serializer):
     seconds_left = serializers.FloatField(allow_null=True, help_text="At least, until the listing is complete.")
 
 
+class HeldListShape(CountShape):
+    leg = serializers.IntegerField()
+    what = serializers.CharField(help_text="removals, replacements or missing.")
+    guard = serializers.CharField(help_text="The limit that holds it.")
+    message = serializers.CharField()
+    digest = serializers.CharField()
+
+
+class HeldShape(serializers.Serializer):
+    digest = serializers.CharField(help_text="Of all lists: a release names it.")
+    lists = HeldListShape(many=True)
+
+
 class RunShape(serializers.Serializer):
     id = serializers.IntegerField()
-    kind = serializers.ChoiceField(["transfer", "preview", "audit"])
+    kind = serializers.CharField(help_text="transfer, preview, audit, undo or expiry.")
     job = serializers.CharField()
     title = serializers.CharField()
     legs = PlaceShape(many=True)
@@ -83,6 +96,12 @@ class RunShape(serializers.Serializer):
     progress = ProgressShape(allow_null=True)
     told_at = serializers.DateTimeField(allow_null=True, help_text="Its last sign of life.")
     stop_wanted = serializers.BooleanField()
+    pause_wanted = serializers.BooleanField()
+    of = serializers.IntegerField(allow_null=True, help_text="The run that this one undoes or clears up after.")
+    intent = serializers.CharField()
+    set_aside = serializers.IntegerField(help_text="Days that what is removed or replaced is kept; 0: not at all.")
+    held = HeldShape(allow_null=True, help_text="What waits for a person.")
+    undoable = serializers.BooleanField()
     message = serializers.CharField(allow_blank=True)
     code = serializers.CharField(allow_blank=True)
 
@@ -110,6 +129,7 @@ class ObjectShape(serializers.Serializer):
     checksum = serializers.CharField(allow_blank=True, help_text="CRC-64/NVME, base64.")
     proof = serializers.CharField(allow_blank=True)
     guarded = serializers.BooleanField()
+    cleared = serializers.BooleanField(help_text="Its source was cleared after proof.")
     tries = serializers.IntegerField()
     error = serializers.CharField(allow_blank=True)
     message = serializers.CharField(allow_blank=True)
@@ -132,6 +152,7 @@ class ObjectsAsked(serializers.Serializer):
     limit = serializers.IntegerField(default=500, min_value=1, max_value=5000)
     decision = serializers.CharField(default="", allow_blank=True, help_text="A decision or a reason.")
     problems = serializers.BooleanField(default=False)
+    held = serializers.BooleanField(default=False, help_text="Only what waits for a person.")
 
 
 class LogAsked(serializers.Serializer):
@@ -247,6 +268,68 @@ class RunStop(APIView):
     def post(self, request: Request, number: int) -> Response:
         """Stop a run cleanly: what is in flight is finished, the rest is left for another run."""
         return Response(selectors.run_told(services.stop_run(actor_in(request), number)))
+
+
+class RunPause(APIView):
+    @extend_schema(request=None, responses=RunShape)
+    def post(self, request: Request, number: int) -> Response:
+        """Pause a run: what is in flight is finished."""
+        return Response(selectors.run_told(services.pause_run(actor_in(request), number)))
+
+
+class RunResume(APIView):
+    @extend_schema(request=None, responses=RunShape)
+    def post(self, request: Request, number: int) -> Response:
+        """A paused run goes on; both sides are listed anew."""
+        return Response(selectors.run_told(services.resume_run(actor_in(request), number)))
+
+
+class RunRetry(APIView):
+    @extend_schema(request=None, responses={201: RunShape})
+    def post(self, request: Request, number: int) -> Response:
+        """The same once more, by the definition as it was."""
+        return started(services.retry_run(actor_in(request), number))
+
+
+class WhyShape(serializers.Serializer):
+    why = serializers.CharField(default="", allow_blank=True, max_length=500)
+
+
+class ReleaseShape(WhyShape):
+    digest = serializers.CharField(help_text="Of the lists that were seen.")
+
+
+class UndoShape(serializers.Serializer):
+    preview = serializers.BooleanField(default=False)
+
+
+def _read(shape: type[serializers.Serializer], request: Request) -> dict[str, Any]:
+    made = shape(data=request.data)
+    made.is_valid(raise_exception=True)
+    return dict(made.validated_data)
+
+
+class RunRelease(APIView):
+    @extend_schema(request=ReleaseShape, responses=RunShape)
+    def post(self, request: Request, number: int) -> Response:
+        """Say yes to what a run waits with. Refused if it is another list by now."""
+        return Response(
+            selectors.run_told(services.release_run(actor_in(request), number, **_read(ReleaseShape, request)))
+        )
+
+
+class RunDecline(APIView):
+    @extend_schema(request=WhyShape, responses=RunShape)
+    def post(self, request: Request, number: int) -> Response:
+        """Say no: what is held is not done, and the run ends."""
+        return Response(selectors.run_told(services.decline_run(actor_in(request), number, **_read(WhyShape, request))))
+
+
+class RunUndo(APIView):
+    @extend_schema(request=UndoShape, responses={201: RunShape})
+    def post(self, request: Request, number: int) -> Response:
+        """Take back what a run did, as far as it still lies as it was left; or only preview that."""
+        return started(services.undo_run(actor_in(request), number, **_read(UndoShape, request)))
 
 
 class RunEvents(APIView):

@@ -12,7 +12,11 @@ class Instance(models.Model):
 
 
 class Run(models.Model):
-    """One execution: a transfer, a preview or an audit. `epoch` grows with every process that takes it up."""
+    """One execution. kind: transfer, preview, audit, undo, expiry. `epoch` grows with every process that takes it up.
+
+    of: the run that is undone, or whose set-aside is cleared away.   holds: what waits for a person; `released`: digests
+    of what a person said yes to.
+    """
 
     kind = models.CharField(max_length=10)
     job = models.CharField(max_length=63, db_index=True)
@@ -25,7 +29,12 @@ class Run(models.Model):
     queued_at = models.DateTimeField()
     started_at = models.DateTimeField(null=True)
     ended_at = models.DateTimeField(null=True, db_index=True)
+    of = models.IntegerField(null=True)
     stop_wanted = models.BooleanField(default=False)
+    pause_wanted = models.BooleanField(default=False)
+    holds = models.JSONField(default=list)
+    released = models.JSONField(default=list)
+    held_at = models.DateTimeField(null=True)
     counted = models.JSONField(default=list)
     far_side = models.JSONField(null=True)
     progress = models.JSONField(null=True)
@@ -51,16 +60,21 @@ class RecordRow(models.Model):
     tries = models.SmallIntegerField()
     error = models.CharField(max_length=60)
     message = models.TextField()
+    cleared = models.BooleanField(default=False)
 
     class Meta:
         unique_together = [("run", "leg", "key")]
 
 
 class Scope(models.Model):
-    """The ledger of one leg of a job between two places. Another place opens another scope."""
+    """The ledger of one leg of a job between two places. Another place opens another scope.
+
+    settled: digest of the selection with which a run was last carried out to its end.
+    """
 
     job = models.CharField(max_length=63)
     identity = models.CharField(max_length=64)
+    settled = models.CharField(max_length=16, default="")
 
     class Meta:
         unique_together = [("job", "identity")]
@@ -80,6 +94,25 @@ class LedgerRow(models.Model):
 
     class Meta:
         unique_together = [("scope", "key")]
+
+
+class AsideRow(models.Model):
+    """core.entries.Aside, as it is kept. state: "meant" (journalled), "kept", "back" or "gone"."""
+
+    run = models.ForeignKey(RUN, on_delete=models.PROTECT, related_name="asides")
+    leg = models.SmallIntegerField()
+    side = models.CharField(max_length=6)
+    key = models.BinaryField()
+    at = models.BinaryField()
+    size = models.BigIntegerField()
+    was = models.CharField(max_length=120)
+    kept = models.CharField(max_length=120, default="")
+    state = models.CharField(max_length=5, default="meant")
+    store = models.CharField(max_length=63, db_index=True)
+    until = models.DateTimeField(db_index=True)
+
+    class Meta:
+        unique_together = [("run", "leg", "side", "key")]
 
 
 class RunEvent(models.Model):

@@ -25,6 +25,7 @@ COLUMNS = (
     "checksum",
     "proof",
     "guarded",
+    "cleared",
     "tries",
     "error",
     "message",

@@ -1,28 +1,35 @@
 from __future__ import annotations
 
+import hashlib
 import json
 from collections.abc import Iterator
 from datetime import timedelta
 from typing import Any
 
-from django.db.models import Count, Q, Sum
+from django.db.models import Count, Min, Q, Sum
 from django.utils import timezone
 
-from pinecart.core.entries import Row
+from pinecart.core.definition import days_kept
+from pinecart.core.entries import Aside, Row
 from pinecart.core.lifecycle import ALIVE
-from pinecart.core.places import key_fields
-from pinecart.core.totals import add_up, sentence
+from pinecart.core.places import ASIDE, key_fields
+from pinecart.core.totals import add_up, after_sentence, sentence
+from pinecart.runner.undoing import Done
 from pinecart.service.config.refusals import NotFound
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
-from pinecart.service.runs.models import Instance, LedgerRow, RecordRow, Run, RunEvent, Scope
+from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRow, Run, RunEvent, Scope
 
 PAGE = 5000
+ASIDE_PAGE = 500
+ACTED = ("copy", "replace", "remove", "clear")
 ALIVE_STATES = [s.value for s in ALIVE]
 
 
 def run_numbered(number: int, actor: Actor, kind: str | None = None) -> Run:
     found = Run.objects.filter(pk=number).first()
+    if kind == "transfer":
+        kind = found.kind if found and found.kind in ("undo", "expiry") else kind
     if found is None or (kind and found.kind != kind) or not actor.may(Right.LOOK, found.labels):
         raise NotFound(
             f"There is no {(kind or 'run').replace('transfer', 'run')} {number}. See them with: pinecart run list.",
@@ -31,11 +38,17 @@ def run_numbered(number: int, actor: Actor, kind: str | None = None) -> Run:
     return found
 
 
+def held_digest(run: Run) -> str:
+    """The digest of all that a held run waits with."""
+    return hashlib.sha256("".join(sorted(h["digest"] for h in run.holds)).encode()).hexdigest()[:16]
+
+
 def runs_seen(
     actor: Actor, *, kind: str, job: str = "", state: str = "", before: int | None = None, limit: int = 50
 ) -> list[Run]:
     """Newest first. state: a state or an outcome."""
-    found = Run.objects.filter(kind=kind).order_by("-id")
+    kinds = ("transfer", "undo", "expiry") if kind == "transfer" else (kind,)
+    found = Run.objects.filter(kind__in=kinds).order_by("-id")
     if job:
         found = found.filter(job=job)
     if state:
@@ -69,13 +82,14 @@ def run_told(run: Run) -> dict[str, Any]:
     """A run as every interface tells it. totals: sums of its records, and of what was only counted."""
     rows = list(
         RecordRow.objects.filter(run=run)
-        .values("decision", "reason", "done", "error", "proof")
+        .values("decision", "reason", "done", "error", "proof", "cleared")
         .annotate(n=Count("id"), b=Sum("size"))
     )
     done = [r for r in rows if r["done"] or run.kind == "preview"]
     transfers = run.kind != "audit"
     counted = [(d, n, b) for d, _, n, b in run.counted]
-    totals = add_up(counted + [(r["decision"], r["n"], r["b"]) for r in done if transfers])
+    cleared = [("clear", r["n"], r["b"]) for r in rows if r["cleared"]]
+    totals = add_up(counted + cleared + [(r["decision"], r["n"], r["b"]) for r in done if transfers])
     reasons: dict[str, int] = {}
     for decision, reason, n in [(d, why, n) for d, why, n, _ in run.counted] + [
         (r["decision"], r["reason"], r["n"]) for r in done
@@ -88,7 +102,10 @@ def run_told(run: Run) -> dict[str, Any]:
         "ended_at": run.ended_at, "totals": totals, "reasons": reasons,
         "problems": sum(r["n"] for r in rows if r["error"]), "size_only": sum(r["n"] for r in rows if r["proof"] == "size-only"),
         "findings": 0 if transfers else sum(r["n"] for r in rows), "far_side": run.far_side, "progress": run.progress,
-        "told_at": run.told_at, "stop_wanted": run.stop_wanted, "message": run.message, "code": run.code,
+        "told_at": run.told_at, "stop_wanted": run.stop_wanted, "pause_wanted": run.pause_wanted, "of": run.of,
+        "intent": run.definition["intent"], "set_aside": days_kept(run.definition),
+        "held": {"digest": held_digest(run), "lists": run.holds} if run.state == "held" else None,
+        "undoable": run.kind == "transfer" and run.state == "ended" and any(totals[d]["objects"] for d in ACTED), "message": run.message, "code": run.code,
     }  # fmt: skip
     return told | {"sentence": _sentence(told)}
 
@@ -102,9 +119,15 @@ def _places(leg: dict[str, Any]) -> dict[str, str]:
 def _sentence(told: dict[str, Any]) -> str:
     if told["kind"] == "transfer" or told["state"] != "ended" or told["outcome"] in ("failed", "stopped"):
         return sentence(told)
+    if told["kind"] in ("undo", "expiry"):
+        return after_sentence(told)
     if told["kind"] == "preview":
         t = told["totals"]
+        if told["of"] is not None:
+            back = t["copy"]["objects"] + t["replace"]["objects"]
+            return f"Preview of undoing run {told['of']}: would bring back {back:,}, remove {t['remove']['objects'] + t['replace']['objects']:,}; {told['problems']:,} can't be undone."
         counts = f"would copy {t['copy']['objects']:,}, replace {t['replace']['objects']:,}, remove {t['remove']['objects']:,}"
+        counts += f", clear {t['clear']['objects']:,} at the source" if t["clear"]["objects"] else ""
         return f"Preview: {counts}; {told['problems']:,} problems; {t['leave']['objects']:,} left as they are."
     if told["findings"]:
         words = ", ".join(f"{n:,} {r.removeprefix('finding ')}" for r, n in sorted(told["reasons"].items()))
@@ -123,13 +146,15 @@ def problem_groups(run: Run) -> list[dict[str, Any]]:
 
 
 def records_after(
-    run: Run, *, after: int = 0, limit: int = PAGE, decision: str = "", problems: bool = False
+    run: Run, *, after: int = 0, limit: int = PAGE, decision: str = "", problems: bool = False, held: bool = False
 ) -> list[dict[str, Any]]:
     found = RecordRow.objects.filter(run=run, pk__gt=after).order_by("id")
     if decision:
         found = found.filter(Q(decision=decision) | Q(reason=decision))
     if problems:
         found = found.exclude(error="")
+    if held:
+        found = found.filter(done=False, error="")
     return [_record_told(dict(r)) for r in found.values()[:limit]]
 
 
@@ -138,7 +163,7 @@ def _record_told(row: dict[str, Any]) -> dict[str, Any]:
     return {
         "id": row["id"], "leg": row["leg"], **key, "decision": row["decision"], "reason": row["reason"], "bytes": row["size"],
         "done": row["done"], "seconds": round(row["seconds"], 4), "checksum": row["crc"], "proof": row["proof"],
-        "guarded": row["guarded"], "tries": row["tries"], "error": row["error"], "message": row["message"],
+        "guarded": row["guarded"], "tries": row["tries"], "cleared": row["cleared"], "error": row["error"], "message": row["message"],
     }  # fmt: skip
 
 
@@ -171,12 +196,59 @@ def ledger_page(scope: int, after: bytes, limit: int = PAGE) -> list[Row]:
     return [Row(bytes(row[0]), *row[1:]) for row in rows]
 
 
-def scope_numbered(job: str, identity: str) -> int:
-    return Scope.objects.get_or_create(job=job, identity=identity)[0].pk
+def scope_numbered(job: str, identity: str) -> tuple[int, str]:
+    """The scope, and the digest of the selection with which it was last carried out to its end."""
+    scope = Scope.objects.get_or_create(job=job, identity=identity)[0]
+    return scope.pk, scope.settled
+
+
+def _aside(row: AsideRow) -> Aside:
+    return Aside(row.leg, row.side, bytes(row.key), bytes(row.at), row.size, row.was, row.kept)
+
+
+def asides_meant(run: int, leg: int) -> list[Aside]:
+    return [_aside(a) for a in AsideRow.objects.filter(run_id=run, leg=leg, state="meant").order_by("id")]
+
+
+def asides_kept(run: int, leg: int, after: int) -> tuple[list[Aside], int]:
+    """A page of what a run set aside and is still there; and where to go on."""
+    found = list(AsideRow.objects.filter(run_id=run, leg=leg, state="kept", pk__gt=after).order_by("id")[:ASIDE_PAGE])
+    return [_aside(a) for a in found], found[-1].pk if found else after
+
+
+def places_aside() -> list[tuple[str, bytes]]:
+    """(store, whole prefix) of everything that runs set aside and is still kept."""
+    found = AsideRow.objects.filter(state__in=["meant", "kept"]).values("run_id", "store").annotate(first=Min("at"))
+    return [(a["store"], _aside_folder(bytes(a["first"]), a["run_id"])) for a in found]
+
+
+def _aside_folder(at: bytes, run: int) -> bytes:
+    name = ASIDE + f"{run}/".encode()
+    return at[: at.index(name) + len(name)]
+
+
+def done_by(run: int, scope: int, leg: int, after: int) -> tuple[list[Done], int]:
+    """A page of what a run did, with what it left there and what it set aside; and where to go on."""
+    records = list(
+        RecordRow.objects.filter(run_id=run, leg=leg, done=True, decision__in=ACTED, pk__gt=after).order_by("id")[:500]
+    )
+    keys = [bytes(r.key) for r in records]
+    left = dict(LedgerRow.objects.filter(scope_id=scope, key__in=keys, run=run).values_list("key", "there"))
+    kept = AsideRow.objects.filter(run_id=run, leg=leg, key__in=keys, state="kept")
+    asides = {(a.side, bytes(a.key)): _aside(a) for a in kept}
+    there = {bytes(k): v for k, v in left.items()}
+    found = [
+        Done(
+            k, r.decision, r.size, there.get(k, ""), r.cleared or r.decision == "clear",
+            asides.get(("source", k)), asides.get(("target", k)),
+        )
+        for k, r in zip(keys, records, strict=True)
+    ]  # fmt: skip
+    return found, records[-1].pk if records else after
 
 
 def stop_wanted(run: int) -> bool:
-    return Run.objects.filter(pk=run, stop_wanted=True).exists()
+    return Run.objects.filter(Q(stop_wanted=True) | Q(pause_wanted=True), pk=run).exists()
 
 
 def events_after(number: int) -> list[tuple[int, int, str, Any]]:

@@ -1,25 +1,31 @@
 from __future__ import annotations
 
 import secrets
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
 from django.db.models import F
 from django.utils import timezone
 
-from pinecart.core.definition import Definition
-from pinecart.core.errors import PinecartError
+from pinecart.core.decide import Intent
+from pinecart.core.definition import CARRY, KEPT_DAYS, Definition, days_kept, read_definition
+from pinecart.core.entries import Aside, Row
+from pinecart.core.errors import PinecartError, SignInRefused
 from pinecart.core.lifecycle import CLAIMABLE, Event, Outcome, State, advance
-from pinecart.core.places import lies_in, parse_location
+from pinecart.core.places import parse_location
 from pinecart.core.totals import outcome_of
 from pinecart.runner.records import Record
 from pinecart.runner.run import Ending
 from pinecart.service.config.refusals import Conflict
-from pinecart.service.config.rights import Actor, Right
-from pinecart.service.runs.models import Instance, LedgerRow, RecordRow, Run, RunEvent
-from pinecart.service.runs.selectors import alive_of, run_numbered, run_told
+from pinecart.service.config.rights import SYSTEM, Actor, Right
+from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRow, Run, RunEvent, Scope
+from pinecart.service.runs.selectors import alive_of, held_digest, run_numbered, run_of, run_told
+from pinecart.service.stores.selectors import Place, place_of
 from pinecart.service.trail.services import note
+
+HELD_DAYS = 7
+SIDES = (("source", "from"), ("target", "to"))
 
 
 class Superseded(PinecartError):
@@ -29,7 +35,9 @@ class Superseded(PinecartError):
 
 
 @transaction.atomic
-def start_run(actor: Actor, definition: Definition, *, kind: str, cause: str, alone: bool = True) -> Run:
+def start_run(
+    actor: Actor, definition: Definition, *, kind: str, cause: str, alone: bool = True, of: int | None = None
+) -> Run:
     """Queue a run. Raises NotAllowed, Conflict if one of the same job is under way (and it must be alone)."""
     actor.must(Right.OPERATE, definition.labels, f"starting {definition.job!r}")
     under_way = alive_of(definition.job, kind) if alone else None
@@ -38,7 +46,7 @@ def start_run(actor: Actor, definition: Definition, *, kind: str, cause: str, al
         raise Conflict(message, code="run.under-way")
     run = Run.objects.create(
         kind=kind, job=definition.job, definition=definition.as_mapping(), labels=list(definition.labels),
-        state=State.QUEUED.value, cause=cause, queued_at=timezone.now(),
+        state=State.QUEUED.value, cause=cause, queued_at=timezone.now(), of=of,
     )  # fmt: skip
     _tell_state(run)
     note(actor, f"{kind}.started", definition.job, run=run.pk)
@@ -63,9 +71,101 @@ def stop_run(actor: Actor, number: int) -> Run:
     Run.objects.filter(pk=number).update(stop_wanted=True)
     note(actor, "run.stop", run.job, run=number)
     run.refresh_from_db()
-    if run.state in [s.value for s in CLAIMABLE]:
+    if run.state in [s.value for s in (*CLAIMABLE, State.HELD, State.PAUSED)]:
         _end(run, Outcome.STOPPED)
     return run
+
+
+@transaction.atomic
+def pause_run(actor: Actor, number: int) -> Run:
+    """Ask a run to pause: what is in flight is finished. Raises NotFound, NotAllowed, WrongMoment."""
+    run = run_numbered(number, actor)
+    actor.must(Right.OPERATE, run.labels, f"pausing run {number}")
+    state = State(run.state)
+    if state is State.WORKING:
+        Run.objects.filter(pk=number).update(pause_wanted=True)
+    else:
+        Run.objects.filter(pk=number).update(
+            state=advance(state, Event.PAUSE).value, message=f"Paused by {actor.name}."
+        )
+    note(actor, "run.pause", run.job, run=number)
+    run.refresh_from_db()
+    _tell_state(run)
+    return run
+
+
+@transaction.atomic
+def resume_run(actor: Actor, number: int) -> Run:
+    """A paused run goes on; both sides are listed anew. Raises NotFound, NotAllowed, WrongMoment."""
+    run = run_numbered(number, actor)
+    actor.must(Right.OPERATE, run.labels, f"resuming run {number}")
+    return _requeue(actor, run, Event.RESUME, "run.resume")
+
+
+@transaction.atomic
+def release_run(actor: Actor, number: int, *, digest: str, why: str) -> Run:
+    """Say yes to the list with this digest. Raises NotFound, NotAllowed, WrongMoment, Conflict if it is another list by now."""
+    run = run_numbered(number, actor)
+    actor.must(Right.OPERATE, run.labels, f"releasing run {number}")
+    advance(State(run.state), Event.RELEASED)
+    if digest != held_digest(run):
+        message = f"Run {number} waits with another list than the one you saw ({digest}). Look again: pinecart run show {number}"
+        raise Conflict(message, code="run.other-list")
+    run.released = sorted({*run.released, *(h["digest"] for h in run.holds)})
+    run.save(update_fields=["released"])
+    return _requeue(actor, run, Event.RELEASED, "run.released", why=why, digest=digest)
+
+
+@transaction.atomic
+def decline_run(actor: Actor, number: int, *, why: str) -> Run:
+    """Say no: what is held is not done, and the run ends. Raises NotFound, NotAllowed, WrongMoment."""
+    run = run_numbered(number, actor)
+    actor.must(Right.OPERATE, run.labels, f"declining run {number}")
+    advance(State(run.state), Event.RELEASED)
+    note(actor, "run.declined", run.job, run=number, why=why)
+    return end_held(run, f"Cancelled by {actor.name}{': ' + why if why else '.'}")
+
+
+def end_held(run: Run, message: str) -> Run:
+    """End a run that waits; what it carried out before stays. In the caller's transaction."""
+    run.message = message
+    run.save(update_fields=["message"])
+    _end(run, Outcome.STOPPED)
+    return run
+
+
+def _requeue(actor: Actor, run: Run, event: Event, action: str, **facts: Any) -> Run:
+    state = advance(State(run.state), event)
+    Run.objects.filter(pk=run.pk).update(
+        state=state.value, pause_wanted=False, holds=[], held_at=None, message="", code=""
+    )
+    note(actor, action, run.job, run=run.pk, **facts)
+    run.refresh_from_db()
+    _tell_state(run)
+    return run
+
+
+def retry_run(actor: Actor, number: int) -> Run:
+    """The same once more, by the definition as it was: only what isn't done yet is done. Raises NotFound, Conflict, NotAllowed."""
+    run = run_numbered(number, actor)
+    if run.state != State.ENDED.value:
+        raise Conflict(
+            f"Run {number} is not over yet. Follow it with: pinecart run follow {number}", code="run.not-over"
+        )
+    definition = read_definition(run.definition)
+    cause = f"retry of run {number} by {actor.name}"
+    return start_run(actor, definition, kind=run.kind, cause=cause, alone=run.job != CARRY, of=run.of)
+
+
+def undo_run(actor: Actor, number: int, *, preview: bool) -> Run:
+    """Take back what a run did, in a run of its own. Raises NotFound, Conflict (it isn't over, or too little is known)."""
+    run = run_numbered(number, actor)
+    if run.state != State.ENDED.value or run.kind != "transfer":
+        why = "is not over yet" if run.kind == "transfer" else f"is a run of the kind {run.kind!r}"
+        raise Conflict(f"Run {number} {why}: it can't be undone.", code="run.not-undone")
+    kind = "preview" if preview else "undo"
+    cause = f"undoes run {number}, for {actor.name}"
+    return start_run(actor, read_definition(run.definition), kind=kind, cause=cause, alone=False, of=number)
 
 
 @transaction.atomic
@@ -81,6 +181,7 @@ def claim_next(*, now: datetime, limit: int) -> Run | None:
             Run.objects.filter(pk=run.pk).update(
                 state=state.value, epoch=F("epoch") + 1, started_at=run.started_at or now, message="", told_at=now
             )
+            RecordRow.objects.filter(run=run, done=False).delete()  # what wasn't done is planned anew
             run.refresh_from_db()
             _tell_state(run)
             return run
@@ -92,14 +193,16 @@ def claim_next(*, now: datetime, limit: int) -> Run | None:
 
 def _overlap(a: Run, b: Run) -> bool:
     """Whether two runs write where the other writes. Previews and audits write nowhere."""
-    if a.kind != "transfer" or b.kind != "transfer":
+    if a.kind in ("preview", "audit") or b.kind in ("preview", "audit"):
         return False
-    places = [[parse_location(leg["to"]) for leg in run.definition["legs"]] for run in (a, b)]
-    return any(
-        x.store == y.store and (lies_in(x.path, y.path) or lies_in(y.path, x.path))
-        for x in places[0]
-        for y in places[1]
-    )
+    return any(x.touches(y) for x in _claims(a) for y in _claims(b))
+
+
+def _claims(run: Run) -> list[Place]:
+    """What a run writes to: its destinations, and the sources that it clears."""
+    both = run.kind in ("undo", "expiry") or run.definition["intent"] == Intent.HAND_OVER.value
+    texts = [leg[side] for leg in run.definition["legs"] for side in (("to", "from") if both else ("to",))]
+    return [place_of(parse_location(text)) for text in texts]
 
 
 def interrupt(run: Run) -> None:
@@ -122,6 +225,8 @@ def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record]
         "decision", "reason", "size", "done", "seconds", "crc", "proof", "guarded", "tries", "error", "message",
     ]  # fmt: skip
     rows = {(r.leg, r.key): r for r in batch if not (r.reason == "same" and not r.error)}
+    for leg, key in _cleared_after_copy(run, [r for r in rows.values() if r.decision == "clear"]):
+        del rows[leg, key]
     RecordRow.objects.bulk_create(
         [RecordRow(run_id=run, **{f: getattr(r, f) for f in (*fields, "leg", "key")}) for r in rows.values()],
         update_conflicts=True, unique_fields=["run", "leg", "key"], update_fields=fields,
@@ -133,6 +238,62 @@ def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record]
             update_conflicts=True, unique_fields=["scope", "key"],
             update_fields=["source", "there", "crc", "racy", "cleared", "run"],
         )  # fmt: skip
+
+    for record in batch:
+        if record.done and record.kept:
+            aside = AsideRow.objects.filter(run_id=run, leg=record.leg, key=record.key, state="meant")
+            aside.update(state="kept", kept=record.kept)
+
+
+def _cleared_after_copy(run: int, clears: list[Record]) -> list[tuple[int, bytes]]:
+    """An object that this run copied keeps its one record, which says whether it was then cleared at the source."""
+    found = []
+    for i in range(0, len(clears), 500):
+        by_key = {(r.leg, r.key): r for r in clears[i : i + 500]}
+        rows = RecordRow.objects.filter(
+            run_id=run, done=True, decision__in=["copy", "replace"], key__in=[key for _, key in by_key]
+        )
+        mine = [row for row in rows if (row.leg, bytes(row.key)) in by_key]
+        for row in mine:
+            clear = by_key[row.leg, bytes(row.key)]
+            row.cleared, row.error, row.message = clear.done and not clear.error, clear.error, clear.message
+        RecordRow.objects.bulk_update(mine, ["cleared", "error", "message"])
+        found += [(row.leg, bytes(row.key)) for row in mine]
+    return found
+
+
+@transaction.atomic
+def journal(run: int, epoch: int, scopes: dict[int, int], asides: list[Aside], rows: list[tuple[int, Row]]) -> None:
+    """Commit what is about to be set aside, and what the ledger shall remember, before anything is destroyed."""
+    _hold_epoch(run, epoch)
+    definition = run_of(run).definition
+    until = timezone.now() + timedelta(days=days_kept(definition) or KEPT_DAYS)
+    stores = {(n, s): parse_location(leg[w]).store for n, leg in enumerate(definition["legs"]) for s, w in SIDES}
+    AsideRow.objects.bulk_create(
+        [AsideRow(run_id=run, until=until, store=stores[a.leg, a.side], **a._asdict()) for a in asides],
+        update_conflicts=True, unique_fields=["run", "leg", "side", "key"], update_fields=["at", "size", "was"],
+    )  # fmt: skip
+    LedgerRow.objects.bulk_create(
+        [LedgerRow(scope_id=scopes[leg], **row._asdict()) for leg, row in rows],
+        update_conflicts=True, unique_fields=["scope", "key"],
+        update_fields=["source", "there", "crc", "racy", "cleared", "run"],
+    )  # fmt: skip
+
+
+@transaction.atomic
+def no_longer_aside(run: int, epoch: int, of: int, asides: list[Aside], *, back: bool) -> None:
+    """What run `of` had set aside was brought back, or is gone for good now."""
+    _hold_epoch(run, epoch)
+    for aside in asides:
+        found = AsideRow.objects.filter(run_id=of, leg=aside.leg, side=aside.side, key=aside.key)
+        found.update(state="back" if back else "gone")
+
+
+@transaction.atomic
+def settle_scope(run: int, epoch: int, scope: int, digest: str) -> None:
+    """This selection has been carried out to its end once."""
+    _hold_epoch(run, epoch)
+    Scope.objects.filter(pk=scope).update(settled=digest)
 
 
 @transaction.atomic
@@ -157,19 +318,56 @@ def end_run(number: int, epoch: int, ending: Ending) -> None:
     run.counted, run.far_side = [list(c) for c in ending.counted], ending.far_side
     if ending.error is not None:
         run.message, run.code = ending.error.message, ending.error.code
-    run.save(update_fields=["counted", "far_side", "message", "code"])
+    run.holds = [h._asdict() for h in ending.held]
+    run.save(update_fields=["counted", "far_side", "message", "code", "holds"])
+    if _waits(run, ending):
+        return
     told = run_told(run)
     differs = bool(run.far_side and run.far_side["differences"])
     problems = told["problems"] + told["findings"] + differs
     _end(run, outcome_of(told["totals"], problems=problems, stopped=ending.stopped, failed=ending.error is not None))
 
 
+def _waits(run: Run, ending: Ending) -> bool:
+    """Whether a run that came to its end is not over: held by a guard or a refused key, or paused."""
+    if run.kind in ("preview", "audit") or run.stop_wanted:
+        return False
+    if isinstance(ending.error, SignInRefused):
+        event = Event.REFUSED_SIGN_IN
+    elif ending.error is None and ending.stopped and run.pause_wanted:
+        event = Event.PAUSE
+    elif ending.error is None and ending.held and not ending.stopped:
+        event = Event.GUARD_HELD
+        run.message = " ".join(h.message for h in ending.held)
+    else:
+        return False
+    run.state, run.held_at = advance(State(run.state), event).value, timezone.now()
+    run.save(update_fields=["state", "held_at", "message"])
+    _tell_state(run)
+    return True
+
+
+def end_overdue_holds(now: datetime) -> None:
+    """A hold ends by itself after seven days."""
+    for run in Run.objects.filter(state=State.HELD.value, held_at__lt=now - timedelta(days=HELD_DAYS)):
+        with transaction.atomic():
+            end_held(run, f"Nobody said yes within {HELD_DAYS} days. {run.message}")
+
+
+def start_due_clearing(now: datetime) -> None:
+    """One run for each run whose set-aside has had its days."""
+    due = AsideRow.objects.filter(state__in=["kept", "meant"], until__lt=now, run__state=State.ENDED.value)
+    for number in due.values_list("run_id", flat=True).distinct()[:5]:
+        if not Run.objects.filter(kind="expiry", of=number, ended_at__isnull=True).exists():
+            run = run_of(number)
+            cause = f"clears away what run {number} set aside"
+            start_run(SYSTEM, read_definition(run.definition), kind="expiry", cause=cause, alone=False, of=number)
+            AsideRow.objects.filter(run_id=number, until__lt=now, state="kept").update(until=now + timedelta(days=1))
+
+
 def _end(run: Run, outcome: Outcome) -> None:
-    run.state, run.outcome, run.ended_at = (
-        advance(State(run.state), Event.FINISHED).value,
-        outcome.value,
-        timezone.now(),
-    )
+    state = advance(State(run.state), Event.FINISHED)
+    run.state, run.outcome, run.ended_at = state.value, outcome.value, timezone.now()
     run.save(update_fields=["state", "outcome", "ended_at"])
     RunEvent.objects.filter(run=run, kind="progress").delete()
     _tell_state(run)

@@ -9,6 +9,17 @@ urlpatterns = [
     path("runs/<int:number>/log", api.RunLog.as_view(), name="run-log"),
     path("runs/<int:number>/report", api.RunReport.as_view(), name="run-report"),
     path("runs/<int:number>/stop", api.RunStop.as_view(), name="run-stop"),
+    *[
+        path(f"runs/<int:number>/{word}", view.as_view(), name=f"run-{word}")
+        for word, view in (
+            ("pause", api.RunPause),
+            ("resume", api.RunResume),
+            ("retry", api.RunRetry),
+            ("release", api.RunRelease),
+            ("decline", api.RunDecline),
+            ("undo", api.RunUndo),
+        )
+    ],
     path("runs/<int:number>/events", api.RunEvents.as_view(), name="run-events"),
     path("audits", api.Audits.as_view(), name="audits"),
     path("audits/<int:number>", api.AuditView.as_view(), name="audit"),

@@ -1,11 +1,12 @@
 from __future__ import annotations
 
+import os
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from django.db.models import Max
 
-from pinecart.core.places import closest, did_you_mean
+from pinecart.core.places import Location, closest, did_you_mean, lies_in
 from pinecart.service.config.refusals import NotFound
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.stores.models import StoreRecord, StoreUse
@@ -19,6 +20,29 @@ def store_named(name: str) -> StoreRecord:
         message = f"There is no store {name!r}.{did_you_mean(name, known)} Add one with: pinecart store add."
         raise NotFound(message, code="store.unknown", did_you_mean=closest(name, known))
     return found
+
+
+class Place(NamedTuple):
+    """A location by what it really is: two stores may reach the same place under different names."""
+
+    system: str
+    path: bytes
+
+    def touches(self, other: Place) -> bool:
+        return self.system == other.system and (lies_in(self.path, other.path) or lies_in(other.path, self.path))
+
+
+def place_of(location: Location) -> Place:
+    """By endpoint and bucket, or by the folder's real path. A store that is gone is its own name."""
+    record = StoreRecord.objects.filter(name=location.store).first()
+    if record is None:
+        return Place(location.store, location.path)
+    if record.kind == "folder":
+        root = os.path.realpath(record.fields["path"]).strip("/").encode("utf-8", "surrogateescape")
+        return Place("folder", (root + b"/" if root else b"") + location.path)
+    root = (record.fields.get("root") or "").strip("/").encode()
+    system = f"{record.kind}:{record.fields.get('endpoint', record.name)}"
+    return Place(system, (root + b"/" if root else b"") + location.path)
 
 
 def stores_listed() -> list[StoreRecord]:

@@ -23,12 +23,13 @@ import django
 django.setup()
 
 from pinecart.core.definition import read_definition  # noqa: E402
-from pinecart.core.entries import Row  # noqa: E402
+from pinecart.core.entries import Aside, Row  # noqa: E402
 from pinecart.core.errors import PinecartError  # noqa: E402
 from pinecart.core.ports import Store  # noqa: E402
 from pinecart.drivers import open_store  # noqa: E402
 from pinecart.runner.records import BatchRules, Record  # noqa: E402
 from pinecart.runner.run import Ending, Order, carry_out  # noqa: E402
+from pinecart.runner.undoing import Done  # noqa: E402
 from pinecart.service.config.parent import end_with_parent  # noqa: E402
 from pinecart.service.config.settings import OPTIONS, STATE  # noqa: E402
 from pinecart.service.runs import selectors, services  # noqa: E402
@@ -48,13 +49,16 @@ class Desk:
         self._run, self._epoch, self._kind = order["run"], order["epoch"], order["kind"]
         self._log = log
         self._stop = False
+        self._of = order["of"]
         self.scopes: dict[int, int] = {}
+        self._settled: dict[int, tuple[str, str]] = {}  # leg → the selection carried out before, and this one's
 
     def open_scopes(self, job: str, order: Order) -> None:
         for number, leg in enumerate(order.definition.legs):
             sides = [order.stores[p.store].identity(p.path) for p in (leg.source, leg.target)]
             identity = hashlib.sha256("\n".join([*sides, *(leg.renaming or ())]).encode()).hexdigest()
-            self.scopes[number] = selectors.scope_numbered(job, identity)
+            self.scopes[number], before = selectors.scope_numbered(job, identity)
+            self._settled[number] = (before, leg.digest)
 
     async def pages(self, leg: int) -> AsyncIterator[list[Row]]:
         after = b""
@@ -64,6 +68,39 @@ class Desk:
 
     async def drop(self, leg: int, keys: list[bytes]) -> None:
         await asyncio.to_thread(services.drop_ledger_rows, self._run, self._epoch, self.scopes[leg], keys)
+
+    def fresh(self, leg: int) -> bool:
+        before, now = self._settled[leg]
+        return before != now
+
+    async def settled(self, leg: int) -> None:
+        if self.fresh(leg):
+            await asyncio.to_thread(
+                services.settle_scope, self._run, self._epoch, self.scopes[leg], self._settled[leg][1]
+            )
+
+    async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None:
+        if asides or rows:
+            await asyncio.to_thread(services.journal, self._run, self._epoch, self.scopes, asides, rows)
+
+    async def meant(self, leg: int) -> list[Aside]:
+        return await asyncio.to_thread(selectors.asides_meant, self._run, leg)
+
+    async def done_by(self, leg: int) -> AsyncIterator[list[Done]]:
+        after = 0
+        while (page := await asyncio.to_thread(selectors.done_by, self._of, self.scopes[leg], leg, after))[0]:
+            after = page[1]
+            yield page[0]
+
+    async def kept_by(self, leg: int) -> AsyncIterator[list[Aside]]:
+        after = 0
+        while (page := await asyncio.to_thread(selectors.asides_kept, self._of, leg, after))[0]:
+            after = page[1]
+            yield page[0]
+
+    async def no_longer_aside(self, asides: list[Aside], *, back: bool) -> None:
+        if asides:
+            await asyncio.to_thread(services.no_longer_aside, self._run, self._epoch, self._of, asides, back=back)
 
     async def save(self, batch: list[Record]) -> None:
         remember = self._kind == "transfer"
@@ -158,6 +195,10 @@ def _order(given: dict[str, Any]) -> Order:
         str(STATE.scratch),
         batches=BatchRules(rows=OPTIONS.batch_rows),
         stamp=time.strftime("%Y-%m-%d %H.%M.%S", time.gmtime()),
+        undo=given["kind"] == "preview" and given["of"] is not None,
+        released=frozenset(given["released"]),
+        aside=tuple(selectors.places_aside()),
+        settle_s=OPTIONS.settle_s,
     )
 
 

@@ -23,6 +23,8 @@ def order_of(run: Run) -> dict[str, Any]:
         "run": run.pk,
         "epoch": run.epoch,
         "kind": run.kind,
+        "of": run.of,
+        "released": run.released,
         "job": run.job,
         "definition": run.definition,
         "stores": specs,

@@ -1,0 +1,21 @@
+import { Flex, Form, InputNumber, Radio, theme } from 'antd'
+import { INTENTS } from './choices'
+
+/** What shall be true afterwards; and, where something is removed for it, how long that is kept. */
+export function IntentField({ help }: { help: object }) {
+  const { token } = theme.useToken()
+  return (
+    <>
+      <Form.Item label="What shall be true afterwards" name="intent" {...help}>
+        <Radio.Group><Flex vertical gap={4}>
+          {INTENTS.map((i) => <Radio key={i.value} value={i.value}><b>{i.title}</b> <span style={i.removes ? { color: token.colorWarning } : undefined}>{i.says}</span></Radio>)}
+        </Flex></Radio.Group>
+      </Form.Item>
+      <Form.Item noStyle shouldUpdate={(a: { intent: string }, b: { intent: string }) => a.intent !== b.intent}>
+        {({ getFieldValue }) => INTENTS.find((i) => i.value === getFieldValue('intent'))?.removes && (
+          <Form.Item label="What is removed or replaced is set aside for" name="set_aside" extra="0 days: deleted for good, at once."><InputNumber min={0} max={3650} suffix="days" placeholder="14" /></Form.Item>
+        )}
+      </Form.Item>
+    </>
+  )
+}

@@ -1,0 +1,63 @@
+"""Takes objects away from one side of a leg: set aside under `.pinecart-aside/` of the same store, or for good.
+
+What is set aside is journalled and committed before anything moves. A folder's file is renamed; a bucket's object is
+copied, then deleted. What can't be set aside is not removed.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from pinecart.core.entries import Aside, Entry, fingerprint
+from pinecart.core.places import aside_key
+from pinecart.runner.carry import Carrier
+from pinecart.runner.side import Side
+
+
+class Away(NamedTuple):
+    """How one object was taken away. kept: fingerprint of what was set aside; empty: nothing was."""
+
+    guarded: bool
+    kept: str = ""
+
+
+class Remover:
+    """side: "source" or "target", and where that is.   days: how long what is taken away is kept; 0: not at all."""
+
+    def __init__(self, run: int, leg: int, side: str, at: Side, carrier: Carrier, days: int) -> None:
+        self._run, self._leg, self._side, self._at, self._carrier, self._days = run, leg, side, at, carrier, days
+
+    def aside_of(self, key: bytes, whole: bytes, entry: Entry) -> Aside | None:
+        """What is journalled before `key`, the object `whole` of the store, is taken away; None: it isn't kept."""
+        if not self._days:
+            return None
+        at = aside_key(self._at.store.home(whole), self._run, self._leg, whole)
+        return Aside(self._leg, self._side, key, at, entry.size, fingerprint(entry))
+
+    async def take_away(self, whole: bytes, entry: Entry, aside: Aside | None) -> Away:
+        """Raises StoreError; then it is still there."""
+        store = self._at.store
+        if aside is None:
+            taken = Away(await store.remove(whole, entry))
+        elif (moved := await store.move(whole, aside.at, entry)) is not None:
+            taken = Away(False, fingerprint(moved))
+        else:
+            kept = await self.keep(whole, entry, aside)
+            taken = Away(await store.remove(whole, entry), kept)
+        await store.tidy(self._at.prefix, whole)
+        return taken
+
+    async def keep(self, whole: bytes, entry: Entry, aside: Aside) -> str:
+        """A second copy of what is about to be replaced or removed. Gives the copy's fingerprint."""
+        return fingerprint(await self._carrier.second(self._at.store, whole, entry, aside.at))
+
+    async def bring_back(self, aside: Aside, whole: bytes) -> Entry:
+        """Give what was set aside its name again, where nothing is now. Raises Taken, Missing."""
+        store = self._at.store
+        kept = (await store.stat(aside.at)).entry
+        moved = await store.move(aside.at, whole, kept)
+        if moved is None:
+            moved = await self._carrier.second(store, aside.at, kept, whole)
+            await store.remove(aside.at, kept)
+        await store.tidy(store.home(whole), aside.at)
+        return moved

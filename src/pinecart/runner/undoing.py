@@ -1,0 +1,237 @@
+"""Takes a run back, as far as its places still are as it left them; and clears away what was kept past its days.
+
+What it copied is removed (set aside), what it replaced, removed or cleared is brought back from where it was set aside.
+A key that somebody changed since is left, and listed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from functools import partial
+from typing import Any, NamedTuple, Protocol
+
+from pinecart.core.decide import Decision, Reason
+from pinecart.core.entries import Aside, Entry, Likeness, Row, likeness
+from pinecart.core.errors import Missing, SignInRefused, StoreError, Taken
+from pinecart.core.lifecycle import Phase
+from pinecart.core.places import original_key, show
+from pinecart.runner.carry import Carrier
+from pinecart.runner.leg import Job
+from pinecart.runner.pool import Pool
+from pinecart.runner.progress import Progress
+from pinecart.runner.records import Record, Recorder
+from pinecart.runner.removing import Remover
+from pinecart.runner.side import Side
+
+REASON = Reason.UNDONE
+
+
+class Done(NamedTuple):
+    """What a run did to one object. there: fingerprint of what it left there; empty if a later run wrote over it.
+
+    source, target: what it set aside at either side, and is still kept.
+    """
+
+    key: bytes
+    decision: str
+    size: int
+    there: str
+    cleared: bool = False
+    source: Aside | None = None
+    target: Aside | None = None
+
+
+class Past(Protocol):
+    """What an undoing run reads and writes besides a run's records."""
+
+    def done_by(self, leg: int) -> AsyncIterator[list[Done]]: ...
+    def kept_by(self, leg: int) -> AsyncIterator[list[Aside]]: ...
+    async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None: ...
+    async def no_longer_aside(self, asides: list[Aside], *, back: bool) -> None: ...
+    async def drop(self, leg: int, keys: list[bytes]) -> None: ...
+
+
+class _Step(NamedTuple):
+    """What undoing one key takes. away: what lies at the target now and must go.   back: what comes back, at its side."""
+
+    done: Done
+    away: Entry | None
+    back: tuple[Aside, ...]
+    problem: str = ""
+
+
+class Undoing:
+    """Undoes what one leg of a run did."""
+
+    def __init__(self, job: Job, past: Past, recorder: Recorder, progress: Progress) -> None:
+        self._job, self._past, self._recorder, self._progress = job, past, recorder, progress
+        carrier = Carrier(job.run, job.leg, job.source, job.target, job.retry)
+        self._at = {"source": job.source, "target": job.target}
+        self._take = {n: Remover(job.run, job.leg, n, at, carrier, job.days) for n, at in self._at.items()}
+        self.acted = 0
+
+    async def go(self) -> None:
+        """Raises StoreError when a place can't be worked on at all."""
+        job = self._job
+        for side in self._at.values():
+            await side.store.check_place(side.prefix)
+        self._progress.phases = [Phase.CONNECTING.value, Phase.REMOVING.value]
+        async with Pool(job.concurrency) as pool:
+            async for page in self._past.done_by(job.leg):
+                if job.stopping():
+                    return
+                self._progress.listed += len(page)
+                steps: list[_Step] = []
+                for done in page:
+                    await pool.add(partial(self._plan, done, steps))
+                await pool.drain()
+                await self._recorder.flush()
+                if job.only_plan:
+                    continue
+                asides = [a for s in steps if s.away for a in [self._aside(s.done, s.away)] if a]
+                await self._past.before(asides, [])
+                for step in steps:
+                    await pool.add(partial(self._act, step))
+                await pool.drain()
+                await self._recorder.flush()
+                await self._past.drop(job.leg, [s.done.key for s in steps])
+        self._progress.listing_complete = True
+
+    async def _plan(self, done: Done, steps: list[_Step]) -> None:
+        try:
+            step = await self._step(done)
+        except SignInRefused:
+            raise
+        except StoreError as exc:
+            step = _Step(done, None, (), exc.message)
+        if step.problem:
+            self._progress.problems += 1
+            await self._write(step, Decision.REFUSE, error="not-undone", message=step.problem)
+        elif step.away or step.back:
+            self._progress.planned_objects += 1
+            steps.append(step)
+            if self._job.only_plan:
+                await self._write(step, _decision(step), done=False)
+
+    async def _step(self, done: Done) -> _Step:
+        """What it takes, from what lies there now."""
+        away, back = None, tuple(a for a in (done.source, done.target) if a)
+        if done.cleared and done.source is None:
+            return _Step(done, None, (), "What was cleared at the source was not set aside: the copy is all there is.")
+        now = await self._now(done.key)
+        if done.decision in ("copy", "replace"):
+            if now is not None and (not done.there or likeness(now, done.there) is not Likeness.SAME):
+                if not (done.decision == "replace" and done.target and not await self._is_kept(done.target)):
+                    return _Step(done, None, (), "Something else lies there since. It was left alone.")
+                return _Step(done, None, ())  # brought back already, before this run was interrupted
+            away = now
+            if done.decision == "replace" and done.target is None:
+                return _Step(done, None, (), "What was replaced was not set aside: there is nothing to bring back.")
+        elif done.decision == "remove" and (
+            done.target is None or (now is not None and await self._is_kept(done.target))
+        ):
+            why = "was not set aside" if done.target is None else "has its name taken by something else now"
+            return _Step(done, None, (), f"What was removed {why}. It was left as it is.")
+        return _Step(done, away, back)
+
+    async def _now(self, key: bytes) -> Entry | None:
+        try:
+            return (await self._job.target.store.stat(self._job.target.prefix + key)).entry
+        except Missing:
+            return None
+
+    async def _is_kept(self, aside: Aside) -> bool:
+        return not await self._at[aside.side].store.is_absent(aside.at)
+
+    def _aside(self, done: Done, away: Entry) -> Aside | None:
+        return self._take["target"].aside_of(done.key, self._job.target.prefix + done.key, away)
+
+    async def _act(self, step: _Step) -> None:
+        """First what was cleared at the source comes back, then the copy goes, then what it replaced comes back."""
+        if self._job.stopping():
+            return
+        done, kept = step.done, ""
+        try:
+            for aside in [a for a in step.back if a.side == "source"]:
+                await self._bring_back(aside)
+            if step.away is not None:
+                whole = self._job.target.prefix + done.key
+                kept = (await self._take["target"].take_away(whole, step.away, self._aside(done, step.away))).kept
+            for aside in [a for a in step.back if a.side == "target"]:
+                await self._bring_back(aside)
+        except SignInRefused:
+            raise
+        except StoreError as exc:
+            self._progress.problems += 1
+            await self._write(step, Decision.REFUSE, error=exc.code, message=exc.message)
+            return
+        self.acted += 1
+        self._progress.end(done.key, 0)
+        await self._past.no_longer_aside(list(step.back), back=True)
+        await self._write(step, _decision(step), kept=kept)
+
+    async def _bring_back(self, aside: Aside) -> None:
+        at = self._at[aside.side]
+        whole = original_key(at.store.home(aside.at), aside.at)
+        try:
+            await self._take[aside.side].bring_back(aside, whole)
+        except Missing:
+            if (await at.store.stat(whole)).entry.size != aside.size:
+                raise Taken(f"{show(aside.key)}: what was set aside is gone.", code="not-kept") from None
+
+    async def _write(self, step: _Step, decision: Decision, *, done: bool = True, **rest: Any) -> None:
+        fields = (self._job.leg, step.done.key, decision.value, REASON.value, step.done.size)
+        await self._recorder.add(Record(*fields, done=done and not rest.get("error"), guarded=False, **rest))
+
+
+def _decision(step: _Step) -> Decision:
+    if step.away and any(a.side == "target" for a in step.back):
+        return Decision.REPLACE
+    return Decision.REMOVE if step.away else Decision.COPY
+
+
+class Clearing:
+    """Deletes for good what a run set aside, now that its days are over."""
+
+    def __init__(self, job: Job, past: Past, recorder: Recorder, progress: Progress) -> None:
+        self._job, self._past, self._recorder, self._progress = job, past, recorder, progress
+        self.acted = 0
+
+    async def go(self) -> None:
+        job = self._job
+        sides: dict[str, Side] = {"source": job.source, "target": job.target}
+        self._progress.phases = [Phase.CONNECTING.value, Phase.REMOVING.value]
+        async with Pool(job.concurrency) as pool:
+            async for page in self._past.kept_by(job.leg):
+                if job.stopping():
+                    return
+                self._progress.planned_objects += len(page)
+                for aside in page:
+                    await pool.add(partial(self._clear, aside, sides[aside.side]))
+                await pool.drain()
+                await self._recorder.flush()
+        self._progress.listing_complete = True
+
+    async def _clear(self, aside: Aside, side: Side) -> None:
+        try:
+            kept = (await side.store.stat(aside.at)).entry
+            if likeness(kept, aside.kept) is Likeness.DIFFERENT:
+                raise Taken(f"{show(aside.at)} is not what was set aside. It was left alone.")
+            await side.store.remove(aside.at, kept)
+            await side.store.tidy(side.store.home(aside.at), aside.at)
+        except Missing:
+            pass  # somebody was quicker
+        except SignInRefused:
+            raise
+        except StoreError as exc:
+            self._progress.problems += 1
+            await self._write(aside, error=exc.code, message=exc.message)
+            return
+        self.acted += 1
+        self._progress.end(aside.key, 0)
+        await self._past.no_longer_aside([aside], back=False)
+        await self._write(aside)
+
+    async def _write(self, aside: Aside, error: str = "", message: str = "") -> None:
+        fields = (self._job.leg, aside.at, Decision.REMOVE.value, Reason.EXPIRED.value, aside.size)
+        await self._recorder.add(Record(*fields, done=not error, guarded=False, error=error, message=message))

@@ -1,0 +1,127 @@
+"""The engine for tests: whole runs over opened stores, with a ledger in memory."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from pinecart.core.definition import LEG_KEYS, read_definition
+from pinecart.core.retry import Retry
+from pinecart.drivers import open_store
+from pinecart.runner.records import BatchRules
+from pinecart.runner.run import Order, carry_out
+from pinecart.runner.undoing import Done
+
+QUICK = Retry(times=3, first_s=0.01)
+
+
+class Memory:
+    """Records kept in a dict: what the service does with its database."""
+
+    def __init__(self):
+        self.rows, self.records, self.lines, self.stop = {}, {}, [], False
+        self.asides, self.done, self.is_fresh = {}, {}, False
+
+    async def pages(self, leg):
+        rows = sorted(self.rows.items())
+        for i in range(0, len(rows), 7):
+            yield [r for _, r in rows[i : i + 7]]
+
+    async def drop(self, leg, keys):
+        for key in keys:
+            self.rows.pop(key, None)
+
+    async def save(self, batch):
+        for record in batch:
+            old = self.records.get(record.key)
+            if record.decision == "clear" and old and old.done and old.decision in ("copy", "replace"):
+                self.records[record.key] = old._replace(message=record.message or "cleared", error=record.error)
+            else:
+                self.records[record.key] = record
+            if record.row:
+                self.rows[record.key] = record.row
+            for side in ("source", "target"):
+                if record.kept and (side, record.key) in self.asides and not self.asides[side, record.key].kept:
+                    self.asides[side, record.key] = self.asides[side, record.key]._replace(kept=record.kept)
+
+    async def before(self, asides, rows):
+        self.asides |= {(a.side, a.key): a for a in asides}
+        self.rows |= {row.key: row for _, row in rows}
+
+    async def meant(self, leg):
+        return [a for a in self.asides.values() if not a.kept]
+
+    def fresh(self, leg):
+        return self.is_fresh
+
+    async def settled(self, leg):
+        self.is_fresh = False
+
+    async def done_by(self, leg):
+        yield [
+            Done(
+                k, r.decision, r.size, self.rows[k].there if k in self.rows else "",
+                r.message == "cleared" or r.decision == "clear", self.past.get(("source", k)), self.past.get(("target", k)),
+            )
+            for k, r in sorted(self.done.items()) if r.done and r.decision != "leave"
+        ]  # fmt: skip
+
+    async def kept_by(self, leg):
+        yield list(self.past.values())
+
+    async def no_longer_aside(self, asides, *, back):
+        for aside in asides:
+            del self.past[aside.side, aside.key]
+
+    def undoing(self):
+        """From here on, what was done so far is to be undone."""
+        self.done, self.past, self.records, self.asides = self.records, self.asides, {}, {}
+
+    async def tell(self, progress): ...
+    def stopping(self):
+        return self.stop
+
+    def log(self, action, message, **fields):
+        self.lines.append((action, message))
+
+
+async def run(
+    memory, source, target, number=1, *, kind="transfer", tmp="/tmp", batches=BatchRules(), stamp="now", released=(),
+    undo=False, settle_s=0.0, aside=(), **job
+):  # fmt: skip
+    memory.records = (
+        {}
+        if memory.records and next(iter(memory.records.values())) and not job.pop("resume", False)
+        else memory.records
+    )
+    legs = [
+        {
+            "from": "pine://posts/",
+            "to": "pine://office/dawn/",
+            **{k: job.pop(k) for k in LEG_KEYS if k in job},
+        }
+    ]
+    definition = read_definition({"job": "dawn", "legs": legs, **job})
+    order = Order(
+        number,
+        kind,
+        definition,
+        {"posts": source, "office": target},
+        str(tmp),
+        retry=QUICK,
+        batches=batches,
+        stamp=stamp,
+        undo=undo,
+        released=frozenset(released),
+        aside=tuple(aside),
+        settle_s=settle_s,
+    )
+    ending = await carry_out(order, memory)
+    return ending
+
+
+def done(memory):
+    return Counter(f"{r.decision} {r.reason}" + (f" ({r.error})" if r.error else "") for r in memory.records.values())
+
+
+def posts(folder):
+    return open_store({"kind": "folder", "name": "posts", "path": str(folder)})

@@ -1,0 +1,200 @@
+"""Removals, held runs, undo, pause and retry, as people meet them: through the command line and the network interface."""
+
+from __future__ import annotations
+
+import os
+import signal
+
+import pytest
+
+from pinecart.client import ClientError
+from pinecart.standins.bucket_server import Behaviour
+from tests.whole.house import pids_of, until
+from tests.whole.test_runs import held as in_bucket
+
+SHEETS = {f"sheets/{n:03}.csv": b"count,%d\n" % n for n in range(40)}
+MIRROR = {"intent": "mirror"}
+
+
+def theirs(house, bucket):
+    return {k: v for k, v in in_bucket(house, bucket).items() if not k.startswith(".pinecart-aside/")}
+
+
+def test_a_held_mirror_is_released_by_its_list_and_undone(shared):
+    root, job = shared.fresh_job("exact", SHEETS, **MIRROR)
+    assert shared.carried(job)["outcome"] == "clean"
+    before = theirs(shared, "exact")
+    for n in range(12):
+        (root / f"sheets/{n:03}.csv").unlink()
+    (root / "sheets/new.csv").write_bytes(b"new")
+    done = shared.run("start", job, "--follow")
+    run = shared.json("run", "list", "--job", job)[0]
+    assert (
+        done.returncode == 3 and "◆ waiting for your yes" in done.stdout and "12 files would be removed" in done.stdout
+    )
+    assert (run["state"], run["totals"]["copy"]["objects"]) == ("held", 1)
+    assert len(shared.json("run", "objects", str(run["id"]), "--held")) == 12
+    assert shared.json()["needed"][0]["id"] == run["id"]
+    with shared.client() as cart:
+        with pytest.raises(ClientError) as caught:
+            cart.release(run["id"], "another-digest")
+        assert caught.value.code == "run.other-list"
+    (root / "sheets/012.csv").unlink()
+    again = shared.run("run", "release", str(run["id"]), "--digest", run["held"]["digest"], "--follow")
+    assert again.returncode == 3 and "13 files would be removed" in again.stdout  # not the list that was seen
+    digest = shared.json("run", "show", str(run["id"]))["held"]["digest"]
+    done = shared.run("run", "release", str(run["id"]), "--digest", digest, "--why", "season over", "--follow")
+    assert done.returncode == 0 and "13 removed" in done.stdout
+    assert len(theirs(shared, "exact")) == 28
+    assert "season over" in str(shared.json("trail", "list"))
+    shown = shared.run("run", "undo", str(run["id"]), "--preview")
+    assert "would bring back 13, remove 1" in shown.stdout and len(theirs(shared, "exact")) == 28
+    undone = shared.run("run", "undo", str(run["id"]), "--yes")
+    assert undone.returncode == 0 and f"run {run['id']} undone: 13 brought back, 1 removed" in undone.stdout
+    assert theirs(shared, "exact") == before
+
+
+def test_declined_and_overdue_holds_end_without_acting(shared):
+    root, job = shared.fresh_job("declined", SHEETS, **MIRROR)
+    shared.carried(job)
+    for file in (root / "sheets").iterdir():
+        file.unlink()
+    run = shared.carried(job)
+    assert "source is empty" in run["held"]["lists"][0]["message"]
+    done = shared.run("run", "decline", str(run["id"]), "--why", "disk not mounted")
+    assert done.returncode == 0 and len(theirs(shared, "declined")) == 40
+    assert "disk not mounted" in shared.run("run", "show", str(run["id"])).stdout + str(shared.client().run(run["id"]))
+    run = shared.carried(job)
+    shared.sql("UPDATE runs_run SET held_at = '2020-01-01 00:00:00' WHERE id = ?", run["id"])
+    with shared.client() as cart:
+        ended = until(lambda: (r := cart.run(run["id"]))["state"] == "ended" and r, what="the hold to end by itself")
+    assert ended["outcome"] == "stopped" and "7 days" in ended["message"] and len(theirs(shared, "declined")) == 40
+
+
+def test_remove_lists_asks_sets_aside_and_is_cleared_away_at_last(shared):
+    shared.standin.shelf.make("attic")
+    for n in range(15):
+        shared.standin.shelf.put("attic", f"old/{n}", b"x" * n, {})
+        shared.standin.shelf.put("attic", f"old-season/{n}", b"x", {})
+    seen = shared.run("remove", "pine://office/attic/old", "--preview")
+    assert seen.returncode == 0 and "would copy 0, replace 0, remove 15" in seen.stdout
+    asked = shared.run("remove", "pine://office/attic/old")
+    assert asked.returncode == 3 and "15 files would be removed" in asked.stderr and len(theirs(shared, "attic")) == 30
+    done = shared.run("remove", "pine://office/attic/old", "--yes")
+    assert done.returncode == 0 and "15 removed" in done.stdout and "run undo" in done.stderr
+    assert {k.split("/")[0] for k in theirs(shared, "attic")} == {"old-season"}
+    run = shared.json("run", "list", "--job", "remove")[0]["id"]
+    assert len(in_bucket(shared, "attic")) == 30
+    shared.sql("UPDATE runs_asiderow SET until = '2020-01-01' WHERE run_id = ?", run)
+    until(lambda: len(in_bucket(shared, "attic")) == 15, what="what was set aside to be cleared away")
+    one = shared.run("--json", "remove", "pine://office/attic/old-season/3", "--yes", "--set-aside", "0")
+    assert one.returncode == 0 and len(in_bucket(shared, "attic")) == 14
+
+
+def test_removing_needs_more_than_the_right_to_operate(shared):
+    with shared.client() as cart:
+        cart.add_person("olga", "a-long-password", [{"right": "operate", "label": ""}])
+        token = cart.make_token("olga's", person="olga")
+    with shared.client(token) as cart, pytest.raises(ClientError, match="define"):
+        cart.remove("pine://office/attic/old/")
+    with shared.client(token) as cart, pytest.raises(ClientError, match="define"):
+        cart.carry("pine://office/attic/old-season/", "pine://office/attic/new/", intent="hand-over")
+
+
+def test_a_run_pauses_goes_on_and_is_tried_again(shared):
+    _, job = shared.fresh_job("pausing", SHEETS)
+    shared.standin.behaviour["put"] = Behaviour(delay_s=1, match="csv")
+    with shared.client() as cart:
+        run = cart.start(job)["id"]
+        until(lambda: cart.run(run)["totals"]["copy"]["objects"] or in_bucket(shared, "pausing"))
+        shared.run("run", "pause", str(run))
+        until(lambda: cart.run(run)["state"] == "paused", what="the run to pause")
+        there = len(in_bucket(shared, "pausing"))
+        assert 0 < there < 40
+        shared.standin.behaviour["put"] = Behaviour(fail="AccessDenied", match="039.csv")
+        done = shared.run("run", "resume", str(run), "--follow")
+        assert done.returncode == 1 and cart.run(run)["totals"]["copy"]["objects"] == 39
+        shared.standin.behaviour.pop("put")
+        again = shared.run("--json", "run", "retry", str(run), "--follow")
+        assert again.returncode == 0 and cart.runs(job=job)[0]["totals"]["copy"]["objects"] == 1
+        with pytest.raises(ClientError):
+            cart.resume(run)
+
+
+def test_refused_credentials_hold_a_run_until_there_are_new_ones(shared):
+    _, job = shared.fresh_job("keyless", SHEETS)
+    with shared.client() as cart:
+        cart.change_store("office", {"key_id": "LARKFELLKEY", "secret": "not-it", "untried": True})
+        run = shared.carried(job)
+        assert (run["state"], run["code"]) == ("held", "store.secret-wrong")
+        cart.change_store("office", {"key_id": "LARKFELLKEY", "secret": "a-made-up-secret"})
+        cart.release(run["id"], run["held"]["digest"] if run["held"] else "")
+        until(lambda: cart.run(run["id"])["state"] == "ended")
+        assert cart.run(run["id"])["outcome"] == "clean", cart.run(run["id"])
+
+
+def test_places_that_would_remove_each_others_files_are_refused_when_saved(shared):
+    shared.fresh_job("keeper", {"x": b"1"}, **MIRROR)
+    with shared.client() as cart:
+        for to, intent, code in (
+            ("pine://office/keeper/in/deeper/", "renew", "job.mirror-overlaps"),
+            ("pine://office/keeper/", "mirror", "job.mirror-overlaps"),
+            ("pine://office/elsewhere/", "hand-over", "job.source-shared"),
+        ):
+            with pytest.raises(ClientError) as caught:
+                leg = {"from": "pine://keeper/", "to": to}
+                cart.define_job({"job": "other", "legs": [leg], "intent": intent})
+            assert caught.value.code == code
+
+
+@pytest.mark.parametrize("target", ["bucket", "folder"])
+def test_a_mirror_killed_while_it_removes_goes_on_and_counts_nothing_twice(shared, target):
+    name = f"killed-{target}"
+    root, job = shared.fresh_job(name, {f"s/{n:03}.csv": b"%d" % n for n in range(300)}, **MIRROR)
+    guards = {"guards": {"removals": 1000, "removals_percent": 100}}
+    with shared.client() as cart:
+        if target == "folder":
+            there = shared.fresh_store("killed-there", {"keep": b"1"})
+            leg = {"from": f"pine://{name}/", "to": "pine://killed-there/in/"}
+        else:
+            leg = {"from": f"pine://{name}/", "to": f"pine://office/{name}/in/"}
+        cart.change_job(name, {"job": name, "legs": [leg], **MIRROR, **guards})
+        assert shared.carried(job)["outcome"] == "clean"
+        for n in range(250):
+            (root / f"s/{n:03}.csv").unlink()
+        if target == "bucket":
+            shared.standin.behaviour["delete"] = Behaviour(delay_s=0.05, match="in/s")
+
+        def left():
+            if target == "bucket":
+                return len([k for k in in_bucket(shared, name) if k.startswith("in/")])
+            return len(list((there / "in").rglob("*.csv")))
+
+        run = cart.start(job)["id"]
+        until(lambda: left() < 290, what="some to be removed")
+        kill_run(shared, run)
+        shared.standin.behaviour.clear()
+        until(lambda: cart.run(run)["state"] == "ended", what="the run to end")
+        found = cart.run(run)
+    assert (found["outcome"], found["totals"]["remove"]["objects"], left()) == ("clean", 250, 50), found["sentence"]
+    aside = (
+        [k for k in in_bucket(shared, name) if k.startswith(f".pinecart-aside/{run}/0/in/s/")]
+        if target == "bucket"
+        else list((there / f".pinecart-aside/{run}/0/in/s").iterdir())
+    )
+    assert len(aside) == 250
+    done = shared.run("run", "undo", str(run), "--yes")
+    assert done.returncode == 0 and left() == 300
+
+
+def kill_run(house, run):
+    """kill -9 the process that holds this run's lock."""
+    lock = str(house.state / "runs" / f"{run}.lock")
+    for pid in pids_of(house.process.pid):
+        try:
+            if any(os.readlink(f"/proc/{pid}/fd/{fd}") == lock for fd in os.listdir(f"/proc/{pid}/fd")):
+                os.kill(pid, signal.SIGKILL)
+                return
+        except OSError:
+            continue
+    raise AssertionError(f"no process works on run {run}")
