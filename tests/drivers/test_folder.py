@@ -12,8 +12,7 @@ import pytest
 from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Changed, Corrupt, Refused, StoreError, Unsafe
 from pinecart.core.ports import Card, Put
-from pinecart.drivers import open_store
-from pinecart.drivers.folder import _Writing
+from pinecart.drivers import folder, open_store
 from tests.contracts.store import AT, StoreContract, names
 
 
@@ -147,7 +146,7 @@ async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store
     monkeypatch.setattr(
         os, "fsync", lambda fd: done.append("folder" if stat.S_ISDIR(os.fstat(fd).st_mode) else "file") or fsync(fd)
     )
-    rename = _Writing._rename_if_absent
-    monkeypatch.setattr(_Writing, "_rename_if_absent", lambda self: done.append("rename") or rename(self))
+    rename = folder._rename_if_absent
+    monkeypatch.setattr(folder, "_rename_if_absent", lambda *args: done.append("rename") or rename(*args))
     await store.put(Put(AT + b"x", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
     assert done == ["file", "rename", "folder"]

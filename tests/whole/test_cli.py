@@ -145,7 +145,7 @@ def test_exit_codes_of_a_followed_run_and_its_json(shared):
 
 
 def test_interrupting_the_watcher_does_not_stop_the_run(shared):
-    shared.fresh_job("unwatched", {f"{n}": b"x" for n in range(60)})
+    shared.fresh_job("unwatched", {f"{n}": b"x" for n in range(120)})
     shared.standin.behaviour["put"] = Behaviour(per_second=25)
     try:
         watcher = subprocess.Popen(

@@ -248,3 +248,37 @@ def test_browsing_finds_looks_and_saves(page: Page, shared):
     assert saved.value.suggested_filename == "a.csv" and Path(saved.value.path()).read_bytes() == b"date,species\n"
     page.get_by_role("button", name="Copy", exact=True).click()
     expect(page.get_by_label("From: path")).to_have_value("sheets/a.csv")
+
+
+def test_a_held_run_is_answered_on_a_telephone_and_undone(page: Page, shared):
+    _, job = shared.fresh_job("by-phone", {f"{n:02}.flac": b"x" * n for n in range(30)}, intent="mirror")
+    shared.carried(job)
+    for n in range(5):
+        (shared.files / f"by-phone/{n:02}.flac").unlink()
+    run = shared.carried(job)
+    page.set_viewport_size({"width": 390, "height": 800})
+    page.goto(f"{shared.url}/runs/{run['id']}")
+    go_on = page.get_by_role("button", name="Go on: 5 files will be set aside at office")
+    expect(go_on).to_be_visible()
+    assert go_on.bounding_box()["height"] >= 44
+    expect(page.get_by_text("04.flac").first).to_be_visible()
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+    go_on.click()
+    expect(page.get_by_role("status")).to_contain_text("5 removed")
+    page.get_by_role("button", name="Undo…").click()
+    expect(page.get_by_role("heading", name="would bring back 5")).to_be_visible()
+    page.get_by_role("button", name=f"Undo run {run['id']}").click()
+    expect(page.get_by_role("status")).to_contain_text("5 brought back")
+    page.set_viewport_size({"width": 1280, "height": 800})
+
+
+def test_removing_from_browse_asks_before_anything_goes(page: Page, shared):
+    shared.standin.shelf.make("by-browse")
+    for n in range(3):
+        shared.standin.shelf.put("by-browse", f"old/{n}", b"x", {})
+    page.goto(f"{shared.url}/stores/office?path=by-browse/old/")
+    page.get_by_role("button", name="Remove all of this…").click()
+    expect(page.get_by_role("button", name="Go on: 3 files")).to_be_visible()
+    page.get_by_role("button", name="Cancel: leave them as they are").click()
+    expect(page.get_by_role("status")).to_contain_text("□ stopped: Cancelled by")
+    assert len(shared.standin.shelf.buckets["by-browse"]) == 3

@@ -32,7 +32,7 @@ export function FilesTable({ of, page, empty, finding = false }: Props) {
               <Table<FileRow> size="small" rowKey="id" dataSource={rows} pagination={false} sticky
                 columns={[
                   { title: 'File', width: '46%', render: (_, row) => <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{row.key}</Typography.Text> },
-                  { title: finding ? 'Finding' : 'Decision', width: 180, render: (_, row) => (finding ? REASONS[row.reason] : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`) },
+                  { title: finding ? 'Finding' : 'Decision', width: 230, render: (_, row) => (finding ? REASONS[row.reason] : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`) },
                   { title: 'Size', width: 100, align: 'right', render: (_, row) => <Bytes n={row.bytes} /> },
                   { title: finding ? '' : 'Proof or problem', render: (_, row) => said(row) },
                 ]} />

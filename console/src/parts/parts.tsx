@@ -45,6 +45,7 @@ export function At({ location, limit = 44 }: { location: string; limit?: number 
 /** From → to; stacked where the screen is narrow. */
 export function FromTo({ from, to }: { from: string; to: string }) {
   const narrow = !Grid.useBreakpoint().sm
+  if (from === to) return <At location={from} /> // a removal has one place
   return (
     <Flex component="span" vertical={narrow} align={narrow ? 'flex-start' : 'center'} gap={narrow ? 0 : 6} wrap style={{ display: 'inline-flex' }}>
       <At location={from} />

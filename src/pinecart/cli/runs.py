@@ -65,7 +65,7 @@ def run_list(cart: Cart, job: str, state: str, limit: int) -> None:
         [str(r["id"]), r["job"], mark(r), _did(r), age(r["ended_at"] or r["started_at"] or r["queued_at"]), r["cause"]]
         for r in found
     ]
-    heads = ["run", "job", "state", "copied + replaced", "when", "why"]
+    heads = ["run", "job", "state", "acted on", "when", "why"]
     cart.show(
         found,
         lambda: (
@@ -77,9 +77,9 @@ def run_list(cart: Cart, job: str, state: str, limit: int) -> None:
 
 
 def _did(run: dict[str, Any]) -> str:
-    copied, replaced = run["totals"]["copy"], run["totals"]["replace"]
-    n = copied["objects"] + replaced["objects"]
-    return f"{n:,} · {size(copied['bytes'] + replaced['bytes'])}" if n else "-"
+    acted = [run["totals"][d] for d in ("copy", "replace", "remove", "clear")]
+    n = sum(t["objects"] for t in acted)
+    return f"{n:,} · {size(sum(t['bytes'] for t in acted))}" if n else "-"
 
 
 @run.command("show")
@@ -99,7 +99,7 @@ def tell(run: dict[str, Any]) -> None:
     click.echo(coloured(run["sentence"], run["outcome"] or run["state"]))
     click.echo(f"Run {run['id']} of {run['job']}: {run['cause']}, {age(run['started_at'] or run['queued_at'])}")
     for leg in run["legs"]:
-        click.echo(f"  {leg['from']} → {leg['to']}")
+        click.echo(f"  {leg['from']}" + (f" → {leg['to']}" if leg["to"] != leg["from"] else ""))
     rows = [
         [d, f"{t['objects']:,}", size(t["bytes"])] for d, t in run["totals"].items() if t["objects"] or d == "remove"
     ]

@@ -67,7 +67,7 @@ def sentence(run: Mapping[str, Any]) -> str:
     word = run["outcome"] or run["state"]
     mark = MARKS[word]
     totals = run["totals"]
-    if word in ("failed", "skipped", "held"):
+    if word in ("failed", "skipped", "held") or (word == "stopped" and run["message"]):
         return f"{mark}: {run['message']}"
     counts = (
         f"{totals['copy']['objects']:,} copied, {totals['replace']['objects']:,} replaced, "

@@ -26,8 +26,8 @@ JOBS: list[dict[str, Any]] = [
         "schedule": {"cron": "30 5 * * *", "zone": "Europe/London"},
     },
     {
-        "job": "partner-copy", "title": "A second copy at the partner", "labels": ["survey", "partner"], "intent": "renew",
-        "why": "Agreed with the partner: one copy in another house.",
+        "job": "partner-copy", "title": "A second copy at the partner", "labels": ["survey", "partner"], "intent": "mirror",
+        "why": "Agreed with the partner: one exact copy in another house.",
         "legs": [{"from": f"pine://office/{BUCKET}/dawn/", "to": f"pine://partner/{COPY_BUCKET}/"}],
     },
     {
