@@ -13,7 +13,7 @@ import click
 
 from pinecart.cli.following import follow, follow_quietly
 from pinecart.cli.frame import DONE, HELD, PROBLEMS, Cart, exit_code, output_option, say
-from pinecart.cli.jobs import INTENT_HELP, leg_options, leg_rules, show_preview
+from pinecart.cli.jobs import INTENT_HELP, keep_options, leg_options, leg_rules, show_preview
 from pinecart.cli.runs import tell
 
 SCHEME = "pine://"
@@ -29,6 +29,8 @@ SCHEME = "pine://"
 )
 @click.option("--compare", help="since-last-run (default), size-and-time, checksum, size or always.")
 @click.option("--on-difference", help="keep, replace-changed (default), replace-all, keep-both or refuse.")
+@keep_options
+@click.option("--make-bucket", is_flag=True, help="Make the destination's bucket if there is none.")
 @click.option("--preview", "only_preview", is_flag=True, help="Only show what would be done.")
 @click.option("--each", is_flag=True, help="A line for every file.")
 @click.option("--detach", is_flag=True, help="Don't wait for its end.")
@@ -57,6 +59,7 @@ def carry(
     rules = leg_rules(options) | {
         k: options[k] for k in ("intent", "compare", "on_difference", "set_aside") if options[k] is not None
     }
+    rules |= {k: v for k in ("keep", "storage_class", "make_bucket") if (v := options[k])}
     places = as_location(cart, source), as_location(cart, target)
     told = cart.client.carry(*places, preview=only_preview, **rules)
     for sentence in told["sentences"][:1]:

@@ -45,6 +45,11 @@ def leg_options(command: Any) -> Any:
         ),
         click.option("--rename", metavar="PATTERN", help="Rename: a regular expression that --rename-to replaces."),
         click.option("--ignore-case", is_flag=True, help="Patterns match small and capital letters alike."),
+        click.option(
+            "--folders",
+            type=click.Choice(["with-files", "empty-too", "only"]),
+            help="Which folders are made: those with files (default), empty ones too, or folders only.",
+        ),
         click.option("--until", metavar="DATE", help="Only files changed on or before this day."),
         click.option("--since", metavar="DATE", help="Only files changed on or after this day, such as 2026-03-02."),
         click.option("--older-than", metavar="AGE", help="Only files not changed for so long."),
@@ -63,15 +68,24 @@ def leg_options(command: Any) -> Any:
 def leg_rules(options: dict[str, Any]) -> dict[str, Any]:
     """What of a leg was given by options."""
     rules: dict[str, Any] = {k: list(options[k]) for k in ("take", "leave_out") if options[k]}
-    names = ("larger_than", "smaller_than", "newer_than", "older_than", "since", "until", "ignore_case")
+    names = ("larger_than", "smaller_than", "newer_than", "older_than", "since", "until", "ignore_case", "folders")
     rules |= {k: options[k] for k in names if options[k]}
     if options["rename_to"]:
         rules["rename"] = {"pattern": options["rename"] or "", "to": options["rename_to"]}
     return rules
 
 
+def keep_options(command: Any) -> Any:
+    """What goes with a file besides its bytes, type, metadata and time: the same for jobs and carries."""
+    keep = click.Choice(["permissions", "attributes", "tags"])
+    told = "Keep this as well, on files and folders; may be given again. A bucket keeps it as metadata."
+    command = click.option("--storage-class", help="Of what is written to a bucket, such as STANDARD.")(command)
+    return click.option("--keep", multiple=True, type=keep, help=told)(command)
+
+
 def job_options(command: Any) -> Any:
     for option in (
+        keep_options,
         click.option("--zone", default="UTC", show_default=True, help="The schedule's time zone."),
         click.option("--cron", help="When it runs: minute hour day month weekday."),
         click.option("--why", help="Why it exists."),
@@ -99,8 +113,9 @@ def _definition(old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str
     for key, name in (("from_", "from"), ("to", "to")):
         leg |= {name: options[key]} if options[key] else {}
     leg |= leg_rules(options)
-    for key in ("intent", "compare", "on_difference", "why", "title", "set_aside"):
+    for key in ("intent", "compare", "on_difference", "why", "title", "set_aside", "storage_class"):
         made |= {key: options[key]} if options[key] not in (None, "") else {}
+    made |= {"keep": list(options["keep"])} if options["keep"] else {}
     made |= {"labels": list(options["labels"])} if options["labels"] else {}
     made |= {"schedule": {"cron": options["cron"], "zone": options["zone"]}} if options["cron"] else {}
     return made | {"legs": [leg, *made.get("legs", [])[1:]]}

@@ -56,6 +56,11 @@ def store_options(command: Any) -> Any:
         click.option("--key-id", help="s3: the id of the access key."),
         click.option("--secret-file", metavar="FILE", help="s3: " + FROM_FILE),
         click.option("--endpoint", help="s3: https://HOST or https://HOST:PORT."),
+        click.option(
+            "--links",
+            type=click.Choice(["refuse", "skip", "follow", "keep"]),
+            help="folder: links are refused and listed (default), skipped, followed inside the folder, or kept as links.",
+        ),
         click.option("--path", help="folder: the whole path on the service's machine."),
     ):
         command = option(command)

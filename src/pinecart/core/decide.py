@@ -224,6 +224,8 @@ def consider(
         return _FAULTS[entry.fault]
     if entry is None and far is not None and far.fault:
         return Verdict(Decision.LEAVE, Reason.FOREIGN)  # a link or a folder that can't be entered: nobody's to remove
+    if entry is not None and far is not None and entry.is_folder and far.is_folder:
+        return _LEAVE_SAME if row else _RECOGNISED
     if row is not None and row.cleared:
         return _consider_cleared(entry, far, row, rules, far_look)
     if entry is not None and far is not None and rules.compare is not Comparison.SINCE_LAST_RUN:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -11,19 +12,22 @@ from typing import Any
 from pinecart.core.decide import Comparison, Intent, OnDifference, Rules
 from pinecart.core.errors import Invalid
 from pinecart.core.guards import Limits
+from pinecart.core.keeping import CHOICES, Keep
 from pinecart.core.places import Location, is_name, parse_location, touch
 from pinecart.core.renaming import Renaming, read_renaming
 from pinecart.core.schedule import Schedule, parse_schedule
 from pinecart.core.selection import RULES, Selection, compile_selection
 
 INTENTS = (Intent.TOP_UP, Intent.RENEW, Intent.MIRROR, Intent.HAND_OVER)
-NO_CHANGE = Limits()
+NO_CHANGE, NOTHING_KEPT = Limits(), Keep()
 KEPT_DAYS = 14  # what is removed is set aside for so long, unless the job says otherwise
 CARRY, REMOVE = "carry", "remove"  # stand for the job in a one-off transfer or removal; no job may be called so
 KEYS = (
     "job", "title", "why", "labels", "owner", "intent", "compare", "on_difference", "legs", "schedule", "set_aside", "guards",
+    "keep", "storage_class",
 )  # fmt: skip
-LEG_KEYS = ("from", "to", "take", "leave_out", *RULES, "rename", "one")
+LEG_KEYS = ("from", "to", "take", "leave_out", *RULES, "folders", "rename", "one")
+FOLDERS = ("with-files", "empty-too", "only")
 INTENT_WORDS = {
     Intent.TOP_UP: "Adds what is missing there. Nothing that exists there is touched.",
     Intent.RENEW: "Adds what is new and replaces what changed. Nothing is removed.",
@@ -57,6 +61,7 @@ class Leg:
     rules: tuple[tuple[str, Any], ...] = ()
     renaming: Renaming | None = None
     one: tuple[str, str] | None = None
+    folders: str = "with-files"
 
     @property
     def selection(self) -> Selection:
@@ -72,6 +77,7 @@ class Leg:
         told: dict[str, Any] = {"from": self.source.text, "to": self.target.text, "take": list(self.take)}
         told |= {"leave_out": list(self.leave_out), **dict(self.rules)}
         told |= {"rename": self.renaming._asdict()} if self.renaming else {}
+        told |= {"folders": self.folders} if self.folders != "with-files" else {}
         return told | ({"one": list(self.one)} if self.one else {})
 
 
@@ -91,6 +97,7 @@ class Definition:
     schedule: Schedule | None = None
     set_aside: int = 0
     limits: Limits = NO_CHANGE
+    keep: Keep = NOTHING_KEPT
 
     @property
     def rules(self) -> Rules:
@@ -102,6 +109,7 @@ class Definition:
             "job": self.job, "title": self.title, "why": self.why, "labels": list(self.labels), "owner": self.owner,
             "intent": self.intent.value, "compare": self.compare.value, "on_difference": self.on_difference.value,
             "legs": [leg.as_mapping() for leg in self.legs],             **({"set_aside": self.set_aside} if self.set_aside != days_kept({"intent": self.intent}) else {}),
+            "keep": [k for k in CHOICES if getattr(self.keep, k)], "storage_class": self.keep.storage_class,
             "guards": {k: v for k, v in self.limits._asdict().items() if v != Limits._field_defaults[k]},
             "schedule": self.schedule and {"cron": self.schedule.cron, "zone": self.schedule.zone},
         }  # fmt: skip
@@ -203,6 +211,7 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = 
         schedule=_read_schedule(mapping.get("schedule"), reading),
         set_aside=reading.days(mapping, "set_aside", days_kept({"intent": intent})),
         limits=_read_limits(mapping.get("guards"), reading),
+        keep=_read_keep(mapping, reading),
     )
     if reading.problems:
         raise Invalid(reading.problems)
@@ -223,6 +232,17 @@ def _read_limits(given: Any, reading: _Reading) -> Limits:
         elif not isinstance(value, int) or isinstance(value, bool) or value < 0:
             reading.wrong(f"guards.{name}", "job.malformed", f"The limit {name} must be a whole number, not {value!r}.")
     return Limits() if reading.problems else Limits(**told)
+
+
+def _read_keep(mapping: Mapping[str, Any], reading: _Reading) -> Keep:
+    wanted, storage_class = reading.texts(mapping, "keep"), reading.text(mapping, "storage_class")
+    for name in wanted:
+        if name not in CHOICES:
+            reading.wrong("keep", "job.unknown-choice", f"keep can't have {name!r}. Choose from: {', '.join(CHOICES)}.")
+    if storage_class and not re.fullmatch(r"[A-Z0-9_]{1,40}", storage_class):
+        message = f"{storage_class!r} is no storage class: write it as the store does, such as STANDARD."
+        reading.wrong("storage_class", "job.malformed", message)
+    return Keep("permissions" in wanted, "attributes" in wanted, "tags" in wanted, storage_class)
 
 
 def _read_legs(given: Any, reading: _Reading, intent: Intent) -> tuple[Leg, ...]:
@@ -264,12 +284,20 @@ def _read_leg(given: Any, where: str, reading: _Reading) -> Leg | None:
         else None
     )
     one = leg.get("one")
+    folders = reading.one_of(leg, "folders", "with-files", FOLDERS)
     source = reading.nested(_place, str(leg.get("from") or ""), "from", where=where)
     target = reading.nested(_place, str(leg.get("to") or ""), "to", where=where)
     if not source or not target:
         return None
     return Leg(
-        source, target, take, leave_out, tuple(rules.items()), renaming, (str(one[0]), str(one[1])) if one else None
+        source,
+        target,
+        take,
+        leave_out,
+        tuple(rules.items()),
+        renaming,
+        (str(one[0]), str(one[1])) if one else None,
+        folders,
     )
 
 
@@ -306,6 +334,8 @@ def sentences(definition: Definition) -> list[str]:
         if leg.leave_out:
             told.append(f"Leaves out: {', '.join(leg.leave_out)}.")
         told += [f"{RULE_WORDS[name]} {value}." for name, value in leg.rules if name != "ignore_case"]
+        if leg.folders != "with-files":
+            told.append("Makes folders only, no files." if leg.folders == "only" else "Empty folders are made as well.")
         if leg.renaming:
             how = f"{leg.renaming.pattern} becomes {leg.renaming.to}" if leg.renaming.pattern else leg.renaming.to
             told.append(f"Renames on the way: {how}.")
@@ -316,6 +346,11 @@ def sentences(definition: Definition) -> list[str]:
         told.append(CHOICE_WORDS[definition.on_difference])
     told.append(COMPARISON_WORDS[definition.compare])
     told.append(_aside_words(definition))
+    kept = [name for name in CHOICES if getattr(definition.keep, name)]
+    if kept:
+        told.append(f"Keeps {' and '.join(kept)}.")
+    if definition.keep.storage_class:
+        told.append(f"Writes with the storage class {definition.keep.storage_class}.")
     if definition.schedule:
         told.append(f"Runs by itself at {definition.schedule.cron} ({definition.schedule.zone}).")
     else:

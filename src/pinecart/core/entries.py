@@ -34,6 +34,11 @@ class Entry(NamedTuple):
     was: bytes = b""
 
     @property
+    def is_folder(self) -> bool:
+        """A folder of its own: a zero-byte key that ends in `/`."""
+        return self.key.endswith(b"/") and not self.size and not self.fault
+
+    @property
     def source_key(self) -> bytes:
         """The key at the source: another than `key` where a rule renames on the way."""
         return self.was or self.key

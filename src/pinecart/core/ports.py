@@ -11,6 +11,7 @@ from contextlib import AbstractAsyncContextManager
 from typing import NamedTuple, Protocol
 
 from pinecart.core.entries import Entry
+from pinecart.core.keeping import Extra, Keep
 
 # Up to here an object is held in memory whole; above, it goes in pieces of this size, or larger ones for the very large.
 HELD_BYTES = 8 << 20
@@ -21,6 +22,7 @@ class Abilities(NamedTuple):
 
     checksum: str = ""
     create_only: bool = False
+    has_folders: bool = False
     keeps_times: bool = False
     keeps_metadata: bool = False
 
@@ -70,6 +72,7 @@ class Put(NamedTuple):
     expected: Entry | None = None
     content_type: str = ""
     metadata: dict[str, str] = {}
+    extra: Extra = Extra()
 
 
 class Placed(NamedTuple):
@@ -98,6 +101,10 @@ class Reading(Protocol):
         ...
 
     def chunks(self) -> AsyncIterator[bytes]: ...
+    async def besides(self, keep: Keep) -> Extra:
+        """What of `keep` the store itself holds for it; what is kept as metadata is in `metadata`."""
+        ...
+
     async def verify(self) -> None:
         """Raises Changed unless the object is still as it was opened."""
         ...
@@ -126,8 +133,11 @@ class Store(Protocol):
         """What makes this place the same place again: endpoint, bucket, prefix, or device and root."""
         ...
 
-    def list(self, prefix: bytes, *, after: bytes = b"") -> AsyncIterator[list[Entry]]:
-        """Pages of everything below `prefix`, strictly ascending by relative key, from after `after` on."""
+    def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
+        """Pages of everything below `prefix`, strictly ascending by relative key, from after `after` on.
+
+        folders: "all" or "empty" ones are entries too where the store has any (their key ends in `/`); else none.
+        """
         ...
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level: ...

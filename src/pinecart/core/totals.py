@@ -29,14 +29,16 @@ def add_up(sums: Iterable[tuple[str, int, int]]) -> Totals:
     return totals
 
 
-def outcome_of(totals: Mapping[str, Mapping[str, int]], *, problems: int, stopped: bool, failed: bool) -> Outcome:
+def outcome_of(
+    totals: Mapping[str, Mapping[str, int]], *, problems: int, stopped: bool, failed: bool, folders: int = 0
+) -> Outcome:
     if failed:
         return Outcome.FAILED
     if stopped:
         return Outcome.STOPPED
     if problems:
         return Outcome.PROBLEMS
-    acted = sum(totals[d]["objects"] for d in ("copy", "replace", "remove", "clear"))
+    acted = folders + sum(totals[d]["objects"] for d in ("copy", "replace", "remove", "clear"))
     return Outcome.CLEAN if acted else Outcome.NOTHING_TO_DO
 
 
@@ -73,6 +75,8 @@ def sentence(run: Mapping[str, Any]) -> str:
         f"{totals['copy']['objects']:,} copied, {totals['replace']['objects']:,} replaced, "
         f"{totals['remove']['objects']:,} removed, {totals['leave']['objects']:,} unchanged or left"
     )
+    if made := run.get("folders", {}).get("copy"):
+        counts += f", {made:,} {'folder' if made == 1 else 'folders'} made"
     if totals["clear"]["objects"]:
         counts += f", {totals['clear']['objects']:,} cleared at the source"
     if run["problems"]:

@@ -15,14 +15,16 @@ import itertools
 import os
 import re
 import stat as st
+import struct
 from collections.abc import AsyncIterator, Generator, Iterator, Mapping
 from contextlib import asynccontextmanager
 from functools import partial
 from typing import Any
 
-from pinecart.core.checksum import Crc64
+from pinecart.core.checksum import EMPTY, Crc64
 from pinecart.core.entries import Entry, Likeness, fingerprint, likeness
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken, Unsafe
+from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Stat, Store
 from pinecart.drivers.pieces import each_piece, piece_size
@@ -32,12 +34,14 @@ _DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 _LIBC = ctypes.CDLL(None, use_errno=True)
 _NOREPLACE = 1
+LINK = "link"
 
 
 class FolderStore:
     """path: the root.   fsid: the file system's id when the store was registered; 0: not remembered.
 
     forbidden: (device, inode) of folders that are never entered, the state folder first of all.
+    links: what becomes of symbolic links: "refuse" (listed), "skip", "follow" (inside the root), "keep" (as links).
     run: tag for hidden names; files of this very run that an interrupted process left are cleared as they are listed.
     """
 
@@ -49,10 +53,12 @@ class FolderStore:
         fsid: int = 0,
         forbidden: frozenset[tuple[int, int]] = frozenset(),
         run: str = "0",
+        links: str = "refuse",
     ) -> None:
         self.name = name
         self._path = path
         self._fsid = fsid
+        self._links = links
         self._forbidden = forbidden
         self._ours = re.compile(rb"\.pinecart-" + re.escape(run.encode()) + rb"-\d+-\d+\.part")
         self._numbers = (f".pinecart-{run}-{os.getpid()}-{n}.part".encode() for n in itertools.count(1))
@@ -60,12 +66,11 @@ class FolderStore:
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> FolderStore:
         forbidden = frozenset((d, i) for d, i in spec.get("forbidden", ()))
-        return cls(
-            spec["name"], spec["path"], fsid=spec.get("fsid") or 0, forbidden=forbidden, run=str(spec.get("run", 0))
-        )
+        links, run = spec.get("links") or "refuse", str(spec.get("run", 0))
+        return cls(spec["name"], spec["path"], fsid=spec.get("fsid") or 0, forbidden=forbidden, run=run, links=links)
 
     async def abilities(self, prefix: bytes) -> Abilities:
-        return Abilities(create_only=True, keeps_times=True)
+        return Abilities(create_only=True, has_folders=True, keeps_times=True)
 
     async def probe(self, prefix: bytes) -> Abilities:
         return await self.abilities(prefix)
@@ -90,15 +95,15 @@ class FolderStore:
 
     # --- looking -------------------------------------------------------------------------------------------------
 
-    async def list(self, prefix: bytes, *, after: bytes = b"") -> AsyncIterator[list[Entry]]:
-        found = self._walk(_parts(prefix), b"", after)
+    async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
+        found = self._walk(_parts(prefix), b"", after, folders)
         try:
             while page := await self._do(lambda: list(itertools.islice(found, PAGE))):
                 yield page
         finally:
             await asyncio.to_thread(found.close)
 
-    def _walk(self, parts: tuple[bytes, ...], base: bytes, after: bytes) -> Generator[Entry, None, None]:
+    def _walk(self, parts: tuple[bytes, ...], base: bytes, after: bytes, folders: str) -> Generator[Entry, None, None]:
         """Everything below, in byte order of the whole key: a folder sorts as if its name ended in `/`."""
         try:
             opened = self._dir(parts)
@@ -108,16 +113,27 @@ class FolderStore:
                 raise
             yield Entry(base, 0, None, fault="unreadable")
             return
+        except OSError as exc:
+            if not base or exc.errno != errno.ELOOP:
+                raise
+            yield Entry(base, 0, None, fault="not-a-file")  # a link that leads out of the root
+            return
         try:
-            for name, is_dir in _names(fd):
+            names = _names(fd, follow=self._links == "follow")
+            if self._links == "follow" and _holds_itself(self, parts, fd):
+                yield Entry(base, 0, None, fault="not-a-file")  # a link to a folder above: it would never end
+                return
+            if base > after and (folders == "all" or (folders == "empty" and not names)):
+                yield _folder(base, os.fstat(fd))
+            for name, is_dir in names:
                 key = base + name + (b"/" if is_dir else b"")
                 if key <= after and not (is_dir and after.startswith(key)):
                     continue
                 if is_dir:
-                    yield from self._walk((*parts, name), key, after)
+                    yield from self._walk((*parts, name), key, after, folders)
                 elif self._ours.fullmatch(name):
                     os.unlink(name, dir_fd=fd)
-                elif entry := _listed(fd, name, key):
+                elif entry := self._listed(fd, name, key):
                     yield entry
         finally:
             opened.__exit__(None, None, None)
@@ -125,10 +141,10 @@ class FolderStore:
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
         def look() -> Level:
             with self._dir(_parts(prefix)) as fd:
-                names = [(n + b"/" if d else n, d) for n, d in _names(fd)]
+                names = [(n + b"/" if d else n, d) for n, d in _names(fd, follow=self._links == "follow")]
                 names = [n for n in names if n[0] > after]
                 page = names[:limit]
-                entries = [_listed(fd, n, n) for n, is_dir in page if not is_dir]
+                entries = [self._listed(fd, n, n) for n, is_dir in page if not is_dir]
                 more = page[-1][0] if len(names) > limit else b""
                 return Level([n for n, is_dir in page if is_dir], [e for e in entries if e], more)
 
@@ -136,6 +152,11 @@ class FolderStore:
 
     async def stat(self, key: bytes) -> Stat:
         def look() -> Stat:
+            if key.endswith(b"/"):
+                with self._dir(_parts(key)) as fd:
+                    return Stat(_folder(key, os.fstat(fd)))
+            if link := self._link(key):
+                return Stat(link[0])
             with self._file(key) as fd:
                 return Stat(_entry(key, os.fstat(fd)))
 
@@ -144,18 +165,27 @@ class FolderStore:
     # --- reading -------------------------------------------------------------------------------------------------
 
     @asynccontextmanager
-    async def open(self, key: bytes, expected: Entry | None = None) -> AsyncIterator[_File]:
-        opened = self._file(key)
+    async def open(self, key: bytes, expected: Entry | None = None) -> AsyncIterator[_File | _Link]:
+        link = await self._do(lambda: self._link(key)) if expected is not None and expected.etag == LINK else None
+        if link:
+            yield _Link(self, key, *link)
+            return
+        opened = self._dir(_parts(key)) if key.endswith(b"/") else self._file(key)
         fd = await self._do(opened.__enter__)
         try:
-            yield _File(self, key, fd, _entry(key, os.fstat(fd)))
+            found = os.fstat(fd)
+            yield _File(self, key, fd, _folder(key, found) if key.endswith(b"/") else _entry(key, found))
         finally:
             opened.__exit__(None, None, None)
 
     # --- writing -------------------------------------------------------------------------------------------------
 
     async def put(self, put: Put) -> Placed:
+        if put.key.endswith(b"/") and not put.size:
+            return await self._put_folder(put)
         _must_be_safe(put.key, self.name)
+        if put.extra.link and self._links == "keep" and isinstance(put.body, bytes):
+            return await self._put_link(put, put.body)
         if isinstance(put.body, bytes):
             body = put.body
             return await self._do(lambda: self._put_whole(put, body))
@@ -178,13 +208,106 @@ class FolderStore:
         finally:
             await asyncio.to_thread(writing.drop)
 
+    async def _put_folder(self, put: Put) -> Placed:
+        """Made if it isn't there; its permissions, attributes and time are set."""
+        _must_be_safe(put.key[:-1], self.name)
+
+        def work() -> Placed:
+            with self._dir(_parts(put.key), create=True) as fd:
+                _give(fd, put)
+                os.fsync(fd)
+                return Placed(_folder(put.key, os.fstat(fd)), "read-back", guarded=False, crc=EMPTY)
+
+        placed: Placed = await self._do(work)
+        return placed
+
+    async def _put_link(self, put: Put, text: bytes) -> Placed:
+        """A link as a link. It may point anywhere: nothing here ever follows it out of the root."""
+        *parents, name = put.key.split(b"/")
+
+        def work() -> Placed:
+            with self._dir(tuple(parents), create=True) as parent:
+                hidden = next(self._numbers)
+                os.symlink(text, hidden, dir_fd=parent)
+                try:
+                    if put.if_absent:
+                        _rename_if_absent(parent, hidden, parent, name)
+                    else:
+                        if put.expected is not None:
+                            self._must_be_as(parent, name, put.key, put.expected)
+                        os.replace(hidden, name, src_dir_fd=parent, dst_dir_fd=parent)
+                except BaseException:
+                    os.unlink(hidden, dir_fd=parent)
+                    raise
+                os.fsync(parent)
+                placed = _entry(put.key, os.stat(name, dir_fd=parent, follow_symlinks=False))._replace(etag=LINK)
+                if os.readlink(name, dir_fd=parent) != text:
+                    raise Corrupt(f"pine://{self.name}/{show(put.key)}: the link does not read back the same.")
+                return Placed(placed, "read-back", guarded=put.if_absent, crc=put.card.crc)
+
+        placed: Placed = await self._do(work)
+        return placed
+
+    def _link(self, key: bytes) -> tuple[Entry, bytes] | None:
+        """A link that is kept as one, and its text."""
+        if self._links != "keep":
+            return None
+        _must_be_safe(key, self.name)
+        *parents, name = key.split(b"/")
+        with self._dir(tuple(parents)) as parent:
+            found = os.stat(name, dir_fd=parent, follow_symlinks=False)
+            if not st.S_ISLNK(found.st_mode):
+                return None
+            return _entry(key, found)._replace(etag=LINK), os.readlink(name, dir_fd=parent)
+
+    def _listed(self, fd: int, name: bytes, key: bytes) -> Entry | None:
+        try:
+            found = os.stat(name, dir_fd=fd, follow_symlinks=False)
+            if st.S_ISLNK(found.st_mode):
+                if self._links == "skip":
+                    return None
+                if self._links == "keep":
+                    return _entry(key, found)._replace(etag=LINK)
+                if self._links == "follow":
+                    return self._listed_through(fd, name, key)
+        except FileNotFoundError:
+            return None
+        entry = _entry(key, found)
+        return entry if st.S_ISREG(found.st_mode) else entry._replace(fault="not-a-file")
+
+    def _listed_through(self, fd: int, name: bytes, key: bytes) -> Entry:
+        try:
+            with self._file_in(fd, name) as inner:
+                return _entry(key, os.fstat(inner))
+        except (OSError, Unsafe):  # it leads nowhere, out of the root, or in a circle
+            return Entry(key, 0, None, fault="not-a-file")
+
+    @contextlib.contextmanager
+    def _file_in(self, parent: int, name: bytes) -> Iterator[int]:
+        """A file that a link may lead to, never out of the root: the kernel holds the way to that."""
+        if self._links == "follow":
+            with self._dir(()) as root:
+                fd = _open_beneath(
+                    root, os.readlink(f"/proc/self/fd/{parent}").encode() + b"/" + name, _FILE & ~os.O_NOFOLLOW
+                )
+        else:
+            fd = os.open(name, _FILE, dir_fd=parent)
+        try:
+            if not st.S_ISREG(os.fstat(fd).st_mode):
+                raise Unsafe(f"{show(name)} at {self.name} is not a regular file.", code="not-a-file")
+            yield fd
+        finally:
+            os.close(fd)
+
     def copies_from(self, source: Store) -> bool:
         return isinstance(source, FolderStore)
 
     async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry) -> Placed | None:
         """Between two folders of this machine the kernel copies; both sides are read for their checksums."""
-        if not isinstance(source, FolderStore):
+        if not isinstance(source, FolderStore) or entry.etag == LINK:
             return None
+        if put.key.endswith(b"/"):
+            return await self._put_folder(put)
         _must_be_safe(put.key, self.name)
 
         def work() -> Placed:
@@ -218,8 +341,8 @@ class FolderStore:
         return b""
 
     async def is_absent(self, key: bytes) -> bool:
-        _must_be_safe(key, self.name)
-        *parents, name = key.split(b"/")
+        _must_be_safe(key.removesuffix(b"/"), self.name)
+        *parents, name = key.removesuffix(b"/").split(b"/")
 
         def look() -> bool:
             with self._dir(()) as root:
@@ -229,13 +352,15 @@ class FolderStore:
                     found = os.stat(name, dir_fd=parent, follow_symlinks=False)
             except FileNotFoundError:
                 return True
-            return st.S_ISDIR(found.st_mode)  # a folder of that name is no file; a link on the way is an error
+            return st.S_ISDIR(found.st_mode) != key.endswith(b"/")  # a folder is no file; a link on the way is an error
 
         found: bool = await self._do(look)
         return found
 
     async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry | None:
         """A rename, looked at again afterwards, and put back if it was another file after all."""
+        if key.endswith(b"/"):
+            return await self._without_a_copy(key, expected)
         _must_be_safe(to, self.name)
         *parents, name = key.split(b"/")
         *new_parents, new = to.split(b"/")
@@ -246,7 +371,7 @@ class FolderStore:
                 _rename_if_absent(here, name, there, new)
                 found = os.stat(new, dir_fd=there, follow_symlinks=False)
                 moved = _entry(to, found)
-                if not st.S_ISREG(found.st_mode) or likeness(moved, fingerprint(expected)) is Likeness.DIFFERENT:
+                if likeness(moved, fingerprint(expected)) is Likeness.DIFFERENT:
                     _rename_if_absent(there, new, here, name)
                     raise Taken(f"pine://{self.name}/{show(key)} changed while it was moved, and was put back.")
                 for fd in (there, here):
@@ -256,11 +381,20 @@ class FolderStore:
         moved: Entry = await self._do(work)
         return moved
 
+    async def _without_a_copy(self, key: bytes, expected: Entry) -> Entry:
+        """An empty folder is taken away; there is nothing to keep of it."""
+        await self.remove(key, expected)
+        return expected
+
     async def remove(self, key: bytes, expected: Entry) -> bool:
-        *parents, name = key.split(b"/")
+        *parents, name = key.removesuffix(b"/").split(b"/")
 
         def work() -> bool:
             with self._dir(tuple(parents)) as parent:
+                if key.endswith(b"/"):
+                    with contextlib.suppress(OSError):  # no longer empty: then it is no empty folder to remove
+                        os.rmdir(name, dir_fd=parent)
+                    return False
                 self._must_be_as(parent, name, key, expected)
                 os.unlink(name, dir_fd=parent)
                 os.fsync(parent)
@@ -286,7 +420,8 @@ class FolderStore:
 
     def _must_be_as(self, parent: int, name: bytes, key: bytes, expected: Entry) -> None:
         found = os.stat(name, dir_fd=parent, follow_symlinks=False)
-        if not st.S_ISREG(found.st_mode) or fingerprint(_entry(key, found)) != fingerprint(expected):
+        regular = st.S_ISREG(found.st_mode) or (expected.etag == LINK and st.S_ISLNK(found.st_mode))
+        if not regular or fingerprint(_entry(key, found)) != fingerprint(expected):
             raise Taken(f"pine://{self.name}/{show(key)} is not as it was when this was planned. It was left alone.")
 
     async def make_bucket(self, name: str) -> bool:
@@ -311,7 +446,7 @@ class FolderStore:
         try:
             self._may_enter(fd)
             for part in parts:
-                inner = _enter(fd, part, create=create)
+                inner = _enter(fd, part, create=create, beneath=self._path if self._links == "follow" else "")
                 os.close(fd)
                 fd = inner
                 self._may_enter(fd)
@@ -330,14 +465,8 @@ class FolderStore:
     def _file(self, key: bytes) -> Iterator[int]:
         _must_be_safe(key, self.name)
         *parents, name = key.split(b"/")
-        with self._dir(tuple(parents)) as parent:
-            fd = os.open(name, _FILE, dir_fd=parent)
-        try:
-            if not st.S_ISREG(os.fstat(fd).st_mode):
-                raise Unsafe(f"pine://{self.name}/{show(key)} is not a regular file.", code="not-a-file")
+        with self._dir(tuple(parents)) as parent, self._file_in(parent, name) as fd:
             yield fd
-        finally:
-            os.close(fd)
 
     async def _do(self, work: Any) -> Any:
         """Work in a thread; the disk's errors become ours."""
@@ -357,6 +486,8 @@ class _File:
 
     async def whole(self) -> bytes:
         def read() -> bytes:
+            if self.entry.is_folder:
+                return b""
             data = b"".join(iter(lambda: os.read(self._fd, HELD_BYTES), b""))
             self._compare()
             return data
@@ -373,15 +504,52 @@ class _File:
 
     async def chunks(self) -> AsyncIterator[bytes]:
         at = 0
-        while chunk := await self._store._do(partial(os.pread, self._fd, HELD_BYTES, at)):
+        while not self.entry.is_folder and (
+            chunk := await self._store._do(partial(os.pread, self._fd, HELD_BYTES, at))
+        ):
             at += len(chunk)
             yield chunk
+
+    async def besides(self, keep: Keep) -> Extra:
+        def look() -> Extra:
+            mode = st.S_IMODE(os.fstat(self._fd).st_mode) & 0o777 if keep.permissions else None
+            names = [n for n in os.listxattr(self._fd) if n.startswith("user.")] if keep.attributes else []
+            return Extra(mode, {n: os.getxattr(self._fd, n) for n in names})
+
+        found: Extra = await self._store._do(look)
+        return found
 
     async def verify(self) -> None:
         await self._store._do(self._compare)
 
     def _compare(self) -> None:
-        if fingerprint(_entry(self._key, os.fstat(self._fd))) != fingerprint(self.entry):
+        if not self.entry.is_folder and fingerprint(_entry(self._key, os.fstat(self._fd))) != fingerprint(self.entry):
+            raise Changed(f"pine://{self._store.name}/{show(self._key)} changed while it was read.")
+
+
+class _Link:
+    """A link opened as what it is: its bytes are its text."""
+
+    def __init__(self, store: FolderStore, key: bytes, entry: Entry, text: bytes) -> None:
+        self._store, self._key, self.entry, self._text = store, key, entry, text
+        self.card: Card | None = None
+        self.content_type, self.metadata = "", dict[str, str]()
+
+    async def whole(self) -> bytes:
+        return self._text
+
+    async def piece(self, start: int, size: int) -> bytes:
+        return self._text[start : start + size]
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        yield self._text
+
+    async def besides(self, keep: Keep) -> Extra:
+        return Extra(link=True)
+
+    async def verify(self) -> None:
+        now = await self._store._do(lambda: self._store._link(self._key))
+        if now is None or now[1] != self._text:
             raise Changed(f"pine://{self._store.name}/{show(self._key)} changed while it was read.")
 
 
@@ -420,8 +588,7 @@ class _Writing:
 
     def finish(self, crc: str) -> Placed:
         """crc: of what was sent; what is read back must have the same."""
-        if self._put.card.modified_ns is not None:
-            os.utime(self._fd, ns=(self._put.card.modified_ns,) * 2)
+        _give(self._fd, self._put)
         os.fsync(self._fd)
         os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
         if _crc_of_file(self._fd) != crc:
@@ -468,6 +635,16 @@ def _rename_if_absent(from_dir: int, name: bytes, to_dir: int, new: bytes) -> No
         raise OSError(number, os.strerror(number))
 
 
+def _give(fd: int, put: Put) -> None:
+    """Permissions, attributes and time, in this order."""
+    if put.extra.mode is not None:
+        os.fchmod(fd, put.extra.mode)
+    for name, value in put.extra.attributes.items():
+        os.setxattr(fd, name, value)
+    if put.card.modified_ns is not None:
+        os.utime(fd, ns=(put.card.modified_ns,) * 2)
+
+
 def _crc_of_file(fd: int) -> str:
     crc, at = Crc64(), 0
     while chunk := os.pread(fd, 1 << 20, at):
@@ -476,9 +653,40 @@ def _crc_of_file(fd: int) -> str:
     return crc.text
 
 
-def _enter(fd: int, part: bytes, *, create: bool) -> int:
-    """Open a folder in a folder; made, and its parent flushed, where that is wanted."""
+def _open_beneath(root: int, path: bytes, flags: int) -> int:
+    """Open an absolute path by the kernel's own rule that no link may lead out of `root` (Linux openat2, RESOLVE_BENEATH)."""
+    top = os.readlink(f"/proc/self/fd/{root}").encode("utf-8", "surrogateescape")
+    inner = os.path.relpath(path, top)
+    how = struct.pack("QQQ", flags, 0, 0x08 | 0x02)
+    fd = _LIBC.syscall(ctypes.c_long(437), ctypes.c_int(root), inner, how, ctypes.c_size_t(len(how)))
+    if fd < 0:
+        number = ctypes.get_errno()
+        raise OSError(errno.ELOOP if number == errno.EXDEV else number, os.strerror(number))
+    return int(fd)
+
+
+def _holds_itself(store: FolderStore, parts: tuple[bytes, ...], fd: int) -> bool:
+    """Whether one of the folders above is this very one, reached again by a link."""
+    here = os.fstat(fd)
+    for i in range(len(parts)):
+        with store._dir(parts[:i]) as above:
+            found = os.fstat(above)
+            if (found.st_dev, found.st_ino) == (here.st_dev, here.st_ino):
+                return True
+    return False
+
+
+def _enter(fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
+    """Open a folder in a folder; made, and its parent flushed, where that is wanted. beneath: links in there are followed."""
     try:
+        if beneath and st.S_ISLNK(os.stat(part, dir_fd=fd, follow_symlinks=False).st_mode):
+            root = os.open(beneath, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            try:
+                return _open_beneath(
+                    root, os.readlink(f"/proc/self/fd/{fd}").encode() + b"/" + part, _DIR & ~os.O_NOFOLLOW
+                )
+            finally:
+                os.close(root)
         return os.open(part, _DIR, dir_fd=fd)
     except FileNotFoundError:
         if not create:
@@ -489,23 +697,19 @@ def _enter(fd: int, part: bytes, *, create: bool) -> int:
         return os.open(part, _DIR, dir_fd=fd)
 
 
-def _names(fd: int) -> list[tuple[bytes, bool]]:
+def _names(fd: int, *, follow: bool) -> list[tuple[bytes, bool]]:
     with os.scandir(fd) as found:
-        names = [(os.fsencode(e.name), e.is_dir(follow_symlinks=False)) for e in found]
+        names = [(os.fsencode(e.name), e.is_dir(follow_symlinks=follow)) for e in found]
     return sorted(names, key=lambda n: n[0] + b"/" if n[1] else n[0])
-
-
-def _listed(fd: int, name: bytes, key: bytes) -> Entry | None:
-    try:
-        found = os.stat(name, dir_fd=fd, follow_symlinks=False)
-    except FileNotFoundError:
-        return None
-    entry = _entry(key, found)
-    return entry if st.S_ISREG(found.st_mode) else entry._replace(fault="not-a-file")
 
 
 def _entry(key: bytes, found: os.stat_result) -> Entry:
     return Entry(key, found.st_size, found.st_mtime_ns, ctime_ns=found.st_ctime_ns, inode=found.st_ino)
+
+
+def _folder(key: bytes, found: os.stat_result) -> Entry:
+    """A folder is there or not: its time changes with whatever is put into it."""
+    return Entry(key, 0, None, etag="folder")
 
 
 def _parts(prefix: bytes) -> tuple[bytes, ...]:

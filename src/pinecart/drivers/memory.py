@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Changed, Corrupt, Missing, Taken
+from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
 from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Stat, Store
 
@@ -51,7 +52,7 @@ class MemoryStore:
     def identity(self, prefix: bytes) -> str:
         return f"memory:{self.name}/{show(prefix)}"
 
-    async def list(self, prefix: bytes, *, after: bytes = b"") -> AsyncIterator[list[Entry]]:
+    async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
         keys = sorted(k for k in self.objects if k.startswith(prefix) and prefix + after < k)
         for i in range(0, len(keys), PAGE):
             yield [self._entry(k, len(prefix)) for k in keys[i : i + PAGE] if k in self.objects]
@@ -144,6 +145,9 @@ class _Opened:
         body = await self.whole()
         for i in range(0, max(len(body), 1), 1000):
             yield body[i : i + 1000]
+
+    async def besides(self, keep: Keep) -> Extra:
+        return Extra()
 
     async def verify(self) -> None:
         held = self._store.objects.get(self._key)

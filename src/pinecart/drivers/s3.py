@@ -12,10 +12,12 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
 from typing import Any, TypeVar
+from urllib.parse import quote, urlencode
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Incomplete, Missing, Refused, StoreError, Taken, Unsafe
+from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
 from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Reading, Stat, Store
 from pinecart.core.retry import Retry
@@ -30,6 +32,7 @@ from pinecart.drivers.s3_wire import (
     error_from,
     parse_buckets,
     parse_page,
+    parse_tags,
     region_told,
     root_of,
     signed,
@@ -97,7 +100,7 @@ class S3Store:
             )
         await self._page(bucket, b"", [("max-keys", "1")])
 
-    async def list(self, prefix: bytes, *, after: bytes = b"") -> AsyncIterator[list[Entry]]:
+    async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
         bucket, start = self._split(prefix)
         query = _after(start + after) if after else []
         seen: set[str] = set()
@@ -150,6 +153,16 @@ class S3Store:
         ask = {"x-amz-checksum-mode": "ENABLED"}
         answer = await self._safely(lambda: self._good("HEAD", bucket, name, headers=ask, what=what))
         return _stat(key, answer)
+
+    async def tags(self, key: bytes) -> dict[str, str]:
+        """Raises Refused (code "store.no-tags") where the store knows none."""
+        bucket, name = self._split(key)
+        answer = await self._safely(lambda: self._ask("GET", bucket, name, query=[("tagging", "")]))
+        if answer.status in (405, 501):
+            raise Refused(f"Store {self.name} knows no tags. Leave tags out of what is kept.", code="store.no-tags")
+        if answer.status != 200:
+            raise error_from(answer.status, answer.headers, answer.body, what=f"Reading the tags of {self._named(key)}")
+        return parse_tags(answer.body)
 
     # --- reading -------------------------------------------------------------------------------------------------
 
@@ -205,6 +218,10 @@ class S3Store:
     def _kept(self, put: Put) -> dict[str, str]:
         """What is kept with an object: its own metadata, our card, its content type."""
         kept = {f"x-amz-meta-{k}": v for k, v in put.metadata.items()} | {"x-amz-meta-pinecart": put.card.text()}
+        if put.extra.tags:
+            kept["x-amz-tagging"] = urlencode(sorted(put.extra.tags.items()), quote_via=quote)
+        if put.extra.storage_class:
+            kept["x-amz-storage-class"] = put.extra.storage_class
         return kept | ({"content-type": put.content_type} if put.content_type else {})
 
     def _hash(self, body: bytes) -> str:
@@ -339,6 +356,7 @@ class S3Store:
     async def _copy_whole(self, put: Put, where: dict[str, str]) -> Placed:
         bucket, name = self._split(put.key)
         headers = self._kept(put) | where | {"x-amz-metadata-directive": "REPLACE", "content-length": "0"}
+        headers |= {"x-amz-tagging-directive": "REPLACE"} if put.extra.tags else {}
         answer, guarded = await self._conditionally(
             put,
             lambda condition: self._ask("PUT", bucket, name, headers=headers | condition),
@@ -607,6 +625,9 @@ class _Object:
         if len(found) != size:
             raise Busy(f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut")
         return found
+
+    async def besides(self, keep: Keep) -> Extra:
+        return Extra(tags=await self._store.tags(self._key)) if keep.tags else Extra()
 
     async def verify(self) -> None:
         """Nothing to ask: every byte came under If-Match of one ETag."""

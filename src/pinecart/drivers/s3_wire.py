@@ -179,6 +179,11 @@ def completion(etags: Sequence[str]) -> bytes:
     return f"<CompleteMultipartUpload>{''.join(parts)}</CompleteMultipartUpload>".encode()
 
 
+def parse_tags(body: bytes) -> dict[str, str]:
+    found = [{_local(n.tag): n.text or "" for n in tag} for tag in _tree(body).iter() if _local(tag.tag) == "Tag"]
+    return {t.get("Key", ""): t.get("Value", "") for t in found}
+
+
 def parse_buckets(body: bytes) -> list[str]:
     return sorted(n.text or "" for n in _tree(body).iter() if _local(n.tag) == "Name")
 

@@ -12,13 +12,14 @@ import hashlib
 import mimetypes
 import random
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from contextlib import AbstractAsyncContextManager, asynccontextmanager
 from typing import NamedTuple
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry, Row, fingerprint, is_racy
 from pinecart.core.errors import Busy, Changed, Missing, StoreError, Taken
+from pinecart.core.keeping import Keep, from_metadata, to_metadata
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Store
 from pinecart.core.retry import Retry
@@ -40,7 +41,9 @@ class Carried(NamedTuple):
 class Carrier:
     """Carries objects of one leg. `on_bytes` is told of bytes as they pass."""
 
-    def __init__(self, run: int, leg: int, source: Side, target: Side, retry: Retry) -> None:
+    def __init__(self, run: int, leg: int, source: Side, target: Side, retry: Retry, keep: Keep = Keep()) -> None:
+        self._keep = keep
+        self._keeps_metadata = False
         self._run, self._leg, self._source, self._target, self._retry = run, leg, source, target, retry
         self._probed = asyncio.Lock()
         self._ready = False
@@ -74,7 +77,8 @@ class Carrier:
     async def _probe_once(self) -> None:
         async with self._probed:
             if not self._ready:
-                await self._target.store.probe(self._target.prefix)
+                able = await self._target.store.probe(self._target.prefix)
+                self._keeps_metadata = able.keeps_metadata
                 self._ready = True
 
     async def _attempt(self, key: bytes, entry: Entry, replaces: Entry | None, tried: int) -> Carried:
@@ -107,7 +111,7 @@ class Carrier:
     async def _within_one_system(self, key: bytes, entry: Entry, replaces: Entry | None, mark: str) -> Placed | None:
         """Let the store, or the kernel, copy by itself. None: it can't, and the bytes go through us."""
         source, target = self._source.store, self._target.store
-        if not target.copies_from(source) or not self._may_copy:
+        if not target.copies_from(source) or not self._may_copy or entry.etag == "link":
             return None
         stat = await source.stat(self._source.prefix + entry.source_key)
         if fingerprint(stat.entry) != fingerprint(entry):
@@ -115,7 +119,12 @@ class Carrier:
         known = stat.crc or (stat.card.crc if stat.card else "")
         time_ns = stat.card.modified_ns if stat.card and stat.card.crc in ("", known) else entry.modified_ns
         put = self._put(self._target.prefix + key, entry.size, b"", Card(mark, time_ns, known), replaces)
-        put = put._replace(metadata=stat.metadata, content_type=stat.content_type or put.content_type)
+        if any(self._keep):
+            async with self._open(entry) as reading:
+                put = await self._with_extra(put, reading, stat.metadata)
+        else:
+            put = put._replace(metadata=stat.metadata)
+        put = put._replace(content_type=stat.content_type or put.content_type)
         placed = await target.copy(put, source, self._source.prefix + entry.source_key, entry)
         self._may_copy = placed is not None
         return placed
@@ -159,7 +168,8 @@ class Carrier:
             known = card.crc if card else ""
             time_ns = card.modified_ns if card else reading.entry.modified_ns
             put = self._put(target, size, reading, Card(mark, time_ns, known), replaces)
-            return put._replace(metadata=reading.metadata, content_type=reading.content_type or put.content_type)
+            put = put._replace(content_type=reading.content_type or put.content_type)
+            return await self._with_extra(put, reading, reading.metadata)
         body = await reading.whole()
         if len(body) != size:
             raise Changed(f"{show(reading.entry.key)}: {size} bytes were listed, {len(body)} were read.")
@@ -168,7 +178,17 @@ class Carrier:
         put = self._put(
             target, size, body, Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc), replaces
         )
-        return put._replace(metadata=reading.metadata, content_type=reading.content_type or put.content_type)
+        put = put._replace(content_type=reading.content_type or put.content_type)
+        return await self._with_extra(put, reading, reading.metadata)
+
+    async def _with_extra(self, put: Put, reading: Reading, metadata: Mapping[str, str]) -> Put:
+        """What is kept besides the bytes: as metadata in a bucket, as it was in a folder."""
+        extra = await reading.besides(self._keep)
+        kept = dict(metadata) | to_metadata(extra) if self._keeps_metadata else dict(metadata)
+        told = from_metadata(metadata, self._keep)
+        mode = told.mode if extra.mode is None else extra.mode
+        extra = extra._replace(mode=mode, attributes=extra.attributes or told.attributes, link=extra.link or told.link)
+        return put._replace(metadata=kept, extra=extra._replace(storage_class=self._keep.storage_class))
 
     async def _twin(self, store: Store, key: bytes, mark: str, size: int) -> Placed | None:
         """What lies there, if it is our own write of this very decision, whose answer was lost."""

@@ -38,21 +38,23 @@ async def far_entries(side: Side, one: tuple[str, str] | None) -> Pages:
         async for page in _looked_up(side, one[1]):
             yield page
         return
-    async for page in absent_is_empty(side.listed()):
+    async for page in absent_is_empty(side.listed(folders="all")):
         yield page
 
 
-async def source_entries(side: Side, one: tuple[str, str] | None, renaming: Renaming | None, scratch: str) -> Pages:
-    """The source listing under the names that its files get there, in order of those."""
+async def source_entries(
+    side: Side, one: tuple[str, str] | None, renaming: Renaming | None, scratch: str, folders: str = ""
+) -> Pages:
+    """The source listing under the names that its files get there, in order of those. folders: "", "empty", "all" or "only"."""
     if one:
         async for page in _looked_up(side, one[0]):
             yield [e._replace(key=_bytes(one[1]), was=e.key) for e in page]
     elif renaming:
-        async for page in renamed(side.listed(), renaming, scratch):
+        async for page in renamed(side.listed(folders=folders), renaming, scratch):
             yield page
     else:
-        async for page in side.listed():
-            yield page
+        async for page in side.listed(folders="all" if folders == "only" else folders):
+            yield [e for e in page if e.is_folder] if folders == "only" else page
 
 
 async def _looked_up(side: Side, name: str) -> Pages:

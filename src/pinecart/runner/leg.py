@@ -17,6 +17,7 @@ from pinecart.core.decide import Answer, Decision, Intent, Look, Reason, Rules, 
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Likeness, Row, fingerprint, likeness
 from pinecart.core.errors import Corrupt, Missing, SignInRefused, StoreError, Taken
 from pinecart.core.guards import Counts, Held, Limits, holds, list_digest
+from pinecart.core.keeping import Keep
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import dated_name, original_key, show
 from pinecart.core.renaming import Renaming
@@ -100,6 +101,8 @@ class Job(NamedTuple):
     fresh: bool = False
     released: frozenset[str] = frozenset()
     settle_s: float = SETTLE_S
+    keep: Keep = Keep()
+    folders: str = "with-files"
 
 
 class Ledger(Protocol):
@@ -119,7 +122,7 @@ class LegRun:
 
     def __init__(self, job: Job, ledger: Ledger, recorder: Recorder, progress: Progress) -> None:
         self._job, self._ledger, self._recorder, self._progress = job, ledger, recorder, progress
-        self._carrier = Carrier(job.run, job.leg, job.source, job.target, job.retry)
+        self._carrier = Carrier(job.run, job.leg, job.source, job.target, job.retry, job.keep)
         self.tally: Counter[tuple[str, str]] = Counter()
         self.tally_bytes: Counter[tuple[str, str]] = Counter()
         self.far_seen = (0, 0)
@@ -176,7 +179,7 @@ class LegRun:
                     return True
                 for what, decision in ((Held.MISSING, Decision.COPY), (Held.REPLACEMENTS, Decision.REPLACE)):
                     for item in _spilled(spill, decision):
-                        if what not in held or _class_of(item.verdict) is not what:
+                        if (what not in held or _class_of(item.verdict) is not what) and not _of_folder(item):
                             await pool.add(partial(self._act, item))
                     await pool.drain()
                 if Held.REMOVALS not in held and not await self._take_all(pool, spill, Decision.REMOVE, self._remove):
@@ -185,6 +188,9 @@ class LegRun:
                 for item in blocked:
                     await pool.add(partial(self._act, item, last=True))
                 await pool.drain()
+                for item in _spilled(spill, Decision.COPY):  # last, since permissions may forbid to write into them
+                    if _of_folder(item):
+                        await self._act(item)
                 for clears in (spill, self._clears):
                     if not await self._take_all(pool, clears, Decision.CLEAR, self._clear):
                         return False
@@ -251,7 +257,7 @@ class LegRun:
     async def _plan(self, pool: Pool, spill: IO[str]) -> None:
         job, far_objects, far_bytes = self._job, 0, 0
         asked = job.rules.intent is Intent.REMOVE
-        source = nothing() if asked else source_entries(job.source, job.one, job.renaming, job.scratch)
+        source = nothing() if asked else source_entries(job.source, job.one, job.renaming, job.scratch, self._folders())
         far = far_entries(job.target, job.one)
         selection, everything, now_ns = job.selection, job.selection.is_everything, time.time_ns()
         rows = sources = 0
@@ -259,7 +265,9 @@ class LegRun:
             if job.stopping():
                 return
             if there is not None:
-                far_objects, far_bytes = far_objects + 1, far_bytes + there.size
+                if there.is_folder and entry is None and row is None and there.etag == "folder":
+                    continue  # a folder that is there for its files
+                far_objects, far_bytes = far_objects + (not there.is_folder), far_bytes + there.size
             if entry is not None:
                 self._progress.listed += 1
                 sources += 1
@@ -285,6 +293,12 @@ class LegRun:
                 await self._route(Item(key, entry, there, row, verdict, row.crc if row else ""), pool, spill)
         self.far_seen = (far_objects, far_bytes)
         self._see(rows=rows, source=sources, far=far_objects, asked=asked)
+
+    def _folders(self) -> str:
+        """Which folders of the source are taken as entries of their own."""
+        if self._job.folders == "with-files" and (self._job.keep.permissions or self._job.keep.attributes):
+            return "all"
+        return {"with-files": "", "empty-too": "empty", "only": "only"}[self._job.folders]
 
     def _see(self, **more: Any) -> None:
         self.counts = self.counts._replace(**more)
@@ -345,7 +359,7 @@ class LegRun:
             self._progress.planned_objects += 1
             self._progress.planned_bytes += item.entry.size if item.entry and decision is not Decision.CLEAR else 0
             c = self.counts
-            if decision is Decision.REMOVE:
+            if decision is Decision.REMOVE and not (item.far and item.far.etag == "folder"):
                 self._see(removals=c.removals + 1, foreign=c.foreign + (reason is Reason.FOREIGN))
             elif decision is Decision.REPLACE:
                 self._see(replacements=c.replacements + 1)
@@ -355,7 +369,7 @@ class LegRun:
                 await self._recorder.add(self._record(item, done=False))
                 if decision is not Decision.COPY or reason is not Reason.NEW:
                     _spill(spill, item)  # so that a preview can say what would be held
-            elif decision is Decision.COPY and reason is Reason.NEW:
+            elif decision is Decision.COPY and reason is Reason.NEW and not _of_folder(item):
                 await pool.add(partial(self._act, item))
             else:
                 _spill(spill, item)
@@ -444,7 +458,7 @@ class LegRun:
                 guarded=carried.placed.guarded, tries=carried.tries, row=carried.row, kept=kept,
             )
         )  # fmt: skip
-        if self._job.rules.intent is Intent.HAND_OVER:
+        if self._job.rules.intent is Intent.HAND_OVER and not _of_folder(item):
             self._progress.planned_objects += 1
             there = Verdict(Decision.CLEAR, Reason.PROVEN)
             done = item._replace(entry=carried.entry, far=carried.placed.entry, verdict=there, crc=carried.row.crc)
@@ -568,6 +582,8 @@ class LegRun:
         return Record(self._job.leg, item.key, item.verdict.decision.value, item.verdict.reason.value, **fields)
 
     def _count(self, item: Item) -> None:
+        if _of_folder(item):
+            return
         size = item.entry.size if item.entry else item.far.size if item.far else 0
         kind = (item.verdict.decision.value, item.verdict.reason.value)
         self.tally[kind] += 1
@@ -593,11 +609,16 @@ class LegRun:
         far = far_entries(job.target, job.one)
         async for _, _, there, row in merged(nothing(), far, self._rows()):
             if there is not None:
-                objects, size = objects + 1, size + there.size
+                objects, size = objects + (not there.is_folder), size + there.size
             if row is not None and (there is None or likeness(there, row.there) is Likeness.DIFFERENT):
                 differences += 1
             await asyncio.sleep(0) if objects % 10_000 == 0 else None
         return {"objects": objects, "bytes": size, "differences": differences + self._not_done[False]}
+
+
+def _of_folder(item: Item) -> bool:
+    entry = item.entry or item.far
+    return entry is not None and entry.is_folder
 
 
 def _class_of(verdict: Verdict) -> Held | None:

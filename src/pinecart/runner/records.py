@@ -34,6 +34,10 @@ class Record(NamedTuple):
     row: Row | None = None
     kept: str = ""
 
+    @property
+    def is_folder(self) -> bool:
+        return self.key.endswith(b"/") and not self.size and not self.error
+
 
 class BatchRules(NamedTuple):
     """A batch is saved at `rows` rows, `seconds` after its first, or `size` bytes carried, whichever is first."""

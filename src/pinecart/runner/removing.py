@@ -29,7 +29,7 @@ class Remover:
 
     def aside_of(self, key: bytes, whole: bytes, entry: Entry) -> Aside | None:
         """What is journalled before `key`, the object `whole` of the store, is taken away; None: it isn't kept."""
-        if not self._days:
+        if not self._days or entry.is_folder:
             return None
         at = aside_key(self._at.store.home(whole), self._run, self._leg, whole)
         return Aside(self._leg, self._side, key, at, entry.size, fingerprint(entry))

@@ -145,7 +145,7 @@ def _job(order: Order, number: int, records: Records) -> Job:
         order.run, number, source, target, leg.selection, order.definition.rules, order.kind == "preview",
         order.concurrency, order.retry, records.stopping, records.log, order.scratch, order.stamp,
         leg.one, leg.renaming, order.definition.set_aside or (KEPT_DAYS if order.kind == "undo" else 0), order.definition.limits,
-        records.fresh(number), order.released, order.settle_s,
+        records.fresh(number), order.released, order.settle_s, order.definition.keep, leg.folders,
     )  # fmt: skip
 
 
@@ -170,6 +170,8 @@ async def _audit(order: Order, number: int, records: Records, recorder: Recorder
     async for key, entry, far, row in merged(here, there, rows):
         if records.stopping():
             return
+        if entry is None and row is None and far is not None and far.etag == "folder":
+            continue
         if selection.why_not(entry.source_key if entry else key, entry, now_ns):
             continue
         progress.listed += 1

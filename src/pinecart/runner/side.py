@@ -15,9 +15,9 @@ class Side(NamedTuple):
     prefix: bytes
     ours: frozenset[bytes] = frozenset()
 
-    def listed(self, *, after: bytes = b"") -> AsyncIterator[list[Entry]]:
+    def listed(self, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
         """Its listing, without what is ours."""
-        found = self.store.list(self.prefix, after=after)
+        found = self.store.list(self.prefix, after=after, folders=folders)
         return self._without_ours(found) if self.ours and self.prefix == self.store.home(self.prefix) else found
 
     async def _without_ours(self, pages: AsyncIterator[list[Entry]]) -> AsyncIterator[list[Entry]]:

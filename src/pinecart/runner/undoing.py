@@ -65,7 +65,7 @@ class Undoing:
 
     def __init__(self, job: Job, past: Past, recorder: Recorder, progress: Progress) -> None:
         self._job, self._past, self._recorder, self._progress = job, past, recorder, progress
-        carrier = Carrier(job.run, job.leg, job.source, job.target, job.retry)
+        carrier = Carrier(job.run, job.leg, job.source, job.target, job.retry, job.keep)
         self._at = {"source": job.source, "target": job.target}
         self._take = {n: Remover(job.run, job.leg, n, at, carrier, job.days) for n, at in self._at.items()}
         self.acted = 0
@@ -127,6 +127,8 @@ class Undoing:
             away = now
             if done.decision == "replace" and done.target is None:
                 return _Step(done, None, (), "What was replaced was not set aside: there is nothing to bring back.")
+        elif done.decision == "remove" and done.key.endswith(b"/") and not done.size:
+            return _Step(done, None, ())  # a folder: it comes back with its files
         elif done.decision == "remove" and (
             done.target is None or (now is not None and await self._is_kept(done.target))
         ):

@@ -17,7 +17,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from email.utils import formatdate
 from typing import Any
-from urllib.parse import quote, unquote, unquote_to_bytes
+from urllib.parse import parse_qsl, quote, unquote, unquote_to_bytes
 from xml.sax.saxutils import escape
 
 from aiohttp import web
@@ -41,7 +41,15 @@ STATUS = {
     "MethodNotAllowed": 405, "InvalidArgument": 400, "IncompleteBody": 400, "NotModified": 304, "MalformedXML": 400,
     "AuthorizationHeaderMalformed": 400, "InvalidToken": 403,
 }  # fmt: skip
-KEPT = ("content-type", "cache-control", "content-disposition", "content-encoding", "content-language")
+KEPT = (
+    "x-amz-tagging",
+    "x-amz-storage-class",
+    "content-type",
+    "cache-control",
+    "content-disposition",
+    "content-encoding",
+    "content-language",
+)
 WRITES = {
     "put",
     "copy",
@@ -285,6 +293,10 @@ class BucketServer:
         headers["Content-Range"] = f"bytes {start}-{end}/{thing.size}"
         return web.Response(status=206, body=body[start : end + 1], headers=headers)
 
+    def _tags(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
+        tags = parse_qsl(self._thing(asked).headers.get("x-amz-tagging", ""), keep_blank_values=True)
+        return _xml("Tagging", _tag("TagSet", *(_tag("Tag", _t("Key", k), _t("Value", v)) for k, v in tags)))
+
     def _put(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         self._check_write(request, asked)
         found = {} if "checksums-ignored" in self.old else _check_body(request, asked.body)
@@ -419,6 +431,8 @@ def _kind(request: web.BaseRequest, bucket: str, key: str, query: dict[str, str]
         return "start-upload" if request.method == "POST" else "list-uploads"
     if "uploadId" in query:
         return by_upload[request.method]
+    if "tagging" in query and request.method == "GET":
+        return "tags"
     if "delete" in query and request.method == "POST":
         return "bulk-delete"
     if "x-amz-copy-source" in request.headers:
@@ -466,11 +480,17 @@ def _kept(request: web.BaseRequest) -> dict[str, str]:
     return {k: v for k, v in found.items() if k.startswith("x-amz-meta-") or k in KEPT}
 
 
+def _shown(headers: dict[str, str]) -> dict[str, str]:
+    """As they are given back: of tags only their number."""
+    tags = headers.pop("x-amz-tagging", "")
+    return headers | ({"x-amz-tagging-count": str(tags.count("="))} if tags else {})
+
+
 def _headers(request: web.BaseRequest, thing: Thing) -> dict[str, str]:
     shown = request.headers.get("x-amz-checksum-mode") == "ENABLED" and "Range" not in request.headers
     headers = {k: v for k, v in thing.headers.items() if shown or k not in CHECKSUMS}
     headers.setdefault("content-type", "binary/octet-stream")
-    return headers | {
+    return _shown(headers) | {
         "ETag": f'"{thing.etag}"',
         "Last-Modified": formatdate(thing.modified, usegmt=True),
         "Accept-Ranges": "bytes",

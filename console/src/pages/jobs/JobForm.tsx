@@ -1,12 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Card, Col, Flex, Form, Input, Row, Select, Switch, Typography } from 'antd'
+import { App, Button, Card, Checkbox, Col, Flex, Form, Input, Row, Select, Switch, Typography } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, got, Refusal, type Definition } from '../../api/client'
 import { location, place } from '../../lib/words'
 import { Failed, Loaded, PageHead } from '../../parts/parts'
 import { PlaceInput } from '../../parts/PlaceInput'
-import { CHOICES, COMPARISONS, INTENTS } from './choices'
+import { CHOICES, COMPARISONS, FOLDERS, INTENTS, KEEP } from './choices'
 import { IntentField } from './IntentField'
 
 const HINT = 'path/ (in a bucket store: bucket/path/)'
@@ -24,6 +24,8 @@ interface Values {
   to: { store: string; path: string }
   take?: string[]
   leave_out?: string[]
+  keep?: string[]
+  folders?: string
   scheduled: boolean
   cron?: string
   zone?: string
@@ -52,18 +54,18 @@ function initial(old: Definition | undefined): Values {
   return {
     job: old?.job ?? '', title: old?.title, why: old?.why, labels: old?.labels ?? [], intent: old?.intent ?? 'renew',
     compare: old?.compare ?? 'since-last-run', on_difference: old?.on_difference ?? 'replace-changed', set_aside: old?.set_aside ?? null, from: leg ? place(leg.from) : none, to: leg ? place(leg.to) : none,
-    take: leg?.take, leave_out: leg?.leave_out, scheduled: !!old?.schedule, cron: old?.schedule?.cron ?? '30 5 * * *',
+    take: leg?.take, leave_out: leg?.leave_out, keep: old?.keep ?? [], folders: leg?.folders ?? 'with-files', scheduled: !!old?.schedule, cron: old?.schedule?.cron ?? '30 5 * * *',
     zone: old?.schedule?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone,
   }
 }
 
 function definition(values: Values, old: Definition | undefined): Definition {
   const at = (p: Values['from']) => location({ store: p.store, path: p.path ?? '' })
-  const leg = { ...old?.legs[0], from: at(values.from), to: at(values.to), take: values.take ?? [], leave_out: values.leave_out ?? [] }
+  const leg = { ...old?.legs[0], from: at(values.from), to: at(values.to), take: values.take ?? [], leave_out: values.leave_out ?? [], folders: values.folders }
   const kept = INTENTS.find((i) => i.value === values.intent)?.removes && values.set_aside != null ? { set_aside: values.set_aside } : {}
   return {
     ...old, set_aside: undefined, ...kept, job: values.job, title: values.title ?? '', why: values.why ?? '', labels: values.labels ?? [], intent: values.intent,
-    on_difference: values.on_difference, compare: values.compare, legs: [leg, ...(old?.legs.slice(1) ?? [])],
+    on_difference: values.on_difference, compare: values.compare, keep: values.keep ?? [], legs: [leg, ...(old?.legs.slice(1) ?? [])],
     schedule: values.scheduled ? { cron: values.cron ?? '', zone: values.zone ?? '' } : null,
   }
 }
@@ -109,6 +111,8 @@ function TheForm({ old, stores }: { old?: Definition; stores: string[] }) {
           </Form.Item>
           <Form.Item label="A file is carried when" name="compare" {...help('compare')}><Select options={COMPARISONS} /></Form.Item>
           <Form.Item label="When a name exists there and differs" name="on_difference" {...help('on_difference')}><Select options={CHOICES} /></Form.Item>
+          <Form.Item label="Keep as well" name="keep" extra="Type, own metadata and time are always kept. A bucket keeps the rest as metadata."><Checkbox.Group options={KEEP} /></Form.Item>
+          <Form.Item label="Folders" name="folders"><Select options={FOLDERS} /></Form.Item>
           <Form.Item label="When" name="scheduled" valuePropName="checked"><Switch checkedChildren="By the clock" unCheckedChildren="When started" /></Form.Item>
           <Form.Item noStyle shouldUpdate={(a: Values, b: Values) => a.scheduled !== b.scheduled}>
             {() => form.getFieldValue('scheduled') && (

@@ -20,3 +20,11 @@ export const INTENTS = [
   { value: 'mirror', title: 'Make an exact copy.', says: 'Removes there what is gone here.', removes: true },
   { value: 'hand-over', title: 'Move.', says: 'Removes each file here once its copy is proven.', removes: true },
 ]
+
+export const KEEP = [
+  { value: 'permissions', label: 'Permissions' }, { value: 'attributes', label: 'Extended attributes' }, { value: 'tags', label: 'Tags (between buckets)' },
+]
+
+export const FOLDERS = [
+  { value: 'with-files', label: 'Made as files need them' }, { value: 'empty-too', label: 'Empty ones are made as well' }, { value: 'only', label: 'Folders only, no files' },
+]

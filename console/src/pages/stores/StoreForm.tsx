@@ -1,9 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Card, Col, Flex, Form, Input, Radio, Row, Typography } from 'antd'
+import { App, Button, Card, Col, Flex, Form, Input, Radio, Row, Select, Typography } from 'antd'
 import { useNavigate, useParams } from 'react-router'
 import { api, got, Refusal, type Store, type StoreForm as Values, type Tried } from '../../api/client'
 import { Failed, Loaded, PageHead } from '../../parts/parts'
 
+const LINKS = [
+  { value: 'refuse', label: 'Refused and listed' }, { value: 'skip', label: 'Skipped' },
+  { value: 'follow', label: 'Followed, inside this folder' }, { value: 'keep', label: 'Kept as links' },
+]
 const SECRETS = ['secret', 'session_token']
 
 export default function StoreForm() {
@@ -67,7 +71,11 @@ function TheForm({ old }: { old?: Store }) {
           <Form.Item label="Short name" required extra="It names the store ever after: small letters, digits, hyphens." {...item('name')}><Input disabled={!!old} /></Form.Item>
           {kind === 'folder' ? (
             <Form.Item label="Path" required extra="The whole path on the service's machine, such as /srv/larkfell/posts." {...item('path')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
-          ) : (
+          ) : null}
+          {kind === 'folder' && (
+            <Form.Item label="Links in it" {...item('links')} extra="Without a choice they are refused and listed."><Select allowClear placeholder="Refused and listed" options={LINKS} /></Form.Item>
+          )}
+          {kind !== 'folder' && (
             <>
               <Form.Item label="Endpoint" required extra="The storage's address, such as https://objects.example or http://127.0.0.1:8751." {...item('endpoint')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
               <Form.Item label="Region" extra="Its code; left empty it is found out where the storage tells it." {...item('region')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>

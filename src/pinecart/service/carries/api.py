@@ -22,6 +22,9 @@ class CarryShape(RulesShape):
     compare = serializers.CharField(required=False)
     on_difference = serializers.CharField(required=False)
     set_aside = serializers.IntegerField(required=False, help_text="Days; 0: what is removed or replaced is not kept.")
+    keep = serializers.ListField(child=serializers.CharField(), required=False)
+    storage_class = serializers.CharField(required=False, allow_blank=True)
+    make_bucket = serializers.BooleanField(required=False, help_text="Make the destination's bucket if there is none.")
     preview = serializers.BooleanField(required=False, help_text="Only work out what would be done.")
 
 
@@ -49,7 +52,13 @@ class Carries(APIView):
         given = dict(request.data) if isinstance(request.data, dict) else {}
         actor = actor_in(request)
         meant = services.meant_by(actor, given)
-        run = None if self.check_only else services.start_carry(actor, meant, preview=bool(given.get("preview")))
+        run = (
+            None
+            if self.check_only
+            else services.start_carry(
+                actor, meant, preview=bool(given.get("preview")), new_bucket=bool(given.get("make_bucket"))
+            )
+        )
         example = meant.example and {"from": meant.example[0], "to": meant.example[1]}
         body = {"run": run and run_told(run), "sentences": sentences(meant.definition), "example": example}
         return Response(body, status=200 if self.check_only else 201)
@@ -66,7 +75,7 @@ class RemovalShape(RulesShape):
     preview = serializers.BooleanField(required=False)
 
     def get_fields(self) -> dict[str, Any]:
-        fields = {k: v for k, v in super().get_fields().items() if k not in ("from", "to", "rename")}
+        fields = {k: v for k, v in super().get_fields().items() if k not in ("from", "to", "rename", "folders")}
         return {"location": serializers.CharField(help_text="One file, or a folder: pine://STORE/PATH")} | fields
 
 

@@ -15,7 +15,9 @@ from pinecart.service.jobs.services import checked_definition, define_job
 from pinecart.service.runs.selectors import Run, run_numbered
 from pinecart.service.runs.services import start_run
 from pinecart.service.stores.selectors import store_named
-from pinecart.service.stores.services import look_at, stat_at
+from pinecart.service.stores.services import look_at, make_bucket, stat_at
+
+CHOICES = ("intent", "compare", "on_difference", "set_aside", "keep", "storage_class")
 
 
 class Meant(NamedTuple):
@@ -36,14 +38,8 @@ def meant_by(actor: Actor, given: Mapping[str, Any]) -> Meant:
     store_named(source.store), store_named(target.store)
     one = _of_one_file(source, target) if _is_one_file(actor, source) else None
     leg = one[0] if one else {"from": source.as_prefix().text, "to": target.as_prefix().text}
-    rules = {
-        k: v
-        for k, v in given.items()
-        if k not in ("from", "to", "intent", "compare", "on_difference", "set_aside", "preview")
-    }
-    choices = {
-        k: given[k] for k in ("intent", "compare", "on_difference", "set_aside") if given.get(k) not in (None, "")
-    }
+    rules = {k: v for k, v in given.items() if k not in ("from", "to", "preview", "make_bucket", *CHOICES)}
+    choices = {k: given[k] for k in CHOICES if given.get(k) not in (None, "")}
     whole = {"job": CARRY, "title": "Copy now", "legs": [leg | rules], **choices}
     definition = checked_definition(actor, whole, carry=True)
     return Meant(definition, one[1] if one else _example(actor, definition.legs[0]))
@@ -123,7 +119,11 @@ def _example(actor: Actor, leg: Leg) -> tuple[str, str] | None:
     return None
 
 
-def start_carry(actor: Actor, meant: Meant, *, preview: bool) -> Run:
+def start_carry(actor: Actor, meant: Meant, *, preview: bool, new_bucket: bool = False) -> Run:
+    """Queue it. new_bucket: its destination's bucket is made, if there is none; without, a bucket is never made."""
+    target = meant.definition.legs[0].target
+    if new_bucket and not preview and store_named(target.store).kind != "folder":
+        make_bucket(actor, target.store, target.path.split(b"/")[0].decode("utf-8", "replace"))
     kind = "preview" if preview else "transfer"
     if meant.definition.intent in (Intent.MIRROR, Intent.HAND_OVER):
         actor.must(Right.DEFINE, None, "carrying with removals")

@@ -39,6 +39,7 @@ class RulesShape(serializers.Serializer):
     until = serializers.CharField(required=False)
     ignore_case = serializers.BooleanField(required=False)
     rename = RenameShape(required=False)
+    folders = serializers.CharField(required=False, help_text="with-files (default), empty-too, or only.")
 
     def get_fields(self) -> dict[str, Any]:
         places = {"from": "Take from: pine://STORE/PATH", "to": "Put to: pine://STORE/PATH"}
@@ -70,6 +71,10 @@ class DefinitionShape(serializers.Serializer):
     set_aside = serializers.IntegerField(
         required=False, help_text="Days that what is removed or replaced is kept; 0: not at all."
     )
+    keep = serializers.ListField(
+        child=serializers.CharField(), required=False, help_text="permissions, attributes, tags."
+    )
+    storage_class = serializers.CharField(required=False, allow_blank=True, help_text="Of what is written to a bucket.")
     guards = serializers.DictField(child=serializers.IntegerField(), required=False, help_text="Limits of its own.")
 
 

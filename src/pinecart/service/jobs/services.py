@@ -15,7 +15,7 @@ from pinecart.service.config.refusals import Conflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
 from pinecart.service.jobs.selectors import definition_of, job_named
-from pinecart.service.stores.selectors import place_of, store_names
+from pinecart.service.stores.selectors import place_of, store_named, store_names
 from pinecart.service.stores.services import set_uses
 from pinecart.service.trail.services import note
 
@@ -37,11 +37,25 @@ def checked_definition(actor: Actor, given: Mapping[str, Any], *, carry: bool = 
                     )
     except Invalid as exc:
         problems += exc.problems
+    if definition is not None and not problems:
+        problems += _cant_be_kept(definition)
     if definition is not None and not problems and not carry:
         problems += _in_each_others_way(definition)
     if problems or definition is None:
         raise Invalid(problems)
     return definition
+
+
+def _cant_be_kept(definition: Definition) -> list[dict[str, str]]:
+    """What the job wants kept, and the far side is known not to hold."""
+    problems = []
+    for i, leg in enumerate(definition.legs):
+        kind = store_named(leg.target.store).kind
+        wanted = {"tags": definition.keep.tags, "a storage class": bool(definition.keep.storage_class)}
+        for what in [w for w, asked in wanted.items() if asked and kind == "folder"]:
+            message = f"{leg.target.store} is a folder store: it can't keep {what}. Leave that out."
+            problems.append({"field": f"legs[{i}].to", "code": "job.not-kept-there", "message": message})
+    return problems
 
 
 def _in_each_others_way(definition: Definition) -> list[dict[str, str]]:

@@ -88,6 +88,10 @@ class RunShape(serializers.Serializer):
     started_at = serializers.DateTimeField(allow_null=True)
     ended_at = serializers.DateTimeField(allow_null=True)
     totals = TotalsShape()
+    folders = serializers.DictField(
+        child=serializers.IntegerField(),
+        help_text="Folders made (copy) and taken away (remove), counted apart from files.",
+    )
     reasons = serializers.DictField(child=serializers.IntegerField(), help_text="`decision reason` → objects.")
     problems = serializers.IntegerField()
     size_only = serializers.IntegerField()

@@ -61,6 +61,7 @@ class RecordRow(models.Model):
     error = models.CharField(max_length=60)
     message = models.TextField()
     cleared = models.BooleanField(default=False)
+    folder = models.BooleanField(default=False)
 
     class Meta:
         unique_together = [("run", "leg", "key")]

@@ -82,9 +82,11 @@ def run_told(run: Run) -> dict[str, Any]:
     """A run as every interface tells it. totals: sums of its records, and of what was only counted."""
     rows = list(
         RecordRow.objects.filter(run=run)
-        .values("decision", "reason", "done", "error", "proof", "cleared")
+        .values("decision", "reason", "done", "error", "proof", "cleared", "folder")
         .annotate(n=Count("id"), b=Sum("size"))
     )
+    folders = [r for r in rows if r["folder"]]
+    rows = [r for r in rows if not r["folder"]]
     done = [r for r in rows if r["done"] or run.kind == "preview"]
     transfers = run.kind != "audit"
     counted = [(d, n, b) for d, _, n, b in run.counted]
@@ -100,6 +102,7 @@ def run_told(run: Run) -> dict[str, Any]:
         "id": run.pk, "kind": run.kind, "job": run.job, "title": run.definition["title"], "legs": legs, "state": run.state,
         "outcome": run.outcome, "cause": run.cause, "queued_at": run.queued_at, "started_at": run.started_at,
         "ended_at": run.ended_at, "totals": totals, "reasons": reasons,
+        "folders": {d: sum(r["n"] for r in folders if r["decision"] == d) for d in ("copy", "remove")},
         "problems": sum(r["n"] for r in rows if r["error"]), "size_only": sum(r["n"] for r in rows if r["proof"] == "size-only"),
         "findings": 0 if transfers else sum(r["n"] for r in rows), "far_side": run.far_side, "progress": run.progress,
         "told_at": run.told_at, "stop_wanted": run.stop_wanted, "pause_wanted": run.pause_wanted, "of": run.of,

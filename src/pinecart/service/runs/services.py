@@ -228,7 +228,10 @@ def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record]
     for leg, key in _cleared_after_copy(run, [r for r in rows.values() if r.decision == "clear"]):
         del rows[leg, key]
     RecordRow.objects.bulk_create(
-        [RecordRow(run_id=run, **{f: getattr(r, f) for f in (*fields, "leg", "key")}) for r in rows.values()],
+        [
+            RecordRow(run_id=run, folder=r.is_folder, **{f: getattr(r, f) for f in (*fields, "leg", "key")})
+            for r in rows.values()
+        ],
         update_conflicts=True, unique_fields=["run", "leg", "key"], update_fields=fields,
     )  # fmt: skip
     ledger = {(r.leg, r.key): r.row for r in batch if r.row is not None}
@@ -325,7 +328,8 @@ def end_run(number: int, epoch: int, ending: Ending) -> None:
     told = run_told(run)
     differs = bool(run.far_side and run.far_side["differences"])
     problems = told["problems"] + told["findings"] + differs
-    _end(run, outcome_of(told["totals"], problems=problems, stopped=ending.stopped, failed=ending.error is not None))
+    failed, folders = ending.error is not None, sum(told["folders"].values())
+    _end(run, outcome_of(told["totals"], problems=problems, stopped=ending.stopped, failed=failed, folders=folders))
 
 
 def _waits(run: Run, ending: Ending) -> bool:

@@ -39,6 +39,11 @@ class StoreShape(serializers.Serializer):
 
 
 class StoreFormShape(StoreShape):
+    links = serializers.CharField(
+        required=False,
+        allow_blank=True,
+        help_text="folder: links are refused and listed (refuse), or skip, follow, keep.",
+    )
     addressing = serializers.ChoiceField(["path", "host"], required=False, help_text="s3: where the bucket stands.")
     anonymous = serializers.BooleanField(required=False, help_text="s3: without a key.")
     certificate = serializers.CharField(

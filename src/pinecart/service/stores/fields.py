@@ -14,7 +14,7 @@ from pinecart.service.config.state import Options
 
 SECRETS = ("secret", "session_token")
 KINDS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {  # kind → (needed, optional)
-    "folder": (("path",), ()),
+    "folder": (("path",), ("links",)),
     "s3": (
         ("endpoint", "key_id", "secret"),
         (
@@ -30,6 +30,7 @@ KINDS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {  # kind → (neede
         ),
     ),
 }
+LINKS = ("refuse", "skip", "follow", "keep")
 ADDRESS = ("endpoint", "proxy", "certificate")  # changing one of these needs the secret again
 
 
@@ -90,6 +91,8 @@ def read_form(
             "store.address",
             f"{values['endpoint']!r} is no endpoint: write it as https://HOST or https://HOST:PORT.",
         )
+    if values.get("links") not in (None, "", *LINKS):
+        wrong("links", "store.links", f"Links are {', '.join(LINKS)}, not {values['links']!r}.")
     if values.get("addressing") not in (None, "", "path", "host"):
         wrong("addressing", "store.addressing", "Buckets are addressed by 'path' (the usual) or by 'host'.")
     for field in ("connect_s", "silence_s"):
