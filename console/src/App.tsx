@@ -17,9 +17,11 @@ const RunsPage = lazy(() => import('./pages/runs/RunsPage'))
 const RunPage = lazy(() => import('./pages/runs/RunPage'))
 const StoresPage = lazy(() => import('./pages/stores/StoresPage'))
 const StoreForm = lazy(() => import('./pages/stores/StoreForm'))
+const SidesPage = lazy(() => import('./pages/stores/SidesPage'))
+const FindPage = lazy(() => import('./pages/find/FindPage'))
 const BrowsePage = lazy(() => import('./pages/stores/BrowsePage'))
 
-const PAGES = [['/', 'Today'], ['/copy', 'Copy now'], ['/jobs', 'Jobs'], ['/runs', 'Runs'], ['/stores', 'Stores']] as const
+const PAGES = [['/', 'Today'], ['/copy', 'Copy now'], ['/jobs', 'Jobs'], ['/runs', 'Runs'], ['/stores', 'Stores'], ['/find', 'Find']] as const
 
 export function App() {
   const session = useSession()
@@ -70,6 +72,8 @@ function House({ name }: { name: string }) {
             <Route path="audits/:id" element={<AuditPage />} />
             <Route path="runs" element={<RunsPage />} />
             <Route path="runs/:id" element={<RunPage />} />
+            <Route path="sides" element={<SidesPage />} />
+            <Route path="find" element={<FindPage />} />
             <Route path="stores" element={<StoresPage />} />
             <Route path="stores/new" element={<StoreForm />} />
             <Route path="stores/:name" element={<BrowsePage />} />

@@ -92,13 +92,15 @@ def test_remove_lists_asks_sets_aside_and_is_cleared_away_at_last(shared):
 
 
 def test_removing_needs_more_than_the_right_to_operate(shared):
+    shared.standin.shelf.make("attic-too")
+    shared.standin.shelf.put("attic-too", "old/1", b"x", {})
     with shared.client() as cart:
         cart.add_person("olga", "a-long-password", [{"right": "operate", "label": ""}])
         token = cart.make_token("olga's", person="olga")
     with shared.client(token) as cart, pytest.raises(ClientError, match="define"):
-        cart.remove("pine://office/attic/old/")
+        cart.remove("pine://office/attic-too/old/")
     with shared.client(token) as cart, pytest.raises(ClientError, match="define"):
-        cart.carry("pine://office/attic/old-season/", "pine://office/attic/new/", intent="hand-over")
+        cart.carry("pine://office/attic-too/old/", "pine://office/attic-too/new/", intent="hand-over")
 
 
 def test_a_run_pauses_goes_on_and_is_tried_again(shared):

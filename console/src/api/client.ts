@@ -68,3 +68,4 @@ export async function got<T>(call: Promise<{ data?: T; error?: unknown; response
     problems: told.problems,
   })
 }
+export type Side = Shapes['SideShape']

@@ -79,3 +79,14 @@ export const REASONS: Record<string, string> = {
   always: 'everything is sent again', 'other-size': 'the job takes other sizes', 'other-time': 'the job takes other times', 'name-clash': 'another file gets this name too', 'left-out': 'the job leaves it out', unreadable: 'it may not be read', 'not-a-file': 'it is a link or special file',
   'unsafe-name': 'its name can’t be carried safely', 'only-here': 'only here', 'only-there': 'only there', 'changed-since': 'changed since it was carried',
 }
+
+/** What is wrong with a bucket's name, or nothing: told while it is typed. */
+export function bucketProblem(name: string): string {
+  if (/[A-Z]/.test(name)) return 'Small letters only.'
+  if (/[^a-z0-9.-]/.test(name)) return 'Letters, digits, hyphens and dots only.'
+  if (name.length < 3) return 'At least 3 characters.'
+  if (name.length > 63) return 'At most 63 characters.'
+  if (/^[.-]|[.-]$/.test(name)) return 'It begins and ends with a letter or digit.'
+  if (name.includes('..') || /^\d+\.\d+\.\d+\.\d+$/.test(name)) return 'No two dots in a row, and not like an IP address.'
+  return ''
+}

@@ -18,6 +18,8 @@ COMMANDS = {
     "store": ("pinecart.cli.stores", "store"),
     "bucket": ("pinecart.cli.stores", "bucket"),
     "browse": ("pinecart.cli.stores", "browse"),
+    "find": ("pinecart.cli.stores", "find"),
+    "upload": ("pinecart.cli.stores", "upload"),
     "carry": ("pinecart.cli.carrying", "carry"),
     "remove": ("pinecart.cli.carrying", "remove"),
     "job": ("pinecart.cli.jobs", "job"),

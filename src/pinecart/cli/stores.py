@@ -257,9 +257,24 @@ def bucket_drop(store: str, name: str, yes: bool) -> None:
 @click.option(
     "--save", type=click.File("wb"), metavar="FILE", help="Save one file to this machine; - is standard output."
 )
+@click.option("--zip", "archive", type=click.File("wb"), metavar="FILE", help="Save all below as one ZIP.")
+@click.option("--tree", is_flag=True, help="All below, drawn as a tree.")
+@click.option("--beside", metavar="LOCATION", help="Two places as one list: here, and this one as there.")
+@click.option("--different", is_flag=True, help="With --beside: only names that differ.")
 @output_option
 def browse(
-    cart: Cart, location: str, everything: bool, folders: bool, match: str, totals: bool, look: bool, save: Any
+    cart: Cart,
+    location: str,
+    everything: bool,
+    folders: bool,
+    match: str,
+    totals: bool,
+    look: bool,
+    save: Any,
+    archive: Any,
+    tree: bool,
+    beside: str | None,
+    different: bool,
 ) -> None:
     """See what lies at a location: this level, or --all below it; or look at one file, or save it.
 
@@ -270,6 +285,13 @@ def browse(
     pinecart browse pine://posts/survey.txt --head
     """
     name, _, path = location.removeprefix("pine://").partition("/")
+    if beside:
+        _show_sides(cart, location, beside, different=different)
+        return
+    if archive:
+        for piece in cart.client.archive(name, path, []):
+            archive.write(piece)
+        return
     if save:
         for piece in cart.client.save(name, path):
             save.write(piece)
@@ -278,7 +300,7 @@ def browse(
         told = cart.client.head(name, path)
         cart.show(told, lambda: _show_head(told))
         return
-    found = cart.client.browse(name, path, everything=everything or totals or bool(match), match=match)
+    found = cart.client.browse(name, path, everything=everything or totals or tree or bool(match), match=match)
     if totals:
         n = total = 0
         for entry in found:
@@ -290,8 +312,95 @@ def browse(
         [e["key"], size(e["bytes"]) if e["kind"] == "file" else e["kind"], e["fault"] or _when(e["modified_ns"])]
         for e in entries
     ]
+    if tree:
+        cart.show(entries, lambda: click.echo("\n".join(_tree([e["key"] for e in entries])) or f"{location} is empty."))
+        return
+    if not path and not everything and entries and entries[0]["kind"] == "bucket":
+        entries = cart.client.buckets(name)
+        lines = [
+            [b["name"], {True: "empty", None: "may not be listed"}.get(b["empty"], ""), _used(b["jobs"])]
+            for b in entries
+        ]
+        cart.show(entries, lambda: table(["bucket", "", "used by"], lines))
+        return
     empty = f"Nothing at {location} matches {match}." if match else f"{location} is empty."
     cart.show(entries, lambda: table(["name", "size", "changed (UTC)"], rows, numbers=[1]) if rows else say(empty))
+
+
+def _used(jobs: list[str]) -> str:
+    return ", ".join(jobs) or "no job"
+
+
+def _show_sides(cart: Cart, here: str, there: str, *, different: bool) -> None:
+    words = {"same-size": "same size", "differs": "▲ differs", "only-here": "only here", "only-there": "only there"}
+    found = list(cart.client.sides(here, there, different=different))
+    rows = [
+        [e["key"], *("-" if n is None else size(n) for n in (e["here"], e["there"])), words[e["word"]]] for e in found
+    ]
+    empty = "Both places have the same names and sizes." if different else "Both places are empty."
+    cart.show(found, lambda: table(["name", "here", "there", ""], rows, numbers=[1, 2]) if rows else say(empty))
+
+
+def _tree(keys: list[str]) -> list[str]:
+    """Names indented by their folders, each folder told once."""
+    lines: list[str] = []
+    above: list[str] = []
+    for key in keys:
+        *folders, last = key.split("/")
+        same = next(
+            (i for i, (a, b) in enumerate(zip(above, folders, strict=False)) if a != b), min(len(above), len(folders))
+        )
+        lines += [f"{'  ' * i}{folders[i]}/" for i in range(same, len(folders))]
+        lines += [f"{'  ' * len(folders)}{last}"] if last else []
+        above = folders
+    return lines
+
+
+@click.command()
+@click.argument("file", type=click.Path(exists=True, dir_okay=False))
+@click.argument("location")
+@output_option
+def upload(cart: Cart, file: str, location: str) -> None:
+    """Put one file of this machine at a location where nothing is yet.
+
+    \b
+    pinecart upload counts.csv pine://office/larkfell/sheets/counts.csv
+    """
+    name, _, path = location.removeprefix("pine://").partition("/")
+    path += file.replace("\\", "/").rpartition("/")[2] if path.endswith("/") or not path else ""
+    with open(file, "rb") as body:
+        told = cart.client.upload(name, path, iter(lambda: body.read(1 << 20), b""))
+    cart.show(told, lambda: say(f"{told['location']} has {size(told['bytes'])}."))
+
+
+@click.command()
+@click.argument("name")
+@output_option
+def find(cart: Cart, name: str) -> None:
+    """A file, anywhere, any time: every place of the name, and every run that touched it there.
+
+    \b
+    pinecart find 2026-03-02-aldermurr
+    pinecart find "sheets*aldermurr.csv"
+    """
+    found = cart.client.find(name)
+    if not found:
+        cart.show(
+            found,
+            lambda: say(
+                f"No run has touched a file with {name!r} in its name. Look in a store: pinecart browse LOCATION --match '*{name}*'"
+            ),
+        )
+        return
+
+    def plain() -> None:
+        for place in found:
+            click.echo(f"{place['from']}{place['key']} → {place['to']}  {size(place['bytes'])}")
+            for touch in place["runs"][:10]:
+                what = f"{touch['decision']}: {touch['reason']}" if not touch["error"] else touch["error"]
+                click.echo(f"  run {touch['run']} of {touch['job']}, {age(touch['at'])}: {what}")
+
+    cart.show(found, plain)
 
 
 def _show_head(told: dict[str, Any]) -> None:
@@ -301,6 +410,8 @@ def _show_head(told: dict[str, Any]) -> None:
         "type": told["content_type"],
         "CRC-64": told["checksum"],
     }
+    facts |= {"class": told["storage_class"], "version": told["version"]}
+    facts |= {f"tag {k}": v for k, v in told["tags"].items()}
     for label, value in {**facts, **told["metadata"]}.items():
         if value:
             say(f"{label:<8} {value}")

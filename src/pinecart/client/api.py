@@ -118,6 +118,42 @@ class Client:
         """Only an empty one."""
         self._ask("DELETE", f"stores/{store}/buckets/{bucket}")
 
+    def buckets(self, store: str) -> list[Json]:
+        """Each with whether it is empty and which jobs use it."""
+        return self._ask("GET", f"stores/{store}/buckets")
+
+    def upload(self, store: str, path: str, body: bytes | Iterator[bytes]) -> Json:
+        """Put a file where nothing is yet."""
+        answer = self._http.request("POST", f"stores/{store}/files", params={"path": path}, content=body,
+                                    headers={"Content-Type": "application/octet-stream"}, timeout=None)  # fmt: skip
+        if answer.status_code >= 400:
+            raise from_answer(answer.status_code, _json(answer))
+        return _json(answer)
+
+    def archive(self, store: str, path: str, keys: list[str]) -> Iterator[bytes]:
+        """A ZIP of these names below `path` (none: all of it), in pieces."""
+        params: Json = {"path": path, "key": keys}
+        with self._http.stream("GET", f"stores/{store}/archive", params=params, timeout=None) as answer:
+            if answer.status_code >= 400:
+                answer.read()
+                raise from_answer(answer.status_code, _json(answer))
+            yield from answer.iter_bytes()
+
+    def sides(self, here: str, there: str, *, different: bool = False) -> Iterator[Json]:
+        """Two places as one list, merged by name."""
+        after = ""
+        while True:
+            params = {"here": here, "there": there, "after": after, "different": different, "limit": 1000}
+            found = self._ask("GET", "sides", params=params)
+            yield from found["entries"]
+            after = found["next"]
+            if not after:
+                return
+
+    def find(self, name: str) -> list[Json]:
+        """Every place of a file's name, and the runs that touched it there."""
+        return self._ask("GET", "find", params={"name": name})
+
     def head(self, store: str, path: str) -> Json:
         """One file: size, time, metadata, first bytes."""
         return self._ask("GET", f"stores/{store}/head", params={"path": path})

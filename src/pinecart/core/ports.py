@@ -55,6 +55,7 @@ class Stat(NamedTuple):
     crc: str = ""
     content_type: str = ""
     metadata: dict[str, str] = {}
+    storage_class: str = ""
 
 
 class Put(NamedTuple):

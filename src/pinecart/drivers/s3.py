@@ -669,4 +669,5 @@ def _stat(key: bytes, answer: Answer) -> Stat:
         "" if "-" in crc else crc,
         headers.get("Content-Type", ""),
         metadata,
+        headers.get("x-amz-storage-class", ""),
     )

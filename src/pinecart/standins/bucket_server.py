@@ -35,7 +35,7 @@ CHECKSUMS: dict[str, Callable[[bytes], str]] = {
 }
 STATUS = {
     "AccessDenied": 403, "InvalidAccessKeyId": 403, "SignatureDoesNotMatch": 403, "RequestTimeTooSkewed": 403,
-    "NoSuchKey": 404, "NoSuchBucket": 404, "NoSuchUpload": 404, "BucketNotEmpty": 409, "BucketAlreadyOwnedByYou": 409,
+    "NoSuchKey": 404, "NoSuchBucket": 404, "NoSuchUpload": 404, "BucketNotEmpty": 409, "BucketAlreadyOwnedByYou": 409, "BucketAlreadyExists": 409,
     "PreconditionFailed": 412, "BadDigest": 400, "XAmzContentSHA256Mismatch": 400, "InvalidPart": 400,
     "InvalidBucketName": 400, "InvalidRange": 416, "SlowDown": 503, "InternalError": 500, "NotImplemented": 501,
     "MethodNotAllowed": 405, "InvalidArgument": 400, "IncompleteBody": 400, "NotModified": 304, "MalformedXML": 400,
@@ -113,6 +113,7 @@ class BucketServer:
     region: str = "us-east-1"
     open_to_all: bool = False
     old: frozenset[str] = frozenset()
+    taken: frozenset[str] = frozenset()  # bucket names that belong to somebody else
     counts: Counter[str] = field(default_factory=Counter)
     behaviour: dict[str, Behaviour] = field(default_factory=dict)
     now: Callable[[], datetime] = lambda: datetime.now(UTC)
@@ -203,6 +204,8 @@ class BucketServer:
             )
         if kind == "make-bucket":
             return self._make_bucket(asked.bucket)
+        if asked.bucket in self.taken:
+            raise Fault("AccessDenied")
         if asked.bucket not in self.shelf.buckets:
             raise Fault("NoSuchBucket")
         call: Callable[[web.BaseRequest, _Asked], web.Response] = getattr(self, "_" + kind.replace("-", "_"))
@@ -211,6 +214,8 @@ class BucketServer:
     def _make_bucket(self, bucket: str) -> web.Response:
         if not re.fullmatch(r"[a-z0-9][a-z0-9.-]{1,61}[a-z0-9]", bucket):
             raise Fault("InvalidBucketName")
+        if bucket in self.taken:
+            raise Fault("BucketAlreadyExists")
         if bucket in self.shelf.buckets:
             raise Fault("BucketAlreadyOwnedByYou")
         self.shelf.make(bucket)

@@ -1,9 +1,10 @@
-import { useInfiniteQuery, useMutation, useQuery } from '@tanstack/react-query'
-import { Breadcrumb, Button, Drawer, Empty, Flex, Input, Table, Typography } from 'antd'
-import { useState } from 'react'
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { Breadcrumb, Button, Drawer, Empty, Flex, Input, Table, Tag, Typography } from 'antd'
+import { useRef, useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, got, type Browsed } from '../../api/client'
 import { count, size } from '../../lib/words'
+import { Buckets } from './Buckets'
 import { Bytes, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
 
 type Entry = Browsed['entries'][number]
@@ -22,6 +23,9 @@ export default function BrowsePage() {
     queryFn: ({ pageParam }) => got(api.GET('/api/v1/stores/{name}/browse', { params: { path: { name }, query: { path, after: pageParam, all: everything, match, limit: 200 } } })),
     getNextPageParam: (last) => last.next || undefined,
   })
+  const rows = query.data?.pages.flatMap((p) => p.entries) ?? []
+  const bare = !path && rows.some((r) => r.kind === 'bucket')
+  const [picked, setPicked] = useState<string[]>([])
   const parts = path.split('/').filter(Boolean)
   const to = (p: string, all = false) => `/stores/${name}?path=${encodeURIComponent(p)}${all ? '&all=1' : ''}`
   const crumbs = [{ title: <Link to={to('')}>{name}</Link> }, ...parts.map((part, i) => ({ title: <Link to={to(`${parts.slice(0, i + 1).join('/')}/`)}>{part}</Link> }))]
@@ -33,11 +37,14 @@ export default function BrowsePage() {
         <Link to={`/copy?from=${encodeURIComponent(`pine://${name}/${path}`)}`}><Button>Copy from here</Button></Link>
         {path && <Remove location={`pine://${name}/${path}`} word="Remove all of this…" />}
         <Link to={to(path, !everything)}><Button>{everything ? 'Only this level' : 'All below'}</Button></Link>
+        <Link to={`/sides?here=${encodeURIComponent(`pine://${name}/${path}`)}`}><Button>Beside another place</Button></Link>
+        {maySave && rows.length > 0 && <Button href={`/api/v1/stores/${name}/archive?path=${encodeURIComponent(path)}${picked.map((k) => `&key=${encodeURIComponent(k)}`).join('')}`}>{picked.length ? `Save ${picked.length} as ZIP` : 'Save as ZIP'}</Button>}
+        {maySave && (path || !bare) && <Upload name={name} path={path} />}
         <Totals name={name} path={path} key={`${name}/${path}`} />
       </PageHead>
       <Loaded query={query}>
-        {(data) => {
-          const rows = data.pages.flatMap((p) => p.entries)
+        {() => {
+          if (bare) return <Buckets name={name} />
           if (!rows.length) return <Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description={match ? `Nothing below pine://${name}/${path} matches ${match}.` : `pine://${name}/${path} is empty.`} />
           const listed = rows.filter((r) => r.kind === 'file')
           return (
@@ -46,6 +53,7 @@ export default function BrowsePage() {
                 {everything ? 'All below' : 'This level'}: {count(rows.length - listed.length)} folders, {count(listed.length)} files · {size(listed.reduce((n, r) => n + (r.bytes ?? 0), 0))}{query.hasNextPage && ', and more'}
               </Typography.Paragraph>
               <Table<Entry> size="small" rowKey="key" dataSource={rows} pagination={false} sticky
+                rowSelection={maySave ? { selectedRowKeys: picked, onChange: (keys) => setPicked(keys.map(String)) } : undefined}
                 columns={[
                   { title: 'Name', render: (_, r) => (r.kind === 'file' ? <Button type="link" style={{ padding: 0, height: 'auto', whiteSpace: 'normal', textAlign: 'start' }} onClick={() => setLooked(path + r.key)}><Typography.Text code style={{ overflowWrap: 'anywhere' }}>{r.key}</Typography.Text></Button>
                     : <Link to={to(path + r.key)}><Typography.Text code style={{ color: 'inherit' }}>{r.key}</Typography.Text></Link>) },
@@ -72,6 +80,8 @@ function Head({ name, path, maySave }: { name: string; path: string; maySave: bo
       {(told) => (
         <>
           <Typography.Paragraph><Bytes n={told.bytes} /> {told.content_type && `· ${told.content_type}`} {told.checksum && <>· CRC-64/NVME <code>{told.checksum}</code></>}</Typography.Paragraph>
+          {(told.storage_class || told.version) && <Typography.Paragraph type="secondary">{told.storage_class && `class ${told.storage_class} `}{told.version && `version ${told.version}`}</Typography.Paragraph>}
+          {Object.entries(told.tags).map(([k, v]) => <Tag key={k}>{k}: {v}</Tag>)}
           {Object.entries(told.metadata).map(([k, v]) => <div key={k}>{k}: {v}</div>)}
           <Flex gap={8} wrap style={{ margin: '12px 0' }}>
             {maySave && <Button href={`/api/v1/stores/${name}/save?path=${encodeURIComponent(path)}`}>Save to this machine</Button>}
@@ -93,6 +103,25 @@ function Remove({ location, word }: { location: string; word: string }) {
   const remove = useMutation({ mutationFn: () => got(api.POST('/api/v1/removals', { body: { location } })), onSuccess: (told) => go(`/runs/${told.run.id}`) })
   if (!mayDefine) return null
   return <>{remove.error && <Failed error={remove.error} />}<Button onClick={() => remove.mutate()} loading={remove.isPending}>{word}</Button></>
+}
+
+/** A file from this machine, put where nothing is yet. */
+function Upload({ name, path }: { name: string; path: string }) {
+  const queries = useQueryClient()
+  const input = useRef<HTMLInputElement>(null)
+  const send = useMutation({
+    mutationFn: (file: File) => got(api.POST('/api/v1/stores/{name}/files', {
+      params: { path: { name }, query: { path: path + file.name } }, body: file as unknown as string, bodySerializer: (b) => b as unknown as BodyInit, headers: { 'Content-Type': 'application/octet-stream' },
+    })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ['browse', name] }),
+  })
+  return (
+    <>
+      {send.error && <Failed error={send.error} />}
+      <input ref={input} type="file" hidden aria-label="File to upload" onChange={(e) => { const file = e.target.files?.[0]; if (file) send.mutate(file); e.target.value = '' }} />
+      <Button onClick={() => input.current?.click()} loading={send.isPending}>Upload a file</Button>
+    </>
+  )
 }
 
 /** How much lies below: counted only when it is asked for, since it lists everything. */

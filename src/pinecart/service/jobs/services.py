@@ -112,7 +112,7 @@ def _save(record: JobRecord, definition: Definition) -> None:
     record.definition, record.saved_at = definition.as_mapping(), now
     record.next_due = definition.schedule.after(now) if definition.schedule else None
     record.save()
-    set_uses(definition.job, {p.store for leg in definition.legs for p in (leg.source, leg.target)})
+    set_uses(definition.job, {p for leg in definition.legs for p in (leg.source, leg.target)})
 
 
 @transaction.atomic

@@ -239,6 +239,40 @@ class PreviewObjects(RunObjects):
     kind = "preview"
 
 
+class FindAsked(serializers.Serializer):
+    name = serializers.CharField(trim_whitespace=True, help_text="Part of a file's name; * stands for anything.")
+    limit = serializers.IntegerField(default=500, min_value=1, max_value=5000)
+
+
+class TouchShape(serializers.Serializer):
+    run = serializers.IntegerField()
+    job = serializers.CharField()
+    kind = serializers.CharField()
+    decision = serializers.CharField()
+    reason = serializers.CharField()
+    done = serializers.BooleanField()
+    error = serializers.CharField(allow_blank=True)
+    checksum = serializers.CharField(allow_blank=True)
+    at = serializers.DateTimeField(allow_null=True)
+
+
+class FoundShape(serializers.Serializer):
+    key = serializers.CharField()
+    key_b64 = serializers.CharField(required=False)
+    bytes = serializers.IntegerField()
+    runs = TouchShape(many=True, help_text="Newest first.")
+
+    def get_fields(self) -> dict[str, Any]:
+        return {"from": serializers.CharField(), "to": serializers.CharField()} | super().get_fields()
+
+
+class Find(APIView):
+    @extend_schema(parameters=[FindAsked], responses=FoundShape(many=True))
+    def get(self, request: Request) -> Response:
+        """A file, anywhere, any time: every place of the name, and every run that touched it there."""
+        return Response(selectors.places_of_name(actor_in(request), **asked(FindAsked, request)))
+
+
 class RunLog(APIView):
     @extend_schema(parameters=[LogAsked], responses=LogShape)
     def get(self, request: Request, number: int) -> Response:

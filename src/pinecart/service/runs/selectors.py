@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from datetime import timedelta
 from typing import Any
 
-from django.db.models import Count, Min, Q, Sum
+from django.db.models import BinaryField, Count, F, Func, IntegerField, Min, Q, Sum, Value
 from django.utils import timezone
 
 from pinecart.core.definition import days_kept
@@ -176,6 +176,30 @@ def all_records(run: Run) -> Iterator[dict[str, Any]]:
     while page := records_after(run, after=after):
         yield from page
         after = page[-1]["id"]
+
+
+def places_of_name(actor: Actor, name: str, *, limit: int) -> list[dict[str, Any]]:
+    """Every place of files with this in their name (`*` stands for anything), each with the runs that touched it, newest first."""
+    words = [w for w in name.encode("utf-8", "surrogateescape").split(b"*") if w]
+    found = RecordRow.objects.select_related("run").exclude(run__kind="preview")
+    for i, word in enumerate(words):
+        at = Func(F("key"), Value(word, output_field=BinaryField()), function="instr", output_field=IntegerField())
+        found = found.annotate(**{f"at{i}": at}).filter(**{f"at{i}__gt": 0})
+    places: dict[tuple[str, str, bytes], dict[str, Any]] = {}
+    if words:
+        for row in found.order_by("-id")[:limit].iterator(chunk_size=500):
+            if not actor.may(Right.LOOK, row.run.labels) or row.leg >= len(row.run.definition["legs"]):
+                continue
+            leg, key = row.run.definition["legs"][row.leg], bytes(row.key)
+            one = places.setdefault(
+                (leg["from"], leg["to"], key),
+                {**key_fields(key), "from": leg["from"], "to": leg["to"], "bytes": row.size, "runs": []},
+            )
+            one["runs"].append({
+                "run": row.run_id, "job": row.run.job, "kind": row.run.kind, "decision": row.decision, "reason": row.reason,
+                "done": row.done, "error": row.error, "checksum": row.crc, "at": row.run.ended_at or row.run.started_at,
+            })  # fmt: skip
+    return [p for _, p in sorted(places.items())]
 
 
 def log_after(run: Run, after: int, limit: int) -> tuple[list[dict[str, Any]], int]:

@@ -21,6 +21,7 @@ urlpatterns = [
         )
     ],
     path("runs/<int:number>/events", api.RunEvents.as_view(), name="run-events"),
+    path("find", api.Find.as_view(), name="find"),
     path("audits", api.Audits.as_view(), name="audits"),
     path("audits/<int:number>", api.AuditView.as_view(), name="audit"),
     path("audits/<int:number>/findings", api.AuditFindings.as_view(), name="audit-findings"),

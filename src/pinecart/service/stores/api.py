@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import mimetypes
 from base64 import b64decode, b64encode
 from typing import Any
 from urllib.parse import quote
@@ -7,15 +8,16 @@ from urllib.parse import quote
 from django.http import StreamingHttpResponse
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
+from rest_framework.parsers import BaseParser
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from pinecart.core.pasting import read_pasted
-from pinecart.core.places import key_fields, show
+from pinecart.core.places import Location, key_fields, show
 from pinecart.drivers import KINDS
 from pinecart.service.people.api import actor_in
-from pinecart.service.stores import selectors, services
+from pinecart.service.stores import files, selectors, services
 from pinecart.service.stores.fields import SECRETS
 
 
@@ -207,7 +209,18 @@ class StoreTry(APIView):
         return Response({"ok": all(s["ok"] is not False for s in steps), "steps": steps})
 
 
+class BucketsShape(serializers.Serializer):
+    name = serializers.CharField()
+    empty = serializers.BooleanField(allow_null=True, help_text="Null: this key may not list it.")
+    jobs = serializers.ListField(child=serializers.CharField())
+
+
 class StoreBuckets(APIView):
+    @extend_schema(responses=BucketsShape(many=True))
+    def get(self, request: Request, name: str) -> Response:
+        """The buckets that this store's key sees, which are empty, and which jobs use them."""
+        return Response([b._asdict() for b in files.buckets_of(actor_in(request), name)])
+
     @extend_schema(request=BucketShape, responses=MadeShape)
     def post(self, request: Request, name: str) -> Response:
         """Make a bucket; make it again and nothing changes."""
@@ -250,6 +263,15 @@ class StoreBrowse(APIView):
         )
 
 
+class AnyBody(BaseParser):
+    """The body as it is: it is read piece by piece, never parsed."""
+
+    media_type = "*/*"
+
+    def parse(self, stream: Any, media_type: str | None = None, parser_context: Any = None) -> Any:
+        return None
+
+
 class HeadAsked(serializers.Serializer):
     path = serializers.CharField(trim_whitespace=False)
 
@@ -261,6 +283,9 @@ class HeadShape(serializers.Serializer):
     content_type = serializers.CharField(allow_blank=True)
     checksum = serializers.CharField(allow_blank=True, help_text="CRC-64/NVME, where the store tells it.")
     metadata = serializers.DictField(child=serializers.CharField())
+    tags = serializers.DictField(child=serializers.CharField())
+    storage_class = serializers.CharField(allow_blank=True)
+    version = serializers.CharField(allow_blank=True)
     text = serializers.CharField(allow_null=True, help_text="Its first bytes as text; null where they are none.")
     hex = serializers.CharField(allow_blank=True, help_text="Its first bytes in hexadecimal, where they are no text.")
 
@@ -270,12 +295,12 @@ class StoreHead(APIView):
     def get(self, request: Request, name: str) -> Response:
         """One file: size, time, metadata, first bytes."""
         key = checked(HeadAsked, request.query_params)["path"].encode("utf-8", "surrogateescape")
-        stat, body = services.first_bytes(actor_in(request), name, key)
+        stat, body, tags = services.first_bytes(actor_in(request), name, key)
         text = as_text(body)
         return Response({
             "location": f"pine://{name}/{show(key)}", "bytes": stat.entry.size, "modified_ns": stat.entry.modified_ns,
             "content_type": stat.content_type, "checksum": stat.crc or (stat.card.crc if stat.card else ""),
-            "metadata": stat.metadata, "text": text, "hex": "" if text is not None else body[:256].hex(" "),
+            "metadata": stat.metadata, "tags": tags, "storage_class": stat.storage_class, "version": stat.entry.version, "text": text, "hex": "" if text is not None else body[:256].hex(" "),
         })  # fmt: skip
 
 
@@ -301,6 +326,83 @@ class StoreSave(APIView):
         last = key.rpartition(b"/")[2].decode("utf-8", "replace")
         answer["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(last, safe='')}"
         answer["Content-Length"] = str(stat.entry.size)
+        return answer
+
+
+class SidesAsked(serializers.Serializer):
+    here = serializers.CharField(trim_whitespace=False)
+    there = serializers.CharField(trim_whitespace=False)
+    after = serializers.CharField(default="", allow_blank=True)
+    limit = serializers.IntegerField(default=200, min_value=1, max_value=5000)
+    different = serializers.BooleanField(default=False, help_text="Only names that differ.")
+
+
+class SideShape(serializers.Serializer):
+    key = serializers.CharField()
+    key_b64 = serializers.CharField(required=False)
+    here = serializers.IntegerField(allow_null=True, help_text="Bytes; null: not there.")
+    there = serializers.IntegerField(allow_null=True)
+    word = serializers.ChoiceField(["same-size", "differs", "only-here", "only-there"])
+
+
+class SidesShape(serializers.Serializer):
+    entries = SideShape(many=True)
+    next = serializers.CharField(allow_blank=True)
+
+
+class Sides(APIView):
+    @extend_schema(parameters=[SidesAsked], responses=SidesShape)
+    def get(self, request: Request) -> Response:
+        """Two places as one list, merged by name."""
+        asked = checked(SidesAsked, request.query_params)
+        after = b64decode(asked["after"]) if asked["after"] else b""
+        places = files.both_places(asked["here"], asked["there"])
+        found, following = files.side_by_side(
+            actor_in(request), *places, after=after, limit=asked["limit"], only_different=asked["different"]
+        )
+        entries = [
+            {**key_fields(b.key), "here": b.here and b.here.size, "there": b.there and b.there.size, "word": b.word}
+            for b in found
+        ]
+        return Response({"entries": entries, "next": b64encode(following).decode()})
+
+
+class UploadedShape(serializers.Serializer):
+    location = serializers.CharField()
+    bytes = serializers.IntegerField()
+
+
+class StoreFiles(APIView):
+    parser_classes = (AnyBody,)
+
+    @extend_schema(parameters=[HeadAsked], request={"application/octet-stream": bytes}, responses={201: UploadedShape})
+    def post(self, request: Request, name: str) -> Response:
+        """Put a file from the viewer's own machine where nothing is yet. It is recorded in the trail."""
+        path = checked(HeadAsked, request.query_params)["path"].encode("utf-8", "surrogateescape")
+        place = Location(name, path)
+        kind = mimetypes.guess_type(path.decode("utf-8", "replace"))[0] or "application/octet-stream"
+        body = iter(lambda: request._request.read(1 << 20), b"")
+        size = files.upload(actor_in(request), place, body, content_type=kind)
+        return Response({"location": str(place), "bytes": size}, status=201)
+
+
+class ArchiveAsked(serializers.Serializer):
+    path = serializers.CharField(default="", allow_blank=True, trim_whitespace=False)
+    key = serializers.ListField(child=serializers.CharField(trim_whitespace=False), default=list)
+
+
+class StoreArchive(APIView):
+    @extend_schema(parameters=[ArchiveAsked], responses={(200, "application/zip"): bytes})
+    def get(self, request: Request, name: str) -> StreamingHttpResponse:
+        """Save a selection (names below `path`; folders end in /; none: all of it) as one ZIP. It is recorded in the trail."""
+        actor, asked = actor_in(request), checked(ArchiveAsked, request.query_params)
+        path = asked["path"].encode("utf-8", "surrogateescape")
+        path = path if not path or path.endswith(b"/") else path + b"/"
+        keys = [k.encode("utf-8", "surrogateescape") for k in asked["key"]]
+        spec = services.may_archive(actor, name, path, keys)
+        answer = StreamingHttpResponse(files.archive(actor, spec, path, keys), content_type="application/zip")
+        last = path.rstrip(b"/").rpartition(b"/")[2].decode("utf-8", "replace") or name
+        answer["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(last, safe='')}.zip"
         return answer
 
 

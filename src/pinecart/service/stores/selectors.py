@@ -63,7 +63,12 @@ def spec_of(record: StoreRecord, *, run: int = 0) -> dict[str, Any]:
 
 
 def jobs_using_store(name: str) -> list[str]:
-    return list(StoreUse.objects.filter(store__name=name).order_by("job").values_list("job", flat=True))
+    return list(StoreUse.objects.filter(store__name=name).order_by("job").values_list("job", flat=True).distinct())
+
+
+def jobs_using_bucket(store: str, bucket: str) -> list[str]:
+    found = StoreUse.objects.filter(store__name=store).values_list("job", "path")
+    return sorted({job for job, path in found if path.split("/")[0] == bucket})
 
 
 def newest_key() -> datetime | None:

@@ -9,7 +9,8 @@ from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.errors import Invalid, Refused
-from pinecart.core.places import show
+from pinecart.core.keeping import Keep
+from pinecart.core.places import Location, show
 from pinecart.core.ports import Level, Stat, Store
 from pinecart.core.selection import compile_selection
 from pinecart.drivers import open_store
@@ -90,11 +91,13 @@ def drop_store(actor: Actor, name: str) -> None:
     note(actor, "store.dropped", name)
 
 
-def set_uses(job: str, names: set[str]) -> None:
-    """Remember which stores a job uses; an empty set when it is dropped. In the caller's transaction. Raises NotFound."""
-    stores = [store_named(name) for name in sorted(names)]
+def set_uses(job: str, places: set[Location]) -> None:
+    """Remember which places a job uses; an empty set when it is dropped. In the caller's transaction. Raises NotFound."""
+    stores = {name: store_named(name) for name in {p.store for p in places}}
     StoreUse.objects.filter(job=job).delete()
-    StoreUse.objects.bulk_create([StoreUse(store=store, job=job) for store in stores])
+    StoreUse.objects.bulk_create(
+        [StoreUse(store=stores[p.store], job=job, path=p.path.decode("utf-8", "replace")) for p in sorted(places)]
+    )
 
 
 def try_form(actor: Actor, given: dict[str, Any], *, write_to: str) -> list[Step]:
@@ -143,18 +146,21 @@ def drop_bucket(actor: Actor, name: str, bucket: str) -> None:
     note(actor, "bucket.dropped", f"{name}/{bucket}")
 
 
-def first_bytes(actor: Actor, name: str, key: bytes) -> tuple[Stat, bytes]:
-    """One object looked at closely, and its first bytes."""
+def first_bytes(actor: Actor, name: str, key: bytes) -> tuple[Stat, bytes, dict[str, str]]:
+    """One object looked at closely, its first bytes, and its tags (none where the store knows none or won't tell)."""
     actor.must(Right.LOOK, None, "browsing")
 
-    async def look(store: Store) -> tuple[Stat, bytes]:
+    async def look(store: Store) -> tuple[Stat, bytes, dict[str, str]]:
         stat = await store.stat(key)
-        if not stat.entry.size:
-            return stat, b""
         async with store.open(key, stat.entry) as reading:
-            return stat, await reading.piece(0, min(HEAD_BYTES, stat.entry.size))
+            body = await reading.piece(0, min(HEAD_BYTES, stat.entry.size)) if stat.entry.size else b""
+            try:
+                tags = dict((await reading.besides(Keep(tags=True))).tags)
+            except Refused:
+                tags = {}
+            return stat, body, tags
 
-    found: tuple[Stat, bytes] = asyncio.run(_with(store_named(name), look))
+    found: tuple[Stat, bytes, dict[str, str]] = asyncio.run(_with(store_named(name), look))
     return found
 
 
@@ -175,6 +181,14 @@ def may_save(actor: Actor, name: str, key: bytes) -> tuple[dict[str, Any], Stat]
     stat = stat_at(actor, name, key)
     note(actor, "file.saved", f"{name}/{show(key)}"[:200], bytes=stat.entry.size)
     return spec_of(store_named(name)), stat
+
+
+def may_archive(actor: Actor, name: str, path: bytes, keys: list[bytes]) -> dict[str, Any]:
+    """Whether a selection may be saved; recorded. Raises NotFound, NotAllowed."""
+    actor.must(Right.OPERATE, None, "saving files")
+    spec = spec_of(store_named(name))
+    note(actor, "files.saved", f"{name}/{show(path)}"[:200], names=[show(k)[:200] for k in keys[:20]])
+    return spec
 
 
 def look_at(

@@ -11,6 +11,9 @@ urlpatterns = [
     path("stores/<slug:name>/buckets", api.StoreBuckets.as_view(), name="store-buckets"),
     path("stores/<slug:name>/buckets/<str:bucket>", api.StoreBucket.as_view(), name="store-bucket"),
     path("stores/<slug:name>/head", api.StoreHead.as_view(), name="store-head"),
+    path("sides", api.Sides.as_view(), name="sides"),
+    path("stores/<slug:name>/files", api.StoreFiles.as_view(), name="store-files"),
+    path("stores/<slug:name>/archive", api.StoreArchive.as_view(), name="store-archive"),
     path("stores/<slug:name>/save", api.StoreSave.as_view(), name="store-save"),
     path("stores/<slug:name>/browse", api.StoreBrowse.as_view(), name="store-browse"),
 ]

@@ -1,0 +1,242 @@
+"""Files to and from the viewer's own machine, two places side by side, and what buckets there are."""
+
+from __future__ import annotations
+
+import asyncio
+import tempfile
+import time
+import zipfile
+from collections.abc import AsyncIterator, Callable, Iterator
+from contextlib import closing
+from typing import IO, Any, NamedTuple, cast
+
+from pinecart.core.checksum import Crc64
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Missing, Refused
+from pinecart.core.keeping import Extra, Keep
+from pinecart.core.listing import Ascending, Merge
+from pinecart.core.places import Location, parse_location, show
+from pinecart.core.ports import HELD_BYTES, Card, Put, Store
+from pinecart.drivers import open_store
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.config.settings import STATE
+from pinecart.service.stores.selectors import jobs_using_bucket, spec_of, store_named
+from pinecart.service.trail.services import note
+
+MOST_IN_ARCHIVE = 100_000
+BUCKETS_AT_ONCE = 8
+
+
+class Both(NamedTuple):
+    """One name at two places. word: same-size, differs, only-here or only-there."""
+
+    key: bytes
+    here: Entry | None
+    there: Entry | None
+    word: str
+
+
+def side_by_side(
+    actor: Actor, here: Location, there: Location, *, after: bytes, limit: int, only_different: bool
+) -> tuple[list[Both], bytes]:
+    """A page of both listings merged by name, and after which key to go on (empty: at the end). Raises StoreError."""
+    actor.must(Right.LOOK, None, "browsing")
+
+    specs = [spec_of(store_named(place.store)) for place in (here, there)]
+
+    async def look() -> tuple[list[Both], bytes]:
+        stores = [open_store(spec) for spec in specs]
+        try:
+            places = (here.as_prefix().path, there.as_prefix().path)
+            pages = [s.list(p, after=after).__aiter__() for s, p in zip(stores, places, strict=True)]
+            checks, merge, found = [Ascending("here"), Ascending("there")], Merge(), list[Both]()
+            merge.feed(2, None)
+            while True:
+                for key, one, other, _ in merge.ready():
+                    if len(found) == limit:
+                        return found, found[-1].key
+                    word = _word(one, other)
+                    if word != "same-size" or not only_different:
+                        found.append(Both(key, one, other, word))
+                side = merge.lacking()
+                if side is None:
+                    return found, b""
+                page = await _next(pages[side])
+                merge.feed(side, checks[side].check(page) if page is not None else None)
+        finally:
+            for store in stores:
+                await store.close()
+
+    return asyncio.run(look())
+
+
+async def _next(pages: AsyncIterator[list[Entry]]) -> list[Entry] | None:
+    try:
+        return await anext(pages, None)
+    except Missing:  # a folder that isn't there holds nothing
+        return None
+
+
+def _word(here: Entry | None, there: Entry | None) -> str:
+    if here is None or there is None:
+        return "only-there" if here is None else "only-here"
+    return "same-size" if here.size == there.size else "differs"
+
+
+class Bucket(NamedTuple):
+    name: str
+    empty: bool | None
+    jobs: list[str]
+
+
+def buckets_of(actor: Actor, name: str) -> list[Bucket]:
+    """All buckets that this key sees, whether each is empty (None: it may not be listed), and which jobs use it."""
+    actor.must(Right.LOOK, None, "browsing")
+    record = store_named(name)
+    if record.kind == "folder" or record.fields.get("root"):
+        raise Refused(f"{name} has no buckets to list: it is a folder, or confined to one.", code="bucket.no-buckets")
+
+    async def look(store: Store) -> list[tuple[str, bool | None]]:
+        level = await store.level(b"", limit=1000)
+        turn = asyncio.Semaphore(BUCKETS_AT_ONCE)
+
+        async def one(bucket: bytes) -> tuple[str, bool | None]:
+            async with turn:
+                try:
+                    inner = await store.level(bucket, limit=1)
+                except Refused:
+                    return bucket.rstrip(b"/").decode(), None
+                return bucket.rstrip(b"/").decode(), not (inner.folders or inner.entries)
+
+        return list(await asyncio.gather(*(one(b) for b in level.folders)))
+
+    found: list[tuple[str, bool | None]] = asyncio.run(_using(spec_of(record), look))
+    return [Bucket(n, empty, jobs_using_bucket(name, n)) for n, empty in found]
+
+
+async def _using(spec: dict[str, Any], call: Callable[[Store], Any]) -> Any:
+    store = open_store(spec)
+    try:
+        return await call(store)
+    finally:
+        await store.close()
+
+
+class _Spooled:
+    """Bytes that came from a viewer, in a file of ours, read like any opened object."""
+
+    def __init__(self, file: IO[bytes], size: int) -> None:
+        self._file = file
+        self.entry = Entry(b"", size, None)
+        self.card: Card | None = None
+        self.content_type, self.metadata = "", dict[str, str]()
+
+    async def whole(self) -> bytes:
+        return await self.piece(0, self.entry.size)
+
+    async def piece(self, start: int, size: int) -> bytes:
+        self._file.seek(start)
+        return self._file.read(size)
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        for at in range(0, self.entry.size, HELD_BYTES):
+            yield await self.piece(at, HELD_BYTES)
+
+    async def besides(self, keep: Keep) -> Extra:
+        return Extra()
+
+    async def verify(self) -> None:
+        """It is ours alone."""
+
+
+def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type: str) -> int:
+    """Put a viewer's file where nothing is yet; gives its size. Raises Taken, StoreError, NotAllowed."""
+    actor.must(Right.OPERATE, None, "uploading files")
+    spec = spec_of(store_named(place.store))
+    if not place.path or place.path.endswith(b"/"):
+        raise Refused(f"{place}: give the file's whole name.", code="location.no-name")
+    with tempfile.TemporaryFile(dir=STATE.scratch) as file:
+        crc, size = Crc64(), 0
+        for chunk in body:
+            crc.add(chunk)
+            size += file.write(chunk)
+        source = _Spooled(file, size)
+
+        async def put(store: Store) -> None:
+            await store.probe(place.path.rpartition(b"/")[0] + b"/")
+            card = Card("upload", time.time_ns(), crc.text)
+            held = await source.whole() if size <= HELD_BYTES else source
+            await store.put(Put(place.path, size, held, card, if_absent=True, content_type=content_type))
+
+        asyncio.run(_using(spec, put))
+    note(actor, "file.uploaded", str(place)[:200], bytes=size)
+    return size
+
+
+async def archive(actor: Actor, spec: dict[str, Any], prefix: bytes, keys: list[bytes]) -> AsyncIterator[bytes]:
+    """A ZIP of some files and folders below a place, written as it is sent. Names that would not be safe to unpack are listed in it."""
+    store, out, unsafe = open_store(spec), _Pipe(), list[bytes]()
+    try:
+        with closing(zipfile.ZipFile(cast("IO[bytes]", out), "w", zipfile.ZIP_STORED, allowZip64=True)) as made:
+            async for entry in _selected(store, prefix, keys):
+                name = entry.key.decode("utf-8", "replace")
+                if entry.fault or any(p in ("", ".", "..") for p in name.split("/")) or "\\" in name or "\0" in name:
+                    unsafe.append(entry.key)
+                    continue
+                with made.open(zipfile.ZipInfo(name, _dos_time(entry)), "w", force_zip64=True) as inner:
+                    async with store.open(prefix + entry.key, entry) as reading:
+                        async for chunk in reading.chunks():
+                            inner.write(chunk)
+                            yield out.taken()
+            if unsafe:
+                told = "These names can't be unpacked safely, and were left out:\n"
+                made.writestr("LEFT-OUT.txt", told + "".join(f"{show(k)}\n" for k in unsafe))
+        yield out.taken()
+    finally:
+        await store.close()
+
+
+async def _selected(store: Store, prefix: bytes, keys: list[bytes]) -> AsyncIterator[Entry]:
+    n = 0
+    for key in keys or [b""]:
+        if key and not key.endswith(b"/"):
+            yield (await store.stat(prefix + key)).entry._replace(key=key)
+            continue
+        async for page in store.list(prefix + key):
+            for entry in page:
+                if n == MOST_IN_ARCHIVE:
+                    return
+                n += 1
+                yield entry._replace(key=key + entry.key)
+
+
+def _dos_time(entry: Entry) -> tuple[int, int, int, int, int, int]:
+    at = time.gmtime(max((entry.modified_ns or 0) // 10**9, 315_532_800))
+    return at[:6]
+
+
+class _Pipe:
+    """A file that can only be written on; what was written is taken away in pieces."""
+
+    def __init__(self) -> None:
+        self._held: list[bytes] = []
+        self._at = 0
+
+    def write(self, data: bytes) -> int:
+        self._held.append(bytes(data))
+        self._at += len(data)
+        return len(data)
+
+    def tell(self) -> int:
+        return self._at
+
+    def flush(self) -> None:
+        """Nothing waits."""
+
+    def taken(self) -> bytes:
+        data, self._held = b"".join(self._held), []
+        return data
+
+
+def both_places(here: str, there: str) -> tuple[Location, Location]:
+    return parse_location(here, field="here"), parse_location(there, field="there")

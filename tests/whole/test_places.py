@@ -1,0 +1,131 @@
+"""Looking into places, side by side; files to and from the viewer's machine; buckets; and where a file has been."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+
+import pytest
+
+from pinecart.client import ClientError
+from tests.whole.house import until
+
+
+@pytest.fixture(scope="session")
+def looked(shared):
+    root = shared.fresh_store("looked", {f"sheets/w{n:02}/aldermurr.csv": b"%d" % n for n in range(30)})
+    shared.standin.shelf.make("looked")
+    for n in range(0, 40, 2):
+        shared.standin.shelf.put("looked", f"in/sheets/w{n:02}/aldermurr.csv", b"%d" % n * (2 if n == 4 else 1), {})
+    return root
+
+
+def test_two_places_are_one_list_merged_by_name(shared, looked):
+    found = shared.json("browse", "pine://looked/sheets", "--beside", "pine://office/looked/in/sheets")
+    words = {e["key"]: e["word"] for e in found}
+    assert len(words) == 35 and list(words) == sorted(words)
+    assert (words["w04/aldermurr.csv"], words["w06/aldermurr.csv"]) == ("differs", "same-size")
+    assert (words["w05/aldermurr.csv"], words["w38/aldermurr.csv"]) == ("only-here", "only-there")
+    with shared.client() as cart:
+        pages, after = [], ""
+        while True:
+            asked = {
+                "here": "pine://looked/sheets/",
+                "there": "pine://office/looked/in/sheets/",
+                "after": after,
+                "limit": 4,
+            }
+            told = cart._ask("GET", "sides", params=asked)
+            pages += told["entries"]
+            if not (after := told["next"]):
+                break
+    assert pages == found
+    told = shared.run(
+        "browse", "pine://looked/sheets", "--beside", "pine://office/looked/in/sheets", "--different"
+    ).stdout
+    assert "▲ differs" in told and "same size" not in told
+    assert (
+        "Both places are empty"
+        in shared.run("browse", "pine://looked/none", "--beside", "pine://office/looked/none").stderr
+    )
+
+
+def test_a_tree_tells_each_folder_once(shared, looked):
+    lines = shared.run("browse", "pine://looked/sheets", "--tree").stdout.splitlines()
+    assert lines[:3] == ["w00/", "  aldermurr.csv", "w01/"] and len(lines) == 60
+
+
+def test_a_selection_is_saved_as_one_archive_that_is_safe_to_unpack(shared, looked, tmp_path):
+    shared.standin.shelf.make("zipped")
+    for key in ("in/a.csv", "in/deep/b.csv", "in/../../evil", "in/c\\d", "out"):
+        shared.standin.shelf.put("zipped", key, key.encode(), {})
+    with shared.client() as cart:
+        body = b"".join(cart.archive("office", "zipped/in/", []))
+        some = b"".join(cart.archive("office", "zipped/in/", ["deep/", "a.csv"]))
+    whole = zipfile.ZipFile(io.BytesIO(body))
+    assert whole.testzip() is None and sorted(whole.namelist()) == ["LEFT-OUT.txt", "a.csv", "deep/b.csv"]
+    assert whole.read("deep/b.csv") == b"in/deep/b.csv" and b"evil" in whole.read("LEFT-OUT.txt")
+    assert sorted(zipfile.ZipFile(io.BytesIO(some)).namelist()) == ["a.csv", "deep/b.csv"]
+    done = shared.run("browse", "pine://looked/sheets", "--zip", str(tmp_path / "x.zip"))
+    assert done.returncode == 0 and len(zipfile.ZipFile(tmp_path / "x.zip").namelist()) == 30
+
+
+def test_a_file_is_uploaded_where_nothing_is_yet(shared, looked, tmp_path):
+    small, large = tmp_path / "counts.csv", tmp_path / "long.flac"
+    small.write_bytes(b"1,2,3")
+    large.write_bytes(bytes(range(256)) * 80_000)
+    for file in (small, large):
+        for place in ("pine://office/looked/up/", "pine://looked/up/"):
+            done = shared.run("upload", str(file), place)
+            assert done.returncode == 0, done.stderr
+        assert (
+            shared.standin.shelf.body("looked", f"up/{file.name}")
+            == (looked / "up" / file.name).read_bytes()
+            == file.read_bytes()
+        )
+    again = shared.run("upload", str(small), "pine://office/looked/up/counts.csv")
+    assert again.returncode == 1 and "store.not-as-planned" in again.stderr
+    assert shared.run("upload", str(small), "pine://looked/../x").returncode == 1
+    assert "file.uploaded" in str(shared.json("trail", "list"))
+
+
+def test_buckets_tell_who_uses_them_and_names_that_are_taken(shared, looked):
+    shared.fresh_job("used-bucket", {"a": b"1"})
+    shared.standin.shelf.make("empty-bucket")
+    with shared.client() as cart:
+        found = {b["name"]: b for b in cart.buckets("office")}
+        assert found["used-bucket"]["jobs"] == ["used-bucket"] and found["empty-bucket"] == {
+            "name": "empty-bucket", "empty": True, "jobs": [],
+        }  # fmt: skip
+        assert found["looked"]["empty"] is False
+        shared.standin.taken = frozenset({"somebodys"})
+        with pytest.raises(ClientError) as caught:
+            cart.make_bucket("office", "somebodys")
+        assert caught.value.code == "bucket.taken"
+        run = cart.carry("pine://looked/sheets/", "pine://office/new-by-carry/x/", take=["w00/**"], make_bucket=True)
+        until(lambda: cart.run(run["run"]["id"])["outcome"] == "clean")
+        refused = cart.carry("pine://looked/sheets/", "pine://office/never-made/x/")["run"]["id"]
+        until(lambda: cart.run(refused)["state"] == "ended")
+        assert cart.run(refused)["code"] == "store.no-bucket" and "never-made" not in shared.standin.shelf.buckets
+
+
+def test_a_file_is_found_with_every_run_that_touched_it(shared):
+    root, job = shared.fresh_job("traced", {"w10/curlhaven-unique.csv": b"1"})
+    shared.carried(job)
+    (root / "w10/curlhaven-unique.csv").write_bytes(b"changed")
+    shared.carried(job)
+    (place,) = shared.json("find", "w10*curlhaven-uni")
+    assert (place["from"], place["to"], place["key"]) == (
+        "pine://traced/",
+        "pine://office/traced/in/",
+        "w10/curlhaven-unique.csv",
+    )
+    assert [(t["decision"], t["reason"]) for t in place["runs"]] == [("replace", "changed"), ("copy", "new")]
+    told = shared.run("find", "curlhaven-unique")
+    assert "replace: changed" in told.stdout and told.returncode == 0
+    assert "No run has touched" in shared.run("find", "nowhere-at-all").stderr
+    with shared.client() as cart:
+        cart.add_person("finder", "a-long-password", [{"right": "look", "label": "owls"}])
+        token = cart.make_token("t", person="finder")
+    with shared.client(token) as cart:
+        assert cart.find("curlhaven-unique") == []
