@@ -14,12 +14,33 @@ from pinecart.runner.undoing import Done
 QUICK = Retry(times=3, first_s=0.01)
 
 
+class Journal:
+    """core.ports.Uploads in a dict."""
+
+    def __init__(self):
+        self.rows = {}
+
+    async def begun(self, key, token, at):
+        known = self.rows.get(key)
+        if known and known[0] == token and known[2]:
+            return known[2]
+        self.rows[key] = (token, at, "")
+        return ""
+
+    async def named(self, key, upload):
+        self.rows[key] = (*self.rows[key][:2], upload)
+
+    async def over(self, key):
+        self.rows.pop(key, None)
+
+
 class Memory:
     """Records kept in a dict: what the service does with its database."""
 
     def __init__(self):
         self.rows, self.records, self.lines, self.stop = {}, {}, [], False
         self.asides, self.done, self.is_fresh = {}, {}, False
+        self.journal = Journal()
 
     async def pages(self, leg):
         rows = sorted(self.rows.items())
@@ -77,6 +98,18 @@ class Memory:
         self.done, self.past, self.records, self.asides = self.records, self.asides, {}, {}
 
     async def tell(self, progress): ...
+    def pausing(self):
+        return False
+
+    def uploads(self, leg):
+        return self.journal
+
+    async def uploads_left(self):
+        return [("office", k, at) for k, (_, at, _) in self.journal.rows.items()] if self.journal else []
+
+    async def upload_over(self, key):
+        await self.journal.over(key)
+
     def stopping(self):
         return self.stop
 
@@ -86,13 +119,10 @@ class Memory:
 
 async def run(
     memory, source, target, number=1, *, kind="transfer", tmp="/tmp", batches=BatchRules(), stamp="now", released=(),
-    undo=False, settle_s=0.0, aside=(), **job
+    undo=False, settle_s=0.0, aside=(), resume=False, **job
 ):  # fmt: skip
-    memory.records = (
-        {}
-        if memory.records and next(iter(memory.records.values())) and not job.pop("resume", False)
-        else memory.records
-    )
+    if not resume:
+        memory.records = {}
     legs = [
         {
             "from": "pine://posts/",

@@ -25,7 +25,7 @@ CALLS = [
     ("GET", "jobs/none", "look"), ("PUT", "jobs/none", "define"), ("DELETE", "jobs/none", "define"), ("POST", "jobs/none/start", "operate"),
     ("POST", "jobs/none/preview", "operate"), ("POST", "jobs/none/audit", "operate"), ("POST", "carries", "operate"), ("POST", "carries/check", "operate"), ("POST", "runs/999999/keep", "define"), ("GET", "schedule", "look"), ("GET", "runs", "look"),
     ("GET", "runs/999999", "look"), ("GET", "runs/999999/objects", "look"), ("GET", "runs/999999/log", "look"), ("GET", "runs/999999/report", "look"),
-    *[("POST", f"runs/999999/{w}", "operate") for w in ("stop", "pause", "resume", "retry", "decline", "undo")], ("POST", "removals", "define"),
+    *[("POST", f"runs/999999/{w}", "operate") for w in ("stop", "pause", "limit", "resume", "retry", "decline", "undo")], ("POST", "removals", "define"),
     ("POST", "runs/999999/release", "operate"), ("GET", "runs/999999/events", "look"), ("GET", "audits", "look"), ("GET", "audits/999999", "look"),
     ("GET", "audits/999999/findings", "look"), ("GET", "previews/999999", "look"), ("GET", "find?name=x", "look"), ("GET", "sides?here=pine://none/&there=pine://none/", "look"),
     ("POST", "stores/none/files?path=x", "operate"), ("GET", "stores/none/archive", "operate"), ("GET", "stores/none/buckets", "look"), ("GET", "previews/999999/objects", "look"),

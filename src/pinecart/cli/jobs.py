@@ -95,6 +95,7 @@ def job_options(command: Any) -> Any:
         click.option(
             "--compare", help="How changed is decided: since-last-run (default), size-and-time, checksum, size, always."
         ),
+        click.option("--rate", help="Bytes per second at most, such as '10 MiB'."),
         click.option(
             "--set-aside", type=click.IntRange(0, 3650), help="Days to keep what is removed or replaced; 0: for good."
         ),
@@ -113,7 +114,7 @@ def _definition(old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str
     for key, name in (("from_", "from"), ("to", "to")):
         leg |= {name: options[key]} if options[key] else {}
     leg |= leg_rules(options)
-    for key in ("intent", "compare", "on_difference", "why", "title", "set_aside", "storage_class"):
+    for key in ("intent", "compare", "on_difference", "why", "title", "set_aside", "storage_class", "rate"):
         made |= {key: options[key]} if options[key] not in (None, "") else {}
     made |= {"keep": list(options["keep"])} if options["keep"] else {}
     made |= {"labels": list(options["labels"])} if options["labels"] else {}

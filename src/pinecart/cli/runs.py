@@ -12,7 +12,7 @@ import click
 from pinecart.cli.following import follow, follow_quietly
 from pinecart.cli.frame import DONE, PROBLEMS, Cart, Words, exit_code, output_option, say
 from pinecart.cli.jobs import show_preview
-from pinecart.cli.words import age, coloured, mark, size, table
+from pinecart.cli.words import age, bytes_in, coloured, mark, size, table
 
 
 @click.command()
@@ -330,3 +330,19 @@ def run_undo(cart: Cart, number: int, only_preview: bool, yes: bool) -> None:
             raise click.UsageError("Say --yes to do it.")
         click.confirm("Undo exactly this?", abort=True, err=True)
     _ended(cart, follow(cart, cart.client.undo(number)["id"], each=False))
+
+
+@run.command("limit")
+@click.argument("number", type=int)
+@click.argument("rate")
+@output_option
+def run_limit(cart: Cart, number: int, rate: str) -> None:
+    """Limit how fast a run moves bytes, from now on: a size per second, or none.
+
+    \b
+    pinecart run limit 12 "5 MiB"
+    pinecart run limit 12 none
+    """
+    told = cart.client.limit(number, None if rate == "none" else bytes_in(rate))
+    words = f"at most {size(told['rate'])} a second" if told["rate"] else "as fast as it can"
+    cart.show(told, lambda: say(f"Run {number} moves {words} from now on."))

@@ -397,7 +397,8 @@ def find(cart: Cart, name: str) -> None:
         for place in found:
             click.echo(f"{place['from']}{place['key']} → {place['to']}  {size(place['bytes'])}")
             for touch in place["runs"][:10]:
-                what = f"{touch['decision']}: {touch['reason']}" if not touch["error"] else touch["error"]
+                what = f"{'' if touch['done'] else 'not done, '}{touch['decision']}: {touch['reason']}"
+                what = touch["error"] or what
                 click.echo(f"  run {touch['run']} of {touch['job']}, {age(touch['at'])}: {what}")
 
     cart.show(found, plain)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import sys
 from collections.abc import Iterable, Sequence
@@ -98,3 +99,12 @@ def table(
             cells.append(pad + shown if i in right else shown + pad)
         line = "  ".join(cells).rstrip()
         click.echo(click.style(line, dim=True) if n == 0 else line)
+
+
+def bytes_in(text: str) -> int:
+    """`500`, `5 MiB`, `1.5GiB` in bytes. Raises UsageError."""
+    found = re.fullmatch(r"\s*([0-9.]+)\s*([kmgt]i?b|b|)\s*", text.lower())
+    power = {"": 0, "b": 0, "kib": 10, "mib": 20, "gib": 30, "tib": 40}.get(found[2]) if found else None
+    if not found or power is None or found[1].count(".") > 1 or found[1] == ".":
+        raise click.UsageError(f"{text!r} is no size: write it as 500, '5 MiB' or '1.5 GiB'.")
+    return int(float(found[1]) * (1 << power))

@@ -280,6 +280,10 @@ class Client:
     def pause(self, number: int) -> Json:
         return self._ask("POST", f"runs/{number}/pause")
 
+    def limit(self, number: int, rate: int | None) -> Json:
+        """Bytes per second from now on; None: no limit."""
+        return self._ask("POST", f"runs/{number}/limit", body={"rate": rate})
+
     def resume(self, number: int) -> Json:
         return self._ask("POST", f"runs/{number}/resume")
 

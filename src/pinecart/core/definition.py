@@ -16,7 +16,8 @@ from pinecart.core.keeping import CHOICES, Keep
 from pinecart.core.places import Location, is_name, parse_location, touch
 from pinecart.core.renaming import Renaming, read_renaming
 from pinecart.core.schedule import Schedule, parse_schedule
-from pinecart.core.selection import RULES, Selection, compile_selection
+from pinecart.core.selection import RULES, Selection, compile_selection, read_size
+from pinecart.core.totals import size_text
 
 INTENTS = (Intent.TOP_UP, Intent.RENEW, Intent.MIRROR, Intent.HAND_OVER)
 NO_CHANGE, NOTHING_KEPT = Limits(), Keep()
@@ -24,7 +25,7 @@ KEPT_DAYS = 14  # what is removed is set aside for so long, unless the job says 
 CARRY, REMOVE = "carry", "remove"  # stand for the job in a one-off transfer or removal; no job may be called so
 KEYS = (
     "job", "title", "why", "labels", "owner", "intent", "compare", "on_difference", "legs", "schedule", "set_aside", "guards",
-    "keep", "storage_class",
+    "keep", "storage_class", "rate",
 )  # fmt: skip
 LEG_KEYS = ("from", "to", "take", "leave_out", *RULES, "folders", "rename", "one")
 FOLDERS = ("with-files", "empty-too", "only")
@@ -98,6 +99,7 @@ class Definition:
     set_aside: int = 0
     limits: Limits = NO_CHANGE
     keep: Keep = NOTHING_KEPT
+    rate: int | None = None
 
     @property
     def rules(self) -> Rules:
@@ -110,6 +112,7 @@ class Definition:
             "intent": self.intent.value, "compare": self.compare.value, "on_difference": self.on_difference.value,
             "legs": [leg.as_mapping() for leg in self.legs],             **({"set_aside": self.set_aside} if self.set_aside != days_kept({"intent": self.intent}) else {}),
             "keep": [k for k in CHOICES if getattr(self.keep, k)], "storage_class": self.keep.storage_class,
+            **({"rate": self.rate} if self.rate else {}),
             "guards": {k: v for k, v in self.limits._asdict().items() if v != Limits._field_defaults[k]},
             "schedule": self.schedule and {"cron": self.schedule.cron, "zone": self.schedule.zone},
         }  # fmt: skip
@@ -212,6 +215,7 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = 
         set_aside=reading.days(mapping, "set_aside", days_kept({"intent": intent})),
         limits=_read_limits(mapping.get("guards"), reading),
         keep=_read_keep(mapping, reading),
+        rate=_read_rate(mapping.get("rate"), reading),
     )
     if reading.problems:
         raise Invalid(reading.problems)
@@ -243,6 +247,16 @@ def _read_keep(mapping: Mapping[str, Any], reading: _Reading) -> Keep:
         message = f"{storage_class!r} is no storage class: write it as the store does, such as STANDARD."
         reading.wrong("storage_class", "job.malformed", message)
     return Keep("permissions" in wanted, "attributes" in wanted, "tags" in wanted, storage_class)
+
+
+def _read_rate(given: Any, reading: _Reading) -> int | None:
+    if given in (None, "", 0):
+        return None
+    try:
+        return read_size(str(given))
+    except ValueError as exc:
+        reading.wrong("rate", "job.malformed", f"rate {given!r}, bytes per second: {exc}")
+        return None
 
 
 def _read_legs(given: Any, reading: _Reading, intent: Intent) -> tuple[Leg, ...]:
@@ -351,6 +365,8 @@ def sentences(definition: Definition) -> list[str]:
         told.append(f"Keeps {' and '.join(kept)}.")
     if definition.keep.storage_class:
         told.append(f"Writes with the storage class {definition.keep.storage_class}.")
+    if definition.rate:
+        told.append(f"Moves {size_text(definition.rate)} a second at most.")
     if definition.schedule:
         told.append(f"Runs by itself at {definition.schedule.cron} ({definition.schedule.zone}).")
     else:

@@ -58,6 +58,18 @@ class Stat(NamedTuple):
     storage_class: str = ""
 
 
+class Uploads(Protocol):
+    """The journal of uploads in parts: what a killed run goes on with, and what is cleared away at its end."""
+
+    async def begun(self, key: bytes, token: str, at: str) -> str:
+        """Commit that an upload of `key` starts, by the server's date `at`. The id of one begun before for the same
+        `token` (source and piece size), or empty."""
+        ...
+
+    async def named(self, key: bytes, upload: str) -> None: ...
+    async def over(self, key: bytes) -> None: ...
+
+
 class Put(NamedTuple):
     """A write. if_absent: create only. expected: replace only this. Neither: the caller has looked just before.
 
@@ -74,6 +86,7 @@ class Put(NamedTuple):
     content_type: str = ""
     metadata: dict[str, str] = {}
     extra: Extra = Extra()
+    uploads: Uploads | None = None
 
 
 class Placed(NamedTuple):
@@ -91,10 +104,14 @@ class Reading(Protocol):
     card, content_type, metadata: what the store keeps with it, known once the first bytes have come.
     """
 
-    entry: Entry
-    card: Card | None
-    content_type: str
-    metadata: dict[str, str]
+    @property
+    def entry(self) -> Entry: ...
+    @property
+    def card(self) -> Card | None: ...
+    @property
+    def content_type(self) -> str: ...
+    @property
+    def metadata(self) -> dict[str, str]: ...
 
     async def whole(self) -> bytes: ...
     async def piece(self, start: int, size: int) -> bytes:
@@ -171,6 +188,10 @@ class Store(Protocol):
 
     async def tidy(self, prefix: bytes, key: bytes) -> None:
         """Take away the folders above `key`, and below `prefix`, that have become empty."""
+        ...
+
+    async def clear_uploads(self, key: bytes, since: str) -> int:
+        """Abort unfinished uploads of exactly this key that were begun at or after the server's date `since`."""
         ...
 
     async def make_bucket(self, name: str) -> bool:

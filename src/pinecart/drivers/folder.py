@@ -424,6 +424,9 @@ class FolderStore:
         if not regular or fingerprint(_entry(key, found)) != fingerprint(expected):
             raise Taken(f"pine://{self.name}/{show(key)} is not as it was when this was planned. It was left alone.")
 
+    async def clear_uploads(self, key: bytes, since: str) -> int:
+        return 0
+
     async def make_bucket(self, name: str) -> bool:
         raise Refused(f"{self.name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets")
 

@@ -112,6 +112,9 @@ class MemoryStore:
     async def tidy(self, prefix: bytes, key: bytes) -> None:
         """There are no folders."""
 
+    async def clear_uploads(self, key: bytes, since: str) -> int:
+        return 0
+
     async def make_bucket(self, name: str) -> bool:
         return False
 

@@ -15,7 +15,7 @@ from typing import Any, TypeVar
 from urllib.parse import quote, urlencode
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.entries import Entry
+from pinecart.core.entries import Entry, fingerprint
 from pinecart.core.errors import Busy, Changed, Corrupt, Incomplete, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
@@ -32,7 +32,9 @@ from pinecart.drivers.s3_wire import (
     error_from,
     parse_buckets,
     parse_page,
+    parse_parts,
     parse_tags,
+    parse_uploads,
     region_told,
     root_of,
     signed,
@@ -275,19 +277,28 @@ class S3Store:
     ) -> Placed:  # fmt: skip
         """carry(upload, part number, start, size) → (ETag, CRC). What fails is aborted, so that no parts are left."""
         bucket, name = self._split(put.key)
+        upload, there = await self._taken_up(put, step)
         whole = {"x-amz-checksum-algorithm": "CRC64NVME", "x-amz-checksum-type": "FULL_OBJECT"}
         knows = self._abilities.checksum == "crc64nvme"
-        started = await self._safely(
-            lambda: self._good(
-                "POST", bucket, name, query=[("uploads", "")], headers=self._kept(put) | (whole if knows else {}),
-                what=f"Starting parts of {self._named(put.key)}",
-            )
-        )  # fmt: skip
-        upload = text_of(started.body, "UploadId")
+        if not upload:
+            started = await self._safely(
+                lambda: self._good(
+                    "POST", bucket, name, query=[("uploads", "")], headers=self._kept(put) | (whole if knows else {}),
+                    what=f"Starting parts of {self._named(put.key)}",
+                )
+            )  # fmt: skip
+            upload = text_of(started.body, "UploadId")
+            if put.uploads:
+                await put.uploads.named(put.key, upload)
         etags: dict[int, str] = {}
         completing = False
 
         async def one(number: int, start: int, size: int) -> str:
+            if (number + 1, size) in there and not isinstance(put.body, bytes):
+                piece = await put.body.piece(start, size)  # read again, not sent again: the part must be just this
+                if hashlib.md5(piece, usedforsecurity=False).hexdigest() == there[number + 1, size]:
+                    etags[number + 1] = f'"{there[number + 1, size]}"'
+                    return crc_of(piece)
             etags[number + 1], crc = await carry(upload, number + 1, start, size)
             return crc
 
@@ -307,14 +318,51 @@ class S3Store:
             completing = True
             answer, guarded = await self._conditionally(put, complete)
         except BaseException as exc:
-            if not (
-                completing and isinstance(exc, Busy)
-            ):  # after a lost answer it may have become an object: that is looked at first
+            # After a lost answer it may have become an object, which is looked at first; what is journalled goes on later.
+            busy = isinstance(exc, Busy) and (completing or put.uploads is not None)
+            if not busy and not (put.uploads and isinstance(exc, asyncio.CancelledError)):
                 await self._abort(bucket, name, upload)
+                if put.uploads:
+                    await put.uploads.over(put.key)
             raise
+        if put.uploads:
+            await put.uploads.over(put.key)
         entry = Entry(put.key, put.size, None, text_of(answer.body, "ETag").strip('"'))
         await self._must_have_size(put)
         return Placed(entry, "server-verified" if self._abilities.checksum else "size-only", guarded, crc)
+
+    async def _taken_up(self, put: Put, step: int) -> tuple[str, dict[tuple[int, int], str]]:
+        """An upload of this very source that was begun before, and its parts: (number, size) → MD5."""
+        if put.uploads is None:
+            return "", {}
+        source = "" if isinstance(put.body, bytes) else fingerprint(put.body.entry)
+        date = self._transport.last_date or self._now()
+        upload = await put.uploads.begun(put.key, f"{source}/{put.size}/{step}", date.isoformat())
+        if not upload:
+            return "", {}
+        bucket, name = self._split(put.key)
+        there: dict[tuple[int, int], str] = {}
+        query: Query = [("uploadId", upload)]
+        while True:
+            answer = await self._safely(lambda query=query: self._ask("GET", bucket, name, query=query))  # type: ignore[misc]
+            if answer.status != 200:
+                return "", {}  # it is gone: another one is started
+            parts, following = parse_parts(answer.body)
+            there |= parts
+            if not following:
+                return upload, there
+            query = [("part-number-marker", following), ("uploadId", upload)]
+
+    async def clear_uploads(self, key: bytes, since: str) -> int:
+        bucket, name = self._split(key)
+        what = f"Looking for unfinished uploads of {self._named(key)}"
+        answer = await self._safely(
+            lambda: self._good("GET", bucket, query=[("uploads", ""), ("prefix", name)], what=what)
+        )
+        ours = [u for u, k, at in parse_uploads(answer.body) if k == name and at >= datetime.fromisoformat(since)]
+        for upload in ours:
+            await self._abort(bucket, name, upload)
+        return len(ours)
 
     async def _abort(self, bucket: str, name: bytes, upload: str) -> None:
         with contextlib.suppress(StoreError):

@@ -179,6 +179,27 @@ def completion(etags: Sequence[str]) -> bytes:
     return f"<CompleteMultipartUpload>{''.join(parts)}</CompleteMultipartUpload>".encode()
 
 
+def parse_parts(body: bytes) -> tuple[dict[tuple[int, int], str], str]:
+    """(number, size) → ETag of each part, and where to go on (empty: at the end)."""
+    root = _tree(body)
+    found = {}
+    for node in [n for n in root if _local(n.tag) == "Part"]:
+        told = {_local(n.tag): n.text or "" for n in node}
+        found[int(told.get("PartNumber", 0)), int(told.get("Size", 0))] = told.get("ETag", "").strip('"')
+    told = {_local(n.tag): n.text or "" for n in root}
+    return found, told.get("NextPartNumberMarker", "") if told.get("IsTruncated") == "true" else ""
+
+
+def parse_uploads(body: bytes) -> list[tuple[str, bytes, datetime]]:
+    """(id, key, begun at) of unfinished uploads."""
+    found = []
+    for node in [n for n in _tree(body) if _local(n.tag) == "Upload"]:
+        told = {_local(n.tag): n.text or "" for n in node}
+        at = datetime.fromisoformat(told.get("Initiated", "1970-01-01T00:00:00Z").replace("Z", "+00:00"))
+        found.append((told.get("UploadId", ""), told.get("Key", "").encode(), at))
+    return found
+
+
 def parse_tags(body: bytes) -> dict[str, str]:
     found = [{_local(n.tag): n.text or "" for n in tag} for tag in _tree(body).iter() if _local(tag.tag) == "Tag"]
     return {t.get("Key", ""): t.get("Value", "") for t in found}

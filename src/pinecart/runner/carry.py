@@ -21,8 +21,9 @@ from pinecart.core.entries import Entry, Row, fingerprint, is_racy
 from pinecart.core.errors import Busy, Changed, Missing, StoreError, Taken
 from pinecart.core.keeping import Keep, from_metadata, to_metadata
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Store
+from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Store, Uploads
 from pinecart.core.retry import Retry
+from pinecart.runner.pacing import Paced, Pacer
 from pinecart.runner.side import Side
 
 CHANGING_TRIES = 3
@@ -41,7 +42,11 @@ class Carried(NamedTuple):
 class Carrier:
     """Carries objects of one leg. `on_bytes` is told of bytes as they pass."""
 
-    def __init__(self, run: int, leg: int, source: Side, target: Side, retry: Retry, keep: Keep = Keep()) -> None:
+    def __init__(
+        self, run: int, leg: int, source: Side, target: Side, retry: Retry, keep: Keep = Keep(),
+        uploads: Uploads | None = None, pacer: Pacer | None = None,
+    ) -> None:  # fmt: skip
+        self._uploads, self._pacer = uploads, pacer or Pacer()
         self._keep = keep
         self._keeps_metadata = False
         self._run, self._leg, self._source, self._target, self._retry = run, leg, source, target, retry
@@ -89,7 +94,8 @@ class Carrier:
             placed = await self._within_one_system(key, entry, replaces, mark)
             if placed is not None:
                 return self._carried(entry, placed, tried)
-            async with self._room.of(min(entry.size, LARGE_ROOM)), self._open(entry) as reading:
+            async with self._room.of(min(entry.size, LARGE_ROOM)), self._open(entry) as opened:
+                reading = Paced(opened, self._pacer)
                 now = reading.entry._replace(key=key, was=entry.was)
                 mark = decision_id(self._run, self._leg, now)
                 placed = await self._target.store.put(await self._prepare(target, reading, mark, replaces))
@@ -168,6 +174,7 @@ class Carrier:
             known = card.crc if card else ""
             time_ns = card.modified_ns if card else reading.entry.modified_ns
             put = self._put(target, size, reading, Card(mark, time_ns, known), replaces)
+            put = put._replace(uploads=self._uploads)
             put = put._replace(content_type=reading.content_type or put.content_type)
             return await self._with_extra(put, reading, reading.metadata)
         body = await reading.whole()

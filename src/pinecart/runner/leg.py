@@ -20,12 +20,14 @@ from pinecart.core.guards import Counts, Held, Limits, holds, list_digest
 from pinecart.core.keeping import Keep
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import dated_name, original_key, show
+from pinecart.core.ports import Uploads
 from pinecart.core.renaming import Renaming
 from pinecart.core.retry import Retry
 from pinecart.core.selection import Selection
 from pinecart.runner.carry import Carrier, decision_id
 from pinecart.runner.feed import Pages, far_entries, leg_rows, merged, nothing, source_entries
 from pinecart.runner.look import Pair, compare_contents, content_crc
+from pinecart.runner.pacing import Pacer, Width
 from pinecart.runner.pool import Pool
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import Record, Recorder
@@ -103,6 +105,8 @@ class Job(NamedTuple):
     settle_s: float = SETTLE_S
     keep: Keep = Keep()
     folders: str = "with-files"
+    uploads: Uploads | None = None
+    pacer: Pacer | None = None
 
 
 class Ledger(Protocol):
@@ -122,7 +126,7 @@ class LegRun:
 
     def __init__(self, job: Job, ledger: Ledger, recorder: Recorder, progress: Progress) -> None:
         self._job, self._ledger, self._recorder, self._progress = job, ledger, recorder, progress
-        self._carrier = Carrier(job.run, job.leg, job.source, job.target, job.retry, job.keep)
+        self._carrier = Carrier(job.run, job.leg, job.source, job.target, job.retry, job.keep, job.uploads, job.pacer)
         self.tally: Counter[tuple[str, str]] = Counter()
         self.tally_bytes: Counter[tuple[str, str]] = Counter()
         self.far_seen = (0, 0)
@@ -168,7 +172,9 @@ class LegRun:
             tempfile.TemporaryFile("w+", dir=job.scratch) as spill,
             tempfile.TemporaryFile("w+", dir=job.scratch) as self._clears,
         ):
-            async with Pool(job.concurrency) as pool:
+            width = Width(job.concurrency)
+            self._width = width
+            async with Pool(width) as pool:
                 await self._plan(pool, spill)
                 self._planned, self._planned_at = True, time.monotonic()
                 self._tell_if_complete()
@@ -451,6 +457,7 @@ class LegRun:
             return
         self._failing = ("", 0)
         self.acted += 1
+        self._width.did(carried.size)
         self._progress.end(item.key, carried.size)
         await self._recorder.add(
             self._record(

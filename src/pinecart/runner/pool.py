@@ -1,4 +1,4 @@
-"""Many jobs at once, never more than `size`, with a bounded queue before them so that planning can't run far ahead."""
+"""Many jobs at once, as many as `width` says now, with a bounded queue before them so that planning can't run far ahead."""
 
 from __future__ import annotations
 
@@ -7,22 +7,33 @@ import contextlib
 from collections.abc import Awaitable, Callable
 from types import TracebackType
 
+from pinecart.runner.pacing import Width
+
 Work = Callable[[], Awaitable[None]]
 
 
 class Pool:
     """Use as `async with`. An unexpected error of one job ends the whole: it is raised by `add`, `drain` or at the end."""
 
-    def __init__(self, size: int, *, waiting: int = 1000) -> None:
+    def __init__(self, width: Width, *, waiting: int = 1000) -> None:
+        self._width = width
         self._queue: asyncio.Queue[Work] = asyncio.Queue(waiting)
-        self._size = size
         self._failed: asyncio.Future[None] | None = None
+        self._seen = width.now
         self._tasks: list[asyncio.Task[None]] = []
+        self._wake: list[asyncio.Event] = []
 
     async def __aenter__(self) -> Pool:
         self._failed = asyncio.get_running_loop().create_future()
-        self._tasks = [asyncio.create_task(self._work()) for _ in range(self._size)]
+        self._grow()
         return self
+
+    def _grow(self) -> None:
+        while len(self._tasks) < self._width.now:
+            self._tasks.append(asyncio.create_task(self._work(len(self._tasks))))
+            self._wake.append(asyncio.Event())
+        for event in self._wake[: self._width.now]:
+            event.set()
 
     async def __aexit__(
         self, kind: type[BaseException] | None, exc: BaseException | None, tb: TracebackType | None
@@ -52,8 +63,11 @@ class Pool:
             task.cancel()
             self._failed.result()
 
-    async def _work(self) -> None:
+    async def _work(self, number: int) -> None:
         while True:
+            if number >= self._width.now:
+                self._wake[number].clear()
+                await self._wake[number].wait()
             work = await self._queue.get()
             try:
                 await work()
@@ -62,3 +76,7 @@ class Pool:
                     self._failed.set_exception(exc)
             finally:
                 self._queue.task_done()
+                if self._width.now != (before := self._seen):
+                    self._seen = self._width.now
+                    if self._seen > before:
+                        self._grow()

@@ -10,17 +10,19 @@ from typing import Any, NamedTuple, Protocol
 from pinecart.core.audit import compare
 from pinecart.core.definition import KEPT_DAYS, Definition
 from pinecart.core.entries import SETTLE_S, Aside, Row
-from pinecart.core.errors import PinecartError
+from pinecart.core.errors import PinecartError, StoreError
 from pinecart.core.places import ASIDE, Location
-from pinecart.core.ports import Store
+from pinecart.core.ports import Store, Uploads
 from pinecart.core.retry import Retry
 from pinecart.runner.feed import far_entries, leg_rows, merged, source_entries
 from pinecart.runner.leg import HeldList, Job, LegRun
+from pinecart.runner.pacing import Pacer
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import BatchRules, Record, Recorder
 from pinecart.runner.side import Side
 from pinecart.runner.undoing import Clearing, Done, Undoing
 
+MOST_AT_ONCE = 64
 TELL_S = 0.25  # at most four progress events a second
 
 
@@ -39,6 +41,13 @@ class Records(Protocol):
     async def save(self, batch: list[Record]) -> None: ...
     async def tell(self, progress: dict[str, Any]) -> None: ...
     def stopping(self) -> bool: ...
+    def pausing(self) -> bool: ...
+    def uploads(self, leg: int) -> Uploads | None: ...
+    async def uploads_left(self) -> list[tuple[str, bytes, str]]:
+        """(store, whole key, server's date) of uploads that this run began and nobody ended."""
+        ...
+
+    async def upload_over(self, key: bytes) -> None: ...
     def log(self, action: str, message: str, **fields: Any) -> None: ...
 
 
@@ -54,7 +63,7 @@ class Order(NamedTuple):
     definition: Definition
     stores: dict[str, Store]
     scratch: str
-    concurrency: int = 16
+    concurrency: int = MOST_AT_ONCE
     retry: Retry = Retry()
     batches: BatchRules = BatchRules()
     stamp: str = ""
@@ -62,6 +71,7 @@ class Order(NamedTuple):
     released: frozenset[str] = frozenset()
     aside: tuple[tuple[str, bytes], ...] = ()
     settle_s: float = SETTLE_S
+    pacer: Pacer = Pacer()
 
 
 class Ending(NamedTuple):
@@ -113,6 +123,7 @@ async def carry_out(order: Order, records: Records) -> Ending:
         error = exc
         records.log("failed", exc.message, code=exc.code)
     finally:
+        await _clear_uploads(order, records)
         telling.cancel()
         await asyncio.gather(telling, return_exceptions=True)
         for store in order.stores.values():
@@ -120,6 +131,20 @@ async def carry_out(order: Order, records: Records) -> Ending:
     await recorder.flush()
     await records.tell(progress.snapshot())
     return Ending(counted, far_side, acted, records.stopping(), error, tuple(held))
+
+
+async def _clear_uploads(order: Order, records: Records) -> None:
+    """What this run began to upload and did not finish is taken away. A pause leaves it, to go on with."""
+    if records.pausing():
+        return
+    for name, key, since in await records.uploads_left():
+        try:
+            if name in order.stores:
+                await order.stores[name].clear_uploads(key, since)
+        except StoreError as exc:
+            records.log("uploads-left", f"Unfinished parts may be left: {exc.message}", code=exc.code)
+        else:
+            await records.upload_over(key)
 
 
 def _sum(a: dict[str, int] | None, b: dict[str, int]) -> dict[str, int]:
@@ -145,7 +170,8 @@ def _job(order: Order, number: int, records: Records) -> Job:
         order.run, number, source, target, leg.selection, order.definition.rules, order.kind == "preview",
         order.concurrency, order.retry, records.stopping, records.log, order.scratch, order.stamp,
         leg.one, leg.renaming, order.definition.set_aside or (KEPT_DAYS if order.kind == "undo" else 0), order.definition.limits,
-        records.fresh(number), order.released, order.settle_s, order.definition.keep, leg.folders,
+        records.fresh(number), order.released, order.settle_s, order.definition.keep, leg.folders, records.uploads(number),
+        order.pacer,
     )  # fmt: skip
 
 

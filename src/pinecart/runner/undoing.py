@@ -17,6 +17,7 @@ from pinecart.core.lifecycle import Phase
 from pinecart.core.places import original_key, show
 from pinecart.runner.carry import Carrier
 from pinecart.runner.leg import Job
+from pinecart.runner.pacing import Width
 from pinecart.runner.pool import Pool
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import Record, Recorder
@@ -76,7 +77,7 @@ class Undoing:
         for side in self._at.values():
             await side.store.check_place(side.prefix)
         self._progress.phases = [Phase.CONNECTING.value, Phase.REMOVING.value]
-        async with Pool(job.concurrency) as pool:
+        async with Pool(Width(job.concurrency, 16)) as pool:
             async for page in self._past.done_by(job.leg):
                 if job.stopping():
                     return
@@ -203,7 +204,7 @@ class Clearing:
         job = self._job
         sides: dict[str, Side] = {"source": job.source, "target": job.target}
         self._progress.phases = [Phase.CONNECTING.value, Phase.REMOVING.value]
-        async with Pool(job.concurrency) as pool:
+        async with Pool(Width(job.concurrency, 16)) as pool:
             async for page in self._past.kept_by(job.leg):
                 if job.stopping():
                     return

@@ -32,7 +32,7 @@ function Found({ name }: { name: string }) {
                 <Flex key={touch.run} gap={12} wrap>
                   <Link to={`/runs/${touch.run}`}>run {touch.run}</Link>
                   <span>{touch.job}</span>
-                  <span style={{ flex: 1, minWidth: 180 }}>{touch.error ? `▲ ${touch.error}` : `${touch.decision}: ${REASONS[touch.reason] ?? touch.reason}`}</span>
+                  <span style={{ flex: 1, minWidth: 180 }}>{touch.error ? `▲ ${touch.error}` : `${touch.done ? '' : 'not done, '}${touch.decision}: ${REASONS[touch.reason] ?? touch.reason}`}</span>
                   {touch.checksum && <Typography.Text type="secondary" code>{touch.checksum}</Typography.Text>}
                   <Ago at={touch.at} />
                 </Flex>

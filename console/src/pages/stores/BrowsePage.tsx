@@ -3,7 +3,7 @@ import { Breadcrumb, Button, Drawer, Empty, Flex, Input, Table, Tag, Typography 
 import { useRef, useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, got, type Browsed } from '../../api/client'
-import { count, size } from '../../lib/words'
+import { count, files, size } from '../../lib/words'
 import { Buckets } from './Buckets'
 import { Bytes, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
 
@@ -50,7 +50,7 @@ export default function BrowsePage() {
           return (
             <>
               <Typography.Paragraph type="secondary">
-                {everything ? 'All below' : 'This level'}: {count(rows.length - listed.length)} folders, {count(listed.length)} files · {size(listed.reduce((n, r) => n + (r.bytes ?? 0), 0))}{query.hasNextPage && ', and more'}
+                {everything ? 'All below' : 'This level'}: {count(rows.length - listed.length)} folders, {files(listed.length)} · {size(listed.reduce((n, r) => n + (r.bytes ?? 0), 0))}{query.hasNextPage && ', and more'}
               </Typography.Paragraph>
               <Table<Entry> size="small" rowKey="key" dataSource={rows} pagination={false} sticky
                 rowSelection={maySave ? { selectedRowKeys: picked, onChange: (keys) => setPicked(keys.map(String)) } : undefined}

@@ -38,7 +38,7 @@ TABLE: dict[tuple[str, str], Right | None] = {
     ("carries", "POST"): OPERATE, ("carries-check", "POST"): OPERATE, ("run-keep", "POST"): DEFINE,
     ("schedule", "GET"): LOOK,
     ("runs", "GET"): LOOK, ("run", "GET"): LOOK, ("run-objects", "GET"): LOOK, ("run-log", "GET"): LOOK,
-    ("run-report", "GET"): LOOK, ("run-stop", "POST"): OPERATE, ("run-pause", "POST"): OPERATE,
+    ("run-report", "GET"): LOOK, ("run-stop", "POST"): OPERATE, ("run-pause", "POST"): OPERATE, ("run-limit", "POST"): OPERATE,
     ("run-resume", "POST"): OPERATE, ("run-retry", "POST"): OPERATE, ("run-release", "POST"): OPERATE, ("run-decline", "POST"): OPERATE,
     ("run-undo", "POST"): OPERATE, ("removals", "POST"): DEFINE, ("run-events", "GET"): LOOK,
     ("audits", "GET"): LOOK, ("audit", "GET"): LOOK, ("audit-findings", "GET"): LOOK,

@@ -75,6 +75,7 @@ class DefinitionShape(serializers.Serializer):
         child=serializers.CharField(), required=False, help_text="permissions, attributes, tags."
     )
     storage_class = serializers.CharField(required=False, allow_blank=True, help_text="Of what is written to a bucket.")
+    rate = serializers.CharField(required=False, allow_null=True, help_text="Bytes per second, such as 10 MiB.")
     guards = serializers.DictField(child=serializers.IntegerField(), required=False, help_text="Limits of its own.")
 
 

@@ -101,6 +101,7 @@ class RunShape(serializers.Serializer):
     told_at = serializers.DateTimeField(allow_null=True, help_text="Its last sign of life.")
     stop_wanted = serializers.BooleanField()
     pause_wanted = serializers.BooleanField()
+    rate = serializers.IntegerField(allow_null=True, help_text="Bytes per second at most; null: no limit.")
     of = serializers.IntegerField(allow_null=True, help_text="The run that this one undoes or clears up after.")
     intent = serializers.CharField()
     set_aside = serializers.IntegerField(help_text="Days that what is removed or replaced is kept; 0: not at all.")
@@ -313,6 +314,19 @@ class RunPause(APIView):
     def post(self, request: Request, number: int) -> Response:
         """Pause a run: what is in flight is finished."""
         return Response(selectors.run_told(services.pause_run(actor_in(request), number)))
+
+
+class RateShape(serializers.Serializer):
+    rate = serializers.IntegerField(allow_null=True, min_value=1, help_text="Bytes per second; null: no limit.")
+
+
+class RunLimit(APIView):
+    @extend_schema(request=RateShape, responses=RunShape)
+    def post(self, request: Request, number: int) -> Response:
+        """Limit how fast a run moves bytes, from now on."""
+        return Response(
+            selectors.run_told(services.limit_run(actor_in(request), number, _read(RateShape, request)["rate"]))
+        )
 
 
 class RunResume(APIView):

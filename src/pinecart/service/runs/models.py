@@ -34,6 +34,7 @@ class Run(models.Model):
     pause_wanted = models.BooleanField(default=False)
     holds = models.JSONField(default=list)
     released = models.JSONField(default=list)
+    rate = models.BigIntegerField(null=True)
     held_at = models.DateTimeField(null=True)
     counted = models.JSONField(default=list)
     far_side = models.JSONField(null=True)
@@ -114,6 +115,20 @@ class AsideRow(models.Model):
 
     class Meta:
         unique_together = [("run", "leg", "side", "key")]
+
+
+class UploadRow(models.Model):
+    """An upload in parts that a run began: its id once known, what it is of, and the server's date just before."""
+
+    run = models.ForeignKey(RUN, on_delete=models.CASCADE, related_name="uploads")
+    store = models.CharField(max_length=63)
+    key = models.BinaryField()
+    token = models.CharField(max_length=200)
+    at = models.CharField(max_length=40)
+    upload = models.CharField(max_length=300, default="")
+
+    class Meta:
+        unique_together = [("run", "store", "key")]
 
 
 class RunEvent(models.Model):

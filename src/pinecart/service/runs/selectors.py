@@ -18,7 +18,7 @@ from pinecart.runner.undoing import Done
 from pinecart.service.config.refusals import NotFound
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
-from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRow, Run, RunEvent, Scope
+from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRow, Run, RunEvent, Scope, UploadRow
 
 PAGE = 5000
 ASIDE_PAGE = 500
@@ -105,7 +105,7 @@ def run_told(run: Run) -> dict[str, Any]:
         "folders": {d: sum(r["n"] for r in folders if r["decision"] == d) for d in ("copy", "remove")},
         "problems": sum(r["n"] for r in rows if r["error"]), "size_only": sum(r["n"] for r in rows if r["proof"] == "size-only"),
         "findings": 0 if transfers else sum(r["n"] for r in rows), "far_side": run.far_side, "progress": run.progress,
-        "told_at": run.told_at, "stop_wanted": run.stop_wanted, "pause_wanted": run.pause_wanted, "of": run.of,
+        "told_at": run.told_at, "stop_wanted": run.stop_wanted, "pause_wanted": run.pause_wanted, "rate": run.rate, "of": run.of,
         "intent": run.definition["intent"], "set_aside": days_kept(run.definition),
         "held": {"digest": held_digest(run), "lists": run.holds} if run.state == "held" else None,
         "undoable": run.kind == "transfer" and run.state == "ended" and any(totals[d]["objects"] for d in ACTED), "message": run.message, "code": run.code,
@@ -274,8 +274,14 @@ def done_by(run: int, scope: int, leg: int, after: int) -> tuple[list[Done], int
     return found, records[-1].pk if records else after
 
 
-def stop_wanted(run: int) -> bool:
-    return Run.objects.filter(Q(stop_wanted=True) | Q(pause_wanted=True), pk=run).exists()
+def wishes(run: int) -> tuple[bool, bool, int | None]:
+    """What people want of a run under way: stop, pause, bytes per second."""
+    found = Run.objects.filter(pk=run).values_list("stop_wanted", "pause_wanted", "rate").first()
+    return found or (False, False, None)
+
+
+def uploads_left(run: int) -> list[tuple[str, bytes, str]]:
+    return [(s, bytes(k), at) for s, k, at in UploadRow.objects.filter(run_id=run).values_list("store", "key", "at")]
 
 
 def events_after(number: int) -> list[tuple[int, int, str, Any]]:

@@ -19,7 +19,7 @@ from pinecart.runner.records import Record
 from pinecart.runner.run import Ending
 from pinecart.service.config.refusals import Conflict
 from pinecart.service.config.rights import SYSTEM, Actor, Right
-from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRow, Run, RunEvent, Scope
+from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRow, Run, RunEvent, Scope, UploadRow
 from pinecart.service.runs.selectors import alive_of, held_digest, run_numbered, run_of, run_told
 from pinecart.service.stores.selectors import Place, place_of
 from pinecart.service.trail.services import note
@@ -46,7 +46,7 @@ def start_run(
         raise Conflict(message, code="run.under-way")
     run = Run.objects.create(
         kind=kind, job=definition.job, definition=definition.as_mapping(), labels=list(definition.labels),
-        state=State.QUEUED.value, cause=cause, queued_at=timezone.now(), of=of,
+        state=State.QUEUED.value, cause=cause, queued_at=timezone.now(), of=of, rate=definition.rate,
     )  # fmt: skip
     _tell_state(run)
     note(actor, f"{kind}.started", definition.job, run=run.pk)
@@ -72,7 +72,21 @@ def stop_run(actor: Actor, number: int) -> Run:
     note(actor, "run.stop", run.job, run=number)
     run.refresh_from_db()
     if run.state in [s.value for s in (*CLAIMABLE, State.HELD, State.PAUSED)]:
+        if run.state == State.PAUSED.value and UploadRow.objects.filter(run=run).exists():
+            return _requeue(actor, run, Event.RESUME, "run.stopping")  # a process takes its unfinished uploads away
         _end(run, Outcome.STOPPED)
+    return run
+
+
+@transaction.atomic
+def limit_run(actor: Actor, number: int, rate: int | None) -> Run:
+    """So many bytes per second from now on; None: no limit. Raises NotFound, NotAllowed, WrongMoment."""
+    run = run_numbered(number, actor)
+    actor.must(Right.OPERATE, run.labels, f"limiting run {number}")
+    advance(State(run.state), Event.FINISHED)  # only one that is not over
+    Run.objects.filter(pk=number).update(rate=rate)
+    note(actor, "run.limited", run.job, run=number, rate=rate)
+    run.refresh_from_db()
     return run
 
 
@@ -281,6 +295,32 @@ def journal(run: int, epoch: int, scopes: dict[int, int], asides: list[Aside], r
         update_conflicts=True, unique_fields=["scope", "key"],
         update_fields=["source", "there", "crc", "racy", "cleared", "run"],
     )  # fmt: skip
+
+
+@transaction.atomic
+def upload_begun(run: int, epoch: int, store: str, key: bytes, token: str, at: str) -> str:
+    """Commit that an upload in parts starts; the id of one begun before for the same token, or empty."""
+    _hold_epoch(run, epoch)
+    known = UploadRow.objects.filter(run_id=run, store=store, key=key).first()
+    if known is not None and known.token == token and known.upload:
+        return known.upload
+    first = known.at if known else at  # whatever was begun for this key since then is ours
+    UploadRow.objects.update_or_create(
+        run_id=run, store=store, key=key, defaults={"token": token, "at": first, "upload": ""}
+    )
+    return ""
+
+
+@transaction.atomic
+def upload_named(run: int, epoch: int, key: bytes, upload: str) -> None:
+    _hold_epoch(run, epoch)
+    UploadRow.objects.filter(run_id=run, key=key).update(upload=upload)
+
+
+@transaction.atomic
+def upload_over(run: int, epoch: int, key: bytes) -> None:
+    _hold_epoch(run, epoch)
+    UploadRow.objects.filter(run_id=run, key=key).delete()
 
 
 @transaction.atomic

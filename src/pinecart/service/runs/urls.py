@@ -13,6 +13,7 @@ urlpatterns = [
         path(f"runs/<int:number>/{word}", view.as_view(), name=f"run-{word}")
         for word, view in (
             ("pause", api.RunPause),
+            ("limit", api.RunLimit),
             ("resume", api.RunResume),
             ("retry", api.RunRetry),
             ("release", api.RunRelease),

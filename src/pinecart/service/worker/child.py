@@ -25,8 +25,10 @@ django.setup()
 from pinecart.core.definition import read_definition  # noqa: E402
 from pinecart.core.entries import Aside, Row  # noqa: E402
 from pinecart.core.errors import PinecartError  # noqa: E402
-from pinecart.core.ports import Store  # noqa: E402
+from pinecart.core.places import parse_location  # noqa: E402
+from pinecart.core.ports import Store, Uploads  # noqa: E402
 from pinecart.drivers import open_store  # noqa: E402
+from pinecart.runner.pacing import Pacer  # noqa: E402
 from pinecart.runner.records import BatchRules, Record  # noqa: E402
 from pinecart.runner.run import Ending, Order, carry_out  # noqa: E402
 from pinecart.runner.undoing import Done  # noqa: E402
@@ -50,6 +52,9 @@ class Desk:
         self._log = log
         self._stop = False
         self._of = order["of"]
+        self._pause = False
+        self.pacer = Pacer()
+        self._targets = [parse_location(leg["to"]).store for leg in order["definition"]["legs"]]
         self.scopes: dict[int, int] = {}
         self._settled: dict[int, tuple[str, str]] = {}  # leg → the selection carried out before, and this one's
 
@@ -107,8 +112,21 @@ class Desk:
         await asyncio.to_thread(services.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember)
 
     async def tell(self, progress: dict[str, Any]) -> None:
-        self._stop = self._stop or await asyncio.to_thread(selectors.stop_wanted, self._run)
+        stop, self._pause, self.pacer.rate = await asyncio.to_thread(selectors.wishes, self._run)
+        self._stop = self._stop or stop or self._pause
         await asyncio.to_thread(services.tell_progress, self._run, self._epoch, progress)
+
+    def pausing(self) -> bool:
+        return self._pause
+
+    def uploads(self, leg: int) -> Uploads | None:
+        return Journal(self._run, self._epoch, self._targets[leg])
+
+    async def uploads_left(self) -> list[tuple[str, bytes, str]]:
+        return await asyncio.to_thread(selectors.uploads_left, self._run)
+
+    async def upload_over(self, key: bytes) -> None:
+        await asyncio.to_thread(services.upload_over, self._run, self._epoch, key)
 
     def stopping(self) -> bool:
         return self._stop
@@ -123,6 +141,22 @@ class Desk:
             self._log.write(
                 json.dumps({"at": at, "run": self._run, "action": "full", "message": "The log is full."}) + "\n"
             )
+
+
+class Journal:
+    """core.ports.Uploads over the database: every word is committed before the next request."""
+
+    def __init__(self, run: int, epoch: int, store: str) -> None:
+        self._run, self._epoch, self._store = run, epoch, store
+
+    async def begun(self, key: bytes, token: str, at: str) -> str:
+        return await asyncio.to_thread(services.upload_begun, self._run, self._epoch, self._store, key, token, at)
+
+    async def named(self, key: bytes, upload: str) -> None:
+        await asyncio.to_thread(services.upload_named, self._run, self._epoch, key, upload)
+
+    async def over(self, key: bytes) -> None:
+        await asyncio.to_thread(services.upload_over, self._run, self._epoch, key)
 
 
 def main() -> None:
@@ -157,10 +191,10 @@ def _take_up(told: bytes, opened: dict[str, Store]) -> None:
 
 async def _work(given: dict[str, Any], desk: Desk, opened: dict[str, Store]) -> None:
     loop = asyncio.get_running_loop()
-    loop.set_default_executor(ThreadPoolExecutor(20))
+    loop.set_default_executor(ThreadPoolExecutor(32))
     desk.log("started", f"Works on {given['kind']} of {given['job']}.", epoch=given["epoch"])
     try:
-        order = await asyncio.to_thread(_order, given)
+        order = (await asyncio.to_thread(_order, given))._replace(pacer=desk.pacer)
         opened.update(order.stores)
         await asyncio.to_thread(desk.open_scopes, given["job"], order)
     except PinecartError as exc:
