@@ -14,7 +14,7 @@ NODE_STAMP := $(STAMPS)/node-$(shell cat console/package-lock.json console/packa
 APT_STAMP := $(STAMPS)/apt-packages
 DEBIAN := chromium fonts-dejavu-core memcached libeatmydata1
 
-.PHONY: setup demo test check pytest console-test wheel schema lock bench clean console screenshots
+.PHONY: setup demo test check pytest console-test wheel schema lock bench soak clean console screenshots
 
 setup: $(RUN_STAMP) $(BUILT)
 
@@ -86,6 +86,9 @@ pytest: $(TEST_STAMP) $(APT_STAMP) $(BUILT)
 
 schema: $(TEST_STAMP)
 	PINECART_DATA=/nonexistent DJANGO_SETTINGS_MODULE=pinecart.service.config.settings $(BIN)/python -m django spectacular --validate --fail-on-warn --file docs/api.yml
+
+soak: $(TEST_STAMP) $(APT_STAMP)
+	PINECART_SOAK=$(or $(SEEDS),100) $(BIN)/pytest -n 2 tests/runner/test_whatever_happens.py tests/whole/test_kills.py
 
 wheel: $(TEST_STAMP) $(BUILT)
 	@rm -rf dist build

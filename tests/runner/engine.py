@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections import Counter
 
 from pinecart.core.definition import LEG_KEYS, read_definition
@@ -41,6 +42,11 @@ class Memory:
         self.rows, self.records, self.lines, self.stop = {}, {}, [], False
         self.asides, self.done, self.is_fresh = {}, {}, False
         self.journal = Journal()
+        self.dead = False  # as if the process were gone: nothing is written down any more
+
+    def _must_live(self):
+        if self.dead:
+            raise asyncio.CancelledError
 
     async def pages(self, leg):
         rows = sorted(self.rows.items())
@@ -52,6 +58,7 @@ class Memory:
             self.rows.pop(key, None)
 
     async def save(self, batch):
+        self._must_live()
         for record in batch:
             old = self.records.get(record.key)
             if record.decision == "clear" and old and old.done and old.decision in ("copy", "replace"):
@@ -65,6 +72,7 @@ class Memory:
                     self.asides[side, record.key] = self.asides[side, record.key]._replace(kept=record.kept)
 
     async def before(self, asides, rows):
+        self._must_live()
         self.asides |= {(a.side, a.key): a for a in asides}
         self.rows |= {row.key: row for _, row in rows}
 
@@ -101,7 +109,7 @@ class Memory:
     def pausing(self):
         return False
 
-    def uploads(self, leg):
+    def uploads(self, leg, side):
         return self.journal
 
     async def uploads_left(self):

@@ -15,7 +15,7 @@ from typing import Any, TypeVar
 from urllib.parse import quote, urlencode
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.entries import Entry, fingerprint
+from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Incomplete, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
@@ -179,7 +179,7 @@ class S3Store:
     ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
         bucket, name = self._split(key)
         ranged = start > 0 or last is not None
-        headers = {"if-match": f'"{etag}"'}
+        headers = {"if-match": f'"{etag}"', "x-amz-checksum-mode": "ENABLED"}
         if ranged:
             headers["range"] = f"bytes={start}-{'' if last is None else last}"
         path, query, full = self._prepare("GET", bucket, name, [], headers, EMPTY_SHA256)
@@ -280,13 +280,18 @@ class S3Store:
         upload, there = await self._taken_up(put, step)
         whole = {"x-amz-checksum-algorithm": "CRC64NVME", "x-amz-checksum-type": "FULL_OBJECT"}
         knows = self._abilities.checksum == "crc64nvme"
-        if not upload:
-            started = await self._safely(
-                lambda: self._good(
-                    "POST", bucket, name, query=[("uploads", "")], headers=self._kept(put) | (whole if knows else {}),
-                    what=f"Starting parts of {self._named(put.key)}",
-                )
+        starts = 0
+
+        async def start() -> Answer:
+            nonlocal starts
+            starts += 1
+            return await self._good(
+                "POST", bucket, name, query=[("uploads", "")], headers=self._kept(put) | (whole if knows else {}),
+                what=f"Starting parts of {self._named(put.key)}",
             )  # fmt: skip
+
+        if not upload:
+            started = await self._safely(start)
             upload = text_of(started.body, "UploadId")
             if put.uploads:
                 await put.uploads.named(put.key, upload)
@@ -325,7 +330,9 @@ class S3Store:
                 if put.uploads:
                     await put.uploads.over(put.key)
             raise
-        if put.uploads:
+        if (
+            put.uploads and starts < 2
+        ):  # after a lost answer another one may be left: it stays journalled, to be cleared
             await put.uploads.over(put.key)
         entry = Entry(put.key, put.size, None, text_of(answer.body, "ETag").strip('"'))
         await self._must_have_size(put)
@@ -335,9 +342,8 @@ class S3Store:
         """An upload of this very source that was begun before, and its parts: (number, size) → MD5."""
         if put.uploads is None:
             return "", {}
-        source = "" if isinstance(put.body, bytes) else fingerprint(put.body.entry)
         date = self._transport.last_date or self._now()
-        upload = await put.uploads.begun(put.key, f"{source}/{put.size}/{step}", date.isoformat())
+        upload = await put.uploads.begun(put.key, f"{put.card.decision_id}/{put.size}/{step}", date.isoformat())
         if not upload:
             return "", {}
         bucket, name = self._split(put.key)
@@ -635,9 +641,14 @@ class _Object:
         self.entry = entry
         self.card: Card | None = None
         self.content_type, self.metadata = "", dict[str, str]()
+        self._crc = ""
 
     async def whole(self) -> bytes:
-        return b"".join([c async for c in self.chunks()])
+        """Checked against the store's own checksum, where it tells one."""
+        body = b"".join([c async for c in self.chunks()])
+        if self._crc and crc_of(body) != self._crc:
+            raise Corrupt(f"{self._store._named(self._key)}: the bytes did not arrive as the store has them.")
+        return body
 
     async def chunks(self) -> AsyncIterator[bytes]:
         """A cut line goes on where it was, by range and If-Match."""
@@ -659,6 +670,7 @@ class _Object:
                 tried += 1
 
     def _keep(self, headers: Mapping[str, str]) -> None:
+        self._crc = headers.get("x-amz-checksum-crc64nvme", "") if "Content-Range" not in headers else self._crc
         self.metadata = _metadata(headers)
         self.card = Card.parse(self.metadata.pop("pinecart", None))
         self.content_type = headers.get("Content-Type", "")

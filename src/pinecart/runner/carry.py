@@ -18,7 +18,7 @@ from typing import NamedTuple
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry, Row, fingerprint, is_racy
-from pinecart.core.errors import Busy, Changed, Missing, StoreError, Taken
+from pinecart.core.errors import Busy, Changed, Corrupt, Missing, StoreError, Taken
 from pinecart.core.keeping import Keep, from_metadata, to_metadata
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Store, Uploads
@@ -44,7 +44,7 @@ class Carrier:
 
     def __init__(
         self, run: int, leg: int, source: Side, target: Side, retry: Retry, keep: Keep = Keep(),
-        uploads: Uploads | None = None, pacer: Pacer | None = None,
+        uploads: tuple[Uploads | None, Uploads | None] = (None, None), pacer: Pacer | None = None,
     ) -> None:  # fmt: skip
         self._uploads, self._pacer = uploads, pacer or Pacer()
         self._keep = keep
@@ -130,7 +130,7 @@ class Carrier:
                 put = await self._with_extra(put, reading, stat.metadata)
         else:
             put = put._replace(metadata=stat.metadata)
-        put = put._replace(content_type=stat.content_type or put.content_type)
+        put = put._replace(content_type=stat.content_type or put.content_type, uploads=self._uploads[1])
         placed = await target.copy(put, source, self._source.prefix + entry.source_key, entry)
         self._may_copy = placed is not None
         return placed
@@ -149,7 +149,10 @@ class Carrier:
                 raise Taken(f"{show(key)} is not as it was when this was planned. It was left alone.")
             card = stat.card or Card(mark, entry.modified_ns, "")
             put = self._put(to, entry.size, b"", card._replace(decision_id=mark), None)
-            put = put._replace(metadata=stat.metadata, content_type=stat.content_type or put.content_type)
+            uploads = self._uploads[store is self._target.store]
+            put = put._replace(
+                metadata=stat.metadata, content_type=stat.content_type or put.content_type, uploads=uploads
+            )
             placed = await store.copy(put, store, key, entry)
             if placed is None:
                 async with self._room.of(min(entry.size, LARGE_ROOM)), store.open(key, entry) as reading:
@@ -174,13 +177,17 @@ class Carrier:
             known = card.crc if card else ""
             time_ns = card.modified_ns if card else reading.entry.modified_ns
             put = self._put(target, size, reading, Card(mark, time_ns, known), replaces)
-            put = put._replace(uploads=self._uploads)
+            put = put._replace(uploads=self._uploads[1])
             put = put._replace(content_type=reading.content_type or put.content_type)
             return await self._with_extra(put, reading, reading.metadata)
         body = await reading.whole()
         if len(body) != size:
             raise Changed(f"{show(reading.entry.key)}: {size} bytes were listed, {len(body)} were read.")
         crc = crc_of(body)
+        if reading.card and reading.card.crc not in ("", crc) and crc_of(await reading.whole()) != crc:
+            raise Corrupt(
+                f"{show(reading.entry.key)} was read twice, and came differently: the line to it is not to be trusted."
+            )
         kept = reading.card if reading.card and reading.card.crc in ("", crc) else None
         put = self._put(
             target, size, body, Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc), replaces

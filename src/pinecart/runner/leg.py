@@ -105,7 +105,7 @@ class Job(NamedTuple):
     settle_s: float = SETTLE_S
     keep: Keep = Keep()
     folders: str = "with-files"
-    uploads: Uploads | None = None
+    uploads: tuple[Uploads | None, Uploads | None] = (None, None)
     pacer: Pacer | None = None
 
 

@@ -54,7 +54,11 @@ class Desk:
         self._of = order["of"]
         self._pause = False
         self.pacer = Pacer()
-        self._targets = [parse_location(leg["to"]).store for leg in order["definition"]["legs"]]
+        self._stores = {
+            (n, side): parse_location(leg[word]).store
+            for n, leg in enumerate(order["definition"]["legs"])
+            for side, word in services.SIDES
+        }
         self.scopes: dict[int, int] = {}
         self._settled: dict[int, tuple[str, str]] = {}  # leg → the selection carried out before, and this one's
 
@@ -119,8 +123,8 @@ class Desk:
     def pausing(self) -> bool:
         return self._pause
 
-    def uploads(self, leg: int) -> Uploads | None:
-        return Journal(self._run, self._epoch, self._targets[leg])
+    def uploads(self, leg: int, side: str) -> Uploads | None:
+        return Journal(self._run, self._epoch, self._stores[leg, side])
 
     async def uploads_left(self) -> list[tuple[str, bytes, str]]:
         return await asyncio.to_thread(selectors.uploads_left, self._run)
