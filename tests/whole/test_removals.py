@@ -9,7 +9,7 @@ import pytest
 
 from pinecart.client import ClientError
 from pinecart.standins.bucket_server import Behaviour
-from tests.whole.house import pids_of, until
+from tests.whole.house import house, pids_of, until
 from tests.whole.test_runs import held as in_bucket
 
 SHEETS = {f"sheets/{n:03}.csv": b"count,%d\n" % n for n in range(40)}
@@ -200,3 +200,12 @@ def kill_run(house, run):
         except OSError:
             continue
     raise AssertionError(f"no process works on run {run}")
+
+
+def test_with_too_little_disk_nothing_starts_and_it_is_said(tmp_path):
+    with house(tmp_path, "--least-free", str(1 << 60)) as poor:
+        _, job = poor.fresh_job("waiting", {"a": b"1"})
+        with poor.client() as cart:
+            run = cart.start(job)["id"]
+            until(lambda: "of disk are free" in cart.run(run)["message"], what="the reason why it waits")
+            assert cart.run(run)["state"] == "queued"

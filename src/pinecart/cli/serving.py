@@ -43,6 +43,7 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
     type=click.IntRange(1, 32),
     help="How many runs work at the same time.",
 )
+@click.option("--least-free", default=500 << 20, hidden=True)
 @click.option("--settle-s", default=60.0, hidden=True)
 @click.option("--batch-rows", default=1000, hidden=True, type=click.IntRange(1, 1000))
 def serve(data: str | None, **options: Any) -> None:

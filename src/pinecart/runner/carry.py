@@ -23,6 +23,7 @@ from pinecart.core.keeping import Keep, from_metadata, to_metadata
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Store, Uploads
 from pinecart.core.retry import Retry
+from pinecart.runner.look import content_crc
 from pinecart.runner.pacing import Paced, Pacer
 from pinecart.runner.side import Side
 
@@ -87,7 +88,7 @@ class Carrier:
                 self._ready = True
 
     async def _attempt(self, key: bytes, entry: Entry, replaces: Entry | None, tried: int) -> Carried:
-        mark, target = decision_id(self._run, self._leg, entry), self._target.prefix + key
+        mark, target = decision_id(self._run, self._leg, entry, replaces), self._target.prefix + key
         if tried > 1 and (twin := await self._twin(self._target.store, target, mark, entry.size)):
             return self._carried(entry, twin, tried)
         try:
@@ -97,7 +98,7 @@ class Carrier:
             async with self._room.of(min(entry.size, LARGE_ROOM)), self._open(entry) as opened:
                 reading = Paced(opened, self._pacer)
                 now = reading.entry._replace(key=key, was=entry.was)
-                mark = decision_id(self._run, self._leg, now)
+                mark = decision_id(self._run, self._leg, now, replaces)
                 placed = await self._target.store.put(await self._prepare(target, reading, mark, replaces))
                 return self._carried(now, placed, tried)
         except Taken:
@@ -160,9 +161,12 @@ class Carrier:
             return placed.entry
         except Taken:
             twin = await self._twin(store, to, mark, entry.size)
-            if twin is None:
+            if twin is not None:
+                return twin.entry
+            there = (await store.stat(to)).entry  # a folder keeps no card: the content tells
+            if there.size != entry.size or await content_crc(store, to, there) != await content_crc(store, key, entry):
                 raise
-            return twin.entry
+            return there
 
     def _put(self, target: bytes, size: int, body: bytes | Reading, card: Card, replaces: Entry | None) -> Put:
         """target: the whole key."""
@@ -236,7 +240,10 @@ class Room:
                 self._changed.notify_all()
 
 
-def decision_id(run: int, leg: int, entry: Entry) -> str:
-    """The same for the same decision, in whatever process it is carried out."""
+REPLACED = "r"
+
+
+def decision_id(run: int, leg: int, entry: Entry, replaces: Entry | None = None) -> str:
+    """The same for the same decision, in whatever process it is carried out. It ends in REPLACED if something was there."""
     text = b"|".join([str(run).encode(), str(leg).encode(), entry.key, fingerprint(entry).encode()])
-    return hashlib.sha256(text).hexdigest()[:32]
+    return hashlib.sha256(text).hexdigest()[:32] + (REPLACED if replaces else "")

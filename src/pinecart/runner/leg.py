@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import itertools
 import json
 import tempfile
@@ -24,7 +25,7 @@ from pinecart.core.ports import Uploads
 from pinecart.core.renaming import Renaming
 from pinecart.core.retry import Retry
 from pinecart.core.selection import Selection
-from pinecart.runner.carry import Carrier, decision_id
+from pinecart.runner.carry import REPLACED, Carrier, decision_id
 from pinecart.runner.feed import Pages, far_entries, leg_rows, merged, nothing, source_entries
 from pinecart.runner.look import Pair, compare_contents, content_crc
 from pinecart.runner.pacing import Pacer, Width
@@ -142,6 +143,7 @@ class LegRun:
         self._blocked: list[Item] = []  # copies in whose way something lies that is yet to be removed
         self.counts = Counts(0, 0, 0)
         self.held: list[HeldList] = []
+        self._meant: list[Aside] = []
         self._take = {
             "source": Remover(job.run, job.leg, "source", job.source, self._carrier, job.days),
             "target": Remover(job.run, job.leg, "target", job.target, self._carrier, job.days),
@@ -243,7 +245,8 @@ class LegRun:
 
     async def _settle_what_was_meant(self) -> None:
         """After an interruption: what was journalled and has happened is recorded; the rest is planned again."""
-        for aside in await self._ledger.meant(self._job.leg):
+        self._meant = await self._ledger.meant(self._job.leg)
+        for aside in self._meant:
             side = self._job.source if aside.side == "source" else self._job.target
             whole = original_key(side.store.home(aside.at), aside.at)
             try:
@@ -361,6 +364,8 @@ class LegRun:
     async def _route(self, item: Item, pool: Pool, spill: IO[str]) -> None:
         """Send one decision where it belongs: counted, recorded, acted on at once, or spilled until the plan is complete."""
         decision, reason, problem = item.verdict
+        if decision is Decision.CLEAR and reason is Reason.RECOGNISED:
+            await self._recognised(item)
         if decision in ACTS:
             self._progress.planned_objects += 1
             self._progress.planned_bytes += item.entry.size if item.entry and decision is not Decision.CLEAR else 0
@@ -409,14 +414,32 @@ class LegRun:
         """Already there. If it is this run's own write, made before it was interrupted, it counts as the copy it was."""
         assert item.entry is not None and item.far is not None
         row = Row(item.key, fingerprint(item.entry), fingerprint(item.far), item.crc, run=self._job.run)
-        if not self._job.only_plan and not item.far.inode:
-            card = (await self._job.target.store.stat(self._job.target.prefix + item.key)).card
-            if card and card.decision_id == decision_id(self._job.run, self._job.leg, item.entry):
-                own = item._replace(verdict=Verdict(Decision.COPY, Reason.NEW if item.row is None else Reason.CHANGED))
-                await self._recorder.add(self._record(own, row=row, proof="server-verified", crc=item.crc))
-                self.acted += 1
-                return
-        await self._recorder.add(self._record(item, row=row, crc=item.crc))
+        own = await self._own_write(item)
+        if own:
+            kept = await self._kept_before(item.key)
+            await self._recorder.add(self._record(own, row=row, proof="server-verified", crc=item.crc, kept=kept))
+            self.acted += 1
+        elif item.verdict.decision is Decision.LEAVE:
+            await self._recorder.add(self._record(item, row=row, crc=item.crc))
+
+    async def _kept_before(self, key: bytes) -> str:
+        """The fingerprint of what was set aside of it before the interruption; empty: nothing was."""
+        for aside in self._meant:
+            if aside.key == key and aside.side == "target":
+                with contextlib.suppress(Missing):
+                    return fingerprint((await self._job.target.store.stat(aside.at)).entry)
+        return ""
+
+    async def _own_write(self, item: Item) -> Item | None:
+        """What lies there as the decision it came from, if this very run has put it there before it was interrupted."""
+        assert item.entry is not None and item.far is not None
+        if self._job.only_plan or item.far.inode:
+            return None
+        card = (await self._job.target.store.stat(self._job.target.prefix + item.key)).card
+        if not card or card.decision_id.removesuffix(REPLACED) != decision_id(self._job.run, self._job.leg, item.entry):
+            return None
+        decision = Decision.REPLACE if card.decision_id.endswith(REPLACED) else Decision.COPY
+        return item._replace(verdict=Verdict(decision, Reason.NEW if item.row is None else Reason.CHANGED))
 
     # --- acting --------------------------------------------------------------------------------------------------
 

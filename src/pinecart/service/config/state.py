@@ -40,6 +40,7 @@ class Options(NamedTuple):
     runs_at_once: int = 3
     batch_rows: int = 1000
     settle_s: float = 60.0
+    least_free: int = 500 << 20
     demo: str = ""
 
     @property
@@ -105,6 +106,11 @@ class State(NamedTuple):
             with open(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w") as out:
                 out.write(make())
         return file.read_text()
+
+    def free_bytes(self) -> int:
+        """Free disk where this folder lies."""
+        found = os.statvfs(self.root)
+        return found.f_bavail * found.f_frsize
 
     def secret(self, name: str) -> str:
         return (self.root / name).read_text()

@@ -14,7 +14,7 @@ from pinecart.core.entries import Aside, Row
 from pinecart.core.errors import PinecartError, SignInRefused
 from pinecart.core.lifecycle import CLAIMABLE, Event, Outcome, State, advance
 from pinecart.core.places import parse_location
-from pinecart.core.totals import outcome_of
+from pinecart.core.totals import outcome_of, size_text
 from pinecart.runner.records import Record
 from pinecart.runner.run import Ending
 from pinecart.service.config.refusals import Conflict
@@ -203,6 +203,14 @@ def claim_next(*, now: datetime, limit: int) -> Run | None:
         if run.message != waits:
             Run.objects.filter(pk=run.pk).update(message=waits)
     return None
+
+
+def hold_back(free: int, *, all_pause: bool) -> None:
+    """Too little disk is free: nothing starts, and under the lower limit what works is paused."""
+    why = f"Waits: only {size_text(free)} of disk are free where Pine Cart keeps its records. Make room."
+    Run.objects.filter(state__in=[s.value for s in CLAIMABLE]).update(message=why)
+    if all_pause:
+        Run.objects.filter(state=State.WORKING.value, pause_wanted=False).update(pause_wanted=True, message=why)
 
 
 def _overlap(a: Run, b: Run) -> bool:

@@ -14,9 +14,11 @@ from datetime import datetime
 
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.runs.selectors import Run, run_of, runs_working
-from pinecart.service.runs.services import claim_next, interrupt
+from pinecart.service.runs.services import claim_next, hold_back, interrupt
 from pinecart.service.stores.selectors import newest_key
 from pinecart.service.worker.orders import order_of
+
+PAUSE_BELOW = 0.4  # of the least free disk with which a run starts: 200 MiB of 500
 
 
 class Worker:
@@ -32,6 +34,10 @@ class Worker:
         for run in runs_working():
             if run.pk not in self._children and is_free(run.pk):
                 interrupt(run)
+        free = STATE.free_bytes()
+        if free < OPTIONS.least_free:
+            hold_back(free, all_pause=free < OPTIONS.least_free * PAUSE_BELOW)
+            return
         while claimed := claim_next(now=now, limit=OPTIONS.runs_at_once):
             self._start(claimed)
 

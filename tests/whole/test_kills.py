@@ -1,0 +1,112 @@
+"""kill -9 of run, worker or service at random moments of a run with parts, replacements, removals and clearings.
+
+In the end both sides are as the intent says, and nothing is left, stuck or counted twice. `make soak` has more and larger ones.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import random
+import signal
+import time
+from pathlib import Path
+
+import pytest
+
+from pinecart.standins.bucket_server import Behaviour
+from tests.whole.house import house, pids_of, until
+from tests.whole.test_runs import held as in_bucket
+
+SOAK = os.environ.get("PINECART_SOAK")
+SEEDS, FILES = (int(SOAK), 2000) if SOAK else (10, 250)
+LARGE = 20 << 20  # three parts
+
+
+@pytest.fixture(scope="module")
+def home(tmp_path_factory):
+    with house(tmp_path_factory.mktemp("kills"), "--settle-s", "0") as made:
+        yield made
+
+
+def command(pid):
+    with contextlib.suppress(OSError):
+        return Path(f"/proc/{pid}/cmdline").read_bytes().replace(b"\0", b" ").decode()
+    return ""
+
+
+def kill_one(home, run, chance):
+    """One of the three, with -9. True: it was the service."""
+    victim = chance.choice(["run", "worker", "service"])
+    children = pids_of(home.process.pid)
+    if victim == "service":
+        home.process.send_signal(signal.SIGKILL)
+        home.process.wait(10)
+        until(lambda: not [p for p in children if command(p)], what="its processes to end with it")
+        return True
+    lock = str(home.state / "runs" / f"{run}.lock")
+    for pid in children:
+        with contextlib.suppress(OSError):
+            works = any(os.readlink(f"/proc/{pid}/fd/{fd}") == lock for fd in os.listdir(f"/proc/{pid}/fd"))
+            if works if victim == "run" else command(pid).rstrip().endswith("pinecart.service.worker"):
+                os.kill(pid, signal.SIGKILL)
+                break
+    return False
+
+
+@pytest.mark.parametrize("seed", range(SEEDS))
+def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
+    chance = random.Random(seed)
+    intent = ["mirror", "hand-over"][seed % 2]
+    name = f"k{seed}"
+    guards = {"removals": 10_000, "removals_percent": 100, "replacements_percent": 100, "lost_percent": 100}
+    files = {f"d{n % 7}/{n:04}.flac": b"%d" % n * 40 for n in range(FILES)}
+    root, job = home.fresh_job(name, files, intent="renew" if intent == "hand-over" else intent, guards=guards)
+    assert home.carried(job)["outcome"] == "clean"
+    if intent == "hand-over":
+        with home.client() as cart:
+            cart.change_job(job, cart.job(job)["definition"] | {"intent": intent})
+    names = sorted(files)
+    gone = names[1::6] if intent == "mirror" else []
+    changed = [n for n in names[::5] if n not in gone]
+    for path in changed:
+        files[path] = b"changed" + files[path]
+        (root / path).write_bytes(files[path])
+    for path in gone:
+        del files[path]
+        (root / path).unlink()
+    new = {"d8/long.flac": chance.randbytes(LARGE)} | {f"d8/{n}.csv": b"%d" % n for n in range(FILES // 5)}
+    files |= new
+    for path, body in new.items():
+        (root / path).parent.mkdir(exist_ok=True)
+        (root / path).write_bytes(body)
+    for kind in ("put", "delete", "part", "copy"):
+        home.standin.behaviour[kind] = Behaviour(delay_s=0.01)
+    with home.client() as cart:
+        run = cart.start(job)["id"]
+    for _ in range(chance.choice([1, 2, 3])):
+        time.sleep(chance.random() * 1.2)
+        if kill_one(home, run, chance):
+            home.start()
+    home.standin.behaviour.clear()
+    with home.client() as cart:
+        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r, 90, f"run {run} to end")
+        objects = list(cart.objects(run))
+    there = {k[3:]: v for k, v in in_bucket(home, name).items() if k.startswith("in/")}
+    assert ended["outcome"] == "clean", (ended["sentence"], ended["problem_groups"])
+    assert there == files
+    left = {p for p in root.rglob("*") if p.is_file()}
+    kept = {p for p in left if ".pinecart-aside" in str(p)}
+    assert not [p for p in left if p.name.endswith(".part")] and not home.standin.shelf.uploads
+    counts = {d: t["objects"] for d, t in ended["totals"].items()}
+    assert (counts["copy"], counts["replace"], counts["remove"]) == (len(new), len(changed), len(gone)), ended[
+        "sentence"
+    ]
+    assert len(objects) == len({o["key"] for o in objects})
+    if intent == "hand-over":
+        assert left == kept and len(kept) == len(files) == counts["clear"]
+    else:
+        assert {str(p.relative_to(root)) for p in left} == set(files)
+    aside = [k for k in in_bucket(home, name) if k.startswith(f".pinecart-aside/{run}/")]
+    assert len(aside) == len(changed) + len(gone)
+    assert home.carried(job)["outcome"] == "nothing-to-do"
