@@ -43,6 +43,23 @@ class Nothing:
     def stopping(self) -> bool:
         return False
 
+    def pausing(self) -> bool:
+        return False
+
+    def fresh(self, leg: int) -> bool:
+        return False
+
+    async def settled(self, leg: int) -> None: ...
+    async def before(self, asides: list[Any], rows: list[Any]) -> None: ...
+    async def meant(self, leg: int) -> list[Any]:
+        return []
+
+    def uploads(self, leg: int, side: str) -> None:
+        return None
+
+    async def uploads_left(self) -> list[Any]:
+        return []
+
     def log(self, action: str, message: str, **fields: Any) -> None: ...
 
 

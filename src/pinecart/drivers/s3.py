@@ -66,7 +66,7 @@ class S3Store:
         self._now = now
         self._abilities = Abilities(create_only=True, keeps_metadata=True)
         self._guards_copies = True
-        self._system = (str(transport.url.origin()), keys)
+        self._system = (transport.origin, keys)
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> S3Store:
@@ -90,7 +90,7 @@ class S3Store:
         return self._abilities
 
     def identity(self, prefix: bytes) -> str:
-        return f"s3:{self._transport.url.origin()}/{show(self._root + prefix)}"
+        return f"s3:{self._transport.origin}/{show(self._root + prefix)}"
 
     # --- looking -------------------------------------------------------------------------------------------------
 

@@ -1,27 +1,48 @@
 """The only door to HTTP: a pool, time limits, verified TLS, and addresses that are refused after resolving.
 
-Keys reach the server byte for byte: what is asked for is an encoded path and query, sent as it stands.
+libcurl moves the bytes, driven by the event loop. Keys reach the server byte for byte: what is asked for is an encoded path
+and query, sent as it stands. Nothing is ever repeated or followed by itself: that is decided where it is known what it means.
 """
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
+import io
 import ipaddress
+import os
 import socket
 import ssl
+from collections import deque
 from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
 from datetime import datetime
 from email.utils import parsedate_to_datetime
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, cast
+from urllib.parse import urlsplit
 
-import aiohttp
-from aiohttp.abc import AbstractResolver, ResolveResult
-from aiohttp.resolver import ThreadedResolver
-from yarl import URL
+import certifi
+import pycurl
 
 from pinecart.core.errors import Busy, Refused, StoreError, Unreachable
 
-CHUNK = 1 << 20
+HELD_AHEAD = 4 << 20  # bytes of a streamed answer that wait for their reader; then the line pauses
+BUFFER = 512 << 10
+MOST_LINES = 128
+SILENT = "Content-Type:", "Expect:", "Accept:"  # what libcurl would add by itself
+
+
+class Headers(dict[str, str]):
+    """An answer's headers, whatever their case."""
+
+    def __getitem__(self, name: str) -> str:
+        return super().__getitem__(name.lower())
+
+    def __contains__(self, name: object) -> bool:
+        return isinstance(name, str) and super().__contains__(name.lower())
+
+    def get(self, name: str, default: Any = None) -> Any:
+        return super().get(name.lower(), default)
 
 
 class Answer(NamedTuple):
@@ -47,23 +68,6 @@ class Allowed(NamedTuple):
             raise Refused(message, code="store.address-refused")
 
 
-class _CheckedResolver(AbstractResolver):
-    def __init__(self, allowed: Allowed) -> None:
-        self._inner = ThreadedResolver()
-        self._allowed = allowed
-
-    async def resolve(
-        self, host: str, port: int = 0, family: socket.AddressFamily = socket.AF_INET
-    ) -> list[ResolveResult]:
-        found = await self._inner.resolve(host, port, family)
-        for each in found:
-            self._allowed.check(each["host"])
-        return found
-
-    async def close(self) -> None:
-        await self._inner.close()
-
-
 class Transport:
     """Requests to one endpoint (scheme, host, port). Made without touching the network; `close` it."""
 
@@ -71,24 +75,24 @@ class Transport:
         self, endpoint: str, *, allowed: Allowed, connect_s: float = 10, silence_s: float = 60,
         certificate: str = "", proxy: str = "",
     ) -> None:  # fmt: skip
-        self.url = URL(endpoint)
-        if self.url.scheme not in ("http", "https") or not self.url.host or self.url.path not in ("", "/"):
+        url = urlsplit(endpoint)
+        if url.scheme not in ("http", "https") or not url.hostname or url.path not in ("", "/") or url.query:
             raise Refused(
                 f"{endpoint!r} is no endpoint: write it as https://HOST or https://HOST:PORT.", code="store.address"
             )
-        self._allowed = allowed
-        self._certificate, self._proxy = certificate, proxy or None
-        self._timeout = aiohttp.ClientTimeout(total=None, sock_connect=connect_s, sock_read=silence_s)
-        self._session: aiohttp.ClientSession | None = None
+        self._allowed, self._scheme, self.host = allowed, url.scheme, url.netloc.rpartition("@")[2].lower()
+        self._certificate, self._proxy = certificate, proxy
+        self._connect_s, self._silence_s = connect_s, silence_s
+        self._lines: _Lines | None = None
         self._last_date = ""
 
     @property
-    def host(self) -> str:
-        return self.url.authority
+    def origin(self) -> str:
+        return f"{self._scheme}://{self.host}"
 
     @property
     def is_tls(self) -> bool:
-        return self.url.scheme == "https"
+        return self._scheme == "https"
 
     @property
     def last_date(self) -> datetime | None:
@@ -100,69 +104,304 @@ class Transport:
 
     def authority(self, bucket: str = "") -> str:
         """Host and port; with a bucket in front of the host where that is how buckets are addressed."""
-        return f"{bucket}.{self.url.authority}" if bucket else self.url.authority
+        return f"{bucket}.{self.host}" if bucket else self.host
 
-    async def ask(self, method: str, target: str, headers: Mapping[str, str], body: Any = None) -> Answer:
+    async def ask(self, method: str, target: str, headers: Mapping[str, str], body: bytes | None = None) -> Answer:
         """One request, the whole answer. target: encoded path and query. Raises Unreachable, Busy, Refused."""
-        async with self.streamed(method, target, headers, body) as (status, found, chunks):
-            return Answer(status, found, b"".join([c async for c in chunks]))
+        line = self._line(method, target, headers, body)
+        found: list[bytes] = []
+        line.easy.setopt(pycurl.WRITEFUNCTION, found.append)
+        await self._done(line)
+        status, told = line.head()
+        self._last_date = told.get("date", "")
+        return Answer(status, told, b"".join(found))
 
     @asynccontextmanager
     async def streamed(
-        self, method: str, target: str, headers: Mapping[str, str], body: Any = None
+        self, method: str, target: str, headers: Mapping[str, str]
     ) -> AsyncIterator[tuple[int, Mapping[str, str], AsyncIterator[bytes]]]:
-        """One request, the answer's status and headers, and its body in chunks of at most 1 MiB."""
-        url = URL(f"{self.url.scheme}://{headers.get('host', self.url.authority)}{target}", encoded=True)
+        """One request without a body, the answer's status and headers, and its body in chunks as they come."""
+        line = self._line(method, target, headers, None)
+        stream = _Stream(line)
+        task = asyncio.ensure_future(self._done(line))
+        task.add_done_callback(lambda _: stream.end())
         try:
-            async with self._open().request(
-                method,
-                url,
-                headers=headers,
-                data=body,
-                allow_redirects=False,
-                skip_auto_headers=("Content-Type",),
-                proxy=self._proxy,
-            ) as answer:
-                self._last_date = answer.headers.get("Date", "")
-                yield answer.status, answer.headers, answer.content.iter_chunked(CHUNK)
-        except StoreError:
-            raise
-        except aiohttp.ClientConnectorCertificateError as exc:
-            raise Unreachable(
-                f"{self.host}: its certificate is not trusted ({exc.certificate_error}). Check the address, or give the certificate file.",
-                code="store.certificate",
-            ) from exc
-        except aiohttp.ClientConnectorError as exc:
-            cause = exc.__cause__ if isinstance(exc.__cause__, StoreError) else None
-            if cause:
-                raise cause from exc
-            raise Unreachable(
-                f"{self.host} can't be reached ({exc.os_error.strerror or exc.os_error}). Check the address, and that it runs."
-            ) from exc
-        except TimeoutError as exc:
-            raise Busy(f"{self.host} did not answer in time. It is tried again.", code="store.silent") from exc
-        except (aiohttp.ClientError, OSError) as exc:
-            raise Busy(
-                f"{self.host}: the line was cut ({type(exc).__name__}). It is tried again.", code="store.cut"
-            ) from exc
+            await stream.begun.wait()
+            if task.done():
+                await task  # it may have failed before there was an answer
+            status, told = line.head()
+            self._last_date = told.get("date", "")
+            yield status, told, stream.chunks(task)
+        finally:
+            task.cancel()
+            with contextlib.suppress(BaseException):
+                await task
 
-    def _open(self) -> aiohttp.ClientSession:
-        if self._session is None:
-            literal = (URL(self._proxy).host if self._proxy else self.url.host) or ""
-            if literal.replace(".", "").isdigit() or ":" in literal:
-                self._allowed.check(literal)
-            verified = ssl.create_default_context(cadata=self._certificate or None)
-            connector = aiohttp.TCPConnector(
-                limit=128, ssl=verified, resolver=_CheckedResolver(self._allowed), ttl_dns_cache=60
-            )
-            self._session = aiohttp.ClientSession(
-                connector=connector, timeout=self._timeout, auto_decompress=False, read_bufsize=1 << 20
-            )
-            # aiohttp would repeat a PUT by itself on a cut line, with a stream that is half consumed: we repeat, knowingly.
-            self._session._retry_connection = False
-        return self._session
+    def _line(self, method: str, target: str, headers: Mapping[str, str], body: bytes | None) -> _Line:
+        if self._lines is None:
+            self._lines = _Lines(self._configured)
+        line = self._lines.free()
+        easy = line.easy
+        easy.setopt(pycurl.URL, f"{self._scheme}://{headers.get('host', self.host)}{target}")
+        easy.setopt(pycurl.HTTPHEADER, _written(headers))
+        easy.setopt(
+            pycurl.FRESH_CONNECT, method == "POST"
+        )  # libcurl repeats on a line that was cut while idle: never a POST
+        if method == "HEAD":
+            easy.setopt(pycurl.NOBODY, 1)
+        elif body:
+            easy.setopt(pycurl.UPLOAD, 1)
+            easy.setopt(pycurl.INFILESIZE_LARGE, len(body))
+            easy.setopt(
+                pycurl.READFUNCTION, io.BytesIO(body).read
+            )  # it can't be rewound: nothing is sent twice unasked
+        else:
+            easy.setopt(pycurl.HTTPGET, 1)
+        easy.setopt(pycurl.CUSTOMREQUEST, method)
+        return line
+
+    def _configured(self, easy: Any, line: _Line) -> None:
+        """What stays the same over all requests."""
+        for option, value in (
+            (pycurl.NOSIGNAL, 1), (pycurl.PATH_AS_IS, 1), (pycurl.HTTP_VERSION, pycurl.CURL_HTTP_VERSION_1_1),
+            (pycurl.USERAGENT, "pinecart"), (pycurl.CONNECTTIMEOUT_MS, int(self._connect_s * 1000)),
+            (pycurl.LOW_SPEED_LIMIT, 1), (pycurl.LOW_SPEED_TIME, max(int(self._silence_s), 1)),
+            (pycurl.BUFFERSIZE, BUFFER), (pycurl.UPLOAD_BUFFERSIZE, BUFFER), (pycurl.TCP_NODELAY, 1), (pycurl.NETRC, 0),
+            (pycurl.PROXY, self._proxy), (pycurl.NOPROXY, ""), (pycurl.OPENSOCKETFUNCTION, line.open_socket),
+            (pycurl.HEADERFUNCTION, line.lines.append), (pycurl.DNS_CACHE_TIMEOUT, 60),
+            (pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS), (pycurl.HTTP_CONTENT_DECODING, 0),
+        ):  # fmt: skip
+            easy.setopt(option, value)
+        if self.is_tls and self._certificate:
+            easy.setopt(pycurl.CAINFO_BLOB, self._certificate.encode())
+        elif self.is_tls:
+            known = ssl.get_default_verify_paths().openssl_cafile
+            easy.setopt(pycurl.CAINFO, known if os.path.exists(known) else certifi.where())
+        line.allowed = self._allowed
+
+    async def _done(self, line: _Line) -> None:
+        """Wait for the end of a transfer; libcurl's errors become ours."""
+        assert self._lines is not None
+        try:
+            await self._lines.transfer(line)
+        except pycurl.error as exc:
+            code, said = cast("tuple[int, str]", exc.args)
+            if line.refused is not None:
+                raise line.refused from exc
+            if code in _NOT_REACHED or (code == pycurl.E_OPERATION_TIMEDOUT and "Connection" in said):
+                raise Unreachable(
+                    f"{self.host} can't be reached ({said}). Check the address, and that it runs."
+                ) from exc
+            if code in (pycurl.E_PEER_FAILED_VERIFICATION, pycurl.E_SSL_CACERT):
+                raise Unreachable(
+                    f"{self.host}: its certificate is not trusted ({said}). Check the address, or give the certificate file.",
+                    code="store.certificate",
+                ) from exc
+            if code == pycurl.E_OPERATION_TIMEDOUT:
+                raise Busy(f"{self.host} did not answer in time. It is tried again.", code="store.silent") from exc
+            raise Busy(f"{self.host}: the line was cut ({said}). It is tried again.", code="store.cut") from exc
 
     async def close(self) -> None:
-        if self._session is not None:
-            await self._session.close()
-            self._session = None
+        if self._lines is not None:
+            self._lines.close()
+            self._lines = None
+
+
+_NOT_REACHED = (pycurl.E_COULDNT_RESOLVE_HOST, pycurl.E_COULDNT_RESOLVE_PROXY, pycurl.E_COULDNT_CONNECT)
+
+
+def _written(headers: Mapping[str, str]) -> list[bytes]:
+    """Header lines as they are sent. Raises Refused for a value that would be another header."""
+    found = [f"{k}: {v}" if v else f"{k};" for k, v in headers.items()]
+    given = {k.lower() for k in headers}
+    text = "".join(found)
+    if "\n" in text or "\r" in text or "\0" in text:
+        raise Refused("A name or a piece of metadata has a line break, which HTTP can't carry.", code="unsafe-name")
+    found += [line for line in SILENT if line[:-1].lower() not in given]
+    return [line.encode("utf-8", "surrogateescape") for line in found]
+
+
+class _Line:
+    """One libcurl handle and what has come over it."""
+
+    def __init__(self) -> None:
+        self.easy = pycurl.Curl()
+        self.lines: list[bytes] = []
+        self.allowed = Allowed()
+        self.refused: StoreError | None = None
+        self.done: asyncio.Future[None] | None = None
+
+    def open_socket(self, purpose: int, address: Any) -> Any:
+        """Called by libcurl after resolving, for each address it is about to try."""
+        try:
+            self.allowed.check(address.addr[0])
+        except StoreError as exc:
+            self.refused = exc
+            return pycurl.SOCKET_BAD
+        self.refused = None  # another address of this host is tried instead
+        return socket.socket(address.family, address.socktype, address.protocol)
+
+    def head(self) -> tuple[int, Headers]:
+        """Status and headers of the last answer that came (those before it only announced it)."""
+        status, found = 0, Headers()
+        for raw in self.lines:
+            if raw.startswith(b"HTTP/"):
+                status, found = int(raw.split(b" ", 2)[1]), Headers()
+                continue
+            name, colon, value = raw.decode("utf-8", "surrogateescape").partition(":")
+            if colon:
+                dict.__setitem__(found, name.lower(), value.strip())
+        return status, found
+
+
+class _Stream:
+    """The body of an answer on its way to a slower reader."""
+
+    def __init__(self, line: _Line) -> None:
+        self._line, self._chunks, self._held = line, deque[bytes](), 0
+        self._paused = False
+        self.begun, self._more = asyncio.Event(), asyncio.Event()
+        line.easy.setopt(pycurl.WRITEFUNCTION, self._take)
+        line.easy.setopt(pycurl.HEADERFUNCTION, self._heard)
+
+    def _heard(self, raw: bytes) -> None:
+        self._line.lines.append(raw)
+        if raw == b"\r\n" and not next((x for x in reversed(self._line.lines) if x.startswith(b"HTTP/")), b"").split(
+            b" "
+        )[1].startswith(b"1"):
+            self.begun.set()
+
+    def _take(self, chunk: bytes) -> int | None:
+        if self._held > HELD_AHEAD:
+            self._paused = True
+            return int(pycurl.WRITEFUNC_PAUSE)
+        self._chunks.append(chunk)
+        self._held += len(chunk)
+        self._more.set()
+        return None
+
+    def end(self) -> None:
+        self.begun.set()
+        self._more.set()
+
+    async def chunks(self, task: asyncio.Future[None]) -> AsyncIterator[bytes]:
+        while True:
+            while self._chunks:
+                chunk = self._chunks.popleft()
+                self._held -= len(chunk)
+                if self._paused and self._held <= HELD_AHEAD // 2 and not task.done():
+                    self._paused = False
+                    self._line.easy.pause(pycurl.PAUSE_CONT)
+                yield chunk
+            if task.done():
+                await task
+                return
+            self._more.clear()
+            await self._more.wait()
+
+
+class _Lines:
+    """Transfers of one Transport, many at once, on the event loop that first asked."""
+
+    def __init__(self, configure: Any) -> None:
+        self._loop, self._configure = asyncio.get_running_loop(), configure
+        self._multi = pycurl.CurlMulti()
+        self._multi.setopt(pycurl.M_SOCKETFUNCTION, self._watch)
+        self._multi.setopt(pycurl.M_TIMERFUNCTION, self._set_timer)
+        self._multi.setopt(pycurl.M_MAX_TOTAL_CONNECTIONS, MOST_LINES)
+        self._multi.setopt(pycurl.M_MAXCONNECTS, MOST_LINES)
+        self._timer: asyncio.Handle | None = None
+        self._free: list[_Line] = []
+        self._busy: dict[Any, _Line] = {}
+        self._watched: dict[int, int] = {}
+
+    def free(self) -> _Line:
+        if self._free:
+            return self._free.pop()
+        line = _Line()
+        self._configure(line.easy, line)
+        return line
+
+    async def transfer(self, line: _Line) -> None:
+        """Raises pycurl.error."""
+        line.lines.clear()
+        line.refused, line.done = None, self._loop.create_future()
+        self._busy[line.easy] = line
+        self._multi.add_handle(line.easy)
+        fine = False
+        try:
+            await line.done
+            fine = True
+        finally:
+            if self._busy.pop(line.easy, None) is not None:  # given up before its end
+                self._multi.remove_handle(line.easy)
+            if fine and len(self._free) < MOST_LINES:
+                line.easy.setopt(pycurl.HEADERFUNCTION, line.lines.append)
+                self._free.append(line)
+            else:
+                line.easy.close()
+
+    def _watch(self, what: int, fd: int, multi: Any, data: Any) -> None:
+        had = self._watched.get(fd, 0)
+        want = 0 if what == pycurl.POLL_REMOVE else what
+        if had & pycurl.POLL_IN and not want & pycurl.POLL_IN:
+            self._loop.remove_reader(fd)
+        if had & pycurl.POLL_OUT and not want & pycurl.POLL_OUT:
+            self._loop.remove_writer(fd)
+        if want & pycurl.POLL_IN and not had & pycurl.POLL_IN:
+            self._loop.add_reader(fd, self._act, fd, pycurl.CSELECT_IN)
+        if want & pycurl.POLL_OUT and not had & pycurl.POLL_OUT:
+            self._loop.add_writer(fd, self._act, fd, pycurl.CSELECT_OUT)
+        if want:
+            self._watched[fd] = want
+        else:
+            self._watched.pop(fd, None)
+
+    def _set_timer(self, milliseconds: int) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+            self._timer = None
+        if milliseconds == 0:
+            self._timer = self._loop.call_soon(self._act, pycurl.SOCKET_TIMEOUT, 0)
+        elif milliseconds > 0:
+            self._timer = self._loop.call_later(milliseconds / 1000, self._act, pycurl.SOCKET_TIMEOUT, 0)
+
+    def _act(self, fd: int, mask: int) -> None:
+        self._multi.socket_action(fd, mask)
+        while True:
+            left, good, bad = self._multi.info_read()
+            for easy in good:
+                self._over(easy, None)
+            for easy, code, message in bad:
+                self._over(easy, pycurl.error(code, message))
+            if not left:
+                return
+
+    def _over(self, easy: Any, error: Exception | None) -> None:
+        line = self._busy.pop(easy)
+        self._multi.remove_handle(easy)
+        assert line.done is not None
+        if line.done.done():
+            return
+        if error is None:
+            line.done.set_result(None)
+        else:
+            line.done.set_exception(error)
+
+    def close(self) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+        for line in list(self._busy.values()):
+            self._multi.remove_handle(line.easy)
+            if line.done is not None and not line.done.done():
+                line.done.cancel()
+        self._busy.clear()
+        for line in self._free:
+            line.easy.close()
+        self._multi.close()
+        for fd, what in self._watched.items():
+            if what & pycurl.POLL_IN:
+                self._loop.remove_reader(fd)
+            if what & pycurl.POLL_OUT:
+                self._loop.remove_writer(fd)
+        self._watched.clear()
