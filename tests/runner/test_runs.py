@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections import Counter
 
@@ -184,42 +185,20 @@ async def test_an_interrupted_run_counts_nothing_twice(folder, office):
 
 
 async def test_a_growing_source_is_never_placed_half(folder, tmp_path):
-    target = MemoryStore("office", {})
-    source = posts(folder)
+    target, source, memory = MemoryStore("office", {}), posts(folder), Memory()
+    (folder / "a.flac").write_bytes(b"a" * 100_000)
     original = source.open
 
-    def growing(key, expected=None):
-        (folder / "a.flac").write_bytes((folder / "a.flac").read_bytes() + b"+") if key == b"a.flac" else None
-        return original(key, expected)
+    @contextlib.asynccontextmanager
+    async def opened(key, expected=None):
+        async with original(key, expected) as reading:
+            if key == b"a.flac":
+                with (folder / "a.flac").open("ab") as file:
+                    file.write(b"+")
+            yield reading
 
-    class Grows:
-        def __getattr__(self, name):
-            return getattr(source, name)
-
-        def open(self, key, expected=None):
-            opened = original(key, expected)
-            if key != b"a.flac":
-                return opened
-            enter = opened.__aenter__
-
-            async def entered():
-                reading = await enter()
-                (folder / "a.flac").write_bytes((folder / "a.flac").read_bytes() + b"+")
-                return reading
-
-            opened.__aenter__ = entered
-
-            class Both:
-                async def __aenter__(self):
-                    return await entered()
-
-                async def __aexit__(self, *args):
-                    return await opened.__aexit__(*args)
-
-            return Both()
-
-    memory = Memory()
-    await run(memory, Grows(), target)
+    source.open = opened
+    await run(memory, source, target)
     assert done(memory) == {"copy new": 3, "copy new (keeps-changing)": 1}
     assert b"dawn/a.flac" not in target.objects and memory.records[b"a.flac"].tries == 3
 

@@ -12,14 +12,15 @@ import hashlib
 import mimetypes
 import random
 import time
-from collections.abc import AsyncIterator, Mapping
-from contextlib import AbstractAsyncContextManager, asynccontextmanager
+from collections import deque
+from collections.abc import Mapping
+from contextlib import AbstractAsyncContextManager
 from typing import NamedTuple
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry, Row, fingerprint, is_racy
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, StoreError, Taken
-from pinecart.core.keeping import Keep, from_metadata, to_metadata
+from pinecart.core.keeping import LINK, Keep, from_metadata, to_metadata
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Store, Uploads
 from pinecart.core.retry import Retry
@@ -81,6 +82,8 @@ class Carrier:
                 )
 
     async def _probe_once(self) -> None:
+        if self._ready:
+            return
         async with self._probed:
             if not self._ready:
                 able = await self._target.store.probe(self._target.prefix)
@@ -95,17 +98,28 @@ class Carrier:
             placed = await self._within_one_system(key, entry, replaces, mark)
             if placed is not None:
                 return self._carried(entry, placed, tried)
-            async with self._room.of(min(entry.size, LARGE_ROOM)), self._open(entry) as opened:
-                reading = Paced(opened, self._pacer)
-                now = reading.entry._replace(key=key, was=entry.was)
-                mark = decision_id(self._run, self._leg, now, replaces)
-                placed = await self._target.store.put(await self._prepare(target, reading, mark, replaces))
-                return self._carried(now, placed, tried)
+            room = min(entry.size, LARGE_ROOM)
+            await self._room.take(room)
+            try:
+                return await self._sent(key, entry, replaces, mark, tried)
+            finally:
+                self._room.give(room)
         except Taken:
             twin = await self._twin(self._target.store, target, mark, entry.size)
             if twin is None:
                 raise
             return self._carried(entry, twin, tried)
+
+    async def _sent(self, key: bytes, entry: Entry, replaces: Entry | None, mark: str, tried: int) -> Carried:
+        """The bytes go through us."""
+        async with self._open(entry) as opened:
+            paced = self._pacer.rate or entry.size > HELD_BYTES
+            reading: Reading = Paced(opened, self._pacer) if paced else opened
+            now = reading.entry._replace(key=key, was=entry.was)
+            if fingerprint(now) != fingerprint(entry):
+                mark = decision_id(self._run, self._leg, now, replaces)
+            put = await self._prepare(self._target.prefix + key, reading, mark, replaces)
+            return self._carried(now, await self._target.store.put(put), tried)
 
     def _open(self, entry: Entry) -> AbstractAsyncContextManager[Reading]:
         return self._source.store.open(self._source.prefix + entry.source_key, entry)
@@ -156,8 +170,13 @@ class Carrier:
             )
             placed = await store.copy(put, store, key, entry)
             if placed is None:
-                async with self._room.of(min(entry.size, LARGE_ROOM)), store.open(key, entry) as reading:
-                    placed = await store.put(await self._prepare(to, reading, mark, None))
+                room = min(entry.size, LARGE_ROOM)
+                await self._room.take(room)
+                try:
+                    async with store.open(key, entry) as reading:
+                        placed = await store.put(await self._prepare(to, reading, mark, None))
+                finally:
+                    self._room.give(room)
             return placed.entry
         except Taken:
             twin = await self._twin(store, to, mark, entry.size)
@@ -201,6 +220,8 @@ class Carrier:
 
     async def _with_extra(self, put: Put, reading: Reading, metadata: Mapping[str, str]) -> Put:
         """What is kept besides the bytes: as metadata in a bucket, as it was in a folder."""
+        if not any(self._keep) and reading.entry.etag != "link" and LINK not in metadata:
+            return put._replace(metadata=dict(metadata))
         extra = await reading.besides(self._keep)
         kept = dict(metadata) | to_metadata(extra) if self._keeps_metadata else dict(metadata)
         told = from_metadata(metadata, self._keep)
@@ -221,23 +242,32 @@ class Carrier:
 
 
 class Room:
-    """So many bytes may be held at once; who wants more waits. First come, first served."""
+    """So many bytes may be held at once; who wants more waits. First come, first served. For one event loop."""
 
     def __init__(self, size: int) -> None:
         self._free = size
-        self._changed = asyncio.Condition()
+        self._waiting: deque[tuple[int, asyncio.Future[None]]] = deque()
 
-    @asynccontextmanager
-    async def of(self, size: int) -> AsyncIterator[None]:
-        async with self._changed:
-            await self._changed.wait_for(lambda: self._free >= size)
+    async def take(self, size: int) -> None:
+        if not self._waiting and self._free >= size:
             self._free -= size
+            return
+        turn = asyncio.get_running_loop().create_future()
+        self._waiting.append((size, turn))
         try:
-            yield
-        finally:
-            async with self._changed:
-                self._free += size
-                self._changed.notify_all()
+            await turn
+        except asyncio.CancelledError:
+            if turn.done() and not turn.cancelled():
+                self.give(size)
+            raise
+
+    def give(self, size: int) -> None:
+        self._free += size
+        while self._waiting and (self._waiting[0][1].cancelled() or self._free >= self._waiting[0][0]):
+            wanted, turn = self._waiting.popleft()
+            if not turn.cancelled():
+                self._free -= wanted
+                turn.set_result(None)
 
 
 REPLACED = "r"
