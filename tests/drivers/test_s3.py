@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from urllib.parse import quote
+
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Busy, Missing, PinecartError, Refused, SignInRefused, StoreError, Unsafe
 from pinecart.core.ports import Card, Put
-from pinecart.drivers import open_store
+from pinecart.drivers import open_store, s3_wire
 from pinecart.drivers.s3_wire import parse_page
 from pinecart.standins.bucket_server import Behaviour
 from tests.contracts.store import StoreContract, names
@@ -94,3 +98,25 @@ async def test_a_name_that_is_no_text_is_refused(standin):
 def test_a_page_that_contradicts_itself_is_not_believed(body):
     with pytest.raises(PinecartError, match=r"says|cut|not asked"):
         parse_page(body, prefix=b"x/" if b"elsewhere" in body else b"")
+
+
+@given(
+    st.lists(st.binary(min_size=1, max_size=30).filter(lambda k: b"\0" not in k), unique=True, min_size=1, max_size=20),
+    st.booleans(),
+)
+def test_the_quick_reading_of_a_page_is_the_thorough_one(keys, more):
+    """Any page that the quick reader takes on, it reads as the real parser does."""
+    rows = "".join(
+        f"<Contents><Key>{quote(k)}</Key><LastModified>2026-03-02T05:30:00.000Z</LastModified>"
+        f"<ETag>&quot;{n:032x}&quot;</ETag><Size>{n}</Size><StorageClass>STANDARD</StorageClass></Contents>"
+        for n, k in enumerate(sorted(keys))
+    )
+    token = "<NextContinuationToken>abc+/=</NextContinuationToken>" if more else ""
+    body = (
+        f"<ListBucketResult><Prefix></Prefix><KeyCount>{len(keys)}</KeyCount><EncodingType>url</EncodingType>"
+        f"<IsTruncated>{str(more).lower()}</IsTruncated>{rows}{token}</ListBucketResult>"
+    ).encode()
+    quick = s3_wire._plain_page(body, b"")
+    assert quick is not None and quick == s3_wire._any_page(body, b"")
+    assert s3_wire._plain_page(body[:-5], b"") is None
+    assert s3_wire._plain_page(body.replace(b"Contents", b"x:Contents"), b"") is None

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
+import re
 import xml.etree.ElementTree as ET
 from collections.abc import Mapping, Sequence
 from datetime import datetime
@@ -120,8 +121,54 @@ def _key(text: str | None, *, encoded: bool) -> bytes:
     return unquote_to_bytes(raw.replace("+", " ")) if encoded else raw.encode()
 
 
+_ONE = {
+    name: re.compile(rb"<%s>([^<]*)</%s>" % (name, name))
+    for name in (
+        b"Key",
+        b"LastModified",
+        b"ETag",
+        b"Size",
+        b"KeyCount",
+        b"IsTruncated",
+        b"NextContinuationToken",
+        b"EncodingType",
+    )
+}
+
+
+def _plain_page(body: bytes, prefix: bytes) -> Page | None:
+    """The usual page of files, read by regular expressions at a third of the cost. None: anything unusual, for the real parser."""
+    if not body.rstrip().endswith(b"</ListBucketResult>") or b"<!" in body or b"<CommonPrefixes>" in body:
+        return None
+    keys, times, etags, sizes = (_ONE[n].findall(body) for n in (b"Key", b"LastModified", b"ETag", b"Size"))
+    counts, truncated, tokens = (_ONE[n].findall(body) for n in (b"KeyCount", b"IsTruncated", b"NextContinuationToken"))
+    n = body.count(b"<Contents>")
+    if not n or {len(keys), len(times), len(etags), len(sizes), body.count(b"</Contents>")} != {n}:
+        return None
+    if counts != [b"%d" % n] or truncated not in ([b"true"], [b"false"]) or len(tokens) != (truncated == [b"true"]):
+        return None
+    encoded = _ONE[b"EncodingType"].findall(body) == [b"url"]
+    if not encoded or any(b"&" in found for found in (*keys, *tokens)):
+        return None
+    skip = len(prefix)
+    entries = []
+    for key, time, etag, size in zip(keys, times, etags, sizes, strict=True):
+        raw = key.replace(b"+", b" ") if b"+" in key else key
+        if b"%" in raw:
+            raw = unquote_to_bytes(raw)
+        if not raw.startswith(prefix):
+            return None
+        plain = etag.replace(b"&quot;", b"").strip(b'"').decode()
+        entries.append(Entry(raw[skip:], int(size), _time_ns(time.decode()), plain))
+    return Page(entries, [], tokens[0].decode() if tokens else "")
+
+
 def parse_page(body: bytes, *, prefix: bytes) -> Page:
     """A ListObjectsV2 answer, keys relative to `prefix`. Raises Incomplete if it contradicts itself."""
+    return _plain_page(body, prefix) or _any_page(body, prefix)
+
+
+def _any_page(body: bytes, prefix: bytes) -> Page:
     root = _tree(body)
     entries: list[Entry] = []
     folders: list[bytes] = []
