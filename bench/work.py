@@ -33,6 +33,9 @@ class Nothing:
         return
         yield
 
+    async def cuts(self, leg: int) -> list[bytes]:
+        return []
+
     async def drop(self, leg: int, keys: list[bytes]) -> None: ...
 
     async def save(self, batch: list[Any]) -> None:

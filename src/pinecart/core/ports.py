@@ -23,6 +23,7 @@ class Abilities(NamedTuple):
     checksum: str = ""
     create_only: bool = False
     has_folders: bool = False
+    lists_ranges: bool = False
     keeps_times: bool = False
     keeps_metadata: bool = False
 

@@ -64,7 +64,7 @@ class S3Store:
         self._root = root.encode().strip(b"/") + b"/" if root.strip("/") else b""
         self._retry = retry
         self._now = now
-        self._abilities = Abilities(create_only=True, keeps_metadata=True)
+        self._abilities = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
         self._guards_copies = True
         self._system = (transport.origin, keys)
 

@@ -8,13 +8,14 @@ import heapq
 import itertools
 import pickle
 import tempfile
-from collections.abc import AsyncIterator, Callable, Iterator, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Sequence
 from typing import Any
 
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Missing
 from pinecart.core.listing import Ascending, Merge
 from pinecart.core.renaming import Renaming
+from pinecart.runner.ranges import in_ranges
 from pinecart.runner.side import Side
 
 SORT_ROWS = 100_000
@@ -32,18 +33,30 @@ async def absent_is_empty(pages: Pages) -> Pages:
             raise
 
 
-async def far_entries(side: Side, one: tuple[str, str] | None) -> Pages:
+Cuts = Callable[[], Awaitable[list[bytes]]]
+
+
+async def no_cuts() -> list[bytes]:
+    return []
+
+
+async def far_entries(side: Side, one: tuple[str, str] | None, cuts: Cuts = no_cuts) -> Pages:
     """The far listing, or just the one name that matters."""
     if one:
         async for page in _looked_up(side, one[1]):
             yield page
         return
-    async for page in absent_is_empty(side.listed(folders="all")):
+    async for page in absent_is_empty(in_ranges(side, cuts, "all")):
         yield page
 
 
 async def source_entries(
-    side: Side, one: tuple[str, str] | None, renaming: Renaming | None, scratch: str, folders: str = ""
+    side: Side,
+    one: tuple[str, str] | None,
+    renaming: Renaming | None,
+    scratch: str,
+    folders: str = "",
+    cuts: Cuts = no_cuts,
 ) -> Pages:
     """The source listing under the names that its files get there, in order of those. folders: "", "empty", "all" or "only"."""
     if one:
@@ -53,7 +66,7 @@ async def source_entries(
         async for page in renamed(side.listed(folders=folders), renaming, scratch):
             yield page
     else:
-        async for page in side.listed(folders="all" if folders == "only" else folders):
+        async for page in in_ranges(side, cuts, "all" if folders == "only" else folders):
             yield [e for e in page if e.is_folder] if folders == "only" else page
 
 

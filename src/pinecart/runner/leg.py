@@ -112,6 +112,10 @@ class Job(NamedTuple):
 
 class Ledger(Protocol):
     def pages(self, leg: int) -> AsyncIterator[list[Row]]: ...
+    async def cuts(self, leg: int) -> list[bytes]:
+        """Every thousandth of the keys that it remembers, in order."""
+        ...
+
     async def drop(self, leg: int, keys: list[bytes]) -> None: ...
     async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None:
         """Commit what is about to be set aside, and what the ledger shall remember, before anything is destroyed."""
@@ -266,8 +270,12 @@ class LegRun:
     async def _plan(self, pool: Pool, spill: IO[str]) -> None:
         job, far_objects, far_bytes = self._job, 0, 0
         asked = job.rules.intent is Intent.REMOVE
-        source = nothing() if asked else source_entries(job.source, job.one, job.renaming, job.scratch, self._folders())
-        far = far_entries(job.target, job.one)
+        source = (
+            nothing()
+            if asked
+            else source_entries(job.source, job.one, job.renaming, job.scratch, self._folders(), self._cuts)
+        )
+        far = far_entries(job.target, job.one, self._cuts)
         selection, everything, now_ns = job.selection, job.selection.is_everything, time.time_ns()
         rows = sources = 0
         async for key, entry, there, row in merged(source, far, nothing() if asked else self._rows()):
@@ -308,6 +316,9 @@ class LegRun:
         if self._job.folders == "with-files" and (self._job.keep.permissions or self._job.keep.attributes):
             return "all"
         return {"with-files": "", "empty-too": "empty", "only": "only"}[self._job.folders]
+
+    async def _cuts(self) -> list[bytes]:
+        return await self._ledger.cuts(self._job.leg)
 
     def _see(self, **more: Any) -> None:
         self.counts = self.counts._replace(**more)
@@ -636,7 +647,7 @@ class LegRun:
             return {"objects": objects, "bytes": size, "differences": self._unlike + self._not_done.total()}
         job, objects, size, differences = self._job, 0, 0, 0
         self._phase(Phase.CHECKING)
-        far = far_entries(job.target, job.one)
+        far = far_entries(job.target, job.one, self._cuts)
         async for _, _, there, row in merged(nothing(), far, self._rows()):
             if there is not None:
                 objects, size = objects + (not there.is_folder), size + there.size

@@ -6,7 +6,8 @@ from collections.abc import Iterator
 from datetime import timedelta
 from typing import Any
 
-from django.db.models import BinaryField, Count, F, Func, IntegerField, Min, Q, Sum, Value
+from django.db.models import BinaryField, Count, F, Func, IntegerField, Min, Q, Sum, Value, Window
+from django.db.models.functions import Mod, RowNumber
 from django.utils import timezone
 
 from pinecart.core.definition import days_kept
@@ -22,6 +23,7 @@ from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRo
 
 PAGE = 5000
 ASIDE_PAGE = 500
+CUT_EVERY = 1000
 ACTED = ("copy", "replace", "remove", "clear")
 ALIVE_STATES = [s.value for s in ALIVE]
 
@@ -221,6 +223,13 @@ def ledger_page(scope: int, after: bytes, limit: int = PAGE) -> list[Row]:
     found = LedgerRow.objects.filter(scope_id=scope, key__gt=after).order_by("key")
     rows = found.values_list("key", "source", "there", "crc", "racy", "cleared", "run")[:limit]
     return [Row(bytes(row[0]), *row[1:]) for row in rows]
+
+
+def ledger_cuts(scope: int) -> list[bytes]:
+    """Every thousandth key, in order: where a long listing is read in several ranges at once."""
+    numbered = LedgerRow.objects.filter(scope_id=scope).annotate(n=Window(RowNumber(), order_by=F("key").asc()))
+    found = numbered.annotate(rest=Mod(F("n"), Value(CUT_EVERY))).filter(rest=0).values_list("key", flat=True)
+    return [bytes(key) for key in found]
 
 
 def scope_numbered(job: str, identity: str) -> tuple[int, str]:

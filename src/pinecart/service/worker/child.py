@@ -75,6 +75,9 @@ class Desk:
             yield page
             after = page[-1].key
 
+    async def cuts(self, leg: int) -> list[bytes]:
+        return await asyncio.to_thread(selectors.ledger_cuts, self.scopes[leg])
+
     async def drop(self, leg: int, keys: list[bytes]) -> None:
         await asyncio.to_thread(services.drop_ledger_rows, self._run, self._epoch, self.scopes[leg], keys)
 
