@@ -1,122 +1,477 @@
-"""What is measured, each in a process of its own: `python -m bench.work NAME ENDPOINT FOLDER`. Prints JSON."""
+"""What is measured, each in a process of its own: `python -m bench.work NAME ENDPOINT FOLDER`. Prints JSON.
+
+Engine figures are whole recorded runs: plan, transfer, ledger and records through the ORM, and the look at the far side.
+"""
 
 from __future__ import annotations
 
 import asyncio
 import hashlib
 import json
+import os
 import resource
 import sys
+import tempfile
+import time
+from collections.abc import AsyncIterator, Callable
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-import aiohttp
-import uvloop
-from yarl import URL
-
-from pinecart.core.definition import read_definition
-from pinecart.drivers import open_store
-from pinecart.drivers.s3_wire import Keys, signed
-from pinecart.runner.run import Order, carry_out
-
 KEY, SECRET = "BENCH", "bench-secret"
+MIB = 1 << 20
+PART = 8 * MIB
 
 
-class Nothing:
-    """Keeps records nowhere: the engine alone is measured."""
+def recorded(source: dict[str, Any], target: dict[str, Any], leg: dict[str, Any], runs: int = 1) -> tuple[float, float]:
+    """A whole recorded run in this process, over a fresh state folder; with `runs` 2 the second, unchanged one is measured.
 
-    def __init__(self) -> None:
-        self.count = 0
+    Gives CPU and wall time, in seconds.
+    """
+    with tempfile.TemporaryDirectory() as own:
+        os.environ |= {"PINECART_DATA": own, "DJANGO_SETTINGS_MODULE": "pinecart.service.config.settings"}
+        from pinecart.service.config.state import State
 
-    async def pages(self, leg: int) -> Any:
-        return
-        yield
+        State(Path(own)).prepare()
+        import django
 
-    async def cuts(self, leg: int) -> list[bytes]:
-        return []
+        django.setup()
+        from django.core.management import call_command
+        from django.utils import timezone
 
-    async def drop(self, leg: int, keys: list[bytes]) -> None: ...
+        from pinecart.core.definition import read_definition
+        from pinecart.drivers import open_store
+        from pinecart.runner.run import Order, carry_out
+        from pinecart.service.config.rights import SYSTEM
+        from pinecart.service.runs import services
+        from pinecart.service.worker.child import Desk
 
-    async def save(self, batch: list[Any]) -> None:
-        self.count += len(batch)
+        call_command("migrate", verbosity=0)
+        definition = read_definition({"job": "bench", "legs": [leg]})
+        with open(os.devnull, "w") as log:
+            for n in range(runs):
+                services.start_run(SYSTEM, definition, kind="transfer", cause="bench")
+                run = services.claim_next(now=timezone.now(), limit=9)
+                assert run is not None
+                given = {
+                    "run": run.pk,
+                    "epoch": run.epoch,
+                    "kind": "transfer",
+                    "of": None,
+                    "definition": run.definition,
+                }
 
-    async def tell(self, progress: dict[str, Any]) -> None: ...
+                async def work(given: dict[str, Any] = given, number: int = run.pk) -> Any:
+                    loop = asyncio.get_running_loop()
+                    loop.set_default_executor(ThreadPoolExecutor(32))
+                    desk = Desk(given, log)
+                    order = Order(
+                        number, "transfer", definition, {"a": open_store(source), "b": open_store(target)}, own
+                    )
+                    await asyncio.to_thread(desk.open_scopes, "bench", order)
+                    return await carry_out(order, desk)
 
-    def stopping(self) -> bool:
-        return False
-
-    def pausing(self) -> bool:
-        return False
-
-    def fresh(self, leg: int) -> bool:
-        return False
-
-    async def settled(self, leg: int) -> None: ...
-    async def before(self, asides: list[Any], rows: list[Any]) -> None: ...
-    async def meant(self, leg: int) -> list[Any]:
-        return []
-
-    def uploads(self, leg: int, side: str) -> None:
-        return None
-
-    async def uploads_left(self) -> list[Any]:
-        return []
-
-    def log(self, action: str, message: str, **fields: Any) -> None: ...
+                began, since = cpu(), time.monotonic()
+                ending = asyncio.run(work())
+                used = cpu() - began, time.monotonic() - since
+                assert ending.error is None, ending.error
+                assert n == 0 or ending.acted == 0
+                services.end_run(run.pk, run.epoch, ending)
+        return used
 
 
-async def engine(endpoint: str, folder: Path) -> int:
-    """A whole run of our engine, folder to bucket. Gives the objects carried."""
-    spec = {
+def cpu() -> float:
+    used = resource.getrusage(resource.RUSAGE_SELF)
+    return used.ru_utime + used.ru_stime
+
+
+def bucket(endpoint: str) -> dict[str, Any]:
+    return {
         "kind": "s3",
-        "name": "office",
+        "name": "b",
         "endpoint": endpoint,
         "key_id": KEY,
         "secret": SECRET,
         "allowed": ["127.0.0.0/8"],
     }
-    stores = {"posts": open_store({"kind": "folder", "name": "posts", "path": str(folder)}), "office": open_store(spec)}
-    await stores["office"].make_bucket("engine")
-    definition = read_definition({"job": "bench", "legs": [{"from": "pine://posts/", "to": "pine://office/engine/"}]})
-    records = Nothing()
-    ending = await carry_out(Order(1, "transfer", definition, stores, "/tmp"), records)
-    assert ending.error is None, ending.error
-    return records.count
 
 
-async def bare(endpoint: str, folder: Path) -> int:
-    """The same puts in a bare loop over the same HTTP package: read, sign, send, many at once."""
-    keys, todo, host = Keys(KEY, SECRET), sorted(folder.iterdir()), URL(endpoint).authority
-    await open_bucket(endpoint, keys, host)
-    files = iter(todo)
-    async with aiohttp.ClientSession() as session:
+def folder(path: Path) -> dict[str, Any]:
+    return {"kind": "folder", "name": "a", "path": str(path)}
+
+
+def engine_put(endpoint: str, path: Path) -> float:
+    asyncio.run(make_bucket(endpoint))
+    return recorded(folder(path), bucket(endpoint), {"from": "pine://a/", "to": "pine://b/bench/"})[0]
+
+
+def engine_get(endpoint: str, path: Path) -> float:
+    asyncio.run(fill(endpoint, path))
+    with tempfile.TemporaryDirectory(dir=path.parent) as there:
+        return recorded(bucket(endpoint) | {"name": "a"}, folder(Path(there)) | {"name": "b"},
+                        {"from": "pine://a/bench/", "to": "pine://b/"})[0]  # fmt: skip
+
+
+def engine_plan(endpoint: str, path: Path) -> float:
+    """Nothing changed since the run before: two folders, the ledger through the ORM, five patterns."""
+    patterns = [f"nothing-{n}/**" for n in range(5)]
+    with tempfile.TemporaryDirectory(dir=path.parent) as there:
+        return recorded(folder(path), folder(Path(there)) | {"name": "b"},
+                        {"from": "pine://a/", "to": "pine://b/", "leave_out": patterns}, runs=2)[0]  # fmt: skip
+
+
+def bare_plan(endpoint: str, path: Path) -> float:
+    """Two bare walks, since both sides of the plan are folders here."""
+    began, n = cpu(), 0
+    for _ in range(2):
+        todo = [str(path)]
+        while todo:
+            with os.scandir(todo.pop()) as found:
+                for entry in found:
+                    if entry.is_dir(follow_symlinks=False):
+                        todo.append(entry.path)
+                    else:
+                        n += entry.stat(follow_symlinks=False).st_size
+    return cpu() - began
+
+
+def engine_copy(endpoint: str, path: Path) -> float:
+    with tempfile.TemporaryDirectory(dir=path.parent) as there:
+        return recorded(folder(path), folder(Path(there)) | {"name": "b"}, {"from": "pine://a/", "to": "pine://b/"})[1]
+
+
+def bare_copy(endpoint: str, path: Path) -> float:
+    with tempfile.TemporaryDirectory(dir=path.parent) as there:
+        began = time.monotonic()
+        for file in path.iterdir():
+            with file.open("rb") as source, (Path(there) / file.name).open("wb") as target:
+                size = file.stat().st_size
+                while size:
+                    size -= os.copy_file_range(source.fileno(), target.fileno(), size)
+                os.fsync(target.fileno())
+        return time.monotonic() - began
+
+
+# --- floors over the same wire -------------------------------------------------------------------------------------
+
+
+def signed(method: str, host: str, path: str, size: int | None, payload: str, query: str = "") -> dict[str, str]:
+    from pinecart.drivers.s3_wire import Keys
+    from pinecart.drivers.s3_wire import signed as sign
+
+    headers = {"host": host} | ({} if size is None else {"content-length": str(size)})
+    return sign(method, path, query, headers, payload=payload, keys=Keys(KEY, SECRET), region="us-east-1",
+                now=datetime.now(UTC))  # fmt: skip
+
+
+async def looped(work: Callable[[Any, Any], Any], todo: list[Any], width: int = 16) -> None:
+    import aiohttp
+
+    items = iter(todo)
+    async with aiohttp.ClientSession(read_bufsize=1 << 20) as session:
+
+        async def one() -> None:
+            for item in items:
+                await work(session, item)
+
+        await asyncio.gather(*(one() for _ in range(width)))
+
+
+async def make_bucket(endpoint: str) -> None:
+    from pinecart.drivers import open_store
+
+    store = open_store(bucket(endpoint))
+    await store.make_bucket("bench")
+    await store.close()
+
+
+async def puts(endpoint: str, path: Path) -> None:
+    from yarl import URL
+
+    host = URL(endpoint).authority
+
+    async def put(session: Any, file: Path) -> None:
+        body = file.read_bytes()
+        headers = signed("PUT", host, f"/bench/{file.name}", len(body), hashlib.sha256(body).hexdigest())
+        async with session.put(
+            URL(f"{endpoint}/bench/{file.name}", encoded=True), data=body, headers=headers
+        ) as answer:
+            assert answer.status == 200, await answer.text()
+
+    await make_bucket(endpoint)
+    await looped(put, sorted(path.iterdir()))
+
+
+async def fill(endpoint: str, path: Path) -> None:
+    """The same objects, put there before anything is measured."""
+    if any(f.stat().st_size > PART for f in path.iterdir()):
+        await make_bucket(endpoint)
+        await parts(endpoint, path)
+    else:
+        await puts(endpoint, path)
+
+
+async def parts(endpoint: str, path: Path) -> None:
+    """Large files in parts, without any checksum of ours: four at once, the payload signed as over any plain line."""
+    import re
+
+    from yarl import URL
+
+    host = URL(endpoint).authority
+    for file in path.iterdir():
+        at, empty = f"/bench/{file.name}", hashlib.sha256(b"").hexdigest()
+        found: dict[str, Any] = {"etags": {}}
+
+        async def start(session: Any, _: Any, at: str = at, empty: str = empty, found: dict[str, Any] = found) -> None:
+            headers = signed("POST", host, at, 0, empty, "uploads=")
+            async with session.post(URL(f"{endpoint}{at}?uploads=", encoded=True), headers=headers) as answer:
+                found["id"] = re.search("<UploadId>(.*)</UploadId>", await answer.text())[1]  # type: ignore[index]
+
+        async def part(
+            session: Any, number: int, at: str = at, file: Path = file, found: dict[str, Any] = found
+        ) -> None:
+            with file.open("rb") as source:
+                body = os.pread(source.fileno(), PART, (number - 1) * PART)
+            query = f"partNumber={number}&uploadId={found['id']}"
+            headers = signed("PUT", host, at, len(body), hashlib.sha256(body).hexdigest(), query)
+            async with session.put(URL(f"{endpoint}{at}?{query}", encoded=True), data=body, headers=headers) as answer:
+                found["etags"][number] = answer.headers["ETag"]
+
+        async def complete(session: Any, _: Any, at: str = at, found: dict[str, Any] = found) -> None:
+            rows = "".join(
+                f"<Part><PartNumber>{n}</PartNumber><ETag>{e}</ETag></Part>" for n, e in sorted(found["etags"].items())
+            )
+            body = f"<CompleteMultipartUpload>{rows}</CompleteMultipartUpload>".encode()
+            query = f"uploadId={found['id']}"
+            headers = signed("POST", host, at, len(body), hashlib.sha256(body).hexdigest(), query)
+            async with session.post(URL(f"{endpoint}{at}?{query}", encoded=True), data=body, headers=headers) as answer:
+                assert answer.status == 200, await answer.text()
+
+        await looped(start, [0], 1)
+        await looped(part, list(range(1, -(-file.stat().st_size // PART) + 1)), 4)
+        await looped(complete, [0], 1)
+
+
+def bare_put(endpoint: str, path: Path) -> float:
+    began = cpu()
+    asyncio.run(puts(endpoint, path))
+    return cpu() - began
+
+
+def bare_put_large(endpoint: str, path: Path) -> float:
+    asyncio.run(make_bucket(endpoint))
+    began = cpu()
+    asyncio.run(parts(endpoint, path))
+    return cpu() - began
+
+
+def bare_get(endpoint: str, path: Path) -> float:
+    """Small ones whole, large ones in ranges, written and flushed."""
+    from yarl import URL
+
+    host, empty = URL(endpoint).authority, hashlib.sha256(b"").hexdigest()
+    asyncio.run(fill(endpoint, path))
+    todo = [
+        (f.name, at, f.stat().st_size)
+        for f in sorted(path.iterdir())
+        for at in range(0, max(f.stat().st_size, 1), PART)
+    ]
+    with tempfile.TemporaryDirectory(dir=path.parent) as there:
+
+        async def get(session: Any, item: tuple[str, int, int]) -> None:
+            name, at, size = item
+            headers = signed("GET", host, f"/bench/{name}", None, empty)
+            if size > PART:
+                headers["range"] = f"bytes={at}-{min(at + PART, size) - 1}"
+            async with session.get(URL(f"{endpoint}/bench/{name}", encoded=True), headers=headers) as answer:
+                body = await answer.read()
+
+            def write() -> None:
+                fd = os.open(f"{there}/{name}", os.O_WRONLY | os.O_CREAT, 0o600)
+                os.pwrite(fd, body, at)
+                if size <= PART:
+                    os.fsync(fd)
+                os.close(fd)
+
+            await asyncio.to_thread(write)
+
+        async def whole() -> None:
+            await looped(get, todo)
+            for name in {n for n, _, size in todo if size > PART}:
+                fd = os.open(f"{there}/{name}", os.O_RDONLY)
+                await asyncio.to_thread(os.fsync, fd)
+                os.close(fd)
+
+        began = cpu()
+        asyncio.run(whole())
+        return cpu() - began
+
+
+def sdk(endpoint: str) -> Any:
+    from botocore.config import Config
+    from botocore.session import get_session
+
+    return get_session().create_client("s3", endpoint_url=endpoint, aws_access_key_id=KEY, aws_secret_access_key=SECRET,
+                                       region_name="us-east-1", config=Config(max_pool_connections=32))  # fmt: skip
+
+
+def sdk_put(endpoint: str, path: Path) -> float:
+    asyncio.run(make_bucket(endpoint))
+    began, client = cpu(), sdk(endpoint)
+
+    def put(file: Path) -> None:
+        client.put_object(Bucket="bench", Key=file.name, Body=file.read_bytes())
+
+    with ThreadPoolExecutor(32) as pool:
+        list(pool.map(put, sorted(path.iterdir())))
+    return cpu() - began
+
+
+def sdk_get(endpoint: str, path: Path) -> float:
+    asyncio.run(fill(endpoint, path))
+    with tempfile.TemporaryDirectory(dir=path.parent) as there:
+        began, client = cpu(), sdk(endpoint)
+
+        def get(name: str) -> None:
+            body = client.get_object(Bucket="bench", Key=name)["Body"].read()
+            with open(f"{there}/{name}", "wb") as file:
+                file.write(body)
+                file.flush()
+                os.fsync(file.fileno())
+
+        with ThreadPoolExecutor(32) as pool:
+            list(pool.map(get, sorted(p.name for p in path.iterdir())))
+        return cpu() - began
+
+
+# --- without a wire ------------------------------------------------------------------------------------------------
+
+
+def page_of_1000() -> bytes:
+    rows = "".join(
+        f"<Contents><Key>dawn/recordings/2026-03-02/{n:06}.flac</Key><LastModified>2026-03-02T05:30:00.000Z</LastModified>"
+        f"<ETag>&quot;{n:032x}&quot;</ETag><Size>{n * 1000}</Size><StorageClass>STANDARD</StorageClass></Contents>"
+        for n in range(1000)
+    )
+    return (
+        '<?xml version="1.0" encoding="UTF-8"?><ListBucketResult><KeyCount>1000</KeyCount><EncodingType>url</EncodingType>'
+        f"<IsTruncated>false</IsTruncated>{rows}</ListBucketResult>"
+    ).encode()
+
+
+def engine_page(endpoint: str, path: Path) -> float:
+    from pinecart.drivers.s3_wire import parse_page
+
+    body, began = page_of_1000(), cpu()
+    for _ in range(300):
+        assert len(parse_page(body, prefix=b"dawn/").entries) == 1000
+    return cpu() - began
+
+
+def bare_page(endpoint: str, path: Path) -> float:
+    import xml.etree.ElementTree as ET
+
+    body, began = page_of_1000(), cpu()
+    for _ in range(300):
+        ET.fromstring(body)
+    return cpu() - began
+
+
+class Slow:
+    """A listing of 500 000 keys in prepared pages, each answer after 50 ms."""
+
+    def __init__(self) -> None:
+        from pinecart.core.entries import Entry
+
+        self.entries = [Entry(b"%03d/%06d" % (n // 2500, n), 1, None, "e") for n in range(500_000)]
+        self.keys = [e.key for e in self.entries]
+
+    async def abilities(self, prefix: bytes) -> Any:
+        from pinecart.core.ports import Abilities
+
+        return Abilities(lists_ranges=True)
+
+    async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Any]]:
+        import bisect
+
+        at = bisect.bisect_right(self.keys, after)
+        while at < len(self.keys):
+            await asyncio.sleep(0.05)
+            yield self.entries[at : at + 1000]
+            at += 1000
+
+    async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Any:
+        from pinecart.core.ports import Level
+
+        await asyncio.sleep(0.05)
+        return Level([b"%03d/" % n for n in range(200)], [])
+
+
+def listed(cuts: Any) -> float:
+    from pinecart.runner.ranges import in_ranges
+    from pinecart.runner.side import Side
+
+    store: Any = Slow()
+
+    async def work() -> int:
+        async def given() -> list[bytes]:
+            return store.keys[999::1000] if cuts == "known" else []
+
+        pages = store.list(b"") if cuts is None else in_ranges(Side(store, b""), given)
+        return sum([len(page) async for page in pages])
+
+    began = time.monotonic()
+    assert asyncio.run(work()) == 500_000
+    return time.monotonic() - began
+
+
+def width_figure(seconds: float) -> float:
+    """Best fixed number's throughput to what is found by itself: a far side that answers 32 at once, each after a while."""
+    from pinecart.runner.pacing import Width
+    from pinecart.runner.pool import Pool
+
+    jobs = int(min(20_000, 100 / seconds))
+
+    async def took(width: Width) -> float:
+        server = asyncio.Semaphore(32)
 
         async def work() -> None:
-            for file in files:
-                body = file.read_bytes()
-                path = f"/bare/{file.name}"
-                headers = signed("PUT", path, "", {"host": host, "content-length": str(len(body))}, payload=hashlib.sha256(body).hexdigest(),
-                                 keys=keys, region="us-east-1", now=datetime.now(UTC))  # fmt: skip
-                async with session.put(URL(endpoint + path, encoded=True), data=body, headers=headers) as answer:
-                    assert answer.status == 200, await answer.text()
+            async with server:
+                await asyncio.sleep(seconds)
+            width.did(4096)
 
-        await asyncio.gather(*(work() for _ in range(16)))
-    return len(todo)
+        began = time.monotonic()
+        async with Pool(width) as pool:
+            for _ in range(jobs):
+                await pool.add(work)
+            await pool.drain()
+        return time.monotonic() - began
+
+    def fixed(n: int) -> Width:
+        width = Width(n, n)
+        return width
+
+    best = min(asyncio.run(took(fixed(n))) for n in (8, 16, 32, 64))
+    return asyncio.run(took(Width(64))) / best
 
 
-async def open_bucket(endpoint: str, keys: Keys, host: str) -> None:
-    headers = signed("PUT", "/bare", "", {"host": host, "content-length": "0"}, payload=hashlib.sha256(b"").hexdigest(), keys=keys,
-                     region="us-east-1", now=datetime.now(UTC))  # fmt: skip
-    async with aiohttp.ClientSession() as session, session.put(f"{endpoint}/bare", headers=headers) as answer:
-        await answer.read()
+FIGURES: dict[str, Callable[[str, Path], float]] = {
+    "engine-put": engine_put, "engine-get": engine_get, "engine-plan": engine_plan, "engine-copy": engine_copy,
+    "bare-put": bare_put, "bare-put-large": bare_put_large, "bare-get": bare_get, "bare-plan": bare_plan,
+    "bare-copy": bare_copy, "sdk-put": sdk_put, "sdk-get": sdk_get, "engine-page": engine_page, "bare-page": bare_page,
+    "list-known": lambda e, p: listed("known"), "list-none-known": lambda e, p: listed("none"), "list-one": lambda e, p: listed(None),
+    "width-5": lambda e, p: width_figure(0.005), "width-50": lambda e, p: width_figure(0.05), "width-200": lambda e, p: width_figure(0.2),
+}  # fmt: skip
 
 
 def main() -> None:
+    import uvloop
+
     asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
-    count = asyncio.run({"engine": engine, "bare": bare}[sys.argv[1]](sys.argv[2], Path(sys.argv[3])))
-    used = resource.getrusage(resource.RUSAGE_SELF)
-    print(json.dumps({"objects": count, "cpu_s": used.ru_utime + used.ru_stime, "peak_mib": used.ru_maxrss / 1024}))
+    value = FIGURES[sys.argv[1]](sys.argv[2], Path(sys.argv[3]))
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    print(json.dumps({"value": value, "peak_mib": peak}))
 
 
 if __name__ == "__main__":

@@ -10,10 +10,10 @@ from pinecart.core.entries import Entry
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.ports import Card, Reading
 
-WINDOW_S = 0.25  # one try of a number takes at least so long …
+WINDOW_S = 0.1  # one try of a number takes at least so long …
 WINDOW_JOBS = 2.0  # … and so many rounds of all that are at once
 WORTH = 1.04  # a larger number is kept only if it brings at least this much more
-STEP = 1.5
+STEP = 2.0
 
 
 class Pacer:
@@ -80,7 +80,7 @@ class Width:
     What counts is jobs a second, and bytes a second where those are the larger part of the work.
     """
 
-    def __init__(self, most: int, first: int = 8) -> None:
+    def __init__(self, most: int, first: int = 16) -> None:
         self.now, self._most = min(first, most), most
         self._since, self._done, self._bytes = time.monotonic(), 0, 0
         self._best: tuple[float, float] | None = None  # what the number before brought: jobs and bytes a second
