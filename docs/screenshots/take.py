@@ -58,8 +58,8 @@ def draw(page: Page, name: str, commands: list[str]) -> None:
 def pages(page: Page, url: str, shots: dict[str, str]) -> None:
     for name, path in shots.items():
         page.goto(url + path)
-        page.wait_for_load_state("networkidle")
-        page.wait_for_timeout(400)
+        page.wait_for_load_state("load")
+        page.wait_for_timeout(1500)
         page.screenshot(path=HERE / f"{name}.png")
 
 
@@ -69,14 +69,18 @@ def main(url: str, password: str) -> None:
         terminal = browser.new_page(viewport={"width": 1280, "height": 800})
         for name, commands in COMMANDS.items():
             draw(terminal, name, commands)
-        last = pinecart("--json run list --limit 1").split('"id": ')[1].split(",")[0]
+        last = (
+            pinecart("--json run list --state clean --job dawn-recordings --limit 1").split('"id": ')[1].split(",")[0]
+        )
         audit = pinecart("--json audit list").split('"id": ')[1].split(",")[0]
+        pinecart("remove pine://office/larkfell/dawn/pictures/")
+        held = pinecart("--json run list --job remove --limit 1").split('"id": ')[1].split(",")[0]
         for scheme, width, shots in (
             ("light", 1280, {"today": "/", "jobs": "/jobs", "job": "/jobs/dawn-recordings", "define": "/jobs/dawn-recordings/change",
                              "run": f"/runs/{last}", "stores": "/stores", "browse": "/stores/office?path=larkfell/dawn/sheets/",
-                             "audit": f"/audits/{audit}", "copy": "/copy?from=pine%3A%2F%2Fposts%2Fsheets%2F", "report": f"/api/v1/runs/{last}/report?as=html"}),
+                             "audit": f"/audits/{audit}", "copy": "/copy?from=pine%3A%2F%2Fposts%2Fsheets%2F", "held": f"/runs/{held}", "find": "/find?name=W10*aldermurr", "report": f"/api/v1/runs/{last}/report?as=html"}),
             ("dark", 1280, {"today-dark": "/"}),
-            ("light", 390, {"run-narrow": f"/runs/{last}", "jobs-narrow": "/jobs"}),
+            ("light", 390, {"held-narrow": f"/runs/{held}", "jobs-narrow": "/jobs"}),
         ):  # fmt: skip
             context = browser.new_context(
                 viewport={"width": width, "height": 800}, color_scheme=scheme, reduced_motion="reduce"
@@ -94,6 +98,7 @@ def main(url: str, password: str) -> None:
                 page.get_by_text("First bytes").wait_for()
                 page.wait_for_timeout(400)
                 page.screenshot(path=HERE / "look.png")
+        pinecart(f"run decline {held} --why 'only for its picture'")
         browser.close()
 
 

@@ -416,7 +416,6 @@ class LegRun:
             self._job.log("looked", f"{show(item.key)}: same content as remembered.", key=show(item.key))
             row = row._replace(source=fingerprint(entry), racy=False)
             await self._recorder.add(self._record(item, row=row))
-            return
         if row is None or row.run != self._job.run:
             self._progress.same += 1
             self._count(item)

@@ -5,7 +5,7 @@ from typing import Any
 
 from django.utils import timezone
 
-from pinecart.core.definition import CARRY
+from pinecart.core.definition import CARRY, REMOVE
 from pinecart.core.totals import span_text
 from pinecart.service.config.rights import Actor
 from pinecart.service.jobs.selectors import jobs_seen, schedule_seen
@@ -23,12 +23,12 @@ def today(actor: Actor) -> dict[str, Any]:
     runs = [run_told(r) for r in runs_seen(actor, kind="transfer", limit=40)]
     recent = [r for r in runs if r["ended_at"] and r["ended_at"] >= since][:20]
     carries = _latest_carries(runs)
-    unfinished = [r for r in carries if r["outcome"] in BAD and r in recent]
-    working = [r for r in latest + carries if r["state"] != "ended"]
+    unfinished = [r for r in carries if r["state"] == "held" or (r["outcome"] in BAD and r in recent)]
+    working = [r for r in latest + carries if r["state"] not in ("ended", "held")]
     due = schedule_seen(actor)[:5]
     sentence = _sentence(len(jobs), needed, working, due)
     if unfinished:
-        sentence += f" {len(unfinished)} {'copy needs' if len(unfinished) == 1 else 'copies need'} a look."
+        sentence += f" {len(unfinished)} {'copy or removal needs' if len(unfinished) == 1 else 'copies or removals need'} a look."
     return {"sentence": sentence, "needed": needed + unfinished, "working": working, "recent": recent, "due": due}
 
 
@@ -36,8 +36,8 @@ def _latest_carries(runs: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """Of the one-off transfers, the latest between each two places: a later one that worked settles an earlier one."""
     found: dict[str, dict[str, Any]] = {}
     for run in runs:
-        if run["job"] == CARRY:
-            found.setdefault(str(run["legs"]), run)
+        if run["job"] in (CARRY, REMOVE):
+            found.setdefault(f"{run['job']} {run['legs']}", run)
     return list(found.values())
 
 
