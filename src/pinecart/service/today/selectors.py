@@ -23,13 +23,20 @@ def today(actor: Actor) -> dict[str, Any]:
     runs = [run_told(r) for r in runs_seen(actor, kind="transfer", limit=40)]
     recent = [r for r in runs if r["ended_at"] and r["ended_at"] >= since][:20]
     carries = _latest_carries(runs)
-    unfinished = [r for r in carries if r["state"] == "held" or (r["outcome"] in BAD and r in recent)]
+    unfinished = [
+        r for r in carries if r["state"] == "held" or (r["outcome"] in BAD and r in recent and not _declined(r))
+    ]
     working = [r for r in latest + carries if r["state"] not in ("ended", "held")]
     due = schedule_seen(actor)[:5]
     sentence = _sentence(len(jobs), needed, working, due)
     if unfinished:
         sentence += f" {len(unfinished)} {'copy or removal needs' if len(unfinished) == 1 else 'copies or removals need'} a look."
     return {"sentence": sentence, "needed": needed + unfinished, "working": working, "recent": recent, "due": due}
+
+
+def _declined(run: dict[str, Any]) -> bool:
+    """A removal that a person answered with no."""
+    return run["job"] == REMOVE and run["outcome"] == "stopped"
 
 
 def _latest_carries(runs: list[dict[str, Any]]) -> list[dict[str, Any]]:
