@@ -158,10 +158,9 @@ def _sides(order: Order, number: int) -> tuple[Side, Side]:
 
 
 def _side(order: Order, place: Location) -> Side:
-    ours = frozenset(
-        p[p.index(ASIDE) :] for store, p in order.aside if store == place.store and p.startswith(place.path)
-    )
-    return Side(order.stores[place.store], place.path, ours)
+    ours = {p[p.index(ASIDE) :] for store, p in order.aside if store == place.store and p.startswith(place.path)}
+    ours.add(ASIDE + f"{order.run}/".encode())
+    return Side(order.stores[place.store], place.path, frozenset(ours))
 
 
 def _job(order: Order, number: int, records: Records) -> Job:
