@@ -81,6 +81,15 @@ def test_a_preview_shows_both_names_and_starts_nothing(shared, places):
         "{name}-x{ending}",
     )
     assert done.returncode == 0 and "would copy" in done.stdout and "refuse" in done.stdout
+    told = shared.run(
+        "carry",
+        "pine://carrier/posts/aldermurr/",
+        "pine://office/carried/p/",
+        "--preview",
+        "--rename-to",
+        "x-{name}{ending}",
+    )
+    assert "x-03.flac (from 03.flac)" in told.stdout
     assert "For example pine://carrier/posts/aldermurr/03.flac → pine://office/carried/p/03-x.flac" in done.stderr
     assert not [k for k in held(shared, "carried") if k.startswith("p/")]
 

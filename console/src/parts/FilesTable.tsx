@@ -20,7 +20,7 @@ export function FilesTable({ of, page, empty, finding = false }: Props) {
     queryKey: ['files', ...of], initialPageParam: 0, queryFn: ({ pageParam }) => page(pageParam),
     getNextPageParam: (last) => (last.length === PAGE ? last[last.length - 1]?.id : undefined),
   })
-  const said = (row: FileRow) => (finding ? row.message : row.error ? `${row.error}: ${row.message}` : row.proof)
+  const said = (row: FileRow) => (finding ? row.message : row.error ? `${row.error}: ${row.message}` : [row.message, row.proof].filter(Boolean).join(' · '))
   return (
     <Loaded query={query}>
       {(data) => {
@@ -31,8 +31,8 @@ export function FilesTable({ of, page, empty, finding = false }: Props) {
             {wide ? (
               <Table<FileRow> size="small" rowKey="id" dataSource={rows} pagination={false} sticky
                 columns={[
-                  { title: 'File', width: '46%', render: (_, row) => <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{row.key}</Typography.Text> },
-                  { title: finding ? 'Finding' : 'Decision', width: 230, render: (_, row) => (finding ? REASONS[row.reason] : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`) },
+                  { title: 'File', width: '42%', render: (_, row) => <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{row.key}</Typography.Text> },
+                  { title: finding ? 'Finding' : 'Decision', width: 200, render: (_, row) => (finding ? REASONS[row.reason] : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`) },
                   { title: 'Size', width: 100, align: 'right', render: (_, row) => <Bytes n={row.bytes} /> },
                   { title: finding ? '' : 'Proof or problem', render: (_, row) => said(row) },
                 ]} />

@@ -280,6 +280,11 @@ LEFT_WORDS = {
 }  # fmt: skip
 
 
+def _named(o: dict[str, Any]) -> str:
+    """Its name there; and its name at the source, where that is another."""
+    return f"{o['key']} ({o['message']})" if o["message"].startswith("from ") and not o["error"] else str(o["key"])
+
+
 def show_preview(cart: Cart, run: dict[str, Any]) -> None:
     """Removals first, then replacements, then copies."""
     objects = list(cart.client.objects(run["id"], of="previews"))
@@ -288,7 +293,7 @@ def show_preview(cart: Cart, run: dict[str, Any]) -> None:
 
     def plain() -> None:
         click.echo(run["sentence"])
-        rows = [[o["decision"], o["reason"], size(o["bytes"]), o["key"]] for o in objects]
+        rows = [[o["decision"], o["reason"], size(o["bytes"]), _named(o)] for o in objects]
         table(["decision", "reason", "size", "file"], rows, numbers=[2], flexible=3) if rows else None
         skipped = {r.removeprefix("leave "): n for r, n in run["reasons"].items() if r.startswith("leave ")}
         if skipped:

@@ -618,7 +618,11 @@ class LegRun:
 
     def _record(self, item: Item, **rest: Any) -> Record:
         entry = item.entry or item.far
-        fields = {"size": entry.size if entry else 0} | rest
+        was = item.entry.was if item.entry else b""
+        fields = {
+            "size": entry.size if entry else 0,
+            "message": f"from {show(was)}" if was and was != item.key else "",
+        } | rest
         return Record(self._job.leg, item.key, item.verdict.decision.value, item.verdict.reason.value, **fields)
 
     def _count(self, item: Item) -> None:
