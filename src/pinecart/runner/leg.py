@@ -619,7 +619,7 @@ class LegRun:
     def _record(self, item: Item, **rest: Any) -> Record:
         entry = item.entry or item.far
         was = item.entry.was if item.entry else b""
-        fields = {
+        fields: dict[str, Any] = {
             "size": entry.size if entry else 0,
             "message": f"from {show(was)}" if was and was != item.key else "",
         } | rest
