@@ -408,7 +408,7 @@ def end_overdue_holds(now: datetime) -> None:
 
 def start_due_clearing(now: datetime) -> None:
     """One run for each run whose set-aside has had its days."""
-    due = AsideRow.objects.filter(state__in=["kept", "meant"], until__lt=now, run__state=State.ENDED.value)
+    due = AsideRow.objects.filter(state="kept", until__lt=now, run__state=State.ENDED.value)
     for number in due.values_list("run_id", flat=True).distinct()[:5]:
         if not Run.objects.filter(kind="expiry", of=number, ended_at__isnull=True).exists():
             run = run_of(number)
