@@ -13,15 +13,15 @@ from tests.whole.house import until
 
 @pytest.fixture(scope="session")
 def looked(shared):
-    root = shared.fresh_store("looked", {f"sheets/w{n:02}/aldermurr.csv": b"%d" % n for n in range(30)})
-    shared.standin.shelf.make("looked")
+    root = shared.fresh_store("sidelong", {f"sheets/w{n:02}/aldermurr.csv": b"%d" % n for n in range(30)})
+    shared.standin.shelf.make("sidelong")
     for n in range(0, 40, 2):
-        shared.standin.shelf.put("looked", f"in/sheets/w{n:02}/aldermurr.csv", b"%d" % n * (2 if n == 4 else 1), {})
+        shared.standin.shelf.put("sidelong", f"in/sheets/w{n:02}/aldermurr.csv", b"%d" % n * (2 if n == 4 else 1), {})
     return root
 
 
 def test_two_places_are_one_list_merged_by_name(shared, looked):
-    found = shared.json("browse", "pine://looked/sheets", "--beside", "pine://office/looked/in/sheets")
+    found = shared.json("browse", "pine://sidelong/sheets", "--beside", "pine://office/sidelong/in/sheets")
     words = {e["key"]: e["word"] for e in found}
     assert len(words) == 35 and list(words) == sorted(words)
     assert (words["w04/aldermurr.csv"], words["w06/aldermurr.csv"]) == ("differs", "same-size")
@@ -30,8 +30,8 @@ def test_two_places_are_one_list_merged_by_name(shared, looked):
         pages, after = [], ""
         while True:
             asked = {
-                "here": "pine://looked/sheets/",
-                "there": "pine://office/looked/in/sheets/",
+                "here": "pine://sidelong/sheets/",
+                "there": "pine://office/sidelong/in/sheets/",
                 "after": after,
                 "limit": 4,
             }
@@ -41,17 +41,17 @@ def test_two_places_are_one_list_merged_by_name(shared, looked):
                 break
     assert pages == found
     told = shared.run(
-        "browse", "pine://looked/sheets", "--beside", "pine://office/looked/in/sheets", "--different"
+        "browse", "pine://sidelong/sheets", "--beside", "pine://office/sidelong/in/sheets", "--different"
     ).stdout
     assert "▲ differs" in told and "same size" not in told
     assert (
         "Both places are empty"
-        in shared.run("browse", "pine://looked/none", "--beside", "pine://office/looked/none").stderr
+        in shared.run("browse", "pine://sidelong/none", "--beside", "pine://office/sidelong/none").stderr
     )
 
 
 def test_a_tree_tells_each_folder_once(shared, looked):
-    lines = shared.run("browse", "pine://looked/sheets", "--tree").stdout.splitlines()
+    lines = shared.run("browse", "pine://sidelong/sheets", "--tree").stdout.splitlines()
     assert lines[:3] == ["w00/", "  aldermurr.csv", "w01/"] and len(lines) == 60
 
 
@@ -66,7 +66,7 @@ def test_a_selection_is_saved_as_one_archive_that_is_safe_to_unpack(shared, look
     assert whole.testzip() is None and sorted(whole.namelist()) == ["LEFT-OUT.txt", "a.csv", "deep/b.csv"]
     assert whole.read("deep/b.csv") == b"in/deep/b.csv" and b"evil" in whole.read("LEFT-OUT.txt")
     assert sorted(zipfile.ZipFile(io.BytesIO(some)).namelist()) == ["a.csv", "deep/b.csv"]
-    done = shared.run("browse", "pine://looked/sheets", "--zip", str(tmp_path / "x.zip"))
+    done = shared.run("browse", "pine://sidelong/sheets", "--zip", str(tmp_path / "x.zip"))
     assert done.returncode == 0 and len(zipfile.ZipFile(tmp_path / "x.zip").namelist()) == 30
 
 
@@ -75,17 +75,17 @@ def test_a_file_is_uploaded_where_nothing_is_yet(shared, looked, tmp_path):
     small.write_bytes(b"1,2,3")
     large.write_bytes(bytes(range(256)) * 80_000)
     for file in (small, large):
-        for place in ("pine://office/looked/up/", "pine://looked/up/"):
+        for place in ("pine://office/sidelong/up/", "pine://sidelong/up/"):
             done = shared.run("upload", str(file), place)
             assert done.returncode == 0, done.stderr
         assert (
-            shared.standin.shelf.body("looked", f"up/{file.name}")
+            shared.standin.shelf.body("sidelong", f"up/{file.name}")
             == (looked / "up" / file.name).read_bytes()
             == file.read_bytes()
         )
-    again = shared.run("upload", str(small), "pine://office/looked/up/counts.csv")
+    again = shared.run("upload", str(small), "pine://office/sidelong/up/counts.csv")
     assert again.returncode == 1 and "store.not-as-planned" in again.stderr
-    assert shared.run("upload", str(small), "pine://looked/../x").returncode == 1
+    assert shared.run("upload", str(small), "pine://sidelong/../x").returncode == 1
     assert "file.uploaded" in str(shared.json("trail", "list"))
 
 
@@ -97,14 +97,14 @@ def test_buckets_tell_who_uses_them_and_names_that_are_taken(shared, looked):
         assert found["used-bucket"]["jobs"] == ["used-bucket"] and found["empty-bucket"] == {
             "name": "empty-bucket", "empty": True, "jobs": [],
         }  # fmt: skip
-        assert found["looked"]["empty"] is False
+        assert found["sidelong"]["empty"] is False
         shared.standin.taken = frozenset({"somebodys"})
         with pytest.raises(ClientError) as caught:
             cart.make_bucket("office", "somebodys")
         assert caught.value.code == "bucket.taken"
-        run = cart.carry("pine://looked/sheets/", "pine://office/new-by-carry/x/", take=["w00/**"], make_bucket=True)
+        run = cart.carry("pine://sidelong/sheets/", "pine://office/new-by-carry/x/", take=["w00/**"], make_bucket=True)
         until(lambda: cart.run(run["run"]["id"])["outcome"] == "clean")
-        refused = cart.carry("pine://looked/sheets/", "pine://office/never-made/x/")["run"]["id"]
+        refused = cart.carry("pine://sidelong/sheets/", "pine://office/never-made/x/")["run"]["id"]
         until(lambda: cart.run(refused)["state"] == "ended")
         assert cart.run(refused)["code"] == "store.no-bucket" and "never-made" not in shared.standin.shelf.buckets
 
