@@ -282,3 +282,24 @@ def test_removing_from_browse_asks_before_anything_goes(page: Page, shared):
     page.get_by_role("button", name="Cancel: leave them as they are").click()
     expect(page.get_by_role("status")).to_contain_text("□ stopped: Cancelled by")
     assert len(shared.standin.shelf.buckets["by-browse"]) == 3
+
+
+def test_a_file_is_uploaded_and_found_again(page: Page, shared, tmp_path):
+    shared.standin.shelf.make("by-upload")
+    shared.standin.shelf.put("by-upload", "in/first", b"x", {})
+    (tmp_path / "count sheet é.csv").write_bytes(b"1,2,3")
+    page.goto(f"{shared.url}/stores/office?path=by-upload/in/")
+    page.get_by_label("File to upload").set_input_files(tmp_path / "count sheet é.csv")
+    expect(page.get_by_text("count sheet é.csv")).to_be_visible()
+    assert shared.standin.shelf.body("by-upload", "in/count sheet é.csv") == b"1,2,3"
+    _, job = shared.fresh_job("by-find", {"wren-of-its-kind.flac": b"1"})
+    shared.carried(job)
+    page.get_by_role("link", name="Find").click()
+    page.get_by_label("Name").fill("wren-of-its")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("copy: it is new")).to_be_visible()
+    page.goto(f"{shared.url}/sides?here=pine%3A%2F%2Fby-find%2F&there=pine%3A%2F%2Foffice%2Fby-find%2Fin%2F")
+    expect(page.get_by_role("cell", name="= same size")).to_be_visible()
+    page.goto(f"{shared.url}/stores/office")
+    page.get_by_label("New bucket").fill("Bad_Name")
+    expect(page.get_by_text("Small letters only.")).to_be_visible()

@@ -27,6 +27,8 @@ def test_a_held_mirror_is_released_by_its_list_and_undone(shared):
     for n in range(12):
         (root / f"sheets/{n:03}.csv").unlink()
     (root / "sheets/new.csv").write_bytes(b"new")
+    seen = shared.run("preview", job).stdout
+    assert "remove 12" in seen and "It would wait for your yes: 12 files would be removed" in seen
     done = shared.run("start", job, "--follow")
     run = shared.json("run", "list", "--job", job)[0]
     assert (

@@ -112,7 +112,7 @@ def run_told(run: Run) -> dict[str, Any]:
         "held": {"digest": held_digest(run), "lists": run.holds} if run.state == "held" else None,
         "undoable": run.kind == "transfer" and run.state == "ended" and any(totals[d]["objects"] for d in ACTED), "message": run.message, "code": run.code,
     }  # fmt: skip
-    return told | {"sentence": _sentence(told)}
+    return told | {"sentence": _sentence(told, [h["message"] for h in run.holds])}
 
 
 def _places(leg: dict[str, Any]) -> dict[str, str]:
@@ -121,19 +121,20 @@ def _places(leg: dict[str, Any]) -> dict[str, str]:
     return {"from": leg["from"] + names[0], "to": leg["to"] + names[1]}
 
 
-def _sentence(told: dict[str, Any]) -> str:
+def _sentence(told: dict[str, Any], waits: list[str]) -> str:
     if told["kind"] == "transfer" or told["state"] != "ended" or told["outcome"] in ("failed", "stopped"):
         return sentence(told)
     if told["kind"] in ("undo", "expiry"):
         return after_sentence(told)
     if told["kind"] == "preview":
         t = told["totals"]
+        held = f" It would wait for your yes: {' '.join(waits)}" if waits else ""
         if told["of"] is not None:
             back = t["copy"]["objects"] + t["replace"]["objects"]
             return f"Preview of undoing run {told['of']}: would bring back {back:,}, remove {t['remove']['objects'] + t['replace']['objects']:,}; {told['problems']:,} can't be undone."
         counts = f"would copy {t['copy']['objects']:,}, replace {t['replace']['objects']:,}, remove {t['remove']['objects']:,}"
         counts += f", clear {t['clear']['objects']:,} at the source" if t["clear"]["objects"] else ""
-        return f"Preview: {counts}; {told['problems']:,} problems; {t['leave']['objects']:,} left as they are."
+        return f"Preview: {counts}; {told['problems']:,} problems; {t['leave']['objects']:,} left as they are.{held}"
     if told["findings"]:
         words = ", ".join(f"{n:,} {r.removeprefix('finding ')}" for r, n in sorted(told["reasons"].items()))
         return f"▲ Both sides are not the same: {words}."
