@@ -129,3 +129,13 @@ def test_a_file_is_found_with_every_run_that_touched_it(shared):
         token = cart.make_token("t", person="finder")
     with shared.client(token) as cart:
         assert cart.find("curlhaven-unique") == []
+
+
+def test_a_key_of_over_a_year_is_told(shared):
+    with shared.client() as cart:
+        cart.add_store(
+            {"name": "aged", "kind": "s3", "endpoint": shared.endpoint, "key_id": "LARKFELLKEY", "secret": "x"}
+        )
+    assert "over a year" not in shared.run("store", "show", "aged").stdout
+    shared.sql("UPDATE stores_storerecord SET secret_since = '2020-01-01 00:00:00' WHERE name = 'aged'")
+    assert "over a year: give a new one" in shared.run("store", "show", "aged").stdout

@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, read_secret, say
-from pinecart.cli.words import age, files, size, table
+from pinecart.cli.words import age, files, older_than, size, table
 
 FROM_FILE = "Read the secret from a file; - is standard input. Else it is asked for."
 
@@ -157,6 +157,7 @@ def store_show(cart: Cart, name: str) -> None:
     def plain() -> None:
         shown = {k: v for k, v in found.items() if k not in ("tried", "tried_at", "address", "jobs", "secret_since")}
         key = f"given {age(found['secret_since'])}" if found["secret_since"] else "none"
+        key += " ◆ over a year: give a new one" if older_than(found["secret_since"], days=365) else ""
         for label, value in {
             **shown,
             "key": key,

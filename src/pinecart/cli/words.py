@@ -108,3 +108,8 @@ def bytes_in(text: str) -> int:
     if not found or power is None or found[1].count(".") > 1 or found[1] == ".":
         raise click.UsageError(f"{text!r} is no size: write it as 500, '5 MiB' or '1.5 GiB'.")
     return int(float(found[1]) * (1 << power))
+
+
+def older_than(at: str | None, *, days: int) -> bool:
+    """Whether a time as the service tells it lies so many days back."""
+    return at is not None and (datetime.now(UTC) - datetime.fromisoformat(at)).days >= days

@@ -4,6 +4,9 @@ import { Link } from 'react-router'
 import { api, got, type Store } from '../../api/client'
 import { Ago, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
 
+/** A key that nobody has changed for a year wants a person. */
+const isOld = (at: string | null) => at != null && Date.now() - Date.parse(at) > 365 * 86_400_000
+
 export default function StoresPage() {
   const query = useQuery({ queryKey: ['stores'], queryFn: () => got(api.GET('/api/v1/stores')) })
   const mayAdd = useMay('administer')
@@ -43,7 +46,7 @@ function List({ stores }: { stores: Store[] }) {
         { title: 'Address', width: '24%', render: (_, s) => <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{s.address}</Typography.Text> },
         { title: 'Confined to', render: (_, s) => s.root || (s.kind === 'folder' ? 'this folder' : 'all buckets') },
         { title: 'Last try', render: (_, s) => <LastTry store={s} /> },
-        { title: 'Key given', width: 110, render: (_, s) => (s.kind === 'folder' ? '' : <Ago at={s.secret_since} />) },
+        { title: 'Key given', width: 130, render: (_, s) => (s.kind === 'folder' ? '' : <><Ago at={s.secret_since} />{isOld(s.secret_since) && <Typography.Text type="warning"> ◆ over a year: give a new one</Typography.Text>}</>) },
         { title: 'Jobs', render: (_, s) => s.jobs.map((j) => <div key={j}><Link to={`/jobs/${j}`}>{j}</Link></div>) },
         { title: '', width: 190, render: (_, s) => <Actions store={s} /> },
       ]} />
