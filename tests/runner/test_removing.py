@@ -8,6 +8,7 @@ import pytest
 
 from pinecart.core.definition import read_definition
 from pinecart.drivers import open_store
+from pinecart.runner import leg
 from pinecart.runner.run import Order, carry_out
 from pinecart.standins.bucket_server import Behaviour
 from tests.runner.engine import Memory, done, posts, run
@@ -296,3 +297,22 @@ async def remove(memory, store, leg, number, *, released=(), kind="transfer", **
     definition = read_definition({"job": "remove", "intent": "remove", "legs": [leg]})
     order = Order(number, kind, definition, {"office": store}, "/tmp", released=frozenset(released))
     return await carry_out(order, memory)
+
+
+async def test_a_plan_that_has_grown_old_is_made_anew_before_more_is_removed(many, office, monkeypatch):
+    server, opened = office
+    memory = Memory()
+    await run(memory, posts(many), opened(), **MIRROR)
+    for i in range(0, 30, 3):
+        (many / "d0" / f"{i:02}.flac").unlink()
+    monkeypatch.setattr(leg, "TAKEN_AT_ONCE", 4)
+    monkeypatch.setattr(leg, "PLAN_GOOD_S", 0.02)
+    server.behaviour["delete"] = Behaviour(delay_s=0.05)
+    ending = await run(memory, posts(many), opened(), 2, **MIRROR)
+    assert ending.error is None and done(memory) == {"remove gone": 10} and ending.far_side["differences"] == 0
+    assert [action for action, _ in memory.lines].count("planned-anew") >= 2
+    monkeypatch.setattr(leg, "PLAN_GOOD_S", -1)
+    (many / "d1" / "01.flac").unlink()
+    aside = [("office", b"dawn/.pinecart-aside/2/")]
+    ending = await run(memory, posts(many), opened(), 3, aside=aside, **MIRROR)
+    assert ending.error.code == "plan.always-old" and "d1/01.flac" in keys(server)

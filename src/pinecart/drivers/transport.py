@@ -7,7 +7,6 @@ and query, sent as it stands. Nothing is ever repeated or followed by itself: th
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import io
 import ipaddress
 import os
@@ -134,8 +133,7 @@ class Transport:
             yield status, told, stream.chunks(task)
         finally:
             task.cancel()
-            with contextlib.suppress(BaseException):
-                await task
+            await asyncio.gather(task, return_exceptions=True)
 
     def _line(self, method: str, target: str, headers: Mapping[str, str], body: bytes | None) -> _Line:
         if self._lines is None:

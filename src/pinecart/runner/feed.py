@@ -8,7 +8,7 @@ import heapq
 import itertools
 import pickle
 import tempfile
-from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Iterator, Sequence
 from typing import Any
 
 from pinecart.core.entries import Entry
@@ -160,7 +160,7 @@ class _Ahead:
             await close()
 
 
-async def merged(source: Pages, far: Pages, ledger: Pages) -> AsyncIterator[tuple[bytes, Any, Any, Any]]:
+async def merged(source: Pages, far: Pages, ledger: Pages) -> AsyncGenerator[tuple[bytes, Any, Any, Any], None]:
     """Yield (key, source entry, far entry, ledger row) in key order. Raises Incomplete on a listing out of order."""
     merge = Merge()
     sides = [_Ahead(source, "the source"), _Ahead(far, "the far side"), _Ahead(ledger, "the ledger")]

@@ -16,7 +16,7 @@ from typing import IO, Any, NamedTuple, Protocol
 
 from pinecart.core.decide import Answer, Decision, Intent, Look, Reason, Rules, Verdict, consider, left_out
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Likeness, Row, fingerprint, likeness
-from pinecart.core.errors import Corrupt, Missing, SignInRefused, StoreError, Taken
+from pinecart.core.errors import Corrupt, Incomplete, Missing, SignInRefused, StoreError, Taken
 from pinecart.core.guards import Counts, Held, Limits, holds, list_digest
 from pinecart.core.keeping import Keep
 from pinecart.core.lifecycle import Phase
@@ -38,6 +38,7 @@ from pinecart.runner.side import Side
 GIVE_UP_AFTER = 100
 TAKEN_AT_ONCE = 200  # removals confirmed, journalled and carried out together
 PLAN_GOOD_S = 600.0  # older than this, nothing more is removed by a plan
+MOST_PLANS = 50
 BLOCKED = 1000
 ACTS = (Decision.COPY, Decision.REPLACE, Decision.REMOVE, Decision.CLEAR)
 PROOFS = ("server-verified", "read-back", "server-copy")
@@ -161,11 +162,16 @@ class LegRun:
         await job.target.store.check_place(job.target.prefix)
         if not job.only_plan:
             await self._settle_what_was_meant()
-        while not await self._once():
+        for _ in range(MOST_PLANS):
+            if await self._once():
+                break
             job.log(
                 "planned-anew", "The plan is over ten minutes old: both sides are listed again before more is removed."
             )
             self._start_over()
+        else:
+            message = f"Both sides were listed {MOST_PLANS} times, and each time the work before the removals took over ten minutes. Mend the problems listed, and start it again."
+            raise Incomplete(message, code="plan.always-old")
         if self._dropped and not job.only_plan:
             await self._ledger.drop(job.leg, self._dropped)
         await self._recorder.flush()
@@ -212,6 +218,8 @@ class LegRun:
         self.tally.clear()
         self.tally_bytes.clear()
         self.held, self._planned, self.counts = [], False, Counts(0, 0, 0)
+        self._unlike, self._unreadable = 0, b""
+        self._not_done.clear()
         self._progress.start_over()
 
     async def _guard(self, spill: IO[str]) -> set[Held]:
@@ -288,7 +296,7 @@ class LegRun:
             if entry is not None:
                 self._progress.listed += 1
                 sources += 1
-                if entry.fault == "unreadable":
+                if entry.fault and (entry.fault == "unreadable" or key.endswith(b"/")):
                     self._unreadable = key
             if row is not None:
                 rows += not row.cleared

@@ -7,17 +7,17 @@ import tempfile
 import time
 import zipfile
 from collections.abc import AsyncIterator, Callable, Iterator
-from contextlib import closing
+from contextlib import aclosing, closing
 from typing import IO, Any, NamedTuple, cast
 
 from pinecart.core.checksum import Crc64
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Missing, Refused
+from pinecart.core.errors import Refused
 from pinecart.core.keeping import Extra, Keep
-from pinecart.core.listing import Ascending, Merge
 from pinecart.core.places import Location, parse_location, show
 from pinecart.core.ports import HELD_BYTES, Card, Put, Store
 from pinecart.drivers import open_store
+from pinecart.runner.feed import absent_is_empty, merged, nothing
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
 from pinecart.service.stores.selectors import jobs_using_bucket, spec_of, store_named
@@ -48,33 +48,21 @@ def side_by_side(
         stores = [open_store(spec) for spec in specs]
         try:
             places = (here.as_prefix().path, there.as_prefix().path)
-            pages = [s.list(p, after=after).__aiter__() for s, p in zip(stores, places, strict=True)]
-            checks, merge, found = [Ascending("here"), Ascending("there")], Merge(), list[Both]()
-            merge.feed(2, None)
-            while True:
-                for key, one, other, _ in merge.ready():
+            found = list[Both]()
+            left, right = (absent_is_empty(s.list(p, after=after)) for s, p in zip(stores, places, strict=True))
+            async with aclosing(merged(left, right, nothing())) as both:
+                async for key, one, other, _ in both:
                     if len(found) == limit:
                         return found, found[-1].key
                     word = _word(one, other)
                     if word != "same-size" or not only_different:
                         found.append(Both(key, one, other, word))
-                side = merge.lacking()
-                if side is None:
-                    return found, b""
-                page = await _next(pages[side])
-                merge.feed(side, checks[side].check(page) if page is not None else None)
+            return found, b""
         finally:
             for store in stores:
                 await store.close()
 
     return asyncio.run(look())
-
-
-async def _next(pages: AsyncIterator[list[Entry]]) -> list[Entry] | None:
-    try:
-        return await anext(pages, None)
-    except Missing:  # a folder that isn't there holds nothing
-        return None
 
 
 def _word(here: Entry | None, there: Entry | None) -> str:
