@@ -72,6 +72,11 @@ async def test_another_file_system_than_remembered_fails_before_listing(tmp_path
     with pytest.raises(Refused, match="mounted") as caught:
         await store.check_place(b"")
     assert caught.value.code == "store.not-the-same"
+    marked = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path), "marker": "the-archive"})
+    with pytest.raises(Refused, match="the-archive"):
+        await marked.check_place(b"")
+    (tmp_path / "the-archive").touch()
+    await marked.check_place(b"")
 
 
 async def test_a_file_that_changes_while_it_is_read_is_noticed(store, tmp_path):

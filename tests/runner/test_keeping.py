@@ -70,6 +70,25 @@ async def test_permissions_and_attributes_of_files_and_folders_come_back(kept, o
     assert (await run(there, posts(kept), half, 3, **KEEP)).acted == 0
 
 
+@pytest.mark.parametrize("through", ["bucket", "folder"])
+async def test_a_change_of_permissions_alone_is_carried_and_a_touch_is_not(kept, office, tmp_path, through):
+    _, opened = office
+    (tmp_path / "half").mkdir()
+    half = opened if through == "bucket" else lambda: at(tmp_path / "half", "office")
+    memory = Memory()
+    await run(memory, posts(kept), half(), **KEEP)
+    os.chmod(kept / "b.csv", 0o600)
+    os.rename(kept / "closed/deep/a.flac", kept / "closed/deep/a2")  # its ctime alone changes
+    os.rename(kept / "closed/deep/a2", kept / "closed/deep/a.flac")
+    assert (await run(memory, posts(kept), half(), 2, **KEEP)).acted == 1
+    assert memory.records[b"b.csv"].decision == "replace" and memory.records[b"b.csv"].reason == "changed"
+    (tmp_path / "back").mkdir()
+    legs = {"from": "pine://office/dawn/", "to": "pine://posts/"}
+    await run(Memory(), at(tmp_path / "back", "posts"), half(), 3, **legs, **KEEP)
+    assert tree(tmp_path / "back")["b.csv"] == ("0o600", "1,2")
+    assert (await run(memory, posts(kept), half(), 4, **KEEP)).acted == 0
+
+
 async def test_without_the_choice_nothing_of_it_is_kept(kept, office):
     server, opened = office
     await run(Memory(), posts(kept), opened())

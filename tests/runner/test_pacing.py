@@ -138,6 +138,19 @@ async def test_the_number_at_once_stays_small_where_more_bring_nothing():
     assert max(seen) <= 16
 
 
+async def test_small_files_do_not_wait_behind_a_row_of_large_ones(long, office):
+    server, opened = office
+    for n in range(40):
+        (long / f"a{n:02}.flac").write_bytes(LARGE[: 9 << 20])
+        (long / f"z{n:02}.csv").write_bytes(b"small")
+    server.behaviour["part"] = Behaviour(delay_s=0.2)
+    await run(Memory(), posts(long), opened())
+    arrived = sorted(server.shelf.buckets["dawn"].items(), key=lambda t: t[1].modified)
+    assert len(arrived) == 81
+    last_small = max(n for n, (key, _) in enumerate(arrived) if key.startswith("z"))
+    assert last_small < 60
+
+
 async def test_no_words_are_lost_when_the_store_goes_away(long, office):
     server, opened = office
     memory = Memory()

@@ -88,6 +88,19 @@ async def test_undo_brings_back_what_a_mirror_removed_and_replaced(many, office)
     assert [k for k in keys(server) if k.startswith(".pinecart")] == [".pinecart-aside/4/0/d0/00.flac"]
 
 
+@pytest.mark.parametrize("old", ["", "conditions-ignored", "conditions-refused"])
+async def test_a_removal_is_guarded_by_the_store_where_it_holds_conditions(many, office, old):
+    server, opened = office
+    memory = Memory()
+    await run(memory, posts(many), opened(), **MIRROR)
+    server.old = frozenset({old} - {""})
+    for n in (3, 6):
+        (many / "d0" / f"{n:02}.flac").unlink()
+    await run(memory, posts(many), opened(), 2, **MIRROR)
+    assert done(memory) == {"remove gone": 2} and {r.guarded for r in memory.records.values()} == {not old}
+    assert server.counts["delete"] >= 3 and not [k for k in keys(server) if "probe" in k]
+
+
 async def test_a_folder_mirror_renames_aside_and_clears_empty_folders(many, tmp_path):
     there = tmp_path / "there"
     there.mkdir()

@@ -39,7 +39,7 @@ def test_killed_outright_it_leaves_no_process_either_and_starts_again(tmp_path):
         below = until(lambda: len(p := pids_of(home.process.pid)) >= 4 and p, what="all processes")
         os.kill(home.process.pid, signal.SIGKILL)
         home.process.wait()
-        until(lambda: not [p for p in below if Path(f"/proc/{p}").exists()], 5, "its processes to be gone")
+        until(lambda: not [p for p in below if Path(f"/proc/{p}").exists()], 20, "its processes to be gone")
         home.start()
 
 

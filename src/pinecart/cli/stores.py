@@ -61,6 +61,11 @@ def store_options(command: Any) -> Any:
             type=click.Choice(["refuse", "skip", "follow", "keep"]),
             help="folder: links are refused and listed (default), skipped, followed inside the folder, or kept as links.",
         ),
+        click.option(
+            "--marker",
+            metavar="NAME",
+            help="folder: a file in it without which it is taken for another disk, and left alone.",
+        ),
         click.option("--path", help="folder: the whole path on the service's machine."),
     ):
         command = option(command)

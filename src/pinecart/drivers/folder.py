@@ -45,6 +45,7 @@ class FolderStore:
 
     forbidden: (device, inode) of folders that are never entered, the state folder first of all.
     links: what becomes of symbolic links: "refuse" (listed), "skip", "follow" (inside the root), "keep" (as links).
+    marker: name of a file in the root without which it is taken for another disk.
     run: tag for hidden names; files of this very run that an interrupted process left are cleared as they are listed.
     """
 
@@ -57,11 +58,12 @@ class FolderStore:
         forbidden: frozenset[tuple[int, int]] = frozenset(),
         run: str = "0",
         links: str = "refuse",
+        marker: str = "",
     ) -> None:
         self.name = name
         self._path = path
         self._fsid = fsid
-        self._links = links
+        self._links, self._marker = links, marker
         self._parent: tuple[bytes, int] | None = None
         self._pace = 0.0  # seconds that such a reading takes, over the last 50 or so
         self._slow_left = 0  # so many more files are read by threads
@@ -73,7 +75,8 @@ class FolderStore:
     def from_spec(cls, spec: Mapping[str, Any]) -> FolderStore:
         forbidden = frozenset((d, i) for d, i in spec.get("forbidden", ()))
         links, run = spec.get("links") or "refuse", str(spec.get("run", 0))
-        return cls(spec["name"], spec["path"], fsid=spec.get("fsid") or 0, forbidden=forbidden, run=run, links=links)
+        return cls(spec["name"], spec["path"], fsid=spec.get("fsid") or 0, forbidden=forbidden, run=run, links=links,
+                   marker=spec.get("marker") or "")  # fmt: skip
 
     async def abilities(self, prefix: bytes) -> Abilities:
         return Abilities(create_only=True, has_folders=True, keeps_times=True)
@@ -98,6 +101,13 @@ class FolderStore:
                 f"mounted? If it was moved on purpose, register the store again.",
                 code="store.not-the-same",
             )
+        try:
+            found = not self._marker or st.S_ISREG(os.stat(self._marker, dir_fd=root, follow_symlinks=False).st_mode)
+        except FileNotFoundError:
+            found = False
+        if not found:
+            message = f"Store {self.name}: the marker file {self._marker} is not at {self._path}. Is the right disk mounted? If it is, make the file again."
+            raise Refused(message, code="store.not-the-same")
 
     # --- looking -------------------------------------------------------------------------------------------------
 

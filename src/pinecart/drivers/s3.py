@@ -66,6 +66,7 @@ class S3Store:
         self._now = now
         self._abilities = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
         self._guards_copies = True
+        self._removals_guarded: bool | None = None
         self._system = (transport.origin, keys)
 
     @classmethod
@@ -514,15 +515,32 @@ class S3Store:
         if (now.size, now.etag) != (expected.size, expected.etag):
             raise Taken(f"{self._named(key)} is not as it was when this was planned. It was not removed.")
 
+        guards = await self._guards_removals(bucket, name)
+        headers = {"if-match": f'"{expected.etag}"'} if guards else {}
+
         async def one() -> None:
-            answer = await self._ask("DELETE", bucket, name, headers={"if-match": f'"{expected.etag}"'})
-            if answer.status == 501:  # knows no conditions
-                answer = await self._ask("DELETE", bucket, name)
+            answer = await self._ask("DELETE", bucket, name, headers=headers)
             if answer.status not in (200, 204, 404):
                 raise error_from(answer.status, answer.headers, answer.body, what=f"Removing {self._named(key)}")
 
         await self._safely(one)
-        return False
+        return guards
+
+    async def _guards_removals(self, bucket: str, name: bytes) -> bool:
+        """Whether a delete's condition is held: asked once, by deleting a name of ours that isn't there, under one."""
+        if self._removals_guarded is None:
+            ours = name[: name.rfind(b"/") + 1] + PROBE + secrets.token_hex(8).encode()
+
+            async def one(headers: dict[str, str]) -> int:
+                answer = await self._ask("DELETE", bucket, ours, headers=headers)
+                if answer.status >= 500 and answer.status != 501:
+                    raise error_from(answer.status, answer.headers, answer.body, what=f"Probing {self.name}")
+                return answer.status
+
+            status = await self._safely(lambda: one({"if-match": '"no-such-etag"'}))
+            # Some stores answer 404 to any delete of what isn't there: then it says nothing of the condition.
+            self._removals_guarded = status == 412 or (status == 404 and await self._safely(lambda: one({})) == 204)
+        return self._removals_guarded
 
     async def tidy(self, prefix: bytes, key: bytes) -> None:
         """A bucket has no folders."""

@@ -13,8 +13,8 @@ import mimetypes
 import random
 import time
 from collections import deque
-from collections.abc import Mapping
-from contextlib import AbstractAsyncContextManager
+from collections.abc import AsyncIterator, Mapping
+from contextlib import AbstractAsyncContextManager, asynccontextmanager
 from typing import NamedTuple
 
 from pinecart.core.checksum import crc_of
@@ -29,7 +29,8 @@ from pinecart.runner.pacing import Paced, Pacer
 from pinecart.runner.side import Side
 
 CHANGING_TRIES = 3
-HELD_AT_ONCE = 72 << 20  # bytes of objects in memory, over all that are on their way
+SMALL_AT_ONCE = 40 << 20  # bytes of small objects in memory, over all that are on their way …
+LARGE_AT_ONCE = 64 << 20  # … and of the large ones, which don't make the small ones wait
 LARGE_ROOM = 4 * HELD_BYTES  # what one large object takes of that: its pieces on their way
 
 
@@ -55,7 +56,7 @@ class Carrier:
         self._probed = asyncio.Lock()
         self._ready = False
         self._may_copy = True
-        self._room = Room(HELD_AT_ONCE)
+        self._small, self._large = Room(SMALL_AT_ONCE), Room(LARGE_AT_ONCE)
 
     async def carry(self, key: bytes, entry: Entry, replaces: Entry | None) -> Carried:
         """Raises StoreError (with `tries` among its facts) when it can't be done."""
@@ -98,17 +99,22 @@ class Carrier:
             placed = await self._within_one_system(key, entry, replaces, mark)
             if placed is not None:
                 return self._carried(entry, placed, tried)
-            room = min(entry.size, LARGE_ROOM)
-            await self._room.take(room)
-            try:
+            async with self._room_for(entry.size):
                 return await self._sent(key, entry, replaces, mark, tried)
-            finally:
-                self._room.give(room)
         except Taken:
             twin = await self._twin(self._target.store, target, mark, entry.size)
             if twin is None:
                 raise
             return self._carried(entry, twin, tried)
+
+    @asynccontextmanager
+    async def _room_for(self, size: int) -> AsyncIterator[None]:
+        room, wanted = (self._large, LARGE_ROOM) if size > HELD_BYTES else (self._small, size)
+        await room.take(wanted)
+        try:
+            yield
+        finally:
+            room.give(wanted)
 
     async def _sent(self, key: bytes, entry: Entry, replaces: Entry | None, mark: str, tried: int) -> Carried:
         """The bytes go through us."""
@@ -170,13 +176,8 @@ class Carrier:
             )
             placed = await store.copy(put, store, key, entry)
             if placed is None:
-                room = min(entry.size, LARGE_ROOM)
-                await self._room.take(room)
-                try:
-                    async with store.open(key, entry) as reading:
-                        placed = await store.put(await self._prepare(to, reading, mark, None))
-                finally:
-                    self._room.give(room)
+                async with self._room_for(entry.size), store.open(key, entry) as reading:
+                    placed = await store.put(await self._prepare(to, reading, mark, None))
             return placed.entry
         except Taken:
             twin = await self._twin(store, to, mark, entry.size)

@@ -21,13 +21,13 @@ from pinecart.core.guards import Counts, Held, Limits, holds, list_digest
 from pinecart.core.keeping import Keep
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import dated_name, original_key, show
-from pinecart.core.ports import Uploads
+from pinecart.core.ports import HELD_BYTES, Uploads
 from pinecart.core.renaming import Renaming
 from pinecart.core.retry import Retry
 from pinecart.core.selection import Selection
 from pinecart.runner.carry import REPLACED, Carrier, decision_id
 from pinecart.runner.feed import Pages, far_entries, leg_rows, merged, nothing, source_entries
-from pinecart.runner.look import Pair, compare_contents, content_crc
+from pinecart.runner.look import Pair, compare_contents, content_crc, extra_of
 from pinecart.runner.pacing import Pacer, Width
 from pinecart.runner.pool import Pool
 from pinecart.runner.progress import Progress
@@ -198,7 +198,7 @@ class LegRun:
                 for what, decision in ((Held.MISSING, Decision.COPY), (Held.REPLACEMENTS, Decision.REPLACE)):
                     for item in _spilled(spill, decision):
                         if (what not in held or _class_of(item.verdict) is not what) and not _of_folder(item):
-                            await pool.add(partial(self._act, item))
+                            await pool.add(partial(self._act, item), large=_is_large(item))
                     await pool.drain()
                 if Held.REMOVALS not in held and not await self._take_all(pool, spill, Decision.REMOVE, self._remove):
                     return False
@@ -363,12 +363,23 @@ class LegRun:
             if verdict is Look.SOURCE:
                 assert entry is not None and row is not None
                 now = await content_crc(job.source.store, job.source.prefix + entry.source_key, entry)
-                answers["source_look"] = Answer.EQUAL if now == row.crc else Answer.DIFFERS
+                same = now == row.crc and not (far and await self._other_besides(key, entry, far))
+                answers["source_look"] = Answer.EQUAL if same else Answer.DIFFERS
             elif verdict is Look.FAR:
                 assert far is not None
                 answers["far_look"], crc = await self._compare_far(key, entry, far, row)
             else:
                 return Item(key, entry, far, row, verdict, crc)
+
+    async def _other_besides(self, key: bytes, entry: Entry, far: Entry) -> bool:
+        """Whether permissions or attributes that the job keeps are others than the ones there."""
+        source, target = self._job.source, self._job.target
+        keep = Keep(self._job.keep.permissions, self._job.keep.attributes)
+        if not any(keep) or entry.etag == "link":
+            return False
+        here = await extra_of(source.store, source.prefix + entry.source_key, entry, keep)
+        there = await extra_of(target.store, target.prefix + key, far, keep)
+        return (here.mode, here.attributes) != (there.mode, there.attributes)
 
     async def _compare_far(self, key: bytes, entry: Entry | None, far: Entry, row: Row | None) -> tuple[Answer, str]:
         job = self._job
@@ -400,7 +411,7 @@ class LegRun:
                 if decision is not Decision.COPY or reason is not Reason.NEW:
                     _spill(spill, item)  # so that a preview can say what would be held
             elif decision is Decision.COPY and reason is Reason.NEW and not _of_folder(item):
-                await pool.add(partial(self._act, item))
+                await pool.add(partial(self._act, item), large=_is_large(item))
             else:
                 _spill(spill, item)
         elif problem:
@@ -671,6 +682,10 @@ class LegRun:
 def _of_folder(item: Item) -> bool:
     entry = item.entry or item.far
     return entry is not None and entry.is_folder
+
+
+def _is_large(item: Item) -> bool:
+    return item.entry is not None and item.entry.size > HELD_BYTES
 
 
 def _class_of(verdict: Verdict) -> Held | None:

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from pinecart.core.checksum import Crc64
 from pinecart.core.decide import Answer, Comparison
 from pinecart.core.entries import Entry
+from pinecart.core.keeping import Extra, Keep, from_metadata
 from pinecart.core.ports import Store
 
 TIME_STEP_NS = 1_000_000
@@ -35,6 +36,14 @@ async def known_crc(store: Store, key: bytes, entry: Entry) -> tuple[str, int | 
     if stat.card:
         return stat.card.crc, stat.card.modified_ns
     return "", None
+
+
+async def extra_of(store: Store, key: bytes, entry: Entry, keep: Keep) -> Extra:
+    """The permissions and attributes of an object, as a folder has them or a bucket keeps them."""
+    if not entry.inode:
+        return from_metadata((await store.stat(key)).metadata, keep)
+    async with store.open(key, entry) as reading:
+        return await reading.besides(keep)
 
 
 class Pair(NamedTuple):

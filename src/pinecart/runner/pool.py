@@ -4,20 +4,28 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+from collections import deque
 from collections.abc import Awaitable, Callable
 from types import TracebackType
 
 from pinecart.runner.pacing import Width
 
 Work = Callable[[], Awaitable[None]]
+MOST_PUT_BY = 10_000
 
 
 class Pool:
-    """Use as `async with`. An unexpected error of one job ends the whole: it is raised by `add`, `drain` or at the end."""
+    """Use as `async with`. An unexpected error of one job ends the whole: it is raised by `add`, `drain` or at the end.
+
+    At most half of the places go to large jobs, so that small ones never wait behind a row of them; large ones that find
+    no place are put by, and come next.
+    """
 
     def __init__(self, width: Width, *, waiting: int = 1000) -> None:
         self._width = width
-        self._queue: asyncio.Queue[Work] = asyncio.Queue(waiting)
+        self._queue: asyncio.Queue[tuple[Work, bool]] = asyncio.Queue(waiting)
+        self._put_by: deque[Work] = deque()
+        self._large = 0
         self._failed: asyncio.Future[None] | None = None
         self._seen = width.now
         self._tasks: list[asyncio.Task[None]] = []
@@ -45,11 +53,11 @@ class Pool:
             with contextlib.suppress(BaseException):  # raised already, by add or drain
                 self._failed.result()
 
-    async def add(self, work: Work) -> None:
+    async def add(self, work: Work, *, large: bool = False) -> None:
         if not self._queue.full() and self._failed is not None and not self._failed.done():
-            self._queue.put_nowait(work)
+            self._queue.put_nowait((work, large))
             return
-        await self._or_failed(self._queue.put(work))
+        await self._or_failed(self._queue.put((work, large)))
 
     async def drain(self) -> None:
         """Wait until everything that was added is done, what the jobs added themselves included."""
@@ -68,15 +76,25 @@ class Pool:
             if number >= self._width.now:
                 self._wake[number].clear()
                 await self._wake[number].wait()
-            work = await self._queue.get()
-            try:
-                await work()
-            except Exception as exc:  # noqa: BLE001 - handed to whoever waits
-                if self._failed is not None and not self._failed.done():
-                    self._failed.set_exception(exc)
-            finally:
-                self._queue.task_done()
-                if self._width.now != (before := self._seen):
-                    self._seen = self._width.now
-                    if self._seen > before:
-                        self._grow()
+            work, large = await self._queue.get()
+            if large and self._large >= max(1, self._width.now // 2) and len(self._put_by) < MOST_PUT_BY:
+                self._put_by.append(work)
+                continue
+            self._large += large
+            await self._do(work)
+            while large and self._put_by and (number < self._width.now or self._large == 1):
+                await self._do(self._put_by.popleft())
+            self._large -= large
+
+    async def _do(self, work: Work) -> None:
+        try:
+            await work()
+        except Exception as exc:  # noqa: BLE001 - handed to whoever waits
+            if self._failed is not None and not self._failed.done():
+                self._failed.set_exception(exc)
+        finally:
+            self._queue.task_done()
+            if self._width.now != (before := self._seen):
+                self._seen = self._width.now
+                if self._seen > before:
+                    self._grow()

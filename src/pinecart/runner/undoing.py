@@ -11,7 +11,7 @@ from functools import partial
 from typing import Any, NamedTuple, Protocol
 
 from pinecart.core.decide import Decision, Reason
-from pinecart.core.entries import Aside, Entry, Likeness, Row, likeness
+from pinecart.core.entries import Aside, Entry, Likeness, Row, likeness, size_of
 from pinecart.core.errors import Missing, SignInRefused, StoreError, Taken
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import original_key, show
@@ -218,12 +218,17 @@ class Clearing:
     async def _clear(self, aside: Aside, side: Side) -> None:
         try:
             kept = (await side.store.stat(aside.at)).entry
-            if likeness(kept, aside.kept) is Likeness.DIFFERENT:
+            same = (
+                likeness(kept, aside.kept) is not Likeness.DIFFERENT if aside.kept else kept.size == size_of(aside.was)
+            )
+            if not same:
                 raise Taken(f"{show(aside.at)} is not what was set aside. It was left alone.")
             await side.store.remove(aside.at, kept)
             await side.store.tidy(side.store.home(aside.at), aside.at)
-        except Missing:
-            pass  # somebody was quicker
+        except Missing:  # somebody was quicker; or what was journalled never came to be
+            if not aside.kept:
+                await self._past.no_longer_aside([aside], back=False)
+                return
         except SignInRefused:
             raise
         except StoreError as exc:

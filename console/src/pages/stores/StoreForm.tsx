@@ -73,7 +73,10 @@ function TheForm({ old }: { old?: Store }) {
             <Form.Item label="Path" required extra="The whole path on the service's machine, such as /srv/larkfell/posts." {...item('path')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
           ) : null}
           {kind === 'folder' && (
+            <>
             <Form.Item label="Links in it" {...item('links')} extra="Without a choice they are refused and listed."><Select allowClear placeholder="Refused and listed" options={LINKS} /></Form.Item>
+            <Form.Item label="Marker file" {...item('marker')} extra="A file that lies in the folder itself. When it is missing, another disk is mounted there, and nothing is listed or written."><Input placeholder="this-is-the-archive" /></Form.Item>
+            </>
           )}
           {kind !== 'folder' && (
             <>

@@ -248,8 +248,9 @@ def asides_meant(run: int, leg: int) -> list[Aside]:
 
 
 def asides_kept(run: int, leg: int, after: int) -> tuple[list[Aside], int]:
-    """A page of what a run set aside and is still there; and where to go on."""
-    found = list(AsideRow.objects.filter(run_id=run, leg=leg, state="kept", pk__gt=after).order_by("id")[:ASIDE_PAGE])
+    """A page of what a run set aside, or meant to, and may still be there; and where to go on."""
+    rows = AsideRow.objects.filter(run_id=run, leg=leg, state__in=["meant", "kept"], pk__gt=after)
+    found = list(rows.order_by("id")[:ASIDE_PAGE])
     return [_aside(a) for a in found], found[-1].pk if found else after
 
 

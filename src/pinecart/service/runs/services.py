@@ -408,13 +408,13 @@ def end_overdue_holds(now: datetime) -> None:
 
 def start_due_clearing(now: datetime) -> None:
     """One run for each run whose set-aside has had its days."""
-    due = AsideRow.objects.filter(state="kept", until__lt=now, run__state=State.ENDED.value)
+    due = AsideRow.objects.filter(state__in=["meant", "kept"], until__lt=now, run__state=State.ENDED.value)
     for number in due.values_list("run_id", flat=True).distinct()[:5]:
         if not Run.objects.filter(kind="expiry", of=number, ended_at__isnull=True).exists():
             run = run_of(number)
             cause = f"clears away what run {number} set aside"
             start_run(SYSTEM, read_definition(run.definition), kind="expiry", cause=cause, alone=False, of=number)
-            AsideRow.objects.filter(run_id=number, until__lt=now, state="kept").update(until=now + timedelta(days=1))
+            due.filter(run_id=number).update(until=now + timedelta(days=1))
 
 
 def _end(run: Run, outcome: Outcome) -> None:

@@ -46,6 +46,11 @@ class StoreFormShape(StoreShape):
         allow_blank=True,
         help_text="folder: links are refused and listed (refuse), or skip, follow, keep.",
     )
+    marker = serializers.CharField(
+        required=False,
+        allow_blank=True,
+        help_text="folder: name of a file in it without which it is taken for another disk.",
+    )
     addressing = serializers.ChoiceField(["path", "host"], required=False, help_text="s3: where the bucket stands.")
     anonymous = serializers.BooleanField(required=False, help_text="s3: without a key.")
     certificate = serializers.CharField(

@@ -14,7 +14,7 @@ from pinecart.service.config.state import Options
 
 SECRETS = ("secret", "session_token")
 KINDS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {  # kind → (needed, optional)
-    "folder": (("path",), ("links",)),
+    "folder": (("path",), ("links", "marker")),
     "s3": (
         ("endpoint", "key_id", "secret"),
         (
@@ -93,6 +93,8 @@ def read_form(
         )
     if values.get("links") not in (None, "", *LINKS):
         wrong("links", "store.links", f"Links are {', '.join(LINKS)}, not {values['links']!r}.")
+    if "/" in values.get("marker", "") or values.get("marker") in (".", ".."):
+        wrong("marker", "store.marker", "A marker is the name of a file that lies in the folder itself, without any /.")
     if values.get("addressing") not in (None, "", "path", "host"):
         wrong("addressing", "store.addressing", "Buckets are addressed by 'path' (the usual) or by 'host'.")
     for field in ("connect_s", "silence_s"):
@@ -108,6 +110,9 @@ def read_form(
         raise Invalid(problems)
     if kind == "folder":
         values["path"] = allowed_folder(values["path"], options, state_folder)
+        if values.get("marker") and not os.path.isfile(os.path.join(values["path"], values["marker"])):
+            message = f"There is no file {values['marker']} in {values['path']}. Make it first, on the disk itself."
+            raise Invalid([{"field": "marker", "code": "store.no-marker", "message": message}])
     secret = {f: values.pop(f) for f in SECRETS if values.get(f)}
     return Form(name, kind, values, secret)
 
