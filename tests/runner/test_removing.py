@@ -101,6 +101,46 @@ async def test_a_removal_is_guarded_by_the_store_where_it_holds_conditions(many,
     assert server.counts["delete"] >= 3 and not [k for k in keys(server) if "probe" in k]
 
 
+async def test_a_bucket_that_keeps_versions_keeps_what_is_taken_away_by_itself(many, office):
+    server, opened = office
+    server.shelf.versioned.add("dawn")
+    memory = Memory()
+    await run(memory, posts(many), opened(), **MIRROR)
+    before = {k: server.shelf.body("dawn", k) for k in keys(server)}
+    (many / "d0" / "03.flac").unlink()
+    (many / "d0" / "00.flac").write_bytes(b"changed")
+    copies = server.counts["copy"]
+    await run(memory, posts(many), opened(), 2, **MIRROR)
+    assert done(memory) == {"remove gone": 1, "replace changed": 1} and server.counts["copy"] == copies
+    assert not [k for k in keys(server) if k.startswith(".pinecart")] and "d0/03.flac" not in keys(server)
+    assert {(a.at, bool(a.version), bool(a.kept)) for a in memory.asides.values()} == {
+        (b"dawn/d0/03.flac", True, True), (b"dawn/d0/00.flac", True, True),
+    }  # fmt: skip
+    memory.undoing()
+    for number in (3, 4):  # the second time there is nothing left to undo
+        past = dict(memory.past)
+        await run(memory, posts(many), opened(), number, kind="undo", **MIRROR)
+        assert {k: server.shelf.body("dawn", k) for k in keys(server)} == before, done(memory)
+        memory.past = past
+    assert not memory.records
+
+
+async def test_a_move_out_of_a_bucket_that_keeps_versions_can_be_undone(many, office, tmp_path):
+    server, opened = office
+    server.shelf.versioned.add("dawn")
+    (tmp_path / "there").mkdir()
+    for n in range(3):
+        server.shelf.put("dawn", f"{n}.flac", b"%d" % n * 9, {"content-type": "audio/flac"})
+    memory, there = Memory(), lambda: open_store({"kind": "folder", "name": "office", "path": str(tmp_path / "there")})
+    move = {"intent": "hand-over", "set_aside": 14, "from": "pine://posts/dawn/", "to": "pine://office/"}
+    await run(memory, opened(), there(), **move)
+    assert not keys(server) and len(files(tmp_path / "there")) == 3
+    memory.undoing()
+    await run(memory, opened(), there(), 2, kind="undo", **move)
+    assert [server.shelf.body("dawn", k) for k in keys(server)] == [b"%d" % n * 9 for n in range(3)]
+    assert {t.headers["content-type"] for t in server.shelf.buckets["dawn"].values()} == {"audio/flac"}
+
+
 async def test_a_folder_mirror_renames_aside_and_clears_empty_folders(many, tmp_path):
     there = tmp_path / "there"
     there.mkdir()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import uuid
 
@@ -11,7 +12,8 @@ from pinecart.core.definition import read_definition
 from pinecart.drivers import open_store
 from pinecart.runner.run import Order, carry_out
 from tests.contracts import store as contract
-from tests.runner.test_runs import LARGE, Memory, done
+from tests.runner.engine import Memory, done, posts, run
+from tests.runner.test_runs import LARGE
 from tests.servers import swift
 
 pytestmark = pytest.mark.xdist_group("swift")
@@ -47,6 +49,39 @@ class TestS3StoreOnSwift(contract.StoreContract):
         store = opened()
         yield store
         await store.close()
+
+
+async def test_a_bucket_that_keeps_versions_needs_no_copies_set_aside(bucket, tmp_path):
+    store = opened()
+    body = b"<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>"
+    headers, payload = {"content-length": str(len(body))}, hashlib.sha256(body).hexdigest()
+    answer = await store._ask("PUT", bucket, query=[("versioning", "")], headers=headers, body=body, payload=payload)
+    assert answer.status == 200 and await store.keeps_versions(f"{bucket}/".encode())
+    await store.close()
+    (tmp_path / "posts").mkdir()
+    for name in ("gone.csv", "changed.csv"):
+        (tmp_path / "posts" / name).write_bytes(b"as it was")
+    memory, legs = Memory(), {"to": f"pine://office/{bucket}/", "intent": "mirror", "guards": {"removals_percent": 100}}
+    await run(memory, posts(tmp_path / "posts"), opened(), **legs)
+    (tmp_path / "posts" / "gone.csv").unlink()
+    (tmp_path / "posts" / "changed.csv").write_bytes(b"as it is now")
+    await run(memory, posts(tmp_path / "posts"), opened(), 2, **legs)
+    assert done(memory) == {"remove gone": 1, "replace changed": 1}
+    memory.undoing()
+    await run(memory, posts(tmp_path / "posts"), opened(), 3, kind="undo", **legs)
+    store = opened()
+    found = [e.key async for page in store.list(f"{bucket}/".encode()) for e in page]
+    assert found == [b"changed.csv", b"gone.csv"], done(memory)
+    for key in found:
+        async with store.open(f"{bucket}/".encode() + key) as reading:
+            assert await reading.whole() == b"as it was"
+    versions = await store.versions(f"{bucket}/gone.csv".encode())
+    assert [(v.is_current, v.is_removal) for v in versions] == [(True, False), (False, True), (False, False)]
+    async with store.open(
+        f"{bucket}/changed.csv".encode(), version=(await store.versions(f"{bucket}/changed.csv".encode()))[-1].version
+    ) as reading:
+        assert await reading.whole() == b"as it was"
+    await store.close()
 
 
 async def test_there_and_back_and_inside_and_nothing_to_do(bucket, tmp_path):

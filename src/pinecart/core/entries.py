@@ -66,6 +66,7 @@ class Aside(NamedTuple):
 
     side: "source" or "target".   key: relative to the leg's place, under the name it has there.
     at: the whole key of what is kept, in the same store.   was: fingerprint of the object before, `kept`: of what is kept.
+    version: the bucket itself keeps it, under its own key `at`, as this version.
     """
 
     leg: int
@@ -75,6 +76,7 @@ class Aside(NamedTuple):
     size: int
     was: str
     kept: str = ""
+    version: str = ""
 
 
 class Likeness(Enum):

@@ -6,7 +6,7 @@ Entries of a listing have keys relative to the listed prefix.
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from contextlib import AbstractAsyncContextManager
 from typing import NamedTuple, Protocol
 
@@ -137,6 +137,16 @@ class Level(NamedTuple):
     after: bytes = b""
 
 
+class Version(NamedTuple):
+    """One version of an object that its bucket keeps. is_removal: the mark of a delete; it has no bytes."""
+
+    version: str
+    size: int
+    modified_ns: int | None
+    is_current: bool
+    is_removal: bool
+
+
 class Store(Protocol):
     """One storage system, reached with one set of credentials. Raises core.errors.StoreError and its children."""
 
@@ -160,14 +170,24 @@ class Store(Protocol):
         ...
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level: ...
-    async def stat(self, key: bytes) -> Stat: ...
-    def open(self, key: bytes, expected: Entry | None = None) -> AbstractAsyncContextManager[Reading]: ...
+    async def stat(self, key: bytes, version: str = "") -> Stat: ...
+    def open(
+        self, key: bytes, expected: Entry | None = None, *, version: str = ""
+    ) -> AbstractAsyncContextManager[Reading]: ...
+    async def keeps_versions(self, key: bytes) -> bool:
+        """Whether what is overwritten or deleted at `key` stays as a version. False as well where that can't be asked."""
+        ...
+
+    async def versions(self, key: bytes) -> Sequence[Version]:
+        """Of exactly this key, the newest first, 1 000 at most; none where the store keeps none."""
+        ...
+
     async def put(self, put: Put) -> Placed: ...
     def copies_from(self, source: Store) -> bool:
         """Whether `copy` may work: both are one system."""
         ...
 
-    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry) -> Placed | None:
+    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = "") -> Placed | None:
         """The same as `put` without the bytes passing through us; `put.body` isn't looked at. None: the store won't."""
         ...
 

@@ -17,7 +17,7 @@ import re
 import stat as st
 import struct
 import time
-from collections.abc import AsyncIterator, Generator, Iterator, Mapping
+from collections.abc import AsyncIterator, Generator, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from functools import partial
 from typing import Any
@@ -27,7 +27,7 @@ from pinecart.core.entries import Entry, Likeness, fingerprint, likeness
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Stat, Store
+from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Stat, Store, Version
 from pinecart.drivers.pieces import each_piece, piece_size
 
 PAGE = 1000
@@ -166,7 +166,7 @@ class FolderStore:
 
         return await self._do(look)
 
-    async def stat(self, key: bytes) -> Stat:
+    async def stat(self, key: bytes, version: str = "") -> Stat:
         def look() -> Stat:
             if key.endswith(b"/"):
                 with self._dir(_parts(key)) as fd:
@@ -181,7 +181,9 @@ class FolderStore:
     # --- reading -------------------------------------------------------------------------------------------------
 
     @asynccontextmanager
-    async def open(self, key: bytes, expected: Entry | None = None) -> AsyncIterator[_File | _Held | _Link]:
+    async def open(
+        self, key: bytes, expected: Entry | None = None, *, version: str = ""
+    ) -> AsyncIterator[_File | _Held | _Link]:
         link = await self._do(lambda: self._link(key)) if expected is not None and expected.etag == LINK else None
         if link:
             yield _Link(self, key, *link)
@@ -366,7 +368,7 @@ class FolderStore:
     def copies_from(self, source: Store) -> bool:
         return isinstance(source, FolderStore)
 
-    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry) -> Placed | None:
+    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = "") -> Placed | None:
         """Between two folders of this machine the kernel copies; both sides are read for their checksums."""
         if not isinstance(source, FolderStore) or entry.etag == LINK:
             return None
@@ -400,6 +402,12 @@ class FolderStore:
             writing.drop()
 
     # --- removing ------------------------------------------------------------------------------------------------
+
+    async def keeps_versions(self, key: bytes) -> bool:
+        return False
+
+    async def versions(self, key: bytes) -> Sequence[Version]:
+        return []
 
     def home(self, prefix: bytes) -> bytes:
         return b""

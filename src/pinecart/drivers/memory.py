@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from typing import Any, NamedTuple
 
@@ -12,7 +12,7 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Changed, Corrupt, Missing, Taken
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
-from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Stat, Store
+from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Stat, Store, Version
 
 PAGE = 100
 _SHARED: dict[str, dict[bytes, Held]] = {}
@@ -64,13 +64,13 @@ class MemoryStore:
         entries = [self._entry(prefix + n, len(prefix)) for n in page if not n.endswith(b"/")]
         return Level([n for n in page if n.endswith(b"/")], entries, page[-1] if len(names) > limit else b"")
 
-    async def stat(self, key: bytes) -> Stat:
+    async def stat(self, key: bytes, version: str = "") -> Stat:
         self._must_have(key)
         held = self.objects[key]
         return Stat(self._entry(key), held.card, crc_of(held.body))
 
     @asynccontextmanager
-    async def open(self, key: bytes, expected: Entry | None = None) -> AsyncIterator[_Opened]:
+    async def open(self, key: bytes, expected: Entry | None = None, *, version: str = "") -> AsyncIterator[_Opened]:
         self._must_have(key)
         if expected is not None and expected.etag != self.objects[key].etag:
             raise Changed(f"{show(key)} changed while it was read.")
@@ -90,8 +90,14 @@ class MemoryStore:
     def copies_from(self, source: Store) -> bool:
         return False
 
-    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry) -> Placed | None:
+    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = "") -> Placed | None:
         return None
+
+    async def keeps_versions(self, key: bytes) -> bool:
+        return False
+
+    async def versions(self, key: bytes) -> Sequence[Version]:
+        return []
 
     def home(self, prefix: bytes) -> bytes:
         return prefix[: prefix.find(b"/") + 1]

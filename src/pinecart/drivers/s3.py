@@ -8,7 +8,7 @@ import contextlib
 import hashlib
 import random
 import secrets
-from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
 from typing import Any, TypeVar
@@ -19,7 +19,7 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Incomplete, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
-from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Reading, Stat, Store
+from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Reading, Stat, Store, Version
 from pinecart.core.retry import Retry
 from pinecart.drivers.pieces import each_piece, piece_size
 from pinecart.drivers.s3_wire import (
@@ -35,6 +35,7 @@ from pinecart.drivers.s3_wire import (
     parse_parts,
     parse_tags,
     parse_uploads,
+    parse_versions,
     region_told,
     root_of,
     signed,
@@ -67,6 +68,7 @@ class S3Store:
         self._abilities = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
         self._guards_copies = True
         self._removals_guarded: bool | None = None
+        self._versioned: dict[str, bool] = {}
         self._system = (transport.origin, keys)
 
     @classmethod
@@ -150,12 +152,33 @@ class S3Store:
 
         return await self._safely(one)
 
-    async def stat(self, key: bytes) -> Stat:
+    async def stat(self, key: bytes, version: str = "") -> Stat:
         bucket, name = self._split(key)
         what = f"Looking at {self._named(key)}"
         ask = {"x-amz-checksum-mode": "ENABLED"}
-        answer = await self._safely(lambda: self._good("HEAD", bucket, name, headers=ask, what=what))
+        query = _of(version)
+        answer = await self._safely(lambda: self._good("HEAD", bucket, name, query=query, headers=ask, what=what))
         return _stat(key, answer)
+
+    async def keeps_versions(self, key: bytes) -> bool:
+        bucket, _ = self._split(key)
+        if bucket not in self._versioned:
+            answer = await self._safely(lambda: self._ask("GET", bucket, query=[("versioning", "")]))
+            if answer.status >= 500 and answer.status != 501:
+                raise error_from(answer.status, answer.headers, answer.body, what=f"Looking at {self.name}/{bucket}")
+            self._versioned[bucket] = answer.status == 200 and text_of(answer.body, "Status") == "Enabled"
+        return self._versioned[bucket]
+
+    async def versions(self, key: bytes) -> Sequence[Version]:
+        bucket, name = self._split(key)
+        query: Query = [("versions", ""), ("prefix", name), ("encoding-type", "url")]
+        answer = await self._safely(lambda: self._ask("GET", bucket, query=query))
+        if answer.status in (400, 405, 501):
+            return []
+        if answer.status != 200:
+            what = f"Listing the versions of {self._named(key)}"
+            raise error_from(answer.status, answer.headers, answer.body, what=what)
+        return parse_versions(answer.body, name)
 
     async def tags(self, key: bytes) -> dict[str, str]:
         """Raises Refused (code "store.no-tags") where the store knows none."""
@@ -170,20 +193,20 @@ class S3Store:
     # --- reading -------------------------------------------------------------------------------------------------
 
     @asynccontextmanager
-    async def open(self, key: bytes, expected: Entry | None = None) -> AsyncIterator[_Object]:
-        entry = expected or (await self.stat(key)).entry
-        yield _Object(self, key, entry)
+    async def open(self, key: bytes, expected: Entry | None = None, *, version: str = "") -> AsyncIterator[_Object]:
+        entry = expected or (await self.stat(key, version)).entry
+        yield _Object(self, key, entry, version)
 
     @asynccontextmanager
     async def _get(
-        self, key: bytes, etag: str, start: int, last: int | None = None
+        self, key: bytes, etag: str, start: int, last: int | None = None, version: str = ""
     ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
         bucket, name = self._split(key)
         ranged = start > 0 or last is not None
         headers = {"if-match": f'"{etag}"', "x-amz-checksum-mode": "ENABLED"}
         if ranged:
             headers["range"] = f"bytes={start}-{'' if last is None else last}"
-        path, query, full = self._prepare("GET", bucket, name, [], headers, EMPTY_SHA256)
+        path, query, full = self._prepare("GET", bucket, name, _of(version), headers, EMPTY_SHA256)
         async with self._transport.streamed("GET", path + query, full) as (status, found, chunks):
             if status == 412:
                 raise Changed(f"{self._named(key)} changed while it was read. It is tried again in the next run.")
@@ -379,13 +402,13 @@ class S3Store:
         """One endpoint, and one key for both sides."""
         return isinstance(source, S3Store) and source._system == self._system
 
-    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry) -> Placed | None:
+    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = "") -> Placed | None:
         """The store copies by itself; in parts what is above 5 GiB or was made of parts."""
         if not isinstance(source, S3Store) or not self.copies_from(source):
             return None
         from_bucket, from_name = source._split(source_key)
         where = {
-            "x-amz-copy-source": encoded_path(from_bucket, from_name),
+            "x-amz-copy-source": encoded_path(from_bucket, from_name) + (f"?versionId={version}" if version else ""),
             "x-amz-copy-source-if-match": f'"{entry.etag}"',
         }
         try:
@@ -395,11 +418,11 @@ class S3Store:
             else:
                 placed = await self._copy_whole(put, where)
         except Taken as exc:
-            if (await source.stat(source_key)).entry.etag != entry.etag:
+            if (await source.stat(source_key, version)).entry.etag != entry.etag:
                 raise Changed(f"{source._named(source_key)} changed before it was copied.") from exc
             if put.if_absent and await self._is_absent(put.key):
                 self._guards_copies = False  # some stores hold the condition against the source of a copy
-                return await self.copy(put, source, source_key, entry)
+                return await self.copy(put, source, source_key, entry, version)
             raise
         except Refused:  # this key may not, or this store does not know how: the bytes go through us
             return None
@@ -653,8 +676,8 @@ class S3Store:
 class _Object:
     """An object opened for reading: every range asks for the same ETag."""
 
-    def __init__(self, store: S3Store, key: bytes, entry: Entry) -> None:
-        self._store = store
+    def __init__(self, store: S3Store, key: bytes, entry: Entry, version: str = "") -> None:
+        self._store, self._version = store, version
         self._key = key
         self.entry = entry
         self.card: Card | None = None
@@ -673,7 +696,7 @@ class _Object:
         at, tried, retry = 0, 1, self._store._retry
         while at < self.entry.size or at == 0:
             try:
-                async with self._store._get(self._key, self.entry.etag, at) as (headers, chunks):
+                async with self._store._get(self._key, self.entry.etag, at, version=self._version) as (headers, chunks):
                     self._keep(headers)
                     async for chunk in chunks:
                         at += len(chunk)
@@ -697,7 +720,10 @@ class _Object:
         return await self._store._safely(lambda: self._range(start, size))
 
     async def _range(self, start: int, size: int) -> bytes:
-        async with self._store._get(self._key, self.entry.etag, start, start + size - 1) as (headers, chunks):
+        async with self._store._get(self._key, self.entry.etag, start, start + size - 1, self._version) as (
+            headers,
+            chunks,
+        ):
             self._keep(headers)
             found = b"".join([c async for c in chunks])
         if len(found) != size:
@@ -714,6 +740,10 @@ class _Object:
 def _is_error(body: bytes) -> bool:
     """An error inside a 200 answer is told by its root element, never by a word somewhere in it."""
     return body.lstrip()[:200].startswith((b"<?xml", b"<Error")) and root_of(body) == "Error"
+
+
+def _of(version: str) -> Query:
+    return [("versionId", version)] if version else []
 
 
 def _after(key: bytes) -> Query:

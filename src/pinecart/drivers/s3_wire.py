@@ -18,6 +18,7 @@ from xml.sax.saxutils import escape
 
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Corrupt, Incomplete, Missing, Refused, SignInRefused, StoreError, Taken
+from pinecart.core.ports import Version
 
 UNSIGNED = "UNSIGNED-PAYLOAD"
 EMPTY_SHA256 = hashlib.sha256(b"").hexdigest()
@@ -251,6 +252,20 @@ def parse_uploads(body: bytes) -> list[tuple[str, bytes, datetime]]:
     return found
 
 
+def parse_versions(body: bytes, key: bytes) -> list[Version]:
+    """Of exactly this key, as listed: the newest first."""
+    root = _tree(body)
+    encoded = any(_local(n.tag) == "EncodingType" and n.text == "url" for n in root)
+    found = []
+    for node in [n for n in root if _local(n.tag) in ("Version", "DeleteMarker")]:
+        told = {_local(n.tag): n.text or "" for n in node}
+        if _key(told.get("Key"), encoded=encoded) == key:
+            size, time_ns = int(told.get("Size") or 0), _time_ns(told.get("LastModified"))
+            removal = _local(node.tag) == "DeleteMarker"
+            found.append(Version(told.get("VersionId", ""), size, time_ns, told.get("IsLatest") == "true", removal))
+    return found
+
+
 def parse_tags(body: bytes) -> dict[str, str]:
     found = [{_local(n.tag): n.text or "" for n in tag} for tag in _tree(body).iter() if _local(tag.tag) == "Tag"]
     return {t.get("Key", ""): t.get("Value", "") for t in found}
@@ -261,6 +276,7 @@ def parse_buckets(body: bytes) -> list[str]:
 
 
 _BY_CODE: dict[str, tuple[type[StoreError], str, str]] = {
+    "NoSuchVersion": (Missing, "store.missing", "There is no such version."),
     "NoSuchKey": (Missing, "store.missing", "There is no such file."),
     "NoSuchBucket": (Missing, "store.no-bucket", "There is no such bucket. Check its name, or make it first."),
     "InvalidAccessKeyId": (SignInRefused, "store.key-unknown", "The store does not know this key id. Check it, or give a new key."),

@@ -161,11 +161,11 @@ class Carrier:
         prefix = self._target.prefix
         await self.second(self._target.store, prefix + key, far, prefix + new_key)
 
-    async def second(self, store: Store, key: bytes, entry: Entry, to: bytes) -> Entry:
+    async def second(self, store: Store, key: bytes, entry: Entry, to: bytes, version: str = "") -> Entry:
         """A second copy of the object `key` as `to` in the same store (whole keys), where nothing is; ours from before is taken as it."""
         mark = decision_id(self._run, self._leg, entry._replace(key=to))
         try:
-            stat = await store.stat(key)
+            stat = await store.stat(key, version)
             if fingerprint(stat.entry) != fingerprint(entry):
                 raise Taken(f"{show(key)} is not as it was when this was planned. It was left alone.")
             card = stat.card or Card(mark, entry.modified_ns, "")
@@ -174,9 +174,9 @@ class Carrier:
             put = put._replace(
                 metadata=stat.metadata, content_type=stat.content_type or put.content_type, uploads=uploads
             )
-            placed = await store.copy(put, store, key, entry)
+            placed = await store.copy(put, store, key, entry, version)
             if placed is None:
-                async with self._room_for(entry.size), store.open(key, entry) as reading:
+                async with self._room_for(entry.size), store.open(key, entry, version=version) as reading:
                     placed = await store.put(await self._prepare(to, reading, mark, None))
             return placed.entry
         except Taken:

@@ -260,9 +260,9 @@ class LegRun:
         self._meant = await self._ledger.meant(self._job.leg)
         for aside in self._meant:
             side = self._job.source if aside.side == "source" else self._job.target
-            whole = original_key(side.store.home(aside.at), aside.at)
+            whole = aside.at if aside.version else original_key(side.store.home(aside.at), aside.at)
             try:
-                kept = (await side.store.stat(aside.at)).entry
+                kept = (await side.store.stat(aside.at, aside.version)).entry
             except Missing:
                 continue
             if await side.store.is_absent(whole):
@@ -456,7 +456,7 @@ class LegRun:
         for aside in self._meant:
             if aside.key == key and aside.side == "target":
                 with contextlib.suppress(Missing):
-                    return fingerprint((await self._job.target.store.stat(aside.at)).entry)
+                    return fingerprint((await self._job.target.store.stat(aside.at, aside.version)).entry)
         return ""
 
     async def _own_write(self, item: Item) -> Item | None:
@@ -526,7 +526,7 @@ class LegRun:
     async def _keep_replaced(self, key: bytes, far: Entry) -> str:
         """Set a copy of what is about to be replaced aside; journalled before."""
         whole, take = self._job.target.prefix + key, self._take["target"]
-        aside = take.aside_of(key, whole, far)
+        aside = await take.aside_of(key, whole, far)
         assert aside is not None
         await self._ledger.before([aside], [])
         return await take.keep(whole, far, aside)
@@ -563,14 +563,15 @@ class LegRun:
                 assert item.entry is not None
                 whole = job.source.prefix + item.entry.source_key
                 if row is not None:
-                    ready.append((item, self._take["source"].aside_of(item.key, whole, item.entry), row))
+                    ready.append((item, await self._take["source"].aside_of(item.key, whole, item.entry), row))
                 return
             assert item.far is not None
             if job.rules.intent is not Intent.REMOVE and not await job.source.store.is_absent(
                 job.source.prefix + item.key
             ):
                 raise Taken(f"{show(item.key)} is at the source again. It was not removed.", code="source-back")
-            ready.append((item, self._take["target"].aside_of(item.key, job.target.prefix + item.key, item.far), None))
+            aside = await self._take["target"].aside_of(item.key, job.target.prefix + item.key, item.far)
+            ready.append((item, aside, None))
         except SignInRefused:
             raise
         except StoreError as exc:

@@ -1,7 +1,8 @@
 """Takes objects away from one side of a leg: set aside under `.pinecart-aside/` of the same store, or for good.
 
 What is set aside is journalled and committed before anything moves. A folder's file is renamed; a bucket's object is
-copied, then deleted. What can't be set aside is not removed.
+copied, then deleted; in a bucket that keeps versions it is only deleted, and the version recorded. What can't be set
+aside is not removed.
 """
 
 from __future__ import annotations
@@ -9,7 +10,8 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from pinecart.core.entries import Aside, Entry, fingerprint
-from pinecart.core.places import aside_key
+from pinecart.core.errors import Taken
+from pinecart.core.places import aside_key, show
 from pinecart.runner.carry import Carrier
 from pinecart.runner.side import Side
 
@@ -27,18 +29,24 @@ class Remover:
     def __init__(self, run: int, leg: int, side: str, at: Side, carrier: Carrier, days: int) -> None:
         self._run, self._leg, self._side, self._at, self._carrier, self._days = run, leg, side, at, carrier, days
 
-    def aside_of(self, key: bytes, whole: bytes, entry: Entry) -> Aside | None:
+    async def aside_of(self, key: bytes, whole: bytes, entry: Entry) -> Aside | None:
         """What is journalled before `key`, the object `whole` of the store, is taken away; None: it isn't kept."""
         if not self._days or entry.is_folder:
             return None
+        if await self._at.store.keeps_versions(whole):
+            now = (await self._at.store.stat(whole)).entry
+            if fingerprint(now) != fingerprint(entry):
+                raise Taken(f"{show(whole)} is not as it was when this was planned. It was left alone.")
+            if now.version:
+                return Aside(self._leg, self._side, key, whole, entry.size, fingerprint(entry), version=now.version)
         at = aside_key(self._at.store.home(whole), self._run, self._leg, whole)
         return Aside(self._leg, self._side, key, at, entry.size, fingerprint(entry))
 
     async def take_away(self, whole: bytes, entry: Entry, aside: Aside | None) -> Away:
         """Raises StoreError; then it is still there."""
         store = self._at.store
-        if aside is None:
-            taken = Away(await store.remove(whole, entry))
+        if aside is None or aside.version:
+            taken = Away(await store.remove(whole, entry), fingerprint(entry) if aside else "")
         elif (moved := await store.move(whole, aside.at, entry)) is not None:
             taken = Away(False, fingerprint(moved))
         else:
@@ -49,12 +57,16 @@ class Remover:
 
     async def keep(self, whole: bytes, entry: Entry, aside: Aside) -> str:
         """A second copy of what is about to be replaced or removed. Gives the copy's fingerprint."""
+        if aside.version:
+            return fingerprint(entry)
         return fingerprint(await self._carrier.second(self._at.store, whole, entry, aside.at))
 
     async def bring_back(self, aside: Aside, whole: bytes) -> Entry:
         """Give what was set aside its name again, where nothing is now. Raises Taken, Missing."""
         store = self._at.store
-        kept = (await store.stat(aside.at)).entry
+        kept = (await store.stat(aside.at, aside.version)).entry
+        if aside.version:
+            return await self._carrier.second(store, whole, kept, whole, aside.version)
         moved = await store.move(aside.at, whole, kept)
         if moved is None:
             moved = await self._carrier.second(store, aside.at, kept, whole)

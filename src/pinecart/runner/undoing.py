@@ -89,10 +89,13 @@ class Undoing:
                 await self._recorder.flush()
                 if job.only_plan:
                     continue
-                asides = [a for s in steps if s.away for a in [self._aside(s.done, s.away)] if a]
-                await self._past.before(asides, [])
+                asides = dict[bytes, Aside | None]()
                 for step in steps:
-                    await pool.add(partial(self._act, step))
+                    await pool.add(partial(self._journalled, step, asides))
+                await pool.drain()
+                await self._past.before([a for a in asides.values() if a], [])
+                for step in [s for s in steps if s.done.key in asides]:
+                    await pool.add(partial(self._act, step, asides[step.done.key]))
                 await pool.drain()
                 await self._recorder.flush()
                 await self._past.drop(job.leg, [s.done.key for s in steps])
@@ -120,6 +123,8 @@ class Undoing:
         if done.cleared and done.source is None:
             return _Step(done, None, (), "What was cleared at the source was not set aside: the copy is all there is.")
         now = await self._now(done.key)
+        if done.target and done.target.version and now and likeness(now, done.target.was) is Likeness.SAME:
+            return _Step(done, None, ())  # brought back already, before this run was interrupted
         if done.decision in ("copy", "replace"):
             if now is not None and (not done.there or likeness(now, done.there) is not Likeness.SAME):
                 if not (done.decision == "replace" and done.target and not await self._is_kept(done.target)):
@@ -144,12 +149,28 @@ class Undoing:
             return None
 
     async def _is_kept(self, aside: Aside) -> bool:
-        return not await self._at[aside.side].store.is_absent(aside.at)
+        store = self._at[aside.side].store
+        if not aside.version:
+            return not await store.is_absent(aside.at)
+        return any(v.version == aside.version for v in await store.versions(aside.at))
 
-    def _aside(self, done: Done, away: Entry) -> Aside | None:
-        return self._take["target"].aside_of(done.key, self._job.target.prefix + done.key, away)
+    async def _journalled(self, step: _Step, asides: dict[bytes, Aside | None]) -> None:
+        """What is to be journalled before this step; a step that can't be is not taken."""
+        whole = self._job.target.prefix + step.done.key
+        try:
+            away = await self._take["target"].aside_of(step.done.key, whole, step.away) if step.away else None
+        except SignInRefused:
+            raise
+        except StoreError as exc:
+            await self._failed(step, exc)
+        else:
+            asides[step.done.key] = away
 
-    async def _act(self, step: _Step) -> None:
+    async def _failed(self, step: _Step, exc: StoreError) -> None:
+        self._progress.problems += 1
+        await self._write(step, Decision.REFUSE, error=exc.code, message=exc.message)
+
+    async def _act(self, step: _Step, set_aside: Aside | None) -> None:
         """First what was cleared at the source comes back, then the copy goes, then what it replaced comes back."""
         if self._job.stopping():
             return
@@ -159,14 +180,13 @@ class Undoing:
                 await self._bring_back(aside)
             if step.away is not None:
                 whole = self._job.target.prefix + done.key
-                kept = (await self._take["target"].take_away(whole, step.away, self._aside(done, step.away))).kept
+                kept = (await self._take["target"].take_away(whole, step.away, set_aside)).kept
             for aside in [a for a in step.back if a.side == "target"]:
                 await self._bring_back(aside)
         except SignInRefused:
             raise
         except StoreError as exc:
-            self._progress.problems += 1
-            await self._write(step, Decision.REFUSE, error=exc.code, message=exc.message)
+            await self._failed(step, exc)
             return
         self.acted += 1
         self._progress.end(done.key, 0)
@@ -175,7 +195,7 @@ class Undoing:
 
     async def _bring_back(self, aside: Aside) -> None:
         at = self._at[aside.side]
-        whole = original_key(at.store.home(aside.at), aside.at)
+        whole = aside.at if aside.version else original_key(at.store.home(aside.at), aside.at)
         try:
             await self._take[aside.side].bring_back(aside, whole)
         except Missing:

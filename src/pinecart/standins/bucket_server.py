@@ -35,7 +35,7 @@ CHECKSUMS: dict[str, Callable[[bytes], str]] = {
 }
 STATUS = {
     "AccessDenied": 403, "InvalidAccessKeyId": 403, "SignatureDoesNotMatch": 403, "RequestTimeTooSkewed": 403,
-    "NoSuchKey": 404, "NoSuchBucket": 404, "NoSuchUpload": 404, "BucketNotEmpty": 409, "BucketAlreadyOwnedByYou": 409, "BucketAlreadyExists": 409,
+    "NoSuchKey": 404, "NoSuchBucket": 404, "NoSuchUpload": 404, "NoSuchVersion": 404, "BucketNotEmpty": 409, "BucketAlreadyOwnedByYou": 409, "BucketAlreadyExists": 409,
     "PreconditionFailed": 412, "BadDigest": 400, "XAmzContentSHA256Mismatch": 400, "InvalidPart": 400,
     "InvalidBucketName": 400, "InvalidRange": 416, "SlowDown": 503, "InternalError": 500, "NotImplemented": 501,
     "MethodNotAllowed": 405, "InvalidArgument": 400, "IncompleteBody": 400, "NotModified": 304, "MalformedXML": 400,
@@ -52,6 +52,7 @@ KEPT = (
 )
 WRITES = {
     "put",
+    "keep-versions",
     "copy",
     "delete",
     "bulk-delete",
@@ -273,10 +274,39 @@ class BucketServer:
         )  # fmt: skip
 
     def _thing(self, asked: _Asked) -> Thing:
-        thing = self.shelf.buckets[asked.bucket].get(asked.key)
+        wanted = asked.query.get("versionId")
+        if wanted is None:
+            thing = self.shelf.buckets[asked.bucket].get(asked.key)
+        else:
+            thing = next((t for t in self.shelf.versions(asked.bucket, asked.key) if t.version == wanted), None)
         if thing is None:
-            raise Fault("NoSuchKey")
+            raise Fault("NoSuchVersion" if wanted else "NoSuchKey")
+        if thing.gone:
+            raise Fault("MethodNotAllowed")
         return thing
+
+    def _versioning(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
+        keeps = asked.bucket in self.shelf.versioned
+        return _xml("VersioningConfiguration", *([_t("Status", "Enabled")] if keeps else []))
+
+    def _keep_versions(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
+        status = next((n.get("Status") for n in _nodes(asked.body, "VersioningConfiguration")), "")
+        (self.shelf.versioned.add if status == "Enabled" else self.shelf.versioned.discard)(asked.bucket)
+        return web.Response()
+
+    def _list_versions(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
+        past = {k for b, k in self.shelf.past if b == asked.bucket}
+        encode = quote if asked.query.get("encoding-type") == "url" else str
+        rows = []
+        for key in sorted({*self.shelf.buckets[asked.bucket], *past}, key=str.encode):
+            for n, thing in enumerate(self.shelf.versions(asked.bucket, key)):
+                told = [_t("Key", encode(key)), _t("VersionId", thing.version or "null"), _t("IsLatest", str(n == 0).lower()),
+                        _t("LastModified", _iso(thing.modified))]  # fmt: skip
+                more = [] if thing.gone else [_t("ETag", f'"{thing.etag}"'), _t("Size", thing.size)]
+                if key.startswith(asked.query.get("prefix", "")):
+                    rows.append(_tag("DeleteMarker" if thing.gone else "Version", *told, *more))
+        encoding = [_t("EncodingType", "url")] if encode is quote else []
+        return _xml("ListVersionsResult", _t("Name", asked.bucket), _t("IsTruncated", "false"), *encoding, *rows)
 
     def _head(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         thing = self._thing(asked)
@@ -286,7 +316,7 @@ class BucketServer:
     def _get(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         thing = self._thing(asked)
         _check_read(request, thing)
-        body, headers = self.shelf.body(asked.bucket, asked.key), _headers(request, thing)
+        body, headers = self.shelf.body(asked.bucket, asked.key, thing), _headers(request, thing)
         wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
         if not wanted:
             return web.Response(body=body, headers=headers)
@@ -306,7 +336,7 @@ class BucketServer:
         self._check_write(request, asked)
         found = {} if "checksums-ignored" in self.old else _check_body(request, asked.body)
         thing = self.shelf.put(asked.bucket, asked.key, asked.body, _kept(request) | found)
-        return web.Response(headers={"ETag": f'"{thing.etag}"', **found})
+        return web.Response(headers={"ETag": f'"{thing.etag}"', **found} | _version(thing))
 
     def _check_write(self, request: web.BaseRequest, asked: _Asked) -> None:
         if "conditions-refused" in self.old and {"If-Match", "If-None-Match"} & request.headers.keys():
@@ -323,10 +353,11 @@ class BucketServer:
             raise Fault("PreconditionFailed")
 
     def _copy_source(self, request: web.BaseRequest) -> tuple[str, str, Thing]:
-        bucket, _, key = unquote(request.headers["x-amz-copy-source"].removeprefix("/")).partition("/")
+        named, _, version = request.headers["x-amz-copy-source"].removeprefix("/").partition("?versionId=")
+        bucket, _, key = unquote(named).partition("/")
         if bucket not in self.shelf.buckets:
             raise Fault("NoSuchBucket")
-        source = self._thing(_Asked(bucket, key, {}, b""))
+        source = self._thing(_Asked(bucket, key, {"versionId": version} if version else {}, b""))
         wanted = request.headers.get("x-amz-copy-source-if-match", "")
         if wanted and wanted.strip('"') != source.etag:
             raise Fault("PreconditionFailed")
@@ -338,7 +369,7 @@ class BucketServer:
         replace = request.headers.get("x-amz-metadata-directive") == "REPLACE"
         sums = {k: v for k, v in source.headers.items() if k in CHECKSUMS}
         headers = _kept(request) | sums if replace else dict(source.headers)
-        thing = self.shelf.put(asked.bucket, asked.key, self.shelf.body(bucket, key), headers)
+        thing = self.shelf.put(asked.bucket, asked.key, self.shelf.body(bucket, key, source), headers)
         return _xml("CopyObjectResult", _t("ETag", f'"{thing.etag}"'), _t("LastModified", _iso(thing.modified)))
 
     def _delete(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
@@ -378,7 +409,7 @@ class BucketServer:
     def _part_copied(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         bucket, key, source = self._copy_source(request)
         first, last = re.findall(r"\d+", request.headers.get("x-amz-copy-source-range", f"0-{source.size - 1}"))
-        body = self.shelf.body(bucket, key)[int(first) : int(last) + 1]
+        body = self.shelf.body(bucket, key, source)[int(first) : int(last) + 1]
         etag = hashlib.md5(body).hexdigest()
         self._upload(asked).parts[int(asked.query["partNumber"])] = (etag, body, {})
         return _xml("CopyPartResult", _t("ETag", f'"{etag}"'))
@@ -436,6 +467,10 @@ def _kind(request: web.BaseRequest, bucket: str, key: str, query: dict[str, str]
         return "start-upload" if request.method == "POST" else "list-uploads"
     if "uploadId" in query:
         return by_upload[request.method]
+    if "versioning" in query:
+        return "keep-versions" if request.method == "PUT" else "versioning"
+    if "versions" in query:
+        return "list-versions"
     if "tagging" in query and request.method == "GET":
         return "tags"
     if "delete" in query and request.method == "POST":
@@ -495,11 +530,19 @@ def _headers(request: web.BaseRequest, thing: Thing) -> dict[str, str]:
     shown = request.headers.get("x-amz-checksum-mode") == "ENABLED" and "Range" not in request.headers
     headers = {k: v for k, v in thing.headers.items() if shown or k not in CHECKSUMS}
     headers.setdefault("content-type", "binary/octet-stream")
-    return _shown(headers) | {
-        "ETag": f'"{thing.etag}"',
-        "Last-Modified": formatdate(thing.modified, usegmt=True),
-        "Accept-Ranges": "bytes",
-    }
+    return (
+        _shown(headers)
+        | {
+            "ETag": f'"{thing.etag}"',
+            "Last-Modified": formatdate(thing.modified, usegmt=True),
+            "Accept-Ranges": "bytes",
+        }
+        | _version(thing)
+    )
+
+
+def _version(thing: Thing) -> dict[str, str]:
+    return {"x-amz-version-id": thing.version} if thing.version else {}
 
 
 def _iso(moment: float) -> str:

@@ -22,6 +22,8 @@ class Thing:
     modified: float
     headers: dict[str, str] = field(default_factory=dict)
     body: bytes | None = None  # None: in the folder
+    version: str = ""
+    gone: bool = False  # the mark that a delete leaves in a bucket that keeps versions
 
 
 @dataclass
@@ -34,13 +36,18 @@ class Upload:
 
 
 class Shelf:
-    """folder: where objects are kept between starts; None: in memory only."""
+    """folder: where objects are kept between starts; None: in memory only.   versioned: buckets that keep versions.
+
+    past: what was there before, newest first; in memory only.
+    """
 
     def __init__(self, folder: Path | None = None) -> None:
         self._folder = folder
         self.buckets: dict[str, dict[str, Thing]] = {}
         self._order: dict[str, list[str]] = {}
         self.uploads: dict[str, Upload] = {}
+        self.versioned: set[str] = set()
+        self.past: dict[tuple[str, str], list[Thing]] = {}
         if folder:
             folder.mkdir(parents=True, exist_ok=True)
             for place in sorted(p for p in folder.iterdir() if p.is_dir()):
@@ -70,6 +77,8 @@ class Shelf:
 
     def put(self, bucket: str, key: str, body: bytes, headers: dict[str, str], etag: str = "") -> Thing:
         thing = Thing(etag or hashlib.md5(body).hexdigest(), len(body), time.time(), headers, body)
+        self._keep(bucket, key)
+        thing.version = secrets.token_hex(8) if bucket in self.versioned else ""
         if self._folder:
             file = self._file(bucket, key)
             new = file.with_suffix(".new")
@@ -83,11 +92,26 @@ class Shelf:
         self.buckets[bucket][key] = thing
         return thing
 
-    def body(self, bucket: str, key: str) -> bytes:
-        body = self.buckets[bucket][key].body
+    def body(self, bucket: str, key: str, thing: Thing | None = None) -> bytes:
+        body = (thing or self.buckets[bucket][key]).body
         return body if body is not None else self._file(bucket, key).read_bytes()
 
+    def _keep(self, bucket: str, key: str) -> None:
+        thing = self.buckets[bucket].get(key)
+        if thing is not None and bucket in self.versioned:
+            thing.body, thing.version = self.body(bucket, key), thing.version or "null"
+            self.past.setdefault((bucket, key), []).insert(0, thing)
+
+    def versions(self, bucket: str, key: str) -> list[Thing]:
+        """All of one key, the newest first."""
+        now = self.buckets[bucket].get(key)
+        return ([now] if now else []) + self.past.get((bucket, key), [])
+
     def delete(self, bucket: str, key: str) -> None:
+        if bucket in self.versioned:
+            self._keep(bucket, key)
+            mark = Thing("", 0, time.time(), version=secrets.token_hex(8), gone=True)
+            self.past.setdefault((bucket, key), []).insert(0, mark)
         if self.buckets[bucket].pop(key, None) is not None:
             self._order[bucket].remove(key)
             if self._folder:

@@ -109,6 +109,7 @@ class AsideRow(models.Model):
     size = models.BigIntegerField()
     was = models.CharField(max_length=120)
     kept = models.CharField(max_length=120, default="")
+    version = models.CharField(max_length=300, default="")
     state = models.CharField(max_length=5, default="meant")
     store = models.CharField(max_length=63, db_index=True)
     until = models.DateTimeField(db_index=True)

@@ -240,7 +240,7 @@ def scope_numbered(job: str, identity: str) -> tuple[int, str]:
 
 
 def _aside(row: AsideRow) -> Aside:
-    return Aside(row.leg, row.side, bytes(row.key), bytes(row.at), row.size, row.was, row.kept)
+    return Aside(row.leg, row.side, bytes(row.key), bytes(row.at), row.size, row.was, row.kept, row.version)
 
 
 def asides_meant(run: int, leg: int) -> list[Aside]:
@@ -249,14 +249,18 @@ def asides_meant(run: int, leg: int) -> list[Aside]:
 
 def asides_kept(run: int, leg: int, after: int) -> tuple[list[Aside], int]:
     """A page of what a run set aside, or meant to, and may still be there; and where to go on."""
-    rows = AsideRow.objects.filter(run_id=run, leg=leg, state__in=["meant", "kept"], pk__gt=after)
+    rows = AsideRow.objects.filter(run_id=run, leg=leg, version="", state__in=["meant", "kept"], pk__gt=after)
     found = list(rows.order_by("id")[:ASIDE_PAGE])
     return [_aside(a) for a in found], found[-1].pk if found else after
 
 
 def places_aside() -> list[tuple[str, bytes]]:
     """(store, whole prefix) of everything that runs set aside and is still kept."""
-    found = AsideRow.objects.filter(state__in=["meant", "kept"]).values("run_id", "store").annotate(first=Min("at"))
+    found = (
+        AsideRow.objects.filter(version="", state__in=["meant", "kept"])
+        .values("run_id", "store")
+        .annotate(first=Min("at"))
+    )
     return [(a["store"], _aside_folder(bytes(a["first"]), a["run_id"])) for a in found]
 
 

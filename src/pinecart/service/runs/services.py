@@ -296,7 +296,7 @@ def journal(run: int, epoch: int, scopes: dict[int, int], asides: list[Aside], r
     stores = {(n, s): parse_location(leg[w]).store for n, leg in enumerate(definition["legs"]) for s, w in SIDES}
     AsideRow.objects.bulk_create(
         [AsideRow(run_id=run, until=until, store=stores[a.leg, a.side], **a._asdict()) for a in asides],
-        update_conflicts=True, unique_fields=["run", "leg", "side", "key"], update_fields=["at", "size", "was"],
+        update_conflicts=True, unique_fields=["run", "leg", "side", "key"], update_fields=["at", "size", "was", "version"],
     )  # fmt: skip
     LedgerRow.objects.bulk_create(
         [LedgerRow(scope_id=scopes[leg], **row._asdict()) for leg, row in rows],
@@ -408,7 +408,7 @@ def end_overdue_holds(now: datetime) -> None:
 
 def start_due_clearing(now: datetime) -> None:
     """One run for each run whose set-aside has had its days."""
-    due = AsideRow.objects.filter(state__in=["meant", "kept"], until__lt=now, run__state=State.ENDED.value)
+    due = AsideRow.objects.filter(version="", state__in=["meant", "kept"], until__lt=now, run__state=State.ENDED.value)
     for number in due.values_list("run_id", flat=True).distinct()[:5]:
         if not Run.objects.filter(kind="expiry", of=number, ended_at__isnull=True).exists():
             run = run_of(number)
