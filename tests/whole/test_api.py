@@ -21,7 +21,7 @@ CALLS = [
     ("GET", "health", None), ("GET", "schema", None), ("GET", "session", None), ("GET", "today", "look"), ("GET", "stores", "look"),
     ("POST", "stores", "administer"), ("POST", "store-forms/try", "administer"), ("POST", "store-forms/read", "administer"), ("GET", "stores/none", "look"), ("PATCH", "stores/none", "administer"),
     ("DELETE", "stores/none", "administer"), ("POST", "stores/none/try", "define"), ("POST", "stores/none/buckets", "define"),
-    ("GET", "stores/none/browse", "look"), ("DELETE", "stores/none/buckets/x", "administer"), ("GET", "stores/none/head?path=x", "look"), ("GET", "stores/none/save?path=x", "operate"), ("GET", "jobs", "look"), ("POST", "jobs", "define"), ("POST", "job-forms/check", "define"),
+    ("GET", "stores/none/browse", "look"), ("DELETE", "stores/none/buckets/x", "administer"), ("GET", "stores/none/head?path=x", "look"), ("GET", "stores/none/versions?path=x", "look"), ("GET", "stores/none/save?path=x", "operate"), ("GET", "jobs", "look"), ("POST", "jobs", "define"), ("POST", "job-forms/check", "define"),
     ("GET", "jobs/none", "look"), ("PUT", "jobs/none", "define"), ("DELETE", "jobs/none", "define"), ("POST", "jobs/none/start", "operate"),
     ("POST", "jobs/none/preview", "operate"), ("POST", "jobs/none/audit", "operate"), ("POST", "carries", "operate"), ("POST", "carries/check", "operate"), ("POST", "runs/999999/keep", "define"), ("GET", "schedule", "look"), ("GET", "runs", "look"),
     ("GET", "runs/999999", "look"), ("GET", "runs/999999/objects", "look"), ("GET", "runs/999999/log", "look"), ("GET", "runs/999999/report", "look"),

@@ -250,6 +250,25 @@ def test_browsing_finds_looks_and_saves(page: Page, shared):
     expect(page.get_by_label("From: path")).to_have_value("sheets/a.csv")
 
 
+def test_folders_unfold_as_a_tree_and_versions_are_told(page: Page, shared):
+    shelf = shared.standin.shelf
+    if "tree" not in shelf.buckets:
+        shelf.make("tree")
+        shelf.versioned.add("tree")
+        for key in ("year/day/a.csv", "year/b.csv", "c.csv", "c.csv"):
+            shelf.put("tree", key, b"text of " + key.encode(), {})
+    page.goto(f"{shared.url}/stores/office?path=tree/")
+    page.get_by_role("link", name="As a tree").click()
+    for folder, inside in (("year/", "b.csv"), ("day/", "a.csv")):
+        row = page.get_by_role("row", name=folder)
+        row.get_by_role("button", name="Expand row").click()
+        expect(page.get_by_role("button", name=inside, exact=True)).to_be_visible()
+    page.get_by_role("button", name="c.csv", exact=True).click()
+    expect(page.get_by_text("Versions kept: 2")).to_be_visible()
+    expect(page.get_by_role("dialog").get_by_role("link", name="Save", exact=True)).to_have_count(2)
+    page.keyboard.press("Escape")
+
+
 def test_a_held_run_is_answered_on_a_telephone_and_undone(page: Page, shared):
     _, job = shared.fresh_job("by-phone", {f"{n:02}.flac": b"x" * n for n in range(30)}, intent="mirror")
     shared.carried(job)

@@ -139,3 +139,23 @@ def test_a_key_of_over_a_year_is_told(shared):
     assert "over a year" not in shared.run("store", "show", "aged").stdout
     shared.sql("UPDATE stores_storerecord SET secret_since = '2020-01-01 00:00:00' WHERE name = 'aged'")
     assert "over a year: give a new one" in shared.run("store", "show", "aged").stdout
+
+
+def test_versions_are_listed_looked_at_and_saved(shared, tmp_path):
+    shared.standin.shelf.make("versions")
+    shared.standin.shelf.put("versions", "a.csv", b"before any was kept", {})
+    assert "No versions" in shared.run("browse", "pine://office/versions/a.csv", "--versions").stderr
+    shared.standin.shelf.versioned.add("versions")
+    shared.standin.shelf.put("versions", "a.csv", b"the second", {})
+    shared.standin.shelf.delete("versions", "a.csv")
+    shared.standin.shelf.put("versions", "a.csv", b"now", {})
+    kept = shared.json("browse", "pine://office/versions/a.csv", "--versions")
+    assert [(v["bytes"], v["is_current"], v["is_removal"]) for v in kept] == [
+        (3, True, False), (0, False, True), (10, False, False), (19, False, False),
+    ]  # fmt: skip
+    second = ("pine://office/versions/a.csv", "--version", kept[2]["version"])
+    assert shared.json("browse", *second, "--head")["text"] == "the second"
+    assert shared.run("browse", *second, "--save", str(tmp_path / "a")).returncode == 0
+    assert (tmp_path / "a").read_bytes() == b"the second"
+    none = shared.run("browse", "pine://office/versions/a.csv", "--version", "none", "--head")
+    assert none.returncode == 1 and "store.missing" in none.stderr

@@ -263,6 +263,8 @@ def bucket_drop(store: str, name: str, yes: bool) -> None:
 @click.option(
     "--save", type=click.File("wb"), metavar="FILE", help="Save one file to this machine; - is standard output."
 )
+@click.option("--versions", "past", is_flag=True, help="One file: the versions that its bucket keeps.")
+@click.option("--version", default="", metavar="ID", help="With --head or --save: this version.")
 @click.option("--zip", "archive", type=click.File("wb"), metavar="FILE", help="Save all below as one ZIP.")
 @click.option("--tree", is_flag=True, help="All below, drawn as a tree.")
 @click.option("--beside", metavar="LOCATION", help="Two places as one list: here, and this one as there.")
@@ -277,6 +279,8 @@ def browse(
     totals: bool,
     look: bool,
     save: Any,
+    past: bool,
+    version: str,
     archive: Any,
     tree: bool,
     beside: str | None,
@@ -299,12 +303,28 @@ def browse(
             archive.write(piece)
         return
     if save:
-        for piece in cart.client.save(name, path):
+        for piece in cart.client.save(name, path, version):
             save.write(piece)
         return
     if look:
-        told = cart.client.head(name, path)
+        told = cart.client.head(name, path, version)
         cart.show(told, lambda: _show_head(told))
+        return
+    if past:
+        kept = cart.client.versions(name, path)
+        lines = [
+            [
+                v["version"],
+                "deleted" if v["is_removal"] else size(v["bytes"]),
+                _when(v["modified_ns"]),
+                "now" if v["is_current"] else "",
+            ]
+            for v in kept
+        ]
+        none = f"No versions of {location} are kept."
+        cart.show(
+            kept, lambda: table(["version", "size", "changed (UTC)", ""], lines, numbers=[1]) if lines else say(none)
+        )
         return
     found = cart.client.browse(name, path, everything=everything or totals or tree or bool(match), match=match)
     if totals:

@@ -154,13 +154,18 @@ class Client:
         """Every place of a file's name, and the runs that touched it there."""
         return self._ask("GET", "find", params={"name": name})
 
-    def head(self, store: str, path: str) -> Json:
-        """One file: size, time, metadata, first bytes."""
-        return self._ask("GET", f"stores/{store}/head", params={"path": path})
+    def head(self, store: str, path: str, version: str = "") -> Json:
+        """One file: size, time, metadata, first bytes. version: one that its bucket keeps."""
+        return self._ask("GET", f"stores/{store}/head", params={"path": path, "version": version})
 
-    def save(self, store: str, path: str) -> Iterator[bytes]:
-        """One file's content, in pieces."""
-        with self._http.stream("GET", f"stores/{store}/save", params={"path": path}) as answer:
+    def versions(self, store: str, path: str) -> list[Json]:
+        """The versions that a bucket keeps of one file, the newest first; none where it keeps none."""
+        return self._ask("GET", f"stores/{store}/versions", params={"path": path})
+
+    def save(self, store: str, path: str, version: str = "") -> Iterator[bytes]:
+        """One file's content, in pieces. version: one that its bucket keeps."""
+        params = {"path": path, "version": version}
+        with self._http.stream("GET", f"stores/{store}/save", params=params) as answer:
             if answer.status_code >= 400:
                 answer.read()
                 raise from_answer(answer.status_code, _json(answer))

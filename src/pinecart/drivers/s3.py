@@ -178,7 +178,8 @@ class S3Store:
         if answer.status != 200:
             what = f"Listing the versions of {self._named(key)}"
             raise error_from(answer.status, answer.headers, answer.body, what=what)
-        return parse_versions(answer.body, name)
+        found = parse_versions(answer.body, name)
+        return [] if [v.version for v in found] == ["null"] else found  # a bucket that never kept any
 
     async def tags(self, key: bytes) -> dict[str, str]:
         """Raises Refused (code "store.no-tags") where the store knows none."""

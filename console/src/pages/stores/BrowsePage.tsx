@@ -7,7 +7,8 @@ import { count, files, size } from '../../lib/words'
 import { Buckets } from './Buckets'
 import { Bytes, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
 
-type Entry = Browsed['entries'][number]
+const BRANCH = 1000
+type Entry = Omit<Browsed['entries'][number], 'kind'> & { kind: 'file' | 'folder' | 'bucket' | 'more'; children?: Entry[] }
 
 export default function BrowsePage() {
   const { name = '' } = useParams()
@@ -23,9 +24,22 @@ export default function BrowsePage() {
     queryFn: ({ pageParam }) => got(api.GET('/api/v1/stores/{name}/browse', { params: { path: { name }, query: { path, after: pageParam, all: everything, match, limit: 200 } } })),
     getNextPageParam: (last) => last.next || undefined,
   })
-  const rows = query.data?.pages.flatMap((p) => p.entries) ?? []
+  const rows: Entry[] = query.data?.pages.flatMap((p) => p.entries) ?? []
   const bare = !path && rows.some((r) => r.kind === 'bucket')
   const [picked, setPicked] = useState<string[]>([])
+  const tree = asked.get('tree') === '1' && !everything
+  const [below, setBelow] = useState<Record<string, Entry[]>>({})
+  const queries = useQueryClient()
+  const unfold = async (folder: string) => {
+    const inner = await queries.fetchQuery({
+      queryKey: ['browse-inner', name, path + folder],
+      queryFn: () => got(api.GET('/api/v1/stores/{name}/browse', { params: { path: { name }, query: { path: path + folder, limit: BRANCH } } })),
+    })
+    const more = inner.next ? [{ key: '', kind: 'more' as const, bytes: null, modified_ns: null, fault: '' }] : []
+    setBelow((now) => ({ ...now, [folder]: [...inner.entries, ...more].map((e) => ({ ...e, key: folder + e.key })) }))
+  }
+  const grown = (row: Entry): Entry => (row.kind === 'file' || row.kind === 'more' ? row : { ...row, children: (below[row.key] ?? []).map(grown) })
+  const last = (key: string) => (tree ? key.replace(/^.*\/(?=.)/, '') : key)
   const parts = path.split('/').filter(Boolean)
   const to = (p: string, all = false) => `/stores/${name}?path=${encodeURIComponent(p)}${all ? '&all=1' : ''}`
   const crumbs = [{ title: <Link to={to('')}>{name}</Link> }, ...parts.map((part, i) => ({ title: <Link to={to(`${parts.slice(0, i + 1).join('/')}/`)}>{part}</Link> }))]
@@ -36,6 +50,7 @@ export default function BrowsePage() {
           onSearch={(v) => void go(`${to(path)}${v.trim() ? `&match=${encodeURIComponent(v.trim())}` : ''}`)} />
         <Link to={`/copy?from=${encodeURIComponent(`pine://${name}/${path}`)}`}><Button>Copy from here</Button></Link>
         {path && <Remove location={`pine://${name}/${path}`} word="Remove all of this…" />}
+        {!bare && !everything && <Link to={`${to(path)}${tree ? '' : '&tree=1'}`}><Button>{tree ? 'As rows' : 'As a tree'}</Button></Link>}
         <Link to={to(path, !everything)}><Button>{everything ? 'Only this level' : 'All below'}</Button></Link>
         <Link to={`/sides?here=${encodeURIComponent(`pine://${name}/${path}`)}`}><Button>Beside another place</Button></Link>
         {maySave && rows.length > 0 && <Button href={`/api/v1/stores/${name}/archive?path=${encodeURIComponent(path)}${picked.map((k) => `&key=${encodeURIComponent(k)}`).join('')}`}>{picked.length ? `Save ${picked.length} as ZIP` : 'Save as ZIP'}</Button>}
@@ -52,13 +67,15 @@ export default function BrowsePage() {
               <Typography.Paragraph type="secondary">
                 {everything ? 'All below' : 'This level'}: {count(rows.length - listed.length)} folders, {files(listed.length)} · {size(listed.reduce((n, r) => n + (r.bytes ?? 0), 0))}{query.hasNextPage && ', and more'}
               </Typography.Paragraph>
-              <Table<Entry> size="small" rowKey="key" dataSource={rows} pagination={false} sticky
+              <Table<Entry> size="small" rowKey="key" dataSource={tree ? rows.map(grown) : rows} pagination={false} sticky
+                expandable={tree ? { onExpand: (open, r) => { if (open && !below[r.key]) void unfold(r.key) } } : undefined}
                 rowSelection={maySave ? { selectedRowKeys: picked, onChange: (keys) => setPicked(keys.map(String)) } : undefined}
                 columns={[
-                  { title: 'Name', render: (_, r) => (r.kind === 'file' ? <Button type="link" style={{ padding: 0, height: 'auto', whiteSpace: 'normal', textAlign: 'start' }} onClick={() => setLooked(path + r.key)}><Typography.Text code style={{ overflowWrap: 'anywhere' }}>{r.key}</Typography.Text></Button>
-                    : <Link to={to(path + r.key)}><Typography.Text code style={{ color: 'inherit' }}>{r.key}</Typography.Text></Link>) },
-                  { title: 'Size', align: 'right', width: 110, render: (_, r) => (r.kind === 'file' ? <Bytes n={r.bytes} /> : r.kind) },
-                  { title: 'Changed', width: 170, responsive: ['md'], render: (_, r) => r.fault || (r.modified_ns != null && new Date(r.modified_ns / 1e6).toISOString().slice(0, 19).replace('T', ' ')) },
+                  { title: 'Name', render: (_, r) => (r.kind === 'file' ? <Button type="link" style={{ padding: 0, height: 'auto', whiteSpace: 'normal', textAlign: 'start' }} onClick={() => setLooked(path + r.key)}><Typography.Text code style={{ overflowWrap: 'anywhere' }}>{last(r.key)}</Typography.Text></Button>
+                    : r.kind === 'more' ? <Link to={to(path + r.key)}>more than {count(BRANCH)}: open the folder</Link>
+                      : <Link to={to(path + r.key)}><Typography.Text code style={{ color: 'inherit' }}>{last(r.key)}</Typography.Text></Link>) },
+                  { title: 'Size', align: 'right', width: 110, render: (_, r) => (r.kind === 'file' ? <Bytes n={r.bytes} /> : r.kind === 'more' ? '' : r.kind) },
+                  { title: 'Changed', width: 170, responsive: ['md'], render: (_, r) => r.fault || when(r.modified_ns) },
                 ]} />
               {query.hasNextPage && <Button onClick={() => void query.fetchNextPage()} loading={query.isFetchingNextPage} style={{ marginTop: 12 }}>More</Button>}
             </>
@@ -88,6 +105,7 @@ function Head({ name, path, maySave }: { name: string; path: string; maySave: bo
             <Link to={`/copy?from=${encodeURIComponent(`pine://${name}/${path}`)}`}><Button>Copy</Button></Link>
             <Remove location={`pine://${name}/${path}`} word="Remove…" />
           </Flex>
+          {told.version && told.version !== 'null' && <Versions name={name} path={path} maySave={maySave} />}
           <Typography.Text type="secondary">First bytes</Typography.Text>
           <pre style={{ fontSize: 12, whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }} tabIndex={0}>{told.text ?? told.hex}</pre>
         </>
@@ -95,6 +113,25 @@ function Head({ name, path, maySave }: { name: string; path: string; maySave: bo
     </Loaded>
   )
 }
+
+/** What the bucket keeps of one file, the newest first. */
+function Versions({ name, path, maySave }: { name: string; path: string; maySave: boolean }) {
+  const query = useQuery({ queryKey: ['versions', name, path], queryFn: () => got(api.GET('/api/v1/stores/{name}/versions', { params: { path: { name }, query: { path } } })) })
+  return (
+    <Loaded query={query}>
+      {(kept) => (
+        <Table size="small" rowKey="version" dataSource={kept} pagination={false} style={{ marginBottom: 12 }} title={() => `Versions kept: ${kept.length}`}
+          columns={[
+            { title: 'Since', render: (_, v) => <>{when(v.modified_ns)} {v.is_current && <Tag>now</Tag>}</> },
+            { title: 'Size', align: 'right', render: (_, v) => (v.is_removal ? 'deleted' : <Bytes n={v.bytes} />) },
+            { title: '', render: (_, v) => maySave && !v.is_removal && <a href={`/api/v1/stores/${name}/save?path=${encodeURIComponent(path)}&version=${encodeURIComponent(v.version)}`}>Save</a> },
+          ]} />
+      )}
+    </Loaded>
+  )
+}
+
+const when = (ns: number | null | undefined) => (ns == null ? '' : new Date(ns / 1e6).toISOString().slice(0, 19).replace('T', ' '))
 
 /** A removal is a run that first lists, then waits for a yes: nothing happens on this click. */
 function Remove({ location, word }: { location: string; word: string }) {

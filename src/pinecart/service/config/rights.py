@@ -31,7 +31,7 @@ TABLE: dict[tuple[str, str], Right | None] = {
     ("stores", "GET"): LOOK, ("stores", "POST"): ADMINISTER, ("stores-try", "POST"): ADMINISTER, ("stores-pasted", "POST"): ADMINISTER,
     ("store", "GET"): LOOK, ("store", "PATCH"): ADMINISTER, ("store", "DELETE"): ADMINISTER,
     ("store-try", "POST"): DEFINE, ("store-browse", "GET"): LOOK, ("store-buckets", "GET"): LOOK, ("store-buckets", "POST"): DEFINE,
-    ("store-bucket", "DELETE"): ADMINISTER, ("store-head", "GET"): LOOK, ("store-save", "GET"): OPERATE,
+    ("store-bucket", "DELETE"): ADMINISTER, ("store-head", "GET"): LOOK, ("store-versions", "GET"): LOOK, ("store-save", "GET"): OPERATE,
     ("jobs", "GET"): LOOK, ("jobs", "POST"): DEFINE, ("jobs-check", "POST"): DEFINE,
     ("job", "GET"): LOOK, ("job", "PUT"): DEFINE, ("job", "DELETE"): DEFINE,
     ("job-start", "POST"): OPERATE, ("job-preview", "POST"): OPERATE, ("job-audit", "POST"): OPERATE,

@@ -279,6 +279,31 @@ class AnyBody(BaseParser):
 
 class HeadAsked(serializers.Serializer):
     path = serializers.CharField(trim_whitespace=False)
+    version = serializers.CharField(
+        default="", allow_blank=True, help_text="One that the bucket keeps; else the present one."
+    )
+
+
+class VersionShape(serializers.Serializer):
+    version = serializers.CharField()
+    bytes = serializers.IntegerField()
+    modified_ns = serializers.IntegerField(allow_null=True)
+    is_current = serializers.BooleanField()
+    is_removal = serializers.BooleanField(help_text="The mark of a delete: it has no bytes.")
+
+
+class StoreVersions(APIView):
+    @extend_schema(parameters=[HeadAsked], responses=VersionShape(many=True))
+    def get(self, request: Request, name: str) -> Response:
+        """The versions that a bucket keeps of one file, the newest first; none where it keeps none."""
+        key = checked(HeadAsked, request.query_params)["path"].encode("utf-8", "surrogateescape")
+        found = services.versions_of(actor_in(request), name, key)
+        return Response(
+            [
+                {"bytes": v.size, **{f: getattr(v, f) for f in ("version", "modified_ns", "is_current", "is_removal")}}
+                for v in found
+            ]
+        )
 
 
 class HeadShape(serializers.Serializer):
@@ -299,8 +324,9 @@ class StoreHead(APIView):
     @extend_schema(parameters=[HeadAsked], responses=HeadShape)
     def get(self, request: Request, name: str) -> Response:
         """One file: size, time, metadata, first bytes."""
-        key = checked(HeadAsked, request.query_params)["path"].encode("utf-8", "surrogateescape")
-        stat, body, tags = services.first_bytes(actor_in(request), name, key)
+        asked = checked(HeadAsked, request.query_params)
+        key = asked["path"].encode("utf-8", "surrogateescape")
+        stat, body, tags = services.first_bytes(actor_in(request), name, key, asked["version"])
         text = as_text(body)
         return Response({
             "location": f"pine://{name}/{show(key)}", "bytes": stat.entry.size, "modified_ns": stat.entry.modified_ns,
@@ -324,10 +350,11 @@ class StoreSave(APIView):
     @extend_schema(parameters=[HeadAsked], responses={(200, "application/octet-stream"): bytes})
     def get(self, request: Request, name: str) -> StreamingHttpResponse:
         """Save one file to the viewer's own machine. It is recorded in the trail."""
-        actor = actor_in(request)
-        key = checked(HeadAsked, request.query_params)["path"].encode("utf-8", "surrogateescape")
-        spec, stat = services.may_save(actor, name, key)
-        answer = StreamingHttpResponse(services.content_of(actor, spec, key), content_type="application/octet-stream")
+        actor, asked = actor_in(request), checked(HeadAsked, request.query_params)
+        key, version = asked["path"].encode("utf-8", "surrogateescape"), asked["version"]
+        spec, stat = services.may_save(actor, name, key, version)
+        body = services.content_of(actor, spec, key, version)
+        answer = StreamingHttpResponse(body, content_type="application/octet-stream")
         last = key.rpartition(b"/")[2].decode("utf-8", "replace")
         answer["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(last, safe='')}"
         answer["Content-Length"] = str(stat.entry.size)

@@ -2,7 +2,7 @@ from __future__ import annotations
 
 import asyncio
 import os
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from typing import Any
 
 from django.db import transaction
@@ -11,7 +11,7 @@ from django.utils import timezone
 from pinecart.core.errors import Invalid, Refused
 from pinecart.core.keeping import Keep
 from pinecart.core.places import Location, show
-from pinecart.core.ports import Level, Stat, Store
+from pinecart.core.ports import Level, Stat, Store, Version
 from pinecart.core.selection import compile_selection
 from pinecart.drivers import open_store
 from pinecart.service.config.refusals import Conflict
@@ -146,13 +146,24 @@ def drop_bucket(actor: Actor, name: str, bucket: str) -> None:
     note(actor, "bucket.dropped", f"{name}/{bucket}")
 
 
-def first_bytes(actor: Actor, name: str, key: bytes) -> tuple[Stat, bytes, dict[str, str]]:
+def versions_of(actor: Actor, name: str, key: bytes) -> Sequence[Version]:
+    """The versions that a bucket keeps of one object, the newest first; none where it keeps none. Raises StoreError."""
+    actor.must(Right.LOOK, None, "browsing")
+
+    async def look(store: Store) -> Sequence[Version]:
+        return await store.versions(key)
+
+    found: Sequence[Version] = asyncio.run(_with(store_named(name), look))
+    return found
+
+
+def first_bytes(actor: Actor, name: str, key: bytes, version: str = "") -> tuple[Stat, bytes, dict[str, str]]:
     """One object looked at closely, its first bytes, and its tags (none where the store knows none or won't tell)."""
     actor.must(Right.LOOK, None, "browsing")
 
     async def look(store: Store) -> tuple[Stat, bytes, dict[str, str]]:
-        stat = await store.stat(key)
-        async with store.open(key, stat.entry) as reading:
+        stat = await store.stat(key, version)
+        async with store.open(key, stat.entry, version=version) as reading:
             body = await reading.piece(0, min(HEAD_BYTES, stat.entry.size)) if stat.entry.size else b""
             try:
                 tags = dict((await reading.besides(Keep(tags=True))).tags)
@@ -164,21 +175,21 @@ def first_bytes(actor: Actor, name: str, key: bytes) -> tuple[Stat, bytes, dict[
     return found
 
 
-async def content_of(actor: Actor, spec: dict[str, Any], key: bytes) -> AsyncIterator[bytes]:
+async def content_of(actor: Actor, spec: dict[str, Any], key: bytes, version: str = "") -> AsyncIterator[bytes]:
     """The whole of one object, in pieces, for the viewer's own machine."""
     store = open_store(spec)
     try:
-        async with store.open(key) as reading:
+        async with store.open(key, version=version) as reading:
             async for chunk in reading.chunks():
                 yield chunk
     finally:
         await store.close()
 
 
-def may_save(actor: Actor, name: str, key: bytes) -> tuple[dict[str, Any], Stat]:
+def may_save(actor: Actor, name: str, key: bytes, version: str = "") -> tuple[dict[str, Any], Stat]:
     """Whether it is there and may be saved; recorded. Raises NotFound, NotAllowed, StoreError."""
     actor.must(Right.OPERATE, None, "saving files")
-    stat = stat_at(actor, name, key)
+    stat = stat_at(actor, name, key, version)
     note(actor, "file.saved", f"{name}/{show(key)}"[:200], bytes=stat.entry.size)
     return spec_of(store_named(name)), stat
 
@@ -212,12 +223,12 @@ def look_at(
     return found
 
 
-def stat_at(actor: Actor, name: str, key: bytes) -> Stat:
+def stat_at(actor: Actor, name: str, key: bytes, version: str = "") -> Stat:
     """One object looked at closely. Raises StoreError."""
     actor.must(Right.LOOK, None, "browsing")
 
     async def look(store: Store) -> Stat:
-        return await store.stat(key)
+        return await store.stat(key, version)
 
     found: Stat = asyncio.run(_with(store_named(name), look))
     return found

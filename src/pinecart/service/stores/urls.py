@@ -10,6 +10,7 @@ urlpatterns = [
     path("stores/<slug:name>/try", api.StoreTry.as_view(), name="store-try"),
     path("stores/<slug:name>/buckets", api.StoreBuckets.as_view(), name="store-buckets"),
     path("stores/<slug:name>/buckets/<str:bucket>", api.StoreBucket.as_view(), name="store-bucket"),
+    path("stores/<slug:name>/versions", api.StoreVersions.as_view(), name="store-versions"),
     path("stores/<slug:name>/head", api.StoreHead.as_view(), name="store-head"),
     path("sides", api.Sides.as_view(), name="sides"),
     path("stores/<slug:name>/files", api.StoreFiles.as_view(), name="store-files"),
