@@ -79,6 +79,9 @@ class Memory:
         self.asides |= {(a.side, a.key): a for a in asides}
         self.rows |= {row.key: row for _, row in rows}
 
+    async def lacking(self, leg, wanted):
+        return set()
+
     async def meant(self, leg):
         return [a for a in self.asides.values() if not a.kept]
 

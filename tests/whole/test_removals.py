@@ -16,6 +16,10 @@ SHEETS = {f"sheets/{n:03}.csv": b"count,%d\n" % n for n in range(40)}
 MIRROR = {"intent": "mirror"}
 
 
+def names(root):
+    return sorted(p.name for p in root.iterdir() if p.is_file())
+
+
 def theirs(house, bucket):
     return {k: v for k, v in in_bucket(house, bucket).items() if not k.startswith(".pinecart-aside/")}
 
@@ -149,6 +153,40 @@ def test_places_that_would_remove_each_others_files_are_refused_when_saved(share
                 leg = {"from": "pine://keeper/", "to": to}
                 cart.define_job({"job": "other", "legs": [leg], "intent": intent})
             assert caught.value.code == code
+
+
+def test_a_move_waits_for_another_job_that_takes_from_the_same_place(tmp_path):
+    with house(tmp_path, "--settle-s", "0") as home:
+        root, move = home.fresh_job("leaving", {"a.csv": b"1", "b.tmp": b"2", "c.csv": b"3"})
+        for path in root.rglob("*"):
+            os.utime(path, (1, 1))
+        legs = [{"from": "pine://leaving/", "to": "pine://office/leaving/in/"}]
+        second = {
+            "job": "seconds",
+            "legs": [{"from": "pine://leaving/", "to": "pine://office/leaving/two/", "leave_out": ["*.tmp"]}],
+        }
+        with home.client() as cart:
+            cart.define_job(second)
+            with pytest.raises(ClientError) as caught:
+                cart.change_job("leaving", {"job": move, "legs": legs, "intent": "hand-over"})
+            assert caught.value.code == "job.source-shared" and "waits_for" in str(caught.value)
+            told = cart.change_job(
+                "leaving", {"job": move, "legs": legs, "intent": "hand-over", "waits_for": ["seconds"]}
+            )
+            assert any("once seconds took it" in s for s in told["sentences"])
+            with pytest.raises(ClientError) as caught:
+                cart.change_job("seconds", second | {"intent": "mirror"})
+            assert caught.value.code == "job.cant-be-awaited"
+            run = home.carried(move)
+            assert run["totals"]["copy"]["objects"] == 3 and names(root) == ["a.csv", "c.csv"]
+            assert run["totals"]["leave"]["objects"] == 2 and run["outcome"] == "clean"
+            assert home.carried("seconds")["outcome"] == "clean"
+            (root / "c.csv").write_bytes(b"changed since")
+            os.utime(root / "c.csv", (1, 1))
+            run = home.carried(move)
+            assert run["totals"]["clear"]["objects"] == 1 and names(root) == ["c.csv"]
+            cart.drop_job("seconds")
+            assert home.carried(move)["state"] == "ended" and (root / "c.csv").exists()
 
 
 @pytest.mark.parametrize("target", ["bucket", "folder"])

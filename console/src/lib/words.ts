@@ -75,7 +75,7 @@ export const REASONS: Record<string, string> = {
   new: 'it is new', changed: 'it changed', 'missing-there': 'it was gone there', differs: 'it differs there', unproven: 'it could not be proven equal',
   same: 'it is unchanged', recognised: 'it was there already, proven equal', exists: 'something else lies there under this name',
   'changed-there': 'somebody changed it there', 'both-changed': 'it changed at both sides', gone: 'it is gone at the source',
-  foreign: 'it lies only there', proven: 'its copy is proven', asked: 'you asked for it', 'too-young': 'it was touched a moment ago', undone: 'its run is undone', expired: 'its days are over',
+  foreign: 'it lies only there', proven: 'its copy is proven', asked: 'you asked for it', 'too-young': 'it was touched a moment ago', awaited: 'another job has not taken it yet', undone: 'its run is undone', expired: 'its days are over',
   always: 'everything is sent again', 'other-size': 'the job takes other sizes', 'other-time': 'the job takes other times', 'name-clash': 'another file gets this name too', 'left-out': 'the job leaves it out', unreadable: 'it may not be read', 'not-a-file': 'it is a link or special file',
   'unsafe-name': 'its name can’t be carried safely', 'only-here': 'only here', 'only-there': 'only there', 'changed-since': 'changed since it was carried',
 }

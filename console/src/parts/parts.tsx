@@ -96,7 +96,7 @@ export function useMay(right: string): boolean {
 export function PageHead({ title, children }: { title: ReactNode; children?: ReactNode }) {
   return (
     <Flex justify="space-between" align="center" gap={12} wrap style={{ marginBottom: 16 }}>
-      <Typography.Title level={1} style={{ fontSize: 22, margin: 0 }}>{title}</Typography.Title>
+      <h1 style={{ fontSize: 22, fontWeight: 600, lineHeight: 1.3, margin: 0 }}>{title}</h1>
       <Flex gap={8} wrap>{children}</Flex>
     </Flex>
   )

@@ -95,6 +95,9 @@ def job_options(command: Any) -> Any:
         click.option(
             "--compare", help="How changed is decided: since-last-run (default), size-and-time, checksum, size, always."
         ),
+        click.option(
+            "--waits-for", multiple=True, metavar="JOB", help="hand-over: clear a file only once this job took it too."
+        ),
         click.option("--rate", help="Bytes per second at most, such as '10 MiB'."),
         click.option(
             "--set-aside", type=click.IntRange(0, 3650), help="Days to keep what is removed or replaced; 0: for good."
@@ -117,6 +120,7 @@ def _definition(old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str
     for key in ("intent", "compare", "on_difference", "why", "title", "set_aside", "storage_class", "rate"):
         made |= {key: options[key]} if options[key] not in (None, "") else {}
     made |= {"keep": list(options["keep"])} if options["keep"] else {}
+    made |= {"waits_for": list(options["waits_for"])} if options["waits_for"] else {}
     made |= {"labels": list(options["labels"])} if options["labels"] else {}
     made |= {"schedule": {"cron": options["cron"], "zone": options["zone"]}} if options["cron"] else {}
     return made | {"legs": [leg, *made.get("legs", [])[1:]]}

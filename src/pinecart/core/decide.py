@@ -72,6 +72,7 @@ class Reason(StrEnum):
     NAME_CLASH = "name-clash"
     ASKED = "asked"
     TOO_YOUNG = "too-young"
+    AWAITED = "awaited"
     UNDONE = "undone"
     EXPIRED = "expired"
 

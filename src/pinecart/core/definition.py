@@ -25,7 +25,7 @@ KEPT_DAYS = 14  # what is removed is set aside for so long, unless the job says 
 CARRY, REMOVE = "carry", "remove"  # stand for the job in a one-off transfer or removal; no job may be called so
 KEYS = (
     "job", "title", "why", "labels", "owner", "intent", "compare", "on_difference", "legs", "schedule", "set_aside", "guards",
-    "keep", "storage_class", "rate",
+    "keep", "storage_class", "rate", "waits_for",
 )  # fmt: skip
 LEG_KEYS = ("from", "to", "take", "leave_out", *RULES, "folders", "rename", "one")
 FOLDERS = ("with-files", "empty-too", "only")
@@ -100,6 +100,7 @@ class Definition:
     limits: Limits = NO_CHANGE
     keep: Keep = NOTHING_KEPT
     rate: int | None = None
+    waits_for: tuple[str, ...] = ()
 
     @property
     def rules(self) -> Rules:
@@ -112,7 +113,7 @@ class Definition:
             "intent": self.intent.value, "compare": self.compare.value, "on_difference": self.on_difference.value,
             "legs": [leg.as_mapping() for leg in self.legs],             **({"set_aside": self.set_aside} if self.set_aside != days_kept({"intent": self.intent}) else {}),
             "keep": [k for k in CHOICES if getattr(self.keep, k)], "storage_class": self.keep.storage_class,
-            **({"rate": self.rate} if self.rate else {}),
+            **({"rate": self.rate} if self.rate else {}), **({"waits_for": list(self.waits_for)} if self.waits_for else {}),
             "guards": {k: v for k, v in self.limits._asdict().items() if v != Limits._field_defaults[k]},
             "schedule": self.schedule and {"cron": self.schedule.cron, "zone": self.schedule.zone},
         }  # fmt: skip
@@ -216,6 +217,7 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = 
         limits=_read_limits(mapping.get("guards"), reading),
         keep=_read_keep(mapping, reading),
         rate=_read_rate(mapping.get("rate"), reading),
+        waits_for=_read_waits_for(mapping, reading, name, intent),
     )
     if reading.problems:
         raise Invalid(reading.problems)
@@ -247,6 +249,17 @@ def _read_keep(mapping: Mapping[str, Any], reading: _Reading) -> Keep:
         message = f"{storage_class!r} is no storage class: write it as the store does, such as STANDARD."
         reading.wrong("storage_class", "job.malformed", message)
     return Keep("permissions" in wanted, "attributes" in wanted, "tags" in wanted, storage_class)
+
+
+def _read_waits_for(mapping: Mapping[str, Any], reading: _Reading, name: str, intent: Intent) -> tuple[str, ...]:
+    """Jobs that must have a file as well before it is cleared at the source."""
+    names = tuple(sorted(set(reading.texts(mapping, "waits_for"))))
+    if names and intent is not Intent.HAND_OVER:
+        message = f"Only a job that clears its source (hand-over) waits for others; this one is {intent.value!r}."
+        reading.wrong("waits_for", "job.nothing-to-wait-for", message)
+    if name in names:
+        reading.wrong("waits_for", "job.nothing-to-wait-for", "A job can't wait for itself.")
+    return names
 
 
 def _read_rate(given: Any, reading: _Reading) -> int | None:
@@ -360,6 +373,8 @@ def sentences(definition: Definition) -> list[str]:
         told.append(CHOICE_WORDS[definition.on_difference])
     told.append(COMPARISON_WORDS[definition.compare])
     told.append(_aside_words(definition))
+    if definition.waits_for:
+        told.append(f"Clears a file at the source only once {' and '.join(definition.waits_for)} took it as well.")
     kept = [name for name in CHOICES if getattr(definition.keep, name)]
     if kept:
         told.append(f"Keeps {' and '.join(kept)}.")

@@ -122,6 +122,10 @@ class Ledger(Protocol):
         """Commit what is about to be set aside, and what the ledger shall remember, before anything is destroyed."""
         ...
 
+    async def lacking(self, leg: int, wanted: list[tuple[bytes, Entry]]) -> set[bytes]:
+        """Of these source objects (whole keys) those that another job, which this one waits for, hasn't taken yet."""
+        ...
+
     async def meant(self, leg: int) -> list[Aside]:
         """What this run journalled before, without a word since on whether it was done."""
         ...
@@ -543,6 +547,8 @@ class LegRun:
                 return False
             self._phase(Phase.REMOVING)
             await self._recorder.flush()  # every copy that justifies a clearing is on record before it
+            if wanted is Decision.CLEAR:
+                batch = await self._without_awaited(batch)
             ready: list[tuple[Item, Aside | None, Row | None]] = []
             for item in batch:
                 await pool.add(partial(self._confirm, item, ready))
@@ -553,6 +559,20 @@ class LegRun:
                 await pool.add(partial(self._taken, take, item, aside, row))
             await pool.drain()
         return True
+
+    async def _without_awaited(self, batch: list[Item]) -> list[Item]:
+        """What another job has to take first stays at the source for now."""
+        prefix = self._job.source.prefix
+        whole = {prefix + i.entry.source_key: i for i in batch if i.entry}
+        lacking = await self._ledger.lacking(self._job.leg, [(key, i.entry) for key, i in whole.items() if i.entry])
+        for key in lacking:
+            self._left(whole[key], Reason.AWAITED)
+        return [i for key, i in whole.items() if key not in lacking]
+
+    def _left(self, item: Item, reason: Reason) -> None:
+        """It was to be cleared, and isn't yet."""
+        self._progress.planned_objects -= 1
+        self._count(item._replace(verdict=Verdict(Decision.LEAVE, reason)))
 
     async def _confirm(self, item: Item, ready: list[tuple[Item, Aside | None, Row | None]]) -> None:
         """Whether this one object may go now. What can't be confirmed stays, and is listed."""
@@ -582,8 +602,7 @@ class LegRun:
         assert item.entry is not None and item.far is not None
         entry, store, whole = item.entry, self._job.target.store, self._job.target.prefix + item.key
         if entry.inode and time.time_ns() - max(entry.modified_ns or 0, entry.ctime_ns) < self._job.settle_s * 1e9:
-            self._progress.planned_objects -= 1
-            self._count(item._replace(verdict=Verdict(Decision.LEAVE, Reason.TOO_YOUNG)))
+            self._left(item, Reason.TOO_YOUNG)
             return None
         stat = await store.stat(whole)
         if likeness(stat.entry, fingerprint(item.far)) is not Likeness.SAME:

@@ -1,8 +1,8 @@
-import { Flex, Form, InputNumber, Radio, theme } from 'antd'
+import { Flex, Form, InputNumber, Radio, Select, theme } from 'antd'
 import { INTENTS } from './choices'
 
 /** What shall be true afterwards; and, where something is removed for it, how long that is kept. */
-export function IntentField({ help }: { help: object }) {
+export function IntentField({ help, jobs }: { help: object; jobs?: string[] }) {
   const { token } = theme.useToken()
   return (
     <>
@@ -16,6 +16,13 @@ export function IntentField({ help }: { help: object }) {
           <Form.Item label="What is removed or replaced is set aside for" name="set_aside" extra="0 days: deleted for good, at once."><InputNumber min={0} max={3650} suffix="days" placeholder="14" /></Form.Item>
         )}
       </Form.Item>
+      {jobs && (
+        <Form.Item noStyle shouldUpdate={(a: { intent: string }, b: { intent: string }) => a.intent !== b.intent}>
+          {({ getFieldValue }) => getFieldValue('intent') === 'hand-over' && (
+            <Form.Item label="Waits for" name="waits_for" extra="Other jobs that take from the same place: a file is cleared only once they took it too."><Select mode="multiple" placeholder="No other job" options={jobs.map((j) => ({ value: j }))} /></Form.Item>
+          )}
+        </Form.Item>
+      )}
     </>
   )
 }

@@ -19,6 +19,7 @@ interface Values {
   intent: string
   on_difference: string
   set_aside?: number | null
+  waits_for?: string[]
   compare: string
   from: { store: string; path: string }
   to: { store: string; path: string }
@@ -34,6 +35,7 @@ interface Values {
 export default function JobForm() {
   const { name } = useParams()
   const stores = useQuery({ queryKey: ['stores'], queryFn: () => got(api.GET('/api/v1/stores')) })
+  const jobs = useQuery({ queryKey: ['jobs'], queryFn: () => got(api.GET('/api/v1/jobs')) })
   const job = useQuery({
     queryKey: ['jobs', name, 'form'], enabled: !!name, staleTime: Infinity,
     queryFn: () => got(api.GET('/api/v1/jobs/{name}', { params: { path: { name: name ?? '' } } })),
@@ -42,7 +44,7 @@ export default function JobForm() {
     <>
       <PageHead title={name ? `Change ${name}` : 'Define a job'} />
       <Loaded query={stores}>
-        {(list) => (name && !job.data ? <Loaded query={job}>{() => null}</Loaded> : <TheForm old={job.data?.definition} stores={list.map((s) => s.name)} />)}
+        {(list) => (name && !job.data ? <Loaded query={job}>{() => null}</Loaded> : <TheForm old={job.data?.definition} stores={list.map((s) => s.name)} jobs={jobs.data?.map((j) => j.job) ?? []} />)}
       </Loaded>
     </>
   )
@@ -53,7 +55,7 @@ function initial(old: Definition | undefined): Values {
   const none = { store: '', path: '' }
   return {
     job: old?.job ?? '', title: old?.title, why: old?.why, labels: old?.labels ?? [], intent: old?.intent ?? 'renew',
-    compare: old?.compare ?? 'since-last-run', on_difference: old?.on_difference ?? 'replace-changed', set_aside: old?.set_aside ?? null, from: leg ? place(leg.from) : none, to: leg ? place(leg.to) : none,
+    compare: old?.compare ?? 'since-last-run', on_difference: old?.on_difference ?? 'replace-changed', set_aside: old?.set_aside ?? null, waits_for: old?.waits_for ?? [], from: leg ? place(leg.from) : none, to: leg ? place(leg.to) : none,
     take: leg?.take, leave_out: leg?.leave_out, keep: old?.keep ?? [], folders: leg?.folders ?? 'with-files', scheduled: !!old?.schedule, cron: old?.schedule?.cron ?? '30 5 * * *',
     zone: old?.schedule?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone,
   }
@@ -64,13 +66,13 @@ function definition(values: Values, old: Definition | undefined): Definition {
   const leg = { ...old?.legs[0], from: at(values.from), to: at(values.to), take: values.take ?? [], leave_out: values.leave_out ?? [], folders: values.folders }
   const kept = INTENTS.find((i) => i.value === values.intent)?.removes && values.set_aside != null ? { set_aside: values.set_aside } : {}
   return {
-    ...old, set_aside: undefined, ...kept, job: values.job, title: values.title ?? '', why: values.why ?? '', labels: values.labels ?? [], intent: values.intent,
+    ...old, set_aside: undefined, waits_for: values.intent === 'hand-over' ? values.waits_for : undefined, ...kept, job: values.job, title: values.title ?? '', why: values.why ?? '', labels: values.labels ?? [], intent: values.intent,
     on_difference: values.on_difference, compare: values.compare, keep: values.keep ?? [], legs: [leg, ...(old?.legs.slice(1) ?? [])],
     schedule: values.scheduled ? { cron: values.cron ?? '', zone: values.zone ?? '' } : null,
   }
 }
 
-function TheForm({ old, stores }: { old?: Definition; stores: string[] }) {
+function TheForm({ old, stores, jobs }: { old?: Definition; stores: string[]; jobs: string[] }) {
   const [form] = Form.useForm<Values>()
   const go = useNavigate()
   const queries = useQueryClient()
@@ -102,7 +104,7 @@ function TheForm({ old, stores }: { old?: Definition; stores: string[] }) {
         <Col xs={24} lg={14}>
           <PlaceInput which="from" label="From" stores={stores} hint={HINT} help={help('legs[0].from')} />
           <PlaceInput which="to" label="To" stores={stores} hint={HINT} help={help('legs[0].to')} />
-          <IntentField help={help('intent')} />
+          <IntentField help={help(refusal?.of('waits_for') ? 'waits_for' : 'intent')} jobs={jobs.filter((j) => j !== old?.job)} />
           <Form.Item label="Leave out" name="leave_out" extra="Name patterns, such as *.tmp or drafts/**. What is left out is never touched." {...help('legs[0].leave_out')}>
             <Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',']} placeholder="Nothing" />
           </Form.Item>

@@ -76,6 +76,9 @@ class DefinitionShape(serializers.Serializer):
     )
     storage_class = serializers.CharField(required=False, allow_blank=True, help_text="Of what is written to a bucket.")
     rate = serializers.CharField(required=False, allow_null=True, help_text="Bytes per second, such as 10 MiB.")
+    waits_for = serializers.ListField(
+        child=serializers.CharField(), required=False, help_text="Jobs that take a file before this one clears it."
+    )
     guards = serializers.DictField(child=serializers.IntegerField(), required=False, help_text="Limits of its own.")
 
 

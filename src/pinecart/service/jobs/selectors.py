@@ -20,6 +20,15 @@ def job_named(name: str, actor: Actor) -> JobRecord:
     return found
 
 
+def find_job(name: str) -> JobRecord | None:
+    """Whoever asks: for the service itself."""
+    return JobRecord.objects.filter(name=name).first()
+
+
+def job_names() -> list[str]:
+    return list(JobRecord.objects.order_by("name").values_list("name", flat=True))
+
+
 def jobs_seen(actor: Actor) -> list[JobRecord]:
     return [j for j in JobRecord.objects.order_by("name") if actor.may(Right.LOOK, j.definition["labels"])]
 

@@ -8,13 +8,13 @@ from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.decide import Intent
-from pinecart.core.definition import Definition, read_definition
+from pinecart.core.definition import Definition, Leg, read_definition
 from pinecart.core.errors import Invalid
 from pinecart.core.places import closest, did_you_mean
 from pinecart.service.config.refusals import Conflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
-from pinecart.service.jobs.selectors import definition_of, job_named
+from pinecart.service.jobs.selectors import definition_of, job_named, job_names
 from pinecart.service.stores.selectors import place_of, store_named, store_names
 from pinecart.service.stores.services import set_uses
 from pinecart.service.trail.services import note
@@ -73,9 +73,35 @@ def _in_each_others_way(definition: Definition) -> list[dict[str, str]]:
                 if Intent.HAND_OVER in (definition.intent, other.intent) and place_of(leg.source).touches(
                     place_of(theirs.source)
                 ):
-                    message = f"{leg.source} and {theirs.source} of the job {other.job!r} lie in one another: a move would clear files before the other job has them."
-                    problems.append({"field": f"legs[{i}].from", "code": "job.source-shared", "message": message})
+                    problems += _shared_source(definition, other, f"legs[{i}].from", leg, theirs)
+    known = set(JobRecord.objects.filter(name__in=definition.waits_for).values_list("name", flat=True))
+    for name in [n for n in definition.waits_for if n not in known]:
+        message = f"There is no job {name!r} to wait for.{did_you_mean(name, job_names())}"
+        problems.append({"field": "waits_for", "code": "job.unknown", "message": message})
     return problems
+
+
+def _shared_source(
+    definition: Definition, other: Definition, field: str, leg: Leg, theirs: Leg
+) -> list[dict[str, str]]:
+    """A move may share its source only with a job that it waits for, and of which it can be told what that job took."""
+    (move, moved), (second, taken) = ((definition, leg), (other, theirs))
+    if move.intent is not Intent.HAND_OVER:
+        (move, moved), (second, taken) = (second, taken), (move, moved)
+    if second.job not in move.waits_for:
+        message = f"{leg.source} and {theirs.source} of the job {other.job!r} lie in one another: a move would clear files before the other job has them. Let {move.job!r} wait for {second.job!r} (waits_for)."
+        return [{"field": field, "code": "job.source-shared", "message": message}]
+    why = ""
+    if second.intent in (Intent.MIRROR, Intent.HAND_OVER):
+        why = (
+            "removes files itself" if second.intent is Intent.HAND_OVER else "would remove there what was cleared here"
+        )
+    elif taken.renaming or taken.one:
+        why = "renames on the way, or takes one file only"
+    elif taken.source.store != moved.source.store:
+        why = f"reaches the same place by another store ({taken.source.store})"
+    message = f"{move.job!r} can't wait for {second.job!r}: that job {why}."
+    return [{"field": field, "code": "job.cant-be-awaited", "message": message}] if why else []
 
 
 @transaction.atomic

@@ -239,6 +239,17 @@ def scope_numbered(job: str, identity: str) -> tuple[int, str]:
     return scope.pk, scope.settled
 
 
+def taken_of(scope: int, keys: list[bytes]) -> dict[bytes, str]:
+    """Of these keys those that a ledger remembers, and their sources' fingerprints."""
+    found = LedgerRow.objects.filter(scope_id=scope, key__in=keys).values_list("key", "source")
+    return {bytes(key): source for key, source in found}
+
+
+def scope_known(job: str, identity: str) -> int:
+    """0: this job never ran between these places."""
+    return Scope.objects.filter(job=job, identity=identity).values_list("pk", flat=True).first() or 0
+
+
 def _aside(row: AsideRow) -> Aside:
     return Aside(row.leg, row.side, bytes(row.key), bytes(row.at), row.size, row.was, row.kept, row.version)
 

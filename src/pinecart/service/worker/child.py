@@ -14,7 +14,7 @@ import sys
 import time
 from collections.abc import AsyncIterator
 from concurrent.futures import ThreadPoolExecutor
-from typing import IO, Any
+from typing import IO, Any, NamedTuple
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
 
@@ -22,11 +22,12 @@ import django
 
 django.setup()
 
-from pinecart.core.definition import read_definition  # noqa: E402
-from pinecart.core.entries import Aside, Row  # noqa: E402
+from pinecart.core.definition import Leg, read_definition  # noqa: E402
+from pinecart.core.entries import Aside, Entry, Row, fingerprint  # noqa: E402
 from pinecart.core.errors import PinecartError  # noqa: E402
 from pinecart.core.places import parse_location  # noqa: E402
 from pinecart.core.ports import Store, Uploads  # noqa: E402
+from pinecart.core.selection import Selection  # noqa: E402
 from pinecart.drivers import open_store  # noqa: E402
 from pinecart.runner.pacing import Pacer  # noqa: E402
 from pinecart.runner.records import BatchRules, Record  # noqa: E402
@@ -42,6 +43,15 @@ with contextlib.suppress(ImportError):
     asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
 
 LOG_LIMIT = 64 << 20
+
+
+class Awaited(NamedTuple):
+    """One leg of a job that has to take a file before we clear it. scope 0: it never ran."""
+
+    store: str
+    prefix: bytes
+    selection: Selection
+    scope: int
 
 
 class Desk:
@@ -61,13 +71,35 @@ class Desk:
         }
         self.scopes: dict[int, int] = {}
         self._settled: dict[int, tuple[str, str]] = {}  # leg → the selection carried out before, and this one's
+        self._awaited: list[Awaited] = []
+        self._awaits_unknown: list[str] = order["awaited_unknown"]
 
     def open_scopes(self, job: str, order: Order) -> None:
         for number, leg in enumerate(order.definition.legs):
-            sides = [order.stores[p.store].identity(p.path) for p in (leg.source, leg.target)]
-            identity = hashlib.sha256("\n".join([*sides, *(leg.renaming or ())]).encode()).hexdigest()
-            self.scopes[number], before = selectors.scope_numbered(job, identity)
+            self.scopes[number], before = selectors.scope_numbered(job, _identity(leg, order.stores))
             self._settled[number] = (before, leg.digest)
+
+    def await_others(self, given: list[dict[str, Any]], stores: dict[str, Store]) -> None:
+        for other in (read_definition(d) for d in given):
+            for leg in other.legs:
+                scope = selectors.scope_known(other.job, _identity(leg, stores))
+                self._awaited.append(Awaited(leg.source.store, leg.source.path, leg.selection, scope))
+
+    async def lacking(self, leg: int, wanted: list[tuple[bytes, Entry]]) -> set[bytes]:
+        if self._awaits_unknown:
+            self.log("awaits", f"Nothing is cleared: there is no job {', '.join(self._awaits_unknown)} any more.")
+            return {key for key, _ in wanted}
+        found, now_ns = set[bytes](), time.time_ns()
+        for other in [a for a in self._awaited if a.store == self._stores[leg, "source"]]:
+            theirs = {
+                key.removeprefix(other.prefix): (key, fingerprint(entry))
+                for key, entry in wanted
+                if key.startswith(other.prefix)
+                and other.selection.why_not(key.removeprefix(other.prefix), entry, now_ns) is None
+            }
+            taken = await asyncio.to_thread(selectors.taken_of, other.scope, list(theirs))
+            found |= {key for rel, (key, mark) in theirs.items() if taken.get(rel) != mark}
+        return found
 
     async def pages(self, leg: int) -> AsyncIterator[list[Row]]:
         after = b""
@@ -150,6 +182,11 @@ class Desk:
             )
 
 
+def _identity(leg: Leg, stores: dict[str, Store]) -> str:
+    sides = [stores[p.store].identity(p.path) for p in (leg.source, leg.target)]
+    return hashlib.sha256("\n".join([*sides, *(leg.renaming or ())]).encode()).hexdigest()
+
+
 class Journal:
     """core.ports.Uploads over the database: every word is committed before the next request."""
 
@@ -204,6 +241,7 @@ async def _work(given: dict[str, Any], desk: Desk, opened: dict[str, Store]) -> 
         order = (await asyncio.to_thread(_order, given))._replace(pacer=desk.pacer)
         opened.update(order.stores)
         await asyncio.to_thread(desk.open_scopes, given["job"], order)
+        await asyncio.to_thread(desk.await_others, given["awaited"], order.stores)
     except PinecartError as exc:
         ending = Ending([], None, 0, False, exc)
     else:

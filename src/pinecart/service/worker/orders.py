@@ -4,17 +4,25 @@ from __future__ import annotations
 
 from typing import Any
 
-from pinecart.core.definition import read_definition
+from pinecart.core.definition import Definition, read_definition
 from pinecart.service.config.refusals import NotFound
+from pinecart.service.jobs.selectors import definition_of, find_job
 from pinecart.service.runs.selectors import Run
 from pinecart.service.stores.selectors import spec_of, store_named
+
+
+def _awaited(definition: Definition) -> tuple[list[Definition], list[str]]:
+    """The jobs that it waits for, as they are now; and the names of those that are gone."""
+    found = {name: find_job(name) for name in definition.waits_for}
+    return [definition_of(r) for r in found.values() if r], [name for name, r in found.items() if r is None]
 
 
 def order_of(run: Run) -> dict[str, Any]:
     """A store that is gone meanwhile is left out: the run's process then fails the run with that reason."""
     definition = read_definition(run.definition)
+    awaited, unknown = _awaited(definition)
     specs, missing = {}, ""
-    for name in sorted({p.store for leg in definition.legs for p in (leg.source, leg.target)}):
+    for name in sorted({p.store for d in (definition, *awaited) for leg in d.legs for p in (leg.source, leg.target)}):
         try:
             specs[name] = spec_of(store_named(name), run=run.pk)
         except NotFound as exc:
@@ -27,6 +35,8 @@ def order_of(run: Run) -> dict[str, Any]:
         "released": run.released,
         "job": run.job,
         "definition": run.definition,
+        "awaited": [d.as_mapping() for d in awaited],
+        "awaited_unknown": unknown,
         "stores": specs,
         "missing": missing,
     }
