@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import hashlib
 import hmac
+import itertools
 import re
 import xml.etree.ElementTree as ET
 from collections.abc import Mapping, Sequence
 from datetime import datetime
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any, NamedTuple
 from urllib.parse import quote, unquote_to_bytes
 from xml.sax.saxutils import escape
@@ -122,44 +123,47 @@ def _key(text: str | None, *, encoded: bool) -> bytes:
     return unquote_to_bytes(raw.replace("+", " ")) if encoded else raw.encode()
 
 
+_ROW = re.compile(
+    r"<Contents><Key>([^<]*)</Key><LastModified>([^<]*)</LastModified><ETag>(?:&quot;|\")?([^<&\"]*)(?:&quot;|\")?</ETag>"
+    r"(?:<Checksum[^>]*>[^<]*</[^>]*>)*<Size>(\d+)</Size>"
+)
 _ONE = {
-    name: re.compile(rb"<%s>([^<]*)</%s>" % (name, name))
-    for name in (b"Key", b"ETag", b"Size", b"KeyCount", b"IsTruncated", b"NextContinuationToken", b"EncodingType")
+    name: re.compile(f"<{name}>([^<]*)</{name}>")
+    for name in ("KeyCount", "IsTruncated", "NextContinuationToken", "EncodingType")
 }
-_ONE[b"LastModified"] = re.compile(rb"<LastModified>(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d)(?:\.\d+)?Z</LastModified>")
+_new_entry = partial(tuple.__new__, Entry)
+_REST = [itertools.repeat(value) for value in Entry(b"", 0, None)[4:]]
 
 
 def _plain_page(body: bytes, prefix: bytes) -> Page | None:
-    """The usual page of files, read by regular expressions at a third of the cost. None: anything unusual, for the real parser."""
-    if not body.rstrip().endswith(b"</ListBucketResult>") or b"<!" in body or b"<CommonPrefixes>" in body:
+    """The usual page of files, read by one regular expression at a third of the cost. None: anything unusual, for the real parser."""
+    try:
+        text = body.decode("ascii")
+    except UnicodeDecodeError:
         return None
-    keys, times, etags, sizes = (_ONE[n].findall(body) for n in (b"Key", b"LastModified", b"ETag", b"Size"))
-    around = body[: body.find(b"<Contents>")] + body[body.rfind(b"</Contents>") :]
-    counts, truncated, tokens = (
-        _ONE[n].findall(around) for n in (b"KeyCount", b"IsTruncated", b"NextContinuationToken")
-    )
-    n = body.count(b"<Contents>")
-    if not n or {len(keys), len(times), len(etags), len(sizes), body.count(b"</Contents>")} != {n}:
+    rows = _ROW.findall(text)
+    if not rows or text.count("Contents>") != 2 * len(rows):
         return None
-    if counts != [b"%d" % n] or truncated not in ([b"true"], [b"false"]) or len(tokens) != (truncated == [b"true"]):
+    around = text[: text.find("<Contents>")] + text[text.rfind("</Contents>") :]
+    if not around.rstrip().endswith("</ListBucketResult>") or "<!" in text or "<CommonPrefixes>" in around:
         return None
-    encoded = _ONE[b"EncodingType"].findall(around) == [b"url"]
-    whole = b"\n".join(keys)
-    if not encoded or b"&" in whole or any(b"&" in t for t in tokens):
+    counts, truncated, tokens, encoding = (p.findall(around) for p in _ONE.values())
+    if counts != [str(len(rows))] or encoding != ["url"] or len(tokens) != (truncated == ["true"]):
+        return None
+    names, times, etags, sizes = zip(*rows, strict=True)
+    whole = "\n".join(names)
+    if "&" in whole or any("&" in t for t in tokens) or truncated not in (["true"], ["false"]):
         return None
     skip = len(prefix)
-    if b"+" in whole or b"%" in whole:
-        keys = [unquote_to_bytes(k.replace(b"+", b" ")) for k in keys]
-    if not all(k.startswith(prefix) for k in keys):
+    if "+" in whole or "%" in whole:
+        found = [unquote_to_bytes(n.replace("+", " ")) for n in names]
+        keys = [k[skip:] for k in found if k.startswith(prefix)]
+    else:
+        keys = (b"\n" + whole.encode()).split(b"\n" + prefix)[1:]
+    if len(keys) != len(rows) or whole.count("\n") != len(rows) - 1:
         return None
-    plain = b"\n".join(etags).replace(b"&quot;", b"").replace(b'"', b"").decode().split("\n")
-    told = b"\n".join(times).decode().split("\n")
-    new, rest = tuple.__new__, Entry(b"", 0, None)[4:]
-    entries = [
-        new(Entry, (key[skip:], int(size), _minute_ns(time[:16]) + int(time[17:]) * 1_000_000_000, etag, *rest))
-        for key, size, time, etag in zip(keys, sizes, told, plain, strict=True)
-    ]
-    return Page(entries, [], tokens[0].decode() if tokens else "")
+    fields = zip(keys, map(int, sizes), map(_time_ns, times), etags, *_REST, strict=False)
+    return Page(list(map(_new_entry, fields)), [], tokens[0] if tokens else "")
 
 
 def parse_page(body: bytes, *, prefix: bytes) -> Page:
@@ -204,12 +208,7 @@ def _any_page(body: bytes, prefix: bytes) -> Page:
     return Page(entries, folders, flat["NextContinuationToken"] if truncated else "")
 
 
-@lru_cache(10_000)
-def _minute_ns(minute: str) -> int:
-    """Of `2026-03-02T05:30`: what was stored together shares its minutes."""
-    return int(datetime.fromisoformat(minute + ":00+00:00").timestamp()) * 1_000_000_000
-
-
+@lru_cache(100_000)  # what was stored together shares its seconds
 def _time_ns(text: str | None) -> int | None:
     if not text:
         return None
