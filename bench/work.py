@@ -60,6 +60,7 @@ def recorded(source: dict[str, Any], target: dict[str, Any], leg: dict[str, Any]
                     "kind": "transfer",
                     "of": None,
                     "definition": run.definition,
+                    "awaited_unknown": [],
                 }
 
                 async def work(given: dict[str, Any] = given, number: int = run.pk) -> Any:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import ctypes
 import os
 import stat
@@ -10,9 +11,9 @@ import threading
 import pytest
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Changed, Corrupt, Refused, StoreError, Unsafe
+from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Unsafe
 from pinecart.core.ports import Card, Put
-from pinecart.drivers import folder, open_store
+from pinecart.drivers import folder_writing, open_store
 from tests.contracts.store import AT, StoreContract, names
 
 
@@ -151,7 +152,38 @@ async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store
     monkeypatch.setattr(
         os, "fsync", lambda fd: done.append("folder" if stat.S_ISDIR(os.fstat(fd).st_mode) else "file") or fsync(fd)
     )
-    rename = folder._rename_if_absent
-    monkeypatch.setattr(folder, "_rename_if_absent", lambda *args: done.append("rename") or rename(*args))
-    await store.put(Put(AT + b"x", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+    rename, libc = folder_writing.rename_if_absent, folder_writing.LIBC
+
+    class Libc:
+        renameat2 = libc.renameat2
+
+        @staticmethod
+        def syncfs(fd):
+            done.append("all")
+            return libc.syncfs(fd)
+
+    monkeypatch.setattr(folder_writing, "LIBC", Libc)
+    monkeypatch.setattr(folder_writing, "rename_if_absent", lambda *args: done.append("rename") or rename(*args))
+    put = lambda name: Put(AT + name, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)  # noqa: E731
+    await store.put(put(b"x"))
     assert done == ["file", "rename", "folder"]
+    done.clear()
+    began = [store._begun, store._parents]
+    begins = [lambda at, n=n: (began[0](put(b"%d" % n), b"1", at), crc_of(b"1")) for n in range(6)]
+    begins.insert(3, lambda at: (began[0](put(b"4"), b"another", at), crc_of(b"1")))  # reads back otherwise
+    found = folder_writing.write_together(begins, began[1])
+    assert done == ["all", *["rename"] * 6, "folder"] and isinstance(found.pop(3), Corrupt) and len(set(found)) == 6
+    assert not [n for n in os.listdir(store._path + "/larkfell") if n.endswith(".part")]
+
+
+async def test_a_failed_flush_is_a_failed_copy_of_each_file_in_it(store, monkeypatch):
+    class Libc:
+        renameat2 = folder_writing.LIBC.renameat2
+        syncfs = staticmethod(lambda fd: -1)
+
+    monkeypatch.setattr(folder_writing, "LIBC", Libc)
+    monkeypatch.setattr(folder_writing.ctypes, "get_errno", lambda: 5)
+    puts = [store.put(Put(AT + b"%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)) for n in range(60)]
+    found = await asyncio.gather(*puts, return_exceptions=True)
+    failed = [f for f in found if isinstance(f, Busy)]
+    assert len(failed) >= 40 and len(os.listdir(store._path + "/larkfell")) == 60 - len(failed)

@@ -9,7 +9,7 @@ import subprocess
 import pytest
 
 from pinecart.drivers import folder as folder_driver
-from pinecart.drivers import open_store
+from pinecart.drivers import folder_writing, open_store
 from tests.runner.engine import Memory, done, posts, run
 
 
@@ -58,7 +58,7 @@ async def test_a_power_cut_between_any_two_steps_leaves_whole_files_only(folder,
     with monkeypatch.context() as patched:
         for name in ("fsync", "replace", "utime"):
             patched.setattr(folder_driver.os, name, stepping(getattr(os, name)))
-        patched.setattr(folder_driver, "_rename_if_absent", stepping(folder_driver._rename_if_absent))
+        patched.setattr(folder_writing, "rename_if_absent", stepping(folder_writing.rename_if_absent))
         memory.save, save = stepping(memory.save), memory.save
         with contextlib.suppress(PowerCut):
             await run(memory, posts(folder), there(), 2, **guards)

@@ -28,13 +28,24 @@ from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, Store
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Stat, Store, Version
+from pinecart.drivers import folder_writing
+from pinecart.drivers.folder_writing import (
+    LIBC,
+    SMALL_WRITE,
+    Batches,
+    Begin,
+    Parents,
+    Writing,
+    crc_of_file,
+    entry_of,
+    give,
+    write_together,
+)  # fmt: skip
 from pinecart.drivers.pieces import each_piece, piece_size
 
 PAGE = 1000
 _DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-_LIBC = ctypes.CDLL(None, use_errno=True)
-_NOREPLACE = 1
 LINK = "link"
 SMALL = 64 << 10  # up to here a file is read at once, where the kernel has it in memory
 SLOW_S = 0.002
@@ -69,7 +80,8 @@ class FolderStore:
         self._slow_left = 0  # so many more files are read by threads
         self._forbidden = forbidden
         self._ours = re.compile(rb"\.pinecart-" + re.escape(run.encode()) + rb"-\d+-\d+\.part")
-        self._numbers = (f".pinecart-{run}-{os.getpid()}-{n}.part".encode() for n in itertools.count(1))
+        self._batches = Batches(self._parents)
+        self._run, self._numbers = run, itertools.count(1)
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> FolderStore:
@@ -174,7 +186,7 @@ class FolderStore:
             if link := self._link(key):
                 return Stat(link[0])
             with self._file(key) as fd:
-                return Stat(_entry(key, os.fstat(fd)))
+                return Stat(entry_of(key, os.fstat(fd)))
 
         return await self._do(look)
 
@@ -195,7 +207,7 @@ class FolderStore:
         fd = await self._do(opened.__enter__)
         try:
             found = os.fstat(fd)
-            yield _File(self, key, fd, _folder(key, found) if key.endswith(b"/") else _entry(key, found))
+            yield _File(self, key, fd, _folder(key, found) if key.endswith(b"/") else entry_of(key, found))
         finally:
             opened.__exit__(None, None, None)
 
@@ -218,8 +230,8 @@ class FolderStore:
                 return None
             room = bytearray(before.st_size + 1)
             got = os.preadv(fd, [room], 0, os.RWF_NOWAIT)
-            entry = _entry(key, before)
-            if got != before.st_size or fingerprint(_entry(key, os.fstat(fd))) != fingerprint(entry):
+            entry = entry_of(key, before)
+            if got != before.st_size or fingerprint(entry_of(key, os.fstat(fd))) != fingerprint(entry):
                 return None
             return _Held(self, key, entry, bytes(room[:got]))
         except (OSError, Unsafe):  # not in memory, or an error: the usual way finds out which, and tells it
@@ -254,9 +266,10 @@ class FolderStore:
             return await self._put_link(put, put.body)
         if isinstance(put.body, bytes):
             body = put.body
-            return await self._do(lambda: self._put_whole(put, body))
+            return await self._write(lambda parents: (self._begun(put, body, parents), put.card.crc), put.size)
         source = put.body
-        writing = await self._do(lambda: _Writing(self, put))
+        parents = self._parents()
+        writing = await self._do(lambda: Writing(self.name, put, parents, self._hidden()))
 
         async def carry(_: int, start: int, size: int) -> str:
             crc = Crc64()
@@ -273,6 +286,7 @@ class FolderStore:
             return placed
         finally:
             await asyncio.to_thread(writing.drop)
+            parents.__exit__(None, None, None)
 
     async def _put_folder(self, put: Put) -> Placed:
         """Made if it isn't there; its permissions, attributes and time are set."""
@@ -280,7 +294,7 @@ class FolderStore:
 
         def work() -> Placed:
             with self._dir(_parts(put.key), create=True) as fd:
-                _give(fd, put)
+                give(fd, put)
                 os.fsync(fd)
                 return Placed(_folder(put.key, os.fstat(fd)), "read-back", guarded=False, crc=EMPTY)
 
@@ -293,11 +307,11 @@ class FolderStore:
 
         def work() -> Placed:
             with self._dir(tuple(parents), create=True) as parent:
-                hidden = next(self._numbers)
+                hidden = self._hidden()
                 os.symlink(text, hidden, dir_fd=parent)
                 try:
                     if put.if_absent:
-                        _rename_if_absent(parent, hidden, parent, name)
+                        folder_writing.rename_if_absent(parent, hidden, parent, name)
                     else:
                         if put.expected is not None:
                             self._must_be_as(parent, name, put.key, put.expected)
@@ -306,7 +320,7 @@ class FolderStore:
                     os.unlink(hidden, dir_fd=parent)
                     raise
                 os.fsync(parent)
-                placed = _entry(put.key, os.stat(name, dir_fd=parent, follow_symlinks=False))._replace(etag=LINK)
+                placed = entry_of(put.key, os.stat(name, dir_fd=parent, follow_symlinks=False))._replace(etag=LINK)
                 if os.readlink(name, dir_fd=parent) != text:
                     raise Corrupt(f"pine://{self.name}/{show(put.key)}: the link does not read back the same.")
                 return Placed(placed, "read-back", guarded=put.if_absent, crc=put.card.crc)
@@ -324,7 +338,7 @@ class FolderStore:
             found = os.stat(name, dir_fd=parent, follow_symlinks=False)
             if not st.S_ISLNK(found.st_mode):
                 return None
-            return _entry(key, found)._replace(etag=LINK), os.readlink(name, dir_fd=parent)
+            return entry_of(key, found)._replace(etag=LINK), os.readlink(name, dir_fd=parent)
 
     def _listed(self, fd: int, name: bytes, key: bytes) -> Entry | None:
         try:
@@ -333,18 +347,18 @@ class FolderStore:
                 if self._links == "skip":
                     return None
                 if self._links == "keep":
-                    return _entry(key, found)._replace(etag=LINK)
+                    return entry_of(key, found)._replace(etag=LINK)
                 if self._links == "follow":
                     return self._listed_through(fd, name, key)
         except FileNotFoundError:
             return None
-        entry = _entry(key, found)
+        entry = entry_of(key, found)
         return entry if st.S_ISREG(found.st_mode) else entry._replace(fault="not-a-file")
 
     def _listed_through(self, fd: int, name: bytes, key: bytes) -> Entry:
         try:
             with self._file_in(fd, name) as inner:
-                return _entry(key, os.fstat(inner))
+                return entry_of(key, os.fstat(inner))
         except (OSError, Unsafe):  # it leads nowhere, out of the root, or in a circle
             return Entry(key, 0, None, fault="not-a-file")
 
@@ -376,30 +390,52 @@ class FolderStore:
             return await self._put_folder(put)
         _must_be_safe(put.key, self.name)
 
-        def work() -> Placed:
+        def begin(parents: Parents) -> tuple[Writing, str]:
             with source._file(source_key) as fd:
-                opened = _entry(b"", os.fstat(fd))
-                writing = _Writing(self, put)
-                try:
+                opened = entry_of(b"", os.fstat(fd))
+                with self._writing(put, parents) as writing:
                     writing.copy_from(fd, opened.size)
-                    crc = _crc_of_file(fd)
-                    now = fingerprint(_entry(b"", os.fstat(fd)))
+                    crc = crc_of_file(fd)
+                    now = fingerprint(entry_of(b"", os.fstat(fd)))
                     if now != fingerprint(opened) or now != fingerprint(entry):
                         raise Changed(f"pine://{source.name}/{show(source_key)} changed while it was read.")
-                    return writing.finish(crc)
-                finally:
-                    writing.drop()
+                    return writing, crc
 
-        placed: Placed = await self._do(work)
-        return placed
+        return await self._write(begin, entry.size)
 
-    def _put_whole(self, put: Put, body: bytes) -> Placed:
-        writing = _Writing(self, put)
+    async def _write(self, begin: Begin, size: int) -> Placed:
+        """A small file together with others; a large one by itself."""
         try:
+            if size <= SMALL_WRITE:
+                return await self._batches.write(begin)
+            (found,) = await asyncio.to_thread(write_together, [begin], self._parents)
+            if isinstance(found, Exception):
+                raise found
+        except OSError as exc:
+            raise _translated(exc, self.name) from exc
+        return found
+
+    def _hidden(self) -> bytes:
+        return f".pinecart-{self._run}-{os.getpid()}-{next(self._numbers)}.part".encode()
+
+    def _parents(self) -> Parents:
+        return Parents(partial(self._dir, create=True))
+
+    def _begun(self, put: Put, body: bytes, parents: Parents) -> Writing:
+        with self._writing(put, parents) as writing:
             writing.add_at(body, 0)
-            return writing.finish(put.card.crc)
-        finally:
+            return writing
+
+    @contextlib.contextmanager
+    def _writing(self, put: Put, parents: Parents) -> Iterator[Writing]:
+        """A file with its bytes, permissions and time; cleared away if that fails."""
+        writing = Writing(self.name, put, parents, self._hidden())
+        try:
+            yield writing
+            writing.give()
+        except BaseException:
             writing.drop()
+            raise
 
     # --- removing ------------------------------------------------------------------------------------------------
 
@@ -440,11 +476,11 @@ class FolderStore:
         def work() -> Entry:
             with self._dir(tuple(parents)) as here, self._dir(tuple(new_parents), create=True) as there:
                 self._must_be_as(here, name, key, expected)
-                _rename_if_absent(here, name, there, new)
+                folder_writing.rename_if_absent(here, name, there, new)
                 found = os.stat(new, dir_fd=there, follow_symlinks=False)
-                moved = _entry(to, found)
+                moved = entry_of(to, found)
                 if likeness(moved, fingerprint(expected)) is Likeness.DIFFERENT:
-                    _rename_if_absent(there, new, here, name)
+                    folder_writing.rename_if_absent(there, new, here, name)
                     raise Taken(f"pine://{self.name}/{show(key)} changed while it was moved, and was put back.")
                 for fd in (there, here):
                     os.fsync(fd)
@@ -493,7 +529,7 @@ class FolderStore:
     def _must_be_as(self, parent: int, name: bytes, key: bytes, expected: Entry) -> None:
         found = os.stat(name, dir_fd=parent, follow_symlinks=False)
         regular = st.S_ISREG(found.st_mode) or (expected.etag == LINK and st.S_ISLNK(found.st_mode))
-        if not regular or fingerprint(_entry(key, found)) != fingerprint(expected):
+        if not regular or fingerprint(entry_of(key, found)) != fingerprint(expected):
             raise Taken(f"pine://{self.name}/{show(key)} is not as it was when this was planned. It was left alone.")
 
     async def clear_uploads(self, key: bytes, since: str) -> int:
@@ -598,7 +634,7 @@ class _File:
         await self._store._do(self._compare)
 
     def _compare(self) -> None:
-        if not self.entry.is_folder and fingerprint(_entry(self._key, os.fstat(self._fd))) != fingerprint(self.entry):
+        if not self.entry.is_folder and fingerprint(entry_of(self._key, os.fstat(self._fd))) != fingerprint(self.entry):
             raise Changed(f"pine://{self._store.name}/{show(self._key)} changed while it was read.")
 
 
@@ -661,112 +697,12 @@ class _Link:
             raise Changed(f"pine://{self._store.name}/{show(self._key)} changed while it was read.")
 
 
-class _Writing:
-    """One file on its way: hidden name, flush, compare, rename, flush of the folder. `drop` clears what is left."""
-
-    def __init__(self, store: FolderStore, put: Put) -> None:
-        self._store, self._put = store, put
-        *parents, self._name = put.key.split(b"/")
-        self._opened = store._dir(tuple(parents), create=True)
-        self._parent = self._opened.__enter__()
-        self._hidden: bytes | None = next(store._numbers)
-        flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-        self._fd = os.open(self._hidden, flags, 0o666, dir_fd=self._parent)
-
-    def add_at(self, chunk: bytes, at: int) -> None:
-        view = memoryview(chunk)
-        while view:
-            done = os.pwrite(self._fd, view, at)
-            view, at = view[done:], at + done
-
-    def copy_from(self, fd: int, size: int) -> None:
-        at = 0
-        while at < size:
-            try:
-                done = os.copy_file_range(fd, self._fd, size - at, at, at)
-            except OSError as exc:
-                if exc.errno not in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP):
-                    raise
-                chunk = os.pread(fd, HELD_BYTES, at)  # file systems that the kernel can't copy between
-                self.add_at(chunk, at)
-                done = len(chunk)
-            if not done:
-                return
-            at += done
-
-    def finish(self, crc: str) -> Placed:
-        """crc: of what was sent; what is read back must have the same."""
-        _give(self._fd, self._put)
-        os.fsync(self._fd)
-        os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
-        if _crc_of_file(self._fd) != crc:
-            raise Corrupt(
-                f"pine://{self._store.name}/{show(self._put.key)}: what was written does not read back the same."
-            )
-        if self._put.if_absent:
-            _rename_if_absent(self._parent, self._hidden or b"", self._parent, self._name)
-        else:
-            self._still_as_compared()
-            os.replace(self._hidden or b"", self._name, src_dir_fd=self._parent, dst_dir_fd=self._parent)
-        self._hidden = None
-        os.fsync(self._parent)
-        return Placed(_entry(self._put.key, os.fstat(self._fd)), "read-back", guarded=self._put.if_absent, crc=crc)
-
-    def _still_as_compared(self) -> None:
-        expected = self._put.expected
-        if expected is None:
-            return
-        try:
-            found = os.stat(self._name, dir_fd=self._parent, follow_symlinks=False)
-        except FileNotFoundError:
-            found = None
-        if found is None or fingerprint(_entry(b"", found)) != fingerprint(expected):
-            raise Taken(f"pine://{self._store.name}/{show(self._put.key)} is not as it was when this was planned.")
-
-    def drop(self) -> None:
-        if self._hidden is not None:
-            with contextlib.suppress(FileNotFoundError):
-                os.unlink(self._hidden, dir_fd=self._parent)
-        os.close(self._fd)
-        self._opened.__exit__(None, None, None)
-
-
-def _rename_if_absent(from_dir: int, name: bytes, to_dir: int, new: bytes) -> None:
-    """rename that never replaces (Linux renameat2); where a file system lacks it, a hard link does the same."""
-    if _LIBC.renameat2(from_dir, name, to_dir, new, _NOREPLACE) == 0:
-        return
-    number = ctypes.get_errno()
-    if number in (errno.EINVAL, errno.ENOSYS):
-        os.link(name, new, src_dir_fd=from_dir, dst_dir_fd=to_dir)
-        os.unlink(name, dir_fd=from_dir)
-    elif number:
-        raise OSError(number, os.strerror(number))
-
-
-def _give(fd: int, put: Put) -> None:
-    """Permissions, attributes and time, in this order."""
-    if put.extra.mode is not None:
-        os.fchmod(fd, put.extra.mode)
-    for name, value in put.extra.attributes.items():
-        os.setxattr(fd, name, value)
-    if put.card.modified_ns is not None:
-        os.utime(fd, ns=(put.card.modified_ns,) * 2)
-
-
-def _crc_of_file(fd: int) -> str:
-    crc, at = Crc64(), 0
-    while chunk := os.pread(fd, 1 << 20, at):
-        crc.add(chunk)
-        at += len(chunk)
-    return crc.text
-
-
 def _open_beneath(root: int, path: bytes, flags: int) -> int:
     """Open an absolute path by the kernel's own rule that no link may lead out of `root` (Linux openat2, RESOLVE_BENEATH)."""
     top = os.readlink(f"/proc/self/fd/{root}").encode("utf-8", "surrogateescape")
     inner = os.path.relpath(path, top)
     how = struct.pack("QQQ", flags, 0, 0x08 | 0x02)
-    fd = _LIBC.syscall(ctypes.c_long(437), ctypes.c_int(root), inner, how, ctypes.c_size_t(len(how)))
+    fd = LIBC.syscall(ctypes.c_long(437), ctypes.c_int(root), inner, how, ctypes.c_size_t(len(how)))
     if fd < 0:
         number = ctypes.get_errno()
         raise OSError(errno.ELOOP if number == errno.EXDEV else number, os.strerror(number))
@@ -809,10 +745,6 @@ def _names(fd: int, *, follow: bool) -> list[tuple[bytes, bool]]:
     with os.scandir(fd) as found:
         names = [(os.fsencode(e.name), e.is_dir(follow_symlinks=follow)) for e in found]
     return sorted(names, key=lambda n: n[0] + b"/" if n[1] else n[0])
-
-
-def _entry(key: bytes, found: os.stat_result) -> Entry:
-    return Entry(key, found.st_size, found.st_mtime_ns, ctime_ns=found.st_ctime_ns, inode=found.st_ino)
 
 
 def _folder(key: bytes, found: os.stat_result) -> Entry:

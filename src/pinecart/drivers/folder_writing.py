@@ -1,0 +1,252 @@
+"""How a file comes to be in a folder: under a hidden name, flushed, read back, renamed, and its folder flushed.
+
+Small files are written some at a time by one thread: one flush of the file system serves them all.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import ctypes
+import errno
+import os
+from collections.abc import Callable, Iterator
+from types import TracebackType
+from typing import Any
+
+from pinecart.core.checksum import Crc64
+from pinecart.core.entries import Entry, fingerprint
+from pinecart.core.errors import Corrupt, StoreError, Taken
+from pinecart.core.places import show
+from pinecart.core.ports import HELD_BYTES, Placed, Put
+
+LIBC = ctypes.CDLL(None, use_errno=True)
+SMALL_WRITE = 1 << 20  # up to here files are written together
+TOGETHER = 32  # files that one thread writes at a time, at most
+THREADS = 4
+FLUSH_ALL_FROM = 4  # of so many files on, the whole file system is flushed once
+_NOREPLACE = 1
+# Since Linux 5.8 syncfs tells of writes that failed; before, each file has to be asked.
+_FLUSH_ALL_TELLS = tuple(int(n) for n in os.uname().release.split("-")[0].split(".")[:2]) >= (5, 8)
+
+
+class Parents:
+    """Descriptors of the folders that a few files go to, each opened once, part by part. Closed at the end."""
+
+    def __init__(self, opened: Callable[[tuple[bytes, ...]], contextlib.AbstractContextManager[int]]) -> None:
+        self._opened, self._stack = opened, contextlib.ExitStack()
+        self._known: dict[tuple[bytes, ...], int] = {}
+
+    def __enter__(self) -> Parents:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, exc: BaseException | None, tb: TracebackType | None) -> None:
+        self._stack.close()
+
+    def of(self, key: bytes) -> tuple[int, bytes]:
+        """The folder's descriptor and the name in it."""
+        *parts, name = key.split(b"/")
+        if tuple(parts) not in self._known:
+            self._known[tuple(parts)] = self._stack.enter_context(self._opened(tuple(parts)))
+        return self._known[tuple(parts)], name
+
+
+class Writing:
+    """One file on its way. `drop` closes it, and clears what is left of it where it did not get its name."""
+
+    def __init__(self, store: str, put: Put, parents: Parents, hidden: bytes) -> None:
+        self._store, self.put = store, put
+        self.parent, self._name = parents.of(put.key)
+        self._hidden: bytes | None = hidden
+        flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+        self._fd = os.open(hidden, flags, 0o666, dir_fd=self.parent)
+
+    def add_at(self, chunk: bytes, at: int) -> None:
+        view = memoryview(chunk)
+        while view:
+            done = os.pwrite(self._fd, view, at)
+            view, at = view[done:], at + done
+
+    def copy_from(self, fd: int, size: int) -> None:
+        at = 0
+        while at < size:
+            try:
+                done = os.copy_file_range(fd, self._fd, size - at, at, at)
+            except OSError as exc:
+                if exc.errno not in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP):
+                    raise
+                chunk = os.pread(fd, HELD_BYTES, at)  # file systems that the kernel can't copy between
+                self.add_at(chunk, at)
+                done = len(chunk)
+            if not done:
+                return
+            at += done
+
+    def give(self) -> None:
+        give(self._fd, self.put)
+
+    def flush(self) -> None:
+        os.fsync(self._fd)
+
+    def check(self, crc: str) -> None:
+        """What is read back, from the disk where it lets go of its memory of it, must be what was sent."""
+        os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
+        if crc_of_file(self._fd) != crc:
+            raise Corrupt(f"pine://{self._store}/{show(self.put.key)}: what was written does not read back the same.")
+
+    def name(self) -> None:
+        if self.put.if_absent:
+            rename_if_absent(self.parent, self._hidden or b"", self.parent, self._name)
+        else:
+            self._still_as_compared()
+            os.replace(self._hidden or b"", self._name, src_dir_fd=self.parent, dst_dir_fd=self.parent)
+        self._hidden = None
+
+    def placed(self, crc: str) -> Placed:
+        return Placed(entry_of(self.put.key, os.fstat(self._fd)), "read-back", guarded=self.put.if_absent, crc=crc)
+
+    def finish(self, crc: str) -> Placed:
+        """All that is left to do once its bytes are there. crc: of what was sent."""
+        self.give()
+        self.flush()
+        self.check(crc)
+        self.name()
+        os.fsync(self.parent)
+        return self.placed(crc)
+
+    def _still_as_compared(self) -> None:
+        expected = self.put.expected
+        if expected is None:
+            return
+        try:
+            found = os.stat(self._name, dir_fd=self.parent, follow_symlinks=False)
+        except FileNotFoundError:
+            found = None
+        if found is None or fingerprint(entry_of(b"", found)) != fingerprint(expected):
+            raise Taken(f"pine://{self._store}/{show(self.put.key)} is not as it was when this was planned.")
+
+    def drop(self) -> None:
+        if self._hidden is not None:
+            with contextlib.suppress(FileNotFoundError):
+                os.unlink(self._hidden, dir_fd=self.parent)
+        os.close(self._fd)
+
+
+Begin = Callable[[Parents], tuple[Writing, str]]  # makes the file with its bytes; gives their CRC
+
+
+class Batches:
+    """Writes small files together: what is asked for while the threads are busy makes the next batch."""
+
+    def __init__(self, parents: Callable[[], Parents]) -> None:
+        self._parents = parents
+        self._waiting: list[tuple[Begin, asyncio.Future[Placed]]] = []
+        self._tasks: set[asyncio.Task[None]] = set()
+
+    async def write(self, begin: Begin) -> Placed:
+        future = asyncio.get_running_loop().create_future()
+        self._waiting.append((begin, future))
+        if len(self._tasks) < THREADS:
+            task = asyncio.create_task(self._work())
+            self._tasks.add(task)
+            task.add_done_callback(self._tasks.discard)
+        return await future
+
+    async def _work(self) -> None:
+        while self._waiting:
+            batch, self._waiting = self._waiting[:TOGETHER], self._waiting[TOGETHER:]
+            try:
+                found: list[Any] = await asyncio.to_thread(write_together, [b for b, _ in batch], self._parents)
+            except BaseException as exc:  # noqa: BLE001 - handed to everyone who waits for it
+                found = [exc] * len(batch)
+            for (_, future), result in zip(batch, found, strict=True):
+                if future.done():
+                    continue
+                if isinstance(result, BaseException):
+                    future.set_exception(result)
+                else:
+                    future.set_result(result)
+
+
+def write_together(begins: list[Begin], parents: Callable[[], Parents]) -> list[Placed | OSError | StoreError]:
+    """Each file's answer, in order: where it is, or why it isn't."""
+    found: dict[int, Any] = {}
+    live: dict[int, tuple[Writing, str]] = {}
+
+    @contextlib.contextmanager
+    def failing(*numbers: int) -> Iterator[None]:
+        try:
+            yield
+        except (OSError, StoreError) as exc:
+            found.update(dict.fromkeys(numbers, exc))
+
+    def still() -> list[tuple[int, Writing, str]]:
+        return [(n, w, crc) for n, (w, crc) in live.items() if n not in found]
+
+    with parents() as opened:
+        try:
+            for n, begin in enumerate(begins):
+                with failing(n):
+                    live[n] = begin(opened)
+            _flush(still(), failing)
+            for n, writing, crc in still():
+                with failing(n):
+                    writing.check(crc)
+                    writing.name()
+            for parent in {w.parent for _, w, _ in still()}:
+                with failing(*(n for n, w, _ in still() if w.parent == parent)):
+                    os.fsync(parent)
+            for n, writing, crc in still():
+                with failing(n):
+                    found[n] = writing.placed(crc)
+        finally:
+            for writing, _ in live.values():
+                writing.drop()
+    return [found[n] for n in range(len(begins))]
+
+
+def _flush(
+    still: list[tuple[int, Writing, str]], failing: Callable[..., contextlib.AbstractContextManager[None]]
+) -> None:
+    if len(still) >= FLUSH_ALL_FROM and _FLUSH_ALL_TELLS:
+        with failing(*(n for n, _, _ in still)):
+            if LIBC.syncfs(still[0][1].parent):
+                raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
+        return
+    for n, writing, _ in still:
+        with failing(n):
+            writing.flush()
+
+
+def rename_if_absent(from_dir: int, name: bytes, to_dir: int, new: bytes) -> None:
+    """rename that never replaces (Linux renameat2); where a file system lacks it, a hard link does the same."""
+    if LIBC.renameat2(from_dir, name, to_dir, new, _NOREPLACE) == 0:
+        return
+    number = ctypes.get_errno()
+    if number in (errno.EINVAL, errno.ENOSYS):
+        os.link(name, new, src_dir_fd=from_dir, dst_dir_fd=to_dir)
+        os.unlink(name, dir_fd=from_dir)
+    elif number:
+        raise OSError(number, os.strerror(number))
+
+
+def give(fd: int, put: Put) -> None:
+    """Permissions, attributes and time, in this order."""
+    if put.extra.mode is not None:
+        os.fchmod(fd, put.extra.mode)
+    for name, value in put.extra.attributes.items():
+        os.setxattr(fd, name, value)
+    if put.card.modified_ns is not None:
+        os.utime(fd, ns=(put.card.modified_ns,) * 2)
+
+
+def crc_of_file(fd: int) -> str:
+    crc, at = Crc64(), 0
+    while chunk := os.pread(fd, 1 << 20, at):
+        crc.add(chunk)
+        at += len(chunk)
+    return crc.text
+
+
+def entry_of(key: bytes, found: os.stat_result) -> Entry:
+    return Entry(key, found.st_size, found.st_mtime_ns, ctime_ns=found.st_ctime_ns, inode=found.st_ino)
