@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import secrets
 from datetime import datetime, timedelta
+from operator import attrgetter
 from typing import Any
 
 from django.db import transaction
@@ -19,6 +20,7 @@ from pinecart.runner.records import Record
 from pinecart.runner.run import Ending
 from pinecart.service.config.refusals import Conflict
 from pinecart.service.config.rights import SYSTEM, Actor, Right
+from pinecart.service.config.upserts import upsert
 from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRow, Run, RunEvent, Scope, UploadRow
 from pinecart.service.runs.selectors import alive_of, held_digest, run_numbered, run_of, run_told
 from pinecart.service.stores.selectors import Place, place_of
@@ -249,25 +251,25 @@ def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record]
     rows = {(r.leg, r.key): r for r in batch if not (r.reason == "same" and not r.error)}
     for leg, key in _cleared_after_copy(run, [r for r in rows.values() if r.decision == "clear"]):
         del rows[leg, key]
-    RecordRow.objects.bulk_create(
-        [
-            RecordRow(run_id=run, folder=r.is_folder, **{f: getattr(r, f) for f in (*fields, "leg", "key")})
-            for r in rows.values()
-        ],
-        update_conflicts=True, unique_fields=["run", "leg", "key"], update_fields=fields,
+    told = attrgetter("leg", "key", *fields)
+    upsert(
+        RecordRow, ["run", "cleared", "folder", "leg", "key", *fields],
+        [(run, False, r.is_folder, *told(r)) for r in rows.values()], unique=["run", "leg", "key"], update=fields,
     )  # fmt: skip
-    ledger = {(r.leg, r.key): r.row for r in batch if r.row is not None}
-    if remember and ledger:
-        LedgerRow.objects.bulk_create(
-            [LedgerRow(scope_id=scopes[leg], **row._asdict()) for (leg, _), row in ledger.items()],
-            update_conflicts=True, unique_fields=["scope", "key"],
-            update_fields=["source", "there", "crc", "racy", "cleared", "run"],
-        )  # fmt: skip
-
+    if remember:
+        _remember([(scopes[r.leg], r.row) for r in batch if r.row is not None])
     for record in batch:
         if record.done and record.kept:
             aside = AsideRow.objects.filter(run_id=run, leg=record.leg, key=record.key, state="meant")
             aside.update(state="kept", kept=record.kept)
+
+
+def _remember(rows: list[tuple[int, Row]]) -> None:
+    """(scope, row): the ledger has these from now on."""
+    upsert(
+        LedgerRow, ["scope", *Row._fields], [(scope, *row) for scope, row in rows], unique=["scope", "key"],
+        update=[f for f in Row._fields if f != "key"],
+    )  # fmt: skip
 
 
 def _cleared_after_copy(run: int, clears: list[Record]) -> list[tuple[int, bytes]]:
@@ -298,11 +300,7 @@ def journal(run: int, epoch: int, scopes: dict[int, int], asides: list[Aside], r
         [AsideRow(run_id=run, until=until, store=stores[a.leg, a.side], **a._asdict()) for a in asides],
         update_conflicts=True, unique_fields=["run", "leg", "side", "key"], update_fields=["at", "size", "was", "version"],
     )  # fmt: skip
-    LedgerRow.objects.bulk_create(
-        [LedgerRow(scope_id=scopes[leg], **row._asdict()) for leg, row in rows],
-        update_conflicts=True, unique_fields=["scope", "key"],
-        update_fields=["source", "there", "crc", "racy", "cleared", "run"],
-    )  # fmt: skip
+    _remember([(scopes[leg], row) for leg, row in rows])
 
 
 @transaction.atomic
