@@ -210,7 +210,7 @@ class S3Store:
         path, query, full = self._prepare("GET", bucket, name, _of(version), headers, EMPTY_SHA256)
         async with self._transport.streamed("GET", path + query, full) as (status, found, chunks):
             if status == 412:
-                raise Changed(f"{self._named(key)} changed while it was read. It is tried again in the next run.")
+                raise self._changed(key)
             if status != (206 if ranged else 200):
                 body = b"".join([c async for c in chunks])
                 raise error_from(status, found, body, what=f"Reading {self._named(key)}")
@@ -627,6 +627,9 @@ class S3Store:
                 f"{self._named(key)}: a bucket store takes only names that are UTF-8 text. Rename the file."
             ) from None
 
+    def _changed(self, key: bytes) -> Changed:
+        return Changed(f"{self._named(key)} changed while it was read. It is tried again in the next run.")
+
     def _named(self, key: bytes) -> str:
         return f"pine://{self.name}/{show(key)}"
 
@@ -687,10 +690,28 @@ class _Object:
 
     async def whole(self) -> bytes:
         """Checked against the store's own checksum, where it tells one."""
-        body = b"".join([c async for c in self.chunks()])
+        try:
+            body = await self._at_once()
+        except Busy:  # cut, or asked to go slower: piece by piece, with growing waits
+            body = b"".join([c async for c in self.chunks()])
         if self._crc and crc_of(body) != self._crc:
             raise Corrupt(f"{self._store._named(self._key)}: the bytes did not arrive as the store has them.")
         return body
+
+    async def _at_once(self) -> bytes:
+        store = self._store
+        bucket, name = store._split(self._key)
+        headers = {"if-match": f'"{self.entry.etag}"', "x-amz-checksum-mode": "ENABLED"}
+        path, query, full = store._prepare("GET", bucket, name, _of(self._version), headers, EMPTY_SHA256)
+        answer = await store._transport.ask("GET", path + query, full, most=max(self.entry.size, 1 << 20))
+        if answer.status == 412:
+            raise store._changed(self._key)
+        if answer.status != 200:
+            raise error_from(answer.status, answer.headers, answer.body, what=f"Reading {store._named(self._key)}")
+        if len(answer.body) < self.entry.size:
+            raise Busy(f"{store._named(self._key)}: the answer was cut short.", code="store.cut")
+        self._keep(answer.headers)
+        return answer.body
 
     async def chunks(self) -> AsyncIterator[bytes]:
         """A cut line goes on where it was, by range and If-Match."""

@@ -27,6 +27,7 @@ from pinecart.core.errors import Busy, Refused, StoreError, Unreachable
 
 HELD_AHEAD = 4 << 20  # bytes of a streamed answer that wait for their reader; then the line pauses
 BUFFER = 512 << 10
+MOST_ANSWER = 64 << 20  # bytes of an answer that is taken whole
 MOST_LINES = 128
 SILENT = "Content-Type:", "Expect:", "Accept:"  # what libcurl would add by itself
 
@@ -105,11 +106,23 @@ class Transport:
         """Host and port; with a bucket in front of the host where that is how buckets are addressed."""
         return f"{bucket}.{self.host}" if bucket else self.host
 
-    async def ask(self, method: str, target: str, headers: Mapping[str, str], body: bytes | None = None) -> Answer:
-        """One request, the whole answer. target: encoded path and query. Raises Unreachable, Busy, Refused."""
+    async def ask(
+        self, method: str, target: str, headers: Mapping[str, str], body: bytes | None = None, most: int = MOST_ANSWER
+    ) -> Answer:
+        """One request, the whole answer. target: encoded path and query. Raises Unreachable, Busy (also for an answer of
+        more than `most` bytes), Refused.
+        """
         line = self._line(method, target, headers, body)
         found: list[bytes] = []
-        line.easy.setopt(pycurl.WRITEFUNCTION, found.append)
+        held = 0
+
+        def take(chunk: bytes) -> int | None:
+            nonlocal held
+            held += len(chunk)
+            found.append(chunk)
+            return None if held <= most else 0  # 0: libcurl gives the transfer up
+
+        line.easy.setopt(pycurl.WRITEFUNCTION, take)
         await self._done(line)
         status, told = line.head()
         self._last_date = told.get("date", "")
@@ -264,10 +277,10 @@ class _Stream:
 
     def _heard(self, raw: bytes) -> None:
         self._line.lines.append(raw)
-        if raw == b"\r\n" and not next((x for x in reversed(self._line.lines) if x.startswith(b"HTTP/")), b"").split(
-            b" "
-        )[1].startswith(b"1"):
-            self.begun.set()
+        if raw == b"\r\n":
+            status = next((x for x in reversed(self._line.lines) if x.startswith(b"HTTP/")), b"").split(b" ")[1]
+            if not status.startswith(b"1"):
+                self.begun.set()
 
     def _take(self, chunk: bytes) -> int | None:
         if self._held > HELD_AHEAD:

@@ -12,9 +12,10 @@ import resource
 import signal
 import sys
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from concurrent.futures import ThreadPoolExecutor
-from typing import IO, Any, NamedTuple
+from functools import partial
+from typing import IO, Any, NamedTuple, ParamSpec, TypeVar
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
 
@@ -52,6 +53,22 @@ class Awaited(NamedTuple):
     prefix: bytes
     selection: Selection
     scope: int
+
+
+T = TypeVar("T")
+P = ParamSpec("P")
+_READS, _WRITES = (
+    ThreadPoolExecutor(1),
+    ThreadPoolExecutor(1),
+)  # one connection each: opening one costs more than a query
+
+
+async def _reads(call: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
+    return await asyncio.get_running_loop().run_in_executor(_READS, partial(call, *args, **kwargs))
+
+
+async def _writes(call: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
+    return await asyncio.get_running_loop().run_in_executor(_WRITES, partial(call, *args, **kwargs))
 
 
 class Desk:
@@ -97,21 +114,21 @@ class Desk:
                 if key.startswith(other.prefix)
                 and other.selection.why_not(key.removeprefix(other.prefix), entry, now_ns) is None
             }
-            taken = await asyncio.to_thread(selectors.taken_of, other.scope, list(theirs))
+            taken = await _reads(selectors.taken_of, other.scope, list(theirs))
             found |= {key for rel, (key, mark) in theirs.items() if taken.get(rel) != mark}
         return found
 
     async def pages(self, leg: int) -> AsyncIterator[list[Row]]:
         after = b""
-        while page := await asyncio.to_thread(selectors.ledger_page, self.scopes[leg], after):
+        while page := await _reads(selectors.ledger_page, self.scopes[leg], after):
             yield page
             after = page[-1].key
 
     async def cuts(self, leg: int) -> list[bytes]:
-        return await asyncio.to_thread(selectors.ledger_cuts, self.scopes[leg])
+        return await _reads(selectors.ledger_cuts, self.scopes[leg])
 
     async def drop(self, leg: int, keys: list[bytes]) -> None:
-        await asyncio.to_thread(services.drop_ledger_rows, self._run, self._epoch, self.scopes[leg], keys)
+        await _writes(services.drop_ledger_rows, self._run, self._epoch, self.scopes[leg], keys)
 
     def fresh(self, leg: int) -> bool:
         before, now = self._settled[leg]
@@ -119,41 +136,39 @@ class Desk:
 
     async def settled(self, leg: int) -> None:
         if self.fresh(leg):
-            await asyncio.to_thread(
-                services.settle_scope, self._run, self._epoch, self.scopes[leg], self._settled[leg][1]
-            )
+            await _writes(services.settle_scope, self._run, self._epoch, self.scopes[leg], self._settled[leg][1])
 
     async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None:
         if asides or rows:
-            await asyncio.to_thread(services.journal, self._run, self._epoch, self.scopes, asides, rows)
+            await _writes(services.journal, self._run, self._epoch, self.scopes, asides, rows)
 
     async def meant(self, leg: int) -> list[Aside]:
-        return await asyncio.to_thread(selectors.asides_meant, self._run, leg)
+        return await _reads(selectors.asides_meant, self._run, leg)
 
     async def done_by(self, leg: int) -> AsyncIterator[list[Done]]:
         after = 0
-        while (page := await asyncio.to_thread(selectors.done_by, self._of, self.scopes[leg], leg, after))[0]:
+        while (page := await _reads(selectors.done_by, self._of, self.scopes[leg], leg, after))[0]:
             after = page[1]
             yield page[0]
 
     async def kept_by(self, leg: int) -> AsyncIterator[list[Aside]]:
         after = 0
-        while (page := await asyncio.to_thread(selectors.asides_kept, self._of, leg, after))[0]:
+        while (page := await _reads(selectors.asides_kept, self._of, leg, after))[0]:
             after = page[1]
             yield page[0]
 
     async def no_longer_aside(self, asides: list[Aside], *, back: bool) -> None:
         if asides:
-            await asyncio.to_thread(services.no_longer_aside, self._run, self._epoch, self._of, asides, back=back)
+            await _writes(services.no_longer_aside, self._run, self._epoch, self._of, asides, back=back)
 
     async def save(self, batch: list[Record]) -> None:
         remember = self._kind == "transfer"
-        await asyncio.to_thread(services.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember)
+        await _writes(services.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember)
 
     async def tell(self, progress: dict[str, Any]) -> None:
-        stop, self._pause, self.pacer.rate = await asyncio.to_thread(selectors.wishes, self._run)
+        stop, self._pause, self.pacer.rate = await _reads(selectors.wishes, self._run)
         self._stop = self._stop or stop or self._pause
-        await asyncio.to_thread(services.tell_progress, self._run, self._epoch, progress)
+        await _writes(services.tell_progress, self._run, self._epoch, progress)
 
     def pausing(self) -> bool:
         return self._pause
@@ -162,10 +177,10 @@ class Desk:
         return Journal(self._run, self._epoch, self._stores[leg, side])
 
     async def uploads_left(self) -> list[tuple[str, bytes, str]]:
-        return await asyncio.to_thread(selectors.uploads_left, self._run)
+        return await _reads(selectors.uploads_left, self._run)
 
     async def upload_over(self, key: bytes) -> None:
-        await asyncio.to_thread(services.upload_over, self._run, self._epoch, key)
+        await _writes(services.upload_over, self._run, self._epoch, key)
 
     def stopping(self) -> bool:
         return self._stop
@@ -194,13 +209,13 @@ class Journal:
         self._run, self._epoch, self._store = run, epoch, store
 
     async def begun(self, key: bytes, token: str, at: str) -> str:
-        return await asyncio.to_thread(services.upload_begun, self._run, self._epoch, self._store, key, token, at)
+        return await _writes(services.upload_begun, self._run, self._epoch, self._store, key, token, at)
 
     async def named(self, key: bytes, upload: str) -> None:
-        await asyncio.to_thread(services.upload_named, self._run, self._epoch, key, upload)
+        await _writes(services.upload_named, self._run, self._epoch, key, upload)
 
     async def over(self, key: bytes) -> None:
-        await asyncio.to_thread(services.upload_over, self._run, self._epoch, key)
+        await _writes(services.upload_over, self._run, self._epoch, key)
 
 
 def main() -> None:
@@ -240,13 +255,13 @@ async def _work(given: dict[str, Any], desk: Desk, opened: dict[str, Store]) -> 
     try:
         order = (await asyncio.to_thread(_order, given))._replace(pacer=desk.pacer)
         opened.update(order.stores)
-        await asyncio.to_thread(desk.open_scopes, given["job"], order)
-        await asyncio.to_thread(desk.await_others, given["awaited"], order.stores)
+        await _writes(desk.open_scopes, given["job"], order)
+        await _reads(desk.await_others, given["awaited"], order.stores)
     except PinecartError as exc:
         ending = Ending([], None, 0, False, exc)
     else:
         ending = await _carried(order, desk)
-    await asyncio.to_thread(services.end_run, given["run"], given["epoch"], ending)
+    await _writes(services.end_run, given["run"], given["epoch"], ending)
     desk.log("ended", "Ended.", code=ending.error.code if ending.error else "")
 
 
