@@ -15,19 +15,26 @@ import tempfile
 import time
 from collections.abc import AsyncIterator, Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import asynccontextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+
+from pinecart.core.entries import Entry, Row, fingerprint
+from pinecart.drivers.memory import Held, MemoryStore
 
 KEY, SECRET = "BENCH", "bench-secret"
 MIB = 1 << 20
 PART = 8 * MIB
 
 
-def recorded(source: dict[str, Any], target: dict[str, Any], leg: dict[str, Any], runs: int = 1) -> tuple[float, float]:
-    """A whole recorded run in this process, over a fresh state folder; with `runs` 2 the second, unchanged one is measured.
+def recorded(
+    source: Any, target: Any, leg: dict[str, Any], *, known: Any = None, stalls: bool = False
+) -> tuple[float, float]:
+    """A whole recorded run in this process, over a fresh state folder. Gives CPU and wall time, in seconds.
 
-    Gives CPU and wall time, in seconds.
+    source, target: specs, or stores.   known: pages of ledger rows; then nothing is to do.   stalls: it is given up once it
+    gets no further.
     """
     with tempfile.TemporaryDirectory() as own:
         os.environ |= {"PINECART_DATA": own, "DJANGO_SETTINGS_MODULE": "pinecart.service.config.settings"}
@@ -49,37 +56,41 @@ def recorded(source: dict[str, Any], target: dict[str, Any], leg: dict[str, Any]
 
         call_command("migrate", verbosity=0)
         definition = read_definition({"job": "bench", "legs": [leg]})
+        services.start_run(SYSTEM, definition, kind="transfer", cause="bench")
+        run = services.claim_next(now=timezone.now(), limit=9)
+        assert run is not None
+        given = {"run": run.pk, "epoch": run.epoch, "kind": "transfer", "of": None, "definition": run.definition,
+                 "awaited_unknown": []}  # fmt: skip
+
+        async def work(log: Any) -> tuple[Any, float, float]:
+            asyncio.get_running_loop().set_default_executor(ThreadPoolExecutor(32))
+            desk = Desk(given, log)
+            stores = {n: open_store(s) if isinstance(s, dict) else s for n, s in (("a", source), ("b", target))}
+            order = Order(run.pk, "transfer", definition, stores, own)
+            await asyncio.to_thread(desk.open_scopes, "bench", order)
+            if known is not None:
+                async for rows in known(stores["a"]):
+                    await asyncio.to_thread(services.write_ledger, [(desk.scopes[0], row) for row in rows])
+            began, since = cpu(), time.monotonic()
+            if stalls:
+                task = asyncio.ensure_future(carry_out(order, desk))
+                await asyncio.wait([task], timeout=15)
+                assert not task.done()
+                return None, cpu() - began, time.monotonic() - since
+            ending = await carry_out(order, desk)
+            return ending, cpu() - began, time.monotonic() - since
+
         with open(os.devnull, "w") as log:
-            for n in range(runs):
-                services.start_run(SYSTEM, definition, kind="transfer", cause="bench")
-                run = services.claim_next(now=timezone.now(), limit=9)
-                assert run is not None
-                given = {
-                    "run": run.pk,
-                    "epoch": run.epoch,
-                    "kind": "transfer",
-                    "of": None,
-                    "definition": run.definition,
-                    "awaited_unknown": [],
-                }
+            ending, used, took = asyncio.run(work(log))
+        if ending is not None:
+            assert ending.error is None, ending.error
+            assert known is None or ending.acted == 0
+            services.end_run(run.pk, run.epoch, ending)
+        return used, took
 
-                async def work(given: dict[str, Any] = given, number: int = run.pk) -> Any:
-                    loop = asyncio.get_running_loop()
-                    loop.set_default_executor(ThreadPoolExecutor(32))
-                    desk = Desk(given, log)
-                    order = Order(
-                        number, "transfer", definition, {"a": open_store(source), "b": open_store(target)}, own
-                    )
-                    await asyncio.to_thread(desk.open_scopes, "bench", order)
-                    return await carry_out(order, desk)
 
-                began, since = cpu(), time.monotonic()
-                ending = asyncio.run(work())
-                used = cpu() - began, time.monotonic() - since
-                assert ending.error is None, ending.error
-                assert n == 0 or ending.acted == 0
-                services.end_run(run.pk, run.epoch, ending)
-        return used
+def peak() -> float:
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
 
 
 def cpu() -> float:
@@ -114,32 +125,131 @@ def engine_get(endpoint: str, path: Path) -> float:
                         {"from": "pine://a/bench/", "to": "pine://b/"})[0]  # fmt: skip
 
 
+class Prepared(MemoryStore):
+    """A store of so many objects that lists them in pages made beforehand, or made as they are asked for, and takes none."""
+
+    def __init__(self, count: int, *, ahead: bool = False) -> None:
+        super().__init__("prepared", {})
+        self._count = count
+        self._pages = [self._page(at) for at in range(0, count, 1000)] if ahead else []
+
+    def _page(self, at: int) -> list[Entry]:
+        return [Entry(key_of(n), 0, None, "e") for n in range(at, min(at + 1000, self._count))]
+
+    async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
+        for at in range(0, self._count, 1000):
+            await asyncio.sleep(0)
+            yield self._pages[at // 1000] if self._pages else self._page(at)
+
+    async def put(self, put: Any) -> Any:
+        await asyncio.sleep(1e6)
+
+    @asynccontextmanager
+    async def open(self, key: bytes, expected: Entry | None = None, *, version: str = "") -> AsyncIterator[Any]:
+        self.objects[key] = Held(b"", "e")
+        async with super().open(key, expected) as reading:
+            yield reading
+
+
+def key_of(n: int) -> bytes:
+    return b"%04d/%07d" % (n // 500, n)
+
+
+async def known(store: Any) -> AsyncIterator[list[Row]]:
+    """Ledger rows of all that a source has, in pages."""
+    async for page in store.list(b""):
+        yield [Row(e.key, fingerprint(e), "0|e") for e in page]
+
+
 def engine_plan(endpoint: str, path: Path) -> float:
-    """Nothing changed since the run before: two folders, the ledger through the ORM, five patterns."""
+    """Nothing changed since the run before: a folder, prepared pages, the ledger through the ORM, five patterns."""
     patterns = [f"nothing-{n}/**" for n in range(5)]
-    with tempfile.TemporaryDirectory(dir=path.parent) as there:
-        return recorded(folder(path), folder(Path(there)) | {"name": "b"},
-                        {"from": "pine://a/", "to": "pine://b/", "leave_out": patterns}, runs=2)[0]  # fmt: skip
+    target = Prepared(sum(len(files) for _, _, files in os.walk(path)), ahead=True)
+    leg = {"from": "pine://a/", "to": "pine://b/", "leave_out": patterns}
+    return recorded(folder(path), target, leg, known=known)[0]
 
 
 def bare_plan(endpoint: str, path: Path) -> float:
-    """Two bare walks, since both sides of the plan are folders here."""
-    began, n = cpu(), 0
-    for _ in range(2):
-        todo = [str(path)]
-        while todo:
-            with os.scandir(todo.pop()) as found:
-                for entry in found:
-                    if entry.is_dir(follow_symlinks=False):
-                        todo.append(entry.path)
-                    else:
-                        n += entry.stat(follow_symlinks=False).st_size
+    began, n, todo = cpu(), 0, [str(path)]
+    while todo:
+        with os.scandir(todo.pop()) as found:
+            for entry in found:
+                if entry.is_dir(follow_symlinks=False):
+                    todo.append(entry.path)
+                else:
+                    n += entry.stat(follow_symlinks=False).st_size
     return cpu() - began
 
 
-def engine_copy(endpoint: str, path: Path) -> float:
+def memory(count: int, *, stalls: bool) -> float:
+    """Peak memory in MiB of a run over so many objects: all unchanged, or all new at a destination that stalls."""
+    source, target = Prepared(count), Prepared(0 if stalls else count)
+    recorded(source, target, {"from": "pine://a/", "to": "pine://b/"}, known=None if stalls else known, stalls=stalls)
+    return peak()
+
+
+def first_object(endpoint: str, path: Path) -> float:
+    """Seconds from the answer of the API to a start, until the first new object of many has arrived."""
+    import subprocess
+
+    from pinecart.client import Client
+
+    asyncio.run(make_bucket(endpoint))
+    counts = f"{endpoint}/_standin/counts"
+    with tempfile.TemporaryDirectory() as state:
+        command = [
+            sys.executable,
+            "-m",
+            "pinecart.cli.main",
+            "serve",
+            "--data",
+            state,
+            "--port",
+            "18905",
+            "--folders",
+            str(path),
+        ]
+        serving = subprocess.Popen(
+            [*command, "--allow-address", "127.0.0.1"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
+        try:
+            token = Path(state) / "token"
+            while not (token.exists() and _answers("http://127.0.0.1:18905/api/v1/health")):
+                time.sleep(0.1)
+            with Client("http://127.0.0.1:18905", token.read_text()) as cart:
+                cart.add_store({"name": "a", "kind": "folder", "path": str(path)})
+                cart.add_store({k: v for k, v in bucket(endpoint).items() if k != "allowed"})
+                cart.define_job({"job": "bench", "legs": [{"from": "pine://a/", "to": "pine://b/bench/"}]})
+                time.sleep(3)  # a process waits for its order, as it does all day
+                before = _told(counts)["counts"].get("put", 0)
+                cart.start("bench")
+                since = time.monotonic()
+                while _told(counts)["counts"].get("put", 0) < before + 2:  # the first is our question about checksums
+                    time.sleep(0.005)
+                return time.monotonic() - since
+        finally:
+            serving.terminate()
+            serving.wait(20)
+
+
+def _told(url: str) -> Any:
+    import urllib.request
+
+    with urllib.request.urlopen(url, timeout=5) as answer:
+        return json.load(answer)
+
+
+def _answers(url: str) -> bool:
+    try:
+        return bool(_told(url))
+    except OSError:
+        return False
+
+
+def engine_copy(endpoint: str, path: Path, read_back: str = "yes") -> float:
     with tempfile.TemporaryDirectory(dir=path.parent) as there:
-        return recorded(folder(path), folder(Path(there)) | {"name": "b"}, {"from": "pine://a/", "to": "pine://b/"})[1]
+        target = folder(Path(there)) | {"name": "b", "read_back": read_back}
+        return recorded(folder(path), target, {"from": "pine://a/", "to": "pine://b/"})[1]
 
 
 def bare_copy(endpoint: str, path: Path) -> float:
@@ -458,8 +568,8 @@ def width_figure(seconds: float) -> float:
 
 
 FIGURES: dict[str, Callable[[str, Path], float]] = {
-    "engine-put": engine_put, "engine-get": engine_get, "engine-plan": engine_plan, "engine-copy": engine_copy,
-    "bare-put": bare_put, "bare-put-large": bare_put_large, "bare-get": bare_get, "bare-plan": bare_plan,
+    "engine-put": engine_put, "engine-get": engine_get, "engine-plan": engine_plan, "engine-copy": engine_copy, "engine-copy-unread": lambda e, p: engine_copy(e, p, "no"),
+    "bare-put": bare_put, "bare-put-large": bare_put_large, "bare-get": bare_get, "bare-plan": bare_plan, "first-object": first_object,
     "bare-copy": bare_copy, "sdk-put": sdk_put, "sdk-get": sdk_get, "engine-page": engine_page, "bare-page": bare_page,
     "list-known": lambda e, p: listed("known"), "list-none-known": lambda e, p: listed("none"), "list-one": lambda e, p: listed(None),
     "width-5": lambda e, p: width_figure(0.005), "width-50": lambda e, p: width_figure(0.05), "width-200": lambda e, p: width_figure(0.2),
@@ -470,9 +580,12 @@ def main() -> None:
     import uvloop
 
     asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
-    value = FIGURES[sys.argv[1]](sys.argv[2], Path(sys.argv[3]))
-    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    print(json.dumps({"value": value, "peak_mib": peak}))
+    name, _, count = sys.argv[1].partition(":")
+    if count:
+        value = memory(int(count), stalls=name == "memory-stalled")
+    else:
+        value = FIGURES[name](sys.argv[2], Path(sys.argv[3]))
+    print(json.dumps({"value": value, "peak_mib": peak()}))
 
 
 if __name__ == "__main__":

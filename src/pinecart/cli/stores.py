@@ -66,6 +66,11 @@ def store_options(command: Any) -> Any:
             metavar="NAME",
             help="folder: a file in it without which it is taken for another disk, and left alone.",
         ),
+        click.option(
+            "--read-back",
+            type=click.Choice(["yes", "no"]),
+            help="folder: what is written is read again to prove it (yes), or not.",
+        ),
         click.option("--path", help="folder: the whole path on the service's machine."),
     ):
         command = option(command)

@@ -67,6 +67,9 @@ class Merge:
         a, b, c = self._pages
         ended_a, ended_b, ended_c = self._ended
         while (a or ended_a) and (b or ended_b) and (c or ended_c):
+            if a and b and c and (key := a[0][0]) == b[0][0] == c[0][0]:  # nothing but this, where little has changed
+                yield key, a.popleft(), b.popleft(), c.popleft()
+                continue
             heads = [side[0][0] for side in (a, b, c) if side]
             if not heads:
                 return

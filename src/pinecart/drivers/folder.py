@@ -36,7 +36,6 @@ from pinecart.drivers.folder_writing import (
     Begin,
     Parents,
     Writing,
-    crc_of_file,
     entry_of,
     give,
     write_together,
@@ -47,6 +46,7 @@ PAGE = 1000
 _DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 LINK = "link"
+_new_entry = partial(tuple.__new__, Entry)
 SMALL = 64 << 10  # up to here a file is read at once, where the kernel has it in memory
 SLOW_S = 0.002
 
@@ -57,6 +57,7 @@ class FolderStore:
     forbidden: (device, inode) of folders that are never entered, the state folder first of all.
     links: what becomes of symbolic links: "refuse" (listed), "skip", "follow" (inside the root), "keep" (as links).
     marker: name of a file in the root without which it is taken for another disk.
+    read_back: whether every file is read from the disk after it is written; else its size is all the proof.
     run: tag for hidden names; files of this very run that an interrupted process left are cleared as they are listed.
     """
 
@@ -70,11 +71,12 @@ class FolderStore:
         run: str = "0",
         links: str = "refuse",
         marker: str = "",
+        read_back: bool = True,
     ) -> None:
         self.name = name
         self._path = path
         self._fsid = fsid
-        self._links, self._marker = links, marker
+        self._links, self._marker, self._reads_back = links, marker, read_back
         self._parent: tuple[bytes, int] | None = None
         self._pace = 0.0  # seconds that such a reading takes, over the last 50 or so
         self._slow_left = 0  # so many more files are read by threads
@@ -87,8 +89,9 @@ class FolderStore:
     def from_spec(cls, spec: Mapping[str, Any]) -> FolderStore:
         forbidden = frozenset((d, i) for d, i in spec.get("forbidden", ()))
         links, run = spec.get("links") or "refuse", str(spec.get("run", 0))
+        marker, read_back = spec.get("marker") or "", spec.get("read_back", "yes") != "no"
         return cls(spec["name"], spec["path"], fsid=spec.get("fsid") or 0, forbidden=forbidden, run=run, links=links,
-                   marker=spec.get("marker") or "")  # fmt: skip
+                   marker=marker, read_back=read_back)  # fmt: skip
 
     async def abilities(self, prefix: bytes) -> Abilities:
         return Abilities(create_only=True, has_folders=True, keeps_times=True)
@@ -159,7 +162,7 @@ class FolderStore:
                     continue
                 if is_dir:
                     yield from self._walk((*parts, name), key, after, folders)
-                elif self._ours.fullmatch(name):
+                elif name[:10] == b".pinecart-" and self._ours.fullmatch(name):
                     os.unlink(name, dir_fd=fd)
                 elif entry := self._listed(fd, name, key):
                     yield entry
@@ -269,7 +272,7 @@ class FolderStore:
             return await self._write(lambda parents: (self._begun(put, body, parents), put.card.crc), put.size)
         source = put.body
         parents = self._parents()
-        writing = await self._do(lambda: Writing(self.name, put, parents, self._hidden()))
+        writing = await self._do(lambda: Writing(self.name, put, parents, self._hidden(), read_back=self._reads_back))
 
         async def carry(_: int, start: int, size: int) -> str:
             crc = Crc64()
@@ -343,7 +346,7 @@ class FolderStore:
     def _listed(self, fd: int, name: bytes, key: bytes) -> Entry | None:
         try:
             found = os.stat(name, dir_fd=fd, follow_symlinks=False)
-            if st.S_ISLNK(found.st_mode):
+            if st.S_ISLNK(found.st_mode):  # a regular file is known below by its own kind
                 if self._links == "skip":
                     return None
                 if self._links == "keep":
@@ -352,8 +355,9 @@ class FolderStore:
                     return self._listed_through(fd, name, key)
         except FileNotFoundError:
             return None
-        entry = entry_of(key, found)
-        return entry if st.S_ISREG(found.st_mode) else entry._replace(fault="not-a-file")
+        if st.S_ISREG(found.st_mode):
+            return _new_entry((key, found.st_size, found.st_mtime_ns, "", "", found.st_ctime_ns, found.st_ino, "", b""))
+        return entry_of(key, found)._replace(fault="not-a-file")
 
     def _listed_through(self, fd: int, name: bytes, key: bytes) -> Entry:
         try:
@@ -394,8 +398,7 @@ class FolderStore:
             with source._file(source_key) as fd:
                 opened = entry_of(b"", os.fstat(fd))
                 with self._writing(put, parents) as writing:
-                    writing.copy_from(fd, opened.size)
-                    crc = crc_of_file(fd)
+                    crc = writing.copy_from(fd, opened.size)
                     now = fingerprint(entry_of(b"", os.fstat(fd)))
                     if now != fingerprint(opened) or now != fingerprint(entry):
                         raise Changed(f"pine://{source.name}/{show(source_key)} changed while it was read.")
@@ -429,7 +432,7 @@ class FolderStore:
     @contextlib.contextmanager
     def _writing(self, put: Put, parents: Parents) -> Iterator[Writing]:
         """A file with its bytes, permissions and time; cleared away if that fails."""
-        writing = Writing(self.name, put, parents, self._hidden())
+        writing = Writing(self.name, put, parents, self._hidden(), read_back=self._reads_back)
         try:
             yield writing
             writing.give()
@@ -744,6 +747,8 @@ def _enter(fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
 def _names(fd: int, *, follow: bool) -> list[tuple[bytes, bool]]:
     with os.scandir(fd) as found:
         names = [(os.fsencode(e.name), e.is_dir(follow_symlinks=follow)) for e in found]
+    if not any(is_dir for _, is_dir in names):
+        return sorted(names)
     return sorted(names, key=lambda n: n[0] + b"/" if n[1] else n[0])
 
 

@@ -11,10 +11,11 @@ import ctypes
 import errno
 import os
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from types import TracebackType
 from typing import Any
 
-from pinecart.core.checksum import Crc64
+from pinecart.core.checksum import EMPTY, Crc64, combine
 from pinecart.core.entries import Entry, fingerprint
 from pinecart.core.errors import Corrupt, StoreError, Taken
 from pinecart.core.places import show
@@ -25,7 +26,10 @@ SMALL_WRITE = 1 << 20  # up to here files are written together
 TOGETHER = 32  # files that one thread writes at a time, at most
 THREADS = 4
 FLUSH_ALL_FROM = 4  # of so many files on, the whole file system is flushed once
+SEGMENT = 32 << 20  # of a large file: so much is copied before it is read back
+READERS = 4
 _NOREPLACE = 1
+_WRITTEN = 1 | 2 | 4  # sync_file_range: wait before, write, wait after
 # Since Linux 5.8 syncfs tells of writes that failed; before, each file has to be asked.
 _FLUSH_ALL_TELLS = tuple(int(n) for n in os.uname().release.split("-")[0].split(".")[:2]) >= (5, 8)
 
@@ -54,8 +58,9 @@ class Parents:
 class Writing:
     """One file on its way. `drop` closes it, and clears what is left of it where it did not get its name."""
 
-    def __init__(self, store: str, put: Put, parents: Parents, hidden: bytes) -> None:
-        self._store, self.put = store, put
+    def __init__(self, store: str, put: Put, parents: Parents, hidden: bytes, *, read_back: bool = True) -> None:
+        self._store, self.put, self._reads_back = store, put, read_back
+        self._checked = False  # it was read back while it was written
         self.parent, self._name = parents.of(put.key)
         self._hidden: bytes | None = hidden
         flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -67,15 +72,43 @@ class Writing:
             done = os.pwrite(self._fd, view, at)
             view, at = view[done:], at + done
 
-    def copy_from(self, fd: int, size: int) -> None:
-        at = 0
-        while at < size:
+    def copy_from(self, fd: int, size: int) -> str:
+        """All of another file, by the kernel; gives its CRC. A large one is read back while the rest is still copied."""
+        if size <= SEGMENT:
+            self._copy_range(fd, 0, size)
+            return crc_of_file(fd)
+        parts = [(at, min(SEGMENT, size - at)) for at in range(0, size, SEGMENT)]
+        with ThreadPoolExecutor(READERS) as readers:
+            checks = []
+            for at, length in parts:
+                self._copy_range(fd, at, length)
+                checks.append(readers.submit(self._check_range, fd, at, length))
+            crc = EMPTY
+            for check, (_, length) in zip(checks, parts, strict=True):
+                crc = combine(crc, check.result(), length)
+        self._checked = True
+        return crc
+
+    def _check_range(self, fd: int, at: int, size: int) -> str:
+        """The CRC of a piece of the source, and the same piece read back from the disk."""
+        crc = _crc_of_range(fd, at, size)
+        if self._reads_back:
+            if LIBC.sync_file_range(self._fd, ctypes.c_int64(at), ctypes.c_int64(size), _WRITTEN):
+                os.fsync(self._fd)
+            os.posix_fadvise(self._fd, at, size, os.POSIX_FADV_DONTNEED)
+            if _crc_of_range(self._fd, at, size) != crc:
+                raise self._corrupt()
+        return crc
+
+    def _copy_range(self, fd: int, at: int, size: int) -> None:
+        end = at + size
+        while at < end:
             try:
-                done = os.copy_file_range(fd, self._fd, size - at, at, at)
+                done = os.copy_file_range(fd, self._fd, end - at, at, at)
             except OSError as exc:
                 if exc.errno not in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP):
                     raise
-                chunk = os.pread(fd, HELD_BYTES, at)  # file systems that the kernel can't copy between
+                chunk = os.pread(fd, min(HELD_BYTES, end - at), at)  # file systems that the kernel can't copy between
                 self.add_at(chunk, at)
                 done = len(chunk)
             if not done:
@@ -90,9 +123,16 @@ class Writing:
 
     def check(self, crc: str) -> None:
         """What is read back, from the disk where it lets go of its memory of it, must be what was sent."""
+        if self._checked or not self._reads_back:
+            if os.fstat(self._fd).st_size != self.put.size:
+                raise self._corrupt()
+            return
         os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
         if crc_of_file(self._fd) != crc:
-            raise Corrupt(f"pine://{self._store}/{show(self.put.key)}: what was written does not read back the same.")
+            raise self._corrupt()
+
+    def _corrupt(self) -> Corrupt:
+        return Corrupt(f"pine://{self._store}/{show(self.put.key)}: what was written does not read back the same.")
 
     def name(self) -> None:
         if self.put.if_absent:
@@ -103,7 +143,8 @@ class Writing:
         self._hidden = None
 
     def placed(self, crc: str) -> Placed:
-        return Placed(entry_of(self.put.key, os.fstat(self._fd)), "read-back", guarded=self.put.if_absent, crc=crc)
+        proof = "read-back" if self._reads_back else "size-only"
+        return Placed(entry_of(self.put.key, os.fstat(self._fd)), proof, guarded=self.put.if_absent, crc=crc)
 
     def finish(self, crc: str) -> Placed:
         """All that is left to do once its bytes are there. crc: of what was sent."""
@@ -243,6 +284,15 @@ def give(fd: int, put: Put) -> None:
 def crc_of_file(fd: int) -> str:
     crc, at = Crc64(), 0
     while chunk := os.pread(fd, 1 << 20, at):
+        crc.add(chunk)
+        at += len(chunk)
+    return crc.text
+
+
+def _crc_of_range(fd: int, at: int, size: int) -> str:
+    """Short where the file is: the caller compares."""
+    crc, end = Crc64(), at + size
+    while at < end and (chunk := os.pread(fd, min(1 << 20, end - at), at)):
         crc.add(chunk)
         at += len(chunk)
     return crc.text

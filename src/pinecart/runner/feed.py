@@ -21,6 +21,7 @@ from pinecart.runner.side import Side
 SORT_ROWS = 100_000
 
 Pages = AsyncIterator[Sequence[Any]]
+Found = tuple[bytes, Any, Any, Any]
 
 
 async def absent_is_empty(pages: Pages) -> Pages:
@@ -160,17 +161,17 @@ class _Ahead:
             await close()
 
 
-async def merged(source: Pages, far: Pages, ledger: Pages) -> AsyncGenerator[tuple[bytes, Any, Any, Any], None]:
-    """Yield (key, source entry, far entry, ledger row) in key order. Raises Incomplete on a listing out of order."""
+async def merged(source: Pages, far: Pages, ledger: Pages) -> AsyncGenerator[Iterator[Found], None]:
+    """Yield (key, source entry, far entry, ledger row) in key order, some at a time. Raises Incomplete on a listing out of
+    order.
+    """
     merge = Merge()
     sides = [_Ahead(source, "the source"), _Ahead(far, "the far side"), _Ahead(ledger, "the ledger")]
     try:
         while (side := merge.lacking()) is not None:
             merge.feed(side, await sides[side].page())
-            for found in merge.ready():
-                yield found
-        for found in merge.ready():
-            yield found
+            if merge.lacking() is None:
+                yield merge.ready()
     finally:
         for each in sides:
             await each.close()

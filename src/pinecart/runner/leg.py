@@ -14,7 +14,7 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from functools import partial
 from typing import IO, Any, NamedTuple, Protocol
 
-from pinecart.core.decide import Answer, Decision, Intent, Look, Reason, Rules, Verdict, consider, left_out
+from pinecart.core.decide import Answer, Comparison, Decision, Intent, Look, Reason, Rules, Verdict, consider, left_out
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Likeness, Row, fingerprint, likeness
 from pinecart.core.errors import Corrupt, Incomplete, Missing, SignInRefused, StoreError, Taken
 from pinecart.core.guards import Counts, Held, Limits, holds, list_digest
@@ -290,38 +290,73 @@ class LegRun:
         far = far_entries(job.target, job.one, self._cuts)
         selection, everything, now_ns = job.selection, job.selection.is_everything, time.time_ns()
         rows = sources = 0
-        async for key, entry, there, row in merged(source, far, nothing() if asked else self._rows()):
+        plain, same_bytes, same = self._plain(), 0, 0
+        async for some in merged(source, far, nothing() if asked else self._rows()):
+            for key, entry, there, row in some:
+                if (
+                    plain
+                    and _unchanged(entry, there, row, job.run)
+                    and (everything or selection.takes(entry.source_key))
+                ):
+                    same, same_bytes = same + 1, same_bytes + entry.size
+                    continue
+                if job.stopping():
+                    return
+                if there is not None:
+                    if there.is_folder and entry is None and row is None and there.etag == "folder":
+                        continue  # a folder that is there for its files
+                    far_objects, far_bytes = far_objects + (not there.is_folder), far_bytes + there.size
+                if entry is not None:
+                    self._progress.listed += 1
+                    sources += 1
+                    if entry.fault and (entry.fault == "unreadable" or key.endswith(b"/")):
+                        self._unreadable = key
+                if row is not None:
+                    rows += not row.cleared
+                if not everything:
+                    if entry is not None:
+                        why_not = selection.why_not(entry.source_key, entry, now_ns)
+                    elif asked:
+                        why_not = selection.why_not(key, there, now_ns)
+                    else:
+                        why_not = selection.why_not_gone(key, row.source if row else "", now_ns)
+                    if why_not is not None:
+                        self._count(Item(key, entry, there, row, left_out(why_not)))
+                        continue
+                verdict = consider(entry, there, row, job.rules)
+                if isinstance(verdict, Look):
+                    self._looking += 1
+                    await pool.add(partial(self._look_and_route, key, entry, there, row, pool, spill))
+                else:
+                    await self._route(Item(key, entry, there, row, verdict, row.crc if row else ""), pool, spill)
             if job.stopping():
                 return
-            if there is not None:
-                if there.is_folder and entry is None and row is None and there.etag == "folder":
-                    continue  # a folder that is there for its files
-                far_objects, far_bytes = far_objects + (not there.is_folder), far_bytes + there.size
-            if entry is not None:
-                self._progress.listed += 1
-                sources += 1
-                if entry.fault and (entry.fault == "unreadable" or key.endswith(b"/")):
-                    self._unreadable = key
-            if row is not None:
-                rows += not row.cleared
-            if not everything:
-                if entry is not None:
-                    why_not = selection.why_not(entry.source_key, entry, now_ns)
-                elif asked:
-                    why_not = selection.why_not(key, there, now_ns)
-                else:
-                    why_not = selection.why_not_gone(key, row.source if row else "", now_ns)
-                if why_not is not None:
-                    self._count(Item(key, entry, there, row, left_out(why_not)))
-                    continue
-            verdict = consider(entry, there, row, job.rules)
-            if isinstance(verdict, Look):
-                self._looking += 1
-                await pool.add(partial(self._look_and_route, key, entry, there, row, pool, spill))
-            else:
-                await self._route(Item(key, entry, there, row, verdict, row.crc if row else ""), pool, spill)
+            self._all_same(same, same_bytes)
+            rows, sources, far_objects, far_bytes = (
+                rows + same,
+                sources + same,
+                far_objects + same,
+                far_bytes + same_bytes,
+            )
+            same = same_bytes = 0
         self.far_seen = (far_objects, far_bytes)
         self._see(rows=rows, source=sources, far=far_objects, asked=asked)
+
+    def _plain(self) -> bool:
+        """Whether what is as remembered at both sides is left, whatever else: then it needs no closer look."""
+        rules, selection = self._job.rules, self._job.selection
+        by_name = selection == Selection(selection.take, selection.leave_out)
+        known = rules.compare is Comparison.SINCE_LAST_RUN and rules.intent not in (Intent.HAND_OVER, Intent.REMOVE)
+        return by_name and known
+
+    def _all_same(self, objects: int, size: int) -> None:
+        if not objects:
+            return
+        kind = (Decision.LEAVE.value, Reason.SAME.value)
+        self.tally[kind] += objects
+        self.tally_bytes[kind] += size
+        self._progress.same += objects
+        self._progress.listed += objects
 
     def _folders(self) -> str:
         """Which folders of the source are taken as entries of their own."""
@@ -690,13 +725,27 @@ class LegRun:
         job, objects, size, differences = self._job, 0, 0, 0
         self._phase(Phase.CHECKING)
         far = far_entries(job.target, job.one, self._cuts)
-        async for _, _, there, row in merged(nothing(), far, self._rows()):
-            if there is not None:
-                objects, size = objects + (not there.is_folder), size + there.size
-            if row is not None and (there is None or likeness(there, row.there) is Likeness.DIFFERENT):
-                differences += 1
-            await asyncio.sleep(0) if objects % 10_000 == 0 else None
+        async for some in merged(nothing(), far, self._rows()):
+            for _, _, there, row in some:
+                if there is not None:
+                    objects, size = objects + (not there.is_folder), size + there.size
+                if row is not None and (there is None or likeness(there, row.there) is Likeness.DIFFERENT):
+                    differences += 1
+            await asyncio.sleep(0)
         return {"objects": objects, "bytes": size, "differences": differences + self._not_done[False]}
+
+
+def _unchanged(entry: Entry | None, there: Entry | None, row: Row | None, run: int) -> bool:
+    """As remembered at both sides, beyond doubt: most of what there is, so that it must cost little."""
+    return (
+        entry is not None
+        and there is not None
+        and row is not None
+        and not (row.racy or row.cleared or entry.fault or row.run == run)
+        and fingerprint(entry) == row.source
+        and fingerprint(there) == row.there
+        and (entry.size > 0 or not entry.key.endswith(b"/"))
+    )
 
 
 def _of_folder(item: Item) -> bool:

@@ -194,16 +194,17 @@ async def _audit(order: Order, number: int, records: Records, recorder: Recorder
     here = source_entries(source, leg.one, leg.renaming, order.scratch)
     there, rows = far_entries(target, leg.one), leg_rows(records.pages(number), leg.one)
     selection, now_ns = leg.selection, time.time_ns()
-    async for key, entry, far, row in merged(here, there, rows):
-        if records.stopping():
-            return
-        if entry is None and row is None and far is not None and far.etag == "folder":
-            continue
-        if selection.why_not(entry.source_key if entry else key, entry, now_ns):
-            continue
-        progress.listed += 1
-        found = compare(entry, far, row)
-        if found:
-            size = (entry or far).size if entry or far else 0
-            await recorder.add(Record(number, key, "finding", found.finding.value, size, message=found.detail))
+    async for some in merged(here, there, rows):
+        for key, entry, far, row in some:
+            if records.stopping():
+                return
+            if entry is None and row is None and far is not None and far.etag == "folder":
+                continue
+            if selection.why_not(entry.source_key if entry else key, entry, now_ns):
+                continue
+            progress.listed += 1
+            found = compare(entry, far, row)
+            if found:
+                size = (entry or far).size if entry or far else 0
+                await recorder.add(Record(number, key, "finding", found.finding.value, size, message=found.detail))
     progress.listing_complete = True

@@ -75,6 +75,7 @@ function TheForm({ old }: { old?: Store }) {
           {kind === 'folder' && (
             <>
             <Form.Item label="Links in it" {...item('links')} extra="Without a choice they are refused and listed."><Select allowClear placeholder="Refused and listed" options={LINKS} /></Form.Item>
+            <Form.Item label="Proof" {...item('read_back')} extra="Without reading back, a copy is faster, and its size is all the proof there is."><Select allowClear placeholder="Each file is read back from the disk" options={[{ value: 'yes', label: 'Each file is read back from the disk' }, { value: 'no', label: 'Nothing is read back' }]} /></Form.Item>
             <Form.Item label="Marker file" {...item('marker')} extra="A file that lies in the folder itself. When it is missing, another disk is mounted there, and nothing is listed or written."><Input placeholder="this-is-the-archive" /></Form.Item>
             </>
           )}

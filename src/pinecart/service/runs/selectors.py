@@ -2,8 +2,9 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import timedelta
+from functools import partial
 from typing import Any
 
 from django.db.models import BinaryField, Count, F, Func, IntegerField, Min, Q, Sum, Value, Window
@@ -220,10 +221,13 @@ def log_after(run: Run, after: int, limit: int) -> tuple[list[dict[str, Any]], i
     return lines, after + len(lines)
 
 
+_new_row: Callable[[Any], Row] = partial(tuple.__new__, Row)
+
+
 def ledger_page(scope: int, after: bytes, limit: int = PAGE) -> list[Row]:
     found = LedgerRow.objects.filter(scope_id=scope, key__gt=after).order_by("key")
     rows = found.values_list("key", "source", "there", "crc", "racy", "cleared", "run")[:limit]
-    return [Row(bytes(row[0]), *row[1:]) for row in rows]
+    return list(map(_new_row, rows))
 
 
 def ledger_cuts(scope: int) -> list[bytes]:

@@ -257,14 +257,14 @@ def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record]
         [(run, False, r.is_folder, *told(r)) for r in rows.values()], unique=["run", "leg", "key"], update=fields,
     )  # fmt: skip
     if remember:
-        _remember([(scopes[r.leg], r.row) for r in batch if r.row is not None])
+        write_ledger([(scopes[r.leg], r.row) for r in batch if r.row is not None])
     for record in batch:
         if record.done and record.kept:
             aside = AsideRow.objects.filter(run_id=run, leg=record.leg, key=record.key, state="meant")
             aside.update(state="kept", kept=record.kept)
 
 
-def _remember(rows: list[tuple[int, Row]]) -> None:
+def write_ledger(rows: list[tuple[int, Row]]) -> None:
     """(scope, row): the ledger has these from now on."""
     upsert(
         LedgerRow, ["scope", *Row._fields], [(scope, *row) for scope, row in rows], unique=["scope", "key"],
@@ -300,7 +300,7 @@ def journal(run: int, epoch: int, scopes: dict[int, int], asides: list[Aside], r
         [AsideRow(run_id=run, until=until, store=stores[a.leg, a.side], **a._asdict()) for a in asides],
         update_conflicts=True, unique_fields=["run", "leg", "side", "key"], update_fields=["at", "size", "was", "version"],
     )  # fmt: skip
-    _remember([(scopes[leg], row) for leg, row in rows])
+    write_ledger([(scopes[leg], row) for leg, row in rows])
 
 
 @transaction.atomic

@@ -46,6 +46,9 @@ class StoreFormShape(StoreShape):
         allow_blank=True,
         help_text="folder: links are refused and listed (refuse), or skip, follow, keep.",
     )
+    read_back = serializers.ChoiceField(
+        ["yes", "no"], required=False, help_text="folder: whether what is written is read again to prove it."
+    )
     marker = serializers.CharField(
         required=False,
         allow_blank=True,

@@ -14,7 +14,7 @@ from pinecart.service.config.state import Options
 
 SECRETS = ("secret", "session_token")
 KINDS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {  # kind → (needed, optional)
-    "folder": (("path",), ("links", "marker")),
+    "folder": (("path",), ("links", "marker", "read_back")),
     "s3": (
         ("endpoint", "key_id", "secret"),
         (
@@ -95,6 +95,8 @@ def read_form(
         wrong("links", "store.links", f"Links are {', '.join(LINKS)}, not {values['links']!r}.")
     if "/" in values.get("marker", "") or values.get("marker") in (".", ".."):
         wrong("marker", "store.marker", "A marker is the name of a file that lies in the folder itself, without any /.")
+    if values.get("read_back") not in (None, "", "yes", "no"):
+        wrong("read_back", "store.read-back", f"read_back is 'yes' or 'no', not {values['read_back']!r}.")
     if values.get("addressing") not in (None, "", "path", "host"):
         wrong("addressing", "store.addressing", "Buckets are addressed by 'path' (the usual) or by 'host'.")
     for field in ("connect_s", "silence_s"):

@@ -51,12 +51,13 @@ def side_by_side(
             found = list[Both]()
             left, right = (absent_is_empty(s.list(p, after=after)) for s, p in zip(stores, places, strict=True))
             async with aclosing(merged(left, right, nothing())) as both:
-                async for key, one, other, _ in both:
-                    if len(found) == limit:
-                        return found, found[-1].key
-                    word = _word(one, other)
-                    if word != "same-size" or not only_different:
-                        found.append(Both(key, one, other, word))
+                async for some in both:
+                    for key, one, other, _ in some:
+                        if len(found) == limit:
+                            return found, found[-1].key
+                        word = _word(one, other)
+                        if word != "same-size" or not only_different:
+                            found.append(Both(key, one, other, word))
             return found, b""
         finally:
             for store in stores:
