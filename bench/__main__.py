@@ -1,6 +1,6 @@
 """Runs every figure and holds it against what it may be at most. Ratios within one run: the machines are noisy.
 
-`python -m bench [quick|brief]`: quick only shows that it works, brief takes some minutes; each figure's name has its numbers. Median of interleaved pairs; CPU is user and
+`python -m bench [quick|brief|whole] [GROUP…]`: quick only shows that it works, brief takes some minutes; each figure's name has its numbers. Median of interleaved pairs; CPU is user and
 system of our process, the server excluded; floors read the same files and sign and send in parts of the same size.
 """
 
@@ -57,6 +57,8 @@ def store(folder: Path | None) -> Iterator[str]:
 
 
 def measured(name: str, files: Path, kept: Path | None = None) -> dict[str, Any]:
+    if kept is not None:
+        shutil.rmtree(kept, ignore_errors=True)  # else what the pair before left there would be recognised
     with store(kept) as endpoint:
         told = subprocess.check_output([sys.executable, "-m", "bench.work", name, endpoint, str(files)])
         found: dict[str, Any] = json.loads(told)
@@ -88,55 +90,86 @@ class Table:
             self.add(f"peak memory of: {name}, to 200 MiB", peak / MEMORY_MIB, 1.0)
 
 
+def listing(table: Table, root: Path) -> None:
+    table.against("CPU of listing a page of 1 000 keys", "engine-page", {"bare-page": 0.6}, root, PAIRS)
+    for name, at_most in (("list-known", 0.15), ("list-none-known", 0.35)):
+        how = "ranges known" if name == "list-known" else "none known"
+        table.against(f"wall time of listing 500 000 keys, {how}", name, {"list-one": at_most}, root, 1)
+
+
+def width(table: Table, root: Path) -> None:
+    for ms in (5, 50, 200):
+        worst = statistics.median(measured(f"width-{ms}", root)["value"] for _ in range(FEW))
+        table.add(f"time with the number at once found by itself, to the best fixed one, at {ms} ms", worst, 1.2)
+
+
+def small(table: Table, root: Path) -> None:
+    for n in range(SMALL):
+        (root / f"{n:06}").write_bytes(os.urandom(4096))
+    for how, ours, floors in (
+        ("folder to bucket", "engine-put", {"bare-put": 1.1, "sdk-put": 0.15}),
+        ("bucket to folder", "engine-get", {"bare-get": 1.4, "sdk-get": 0.22}),
+    ):
+        table.against(f"CPU of {SMALL} objects of 4 KiB, {how}, recorded", ours, floors, root, FEW)
+
+
+def long_file(folder: Path) -> Path:
+    with (folder / "long").open("wb") as file:
+        for _ in range(LARGE_MIB):
+            file.write(os.urandom(1 << 20))
+    return folder
+
+
+def large(table: Table, root: Path) -> None:
+    table.add("peak memory of one object of 6 GiB, to 200 MiB", measured("huge", root)["value"] / MEMORY_MIB, 1.0)
+    kept = root.parent / "kept"
+    for how, ours, floor in (
+        ("in parts, checksummed", "engine-put", "bare-put-large"), ("bucket to folder, flushed", "engine-get", "bare-get"),
+    ):  # fmt: skip
+        table.against(f"CPU of {LARGE_MIB} MiB, {how}", ours, {floor: 1.3}, long_file(root), FEW, kept)
+
+
+def local(table: Table, root: Path) -> None:
+    for ours, how, at_most in (("engine-copy", "read back", 1.5), ("engine-copy-unread", "not read back", 1.15)):
+        name = f"wall time of {LARGE_MIB} MiB, folder to folder, flushed, {how}"
+        table.against(name, ours, {"bare-copy": at_most}, long_file(root), FEW)
+
+
+def memory(table: Table, root: Path) -> None:
+    for what in ("memory-unchanged", "memory-stalled"):
+        peaks = [
+            statistics.median(measured(f"{what}:{n}", root)["value"] for _ in range(FEW)) for n in (TREE, TREE // 10)
+        ]
+        table.add(f"{what} at {TREE} objects minus at {TREE // 10}, to 10 MiB", (peaks[0] - peaks[1]) / 10, 1.0)
+
+
+def plan(table: Table, root: Path) -> None:
+    for n in range(TREE):
+        folder = root / f"{n // 500:04}"
+        folder.mkdir(exist_ok=True)
+        (folder / f"{n:07}").touch()
+    table.against(f"CPU of planning {TREE} unchanged objects", "engine-plan", {"bare-plan": 2.8}, root, FEW)
+    for folder in sorted(root.iterdir())[FIRST // 500 :]:
+        shutil.rmtree(folder)
+    took = statistics.median(measured("first-object", root)["value"] for _ in range(FEW))
+    table.add(f"from the API's answer to the first of {min(FIRST, TREE)} new objects moved, to 1 s", took, 1.0)
+
+
+GROUPS = (listing, width, small, large, local, memory, plan)
+
+
 def main() -> None:
-    table = Table()
-    with tempfile.TemporaryDirectory() as own:
-        root = Path(own)
-        small, large, tree = root / "small", root / "large", root / "tree"
-        for place in (small, large, tree):
-            place.mkdir()
-        for n in range(SMALL):
-            (small / f"{n:06}").write_bytes(os.urandom(4096))
-        with (large / "long").open("wb") as file:
-            for _ in range(LARGE_MIB):
-                file.write(os.urandom(1 << 20))
-        table.against("CPU of listing a page of 1 000 keys", "engine-page", {"bare-page": 0.6}, root, PAIRS)
-        for name, at_most in (("list-known", 0.15), ("list-none-known", 0.35)):
-            table.against("wall time of listing 500 000 keys at 50 ms an answer", name, {"list-one": at_most}, root, 1)
-        for ms in (5, 50, 200):
-            worst = statistics.median(measured(f"width-{ms}", root)["value"] for _ in range(FEW))
-            table.add(f"time with the number at once found by itself, to the best fixed one, at {ms} ms", worst, 1.2)
-        put = {"bare-put": 1.1, "sdk-put": 0.15}
-        table.against(f"CPU of {SMALL} objects of 4 KiB, folder to bucket, recorded", "engine-put", put, small, FEW)
-        get = {"bare-get": 1.4, "sdk-get": 0.22}
-        table.against(f"CPU of {SMALL} objects of 4 KiB, bucket to folder, recorded", "engine-get", get, small, FEW)
-        kept = root / "kept"
-        table.against(
-            f"CPU of {LARGE_MIB} MiB in parts, checksummed", "engine-put", {"bare-put-large": 1.3}, large, FEW, kept
-        )
-        table.against(
-            f"CPU of {LARGE_MIB} MiB, bucket to folder, flushed", "engine-get", {"bare-get": 1.3}, large, FEW, kept
-        )
-        for ours, how, at_most in (("engine-copy", "read back", 1.5), ("engine-copy-unread", "not read back", 1.15)):
-            name = f"wall time of {LARGE_MIB} MiB, folder to folder, flushed, {how}"
-            table.against(name, ours, {"bare-copy": at_most}, large, FEW)
-        for what in ("memory-unchanged", "memory-stalled"):
-            most, least = (
-                statistics.median(measured(f"{what}:{n}", root)["value"] for _ in range(FEW))
-                for n in (TREE, TREE // 10)
-            )
-            table.add(f"{what} at {TREE} objects minus at {TREE // 10}, to 10 MiB", (most - least) / 10, 1.0)
-        for n in range(TREE):
-            folder = tree / f"{n // 500:04}"
-            folder.mkdir(exist_ok=True)
-            (folder / f"{n:07}").touch()
-        table.against(f"CPU of planning {TREE} unchanged objects", "engine-plan", {"bare-plan": 2.8}, tree, FEW)
-        for folder in sorted(tree.iterdir())[FIRST // 500 :]:
-            shutil.rmtree(folder)
-        took = statistics.median(measured("first-object", tree)["value"] for _ in range(FEW))
-        table.add(f"from the API's answer to the first of {min(FIRST, TREE)} new objects moved, to 1 s", took, 1.0)
+    table, wanted = Table(), sys.argv[2:]
+    for group in [g for g in GROUPS if not wanted or g.__name__ in wanted]:
+        with tempfile.TemporaryDirectory() as own:
+            root = Path(own) / "files"
+            root.mkdir()
+            group(table, root)
     if MODE != "quick":
-        Path(__file__).with_name("results.json").write_text(json.dumps(table.rows, indent=1) + "\n")
+        file = Path(__file__).with_name("results.json")
+        measured_now = {row["name"] for row in table.rows}
+        others = [row for row in json.loads(file.read_text()) if row["name"] not in measured_now] if wanted else []
+        file.write_text(json.dumps(others + table.rows, indent=1) + "\n")
 
 
 if __name__ == "__main__":

@@ -187,3 +187,47 @@ async def test_a_failed_flush_is_a_failed_copy_of_each_file_in_it(store, monkeyp
     found = await asyncio.gather(*puts, return_exceptions=True)
     failed = [f for f in found if isinstance(f, Busy)]
     assert len(failed) >= 40 and len(os.listdir(store._path + "/larkfell")) == 60 - len(failed)
+
+
+@pytest.fixture
+def large_copy(store, tmp_path, monkeypatch):
+    """A file that counts as large, copied inside one folder store."""
+    monkeypatch.setattr(folder_writing, "SEGMENT", 1000)
+    body = os.urandom(10_500)
+    (tmp_path / "larkfell/long").write_bytes(body)
+
+    async def copied(store=store):
+        entry = (await store.stat(AT + b"long")).entry
+        put = Put(AT + b"copy", entry.size, b"", Card("d", None, ""), if_absent=True)
+        return body, await store.copy(put, store, AT + b"long", entry)
+
+    return copied
+
+
+async def test_a_large_copy_is_read_back_piece_by_piece(large_copy, tmp_path, monkeypatch):
+    body, placed = await large_copy()
+    assert (placed.crc, placed.proof) == (crc_of(body), "read-back")
+    assert (tmp_path / "larkfell/copy").read_bytes() == body
+    os.unlink(tmp_path / "larkfell/copy")
+    plain, told = folder_writing._crc_of_range, []
+
+    def one_bad(fd, at, size):
+        told.append(at)
+        return "bad" if told.count(at) == 2 and at == 3000 else plain(fd, at, size)
+
+    monkeypatch.setattr(folder_writing, "_crc_of_range", one_bad)
+    with pytest.raises(Corrupt):
+        await large_copy()
+    assert os.listdir(tmp_path / "larkfell") == ["long"]
+
+
+async def test_without_reading_back_the_size_is_all_the_proof(large_copy, tmp_path, monkeypatch):
+    store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path), "read_back": "no"})
+    body, placed = await large_copy(store)
+    assert (placed.crc, placed.proof) == (crc_of(body), "size-only")
+    placed = await store.put(Put(AT + b"small", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+    assert placed.proof == "size-only"
+    monkeypatch.setattr(folder_writing.os, "copy_file_range", lambda *args: 0)  # a disk that stops taking any
+    os.unlink(tmp_path / "larkfell/copy")
+    with pytest.raises(Corrupt):
+        await large_copy(store)

@@ -55,6 +55,11 @@ def encoded_query(query: Sequence[tuple[str, str | bytes]]) -> str:
 
 
 @lru_cache(maxsize=64)
+def _stamp(second: datetime) -> str:
+    return second.strftime("%Y%m%dT%H%M%SZ")
+
+
+@lru_cache(maxsize=64)
 def _day_key(secret: str, day: str, region: str) -> bytes:
     key = f"AWS4{secret}".encode()
     for part in (day, region, "s3", "aws4_request"):
@@ -74,7 +79,7 @@ def signed(
     now: datetime,
 ) -> dict[str, str]:
     """The headers with date, payload hash and Authorization added. headers: with Host. payload: hex SHA-256 or UNSIGNED."""
-    stamp = now.strftime("%Y%m%dT%H%M%SZ")
+    stamp = _stamp(now.replace(microsecond=0))
     full = {k.lower(): v for k, v in headers.items()}
     if not keys.key_id:
         return full

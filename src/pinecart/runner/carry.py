@@ -13,8 +13,9 @@ import mimetypes
 import random
 import time
 from collections import deque
-from collections.abc import AsyncIterator, Mapping
-from contextlib import AbstractAsyncContextManager, asynccontextmanager
+from collections.abc import Mapping
+from contextlib import AbstractAsyncContextManager
+from functools import lru_cache
 from typing import NamedTuple
 
 from pinecart.core.checksum import crc_of
@@ -99,22 +100,21 @@ class Carrier:
             placed = await self._within_one_system(key, entry, replaces, mark)
             if placed is not None:
                 return self._carried(entry, placed, tried)
-            async with self._room_for(entry.size):
+            room, wanted = self._room_for(entry.size)
+            await room.take(wanted)
+            try:
                 return await self._sent(key, entry, replaces, mark, tried)
+            finally:
+                room.give(wanted)
         except Taken:
             twin = await self._twin(self._target.store, target, mark, entry.size)
             if twin is None:
                 raise
             return self._carried(entry, twin, tried)
 
-    @asynccontextmanager
-    async def _room_for(self, size: int) -> AsyncIterator[None]:
-        room, wanted = (self._large, LARGE_ROOM) if size > HELD_BYTES else (self._small, size)
-        await room.take(wanted)
-        try:
-            yield
-        finally:
-            room.give(wanted)
+    def _room_for(self, size: int) -> tuple[Room, int]:
+        """Where an object of this size waits for its bytes of memory, and how many they are."""
+        return (self._large, LARGE_ROOM) if size > HELD_BYTES else (self._small, size)
 
     async def _sent(self, key: bytes, entry: Entry, replaces: Entry | None, mark: str, tried: int) -> Carried:
         """The bytes go through us."""
@@ -176,8 +176,13 @@ class Carrier:
             )
             placed = await store.copy(put, store, key, entry, version)
             if placed is None:
-                async with self._room_for(entry.size), store.open(key, entry, version=version) as reading:
-                    placed = await store.put(await self._prepare(to, reading, mark, None))
+                room, wanted = self._room_for(entry.size)
+                await room.take(wanted)
+                try:
+                    async with store.open(key, entry, version=version) as reading:
+                        placed = await store.put(await self._prepare(to, reading, mark, None))
+                finally:
+                    room.give(wanted)
             return placed.entry
         except Taken:
             twin = await self._twin(store, to, mark, entry.size)
@@ -190,7 +195,8 @@ class Carrier:
 
     def _put(self, target: bytes, size: int, body: bytes | Reading, card: Card, replaces: Entry | None) -> Put:
         """target: the whole key."""
-        content_type = mimetypes.guess_type(target.decode("utf-8", "replace"))[0] or "application/octet-stream"
+        name = target.rpartition(b"/")[2]
+        content_type = _type_of(name[name.find(b".") :] if b"." in name else b"")
         return Put(target, size, body, card, replaces is None, replaces, content_type)
 
     async def _prepare(self, target: bytes, reading: Reading, mark: str, replaces: Entry | None) -> Put:
@@ -240,6 +246,11 @@ class Carrier:
             return None
         verified = (await store.abilities(key)).checksum
         return Placed(stat.entry, "server-verified" if verified else "size-only", crc=stat.crc or stat.card.crc)
+
+
+@lru_cache(10_000)
+def _type_of(ending: bytes) -> str:
+    return mimetypes.guess_type("x" + ending.decode("utf-8", "replace"))[0] or "application/octet-stream"
 
 
 class Room:

@@ -15,7 +15,7 @@ class Run(models.Model):
     """One execution. kind: transfer, preview, audit, undo, expiry. `epoch` grows with every process that takes it up.
 
     of: the run that is undone, or whose set-aside is cleared away.   holds: what waits for a person; `released`: digests
-    of what a person said yes to.
+    of what a person said yes to.   summed: its records in groups, once it has ended and they no longer change.
     """
 
     kind = models.CharField(max_length=10)
@@ -37,6 +37,7 @@ class Run(models.Model):
     rate = models.BigIntegerField(null=True)
     held_at = models.DateTimeField(null=True)
     counted = models.JSONField(default=list)
+    summed = models.JSONField(null=True)
     far_side = models.JSONField(null=True)
     progress = models.JSONField(null=True)
     told_at = models.DateTimeField(null=True)

@@ -94,13 +94,17 @@ def alive_of(job: str, kind: str) -> Run | None:
     return Run.objects.filter(job=job, kind=kind, state__in=ALIVE_STATES).order_by("id").first()
 
 
-def run_told(run: Run) -> dict[str, Any]:
-    """A run as every interface tells it. totals: sums of its records, and of what was only counted."""
-    rows = list(
-        RecordRow.objects.filter(run=run)
-        .values("decision", "reason", "done", "error", "proof", "cleared", "folder")
-        .annotate(n=Count("id"), b=Sum("size"))
+def summed(run: Run) -> list[dict[str, Any]]:
+    """The records of a run in groups, with their number and bytes."""
+    groups = RecordRow.objects.filter(run=run).values(
+        "decision", "reason", "done", "error", "proof", "cleared", "folder"
     )
+    return list(groups.annotate(n=Count("id"), b=Sum("size")))
+
+
+def run_told(run: Run) -> dict[str, Any]:
+    """A run as every interface tells it. totals: sums of its records (kept once it has ended), and of what was only counted."""
+    rows = summed(run) if run.summed is None else run.summed
     folders = [r for r in rows if r["folder"]]
     rows = [r for r in rows if not r["folder"]]
     done = [r for r in rows if r["done"] or run.kind == "preview"]

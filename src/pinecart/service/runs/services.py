@@ -22,7 +22,7 @@ from pinecart.service.config.refusals import Conflict
 from pinecart.service.config.rights import SYSTEM, Actor, Right
 from pinecart.service.config.upserts import upsert
 from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRow, Run, RunEvent, Scope, UploadRow
-from pinecart.service.runs.selectors import alive_of, held_digest, run_numbered, run_of, run_told
+from pinecart.service.runs.selectors import alive_of, held_digest, run_numbered, run_of, run_told, summed
 from pinecart.service.stores.selectors import Place, place_of
 from pinecart.service.trail.services import note
 
@@ -417,8 +417,8 @@ def start_due_clearing(now: datetime) -> None:
 
 def _end(run: Run, outcome: Outcome) -> None:
     state = advance(State(run.state), Event.FINISHED)
-    run.state, run.outcome, run.ended_at = state.value, outcome.value, timezone.now()
-    run.save(update_fields=["state", "outcome", "ended_at"])
+    run.state, run.outcome, run.ended_at, run.summed = state.value, outcome.value, timezone.now(), summed(run)
+    run.save(update_fields=["state", "outcome", "ended_at", "summed"])
     RunEvent.objects.filter(run=run, kind="progress").delete()
     _tell_state(run)
 
