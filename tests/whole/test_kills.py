@@ -44,14 +44,38 @@ def kill_one(home, run, chance):
         home.process.wait(10)
         until(lambda: not [p for p in children if command(p)], what="its processes to end with it")
         return True
-    lock = str(home.state / "runs" / f"{run}.lock")
     for pid in children:
         with contextlib.suppress(OSError):
-            works = any(os.readlink(f"/proc/{pid}/fd/{fd}") == lock for fd in os.listdir(f"/proc/{pid}/fd"))
-            if works if victim == "run" else command(pid).rstrip().endswith("pinecart.service.worker"):
+            worker = command(pid).rstrip().endswith("pinecart.service.worker")
+            if works_on(home, pid, run) if victim == "run" else worker:
                 os.kill(pid, signal.SIGKILL)
                 break
     return False
+
+
+def works_on(home, pid, run):
+    lock = str(home.state / "runs" / f"{run}.lock")
+    return any(os.readlink(f"/proc/{pid}/fd/{fd}") == lock for fd in os.listdir(f"/proc/{pid}/fd"))
+
+
+def uploads_of(home, bucket):
+    return [u for u in home.standin.shelf.uploads.values() if u.bucket == bucket]
+
+
+def test_an_upload_whose_start_was_never_answered_is_cleared(home):
+    _, job = home.fresh_job("unanswered", {"long.flac": os.urandom(LARGE)})
+    home.standin.behaviour["start-upload"] = Behaviour(lost=True)
+    with home.client() as cart:
+        run = cart.start(job)["id"]
+        until(lambda: uploads_of(home, "unanswered"), what="an upload to begin")
+        for pid in pids_of(home.process.pid):
+            with contextlib.suppress(OSError):
+                if works_on(home, pid, run):
+                    os.kill(pid, signal.SIGKILL)
+        home.standin.behaviour.clear()
+        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r, 60, f"run {run} to end")
+    assert ended["outcome"] == "clean" and ended["totals"]["copy"]["objects"] == 1
+    assert len(in_bucket(home, "unanswered")) == 1 and not uploads_of(home, "unanswered")
 
 
 @pytest.mark.parametrize("seed", range(SEEDS))
@@ -97,7 +121,7 @@ def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
     assert there == files
     left = {p for p in root.rglob("*") if p.is_file()}
     kept = {p for p in left if ".pinecart-aside" in str(p)}
-    assert not [p for p in left if p.name.endswith(".part")] and not home.standin.shelf.uploads
+    assert not [p for p in left if p.name.endswith(".part")] and not uploads_of(home, name)
     counts = {d: t["objects"] for d, t in ended["totals"].items()}
     assert (counts["copy"], counts["replace"], counts["remove"]) == (len(new), len(changed), len(gone)), ended[
         "sentence"

@@ -111,7 +111,7 @@ def test_removing_needs_more_than_the_right_to_operate(shared):
 
 def test_a_run_pauses_goes_on_and_is_tried_again(shared):
     _, job = shared.fresh_job("pausing", SHEETS)
-    shared.standin.behaviour["put"] = Behaviour(delay_s=1, match="csv")
+    shared.standin.behaviour["put"] = Behaviour(delay_s=3, match="csv")
     with shared.client() as cart:
         run = cart.start(job)["id"]
         until(lambda: cart.run(run)["totals"]["copy"]["objects"] or in_bucket(shared, "pausing"))

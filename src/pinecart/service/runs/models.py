@@ -120,7 +120,10 @@ class AsideRow(models.Model):
 
 
 class UploadRow(models.Model):
-    """An upload in parts that a run began: its id once known, what it is of, and the server's date just before."""
+    """An upload in parts that a run began: its id once known, what it is of, and the server's date just before.
+
+    again: begun more than once, so that one may be left at the store when another is done.
+    """
 
     run = models.ForeignKey(RUN, on_delete=models.CASCADE, related_name="uploads")
     store = models.CharField(max_length=63)
@@ -128,6 +131,7 @@ class UploadRow(models.Model):
     token = models.CharField(max_length=200)
     at = models.CharField(max_length=40)
     upload = models.CharField(max_length=300, default="")
+    again = models.BooleanField(default=False)
 
     class Meta:
         unique_together = [("run", "store", "key")]

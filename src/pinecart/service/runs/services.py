@@ -311,9 +311,8 @@ def upload_begun(run: int, epoch: int, store: str, key: bytes, token: str, at: s
     if known is not None and known.token == token and known.upload:
         return known.upload
     first = known.at if known else at  # whatever was begun for this key since then is ours
-    UploadRow.objects.update_or_create(
-        run_id=run, store=store, key=key, defaults={"token": token, "at": first, "upload": ""}
-    )
+    again = {"token": token, "at": first, "upload": "", "again": known is not None}
+    UploadRow.objects.update_or_create(run_id=run, store=store, key=key, defaults=again)
     return ""
 
 
@@ -324,9 +323,12 @@ def upload_named(run: int, epoch: int, key: bytes, upload: str) -> None:
 
 
 @transaction.atomic
-def upload_over(run: int, epoch: int, key: bytes) -> None:
+def upload_over(run: int, epoch: int, key: bytes, *, cleared: bool) -> None:
+    """It is an object now, or given up. What was begun more than once stays journalled until the store was `cleared` of it."""
     _hold_epoch(run, epoch)
-    UploadRow.objects.filter(run_id=run, key=key).delete()
+    rows = UploadRow.objects.filter(run_id=run, key=key)
+    (rows if cleared else rows.filter(again=False)).delete()
+    rows.update(upload="")
 
 
 @transaction.atomic

@@ -180,7 +180,7 @@ class Desk:
         return await _reads(selectors.uploads_left, self._run)
 
     async def upload_over(self, key: bytes) -> None:
-        await _writes(services.upload_over, self._run, self._epoch, key)
+        await _writes(services.upload_over, self._run, self._epoch, key, cleared=True)
 
     def stopping(self) -> bool:
         return self._stop
@@ -215,7 +215,7 @@ class Journal:
         await _writes(services.upload_named, self._run, self._epoch, key, upload)
 
     async def over(self, key: bytes) -> None:
-        await _writes(services.upload_over, self._run, self._epoch, key)
+        await _writes(services.upload_over, self._run, self._epoch, key, cleared=False)
 
 
 def main() -> None:
