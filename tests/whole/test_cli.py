@@ -152,6 +152,7 @@ def test_interrupting_the_watcher_does_not_stop_the_run(shared):
             [*PINECART, "start", "unwatched", "--follow"], env=shared.env, stderr=subprocess.PIPE, text=True
         )
         until(lambda: shared.standin.shelf.buckets["unwatched"], what="the first object")
+        time.sleep(1)  # by now it watches, and no longer loads its own modules
         watcher.send_signal(signal.SIGINT)
         said = watcher.communicate(timeout=20)[1]
     finally:
