@@ -7,6 +7,7 @@ import os
 import signal
 import subprocess
 import sys
+import time
 
 import click
 import pytest
