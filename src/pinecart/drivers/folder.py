@@ -27,7 +27,7 @@ from pinecart.core.entries import Entry, Likeness, fingerprint, likeness
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Stat, Store, Version
+from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Reading, Stat, Store, Version
 from pinecart.drivers import folder_writing
 from pinecart.drivers.folder_writing import (
     LIBC,
@@ -271,7 +271,10 @@ class FolderStore:
             body = put.body
             return await self._write(lambda parents: (self._begun(put, body, parents), put.card.crc), put.size)
         source = put.body
-        parents = self._parents()
+        with self._parents() as parents:
+            return await self._put_in_pieces(put, source, parents)
+
+    async def _put_in_pieces(self, put: Put, source: Reading, parents: Parents) -> Placed:
         writing = await self._do(lambda: Writing(self.name, put, parents, self._hidden(), read_back=self._reads_back))
 
         async def carry(_: int, start: int, size: int) -> str:
@@ -289,7 +292,6 @@ class FolderStore:
             return placed
         finally:
             await asyncio.to_thread(writing.drop)
-            parents.__exit__(None, None, None)
 
     async def _put_folder(self, put: Put) -> Placed:
         """Made if it isn't there; its permissions, attributes and time are set."""
@@ -346,7 +348,7 @@ class FolderStore:
     def _listed(self, fd: int, name: bytes, key: bytes) -> Entry | None:
         try:
             found = os.stat(name, dir_fd=fd, follow_symlinks=False)
-            if st.S_ISLNK(found.st_mode):  # a regular file is known below by its own kind
+            if st.S_ISLNK(found.st_mode):
                 if self._links == "skip":
                     return None
                 if self._links == "keep":

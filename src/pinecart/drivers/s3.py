@@ -539,11 +539,15 @@ class S3Store:
         if (now.size, now.etag) != (expected.size, expected.etag):
             raise Taken(f"{self._named(key)} is not as it was when this was planned. It was not removed.")
 
-        guards = await self._guards_removals(bucket, name)
-        headers = {"if-match": f'"{expected.etag}"'} if guards else {}
+        # Swift holds the condition against another ETag in a bucket that keeps versions; there nothing is lost without it.
+        keeps = await self.keeps_versions(key)
+        headers = {} if keeps else {"if-match": f'"{expected.etag}"'}
+        guards = not keeps and await self._guards_removals(bucket, name)
 
         async def one() -> None:
             answer = await self._ask("DELETE", bucket, name, headers=headers)
+            if answer.status == 501:  # knows no conditions
+                answer = await self._ask("DELETE", bucket, name)
             if answer.status not in (200, 204, 404):
                 raise error_from(answer.status, answer.headers, answer.body, what=f"Removing {self._named(key)}")
 
@@ -551,7 +555,10 @@ class S3Store:
         return guards
 
     async def _guards_removals(self, bucket: str, name: bytes) -> bool:
-        """Whether a delete's condition is held: asked once, by deleting a name of ours that isn't there, under one."""
+        """Whether a delete's condition is held: asked once, by deleting a name of ours that isn't there, under one.
+
+        Not for a bucket that keeps versions: it might keep a mark of that delete.
+        """
         if self._removals_guarded is None:
             ours = name[: name.rfind(b"/") + 1] + PROBE + secrets.token_hex(8).encode()
 
@@ -692,7 +699,8 @@ class _Object:
         """Checked against the store's own checksum, where it tells one."""
         try:
             body = await self._at_once()
-        except Busy:  # cut, or asked to go slower: piece by piece, with growing waits
+        except Busy as exc:  # cut, or asked to go slower: piece by piece, with growing waits
+            await asyncio.sleep(self._store._retry.wait_s(1, exc.wait_s, random.random))
             body = b"".join([c async for c in self.chunks()])
         if self._crc and crc_of(body) != self._crc:
             raise Corrupt(f"{self._store._named(self._key)}: the bytes did not arrive as the store has them.")

@@ -1,4 +1,4 @@
-"""Many rows written at once through Django's connection: a fifth of what building a model for each would cost.
+"""Many rows written at once through Django's connection: a quarter of what building a model for each would cost.
 
 Only for what is written by the thousand a second (records, ledger); table and columns come from the model.
 """
