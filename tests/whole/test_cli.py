@@ -7,7 +7,6 @@ import os
 import signal
 import subprocess
 import sys
-import time
 
 import click
 import pytest
@@ -145,15 +144,23 @@ def test_exit_codes_of_a_followed_run_and_its_json(shared):
     assert isinstance(shared.json("run", "list", "--job", "followed"), list)
 
 
+def heed_interrupts():
+    """What runs the tests may ignore them, as a shell's background does; and that is inherited."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+
+
 def test_interrupting_the_watcher_does_not_stop_the_run(shared):
     shared.fresh_job("unwatched", {f"{n}": b"x" for n in range(120)})
     shared.standin.behaviour["put"] = Behaviour(per_second=25)
     try:
         watcher = subprocess.Popen(
-            [*PINECART, "start", "unwatched", "--follow"], env=shared.env, stderr=subprocess.PIPE, text=True
+            [*PINECART, "start", "unwatched", "--follow"],
+            env=shared.env,
+            stderr=subprocess.PIPE,
+            text=True,
+            preexec_fn=heed_interrupts,  # noqa: PLW1509 - nothing but one call before the exec
         )
         until(lambda: shared.standin.shelf.buckets["unwatched"], what="the first object")
-        time.sleep(1)  # by now it watches, and no longer loads its own modules
         watcher.send_signal(signal.SIGINT)
         said = watcher.communicate(timeout=20)[1]
     finally:
