@@ -155,7 +155,7 @@ async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store
     rename, libc = folder_writing.rename_if_absent, folder_writing.LIBC
 
     class Libc:
-        renameat2 = libc.renameat2
+        renameat2, fstatfs = libc.renameat2, libc.fstatfs
 
         @staticmethod
         def syncfs(fd):
@@ -178,7 +178,7 @@ async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store
 
 async def test_a_failed_flush_is_a_failed_copy_of_each_file_in_it(store, monkeypatch):
     class Libc:
-        renameat2 = folder_writing.LIBC.renameat2
+        renameat2, fstatfs = folder_writing.LIBC.renameat2, folder_writing.LIBC.fstatfs
         syncfs = staticmethod(lambda fd: -1)
 
     monkeypatch.setattr(folder_writing, "LIBC", Libc)

@@ -11,6 +11,7 @@ from contextlib import AbstractAsyncContextManager
 from typing import NamedTuple, Protocol
 
 from pinecart.core.entries import Entry
+from pinecart.core.folding import EXACT, Folding
 from pinecart.core.keeping import Extra, Keep
 
 # Up to here an object is held in memory whole; above, it goes in pieces of this size, or larger ones for the very large.
@@ -18,7 +19,10 @@ HELD_BYTES = 8 << 20
 
 
 class Abilities(NamedTuple):
-    """What a store can do, found by behaviour. checksum: "crc64nvme", "md5" or "" (nothing seen to be verified)."""
+    """What a store can do, found by behaviour. checksum: "crc64nvme", "md5" or "" (nothing seen to be verified).
+
+    folding: which names are one and the same there.   time_step_ns: times nearer than this may be the same; 0: all are kept.
+    """
 
     checksum: str = ""
     create_only: bool = False
@@ -26,6 +30,8 @@ class Abilities(NamedTuple):
     lists_ranges: bool = False
     keeps_times: bool = False
     keeps_metadata: bool = False
+    folding: Folding = EXACT
+    time_step_ns: int = 0
 
 
 class Card(NamedTuple):

@@ -8,6 +8,7 @@ disk is done in threads, one hop for a small file.
 from __future__ import annotations
 
 import asyncio
+import bisect
 import contextlib
 import ctypes
 import errno
@@ -17,6 +18,7 @@ import re
 import stat as st
 import struct
 import time
+from array import array
 from collections.abc import AsyncIterator, Generator, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from functools import partial
@@ -25,10 +27,11 @@ from typing import Any
 from pinecart.core.checksum import EMPTY, Crc64
 from pinecart.core.entries import Entry, Likeness, fingerprint, likeness
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken, Unsafe
+from pinecart.core.folding import EXACT
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Reading, Stat, Store, Version
-from pinecart.drivers import folder_writing
+from pinecart.drivers import folder_names, folder_writing
 from pinecart.drivers.folder_writing import (
     LIBC,
     SMALL_WRITE,
@@ -81,7 +84,9 @@ class FolderStore:
         self._pace = 0.0  # seconds that such a reading takes, over the last 50 or so
         self._slow_left = 0  # so many more files are read by threads
         self._forbidden = forbidden
-        self._ours = re.compile(rb"\.pinecart-" + re.escape(run.encode()) + rb"-\d+-\d+\.part")
+        self._ours = re.compile(rb"\.pinecart-" + re.escape(run.encode()) + rb"-\d+-\d+(-.+)?\.part")
+        self._habits: folder_names.Habits | None = None
+        self._wrote, self._wrote_sorted = array("Q"), True  # inodes of the files that got their names by this store
         self._batches = Batches(self._parents)
         self._run, self._numbers = run, itertools.count(1)
 
@@ -94,10 +99,42 @@ class FolderStore:
                    marker=marker, read_back=read_back)  # fmt: skip
 
     async def abilities(self, prefix: bytes) -> Abilities:
-        return Abilities(create_only=True, has_folders=True, keeps_times=True)
+        return await self._do(lambda: self._able(prefix, may_write=False))
 
     async def probe(self, prefix: bytes) -> Abilities:
-        return await self.abilities(prefix)
+        return await self._do(lambda: self._able(prefix, may_write=True))
+
+    def _able(self, prefix: bytes, *, may_write: bool) -> Abilities:
+        if self._habits is None or (may_write and not self._habits.asked):
+            self._habits = self._asked(_parts(prefix)) if may_write else self._seen(prefix)
+        folding, step_ns, _ = self._habits
+        return Abilities(create_only=True, has_folders=True, keeps_times=True, folding=folding, time_step_ns=step_ns)
+
+    def _asked(self, parts: tuple[bytes, ...]) -> folder_names.Habits:
+        """By two names of our own in the folder, or in the nearest one above that is there."""
+        try:
+            with self._dir(parts) as fd:
+                return folder_names.by_scratch(fd, self._hidden().removesuffix(b".part") + b"-")
+        except FileNotFoundError:
+            if parts:
+                return self._asked(parts[:-1])
+            raise
+        except OSError:  # nothing may be written there: the names that are there tell what they can
+            return self._seen(b"/".join(parts))._replace(asked=True)
+
+    def _seen(self, prefix: bytes) -> folder_names.Habits:
+        def some() -> Iterator[tuple[int, bytes]]:
+            found = self._walk(_parts(prefix), b"", b"", "")
+            for entry in itertools.islice(found, folder_names.LOOKED_AT):
+                parent, _, name = entry.key.rpartition(b"/")
+                if name and not entry.fault:
+                    with self._dir(_parts(prefix) + _parts(parent)) as fd:
+                        yield fd, name
+
+        try:
+            return folder_names.Habits(folder_names.by_names(some()))
+        except (OSError, StoreError):  # the listing itself will say what is wrong
+            return folder_names.Habits()
 
     def identity(self, prefix: bytes) -> str:
         return f"folder:{self._fsid}:{self._path}/{show(prefix)}"
@@ -275,7 +312,9 @@ class FolderStore:
             return await self._put_in_pieces(put, source, parents)
 
     async def _put_in_pieces(self, put: Put, source: Reading, parents: Parents) -> Placed:
-        writing = await self._do(lambda: Writing(self.name, put, parents, self._hidden(), read_back=self._reads_back))
+        writing = await self._do(
+            lambda: Writing(self.name, put, parents, self._hidden(), self._same, read_back=self._reads_back)
+        )
 
         async def carry(_: int, start: int, size: int) -> str:
             crc = Crc64()
@@ -289,7 +328,7 @@ class FolderStore:
             crc = await each_piece(put.size, piece_size(put.size), carry)
             await source.verify()
             placed: Placed = await self._do(lambda: writing.finish(crc))
-            return placed
+            return self._is_ours(placed)
         finally:
             await asyncio.to_thread(writing.drop)
 
@@ -315,8 +354,9 @@ class FolderStore:
                 hidden = self._hidden()
                 os.symlink(text, hidden, dir_fd=parent)
                 try:
+                    guarded = False
                     if put.if_absent:
-                        folder_writing.rename_if_absent(parent, hidden, parent, name)
+                        guarded = folder_writing.rename_if_absent(parent, hidden, parent, name)
                     else:
                         if put.expected is not None:
                             self._must_be_as(parent, name, put.key, put.expected)
@@ -328,7 +368,7 @@ class FolderStore:
                 placed = entry_of(put.key, os.stat(name, dir_fd=parent, follow_symlinks=False))._replace(etag=LINK)
                 if os.readlink(name, dir_fd=parent) != text:
                     raise Corrupt(f"pine://{self.name}/{show(put.key)}: the link does not read back the same.")
-                return Placed(placed, "read-back", guarded=put.if_absent, crc=put.card.crc)
+                return Placed(placed, "read-back", guarded=guarded, crc=put.card.crc)
 
         placed: Placed = await self._do(work)
         return placed
@@ -412,13 +452,27 @@ class FolderStore:
         """A small file together with others; a large one by itself."""
         try:
             if size <= SMALL_WRITE:
-                return await self._batches.write(begin)
+                return self._is_ours(await self._batches.write(begin))
             (found,) = await asyncio.to_thread(write_together, [begin], self._parents)
             if isinstance(found, Exception):
                 raise found
         except OSError as exc:
             raise _translated(exc, self.name) from exc
-        return found
+        return self._is_ours(found)
+
+    def _is_ours(self, placed: Placed) -> Placed:
+        self._wrote.append(placed.entry.inode)
+        self._wrote_sorted = False
+        return placed
+
+    def _must_not_be_ours(self, key: bytes, expected: Entry) -> None:
+        """What was written a moment ago is never taken away, under whatever name it seems to be another file."""
+        if not self._wrote_sorted:
+            self._wrote, self._wrote_sorted = array("Q", sorted(self._wrote)), True
+        at = bisect.bisect_left(self._wrote, expected.inode)
+        if at < len(self._wrote) and self._wrote[at] == expected.inode:
+            message = f"pine://{self.name}/{show(key)} is a file that this very run has put there. It was left alone."
+            raise Taken(message, code="written-by-this-run")
 
     def _hidden(self) -> bytes:
         return f".pinecart-{self._run}-{os.getpid()}-{next(self._numbers)}.part".encode()
@@ -434,7 +488,7 @@ class FolderStore:
     @contextlib.contextmanager
     def _writing(self, put: Put, parents: Parents) -> Iterator[Writing]:
         """A file with its bytes, permissions and time; cleared away if that fails."""
-        writing = Writing(self.name, put, parents, self._hidden(), read_back=self._reads_back)
+        writing = Writing(self.name, put, parents, self._hidden(), self._same, read_back=self._reads_back)
         try:
             yield writing
             writing.give()
@@ -477,6 +531,7 @@ class FolderStore:
         _must_be_safe(to, self.name)
         *parents, name = key.split(b"/")
         *new_parents, new = to.split(b"/")
+        self._must_not_be_ours(key, expected)
 
         def work() -> Entry:
             with self._dir(tuple(parents)) as here, self._dir(tuple(new_parents), create=True) as there:
@@ -501,6 +556,7 @@ class FolderStore:
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
         *parents, name = key.removesuffix(b"/").split(b"/")
+        self._must_not_be_ours(key, expected)
 
         def work() -> bool:
             with self._dir(tuple(parents)) as parent:
@@ -534,8 +590,14 @@ class FolderStore:
     def _must_be_as(self, parent: int, name: bytes, key: bytes, expected: Entry) -> None:
         found = os.stat(name, dir_fd=parent, follow_symlinks=False)
         regular = st.S_ISREG(found.st_mode) or (expected.etag == LINK and st.S_ISLNK(found.st_mode))
-        if not regular or fingerprint(entry_of(key, found)) != fingerprint(expected):
+        if not regular or not self._same(found, expected):
             raise Taken(f"pine://{self.name}/{show(key)} is not as it was when this was planned. It was left alone.")
+
+    def _same(self, found: os.stat_result, expected: Entry) -> bool:
+        """The very file. Where names fold, some file systems give each spelling of a name an inode of its own."""
+        if self._habits and self._habits.folding != EXACT:
+            expected = expected._replace(inode=found.st_ino)
+        return fingerprint(entry_of(b"", found)) == fingerprint(expected)
 
     async def clear_uploads(self, key: bytes, since: str) -> int:
         return 0

@@ -99,7 +99,7 @@ async def renamed(pages: Pages, rule: Renaming, scratch: str) -> Pages:
                 new = rule.new_key(entry, counter)
                 held.append(entry._replace(key=new, was=entry.key, fault=entry.fault or _unsafe(new)))
             if len(held) >= SORT_ROWS:
-                runs.append(_kept(sorted(held), files, scratch))
+                runs.append(kept_on_disk(sorted(held), files, scratch))
                 held = []
         page_out: list[Entry] = []
         for key, group in itertools.groupby(heapq.merge(*runs, sorted(held)), key=lambda e: e.key):
@@ -120,13 +120,13 @@ def _unsafe(key: bytes) -> str:
     return "" if key and not key.startswith(b"/") else "unsafe-name"
 
 
-def _kept(entries: list[Entry], files: contextlib.ExitStack, scratch: str) -> Iterator[Entry]:
-    """Entries on disk, read back one by one."""
+def kept_on_disk(items: list[Any], files: contextlib.ExitStack, scratch: str) -> Iterator[Any]:
+    """Entries or rows on disk, read back one by one."""
     file = files.enter_context(tempfile.TemporaryFile(dir=scratch))  # noqa: SIM115 - closed with the stack
-    for entry in entries:
-        pickle.dump(tuple(entry), file)
+    for item in items:
+        pickle.dump(item, file)
     file.seek(0)
-    return (Entry(*pickle.load(file)) for _ in range(len(entries)))  # noqa: S301 - our own, written just now
+    return (pickle.load(file) for _ in range(len(items)))  # noqa: S301 - our own, written just now
 
 
 async def nothing() -> Pages:

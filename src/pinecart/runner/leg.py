@@ -17,6 +17,7 @@ from typing import IO, Any, NamedTuple, Protocol
 from pinecart.core.decide import Answer, Comparison, Decision, Intent, Look, Reason, Rules, Verdict, consider, left_out
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Likeness, Row, fingerprint, likeness
 from pinecart.core.errors import Corrupt, Incomplete, Missing, SignInRefused, StoreError, Taken
+from pinecart.core.folding import EXACT
 from pinecart.core.guards import Counts, Held, Limits, holds, list_digest
 from pinecart.core.keeping import Keep
 from pinecart.core.lifecycle import Phase
@@ -26,7 +27,8 @@ from pinecart.core.renaming import Renaming
 from pinecart.core.retry import Retry
 from pinecart.core.selection import Selection
 from pinecart.runner.carry import REPLACED, Carrier, decision_id
-from pinecart.runner.feed import Pages, far_entries, leg_rows, merged, nothing, source_entries
+from pinecart.runner.feed import Pages, far_entries, leg_rows, nothing, source_entries
+from pinecart.runner.folded import OneName, matched, one_name
 from pinecart.runner.look import Pair, compare_contents, content_crc, extra_of
 from pinecart.runner.pacing import Pacer, Width
 from pinecart.runner.pool import Pool
@@ -48,7 +50,7 @@ PROBLEM_WORDS = {
     Reason.EXISTS: "Something else lies there under this name, and the job says not to replace it.",
     Reason.UNREADABLE: "The service's account may not read this folder. Grant it the right.",
     Reason.NOT_A_FILE: "It is a link or a special file, not a regular file. It was left out.",
-    Reason.NAME_CLASH: "Two files would get this name. Neither was carried; change the renaming.",
+    Reason.NAME_CLASH: "Two files would get this one name there, by a renaming or because upper and lower case are one there. None was touched: rename one, or change the rule.",
     Reason.UNSAFE_NAME: "A name like this can't be carried safely.",
 }
 
@@ -149,6 +151,7 @@ class LegRun:
         self._planned = False
         self._planned_at = 0.0
         self._unreadable = b""  # a folder of the source that can't be entered: what lies in it seems gone, and isn't
+        self._names = OneName(EXACT, at_target=False, scratch=job.scratch)
         self._blocked: list[Item] = []  # copies in whose way something lies that is yet to be removed
         self.counts = Counts(0, 0, 0)
         self.held: list[HeldList] = []
@@ -164,6 +167,8 @@ class LegRun:
         self._phase(Phase.CONNECTING)
         await job.source.store.check_place(job.source.prefix)
         await job.target.store.check_place(job.target.prefix)
+        if not job.one:
+            self._names = await one_name(job.source, job.target, job.scratch)
         if not job.only_plan:
             await self._settle_what_was_meant()
         for _ in range(MOST_PLANS):
@@ -291,7 +296,7 @@ class LegRun:
         selection, everything, now_ns = job.selection, job.selection.is_everything, time.time_ns()
         rows = sources = 0
         plain, same_bytes, same = self._plain(), 0, 0
-        async for some in merged(source, far, nothing() if asked else self._rows()):
+        async for some in matched(source, far, nothing() if asked else self._rows(), self._names):
             for key, entry, there, row in some:
                 if (
                     plain
@@ -725,7 +730,7 @@ class LegRun:
         job, objects, size, differences = self._job, 0, 0, 0
         self._phase(Phase.CHECKING)
         far = far_entries(job.target, job.one, self._cuts)
-        async for some in merged(nothing(), far, self._rows()):
+        async for some in matched(nothing(), far, self._rows(), self._names):
             for _, _, there, row in some:
                 if there is not None:
                     objects, size = objects + (not there.is_folder), size + there.size

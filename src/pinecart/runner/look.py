@@ -66,7 +66,7 @@ async def compare_contents(pair: Pair, by: Comparison) -> tuple[Answer, str]:
     if not far_entry.inode and entry.inode and far_time is not None and _same_time(far_time, entry.modified_ns):
         return Answer.EQUAL, far_crc
     source_crc, source_time = await known_crc(pair.source, pair.source_key, entry)
-    times_equal = source_time is not None and _same_time(source_time, far_time)
+    times_equal = _same_time(source_time, far_time, await _time_step(pair))
     if by is Comparison.SIZE_AND_TIME:
         return (Answer.EQUAL, far_crc) if times_equal else (Answer.DIFFERS, "")
     if source_crc and far_crc:
@@ -74,8 +74,17 @@ async def compare_contents(pair: Pair, by: Comparison) -> tuple[Answer, str]:
     return (Answer.EQUAL, far_crc) if times_equal else (Answer.UNPROVEN, "")
 
 
-def _same_time(a: int | None, b: int | None) -> bool:
-    return a is not None and b is not None and abs(a - b) < TIME_STEP_NS
+def _same_time(a: int | None, b: int | None, step_ns: int = TIME_STEP_NS) -> bool:
+    return a is not None and b is not None and abs(a - b) < step_ns
+
+
+async def _time_step(pair: Pair) -> int:
+    """Times nearer than this may be the same one: the coarser clock of the two places decides."""
+    steps = [
+        (await s.abilities(k.rpartition(b"/")[0])).time_step_ns
+        for s, k in ((pair.source, pair.source_key), (pair.far, pair.far_key))
+    ]
+    return max(TIME_STEP_NS, *steps)
 
 
 async def _by_content(pair: Pair) -> tuple[Answer, str]:

@@ -14,7 +14,8 @@ from pinecart.core.errors import PinecartError, StoreError
 from pinecart.core.places import ASIDE, Location
 from pinecart.core.ports import Store, Uploads
 from pinecart.core.retry import Retry
-from pinecart.runner.feed import far_entries, leg_rows, merged, source_entries
+from pinecart.runner.feed import far_entries, leg_rows, source_entries
+from pinecart.runner.folded import matched, one_name
 from pinecart.runner.leg import HeldList, Job, LegRun
 from pinecart.runner.pacing import Pacer
 from pinecart.runner.progress import Progress
@@ -194,7 +195,8 @@ async def _audit(order: Order, number: int, records: Records, recorder: Recorder
     here = source_entries(source, leg.one, leg.renaming, order.scratch)
     there, rows = far_entries(target, leg.one), leg_rows(records.pages(number), leg.one)
     selection, now_ns = leg.selection, time.time_ns()
-    async for some in merged(here, there, rows):
+    names = await one_name(source, target, order.scratch, only_look=True)
+    async for some in matched(here, there, rows, names):
         for key, entry, far, row in some:
             if records.stopping():
                 return

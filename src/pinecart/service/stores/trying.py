@@ -202,6 +202,13 @@ async def _one(name: str, call: Callable[[], Awaitable[str]], steps: list[Step])
     return True
 
 
+FOLDED = (
+    "upper and lower case",
+    "letters that case folding makes two, such as \u00df and ss",
+    "a letter with its accent, as one code point or two",
+)
+
+
 async def _try_folder(spec: dict[str, Any], write_to: str, steps: list[Step]) -> None:
     account = pwd.getpwuid(os.geteuid()).pw_name
     store = open_store(spec)
@@ -216,3 +223,8 @@ async def _try_folder(spec: dict[str, Any], write_to: str, steps: list[Step]) ->
     may = os.access(os.path.join(spec["path"], write_to), os.W_OK)
     words = f"The system account {account!r} may {'' if may else 'not '}write there."
     steps.append(step("write", may, words, "" if may else "store.refused"))
+    place = write_to.encode()
+    able = await store.probe(place) if write_to and may else await store.abilities(place)
+    rules = [words for holds, words in zip(able.folding, FOLDED, strict=True) if holds]
+    words = f"One name there: {'; '.join(rules)}. Two files that differ only so are refused, and listed."
+    steps.append(step("names", True, words if rules else "Each spelling of a name is a file of its own."))
