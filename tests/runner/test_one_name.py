@@ -124,9 +124,9 @@ async def test_two_names_in_a_bucket_are_never_taken_for_what_a_folding_source_h
     assert len(target.objects) == 2
 
 
-def mounted(tmp_path, make, mount):
+def mounted(tmp_path, kind, make, mount):
     """A real file system that folds case, in a file of its own; skipped where it can't be mounted."""
-    image, place = tmp_path / "disk.img", tmp_path / "disk"
+    image, place = tmp_path / "disk.img", tmp_path / kind
     place.mkdir()
     with open(image, "wb") as file:
         file.truncate(64 << 20)
@@ -149,7 +149,7 @@ def disk(request, tmp_path):
         "exfat": (["mkfs.exfat"], ["mount.exfat-fuse"]),
         "ntfs": (["mkntfs", "-F", "-q"], ["lowntfs-3g", "-o", "ignore_case"]),
     }
-    place, device = mounted(tmp_path, *kinds[request.param])
+    place, device = mounted(tmp_path, request.param, *kinds[request.param])
     yield place
     subprocess.run(["umount", str(place)], check=True)
     if device.startswith("/dev/"):
@@ -192,6 +192,17 @@ async def test_a_mirror_onto_a_real_disk_that_folds_names(disk, tmp_path):
     assert not [p for p in disk.rglob("*") if p.name.endswith(".part")]
     aside = [("office", b".pinecart-aside/3/")]
     assert (await run(memory, source, target(), 4, intent="mirror", aside=aside)).acted == 0
+
+
+async def test_a_name_that_a_real_disk_cant_hold_is_refused_and_listed(disk):
+    source, memory = MemoryStore("posts", {}), Memory()
+    for name in ("why?", "so?/x", "plain"):
+        source.set(name.encode(), name.encode())
+    await run(memory, source, open_store({"kind": "folder", "name": "office", "path": str(disk)}))
+    refused = {"exfat": {"copy new": 1, "copy new (unsafe-name)": 2}, "ntfs": {"copy new": 3}}
+    assert done(memory) == refused[disk.name]
+    assert {n.encode() for n in ("why?", "so?/x", "plain")} >= set(contents(disk / "dawn").values())
+    assert len(contents(disk / "dawn")) == refused[disk.name]["copy new"]
 
 
 async def test_a_move_from_and_a_comparison_by_time_with_a_real_disk_that_folds_names(disk, tmp_path):

@@ -802,7 +802,7 @@ def _enter(fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
     except FileNotFoundError:
         if not create:
             raise
-        with contextlib.suppress(FileExistsError):
+        with contextlib.suppress(FileExistsError), folder_writing.holdable(part, fd):
             os.mkdir(part, dir_fd=fd)
         os.fsync(fd)
         return os.open(part, _DIR, dir_fd=fd)

@@ -17,7 +17,7 @@ from typing import Any
 
 from pinecart.core.checksum import EMPTY, Crc64, combine
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Corrupt, StoreError, Taken
+from pinecart.core.errors import Corrupt, StoreError, Taken, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Placed, Put
 
@@ -155,11 +155,12 @@ class Writing:
         return Corrupt(f"pine://{self._store}/{show(self.put.key)}: what was written does not read back the same.")
 
     def name(self) -> None:
-        if self.put.if_absent:
-            self._guarded = rename_if_absent(self.parent, self._hidden or b"", self.parent, self._name)
-        else:
-            self._still_as_compared()
-            os.replace(self._hidden or b"", self._name, src_dir_fd=self.parent, dst_dir_fd=self.parent)
+        with holdable(self.put.key, self.parent):
+            if self.put.if_absent:
+                self._guarded = rename_if_absent(self.parent, self._hidden or b"", self.parent, self._name)
+            else:
+                self._still_as_compared()
+                os.replace(self._hidden or b"", self._name, src_dir_fd=self.parent, dst_dir_fd=self.parent)
         self._hidden = None
 
     def placed(self, crc: str) -> Placed:
@@ -300,6 +301,18 @@ def rename_if_absent(from_dir: int, name: bytes, to_dir: int, new: bytes) -> boo
         return False
     os.unlink(name, dir_fd=from_dir)
     return True
+
+
+@contextlib.contextmanager
+def holdable(name: bytes, parent: int) -> Iterator[None]:
+    """A name that is refused though its folder is still there is one that this file system can't hold (such as one with `?`)."""
+    try:
+        yield
+    except OSError as exc:
+        if exc.errno not in (errno.ENOENT, errno.EINVAL, errno.EILSEQ) or not os.fstat(parent).st_nlink:
+            raise
+        words = f"{show(name)}: the file system there can't hold this name. Rename it, or by a rule on the way."
+        raise Unsafe(words, code="unsafe-name") from exc
 
 
 def _type_of(fd: int) -> int:

@@ -227,4 +227,5 @@ async def _try_folder(spec: dict[str, Any], write_to: str, steps: list[Step]) ->
     able = await store.probe(place) if write_to and may else await store.abilities(place)
     rules = [words for holds, words in zip(able.folding, FOLDED, strict=True) if holds]
     words = f"One name there: {'; '.join(rules)}. Two files that differ only so are refused, and listed."
-    steps.append(step("names", True, words if rules else "Each spelling of a name is a file of its own."))
+    if rules:
+        steps.append(step("names", True, words))
