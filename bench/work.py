@@ -52,7 +52,7 @@ def recorded(
         from pinecart.runner.run import Order, carry_out
         from pinecart.service.config.rights import SYSTEM
         from pinecart.service.runs import services
-        from pinecart.service.worker.child import Desk
+        from pinecart.service.worker.child import Desk, settle_in
 
         call_command("migrate", verbosity=0)
         definition = read_definition({"job": "bench", "legs": [leg]})
@@ -63,7 +63,7 @@ def recorded(
                  "awaited_unknown": []}  # fmt: skip
 
         async def work(log: Any) -> tuple[Any, float, float]:
-            asyncio.get_running_loop().set_default_executor(ThreadPoolExecutor(32))
+            settle_in()
             desk = Desk(given, log)
             stores = {n: open_store(s) if isinstance(s, dict) else s for n, s in (("a", source), ("b", target))}
             order = Order(run.pk, "transfer", definition, stores, own)

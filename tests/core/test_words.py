@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from pinecart.core.checksum import combine, crc_of
 from pinecart.core.definition import read_definition, sentences
+from pinecart.core.entries import Entry, Row
 from pinecart.core.errors import Incomplete, Invalid, WrongMoment
 from pinecart.core.lifecycle import NEXT, Event, State, advance
 from pinecart.core.listing import Ascending, Merge
@@ -64,6 +65,10 @@ def test_malformed_patterns_are_named(pattern):
     assert caught.value.code == "pattern.malformed"
 
 
+def _item(key, *, is_row):
+    return tuple(Row(key, "", "")) if is_row else Entry(key, 0, None)
+
+
 keys = st.lists(st.binary(min_size=1, max_size=3), max_size=12, unique=True).map(sorted)
 
 
@@ -71,13 +76,16 @@ keys = st.lists(st.binary(min_size=1, max_size=3), max_size=12, unique=True).map
 def test_the_merge_gives_every_key_once_with_all_its_sides(a, b, c, page):
     merge, sides = (
         Merge(),
-        [[[(k,) for k in side[i : i + page]] for i in range(0, len(side), page)] for side in (a, b, c)],
+        [
+            [[_item(k, is_row=side is c) for k in side[i : i + page]] for i in range(0, len(side), page)]
+            for side in (a, b, c)
+        ],
     )
     found = []
     while (side := merge.lacking()) is not None:
         merge.feed(side, sides[side].pop(0) if sides[side] else None)
-        found += merge.ready()
-    found += merge.ready()
+        found += [each for some in merge.ready() for each in some]
+    found += [each for some in merge.ready() for each in some]
     assert [(k, *(x is not None for x in r)) for k, *r in found] == [
         (k, k in a, k in b, k in c) for k in sorted({*a, *b, *c})
     ]

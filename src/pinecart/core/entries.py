@@ -7,6 +7,7 @@ means same, nothing more.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from enum import Enum
 from typing import NamedTuple
 
@@ -89,6 +90,32 @@ def fingerprint(entry: Entry) -> str:
     if entry.inode:
         return f"{entry.size}.{entry.modified_ns}.{entry.ctime_ns}.{entry.inode}"
     return f"{entry.size}|{entry.etag}"
+
+
+class Columns(NamedTuple):
+    """The fields of many entries, field by field: looked at together they cost a fraction of one by one."""
+
+    key: tuple[bytes, ...]
+    size: tuple[int, ...]
+    modified_ns: tuple[int | None, ...]
+    etag: tuple[str, ...]
+    version: tuple[str, ...]
+    ctime_ns: tuple[int, ...]
+    inode: tuple[int, ...]
+    fault: tuple[str, ...]
+    was: tuple[bytes, ...]
+
+    @classmethod
+    def of(cls, entries: Sequence[Entry]) -> Columns:
+        return cls(*zip(*entries, strict=True))
+
+    def fingerprints(self) -> list[str]:
+        if all(self.inode):
+            four = zip(self.size, self.modified_ns, self.ctime_ns, self.inode, strict=True)
+            return [f"{s}.{m}.{c}.{i}" for s, m, c, i in four]
+        if not any(self.inode):
+            return [f"{s}|{e}" for s, e in zip(self.size, self.etag, strict=True)]
+        return [fingerprint(Entry(*fields)) for fields in zip(*self, strict=True)]
 
 
 def likeness(entry: Entry, remembered: str) -> Likeness:

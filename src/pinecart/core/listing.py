@@ -6,14 +6,20 @@ A breach means that the listing is incomplete, and after an incomplete listing n
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from operator import itemgetter, lt
 from typing import Any
 
+from pinecart.core.entries import Entry, Row
 from pinecart.core.errors import Incomplete
 from pinecart.core.places import show
 
 SIDES = 3  # source listing, far listing, ledger
+AT_ONCE = 250  # keys that are looked at together where all three sides have them
+
+Found = tuple[bytes, Any, Any, Any]
+_key = itemgetter(0)
 
 
 class Ascending:
@@ -24,18 +30,35 @@ class Ascending:
         self.last: bytes | None = None
 
     def check(self, page: Sequence[Any]) -> Sequence[Any]:
-        last = self.last
-        for item in page:
-            key = item[0]
-            if last is not None and key <= last:
-                raise Incomplete(
-                    f"The listing of {self.whose} is out of order or repeats itself at {show(key)!r} (after "
-                    f"{show(last)!r}). It can't be trusted to be whole; try again, and if it stays so, ask the store's operator.",
-                    code="listing.out-of-order",
-                )
-            last = key
-        self.last = last
+        keys = list(map(_key, page))
+        if self.last is not None:
+            keys.insert(0, self.last)
+        if not all(map(lt, keys, keys[1:])):
+            at = next(n for n in range(1, len(keys)) if keys[n] <= keys[n - 1])
+            raise Incomplete(
+                f"The listing of {self.whose} is out of order or repeats itself at {show(keys[at])!r} (after "
+                f"{show(keys[at - 1])!r}). It can't be trusted to be whole; try again, and if it stays so, ask the store's operator.",
+                code="listing.out-of-order",
+            )
+        if keys:
+            self.last = keys[-1]
         return page
+
+
+@dataclass(frozen=True)
+class Together:
+    """A stretch of keys which all three sides have: most of what there is, where little has changed.
+
+    rows: in the order of core.entries.Row's fields.
+    """
+
+    sources: Sequence[Entry]
+    theres: Sequence[Entry]
+    rows: Sequence[tuple[Any, ...]]
+
+    def __iter__(self) -> Iterator[Found]:
+        for source, there, row in zip(self.sources, self.theres, self.rows, strict=True):
+            yield source.key, source, there, Row._make(row)
 
 
 class Merge:
@@ -46,13 +69,14 @@ class Merge:
     """
 
     def __init__(self) -> None:
-        self._pages: list[deque[Any]] = [deque() for _ in range(SIDES)]
+        self._pages: list[Sequence[Any]] = [()] * SIDES
+        self._at = [0] * SIDES
         self._ended = [False] * SIDES
 
     def lacking(self) -> int | None:
         """The side that must be fed before more can be said; None when all have ended and nothing is left."""
         for i in range(SIDES):
-            if not self._pages[i] and not self._ended[i]:
+            if self._at[i] == len(self._pages[i]) and not self._ended[i]:
                 return i
         return None
 
@@ -60,23 +84,58 @@ class Merge:
         if page is None:
             self._ended[side] = True
         else:
-            self._pages[side].extend(page)
+            self._pages[side] = [*self._pages[side][self._at[side] :], *page] if self._left(side) else page
+            self._at[side] = 0
 
-    def ready(self) -> Iterator[tuple[bytes, Any, Any, Any]]:
-        """Yield (key, source, far, row), None where a side has nothing, until a side must be fed."""
-        a, b, c = self._pages
-        ended_a, ended_b, ended_c = self._ended
-        while (a or ended_a) and (b or ended_b) and (c or ended_c):
-            if a and b and c and (key := a[0][0]) == b[0][0] == c[0][0]:  # nothing but this, where little has changed
-                yield key, a.popleft(), b.popleft(), c.popleft()
+    def _left(self, side: int) -> int:
+        return len(self._pages[side]) - self._at[side]
+
+    def ready(self) -> Iterator[Together | list[Found]]:
+        """Until a side must be fed: some (key, source, far, row), None where a side has nothing; or many together."""
+        some: list[Found] = []
+        while self.lacking() is None and any(map(self._left, range(SIDES))):
+            together = self._together()
+            if together is None:
+                some += self._one_by_one()
                 continue
-            heads = [side[0][0] for side in (a, b, c) if side]
+            if some:
+                yield some
+                some = []
+            yield together
+        if some:
+            yield some
+
+    def _together(self) -> Together | None:
+        count = min(AT_ONCE, *map(self._left, range(SIDES)))
+        if not count:
+            return None
+        first, second, third = (p[at : at + count] for p, at in zip(self._pages, self._at, strict=True))
+        if first[-1][0] != second[-1][0] or first[-1][0] != third[-1][0]:
+            return None
+        keys = list(map(_key, first))
+        if keys != list(map(_key, second)) or keys != list(map(_key, third)):
+            return None
+        self._at = [at + count for at in self._at]
+        return Together(first, second, third)
+
+    def _one_by_one(self) -> Iterator[Found]:
+        """Up to AT_ONCE keys of the side with the most, in order."""
+        (a, b, c), (i, j, k) = self._pages, self._at
+        n_a, n_b, n_c = len(a), len(b), len(c)
+        ended_a, ended_b, ended_c = self._ended
+        for _ in range(AT_ONCE):
+            if not ((i < n_a or ended_a) and (j < n_b or ended_b) and (k < n_c or ended_c)):
+                break
+            heads = [page[at][0] for page, at, n in ((a, i, n_a), (b, j, n_b), (c, k, n_c)) if at < n]
             if not heads:
-                return
+                break
             key = min(heads)
-            yield (
-                key,
-                a.popleft() if a and a[0][0] == key else None,
-                b.popleft() if b and b[0][0] == key else None,
-                c.popleft() if c and c[0][0] == key else None,
-            )
+            source = there = row = None
+            if i < n_a and a[i][0] == key:
+                source, i = a[i], i + 1
+            if j < n_b and b[j][0] == key:
+                there, j = b[j], j + 1
+            if k < n_c and c[k][0] == key:
+                row, k = Row._make(c[k]), k + 1
+            yield key, source, there, row
+        self._at = [i, j, k]

@@ -47,6 +47,12 @@ class Selection(NamedTuple):
             return False
         return self.take is None or self.take.fullmatch(key) is not None
 
+    def takes_all(self, keys: Sequence[bytes]) -> bool:
+        """Whether each of them is taken, by name alone."""
+        if self.leave_out is not None and any(map(self.leave_out.fullmatch, keys)):
+            return False
+        return self.take is None or all(map(self.take.fullmatch, keys))
+
     def why_not(self, key: bytes, entry: Entry | None, now_ns: int) -> Reason | None:
         """The rule that leaves this key out; None: it is taken. A time that isn't known is never outside a rule."""
         if not self.takes(key):

@@ -17,6 +17,7 @@ import os
 import re
 import stat as st
 import struct
+import sys
 import time
 from array import array
 from collections.abc import AsyncIterator, Generator, Iterator, Mapping, Sequence
@@ -48,6 +49,8 @@ from pinecart.drivers.pieces import each_piece, piece_size
 PAGE = 1000
 _DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+_KIND, _SLASH = 0o170000, ord("/")
+_NAMES = sys.getfilesystemencoding()
 LINK = "link"
 _new_entry = partial(tuple.__new__, Entry)
 SMALL = 64 << 10  # up to here a file is read at once, where the kernel has it in memory
@@ -125,7 +128,7 @@ class FolderStore:
     def _seen(self, prefix: bytes) -> folder_names.Habits:
         def some() -> Iterator[tuple[int, bytes]]:
             found = self._walk(_parts(prefix), b"", b"", "")
-            for entry in itertools.islice(found, folder_names.LOOKED_AT):
+            for entry in itertools.islice(itertools.chain.from_iterable(found), folder_names.LOOKED_AT):
                 parent, _, name = entry.key.rpartition(b"/")
                 if name and not entry.fault:
                     with self._dir(_parts(prefix) + _parts(parent)) as fd:
@@ -165,56 +168,88 @@ class FolderStore:
 
     async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
         found = self._walk(_parts(prefix), b"", after, folders)
+
+        def next_page() -> list[Entry]:
+            page: list[Entry] = []
+            for some in found:
+                page += some
+                if len(page) >= PAGE:
+                    break
+            return page
+
         try:
-            while page := await self._do(lambda: list(itertools.islice(found, PAGE))):
+            while page := await self._do(next_page):
                 yield page
         finally:
             await asyncio.to_thread(found.close)
 
-    def _walk(self, parts: tuple[bytes, ...], base: bytes, after: bytes, folders: str) -> Generator[Entry, None, None]:
-        """Everything below, in byte order of the whole key: a folder sorts as if its name ended in `/`."""
+    def _walk(
+        self, parts: tuple[bytes, ...], base: bytes, after: bytes, folders: str
+    ) -> Generator[Sequence[Entry], None, None]:
+        """Everything below, some at a time, in byte order of the whole key: a folder sorts as if its name ended in `/`."""
         try:
             opened = self._dir(parts)
             fd = opened.__enter__()
         except (PermissionError, Unsafe):
             if not base:
                 raise
-            yield Entry(base, 0, None, fault="unreadable")
+            yield [Entry(base, 0, None, fault="unreadable")]
             return
         except OSError as exc:
             if not base or exc.errno != errno.ELOOP:
                 raise
-            yield Entry(base, 0, None, fault="not-a-file")  # a link that leads out of the root
+            yield [Entry(base, 0, None, fault="not-a-file")]  # a link that leads out of the root
             return
         try:
             names = _names(fd, follow=self._links == "follow")
             if self._links == "follow" and _holds_itself(self, parts, fd):
-                yield Entry(base, 0, None, fault="not-a-file")  # a link to a folder above: it would never end
+                yield [Entry(base, 0, None, fault="not-a-file")]  # a link to a folder above: it would never end
                 return
+            some = []
             if base > after and (folders == "all" or (folders == "empty" and not names)):
-                yield _folder(base, os.fstat(fd))
-            for name, is_dir in names:
-                key = base + name + (b"/" if is_dir else b"")
-                if key <= after and not (is_dir and after.startswith(key)):
+                some.append(_folder(base, os.fstat(fd)))
+            stat_here = partial(os.stat, dir_fd=fd, follow_symlinks=False)
+            for name in names:
+                key = base + name
+                if key <= after and not (key.endswith(b"/") and after.startswith(key)):
                     continue
-                if is_dir:
-                    yield from self._walk((*parts, name), key, after, folders)
-                elif name[:10] == b".pinecart-" and self._ours.fullmatch(name):
+                if key[-1] == _SLASH:
+                    if some:
+                        yield some
+                        some = []
+                    yield from self._walk((*parts, name[:-1]), key, after, folders)
+                    continue
+                if name[:10] == b".pinecart-" and self._ours.fullmatch(name):
                     os.unlink(name, dir_fd=fd)
-                elif entry := self._listed(fd, name, key):
-                    yield entry
+                    continue
+                try:
+                    found = stat_here(name)
+                except FileNotFoundError:
+                    continue
+                if found.st_mode & _KIND == st.S_IFREG:
+                    some.append(
+                        _new_entry(
+                            (key, found.st_size, found.st_mtime_ns, "", "", found.st_ctime_ns, found.st_ino, "", b"")
+                        )
+                    )
+                elif entry := self._listed(fd, name, key, found):
+                    some.append(entry)
+                if len(some) >= PAGE:
+                    yield some
+                    some = []
+            if some:
+                yield some
         finally:
             opened.__exit__(None, None, None)
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
         def look() -> Level:
             with self._dir(_parts(prefix)) as fd:
-                names = [(n + b"/" if d else n, d) for n, d in _names(fd, follow=self._links == "follow")]
-                names = [n for n in names if n[0] > after]
+                names = [n for n in _names(fd, follow=self._links == "follow") if n > after]
                 page = names[:limit]
-                entries = [self._listed(fd, n, n) for n, is_dir in page if not is_dir]
-                more = page[-1][0] if len(names) > limit else b""
-                return Level([n for n, is_dir in page if is_dir], [e for e in entries if e], more)
+                entries = [self._listed(fd, n, n) for n in page if not n.endswith(b"/")]
+                more = page[-1] if len(names) > limit else b""
+                return Level([n for n in page if n.endswith(b"/")], [e for e in entries if e], more)
 
         return await self._do(look)
 
@@ -385,9 +420,10 @@ class FolderStore:
                 return None
             return entry_of(key, found)._replace(etag=LINK), os.readlink(name, dir_fd=parent)
 
-    def _listed(self, fd: int, name: bytes, key: bytes) -> Entry | None:
+    def _listed(self, fd: int, name: bytes, key: bytes, found: os.stat_result | None = None) -> Entry | None:
+        """found: its stat, if it has been asked for. None: it is gone, or skipped."""
         try:
-            found = os.stat(name, dir_fd=fd, follow_symlinks=False)
+            found = found or os.stat(name, dir_fd=fd, follow_symlinks=False)
             if st.S_ISLNK(found.st_mode):
                 if self._links == "skip":
                     return None
@@ -397,9 +433,8 @@ class FolderStore:
                     return self._listed_through(fd, name, key)
         except FileNotFoundError:
             return None
-        if st.S_ISREG(found.st_mode):
-            return _new_entry((key, found.st_size, found.st_mtime_ns, "", "", found.st_ctime_ns, found.st_ino, "", b""))
-        return entry_of(key, found)._replace(fault="not-a-file")
+        entry = entry_of(key, found)
+        return entry if st.S_ISREG(found.st_mode) else entry._replace(fault="not-a-file")
 
     def _listed_through(self, fd: int, name: bytes, key: bytes) -> Entry:
         try:
@@ -808,12 +843,11 @@ def _enter(fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
         return os.open(part, _DIR, dir_fd=fd)
 
 
-def _names(fd: int, *, follow: bool) -> list[tuple[bytes, bool]]:
+def _names(fd: int, *, follow: bool) -> list[bytes]:
+    """In byte order; those of folders end in `/`, and sort so."""
     with os.scandir(fd) as found:
-        names = [(os.fsencode(e.name), e.is_dir(follow_symlinks=follow)) for e in found]
-    if not any(is_dir for _, is_dir in names):
-        return sorted(names)
-    return sorted(names, key=lambda n: n[0] + b"/" if n[1] else n[0])
+        texts = [e.name + "/" if e.is_dir(follow_symlinks=follow) else e.name for e in found]
+    return sorted([text.encode(_NAMES, "surrogateescape") for text in texts])
 
 
 def _folder(key: bytes, found: os.stat_result) -> Entry:

@@ -8,12 +8,13 @@ import heapq
 import itertools
 import pickle
 import tempfile
+import time
 from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Iterator, Sequence
 from typing import Any
 
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Missing
-from pinecart.core.listing import Ascending, Merge
+from pinecart.core.listing import Ascending, Found, Merge, Together
 from pinecart.core.renaming import Renaming
 from pinecart.runner.ranges import in_ranges
 from pinecart.runner.side import Side
@@ -21,7 +22,9 @@ from pinecart.runner.side import Side
 SORT_ROWS = 100_000
 
 Pages = AsyncIterator[Sequence[Any]]
-Found = tuple[bytes, Any, Any, Any]
+Some = Together | list[Found]
+WAITING = 0.5  # of the time for a page: less work than this is waiting
+LOOKS = 8  # pages after which it is known whether fetching one keeps the processor busy
 
 
 async def absent_is_empty(pages: Pages) -> Pages:
@@ -136,24 +139,40 @@ async def nothing() -> Pages:
 
 
 class _Ahead:
-    """One side, its next page being fetched while the last one is used."""
+    """One side. Its next page is fetched while the last one is used, where fetching is waiting for others.
+
+    Where it is work of our own processor's, as in a folder whose names are in memory, two threads at once would only
+    be in each other's way: each call to the kernel gives the interpreter to the other one, and waits to have it back.
+    """
 
     def __init__(self, pages: Pages, whose: str) -> None:
         self._pages = pages
         self._check = Ascending(whose)
-        self._next: asyncio.Future[Sequence[Any] | None] = asyncio.ensure_future(self._fetch())
+        self._next: asyncio.Future[Sequence[Any] | None] | None = asyncio.ensure_future(self._fetch())
+        self._looks, self._waited, self._worked = 0, 0.0, 0.0
 
     async def _fetch(self) -> Sequence[Any] | None:
         return await anext(self._pages, None)
 
     async def page(self) -> Sequence[Any] | None:
+        if self._next is None:
+            self._next = asyncio.ensure_future(self._fetch())
+        began, since = time.process_time(), time.monotonic()
         page = await self._next
+        self._next = None
         if page is None:
             return None
-        self._next = asyncio.ensure_future(self._fetch())
+        if self._looks < LOOKS:
+            self._looks += 1
+            self._waited += time.monotonic() - since
+            self._worked += time.process_time() - began
+        elif self._worked < self._waited * WAITING:
+            self._next = asyncio.ensure_future(self._fetch())
         return self._check.check(page)
 
     async def close(self) -> None:
+        if self._next is None:
+            return
         self._next.cancel()
         await asyncio.gather(self._next, return_exceptions=True)
         close: Callable[[], Any] | None = getattr(self._pages, "aclose", None)
@@ -161,7 +180,7 @@ class _Ahead:
             await close()
 
 
-async def merged(source: Pages, far: Pages, ledger: Pages) -> AsyncGenerator[Iterator[Found], None]:
+async def merged(source: Pages, far: Pages, ledger: Pages) -> AsyncGenerator[Some, None]:
     """Yield (key, source entry, far entry, ledger row) in key order, some at a time. Raises Incomplete on a listing out of
     order.
     """
@@ -170,8 +189,8 @@ async def merged(source: Pages, far: Pages, ledger: Pages) -> AsyncGenerator[Ite
     try:
         while (side := merge.lacking()) is not None:
             merge.feed(side, await sides[side].page())
-            if merge.lacking() is None:
-                yield merge.ready()
+            for some in merge.ready():
+                yield some
     finally:
         for each in sides:
             await each.close()

@@ -14,8 +14,8 @@ from typing import Any, NamedTuple
 
 from pinecart.core.entries import Entry, Row
 from pinecart.core.folding import EXACT, Folding
-from pinecart.core.listing import Ascending
-from pinecart.runner.feed import SORT_ROWS, Found, Pages, kept_on_disk, merged
+from pinecart.core.listing import Ascending, Found
+from pinecart.runner.feed import SORT_ROWS, Pages, Some, kept_on_disk, merged
 from pinecart.runner.side import Side
 
 PAGE = 1000
@@ -38,7 +38,7 @@ async def one_name(source: Side, target: Side, scratch: str, *, only_look: bool 
     return OneName(here.and_that_of(able.folding), able.folding != EXACT, scratch)
 
 
-async def matched(source: Pages, far: Pages, ledger: Pages, names: OneName) -> AsyncGenerator[Iterator[Found], None]:
+async def matched(source: Pages, far: Pages, ledger: Pages, names: OneName) -> AsyncGenerator[Some, None]:
     """Like `merged`, by what is one name there. Raises Incomplete on a listing out of order."""
     if names.folding == EXACT:
         async for some in merged(source, far, ledger):
@@ -54,7 +54,7 @@ async def matched(source: Pages, far: Pages, ledger: Pages, names: OneName) -> A
         groups = itertools.groupby(heapq.merge(*sides), key=lambda found: found[0])
         each = itertools.chain.from_iterable(_in_one_fold(list(group), names) for _, group in groups)
         while page := list(itertools.islice(each, PAGE)):
-            yield iter(page)
+            yield page
 
 
 async def _sorted(
@@ -63,7 +63,8 @@ async def _sorted(
     """(folded key, number of the side, item) in this order, on disk where there are many."""
     check, held, runs = Ascending(whose), list[tuple[bytes, int, Any]](), list[Iterator[Any]]()
     async for page in pages:
-        held += [(names.folding.fold(item[0]), number, item) for item in check.check(page)]
+        items = check.check(page) if number < 2 else map(Row._make, check.check(page))
+        held += [(names.folding.fold(item[0]), number, item) for item in items]
         if len(held) >= SORT_ROWS:
             runs.append(kept_on_disk(sorted(held), files, names.scratch))
             held = []

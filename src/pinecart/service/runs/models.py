@@ -84,8 +84,9 @@ class Scope(models.Model):
 
 
 class LedgerRow(models.Model):
-    """core.entries.Row, as it is kept."""
+    """core.entries.Row, as it is kept: in the order of the keys itself (a table WITHOUT ROWID), which is how it is read."""
 
+    pk = models.CompositePrimaryKey("scope", "key")
     scope = models.ForeignKey(Scope, on_delete=models.CASCADE)
     key = models.BinaryField()
     source = models.CharField(max_length=120)
@@ -94,9 +95,6 @@ class LedgerRow(models.Model):
     racy = models.BooleanField()
     cleared = models.BooleanField()
     run = models.BigIntegerField()
-
-    class Meta:
-        unique_together = [("scope", "key")]
 
 
 class AsideRow(models.Model):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import fcntl
+import gc
 import hashlib
 import json
 import os
@@ -118,11 +119,11 @@ class Desk:
             found |= {key for rel, (key, mark) in theirs.items() if taken.get(rel) != mark}
         return found
 
-    async def pages(self, leg: int) -> AsyncIterator[list[Row]]:
+    async def pages(self, leg: int) -> AsyncIterator[list[tuple[Any, ...]]]:
         after = b""
         while page := await _reads(selectors.ledger_page, self.scopes[leg], after):
             yield page
-            after = page[-1].key
+            after = page[-1][0]
 
     async def cuts(self, leg: int) -> list[bytes]:
         return await _reads(selectors.ledger_cuts, self.scopes[leg])
@@ -248,9 +249,17 @@ def _take_up(told: bytes, opened: dict[str, Store]) -> None:
             renew(spec)
 
 
+def settle_in() -> None:
+    """For a process that carries a run out: threads enough for files; and it makes many small things and few that hold each
+    other, so that looking for those a tenth as often is enough.
+    """
+    asyncio.get_running_loop().set_default_executor(ThreadPoolExecutor(32))
+    gc.freeze()
+    gc.set_threshold(10_000, 20, 50)
+
+
 async def _work(given: dict[str, Any], desk: Desk, opened: dict[str, Store]) -> None:
-    loop = asyncio.get_running_loop()
-    loop.set_default_executor(ThreadPoolExecutor(32))
+    settle_in()
     desk.log("started", f"Works on {given['kind']} of {given['job']}.", epoch=given["epoch"])
     try:
         order = (await asyncio.to_thread(_order, given))._replace(pacer=desk.pacer)
