@@ -121,8 +121,11 @@ class Reading(Protocol):
     def metadata(self) -> dict[str, str]: ...
 
     async def whole(self) -> bytes: ...
-    async def piece(self, start: int, size: int) -> bytes:
-        """`size` bytes from `start`, of this one content. May be asked for several at once."""
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        """`size` bytes from `start`, of this one content. May be asked for several at once.
+
+        into: room for at least HELD_BYTES that may be used for them; the answer is then a view of it, good until it is used again.
+        """
         ...
 
     def chunks(self) -> AsyncIterator[bytes]: ...

@@ -351,12 +351,15 @@ class FolderStore:
             lambda: Writing(self.name, put, parents, self._hidden(), self._same, read_back=self._reads_back)
         )
 
+        spare: list[bytearray] = []  # used again and again: fresh memory of this size costs as much as the copying
+
         async def carry(_: int, start: int, size: int) -> str:
-            crc = Crc64()
+            crc, room = Crc64(), spare.pop() if spare else bytearray(HELD_BYTES)
             for at in range(start, start + size, HELD_BYTES):
-                chunk = await source.piece(at, min(HELD_BYTES, start + size - at))
+                chunk = await source.piece(at, min(HELD_BYTES, start + size - at), room)
                 crc.add(chunk)
                 await self._do(partial(writing.add_at, chunk, at))
+            spare.append(room)
             return crc.text
 
         try:
@@ -708,7 +711,7 @@ class _File:
         found: bytes = await self._store._do(read)
         return found
 
-    async def piece(self, start: int, size: int) -> bytes:
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         """Short only if the file has become shorter; then it has changed."""
         found: bytes = await self._store._do(partial(os.pread, self._fd, size, start))
         if len(found) != size:
@@ -751,7 +754,7 @@ class _Held:
     async def whole(self) -> bytes:
         return self._body
 
-    async def piece(self, start: int, size: int) -> bytes:
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         return self._body[start : start + size]
 
     async def chunks(self) -> AsyncIterator[bytes]:
@@ -784,7 +787,7 @@ class _Link:
     async def whole(self) -> bytes:
         return self._text
 
-    async def piece(self, start: int, size: int) -> bytes:
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         return self._text[start : start + size]
 
     async def chunks(self) -> AsyncIterator[bytes]:

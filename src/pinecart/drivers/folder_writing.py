@@ -10,6 +10,7 @@ import contextlib
 import ctypes
 import errno
 import os
+import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from types import TracebackType
@@ -24,7 +25,8 @@ from pinecart.core.ports import HELD_BYTES, Placed, Put
 LIBC = ctypes.CDLL(None, use_errno=True)
 SMALL_WRITE = 1 << 20  # up to here files are written together
 TOGETHER = 32  # files that one thread writes at a time, at most
-THREADS = 4
+THREADS = 4  # where the disk is slow; else one is enough, and several only take the interpreter from each other
+SLOW_S = 0.005  # for one file among others
 FLUSH_ALL_FROM = 4  # of so many files on, the whole file system is flushed once
 SEGMENT = 32 << 20  # of a large file: so much is copied before it is read back
 READERS = 4
@@ -203,24 +205,27 @@ class Batches:
     def __init__(self, parents: Callable[[], Parents]) -> None:
         self._parents = parents
         self._waiting: list[tuple[Begin, asyncio.Future[Placed]]] = []
-        self._tasks: set[asyncio.Task[None]] = set()
+        self._tasks: set[asyncio.Task[Any] | None] = set()
+        self._threads = 1
 
     async def write(self, begin: Begin) -> Placed:
         future = asyncio.get_running_loop().create_future()
         self._waiting.append((begin, future))
-        if len(self._tasks) < THREADS:
+        if len(self._tasks) < self._threads:
             task = asyncio.create_task(self._work())
             self._tasks.add(task)
-            task.add_done_callback(self._tasks.discard)
         return await future
 
     async def _work(self) -> None:
-        while self._waiting:
+        while len(self._tasks) <= self._threads and self._waiting:
             batch, self._waiting = self._waiting[:TOGETHER], self._waiting[TOGETHER:]
+            since = time.monotonic()
             try:
                 found: list[Any] = await asyncio.to_thread(write_together, [b for b, _ in batch], self._parents)
             except BaseException as exc:  # noqa: BLE001 - handed to everyone who waits for it
                 found = [exc] * len(batch)
+            if len(batch) >= FLUSH_ALL_FROM:
+                self._threads = THREADS if (time.monotonic() - since) / len(batch) > SLOW_S else 1
             for (_, future), result in zip(batch, found, strict=True):
                 if future.done():
                     continue
@@ -228,6 +233,7 @@ class Batches:
                     future.set_exception(result)
                 else:
                     future.set_result(result)
+        self._tasks.remove(asyncio.current_task())  # here, and not once it has ended: who writes meanwhile must see it go
 
 
 def write_together(begins: list[Begin], parents: Callable[[], Parents]) -> list[Placed | OSError | StoreError]:

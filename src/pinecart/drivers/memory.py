@@ -147,7 +147,7 @@ class _Opened:
     async def whole(self) -> bytes:
         return self._store.objects[self._key].body
 
-    async def piece(self, start: int, size: int) -> bytes:
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         return (await self.whole())[start : start + size]
 
     async def chunks(self) -> AsyncIterator[bytes]:

@@ -202,19 +202,40 @@ class S3Store:
     async def _get(
         self, key: bytes, etag: str, start: int, last: int | None = None, version: str = ""
     ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
+        wanted, target, headers = self._getting(key, etag, start, last, version)
+        async with self._transport.streamed("GET", target, headers) as (status, found, chunks):
+            if status == 412:
+                raise self._changed(key)
+            if status != wanted:
+                body = b"".join([c async for c in chunks])
+                raise error_from(status, found, body, what=f"Reading {self._named(key)}")
+            yield found, chunks
+
+    async def _get_at_once(
+        self, key: bytes, entry: Entry, start: int = 0, last: int | None = None, version: str = "",
+        into: bytearray | None = None,
+    ) -> Answer:  # fmt: skip
+        """What is taken whole: a small object, or a piece of a large one."""
+        wanted, target, headers = self._getting(key, entry.etag, start, last, version)
+        most = max(entry.size if last is None else last - start + 1, 1 << 20)
+        answer = await self._transport.ask("GET", target, headers, most=most, into=into)
+        if answer.status == 412:
+            raise self._changed(key)
+        if answer.status != wanted:
+            raise error_from(answer.status, answer.headers, bytes(answer.body), what=f"Reading {self._named(key)}")
+        return answer
+
+    def _getting(
+        self, key: bytes, etag: str, start: int, last: int | None, version: str
+    ) -> tuple[int, str, dict[str, str]]:
+        """The status that a right answer has, what to ask for, and the headers."""
         bucket, name = self._split(key)
         ranged = start > 0 or last is not None
         headers = {"if-match": f'"{etag}"', "x-amz-checksum-mode": "ENABLED"}
         if ranged:
             headers["range"] = f"bytes={start}-{'' if last is None else last}"
         path, query, full = self._prepare("GET", bucket, name, _of(version), headers, EMPTY_SHA256)
-        async with self._transport.streamed("GET", path + query, full) as (status, found, chunks):
-            if status == 412:
-                raise self._changed(key)
-            if status != (206 if ranged else 200):
-                body = b"".join([c async for c in chunks])
-                raise error_from(status, found, body, what=f"Reading {self._named(key)}")
-            yield found, chunks
+        return 206 if ranged else 200, path + query, full
 
     # --- writing -------------------------------------------------------------------------------------------------
 
@@ -707,17 +728,9 @@ class _Object:
         return body
 
     async def _at_once(self) -> bytes:
-        store = self._store
-        bucket, name = store._split(self._key)
-        headers = {"if-match": f'"{self.entry.etag}"', "x-amz-checksum-mode": "ENABLED"}
-        path, query, full = store._prepare("GET", bucket, name, _of(self._version), headers, EMPTY_SHA256)
-        answer = await store._transport.ask("GET", path + query, full, most=max(self.entry.size, 1 << 20))
-        if answer.status == 412:
-            raise store._changed(self._key)
-        if answer.status != 200:
-            raise error_from(answer.status, answer.headers, answer.body, what=f"Reading {store._named(self._key)}")
+        answer = await self._store._get_at_once(self._key, self.entry, version=self._version)
         if len(answer.body) < self.entry.size:
-            raise Busy(f"{store._named(self._key)}: the answer was cut short.", code="store.cut")
+            raise Busy(f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut")
         self._keep(answer.headers)
         return answer.body
 
@@ -746,19 +759,15 @@ class _Object:
         self.card = Card.parse(self.metadata.pop("pinecart", None))
         self.content_type = headers.get("Content-Type", "")
 
-    async def piece(self, start: int, size: int) -> bytes:
-        return await self._store._safely(lambda: self._range(start, size))
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        return await self._store._safely(lambda: self._range(start, size, into))
 
-    async def _range(self, start: int, size: int) -> bytes:
-        async with self._store._get(self._key, self.entry.etag, start, start + size - 1, self._version) as (
-            headers,
-            chunks,
-        ):
-            self._keep(headers)
-            found = b"".join([c async for c in chunks])
-        if len(found) != size:
+    async def _range(self, start: int, size: int, into: bytearray | None) -> bytes:
+        answer = await self._store._get_at_once(self._key, self.entry, start, start + size - 1, self._version, into)
+        self._keep(answer.headers)
+        if len(answer.body) != size:
             raise Busy(f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut")
-        return found
+        return answer.body
 
     async def besides(self, keep: Keep) -> Extra:
         return Extra(tags=await self._store.tags(self._key)) if keep.tags else Extra()

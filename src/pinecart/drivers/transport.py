@@ -107,26 +107,35 @@ class Transport:
         return f"{bucket}.{self.host}" if bucket else self.host
 
     async def ask(
-        self, method: str, target: str, headers: Mapping[str, str], body: bytes | None = None, most: int = MOST_ANSWER
-    ) -> Answer:
+        self, method: str, target: str, headers: Mapping[str, str], body: bytes | None = None, most: int = MOST_ANSWER,
+        into: bytearray | None = None,
+    ) -> Answer:  # fmt: skip
         """One request, the whole answer. target: encoded path and query. Raises Unreachable, Busy (also for an answer of
         more than `most` bytes), Refused.
+
+        into: where the answer's body is put, if it is large enough for `most` bytes; the body is then a view of it.
         """
         line = self._line(method, target, headers, body)
         found: list[bytes] = []
         held = 0
+        room = memoryview(into) if into is not None and len(into) >= most else None
 
         def take(chunk: bytes) -> int | None:
             nonlocal held
+            if held + len(chunk) > most:
+                return 0  # libcurl gives the transfer up
+            if room is None:
+                found.append(chunk)
+            else:
+                room[held : held + len(chunk)] = chunk
             held += len(chunk)
-            found.append(chunk)
-            return None if held <= most else 0  # 0: libcurl gives the transfer up
+            return None
 
         line.easy.setopt(pycurl.WRITEFUNCTION, take)
         await self._done(line)
         status, told = line.head()
         self._last_date = told.get("date", "")
-        return Answer(status, told, b"".join(found))
+        return Answer(status, told, b"".join(found) if room is None else cast("bytes", room[:held]))
 
     @asynccontextmanager
     async def streamed(

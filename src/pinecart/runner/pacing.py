@@ -60,9 +60,9 @@ class Paced:
         await self._pacer.take(self.entry.size)
         return await self._reading.whole()
 
-    async def piece(self, start: int, size: int) -> bytes:
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         await self._pacer.take(size)
-        return await self._reading.piece(start, size)
+        return await self._reading.piece(start, size, into)
 
     def chunks(self) -> AsyncIterator[bytes]:
         return self._reading.chunks()

@@ -123,7 +123,7 @@ class _Spooled:
     async def whole(self) -> bytes:
         return await self.piece(0, self.entry.size)
 
-    async def piece(self, start: int, size: int) -> bytes:
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         self._file.seek(start)
         return self._file.read(size)
 
