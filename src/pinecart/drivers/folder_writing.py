@@ -233,7 +233,9 @@ class Batches:
                     future.set_exception(result)
                 else:
                     future.set_result(result)
-        self._tasks.remove(asyncio.current_task())  # here, and not once it has ended: who writes meanwhile must see it go
+        self._tasks.remove(
+            asyncio.current_task()
+        )  # here, and not once it has ended: who writes meanwhile must see it go
 
 
 def write_together(begins: list[Begin], parents: Callable[[], Parents]) -> list[Placed | OSError | StoreError]:
