@@ -118,26 +118,31 @@ class FolderStore:
         try:
             with self._dir(parts) as fd:
                 return folder_names.by_scratch(fd, self._hidden().removesuffix(b".part") + b"-")
-        except FileNotFoundError:
-            if parts:
+        except OSError as exc:
+            if parts and isinstance(exc, FileNotFoundError):
                 return self._asked(parts[:-1])
-            raise
-        except OSError:  # nothing may be written there: the names that are there tell what they can
-            return self._seen(b"/".join(parts))._replace(asked=True)
+            return self._seen(b"/".join(parts))._replace(
+                asked=True
+            )  # nothing can be written there: the names tell what they can
 
     def _seen(self, prefix: bytes) -> folder_names.Habits:
-        def some() -> Iterator[tuple[int, bytes]]:
-            found = self._walk(_parts(prefix), b"", b"", "")
-            for entry in itertools.islice(itertools.chain.from_iterable(found), folder_names.LOOKED_AT):
-                parent, _, name = entry.key.rpartition(b"/")
-                if name and not entry.fault:
-                    with self._dir(_parts(prefix) + _parts(parent)) as fd:
-                        yield fd, name
+        return folder_names.Habits(folder_names.by_names(self._some_names(_parts(prefix))))
 
-        try:
-            return folder_names.Habits(folder_names.by_names(some()))
-        except (OSError, StoreError):  # the listing itself will say what is wrong
-            return folder_names.Habits()
+    def _some_names(self, parts: tuple[bytes, ...]) -> Iterator[tuple[int, bytes]]:
+        """Names below, from wherever they come first, each with a descriptor of its folder. What can't be read is passed over."""
+        todo, left = [parts], folder_names.LOOKED_AT
+        while todo and left > 0:
+            inner = todo.pop()
+            try:
+                with self._dir(inner) as fd, os.scandir(fd) as found:
+                    for each in itertools.islice(found, left):
+                        name = os.fsencode(each.name)
+                        left -= 1
+                        if each.is_dir(follow_symlinks=False):
+                            todo.append((*inner, name))
+                        yield fd, name
+            except (OSError, StoreError):  # the listing itself will say what is wrong
+                continue
 
     def identity(self, prefix: bytes) -> str:
         return f"folder:{self._fsid}:{self._path}/{show(prefix)}"
