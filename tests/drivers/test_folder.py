@@ -11,7 +11,7 @@ import threading
 import pytest
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Unsafe
+from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Taken, Unsafe
 from pinecart.core.ports import Card, Put
 from pinecart.drivers import folder_writing, open_store
 from tests.contracts.store import AT, StoreContract, names
@@ -174,6 +174,29 @@ async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store
     found = folder_writing.write_together(begins, began[1])
     assert done == ["all", *["rename"] * 6, "folder"] and isinstance(found.pop(3), Corrupt) and len(set(found)) == 6
     assert not [n for n in os.listdir(store._path + "/larkfell") if n.endswith(".part")]
+
+
+async def test_a_file_system_that_syncfs_does_not_reach_is_flushed_file_by_file(store, monkeypatch):
+    done, fsync = [], os.fsync
+    monkeypatch.setattr(os, "fsync", lambda fd: done.append(stat.S_ISDIR(os.fstat(fd).st_mode)) or fsync(fd))
+    monkeypatch.setattr(folder_writing, "_type_of", lambda fd: 0x65735546)
+    put = lambda n: Put(AT + b"%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)  # noqa: E731
+    begins = [lambda at, n=n: (store._begun(put(n), b"1", at), crc_of(b"1")) for n in range(6)]
+    folder_writing.write_together(begins, store._parents)
+    assert done == [False] * 6 + [True]
+
+
+async def test_what_this_run_wrote_is_never_taken_away_by_it(store, tmp_path):
+    await store.put(Put(AT + b"x", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+    os.rename(tmp_path / "larkfell/x", tmp_path / "larkfell/y")
+    entry = (await store.stat(AT + b"y")).entry
+    for taking in (store.remove(AT + b"y", entry), store.move(AT + b"y", b".aside/y", entry)):
+        with pytest.raises(Taken) as caught:
+            await taking
+        assert caught.value.code == "written-by-this-run"
+    assert (tmp_path / "larkfell/y").exists()
+    await open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)}).remove(AT + b"y", entry)
+    assert not (tmp_path / "larkfell/y").exists()
 
 
 async def test_a_failed_flush_is_a_failed_copy_of_each_file_in_it(store, monkeypatch):

@@ -356,7 +356,7 @@ class FolderStore:
             lambda: Writing(self.name, put, parents, self._hidden(), self._same, read_back=self._reads_back)
         )
 
-        spare: list[bytearray] = []  # used again and again: fresh memory of this size costs as much as the copying
+        spare: list[bytearray] = []  # used again and again: fresh memory of this size is mapped page by page each time
 
         async def carry(_: int, start: int, size: int) -> str:
             crc, room = Crc64(), spare.pop() if spare else bytearray(HELD_BYTES)

@@ -157,7 +157,7 @@ class Writing:
         return Corrupt(f"pine://{self._store}/{show(self.put.key)}: what was written does not read back the same.")
 
     def name(self) -> None:
-        with holdable(self.put.key, self.parent):
+        with holdable(self.put.key, self.parent, self._hidden):
             if self.put.if_absent:
                 self._guarded = rename_if_absent(self.parent, self._hidden or b"", self.parent, self._name)
             else:
@@ -312,7 +312,7 @@ def rename_if_absent(from_dir: int, name: bytes, to_dir: int, new: bytes) -> boo
 
 
 @contextlib.contextmanager
-def holdable(name: bytes, parent: int) -> Iterator[None]:
+def holdable(name: bytes, parent: int, hidden: bytes | None = None) -> Iterator[None]:
     """A name that is refused though its folder is still there is one that this file system can't hold (such as one with `?`)."""
     try:
         yield
@@ -320,6 +320,8 @@ def holdable(name: bytes, parent: int) -> Iterator[None]:
         if exc.errno not in (errno.ENOENT, errno.EINVAL, errno.EILSEQ) or not os.fstat(parent).st_nlink:
             raise
         words = f"{show(name)}: the file system there can't hold this name. Rename it, or by a rule on the way."
+        if hidden is not None:
+            os.stat(hidden, dir_fd=parent, follow_symlinks=False)  # taken away by somebody: then that is the error
         raise Unsafe(words, code="unsafe-name") from exc
 
 

@@ -66,7 +66,8 @@ async def compare_contents(pair: Pair, by: Comparison) -> tuple[Answer, str]:
     if not far_entry.inode and entry.inode and far_time is not None and _same_time(far_time, entry.modified_ns):
         return Answer.EQUAL, far_crc
     source_crc, source_time = await known_crc(pair.source, pair.source_key, entry)
-    times_equal = _same_time(source_time, far_time, await _time_step(pair))
+    step_ns = await _time_step(pair) if by is Comparison.SIZE_AND_TIME else TIME_STEP_NS
+    times_equal = _same_time(source_time, far_time, step_ns)
     if by is Comparison.SIZE_AND_TIME:
         return (Answer.EQUAL, far_crc) if times_equal else (Answer.DIFFERS, "")
     if source_crc and far_crc:
