@@ -200,9 +200,9 @@ class S3Store:
 
     @asynccontextmanager
     async def _get(
-        self, key: bytes, etag: str, start: int, last: int | None = None, version: str = ""
+        self, key: bytes, etag: str, start: int, version: str = ""
     ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
-        wanted, target, headers = self._getting(key, etag, start, last, version)
+        wanted, target, headers = self._getting(key, etag, start, None, version)
         async with self._transport.streamed("GET", target, headers) as (status, found, chunks):
             if status == 412:
                 raise self._changed(key)

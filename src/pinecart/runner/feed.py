@@ -171,10 +171,9 @@ class _Ahead:
         return self._check.check(page)
 
     async def close(self) -> None:
-        if self._next is None:
-            return
-        self._next.cancel()
-        await asyncio.gather(self._next, return_exceptions=True)
+        if self._next is not None:
+            self._next.cancel()
+            await asyncio.gather(self._next, return_exceptions=True)
         close: Callable[[], Any] | None = getattr(self._pages, "aclose", None)
         if close:
             await close()
