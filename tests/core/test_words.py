@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from pinecart.core.checksum import combine, crc_of
 from pinecart.core.definition import read_definition, sentences
-from pinecart.core.entries import Entry, Row
+from pinecart.core.entries import Columns, Entry, Page, Row, all_settled, fingerprint, modified_ns_of, size_of
 from pinecart.core.errors import Incomplete, Invalid, WrongMoment
 from pinecart.core.lifecycle import NEXT, Event, State, advance
 from pinecart.core.listing import Ascending, Merge
@@ -66,7 +66,7 @@ def test_malformed_patterns_are_named(pattern):
 
 
 def _item(key, *, is_row):
-    return tuple(Row(key, "", "")) if is_row else Entry(key, 0, None)
+    return Row(key, "", "").stored() if is_row else Entry(key, 0, None)
 
 
 keys = st.lists(st.binary(min_size=1, max_size=3), max_size=12, unique=True).map(sorted)
@@ -178,3 +178,40 @@ def test_checksums_combine(a, b):
 
 def test_the_checksum_is_the_published_one():
     assert crc_of(b"123456789") == base64.b64encode(bytes.fromhex("ae8b14860a799888")).decode()
+
+
+TIMES = st.integers(-(1 << 66), 1 << 66)
+FILES = st.builds(
+    Entry,
+    st.binary(min_size=1, max_size=3),
+    st.integers(0, 1 << 60),
+    TIMES,
+    ctime_ns=TIMES,
+    inode=st.integers(1, (1 << 64) - 1),
+)
+OBJECTS = st.builds(Entry, st.binary(min_size=1, max_size=3), st.integers(0, 1 << 60), st.none(), st.text(max_size=3))
+
+
+@given(
+    st.lists(FILES | OBJECTS, min_size=1, max_size=5) | st.lists(FILES, min_size=1) | st.lists(OBJECTS, min_size=1),
+    st.data(),
+)
+def test_many_fingerprints_are_compared_as_one_by_one(entries, data):
+    remembered = [fingerprint(entry) for entry in entries]
+    columns = Columns.of(entries)
+    assert columns.all_as(remembered) and list(Page(columns)) == entries and list(Page(columns)[1:]) == entries[1:]
+    at, other = data.draw(st.integers(0, len(entries) - 1)), data.draw(FILES | OBJECTS)
+    remembered[at] = fingerprint(other)
+    assert columns.all_as(remembered) == (fingerprint(other) == fingerprint(entries[at]))
+
+
+@given(FILES, st.booleans(), st.booleans(), st.integers(0, 1 << 40), st.sampled_from(["", "kXp0Xq3n5uU="]))
+def test_a_row_comes_back_from_how_it_is_kept(entry, racy, cleared, run, crc):
+    row = Row(entry.key, fingerprint(entry), "0|e", crc, racy, cleared, run)
+    assert Row.read(row.stored()) == row
+    assert all_settled([row.stored()[3]], run + 1) == (not racy and not cleared) and not all_settled(
+        [row.stored()[3]], run
+    )
+    assert size_of(row.source) == entry.size and size_of(row.there) == 0
+    if abs(entry.modified_ns) < 1 << 63:
+        assert modified_ns_of(row.source) == entry.modified_ns and modified_ns_of(row.there) is None

@@ -51,7 +51,7 @@ class Memory:
     async def pages(self, leg):
         rows = sorted(self.rows.items())
         for i in range(0, len(rows), 7):
-            yield [r for _, r in rows[i : i + 7]]
+            yield [r.stored() for _, r in rows[i : i + 7]]
 
     async def cuts(self, leg):
         return sorted(self.rows)[999::1000]

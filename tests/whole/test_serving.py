@@ -14,6 +14,7 @@ import httpx
 import pytest
 
 from pinecart.client import Client
+from pinecart.core.entries import Row
 from tests.whole.house import PINECART, free_port, house, pids_of, until
 
 ROOT = Path(__file__).parents[2]
@@ -64,6 +65,10 @@ def test_one_service_on_one_folder_and_none_on_a_newer_or_foreign_one(tmp_path):
         (home.state / "format").write_text("99\n")
         newer = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=30, check=False)
         assert newer.returncode == 1 and "newer Pine Cart" in newer.stderr
+        (home.state / "format").write_text("2\n")
+        home.sql("INSERT INTO django_migrations (app, name, applied) VALUES ('runs', '9999_later', '2026-01-01')")
+        newer = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=30, check=False)
+        assert newer.returncode == 1 and "newer Pine Cart (it knows runs 9999_later)" in newer.stderr
         command[5] = str(home.files.parent)
         foreign = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=30, check=False)
         assert foreign.returncode == 1 and "other files" in foreign.stderr
@@ -78,7 +83,41 @@ def test_a_taken_port_is_said(tmp_path):
 
 def test_the_database_is_set_up_to_lose_nothing(shared):
     assert shared.sql("PRAGMA journal_mode")[0][0] == "wal" and shared.sql("PRAGMA auto_vacuum")[0][0] == 2
-    assert (shared.state / "format").read_text() == "1\n"
+    assert (shared.state / "format").read_text() == "2\n"
+
+
+def test_records_of_the_version_before_are_taken_over(tmp_path):
+    """The ledger as it was kept before: seven columns, and fingerprints of decimal numbers."""
+    with house(tmp_path) as home:
+        home.fresh_store("there", {"kept/by/hand": b""})
+        here = home.fresh_store("here", {f"{n:02}": bytes(n) for n in range(40)})
+        (here / "new").write_bytes(b"read within two seconds of its change")
+        with home.client() as cart:
+            cart.define_job({"job": "plain", "legs": [{"from": "pine://here/", "to": "pine://there/"}]})
+        assert home.carried("plain")["totals"]["copy"]["objects"] == 41
+        (here / "01").write_bytes(b"changed since")
+        home.end()
+        rows = [Row.read(row) for row in home.sql("SELECT key, source, there, state FROM runs_ledgerrow ORDER BY key")]
+        assert [row.key for row in rows if row.racy] == [b"new"]
+        home.sql("DROP TABLE runs_ledgerrow")
+        home.sql(
+            """CREATE TABLE runs_ledgerrow (scope_id bigint, key BLOB, source varchar(120), there varchar(120), crc varchar(12),
+            racy bool, cleared bool, run bigint, PRIMARY KEY (scope_id, key)) WITHOUT ROWID"""
+        )
+        for row in rows:
+            old = [
+                ".".join(str(int(text[i : i + 16], 16)) for i in range(0, 64, 16)) for text in (row.source, row.there)
+            ]
+            home.sql("INSERT INTO runs_ledgerrow VALUES (1, ?, ?, ?, ?, ?, ?, ?)", row.key, *old, *row[3:])
+        home.sql("DELETE FROM django_migrations WHERE app = 'runs' AND name = '0009_ledger_in_fewer_columns'")
+        (home.state / "format").write_text("1\n")
+        home.start()
+        assert [
+            Row.read(row) for row in home.sql("SELECT key, source, there, state FROM runs_ledgerrow ORDER BY key")
+        ] == rows
+        assert (home.state / "before-migration.sqlite3").exists() and (home.state / "format").read_text() == "2\n"
+        totals = {d: t["objects"] for d, t in home.carried("plain")["totals"].items() if t["objects"]}
+        assert totals == {"replace": 1, "leave": 41}  # one lay there before
 
 
 def test_the_console_is_served_with_its_pages_and_guarded(shared):

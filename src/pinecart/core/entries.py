@@ -7,9 +7,12 @@ means same, nothing more.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from enum import Enum
-from typing import NamedTuple
+from itertools import chain, repeat
+from struct import error, pack
+from typing import NamedTuple, overload
 
 SETTLE_S = 60.0  # a file must have been untouched for so long before it is cleared from its folder
 RACY_NS = 2_000_000_000  # a write within the clock step of many file systems can leave size and time as they were
@@ -45,6 +48,12 @@ class Entry(NamedTuple):
         return self.was or self.key
 
 
+# A ledger row as it is kept, and read by the thousand: key, source, there, and in one text all else, seldom needed.
+Stored = tuple[bytes, str, str, str]
+_MARKS = {"-": (False, False), "r": (True, False), "c": (False, True), "b": (True, True)}
+_MARK_OF = {flags: mark for mark, flags in _MARKS.items()}
+
+
 class Row(NamedTuple):
     """What the ledger remembers of one object placed or recognised.
 
@@ -60,6 +69,21 @@ class Row(NamedTuple):
     racy: bool = False
     cleared: bool = False
     run: int = 0
+
+    def stored(self) -> Stored:
+        state = f"{_MARK_OF[self.racy, self.cleared]}{self.run}:{self.crc}"
+        return self.key, self.source, self.there, state
+
+    @classmethod
+    def read(cls, stored: Stored) -> Row:
+        key, source, there, state = stored
+        run, _, crc = state[1:].partition(":")
+        return cls(key, source, there, crc, *_MARKS[state[0]], int(run))
+
+
+def all_settled(states: Sequence[str], run: int) -> bool:
+    """Whether none of these rows, by their stored states, is racy, cleared, or of this very run."""
+    return not any(map(str.startswith, states, repeat(("r", "c", "b", f"-{run}:"))))
 
 
 class Aside(NamedTuple):
@@ -86,36 +110,74 @@ class Likeness(Enum):
     DIFFERENT = "different"
 
 
+OF_FILE = 64  # characters
+_64_BITS = (1 << 64) - 1
+
+
 def fingerprint(entry: Entry) -> str:
+    """Of a file: size, both times and inode, 16 hexadecimal digits each. Of an object: size and ETag."""
     if entry.inode:
-        return f"{entry.size}.{entry.modified_ns}.{entry.ctime_ns}.{entry.inode}"
+        size, modified, changed, inode = entry.size, entry.modified_ns or 0, entry.ctime_ns, entry.inode
+        return f"{size:016x}{modified & _64_BITS:016x}{changed & _64_BITS:016x}{inode & _64_BITS:016x}"
     return f"{entry.size}|{entry.etag}"
 
 
 class Columns(NamedTuple):
     """The fields of many entries, field by field: looked at together they cost a fraction of one by one."""
 
-    key: tuple[bytes, ...]
-    size: tuple[int, ...]
-    modified_ns: tuple[int | None, ...]
-    etag: tuple[str, ...]
-    version: tuple[str, ...]
-    ctime_ns: tuple[int, ...]
-    inode: tuple[int, ...]
-    fault: tuple[str, ...]
-    was: tuple[bytes, ...]
+    key: Sequence[bytes]
+    size: Sequence[int]
+    modified_ns: Sequence[int | None]
+    etag: Sequence[str]
+    version: Sequence[str]
+    ctime_ns: Sequence[int]
+    inode: Sequence[int]
+    fault: Sequence[str]
+    was: Sequence[bytes]
 
     @classmethod
     def of(cls, entries: Sequence[Entry]) -> Columns:
-        return cls(*zip(*entries, strict=True))
+        return entries.columns if isinstance(entries, Page) else cls(*zip(*entries, strict=True))
 
-    def fingerprints(self) -> list[str]:
-        if all(self.inode):
-            four = zip(self.size, self.modified_ns, self.ctime_ns, self.inode, strict=True)
-            return [f"{s}.{m}.{c}.{i}" for s, m, c, i in four]
+    def all_as(self, remembered: Sequence[str]) -> bool:
+        """Whether each has the fingerprint that is remembered of it."""
         if not any(self.inode):
-            return [f"{s}|{e}" for s, e in zip(self.size, self.etag, strict=True)]
-        return [fingerprint(Entry(*fields)) for fields in zip(*self, strict=True)]
+            return [f"{s}|{e}" for s, e in zip(self.size, self.etag, strict=True)] == list(remembered)
+        if all(self.inode) and set(map(len, remembered)) == {OF_FILE}:
+            numbers = chain.from_iterable(zip(self.size, self.modified_ns, self.ctime_ns, self.inode, strict=True))
+            with suppress(error):  # a time before 1970 or after 2554: one by one
+                return pack(f">{4 * len(remembered)}Q", *numbers).hex() == "".join(remembered)
+        return [fingerprint(Entry(*fields)) for fields in zip(*self, strict=True)] == list(remembered)
+
+
+class Page(Sequence[Entry]):
+    """Entries of a listing that are kept as columns: one becomes an Entry when it is asked for."""
+
+    __slots__ = ("columns",)
+
+    def __init__(self, columns: Columns) -> None:
+        self.columns = columns
+
+    @classmethod
+    def of_files(
+        cls, key: Sequence[bytes], size: Sequence[int], modified_ns: Sequence[int], ctime_ns: Sequence[int], inode: Sequence[int],
+    ) -> Page:  # fmt: skip
+        none = ("",) * len(key)
+        return cls(Columns(key, size, modified_ns, none, none, ctime_ns, inode, none, (b"",) * len(key)))
+
+    def __len__(self) -> int:
+        return len(self.columns.key)
+
+    @overload
+    def __getitem__(self, at: int) -> Entry: ...
+    @overload
+    def __getitem__(self, at: slice) -> Page: ...
+    def __getitem__(self, at: int | slice) -> Entry | Page:
+        fields = (column[at] for column in self.columns)
+        return Page(Columns._make(fields)) if isinstance(at, slice) else Entry._make(fields)
+
+    def __iter__(self) -> Iterator[Entry]:
+        return map(Entry._make, zip(*self.columns, strict=True))
 
 
 def likeness(entry: Entry, remembered: str) -> Likeness:
@@ -123,14 +185,23 @@ def likeness(entry: Entry, remembered: str) -> Likeness:
     now = fingerprint(entry)
     if now == remembered:
         return Likeness.SAME
-    if entry.inode and now.split(".")[:2] == remembered.split(".")[:2]:
+    if entry.inode and now[:32] == remembered[:32]:
         return Likeness.TOUCHED
     return Likeness.DIFFERENT
 
 
 def size_of(remembered: str) -> int:
     """The size in bytes that a fingerprint remembers."""
-    return int(remembered.replace("|", ".").split(".", 1)[0])
+    size, bar, _ = remembered.partition("|")
+    return int(size) if bar else int(remembered[:16], 16)
+
+
+def modified_ns_of(remembered: str) -> int | None:
+    """The time that a file's fingerprint remembers; None: it is no file's."""
+    if "|" in remembered or len(remembered) != OF_FILE:
+        return None
+    found = int(remembered[16:32], 16)
+    return found - (1 << 64) if found >> 63 else found
 
 
 def is_racy(entry: Entry, read_at_ns: int, step_ns: int = RACY_NS) -> bool:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from operator import itemgetter, lt
 from typing import Any
 
-from pinecart.core.entries import Entry, Row
+from pinecart.core.entries import Entry, Page, Row, Stored
 from pinecart.core.errors import Incomplete
 from pinecart.core.places import show
 
@@ -22,6 +22,10 @@ Found = tuple[bytes, Any, Any, Any]
 _key = itemgetter(0)
 
 
+def _keys(page: Sequence[Any]) -> Sequence[bytes]:
+    return page.columns.key if isinstance(page, Page) else list(map(_key, page))
+
+
 class Ascending:
     """Checks the pages of one listing as they pass. Raises Incomplete on the first key out of order."""
 
@@ -30,9 +34,7 @@ class Ascending:
         self.last: bytes | None = None
 
     def check(self, page: Sequence[Any]) -> Sequence[Any]:
-        keys = list(map(_key, page))
-        if self.last is not None:
-            keys.insert(0, self.last)
+        keys = [*_keys(page)] if self.last is None else [self.last, *_keys(page)]
         if not all(map(lt, keys, keys[1:])):
             at = next(n for n in range(1, len(keys)) if keys[n] <= keys[n - 1])
             raise Incomplete(
@@ -47,18 +49,15 @@ class Ascending:
 
 @dataclass(frozen=True)
 class Together:
-    """A stretch of keys which all three sides have: most of what there is, where little has changed.
-
-    rows: in the order of core.entries.Row's fields.
-    """
+    """A stretch of keys which all three sides have: most of what there is, where little has changed."""
 
     sources: Sequence[Entry]
     theres: Sequence[Entry]
-    rows: Sequence[tuple[Any, ...]]
+    rows: Sequence[Stored]
 
     def __iter__(self) -> Iterator[Found]:
         for source, there, row in zip(self.sources, self.theres, self.rows, strict=True):
-            yield source.key, source, there, Row._make(row)
+            yield source.key, source, there, Row.read(row)
 
 
 class Merge:
@@ -110,10 +109,9 @@ class Merge:
         if not count:
             return None
         first, second, third = (p[at : at + count] for p, at in zip(self._pages, self._at, strict=True))
-        if first[-1][0] != second[-1][0] or first[-1][0] != third[-1][0]:
+        if not first[-1][0] == second[-1][0] == third[-1][0]:
             return None
-        keys = list(map(_key, first))
-        if keys != list(map(_key, second)) or keys != list(map(_key, third)):
+        if not [*_keys(first)] == [*_keys(second)] == [*_keys(third)]:
             return None
         self._at = [at + count for at in self._at]
         return Together(first, second, third)
@@ -136,6 +134,6 @@ class Merge:
             if j < n_b and b[j][0] == key:
                 there, j = b[j], j + 1
             if k < n_c and c[k][0] == key:
-                row, k = Row._make(c[k]), k + 1
+                row, k = Row.read(c[k]), k + 1
             yield key, source, there, row
         self._at = [i, j, k]

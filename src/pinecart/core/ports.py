@@ -171,7 +171,7 @@ class Store(Protocol):
         """What makes this place the same place again: endpoint, bucket, prefix, or device and root."""
         ...
 
-    def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
+    def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[Sequence[Entry]]:
         """Pages of everything below `prefix`, strictly ascending by relative key, from after `after` on.
 
         folders: "all" or "empty" ones are entries too where the store has any (their key ends in `/`); else none.

@@ -13,7 +13,7 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any, NamedTuple
 
 from pinecart.core.decide import Reason
-from pinecart.core.entries import Entry
+from pinecart.core.entries import Entry, modified_ns_of, size_of
 from pinecart.core.errors import Invalid
 
 UNITS = {"": 1, "b": 1, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40}
@@ -75,14 +75,12 @@ class Selection(NamedTuple):
         timed = any(v is not None for v in (self.newer_than_s, self.older_than_s, self.since_ns, self.until_ns))
         if not (sized or timed):
             return None
-        size, dot, rest = remembered.partition(".")
-        time_text = rest.split(".", 1)[0] if dot else ""
-        if timed and not time_text:
+        modified_ns = modified_ns_of(remembered)
+        if timed and modified_ns is None:
             return Reason.OTHER_TIME
         if not remembered:
             return Reason.OTHER_SIZE
-        entry = Entry(key, int(size.partition("|")[0]), int(time_text) if time_text else None)
-        return self.why_not(key, entry, now_ns)
+        return self.why_not(key, Entry(key, size_of(remembered), modified_ns), now_ns)
 
     def _outside_time(self, at: int, now_ns: int) -> bool:
         age_s = (now_ns - at) / 10**9

@@ -23,10 +23,11 @@ from array import array
 from collections.abc import AsyncIterator, Generator, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from functools import partial
+from operator import attrgetter
 from typing import Any
 
 from pinecart.core.checksum import EMPTY, Crc64
-from pinecart.core.entries import Entry, Likeness, fingerprint, likeness
+from pinecart.core.entries import Entry, Likeness, Page, fingerprint, likeness
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.folding import EXACT
 from pinecart.core.keeping import Extra, Keep
@@ -47,12 +48,14 @@ from pinecart.drivers.folder_writing import (
 from pinecart.drivers.pieces import each_piece, piece_size
 
 PAGE = 1000
+ENOUGH = 250  # of one folder are a page by themselves
 _DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 _KIND, _SLASH = 0o170000, ord("/")
 _NAMES = sys.getfilesystemencoding()
 LINK = "link"
-_new_entry = partial(tuple.__new__, Entry)
+_LOOKED = attrgetter("st_mode", "st_size", "st_mtime_ns", "st_ctime_ns", "st_ino")
+HIDDEN = b".pinecart-"
 SMALL = 64 << 10  # up to here a file is read at once, where the kernel has it in memory
 SLOW_S = 0.002
 
@@ -171,19 +174,10 @@ class FolderStore:
 
     # --- looking -------------------------------------------------------------------------------------------------
 
-    async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
-        found = self._walk(_parts(prefix), b"", after, folders)
-
-        def next_page() -> list[Entry]:
-            page: list[Entry] = []
-            for some in found:
-                page += some
-                if len(page) >= PAGE:
-                    break
-            return page
-
+    async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[Sequence[Entry]]:
+        found = _paged(self._walk(_parts(prefix), b"", after, folders))
         try:
-            while page := await self._do(next_page):
+            while page := await self._do(partial(next, found, None)):
                 yield page
         finally:
             await asyncio.to_thread(found.close)
@@ -210,42 +204,37 @@ class FolderStore:
             if self._links == "follow" and _holds_itself(self, parts, fd):
                 yield [Entry(base, 0, None, fault="not-a-file")]  # a link to a folder above: it would never end
                 return
-            some = []
             if base > after and (folders == "all" or (folders == "empty" and not names)):
-                some.append(_folder(base, os.fstat(fd)))
-            stat_here = partial(os.stat, dir_fd=fd, follow_symlinks=False)
-            for name in names:
-                key = base + name
-                if key <= after and not (key.endswith(b"/") and after.startswith(key)):
-                    continue
-                if key[-1] == _SLASH:
-                    if some:
-                        yield some
-                        some = []
-                    yield from self._walk((*parts, name[:-1]), key, after, folders)
-                    continue
-                if name[:10] == b".pinecart-" and self._ours.fullmatch(name):
-                    os.unlink(name, dir_fd=fd)
-                    continue
-                try:
-                    found = stat_here(name)
-                except FileNotFoundError:
-                    continue
-                if found.st_mode & _KIND == st.S_IFREG:
-                    some.append(
-                        _new_entry(
-                            (key, found.st_size, found.st_mtime_ns, "", "", found.st_ctime_ns, found.st_ino, "", b"")
-                        )
-                    )
-                elif entry := self._listed(fd, name, key, found):
-                    some.append(entry)
-                if len(some) >= PAGE:
-                    yield some
-                    some = []
-            if some:
-                yield some
+                yield [_folder(base, os.fstat(fd))]
+            if after:
+                names = [n for n in names if base + n > after or (n[-1] == _SLASH and after.startswith(base + n))]
+            at = 0
+            for inner in [*_folders_in(names), len(names)]:
+                for start in range(at, inner, PAGE):
+                    yield self._files(fd, base, names[start : min(start + PAGE, inner)])
+                if inner < len(names):
+                    yield from self._walk((*parts, names[inner][:-1]), base + names[inner], after, folders)
+                at = inner + 1
         finally:
             opened.__exit__(None, None, None)
+
+    def _files(self, fd: int, base: bytes, names: Sequence[bytes]) -> Sequence[Entry]:
+        """What lies in one folder, folders aside. Where all are plain files they are looked at together."""
+        look = partial(os.stat, dir_fd=fd, follow_symlinks=False)
+        ours = bisect.bisect_left(names, HIDDEN)
+        if ours == len(names) or not names[ours].startswith(HIDDEN):
+            with contextlib.suppress(FileNotFoundError):
+                mode, size, modified_ns, ctime_ns, inode = zip(*map(_LOOKED, map(look, names)), strict=True)
+                if {m & _KIND for m in set(mode)} == {st.S_IFREG}:
+                    keys = (base + (b"\0" + base).join(names)).split(b"\0")
+                    return Page.of_files(keys, size, modified_ns, ctime_ns, inode)
+        some: list[Entry] = []
+        for name in names:
+            if name.startswith(HIDDEN) and self._ours.fullmatch(name):
+                os.unlink(name, dir_fd=fd)
+            elif entry := self._listed(fd, name, base + name):
+                some.append(entry)
+        return some
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
         def look() -> Level:
@@ -428,10 +417,10 @@ class FolderStore:
                 return None
             return entry_of(key, found)._replace(etag=LINK), os.readlink(name, dir_fd=parent)
 
-    def _listed(self, fd: int, name: bytes, key: bytes, found: os.stat_result | None = None) -> Entry | None:
-        """found: its stat, if it has been asked for. None: it is gone, or skipped."""
+    def _listed(self, fd: int, name: bytes, key: bytes) -> Entry | None:
+        """None: it is gone, or skipped."""
         try:
-            found = found or os.stat(name, dir_fd=fd, follow_symlinks=False)
+            found = os.stat(name, dir_fd=fd, follow_symlinks=False)
             if st.S_ISLNK(found.st_mode):
                 if self._links == "skip":
                     return None
@@ -855,7 +844,30 @@ def _names(fd: int, *, follow: bool) -> list[bytes]:
     """In byte order; those of folders end in `/`, and sort so."""
     with os.scandir(fd) as found:
         texts = [e.name + "/" if e.is_dir(follow_symlinks=follow) else e.name for e in found]
-    return sorted([text.encode(_NAMES, "surrogateescape") for text in texts])
+    return sorted("\0".join(texts).encode(_NAMES, "surrogateescape").split(b"\0")) if texts else []
+
+
+def _folders_in(names: Sequence[bytes]) -> list[int]:
+    """Where names of folders are."""
+    return [n for n, name in enumerate(names) if name[-1] == _SLASH]
+
+
+def _paged(found: Generator[Sequence[Entry], None, None]) -> Generator[Sequence[Entry], None, None]:
+    """What comes in many small pieces in fewer; what comes in large ones as it is."""
+    held: list[Entry] = []
+    try:
+        for some in found:
+            if len(some) < ENOUGH:
+                held += some
+            if held and (len(some) >= ENOUGH or len(held) >= PAGE):
+                yield held
+                held = []
+            if len(some) >= ENOUGH:
+                yield some
+        if held:
+            yield held
+    finally:
+        found.close()
 
 
 def _folder(key: bytes, found: os.stat_result) -> Entry:

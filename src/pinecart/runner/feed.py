@@ -143,10 +143,13 @@ class _Ahead:
 
     Where it is work of our own processor's, as in a folder whose names are in memory, two threads at once would only
     be in each other's way: each call to the kernel gives the interpreter to the other one, and waits to have it back.
+
+    may_wait: whether fetching is ever waiting; the ledger's, a file of this machine, is not.
     """
 
-    def __init__(self, pages: Pages, whose: str) -> None:
+    def __init__(self, pages: Pages, whose: str, *, may_wait: bool = True) -> None:
         self._pages = pages
+        self._may_wait = may_wait
         self._check = Ascending(whose)
         self._next: asyncio.Future[Sequence[Any] | None] | None = asyncio.ensure_future(self._fetch())
         self._looks, self._waited, self._worked = 0, 0.0, 0.0
@@ -162,6 +165,8 @@ class _Ahead:
         self._next = None
         if page is None:
             return None
+        if not self._may_wait:
+            return self._check.check(page)
         if self._looks < LOOKS:
             self._looks += 1
             self._waited += time.monotonic() - since
@@ -184,7 +189,7 @@ async def merged(source: Pages, far: Pages, ledger: Pages) -> AsyncGenerator[Som
     order.
     """
     merge = Merge()
-    sides = [_Ahead(source, "the source"), _Ahead(far, "the far side"), _Ahead(ledger, "the ledger")]
+    sides = [_Ahead(source, "the source"), _Ahead(far, "the far side"), _Ahead(ledger, "the ledger", may_wait=False)]
     try:
         while (side := merge.lacking()) is not None:
             merge.feed(side, await sides[side].page())

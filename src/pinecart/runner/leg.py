@@ -15,7 +15,18 @@ from functools import partial
 from typing import IO, Any, NamedTuple, Protocol
 
 from pinecart.core.decide import Answer, Comparison, Decision, Intent, Look, Reason, Rules, Verdict, consider, left_out
-from pinecart.core.entries import SETTLE_S, Aside, Columns, Entry, Likeness, Row, fingerprint, likeness
+from pinecart.core.entries import (
+    SETTLE_S,
+    Aside,
+    Columns,
+    Entry,
+    Likeness,
+    Row,
+    Stored,
+    all_settled,
+    fingerprint,
+    likeness,
+)
 from pinecart.core.errors import Corrupt, Incomplete, Missing, SignInRefused, StoreError, Taken
 from pinecart.core.folding import EXACT
 from pinecart.core.guards import Counts, Held, Limits, holds, list_digest
@@ -115,8 +126,8 @@ class Job(NamedTuple):
 
 
 class Ledger(Protocol):
-    def pages(self, leg: int) -> AsyncIterator[list[tuple[Any, ...]]]:
-        """Rows in the order of their keys, some at a time; each a tuple of Row's fields."""
+    def pages(self, leg: int) -> AsyncIterator[list[Stored]]:
+        """Rows in the order of their keys, some at a time."""
         ...
 
     async def cuts(self, leg: int) -> list[bytes]:
@@ -301,8 +312,8 @@ class LegRun:
         rows = sources = 0
         plain, same_bytes, same = self._plain(), 0, 0
         async for some in matched(source, far, nothing() if asked else self._rows(), self._names):
-            if plain and isinstance(some, Together) and self._all_unchanged(some):
-                same, same_bytes = same + len(some.sources), same_bytes + sum(e.size for e in some.sources)
+            if plain and isinstance(some, Together) and (size := self._all_unchanged(some)) is not None:
+                same, same_bytes = len(some.rows), size
                 some = []
             for key, entry, there, row in some:
                 if (
@@ -354,20 +365,20 @@ class LegRun:
         self.far_seen = (far_objects, far_bytes)
         self._see(rows=rows, source=sources, far=far_objects, asked=asked)
 
-    def _all_unchanged(self, some: Together) -> bool:
-        """Whether all of them are taken and as remembered at both sides, beyond doubt."""
-        _, was, was_there, _, racy, cleared, runs = zip(*some.rows, strict=True)
-        if any(racy) or any(cleared) or self._job.run in runs:
-            return False
+    def _all_unchanged(self, some: Together) -> int | None:
+        """Their bytes, if all of them are taken and as remembered at both sides, beyond doubt."""
+        _, was, was_there, states = zip(*some.rows, strict=True)
+        if not all_settled(states, self._job.run):
+            return None
         sources, theres = Columns.of(some.sources), Columns.of(some.theres)
-        if any(sources.fault) or (0 in sources.size and any(key.endswith(b"/") for key in sources.key)):
-            return False
-        if sources.fingerprints() != list(was) or theres.fingerprints() != list(was_there):
-            return False
+        if any(sources.fault) or (0 in sources.size and any(map(bytes.endswith, sources.key, itertools.repeat(b"/")))):
+            return None
+        if not (sources.all_as(was) and theres.all_as(was_there)):
+            return None
         keys = (
             [was or key for was, key in zip(sources.was, sources.key, strict=True)] if any(sources.was) else sources.key
         )
-        return self._job.selection.takes_all(keys)
+        return sum(sources.size) if self._job.selection.takes_all(keys) else None
 
     def _plain(self) -> bool:
         """Whether what is as remembered at both sides is left, whatever else: then it needs no closer look."""

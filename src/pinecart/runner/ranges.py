@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import deque
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from typing import Any
 
 from pinecart.core.entries import Entry
@@ -17,7 +17,7 @@ PAGE = 1000  # a full page: only then is there more to come
 AT_ONCE = 16
 WAITING = 2  # pages of one range that wait for their turn
 
-Pages = AsyncIterator[list[Entry]]
+Pages = AsyncIterator[Sequence[Entry]]
 
 
 async def in_ranges(side: Side, cuts: Callable[[], Awaitable[list[bytes]]], folders: str = "") -> Pages:
@@ -67,7 +67,7 @@ class _Lane:
 
     def __init__(self, side: Side, after: bytes, last: bytes | None) -> None:
         self._side, self._after, self._last = side, after, last
-        self._queue: asyncio.Queue[list[Entry] | BaseException | None] = asyncio.Queue(WAITING)
+        self._queue: asyncio.Queue[Sequence[Entry] | BaseException | None] = asyncio.Queue(WAITING)
         self._task = asyncio.create_task(self._read())
 
     async def _read(self) -> None:

@@ -1,6 +1,6 @@
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from typing import NamedTuple
 
 from pinecart.core.entries import Entry
@@ -15,12 +15,12 @@ class Side(NamedTuple):
     prefix: bytes
     ours: frozenset[bytes] = frozenset()
 
-    def listed(self, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
+    def listed(self, *, after: bytes = b"", folders: str = "") -> AsyncIterator[Sequence[Entry]]:
         """Its listing, without what is ours."""
         found = self.store.list(self.prefix, after=after, folders=folders)
         return self._without_ours(found) if self.ours and self.prefix == self.store.home(self.prefix) else found
 
-    async def _without_ours(self, pages: AsyncIterator[list[Entry]]) -> AsyncIterator[list[Entry]]:
+    async def _without_ours(self, pages: AsyncIterator[Sequence[Entry]]) -> AsyncIterator[Sequence[Entry]]:
         async for page in pages:
             if page[-1].key >= ASIDE and page[0].key < ASIDE[:-1] + b"0":
                 page = [e for e in page if b"/".join(e.key.split(b"/", 2)[:2]) + b"/" not in self.ours]

@@ -16,10 +16,19 @@ from pinecart.service.config.state import State, StateError
 def prepare_records(state: State) -> tuple[str, str] | None:
     """(name, password) of the first person if there was nobody yet."""
     executor = MigrationExecutor(connection)
+    unknown = sorted(
+        f"{app} {name}" for app, name in set(executor.loader.applied_migrations) - set(executor.loader.graph.nodes)
+    )
+    if unknown:
+        message = (
+            f"The records in {state.root} were written by a newer Pine Cart (it knows {unknown[-1]}). Use that one."
+        )
+        raise StateError(message)
     pending = executor.migration_plan(executor.loader.graph.leaf_nodes())
     if pending:
         if executor.loader.applied_migrations:
             _copy(state)
+        state.raise_format()
         call_command("migrate", verbosity=0, interactive=False)
     people = import_module("pinecart.service.people.services")
     selectors = import_module("pinecart.service.people.selectors")

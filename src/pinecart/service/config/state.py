@@ -23,7 +23,7 @@ from cryptography.fernet import Fernet
 
 from pinecart.core.errors import PinecartError
 
-FORMAT = 1
+FORMAT = 2  # raised whenever an older program could no longer work on the folder
 
 
 class StateError(PinecartError):
@@ -76,7 +76,7 @@ class State(NamedTuple):
         for inner in ("runs", "scratch"):
             (self.root / inner).mkdir(exist_ok=True)
         if fresh:
-            (self.root / "format").write_text(f"{FORMAT}\n")
+            self.raise_format()
         found = int((self.root / "format").read_text())
         if found > FORMAT:
             raise StateError(
@@ -88,6 +88,10 @@ class State(NamedTuple):
                 made.execute("PRAGMA journal_mode=WAL")
         self._secret("seal.key", lambda: Fernet.generate_key().decode())
         self._secret("django.key", lambda: secrets.token_urlsafe(48))
+
+    def raise_format(self) -> None:
+        """From now on only programs of this format or a later one may use the folder."""
+        (self.root / "format").write_text(f"{FORMAT}\n")
 
     def lock(self) -> IO[str]:
         """Hold the folder for this process's life. Raises StateError if another service has it."""

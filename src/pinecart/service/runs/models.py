@@ -84,17 +84,17 @@ class Scope(models.Model):
 
 
 class LedgerRow(models.Model):
-    """core.entries.Row, as it is kept: in the order of the keys itself (a table WITHOUT ROWID), which is how it is read."""
+    """core.entries.Row, as it is kept: in the order of the keys itself (a table WITHOUT ROWID), which is how it is read.
+
+    state: what is seldom needed, in one text, since every further column of a row costs a tenth of reading it.
+    """
 
     pk = models.CompositePrimaryKey("scope", "key")
     scope = models.ForeignKey(Scope, on_delete=models.CASCADE)
     key = models.BinaryField()
     source = models.CharField(max_length=120)
     there = models.CharField(max_length=120)
-    crc = models.CharField(max_length=12)
-    racy = models.BooleanField()
-    cleared = models.BooleanField()
-    run = models.BigIntegerField()
+    state = models.CharField(max_length=40)
 
 
 class AsideRow(models.Model):

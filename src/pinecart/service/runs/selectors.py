@@ -4,18 +4,17 @@ import hashlib
 import json
 from collections.abc import Iterator
 from datetime import timedelta
-from typing import Any
+from typing import Any, cast
 
 from django.db.models import (
     BinaryField,
     Count,
-    ExpressionWrapper,
     F,
-    Field,
     Func,
     IntegerField,
     Min,
     Q,
+    QuerySet,
     Sum,
     Value,
     Window,
@@ -24,7 +23,7 @@ from django.db.models.functions import Mod, RowNumber
 from django.utils import timezone
 
 from pinecart.core.definition import days_kept
-from pinecart.core.entries import Aside
+from pinecart.core.entries import Aside, Row, Stored
 from pinecart.core.lifecycle import ALIVE
 from pinecart.core.places import ASIDE, key_fields
 from pinecart.core.totals import add_up, after_sentence, sentence
@@ -35,6 +34,7 @@ from pinecart.service.config.settings import STATE
 from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRow, Run, RunEvent, Scope, UploadRow
 
 PAGE = 5000
+STORED = ("key", "source", "there", "state")
 ASIDE_PAGE = 500
 CUT_EVERY = 1000
 ACTED = ("copy", "replace", "remove", "clear")
@@ -238,13 +238,10 @@ def log_after(run: Run, after: int, limit: int) -> tuple[list[dict[str, Any]], i
 
 
 # Told as 0 and 1: to make booleans of them would cost as much as all the rest of a row.
-_AS_NUMBERS = [ExpressionWrapper(F(name), output_field=Field()) for name in ("racy", "cleared")]
-
-
-def ledger_page(scope: int, after: bytes, limit: int = PAGE) -> list[tuple[Any, ...]]:
-    """The fields of Row, in their order: most rows are looked at by the hundred, and never needed as a Row."""
+def ledger_page(scope: int, after: bytes, limit: int = PAGE) -> list[Stored]:
+    """As they are kept: most rows are looked at by the hundred, and never needed as a Row."""
     found = LedgerRow.objects.filter(scope_id=scope, key__gt=after).order_by("key")
-    return list(found.values_list("key", "source", "there", "crc", *_AS_NUMBERS, "run")[:limit])
+    return cast("list[Stored]", list(found.values_list(*STORED)[:limit]))
 
 
 def ledger_cuts(scope: int) -> list[bytes]:
@@ -307,10 +304,10 @@ def done_by(run: int, scope: int, leg: int, after: int) -> tuple[list[Done], int
         RecordRow.objects.filter(run_id=run, leg=leg, done=True, decision__in=ACTED, pk__gt=after).order_by("id")[:500]
     )
     keys = [bytes(r.key) for r in records]
-    left = dict(LedgerRow.objects.filter(scope_id=scope, key__in=keys, run=run).values_list("key", "there"))
+    rows = LedgerRow.objects.filter(scope_id=scope, key__in=keys).values_list(*STORED)
     kept = AsideRow.objects.filter(run_id=run, leg=leg, key__in=keys, state="kept")
     asides = {(a.side, bytes(a.key)): _aside(a) for a in kept}
-    there = {bytes(k): v for k, v in left.items()}
+    there = {row.key: row.there for row in map(Row.read, cast("QuerySet[LedgerRow, Stored]", rows)) if row.run == run}
     found = [
         Done(
             k, r.decision, r.size, there.get(k, ""), r.cleared or r.decision == "clear",

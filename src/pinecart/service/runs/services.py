@@ -264,11 +264,14 @@ def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record]
             aside.update(state="kept", kept=record.kept)
 
 
+KEPT = ("source", "there", "state")
+
+
 def write_ledger(rows: list[tuple[int, Row]]) -> None:
     """(scope, row): the ledger has these from now on."""
     upsert(
-        LedgerRow, ["scope", *Row._fields], [(scope, *row) for scope, row in rows], unique=["scope", "key"],
-        update=[f for f in Row._fields if f != "key"],
+        LedgerRow, ["scope", "key", *KEPT], [(scope, *row.stored()) for scope, row in rows], unique=["scope", "key"],
+        update=KEPT,
     )  # fmt: skip
 
 

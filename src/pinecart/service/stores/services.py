@@ -8,6 +8,7 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
+from pinecart.core.entries import Entry
 from pinecart.core.errors import Invalid, Refused
 from pinecart.core.keeping import Keep
 from pinecart.core.places import Location, show
@@ -212,7 +213,7 @@ def look_at(
     async def look(store: Store) -> Level:
         if not everything:
             return await store.level(path, after=after, limit=limit)
-        entries = []
+        entries: list[Entry] = []
         async for page in store.list(path, after=after):
             entries += page if selection.is_everything else [e for e in page if selection.takes(e.key)]
             if len(entries) > limit:

@@ -25,7 +25,7 @@ import django
 django.setup()
 
 from pinecart.core.definition import Leg, read_definition  # noqa: E402
-from pinecart.core.entries import Aside, Entry, Row, fingerprint  # noqa: E402
+from pinecart.core.entries import Aside, Entry, Row, Stored, fingerprint  # noqa: E402
 from pinecart.core.errors import PinecartError  # noqa: E402
 from pinecart.core.places import parse_location  # noqa: E402
 from pinecart.core.ports import Store, Uploads  # noqa: E402
@@ -119,7 +119,7 @@ class Desk:
             found |= {key for rel, (key, mark) in theirs.items() if taken.get(rel) != mark}
         return found
 
-    async def pages(self, leg: int) -> AsyncIterator[list[tuple[Any, ...]]]:
+    async def pages(self, leg: int) -> AsyncIterator[list[Stored]]:
         after = b""
         while page := await _reads(selectors.ledger_page, self.scopes[leg], after):
             yield page
