@@ -116,10 +116,20 @@ _64_BITS = (1 << 64) - 1
 
 def fingerprint(entry: Entry) -> str:
     """Of a file: size, both times and inode, 16 hexadecimal digits each. Of an object: size and ETag."""
-    if entry.inode:
-        size, modified, changed, inode = entry.size, entry.modified_ns or 0, entry.ctime_ns, entry.inode
-        return f"{size:016x}{modified & _64_BITS:016x}{changed & _64_BITS:016x}{inode & _64_BITS:016x}"
-    return f"{entry.size}|{entry.etag}"
+    if not entry.inode:
+        return f"{entry.size}|{entry.etag}"
+    four = entry.size, entry.modified_ns or 0, entry.ctime_ns, entry.inode
+    try:
+        return pack(">4Q", *four).hex()
+    except error:  # a time before 1970 or after 2554
+        return "".join(f"{number & _64_BITS:016x}" for number in four)
+
+
+def same(one: Entry, other: Entry) -> bool:
+    """Whether their fingerprints are the same."""
+    if one.inode or other.inode:
+        return one[1:3] == other[1:3] and one[5:7] == other[5:7]
+    return one.size == other.size and one.etag == other.etag
 
 
 class Columns(NamedTuple):

@@ -109,7 +109,7 @@ class Merge:
         if not count:
             return None
         first, second, third = (p[at : at + count] for p, at in zip(self._pages, self._at, strict=True))
-        if not first[-1][0] == second[-1][0] == third[-1][0]:
+        if not _keys(first)[-1] == second[-1][0] == third[-1][0]:
             return None
         if not [*_keys(first)] == [*_keys(second)] == [*_keys(third)]:
             return None
@@ -118,6 +118,7 @@ class Merge:
 
     def _one_by_one(self) -> Iterator[Found]:
         """Up to AT_ONCE keys of the side with the most, in order."""
+        self._pages = [list(page) if isinstance(page, Page) else page for page in self._pages]
         (a, b, c), (i, j, k) = self._pages, self._at
         n_a, n_b, n_c = len(a), len(b), len(c)
         ended_a, ended_b, ended_c = self._ended

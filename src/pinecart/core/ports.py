@@ -6,7 +6,7 @@ Entries of a listing have keys relative to the listed prefix.
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager
 from typing import NamedTuple, Protocol
 
@@ -91,7 +91,7 @@ class Put(NamedTuple):
     if_absent: bool = False
     expected: Entry | None = None
     content_type: str = ""
-    metadata: dict[str, str] = {}
+    metadata: Mapping[str, str] = {}
     extra: Extra = Extra()
     uploads: Uploads | None = None
 

@@ -27,7 +27,7 @@ from operator import attrgetter
 from typing import Any
 
 from pinecart.core.checksum import EMPTY, Crc64
-from pinecart.core.entries import Entry, Likeness, Page, fingerprint, likeness
+from pinecart.core.entries import Entry, Likeness, Page, fingerprint, likeness, same
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.folding import EXACT
 from pinecart.core.keeping import Extra, Keep
@@ -300,7 +300,7 @@ class FolderStore:
             room = bytearray(before.st_size + 1)
             got = os.preadv(fd, [room], 0, os.RWF_NOWAIT)
             entry = entry_of(key, before)
-            if got != before.st_size or fingerprint(entry_of(key, os.fstat(fd))) != fingerprint(entry):
+            if got != before.st_size or not same(entry_of(key, os.fstat(fd)), entry):
                 return None
             return _Held(self, key, entry, bytes(room[:got]))
         except (OSError, Unsafe):  # not in memory, or an error: the usual way finds out which, and tells it
@@ -473,8 +473,8 @@ class FolderStore:
                 opened = entry_of(b"", os.fstat(fd))
                 with self._writing(put, parents) as writing:
                     crc = writing.copy_from(fd, opened.size)
-                    now = fingerprint(entry_of(b"", os.fstat(fd)))
-                    if now != fingerprint(opened) or now != fingerprint(entry):
+                    now = entry_of(b"", os.fstat(fd))
+                    if not (same(now, opened) and same(now, entry)):
                         raise Changed(f"pine://{source.name}/{show(source_key)} changed while it was read.")
                     return writing, crc
 
@@ -629,7 +629,7 @@ class FolderStore:
         """The very file. Where names fold, some file systems give each spelling of a name an inode of its own."""
         if self._habits and self._habits.folding != EXACT:
             expected = expected._replace(inode=found.st_ino)
-        return fingerprint(entry_of(b"", found)) == fingerprint(expected)
+        return same(entry_of(b"", found), expected)
 
     async def clear_uploads(self, key: bytes, since: str) -> int:
         return 0
@@ -733,7 +733,7 @@ class _File:
         await self._store._do(self._compare)
 
     def _compare(self) -> None:
-        if not self.entry.is_folder and fingerprint(entry_of(self._key, os.fstat(self._fd))) != fingerprint(self.entry):
+        if not self.entry.is_folder and not same(entry_of(self._key, os.fstat(self._fd)), self.entry):
             raise Changed(f"pine://{self._store.name}/{show(self._key)} changed while it was read.")
 
 
@@ -766,7 +766,7 @@ class _Held:
 
     async def verify(self) -> None:
         now = (await self._store.stat(self._key)).entry
-        if fingerprint(now) != fingerprint(self.entry):
+        if not same(now, self.entry):
             raise Changed(f"pine://{self._store.name}/{show(self._key)} changed while it was read.")
 
 

@@ -63,7 +63,7 @@ def _stamp(second: datetime) -> str:
 def _day_key(secret: str, day: str, region: str) -> bytes:
     key = f"AWS4{secret}".encode()
     for part in (day, region, "s3", "aws4_request"):
-        key = hmac.new(key, part.encode(), hashlib.sha256).digest()
+        key = hmac.digest(key, part.encode(), "sha256")
     return key
 
 
@@ -92,7 +92,7 @@ def signed(
     )
     scope = f"{stamp[:8]}/{region}/s3/aws4_request"
     text = f"AWS4-HMAC-SHA256\n{stamp}\n{scope}\n{hashlib.sha256(canonical.encode()).hexdigest()}"
-    mark = hmac.new(_day_key(keys.secret, stamp[:8], region), text.encode(), hashlib.sha256).hexdigest()
+    mark = hmac.digest(_day_key(keys.secret, stamp[:8], region), text.encode(), "sha256").hex()
     full["authorization"] = (
         f"AWS4-HMAC-SHA256 Credential={keys.key_id}/{scope}, SignedHeaders={listed}, Signature={mark}"
     )

@@ -29,7 +29,7 @@ HELD_AHEAD = 4 << 20  # bytes of a streamed answer that wait for their reader; t
 BUFFER = 512 << 10
 MOST_ANSWER = 64 << 20  # bytes of an answer that is taken whole
 MOST_LINES = 128
-SILENT = "Content-Type:", "Expect:", "Accept:"  # what libcurl would add by itself
+SILENT = "content-type", "expect", "accept"  # what libcurl would add by itself
 
 
 class Headers(dict[str, str]):
@@ -116,26 +116,11 @@ class Transport:
         into: where the answer's body is put, if it is large enough for `most` bytes; the body is then a view of it.
         """
         line = self._line(method, target, headers, body)
-        found: list[bytes] = []
-        held = 0
-        room = memoryview(into) if into is not None and len(into) >= most else None
-
-        def take(chunk: bytes) -> int | None:
-            nonlocal held
-            if held + len(chunk) > most:
-                return 0  # libcurl gives the transfer up
-            if room is None:
-                found.append(chunk)
-            else:
-                room[held : held + len(chunk)] = chunk
-            held += len(chunk)
-            return None
-
-        line.easy.setopt(pycurl.WRITEFUNCTION, take)
+        line.body = found = _Body(most, into)
         await self._done(line)
         status, told = line.head()
         self._last_date = told.get("date", "")
-        return Answer(status, told, b"".join(found) if room is None else cast("bytes", room[:held]))
+        return Answer(status, told, found.whole())
 
     @asynccontextmanager
     async def streamed(
@@ -164,20 +149,15 @@ class Transport:
         easy = line.easy
         easy.setopt(pycurl.URL, f"{self._scheme}://{headers.get('host', self.host)}{target}")
         easy.setopt(pycurl.HTTPHEADER, _written(headers))
-        easy.setopt(
-            pycurl.FRESH_CONNECT, method == "POST"
-        )  # libcurl repeats on a line that was cut while idle: never a POST
-        if method == "HEAD":
-            easy.setopt(pycurl.NOBODY, 1)
-        elif body:
-            easy.setopt(pycurl.UPLOAD, 1)
+        if line.kind != (kind := (method, bool(body))):
+            # libcurl repeats on a line that was cut while idle: never a POST
+            easy.setopt(pycurl.FRESH_CONNECT, method == "POST")
+            easy.setopt(pycurl.NOBODY if method == "HEAD" else pycurl.UPLOAD if body else pycurl.HTTPGET, 1)
+            easy.setopt(pycurl.CUSTOMREQUEST, method)
+            line.kind = kind
+        if body:
             easy.setopt(pycurl.INFILESIZE_LARGE, len(body))
-            easy.setopt(
-                pycurl.READFUNCTION, io.BytesIO(body).read
-            )  # it can't be rewound: nothing is sent twice unasked
-        else:
-            easy.setopt(pycurl.HTTPGET, 1)
-        easy.setopt(pycurl.CUSTOMREQUEST, method)
+            easy.setopt(pycurl.READFUNCTION, io.BytesIO(body).read)  # can't be rewound: nothing is sent twice unasked
         return line
 
     def _configured(self, easy: Any, line: _Line) -> None:
@@ -188,7 +168,7 @@ class Transport:
             (pycurl.LOW_SPEED_LIMIT, 1), (pycurl.LOW_SPEED_TIME, max(int(self._silence_s), 1)),
             (pycurl.BUFFERSIZE, BUFFER), (pycurl.UPLOAD_BUFFERSIZE, BUFFER), (pycurl.TCP_NODELAY, 1), (pycurl.NETRC, 0),
             (pycurl.PROXY, self._proxy), (pycurl.NOPROXY, ""), (pycurl.OPENSOCKETFUNCTION, line.open_socket),
-            (pycurl.HEADERFUNCTION, line.lines.append), (pycurl.DNS_CACHE_TIMEOUT, 60),
+            (pycurl.HEADERFUNCTION, line.lines.append), (pycurl.WRITEFUNCTION, line.take), (pycurl.DNS_CACHE_TIMEOUT, 60),
             (pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS), (pycurl.HTTP_CONTENT_DECODING, 0),
         ):  # fmt: skip
             easy.setopt(option, value)
@@ -231,14 +211,34 @@ _NOT_REACHED = (pycurl.E_COULDNT_RESOLVE_HOST, pycurl.E_COULDNT_RESOLVE_PROXY, p
 
 
 def _written(headers: Mapping[str, str]) -> list[bytes]:
-    """Header lines as they are sent. Raises Refused for a value that would be another header."""
+    """Header lines as they are sent. headers: names in lower case. Raises Refused for a value that would be another header."""
     found = [f"{k}: {v}" if v else f"{k};" for k, v in headers.items()]
-    given = {k.lower() for k in headers}
-    text = "".join(found)
-    if "\n" in text or "\r" in text or "\0" in text:
+    found += [f"{name}:" for name in SILENT if name not in headers]
+    text = "\n".join(found)
+    if text.count("\n") != len(found) - 1 or "\r" in text or "\0" in text:
         raise Refused("A name or a piece of metadata has a line break, which HTTP can't carry.", code="unsafe-name")
-    found += [line for line in SILENT if line[:-1].lower() not in given]
-    return [line.encode("utf-8", "surrogateescape") for line in found]
+    return text.encode("utf-8", "surrogateescape").split(b"\n")
+
+
+class _Body:
+    """What comes of an answer that is taken whole: at most so many bytes, put where they are wanted."""
+
+    def __init__(self, most: int, into: bytearray | None) -> None:
+        self._most, self._held, self._found = most, 0, list[bytes]()
+        self._room = memoryview(into) if into is not None and len(into) >= most else None
+
+    def take(self, chunk: bytes) -> int | None:
+        if self._held + len(chunk) > self._most:
+            return 0  # libcurl gives the transfer up
+        if self._room is None:
+            self._found.append(chunk)
+        else:
+            self._room[self._held : self._held + len(chunk)] = chunk
+        self._held += len(chunk)
+        return None
+
+    def whole(self) -> bytes:
+        return b"".join(self._found) if self._room is None else cast("bytes", self._room[: self._held])
 
 
 class _Line:
@@ -250,6 +250,11 @@ class _Line:
         self.allowed = Allowed()
         self.refused: StoreError | None = None
         self.done: asyncio.Future[None] | None = None
+        self.kind: tuple[str, bool] = ("", False)  # method, and whether it has a body: as the handle was last set
+        self.body: _Body | _Stream = _Body(0, None)
+
+    def take(self, chunk: bytes) -> int | None:
+        return self.body.take(chunk)
 
     def open_socket(self, purpose: int, address: Any) -> Any:
         """Called by libcurl after resolving, for each address it is about to try."""
@@ -263,15 +268,17 @@ class _Line:
 
     def head(self) -> tuple[int, Headers]:
         """Status and headers of the last answer that came (those before it only announced it)."""
-        status, found = 0, Headers()
-        for raw in self.lines:
-            if raw.startswith(b"HTTP/"):
-                status, found = int(raw.split(b" ", 2)[1]), Headers()
-                continue
-            name, colon, value = raw.decode("utf-8", "surrogateescape").partition(":")
+        found, at = Headers(), -1
+        for n, line in enumerate(self.lines):
+            if line[:5] == b"HTTP/":
+                at = n
+        if at < 0:
+            return 0, found
+        for text in b"".join(self.lines[at + 1 :]).decode("utf-8", "surrogateescape").split("\n"):
+            name, colon, value = text.partition(":")
             if colon:
-                dict.__setitem__(found, name.lower(), value.strip())
-        return status, found
+                found[name.lower()] = value.strip()
+        return int(self.lines[at].split(b" ", 2)[1]), found
 
 
 class _Stream:
@@ -281,7 +288,7 @@ class _Stream:
         self._line, self._chunks, self._held = line, deque[bytes](), 0
         self._paused = False
         self.begun, self._more = asyncio.Event(), asyncio.Event()
-        line.easy.setopt(pycurl.WRITEFUNCTION, self._take)
+        line.body = self
         line.easy.setopt(pycurl.HEADERFUNCTION, self._heard)
 
     def _heard(self, raw: bytes) -> None:
@@ -291,7 +298,7 @@ class _Stream:
             if not status.startswith(b"1"):
                 self.begun.set()
 
-    def _take(self, chunk: bytes) -> int | None:
+    def take(self, chunk: bytes) -> int | None:
         if self._held > HELD_AHEAD:
             self._paused = True
             return int(pycurl.WRITEFUNC_PAUSE)
@@ -356,7 +363,9 @@ class _Lines:
             if self._busy.pop(line.easy, None) is not None:  # given up before its end
                 self._multi.remove_handle(line.easy)
             if fine and len(self._free) < MOST_LINES:
-                line.easy.setopt(pycurl.HEADERFUNCTION, line.lines.append)
+                if isinstance(line.body, _Stream):
+                    line.easy.setopt(pycurl.HEADERFUNCTION, line.lines.append)
+                line.body = _Body(0, None)
                 self._free.append(line)
             else:
                 line.easy.close()

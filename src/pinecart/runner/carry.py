@@ -19,7 +19,7 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.entries import Entry, Row, fingerprint, is_racy
+from pinecart.core.entries import Entry, Row, fingerprint, is_racy, same
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, StoreError, Taken
 from pinecart.core.keeping import LINK, Keep, from_metadata, to_metadata
 from pinecart.core.places import show
@@ -121,8 +121,8 @@ class Carrier:
         async with self._open(entry) as opened:
             paced = self._pacer.rate or entry.size > HELD_BYTES
             reading: Reading = Paced(opened, self._pacer) if paced else opened
-            now = reading.entry._replace(key=key, was=entry.was)
-            if fingerprint(now) != fingerprint(entry):
+            now = Entry(key, *reading.entry[1:-1], entry.was)
+            if not same(now, entry):
                 mark = decision_id(self._run, self._leg, now, replaces)
             put = await self._prepare(self._target.prefix + key, reading, mark, replaces)
             return self._carried(now, await self._target.store.put(put), tried)
@@ -141,7 +141,7 @@ class Carrier:
         if not target.copies_from(source) or not self._may_copy or entry.etag == "link":
             return None
         stat = await source.stat(self._source.prefix + entry.source_key)
-        if fingerprint(stat.entry) != fingerprint(entry):
+        if not same(stat.entry, entry):
             raise Changed(f"{show(key)} changed since it was listed.")
         known = stat.crc or (stat.card.crc if stat.card else "")
         time_ns = stat.card.modified_ns if stat.card and stat.card.crc in ("", known) else entry.modified_ns
@@ -166,7 +166,7 @@ class Carrier:
         mark = decision_id(self._run, self._leg, entry._replace(key=to))
         try:
             stat = await store.stat(key, version)
-            if fingerprint(stat.entry) != fingerprint(entry):
+            if not same(stat.entry, entry):
                 raise Taken(f"{show(key)} is not as it was when this was planned. It was left alone.")
             card = stat.card or Card(mark, entry.modified_ns, "")
             put = self._put(to, entry.size, b"", card._replace(decision_id=mark), None)
@@ -193,11 +193,16 @@ class Carrier:
                 raise
             return there
 
-    def _put(self, target: bytes, size: int, body: bytes | Reading, card: Card, replaces: Entry | None) -> Put:
-        """target: the whole key."""
+    def _put(
+        self, target: bytes, size: int, body: bytes | Reading, card: Card, replaces: Entry | None, content_type: str = "",
+        metadata: Mapping[str, str] | None = None,
+    ) -> Put:  # fmt: skip
+        """target: the whole key.   content_type: where none is known, the name tells."""
         name = target.rpartition(b"/")[2]
-        content_type = _type_of(name[name.find(b".") :] if b"." in name else b"")
-        return Put(target, size, body, card, replaces is None, replaces, content_type)
+        content_type = content_type or _type_of(name[name.find(b".") :] if b"." in name else b"")
+        return Put(
+            target, size, body, card, replaces is None, replaces, content_type, {} if metadata is None else metadata
+        )
 
     async def _prepare(self, target: bytes, reading: Reading, mark: str, replaces: Entry | None) -> Put:
         size = reading.entry.size
@@ -206,9 +211,8 @@ class Carrier:
             card = reading.card
             known = card.crc if card else ""
             time_ns = card.modified_ns if card else reading.entry.modified_ns
-            put = self._put(target, size, reading, Card(mark, time_ns, known), replaces)
+            put = self._put(target, size, reading, Card(mark, time_ns, known), replaces, reading.content_type)
             put = put._replace(uploads=self._uploads[1])
-            put = put._replace(content_type=reading.content_type or put.content_type)
             return await self._with_extra(put, reading, reading.metadata)
         body = await reading.whole()
         if len(body) != size:
@@ -219,16 +223,14 @@ class Carrier:
                 f"{show(reading.entry.key)} was read twice, and came differently: the line to it is not to be trusted."
             )
         kept = reading.card if reading.card and reading.card.crc in ("", crc) else None
-        put = self._put(
-            target, size, body, Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc), replaces
-        )
-        put = put._replace(content_type=reading.content_type or put.content_type)
+        card = Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc)
+        put = self._put(target, size, body, card, replaces, reading.content_type, reading.metadata)
         return await self._with_extra(put, reading, reading.metadata)
 
     async def _with_extra(self, put: Put, reading: Reading, metadata: Mapping[str, str]) -> Put:
         """What is kept besides the bytes: as metadata in a bucket, as it was in a folder."""
         if not any(self._keep) and reading.entry.etag != "link" and LINK not in metadata:
-            return put._replace(metadata=dict(metadata))
+            return put if put.metadata is metadata else put._replace(metadata=dict(metadata))
         extra = await reading.besides(self._keep)
         kept = dict(metadata) | to_metadata(extra) if self._keeps_metadata else dict(metadata)
         told = from_metadata(metadata, self._keep)

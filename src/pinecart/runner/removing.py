@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from pinecart.core.entries import Aside, Entry, fingerprint
+from pinecart.core.entries import Aside, Entry, fingerprint, same
 from pinecart.core.errors import Taken
 from pinecart.core.places import aside_key, show
 from pinecart.runner.carry import Carrier
@@ -35,7 +35,7 @@ class Remover:
             return None
         if await self._at.store.keeps_versions(whole):
             now = (await self._at.store.stat(whole)).entry
-            if fingerprint(now) != fingerprint(entry):
+            if not same(now, entry):
                 raise Taken(f"{show(whole)} is not as it was when this was planned. It was left alone.")
             if now.version:
                 return Aside(self._leg, self._side, key, whole, entry.size, fingerprint(entry), version=now.version)
