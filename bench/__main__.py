@@ -28,6 +28,7 @@ SIZES = {
 }
 MODE = sys.argv[1] if len(sys.argv) > 1 else "whole"
 SMALL, LARGE_MIB, TREE, PAIRS, FEW = SIZES[MODE]  # few: pairs of what takes long
+LOCAL_MIB = 64 if MODE == "quick" else 2048
 MEMORY_MIB = 200.0
 FIRST = 100_000  # objects in the source when the first is awaited
 
@@ -113,9 +114,9 @@ def small(table: Table, root: Path) -> None:
         table.against(f"CPU of {SMALL} objects of 4 KiB, {how}, recorded", ours, floors, root, FEW)
 
 
-def long_file(folder: Path) -> Path:
+def long_file(folder: Path, mib: int = LARGE_MIB) -> Path:
     with (folder / "long").open("wb") as file:
-        for _ in range(LARGE_MIB):
+        for _ in range(mib):
             file.write(os.urandom(1 << 20))
     return folder
 
@@ -131,8 +132,8 @@ def large(table: Table, root: Path) -> None:
 
 def local(table: Table, root: Path) -> None:
     for ours, how, at_most in (("engine-copy", "read back", 1.5), ("engine-copy-unread", "not read back", 1.15)):
-        name = f"wall time of {LARGE_MIB} MiB, folder to folder, flushed, {how}"
-        table.against(name, ours, {"bare-copy": at_most}, long_file(root), FEW)
+        name = f"wall time of {LOCAL_MIB} MiB, folder to folder, flushed, {how}"
+        table.against(name, ours, {"bare-copy": at_most}, long_file(root, LOCAL_MIB), PAIRS)
 
 
 def memory(table: Table, root: Path) -> None:

@@ -31,7 +31,7 @@ FLUSH_ALL_FROM = 4  # of so many files on, the whole file system is flushed once
 SEGMENT = 32 << 20  # of a large file: so much is copied before it is read back
 READERS = 4
 _NOREPLACE = 1
-_WRITTEN = 1 | 2 | 4  # sync_file_range: wait before, write, wait after
+_BEGUN, _WRITTEN = 2, 1 | 2 | 4  # sync_file_range: write; wait before, write, wait after
 # Their syncfs writes all data to the disk; one in user space, or on another machine, hears of fsync only (statfs(2), f_type).
 _FLUSHED_WHOLE = {
     0xEF53,
@@ -112,7 +112,8 @@ class Writing:
         return crc
 
     def _check_range(self, fd: int, at: int, size: int) -> str:
-        """The CRC of a piece of the source, and the same piece read back from the disk."""
+        """The CRC of a piece of the source, and the same piece read back from the disk, to which it goes while more is copied."""
+        LIBC.sync_file_range(self._fd, ctypes.c_int64(at), ctypes.c_int64(size), _BEGUN)
         crc = _crc_of_range(fd, at, size)
         if self._reads_back:
             if LIBC.sync_file_range(self._fd, ctypes.c_int64(at), ctypes.c_int64(size), _WRITTEN):
