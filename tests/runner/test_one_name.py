@@ -14,6 +14,8 @@ from pinecart.core.entries import RACY_NS
 from pinecart.core.folding import EXACT, Folding
 from pinecart.drivers import open_store
 from pinecart.drivers.memory import MemoryStore
+from pinecart.runner.folded import beside
+from pinecart.runner.side import Side
 from tests.runner.engine import Memory, done, posts, run
 
 ACUTE = "é.flac"
@@ -86,6 +88,27 @@ async def test_two_names_of_one_fold_are_refused_and_all_else_arrives(rule):
     await run(memory, source, target, intent="mirror")
     assert done(memory) == {"refuse name-clash (name-clash)": 2, "copy new": 1}
     assert bodies(target) == {f"dawn/{one}": b"was here before", "dawn/besides": b"besides"}
+
+
+@every_rule
+async def test_two_places_side_by_side_are_merged_by_what_is_one_name(rule, tmp_path):
+    folding, one, other = RULES[rule]
+    here, there = MemoryStore("posts", {}), FoldingStore("office", folding)
+    for name in (one, f"two/{one}", f"two/{other}", "alone"):
+        here.set(name.encode(), b"here")
+    for name in (other, f"two/{one}"):
+        there.set(name.encode(), b"there")
+
+    async def told(after=b""):
+        return [b async for some in beside(Side(here, b""), Side(there, b""), str(tmp_path), after) for b in some]
+
+    whole = await told()
+    assert {b.key.decode(): (bool(b.here), bool(b.there), b.clash) for b in whole} == {
+        other: (True, True, False), "alone": (True, False, False),
+        f"two/{one}": (True, True, True), f"two/{other}": (True, False, True),
+    }  # fmt: skip
+    for n, b in enumerate(whole):
+        assert await told(b.key) == whole[n + 1 :]
 
 
 @every_rule

@@ -363,7 +363,13 @@ def _used(jobs: list[str]) -> str:
 
 
 def _show_sides(cart: Cart, here: str, there: str, *, different: bool) -> None:
-    words = {"same-size": "same size", "differs": "▲ differs", "only-here": "only here", "only-there": "only there"}
+    words = {
+        "same-size": "same size",
+        "differs": "▲ differs",
+        "only-here": "only here",
+        "only-there": "only there",
+        "name-clash": "▲ name clash",
+    }
     found = list(cart.client.sides(here, there, different=different))
     rows = [
         [e["key"], *("-" if n is None else size(n) for n in (e["here"], e["there"])), words[e["word"]]] for e in found

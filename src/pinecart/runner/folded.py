@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 from pinecart.core.entries import Entry, Row
 from pinecart.core.folding import EXACT, Folding
 from pinecart.core.listing import Ascending, Found
-from pinecart.runner.feed import SORT_ROWS, Pages, Some, kept_on_disk, merged
+from pinecart.runner.feed import SORT_ROWS, Pages, Some, absent_is_empty, kept_on_disk, merged, nothing
 from pinecart.runner.side import Side
 
 PAGE = 1000
@@ -45,16 +45,53 @@ async def matched(source: Pages, far: Pages, ledger: Pages, names: OneName) -> A
             yield some
         return
     with contextlib.ExitStack() as files:
-        sides = [
-            await _sorted(number, pages, whose, names, files)
-            for number, (pages, whose) in enumerate(
-                [(source, "the source"), (far, "the far side"), (ledger, "the ledger")]
-            )
-        ]
-        groups = itertools.groupby(heapq.merge(*sides), key=lambda found: found[0])
-        each = itertools.chain.from_iterable(_in_one_fold(list(group), names) for _, group in groups)
+        groups = await _groups(source, far, ledger, names, files)
+        each = itertools.chain.from_iterable(_in_one_fold(group, names) for group in groups)
         while page := list(itertools.islice(each, PAGE)):
             yield page
+
+
+class Beside(NamedTuple):
+    """One name at two places. clash: there are several spellings of it on a side, and one place takes them for one."""
+
+    key: bytes
+    here: Entry | None
+    there: Entry | None
+    clash: bool = False
+
+
+async def beside(here: Side, there: Side, scratch: str, after: bytes = b"") -> AsyncGenerator[list[Beside], None]:
+    """Two listings as one, some at a time, from behind a key on. Where names fold all of both is listed and sorted first."""
+    names = await one_name(here, there, scratch, only_look=True)
+    if names.folding == EXACT:
+        left, right = (absent_is_empty(side.listed(after=after)) for side in (here, there))
+        async with contextlib.aclosing(merged(left, right, nothing())) as both:
+            async for some in both:
+                yield [Beside(key, one, other) for key, one, other, _ in some]
+        return
+    fold, start = names.folding.fold, (names.folding.fold(after), after) if after else None
+    with contextlib.ExitStack() as files:
+        left, right = (absent_is_empty(side.listed()) for side in (here, there))
+        for group in await _groups(left, right, nothing(), names, files):
+            ones, others = ({item[0]: item for _, side, item in group if side == n} for n in range(2))
+            if len(ones) > 1 or len(others) > 1:
+                found = [Beside(key, ones.get(key), others.get(key), clash=True) for key in sorted({*ones, *others})]
+            else:
+                one, other = next(iter(ones.values()), None), next(iter(others.values()), None)
+                found = [Beside(group[-1][2].key, one, other)]  # as it is spelt there, if it is there
+            if left_over := [b for b in found if start is None or (fold(b.key), b.key) > start]:
+                yield left_over
+
+
+async def _groups(
+    source: Pages, far: Pages, ledger: Pages, names: OneName, files: contextlib.ExitStack
+) -> Iterator[list[tuple[bytes, int, Any]]]:
+    """What is one name there: each of (folded name, number of the side, item)."""
+    sides = [
+        await _sorted(number, pages, whose, names, files)
+        for number, (pages, whose) in enumerate([(source, "the source"), (far, "the far side"), (ledger, "the ledger")])
+    ]
+    return (list(group) for _, group in itertools.groupby(heapq.merge(*sides), key=lambda found: found[0]))
 
 
 async def _sorted(

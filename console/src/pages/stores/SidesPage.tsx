@@ -6,7 +6,7 @@ import { location, place } from '../../lib/words'
 import { Bytes, Loaded, PageHead } from '../../parts/parts'
 import { PlaceInput } from '../../parts/PlaceInput'
 
-const WORDS: Record<Side['word'], string> = { 'same-size': '= same size', differs: '▲ differs', 'only-here': '← only here', 'only-there': '→ only there' }
+const WORDS: Record<Side['word'], string> = { 'same-size': '= same size', differs: '▲ differs', 'only-here': '← only here', 'only-there': '→ only there', 'name-clash': '▲ name clash' }
 
 interface Values { from: { store: string; path?: string }; to: { store: string; path?: string } }
 

@@ -377,7 +377,7 @@ class SideShape(serializers.Serializer):
     key_b64 = serializers.CharField(required=False)
     here = serializers.IntegerField(allow_null=True, help_text="Bytes; null: not there.")
     there = serializers.IntegerField(allow_null=True)
-    word = serializers.ChoiceField(["same-size", "differs", "only-here", "only-there"])
+    word = serializers.ChoiceField(["same-size", "differs", "only-here", "only-there", "name-clash"])
 
 
 class SidesShape(serializers.Serializer):

@@ -17,7 +17,8 @@ from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import Location, parse_location, show
 from pinecart.core.ports import HELD_BYTES, Card, Put, Store
 from pinecart.drivers import open_store
-from pinecart.runner.feed import absent_is_empty, merged, nothing
+from pinecart.runner.folded import beside
+from pinecart.runner.side import Side
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
 from pinecart.service.stores.selectors import jobs_using_bucket, spec_of, store_named
@@ -28,7 +29,7 @@ BUCKETS_AT_ONCE = 8
 
 
 class Both(NamedTuple):
-    """One name at two places. word: same-size, differs, only-here or only-there."""
+    """One name at two places. word: same-size, differs, only-here, only-there or name-clash."""
 
     key: bytes
     here: Entry | None
@@ -47,15 +48,14 @@ def side_by_side(
     async def look() -> tuple[list[Both], bytes]:
         stores = [open_store(spec) for spec in specs]
         try:
-            places = (here.as_prefix().path, there.as_prefix().path)
+            left, right = (Side(s, p.as_prefix().path) for s, p in zip(stores, (here, there), strict=True))
             found = list[Both]()
-            left, right = (absent_is_empty(s.list(p, after=after)) for s, p in zip(stores, places, strict=True))
-            async with aclosing(merged(left, right, nothing())) as both:
+            async with aclosing(beside(left, right, str(STATE.scratch), after)) as both:
                 async for some in both:
-                    for key, one, other, _ in some:
+                    for key, one, other, clash in some:
                         if len(found) == limit:
                             return found, found[-1].key
-                        word = _word(one, other)
+                        word = "name-clash" if clash else _word(one, other)
                         if word != "same-size" or not only_different:
                             found.append(Both(key, one, other, word))
             return found, b""
