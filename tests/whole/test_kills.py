@@ -18,8 +18,7 @@ from pinecart.standins.bucket_server import Behaviour
 from tests.whole.house import house, pids_of, until
 from tests.whole.test_runs import held as in_bucket
 
-SOAK = os.environ.get("PINECART_SOAK")
-SEEDS, FILES = (int(SOAK), 2000) if SOAK else (10, 250)
+SEEDS, FILES = int(os.environ.get("PINECART_SOAK", "10")), 2000
 LARGE = 20 << 20  # three parts
 
 
