@@ -28,6 +28,7 @@ TOGETHER = 32  # files that one thread writes at a time, at most
 THREADS = 4  # where the disk is slow; else one is enough, and several only take the interpreter from each other
 SLOW_S = 0.005  # for one file among others
 FLUSH_ALL_FROM = 4  # of so many files on, the whole file system is flushed once
+READ = 256 << 10  # at once, for its checksum: so much stays in the processor's own memory
 SEGMENT = 32 << 20  # of a large file: so much is copied before it is read back
 READERS = 4
 _NOREPLACE = 1
@@ -347,7 +348,7 @@ def _crc_of_range(fd: int, at: int, size: int) -> str:
     """Short where the file is: the caller compares."""
     crc, end = Crc64(), at + size
     while at < end:
-        wanted = min(1 << 20, end - at)
+        wanted = min(READ, end - at)
         chunk = os.pread(fd, wanted, at)
         crc.add(chunk)
         at += len(chunk)
