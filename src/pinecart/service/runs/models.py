@@ -83,6 +83,9 @@ class Scope(models.Model):
         unique_together = [("job", "identity")]
 
 
+STORED = ("key", "source", "there", "state")  # core.entries.Stored, as columns of the ledger
+
+
 class LedgerRow(models.Model):
     """core.entries.Row, as it is kept: in the order of the keys itself (a table WITHOUT ROWID), which is how it is read.
 

@@ -31,10 +31,19 @@ from pinecart.runner.undoing import Done
 from pinecart.service.config.refusals import NotFound
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
-from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRow, Run, RunEvent, Scope, UploadRow
+from pinecart.service.runs.models import (
+    STORED,
+    AsideRow,
+    Instance,
+    LedgerRow,
+    RecordRow,
+    Run,
+    RunEvent,
+    Scope,
+    UploadRow,
+)
 
 PAGE = 5000
-STORED = ("key", "source", "there", "state")
 ASIDE_PAGE = 500
 CUT_EVERY = 1000
 ACTED = ("copy", "replace", "remove", "clear")
@@ -237,7 +246,6 @@ def log_after(run: Run, after: int, limit: int) -> tuple[list[dict[str, Any]], i
     return lines, after + len(lines)
 
 
-# Told as 0 and 1: to make booleans of them would cost as much as all the rest of a row.
 def ledger_page(scope: int, after: bytes, limit: int = PAGE) -> list[Stored]:
     """As they are kept: most rows are looked at by the hundred, and never needed as a Row."""
     found = LedgerRow.objects.filter(scope_id=scope, key__gt=after).order_by("key")

@@ -21,7 +21,17 @@ from pinecart.runner.run import Ending
 from pinecart.service.config.refusals import Conflict
 from pinecart.service.config.rights import SYSTEM, Actor, Right
 from pinecart.service.config.upserts import upsert
-from pinecart.service.runs.models import AsideRow, Instance, LedgerRow, RecordRow, Run, RunEvent, Scope, UploadRow
+from pinecart.service.runs.models import (
+    STORED,
+    AsideRow,
+    Instance,
+    LedgerRow,
+    RecordRow,
+    Run,
+    RunEvent,
+    Scope,
+    UploadRow,
+)
 from pinecart.service.runs.selectors import alive_of, held_digest, run_numbered, run_of, run_told, summed
 from pinecart.service.stores.selectors import Place, place_of
 from pinecart.service.trail.services import note
@@ -264,14 +274,11 @@ def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record]
             aside.update(state="kept", kept=record.kept)
 
 
-KEPT = ("source", "there", "state")
-
-
 def write_ledger(rows: list[tuple[int, Row]]) -> None:
     """(scope, row): the ledger has these from now on."""
     upsert(
-        LedgerRow, ["scope", "key", *KEPT], [(scope, *row.stored()) for scope, row in rows], unique=["scope", "key"],
-        update=KEPT,
+        LedgerRow, ["scope", *STORED], [(scope, *row.stored()) for scope, row in rows], unique=["scope", "key"],
+        update=STORED[1:],
     )  # fmt: skip
 
 
