@@ -13,7 +13,6 @@ import mimetypes
 import random
 import time
 from collections import deque
-from collections.abc import Mapping
 from contextlib import AbstractAsyncContextManager
 from functools import lru_cache
 from typing import NamedTuple
@@ -23,7 +22,7 @@ from pinecart.core.entries import Entry, Row, fingerprint, is_racy, same
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, StoreError, Taken
 from pinecart.core.keeping import LINK, Keep, from_metadata, to_metadata
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Store, Uploads
+from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Stat, Store, Uploads
 from pinecart.core.retry import Retry
 from pinecart.runner.look import content_crc
 from pinecart.runner.pacing import Paced, Pacer
@@ -145,13 +144,12 @@ class Carrier:
             raise Changed(f"{show(key)} changed since it was listed.")
         known = stat.crc or (stat.card.crc if stat.card else "")
         time_ns = stat.card.modified_ns if stat.card and stat.card.crc in ("", known) else entry.modified_ns
-        put = self._put(self._target.prefix + key, entry.size, b"", Card(mark, time_ns, known), replaces)
+        card = Card(mark, time_ns, known)
+        put = self._put(self._target.prefix + key, entry.size, b"", card, replaces, stat)
         if any(self._keep):
             async with self._open(entry) as reading:
-                put = await self._with_extra(put, reading, stat.metadata)
-        else:
-            put = put._replace(metadata=stat.metadata)
-        put = put._replace(content_type=stat.content_type or put.content_type, uploads=self._uploads[1])
+                put = await self._with_extra(put, reading)
+        put = put._replace(uploads=self._uploads[1])
         placed = await target.copy(put, source, self._source.prefix + entry.source_key, entry)
         self._may_copy = placed is not None
         return placed
@@ -169,11 +167,8 @@ class Carrier:
             if not same(stat.entry, entry):
                 raise Taken(f"{show(key)} is not as it was when this was planned. It was left alone.")
             card = stat.card or Card(mark, entry.modified_ns, "")
-            put = self._put(to, entry.size, b"", card._replace(decision_id=mark), None)
-            uploads = self._uploads[store is self._target.store]
-            put = put._replace(
-                metadata=stat.metadata, content_type=stat.content_type or put.content_type, uploads=uploads
-            )
+            put = self._put(to, entry.size, b"", card._replace(decision_id=mark), None, stat)
+            put = put._replace(uploads=self._uploads[store is self._target.store])
             placed = await store.copy(put, store, key, entry, version)
             if placed is None:
                 room, wanted = self._room_for(entry.size)
@@ -194,15 +189,12 @@ class Carrier:
             return there
 
     def _put(
-        self, target: bytes, size: int, body: bytes | Reading, card: Card, replaces: Entry | None, content_type: str = "",
-        metadata: Mapping[str, str] | None = None,
-    ) -> Put:  # fmt: skip
-        """target: the whole key.   content_type: where none is known, the name tells."""
+        self, target: bytes, size: int, body: bytes | Reading, card: Card, replaces: Entry | None, of: Stat | Reading
+    ) -> Put:
+        """target: the whole key.   of: what goes there, with its metadata and content type; where it has none, the name tells."""
         name = target.rpartition(b"/")[2]
-        content_type = content_type or _type_of(name[name.find(b".") :] if b"." in name else b"")
-        return Put(
-            target, size, body, card, replaces is None, replaces, content_type, {} if metadata is None else metadata
-        )
+        content_type = of.content_type or _type_of(name[name.find(b".") :] if b"." in name else b"")
+        return Put(target, size, body, card, replaces is None, replaces, content_type, of.metadata)
 
     async def _prepare(self, target: bytes, reading: Reading, mark: str, replaces: Entry | None) -> Put:
         size = reading.entry.size
@@ -211,9 +203,8 @@ class Carrier:
             card = reading.card
             known = card.crc if card else ""
             time_ns = card.modified_ns if card else reading.entry.modified_ns
-            put = self._put(target, size, reading, Card(mark, time_ns, known), replaces, reading.content_type)
-            put = put._replace(uploads=self._uploads[1])
-            return await self._with_extra(put, reading, reading.metadata)
+            put = self._put(target, size, reading, Card(mark, time_ns, known), replaces, reading)
+            return await self._with_extra(put._replace(uploads=self._uploads[1]), reading)
         body = await reading.whole()
         if len(body) != size:
             raise Changed(f"{show(reading.entry.key)}: {size} bytes were listed, {len(body)} were read.")
@@ -224,16 +215,15 @@ class Carrier:
             )
         kept = reading.card if reading.card and reading.card.crc in ("", crc) else None
         card = Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc)
-        put = self._put(target, size, body, card, replaces, reading.content_type, reading.metadata)
-        return await self._with_extra(put, reading, reading.metadata)
+        return await self._with_extra(self._put(target, size, body, card, replaces, reading), reading)
 
-    async def _with_extra(self, put: Put, reading: Reading, metadata: Mapping[str, str]) -> Put:
+    async def _with_extra(self, put: Put, reading: Reading) -> Put:
         """What is kept besides the bytes: as metadata in a bucket, as it was in a folder."""
-        if not any(self._keep) and reading.entry.etag != "link" and LINK not in metadata:
-            return put if put.metadata is metadata else put._replace(metadata=dict(metadata))
+        if not any(self._keep) and reading.entry.etag != "link" and LINK not in put.metadata:
+            return put
         extra = await reading.besides(self._keep)
-        kept = dict(metadata) | to_metadata(extra) if self._keeps_metadata else dict(metadata)
-        told = from_metadata(metadata, self._keep)
+        kept = {**put.metadata, **to_metadata(extra)} if self._keeps_metadata else put.metadata
+        told = from_metadata(put.metadata, self._keep)
         mode = told.mode if extra.mode is None else extra.mode
         extra = extra._replace(mode=mode, attributes=extra.attributes or told.attributes, link=extra.link or told.link)
         return put._replace(metadata=kept, extra=extra._replace(storage_class=self._keep.storage_class))
