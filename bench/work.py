@@ -609,11 +609,10 @@ def width_figure(seconds: float) -> float:
         return time.monotonic() - began
 
     def fixed(n: int) -> Width:
-        width = Width(n, n)
-        return width
+        return Width(lambda: n, n)
 
     best = min(asyncio.run(took(fixed(n))) for n in (8, 16, 32, 64))
-    return asyncio.run(took(Width(64))) / best
+    return asyncio.run(took(Width(lambda: 64))) / best
 
 
 FIGURES: dict[str, Callable[[str, Path], float]] = {

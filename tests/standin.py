@@ -7,9 +7,25 @@ import contextlib
 import threading
 from collections.abc import Iterator
 
+from aiohttp import web
+
 from pinecart.standins.bucket_server import Account, BucketServer, serve
 
 KEY, SECRET = "LARKFELLKEY", "a-made-up-secret"
+
+
+class Busiest(BucketServer):
+    """A store that remembers how many requests were ever with it at once."""
+
+    inside = most = 0
+
+    async def handle(self, request: web.BaseRequest) -> web.StreamResponse:
+        self.inside += 1
+        self.most = max(self.most, self.inside)
+        try:
+            return await super().handle(request)
+        finally:
+            self.inside -= 1
 
 
 @contextlib.contextmanager

@@ -41,6 +41,22 @@ async def test_the_region_is_found_where_nobody_gave_it_and_told_where_it_is_wro
     assert caught.value.code == "store.region"
 
 
+async def test_content_is_signed_over_plain_http_unless_the_store_says_otherwise():
+    seen = []
+
+    class Told(BucketServer):
+        async def handle(self, request):
+            if request.method == "PUT":
+                seen.append(request.headers["x-amz-content-sha256"])
+            return await super().handle(request)
+
+    with running("larkfell", server=Told({KEY: Account(SECRET)})) as (_, endpoint):
+        for choice, unsigned in (({}, False), ({"sign_payload": "no"}, True)):
+            seen.clear()
+            assert await reached(opened(endpoint, **choice)) == [b"x"]
+            assert seen and all((told == "UNSIGNED-PAYLOAD") is unsigned for told in seen)
+
+
 async def test_a_temporary_key_needs_its_token(abroad):
     passing = {"key_id": "PASSING", "secret": "passing-secret"}
     assert await reached(opened(abroad[1], **passing, session_token="the-token")) == [b"x"]

@@ -9,9 +9,11 @@ from collections import Counter
 import pytest
 
 from pinecart.core.errors import StoreError
+from pinecart.drivers import open_store
 from pinecart.runner.pacing import Pacer, Width
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_server import Account, Behaviour
 from tests.runner.engine import Memory, done, posts, run
+from tests.standin import KEY, SECRET, Busiest, running
 
 LARGE = bytes(range(251)) * 200_000  # 50 MB: six pieces of 8 MiB
 
@@ -98,12 +100,27 @@ async def test_a_rate_is_kept_and_can_be_lifted_while_it_runs():
     await asyncio.wait_for(waiting, 2)
 
 
+@pytest.mark.parametrize("ceiling", [1, 3, 0])
+async def test_no_more_at_once_than_the_store_bears(folder, ceiling):
+    (folder / "long.flac").write_bytes(LARGE)
+    for n in range(40):
+        (folder / f"{n}.csv").write_bytes(b"%d" % n)
+    with running("dawn", server=Busiest({KEY: Account(SECRET)})) as (server, endpoint):
+        server.behaviour |= {kind: Behaviour(delay_s=0.01) for kind in ("put", "part", "get", "list")}
+        spec = {"kind": "s3", "name": "office", "endpoint": endpoint, "key_id": KEY, "secret": SECRET}
+        office = open_store(spec | {"allowed": ["127.0.0.0/8"], "most_at_once": str(ceiling)})
+        memory = Memory()
+        await run(memory, posts(folder), office)
+        assert done(memory) == {"copy new": 45}
+    assert server.most == ceiling or (not ceiling and server.most > 8)
+
+
 @pytest.mark.parametrize(("seconds", "ceiling", "least"), [(0.02, 64, 32), (0.02, 4, 4)])
 async def test_the_number_at_once_climbs_while_that_brings_more(seconds, ceiling, least):
     """A far side that answers any number at once, each after a while: as many as may be is right."""
     from pinecart.runner.pool import Pool
 
-    width, most, now = Width(ceiling, 2), 0, 0
+    width, most, now = Width(lambda: ceiling, 2), 0, 0
 
     async def work():
         nonlocal most, now
@@ -123,7 +140,7 @@ async def test_the_number_at_once_climbs_while_that_brings_more(seconds, ceiling
 async def test_the_number_at_once_stays_small_where_more_bring_nothing():
     from pinecart.runner.pool import Pool
 
-    width, seen, turn = Width(64, 2), Counter(), asyncio.Semaphore(3)
+    width, seen, turn = Width(lambda: 64, 2), Counter(), asyncio.Semaphore(3)
 
     async def work():
         async with turn:  # only three are ever answered at once

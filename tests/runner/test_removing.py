@@ -7,6 +7,7 @@ import os
 import pytest
 
 from pinecart.core.definition import read_definition
+from pinecart.core.errors import Invalid
 from pinecart.drivers import open_store
 from pinecart.runner import leg
 from pinecart.runner.run import Order, carry_out
@@ -62,6 +63,30 @@ async def test_what_is_set_aside_is_no_file_of_theirs(many, office):
     server.shelf.put("dawn", ".pinecart-aside/77/x", b"no run of ours made this", {})
     ending = await run(memory, posts(many), opened(), 4, aside=aside, **MIRROR)
     assert [(h.guard, h.objects) for h in ending.held] == [("not-ours", 1)]
+
+
+async def test_a_job_names_where_things_are_set_aside(many, office):
+    server, opened = office
+    memory, mirror = Memory(), MIRROR | {"to": "pine://office/dawn/in/", "aside_in": "kept/removed"}
+    await run(memory, posts(many), opened(), **mirror)
+    (many / "d0" / "03.flac").unlink()
+    await run(memory, posts(many), opened(), 2, **mirror)
+    assert "kept/removed/.pinecart-aside/2/0/in/d0/03.flac" in keys(server)
+    elsewhere = {"from": "pine://posts/d0/", "to": "pine://office/dawn/kept/"}  # another exact copy, around that folder
+    aside = [("office", b"dawn/kept/removed/.pinecart-aside/2/")]
+    ending = await run(Memory(), posts(many), opened(), 3, aside=aside, **MIRROR | elsewhere)
+    assert not ending.held and "kept/removed/.pinecart-aside/2/0/in/d0/03.flac" in keys(server)
+    ending = await run(Memory(), posts(many), opened(), 4, **MIRROR | elsewhere)
+    assert [h.guard for h in ending.held] == ["not-ours"]  # nobody said that it is ours
+    memory.undoing()
+    await run(memory, posts(many), opened(), 5, kind="undo", **mirror)
+    assert server.shelf.body("dawn", "in/d0/03.flac") == b"3" * 5
+    for inside in ("in", "in/kept", "../kept", "a//b", "kept/.pinecart-aside"):
+        with pytest.raises(Invalid) as caught:
+            read_definition(
+                {"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/dawn/in/"}], "aside_in": inside}
+            )
+        assert caught.value.problems[0]["field"] == "aside_in"
 
 
 async def test_undo_brings_back_what_a_mirror_removed_and_replaced(many, office):

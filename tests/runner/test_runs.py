@@ -338,6 +338,11 @@ async def test_inside_one_system_nothing_passes_through_us(folder, office, monke
     await carry_out(order._replace(run=3), memory)
     assert server.shelf.body("second", "later") == b"1" and memory.records[b"later"].proof == "server-verified"
     server.behaviour.clear()
+    server.shelf.put("dawn", "by us", b"1", {})
+    copies = server.counts["copy"]
+    insists = read_definition(definition.as_mapping() | {"route": "through-us"})
+    await carry_out(order._replace(run=5, definition=insists), memory)
+    assert memory.records[b"by us"].proof == "server-verified" and server.counts["copy"] == copies
     monkeypatch.setattr("pinecart.drivers.s3.COPY_BYTES", 5)
     server.shelf.put("dawn", "longer", b"in parts", {})
     await carry_out(order._replace(run=4), memory)

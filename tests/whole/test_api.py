@@ -14,6 +14,7 @@ import yaml
 from pinecart.client import Client, ClientError, NotAllowed, NotSignedIn
 from pinecart.standins.bucket_server import Behaviour
 from tests.standin import KEY, SECRET
+from tests.whole.test_runs import held as held_in
 
 ORDER = ["look", "operate", "define", "administer"]
 # (method, path, the right it needs); None: open to all. What is asked for is malformed or absent, so nothing changes.
@@ -271,6 +272,31 @@ def test_a_store_in_use_is_not_dropped_nor_moved(shared):
             with pytest.raises(ClientError, match="used by user") as caught:
                 call()
             assert caught.value.code == "store.in-use"
+
+
+def test_a_store_is_bound_to_another_place_only_with_a_yes_from_each_job(shared):
+    root, job = shared.fresh_job("moving", {"a": b"1", "b": b"2"}, intent="mirror")
+    assert shared.carried(job)["outcome"] == "clean"
+    moved = shared.files / "moved"
+    root.rename(moved)
+    refused = shared.run("store", "change", "moving", "--path", str(moved))
+    assert refused.returncode == 1 and "used by moving" in refused.stderr and "rebind" in refused.stderr
+    assert shared.run("store", "change", "moving", "--path", str(moved), "--rebind").returncode == 0
+    (moved / "c").write_bytes(b"3")
+    seen = shared.run("preview", job)
+    assert seen.returncode == 0 and "would copy 1" in seen.stdout  # the same files by name, known by content
+    held = shared.carried(job)
+    assert held["state"] == "held" and str(moved) in held["held"]["lists"][0]["message"]
+    assert set(held_in(shared, "moving")) == {"in/a", "in/b"}
+    shown = shared.run("run", "show", str(held["id"])).stdout
+    assert "bound the store moving to" in shown and "--held" not in shown
+    done = shared.run("run", "release", str(held["id"]), "--digest", held["held"]["digest"], "--follow")
+    assert done.returncode == 0 and set(held_in(shared, "moving")) == {"in/a", "in/b", "in/c"}
+    assert shared.carried(job)["outcome"] == "nothing-to-do"
+    assert "store.rebound" in str(shared.json("trail", "list"))
+    with shared.client() as cart:  # a job that is defined afterwards knows no other place
+        cart.define_job({"job": "later", "legs": [{"from": "pine://moving/", "to": "pine://office/moving/later/"}]})
+    assert shared.carried("later")["outcome"] == "clean"
 
 
 def test_the_published_description_is_the_committed_one(shared):

@@ -7,6 +7,7 @@ import io
 import json
 import os
 import signal
+import time
 from collections import Counter
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -14,7 +15,8 @@ from pathlib import Path
 import pytest
 
 from pinecart.runner.run import MOST_AT_ONCE
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_server import Account, Behaviour
+from tests.standin import KEY, SECRET, Busiest, running
 from tests.whole.house import house, pids_of, until
 
 FILES = {f"posts/{p}/{n:02}.flac": bytes([n]) * (n * 40) for p in ("aldermurr", "brockwen") for n in range(10)} | {
@@ -38,6 +40,31 @@ def test_totals_bytes_and_checksums_are_what_lies_at_both_sides(shared):
     total = {"objects": len(here), "bytes": sum(map(len, here.values()))}
     assert (run["outcome"], run["totals"]["copy"], run["far_side"]) == ("clean", total, {**total, "differences": 0})
     assert run["sentence"].endswith("as intended") and "0 removed" in run["sentence"]
+
+
+def test_a_ceiling_is_shared_by_the_runs_of_a_store_and_can_be_changed_meanwhile(shared):
+    with running("one", "two", server=Busiest({KEY: Account(SECRET)})) as (server, endpoint), shared.client() as cart:
+        server.behaviour["put"] = Behaviour(delay_s=0.05)
+        cart.add_store({"name": "narrow", "kind": "s3", "endpoint": endpoint, "key_id": KEY, "secret": SECRET})
+        assert shared.run("store", "change", "narrow", "--most-at-once", "4").returncode == 0
+        runs = []
+        for name in ("one", "two"):
+            shared.fresh_store(f"for-{name}", {f"{n:03}": b"%d" % n for n in range(400)})
+            cart.define_job(
+                {"job": f"to-{name}", "legs": [{"from": f"pine://for-{name}/", "to": f"pine://narrow/{name}/"}]}
+            )
+            runs.append(cart.start(f"to-{name}")["id"])
+        until(
+            lambda: all("transferring" in (cart.run(r)["progress"] or {"phases": []})["phases"] for r in runs),
+            what="both to transfer",
+        )
+        time.sleep(1.5)  # by then each knows of the other
+        server.most = 0
+        time.sleep(1)
+        assert 1 <= server.most <= 4
+        cart.change_store("narrow", {"most_at_once": None})
+        assert all(until(lambda r=r: (t := cart.run(r))["state"] == "ended" and t)["outcome"] == "clean" for r in runs)
+        assert server.most > 4
 
 
 def test_unchanged_data_means_nothing_to_do_and_listing_requests_only(shared):

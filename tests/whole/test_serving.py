@@ -15,6 +15,7 @@ import pytest
 
 from pinecart.client import Client
 from pinecart.core.entries import Row
+from pinecart.service.config.state import network_file_system
 from tests.whole.house import PINECART, free_port, house, pids_of, until
 
 ROOT = Path(__file__).parents[2]
@@ -72,6 +73,21 @@ def test_one_service_on_one_folder_and_none_on_a_newer_or_foreign_one(tmp_path):
         command[5] = str(home.files.parent)
         foreign = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=30, check=False)
         assert foreign.returncode == 1 and "other files" in foreign.stderr
+
+
+@pytest.mark.parametrize(
+    ("folder", "kind"),
+    [("/srv/pinecart", ""), ("/mnt/share/state", "nfs4 at /mnt/share"), ("/mnt/share-2/state", ""), ("/mnt/share/disk/state", ""),
+     ("/mnt/the office/state", "cifs at /mnt/the office")],
+)  # fmt: skip
+def test_no_state_folder_on_a_network_file_system(folder, kind):
+    """proc(5): each line has the mount point as its fifth field, octal escapes in it, and the kind after the hyphen."""
+    mounts = """21 1 8:1 / / rw,relatime shared:1 - ext4 /dev/root rw
+40 21 0:50 / /mnt/share rw shared:9 master:2 - nfs4 filer:/share rw
+41 40 8:2 / /mnt/share/disk rw - xfs /dev/sdb rw
+42 21 0:51 / /mnt/the\\040office rw - cifs //office/share rw
+"""
+    assert network_file_system(Path(folder), mounts) == kind
 
 
 def test_a_taken_port_is_said(tmp_path):

@@ -13,7 +13,7 @@ import click
 
 from pinecart.cli.following import follow, follow_quietly
 from pinecart.cli.frame import DONE, HELD, PROBLEMS, Cart, exit_code, output_option, say
-from pinecart.cli.jobs import INTENT_HELP, keep_options, leg_options, leg_rules, show_preview
+from pinecart.cli.jobs import INTENT_HELP, aside_in_option, keep_options, leg_options, leg_rules, show_preview
 from pinecart.cli.runs import tell
 
 SCHEME = "pine://"
@@ -59,7 +59,7 @@ def carry(
     rules = leg_rules(options) | {
         k: options[k] for k in ("intent", "compare", "on_difference", "set_aside") if options[k] is not None
     }
-    rules |= {k: v for k in ("keep", "storage_class", "make_bucket") if (v := options[k])}
+    rules |= {k: v for k in ("keep", "storage_class", "make_bucket", "route", "aside_in") if (v := options[k])}
     places = as_location(cart, source), as_location(cart, target)
     told = cart.client.carry(*places, preview=only_preview, **rules)
     for sentence in told["sentences"][:1]:
@@ -82,6 +82,7 @@ def carry(
 @click.argument("location")
 @leg_options
 @click.option("--set-aside", type=click.IntRange(0, 3650), help="Days it is kept (14 by default); 0: removed for good.")
+@aside_in_option
 @click.option("--preview", "only_preview", is_flag=True, help="Only show what would be removed.")
 @click.option("--yes", is_flag=True, help="Don't ask: remove what it finds.")
 @output_option
@@ -95,6 +96,7 @@ def remove(cart: Cart, location: str, set_aside: int | None, only_preview: bool,
     """
     rules = {k: v for k, v in leg_rules(options).items() if k != "rename"}
     rules |= {} if set_aside is None else {"set_aside": set_aside}
+    rules |= {"aside_in": options["aside_in"]} if options["aside_in"] else {}
     told = cart.client.remove(as_location(cart, location), preview=only_preview, **rules)
     for sentence in told["sentences"]:
         say(sentence)

@@ -75,12 +75,25 @@ def leg_rules(options: dict[str, Any]) -> dict[str, Any]:
     return rules
 
 
+aside_in_option = click.option(
+    "--aside-in", metavar="FOLDER", help="Where to set aside, from the store's or the bucket's root on."
+)
+
+
 def keep_options(command: Any) -> Any:
-    """What goes with a file besides its bytes, type, metadata and time: the same for jobs and carries."""
-    keep = click.Choice(["permissions", "attributes", "tags"])
+    """What goes with a file besides its bytes, type, metadata and time, and how: the same for jobs and carries."""
+    keep, route = click.Choice(["permissions", "attributes", "tags"]), click.Choice(["shortest", "through-us"])
     told = "Keep this as well, on files and folders; may be given again. A bucket keeps it as metadata."
     command = click.option("--storage-class", help="Of what is written to a bucket, such as STANDARD.")(command)
-    return click.option("--keep", multiple=True, type=keep, help=told)(command)
+    for option in (
+        aside_in_option,
+        click.option(
+            "--route", type=route, help="shortest (default): inside one system it copies by itself; through-us: never."
+        ),
+        click.option("--keep", multiple=True, type=keep, help=told),
+    ):
+        command = option(command)
+    return command
 
 
 def job_options(command: Any) -> Any:
@@ -117,7 +130,18 @@ def _definition(old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str
     for key, name in (("from_", "from"), ("to", "to")):
         leg |= {name: options[key]} if options[key] else {}
     leg |= leg_rules(options)
-    for key in ("intent", "compare", "on_difference", "why", "title", "set_aside", "storage_class", "rate"):
+    for key in (
+        "intent",
+        "compare",
+        "on_difference",
+        "why",
+        "title",
+        "set_aside",
+        "storage_class",
+        "rate",
+        "route",
+        "aside_in",
+    ):
         made |= {key: options[key]} if options[key] not in (None, "") else {}
     made |= {"keep": list(options["keep"])} if options["keep"] else {}
     made |= {"waits_for": list(options["waits_for"])} if options["waits_for"] else {}

@@ -108,10 +108,11 @@ def tell(run: dict[str, Any]) -> None:
     for group in run.get("problem_groups", []):
         click.echo(f"\n▲ {group['objects']:,} × {group['code']}: {group['message']}")
     for held in (run["held"] or {"lists": []})["lists"]:
-        click.echo(f"\n◆ {held['message']} ({size(held['bytes'])})")
+        click.echo(f"\n◆ {held['message']}" + (f" ({size(held['bytes'])})" if held["objects"] else ""))
     if run["held"]:
         number = run["id"]
-        click.echo(f"\nSee the list:  pinecart run objects {number} --held")
+        if any(h["objects"] for h in run["held"]["lists"]):
+            click.echo(f"\nSee the list:  pinecart run objects {number} --held")
         click.echo(f"Go on:         pinecart run release {number}\nCancel:        pinecart run decline {number}")
     if run["problems"]:
         click.echo(f"\nEach of them: pinecart run objects {run['id']} --problems")

@@ -57,6 +57,16 @@ def store_options(command: Any) -> Any:
         click.option("--secret-file", metavar="FILE", help="s3: " + FROM_FILE),
         click.option("--endpoint", help="s3: https://HOST or https://HOST:PORT."),
         click.option(
+            "--sign-payload",
+            type=click.Choice(["yes", "no"]),
+            help="s3 over plain HTTP: the content is part of the signature (yes, default), or not.",
+        ),
+        click.option(
+            "--most-at-once",
+            type=click.IntRange(1, 256),
+            help="So many requests, or files, at once, over all runs. Without it, as many as bring more.",
+        ),
+        click.option(
             "--links",
             type=click.Choice(["refuse", "skip", "follow", "keep"]),
             help="folder: links are refused and listed (default), skipped, followed inside the folder, or kept as links.",
@@ -181,6 +191,12 @@ def store_show(cart: Cart, name: str) -> None:
 
 @store.command("change")
 @click.argument("name")
+@click.option(
+    "--rebind",
+    is_flag=True,
+    default=None,
+    help="The same files lie at the new address: each job's next run waits for a yes.",
+)
 @click.option("--new-secret", is_flag=True, help="Give a new secret: asked for, or from --secret-file.")
 @store_options
 @output_option

@@ -13,7 +13,7 @@ from pinecart.core.decide import Comparison, Intent, OnDifference, Rules
 from pinecart.core.errors import Invalid
 from pinecart.core.guards import Limits
 from pinecart.core.keeping import CHOICES, Keep
-from pinecart.core.places import Location, is_name, parse_location, touch
+from pinecart.core.places import ASIDE, Location, is_name, lies_in, parse_location, touch
 from pinecart.core.renaming import Renaming, read_renaming
 from pinecart.core.schedule import Schedule, parse_schedule
 from pinecart.core.selection import RULES, Selection, compile_selection, read_size
@@ -25,10 +25,11 @@ KEPT_DAYS = 14  # what is removed is set aside for so long, unless the job says 
 CARRY, REMOVE = "carry", "remove"  # stand for the job in a one-off transfer or removal; no job may be called so
 KEYS = (
     "job", "title", "why", "labels", "owner", "intent", "compare", "on_difference", "legs", "schedule", "set_aside", "guards",
-    "keep", "storage_class", "rate", "waits_for",
+    "keep", "storage_class", "rate", "waits_for", "route", "aside_in",
 )  # fmt: skip
 LEG_KEYS = ("from", "to", "take", "leave_out", *RULES, "folders", "rename", "one")
 FOLDERS = ("with-files", "empty-too", "only")
+ROUTES = ("shortest", "through-us")
 INTENT_WORDS = {
     Intent.TOP_UP: "Adds what is missing there. Nothing that exists there is touched.",
     Intent.RENEW: "Adds what is new and replaces what changed. Nothing is removed.",
@@ -101,6 +102,13 @@ class Definition:
     keep: Keep = NOTHING_KEPT
     rate: int | None = None
     waits_for: tuple[str, ...] = ()
+    route: str = "shortest"
+    aside_in: str = ""
+
+    @property
+    def aside_prefix(self) -> bytes:
+        """Relative to the store's, or the bucket's, root."""
+        return self.aside_in.encode("utf-8", "surrogateescape")
 
     @property
     def rules(self) -> Rules:
@@ -114,6 +122,7 @@ class Definition:
             "legs": [leg.as_mapping() for leg in self.legs],             **({"set_aside": self.set_aside} if self.set_aside != days_kept({"intent": self.intent}) else {}),
             "keep": [k for k in CHOICES if getattr(self.keep, k)], "storage_class": self.keep.storage_class,
             **({"rate": self.rate} if self.rate else {}), **({"waits_for": list(self.waits_for)} if self.waits_for else {}),
+            **({"route": self.route} if self.route != "shortest" else {}), **({"aside_in": self.aside_in} if self.aside_in else {}),
             "guards": {k: v for k, v in self.limits._asdict().items() if v != Limits._field_defaults[k]},
             "schedule": self.schedule and {"cron": self.schedule.cron, "zone": self.schedule.zone},
         }  # fmt: skip
@@ -218,6 +227,8 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = 
         keep=_read_keep(mapping, reading),
         rate=_read_rate(mapping.get("rate"), reading),
         waits_for=_read_waits_for(mapping, reading, name, intent),
+        route=reading.one_of(mapping, "route", "shortest", ROUTES),
+        aside_in=_read_aside_in(mapping, reading, legs),
     )
     if reading.problems:
         raise Invalid(reading.problems)
@@ -260,6 +271,26 @@ def _read_waits_for(mapping: Mapping[str, Any], reading: _Reading, name: str, in
     if name in names:
         reading.wrong("waits_for", "job.nothing-to-wait-for", "A job can't wait for itself.")
     return names
+
+
+def _read_aside_in(mapping: Mapping[str, Any], reading: _Reading, legs: tuple[Leg, ...]) -> str:
+    """The folder, from the store's or the bucket's root on, that things are set aside in: none of what the job works on."""
+    given = reading.text(mapping, "aside_in").strip("/")
+    if not given:
+        return ""
+    folder = given + "/"
+    if {"", ".", ".."} & set(given.split("/")) or "\0" in given or ASIDE.decode() in folder:
+        message = f"aside_in {given!r} is no folder: write its path from the store's or the bucket's root on, such as kept/removed."
+        reading.wrong("aside_in", "job.malformed", message)
+    path = folder.encode("utf-8", "surrogateescape")
+    for place in [p for leg in legs for p in (leg.source, leg.target)]:
+        below_bucket = place.path.partition(b"/")[2]
+        if any(lies_in(p, path) or (p and lies_in(path, p)) for p in (place.path, below_bucket)):
+            message = (
+                f"{given} and {place} lie in one another: what is set aside must lie outside of what the job works on."
+            )
+            reading.wrong("aside_in", "job.aside-inside", message)
+    return folder
 
 
 def _read_rate(given: Any, reading: _Reading) -> int | None:
@@ -380,6 +411,8 @@ def sentences(definition: Definition) -> list[str]:
         told.append(f"Keeps {' and '.join(kept)}.")
     if definition.keep.storage_class:
         told.append(f"Writes with the storage class {definition.keep.storage_class}.")
+    if definition.route == "through-us":
+        told.append("Every byte goes through Pine Cart, also inside one storage system.")
     if definition.rate:
         told.append(f"Moves {size_text(definition.rate)} a second at most.")
     if definition.schedule:
@@ -392,7 +425,8 @@ def sentences(definition: Definition) -> list[str]:
 def _aside_words(definition: Definition) -> str:
     """What becomes of what is removed or replaced."""
     days = definition.set_aside
-    kept = f"set aside for {days} days, and can be brought back" if days else "gone for good"
+    where = f" in {definition.aside_in.rstrip('/')}" if definition.aside_in else ""
+    kept = f"set aside{where} for {days} days, and can be brought back" if days else "gone for good"
     if definition.intent in (Intent.MIRROR, Intent.HAND_OVER, Intent.REMOVE):
         what = "What is removed" if definition.intent is Intent.REMOVE else "What is removed or replaced"
         return f"{what} is {kept}."

@@ -102,14 +102,19 @@ def dated_name(key: bytes, stamp: str) -> bytes:
 ASIDE = b".pinecart-aside/"
 
 
-def aside_key(home: bytes, run: int, leg: int, whole: bytes) -> bytes:
-    """Where the object `whole` is set aside: its own path, below the run's and leg's folder at the store's root."""
-    return home + ASIDE + f"{run}/{leg}/".encode() + whole[len(home) :]
+def aside_folder(home: bytes, run: int, within: bytes = b"") -> bytes:
+    """Below which a run sets things aside: at the store's root, or in the folder `within` there."""
+    return home + within + ASIDE + f"{run}/".encode()
+
+
+def aside_key(home: bytes, run: int, leg: int, whole: bytes, within: bytes = b"") -> bytes:
+    """Where the object `whole` is set aside: its own path, below the run's folder and the leg's."""
+    return aside_folder(home, run, within) + f"{leg}/".encode() + whole[len(home) :]
 
 
 def original_key(home: bytes, at: bytes) -> bytes:
     """The whole key that was set aside as `at`."""
-    return home + at[len(home) + len(ASIDE) :].split(b"/", 2)[2]
+    return home + at[len(home) :].partition(ASIDE)[2].split(b"/", 2)[2]
 
 
 def closest(name: str, known: Iterable[str]) -> list[str]:

@@ -157,7 +157,12 @@ class Version(NamedTuple):
 
 
 class Store(Protocol):
-    """One storage system, reached with one set of credentials. Raises core.errors.StoreError and its children."""
+    """One storage system, reached with one set of credentials. Raises core.errors.StoreError and its children.
+
+    most_at_once: so many requests, or files, at once; 0: as many as bring more. It may be changed at any time.
+    """
+
+    most_at_once: int
 
     async def abilities(self, prefix: bytes) -> Abilities:
         """What is known without writing anything."""

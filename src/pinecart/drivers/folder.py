@@ -86,6 +86,7 @@ class FolderStore:
         self._path = path
         self._fsid = fsid
         self._links, self._marker, self._reads_back = links, marker, read_back
+        self.most_at_once = 0
         self._parent: tuple[bytes, int] | None = None
         self._pace = 0.0  # seconds that such a reading takes, over the last 50 or so
         self._slow_left = 0  # so many more files are read by threads
@@ -101,8 +102,10 @@ class FolderStore:
         forbidden = frozenset((d, i) for d, i in spec.get("forbidden", ()))
         links, run = spec.get("links") or "refuse", str(spec.get("run", 0))
         marker, read_back = spec.get("marker") or "", spec.get("read_back", "yes") != "no"
-        return cls(spec["name"], spec["path"], fsid=spec.get("fsid") or 0, forbidden=forbidden, run=run, links=links,
-                   marker=marker, read_back=read_back)  # fmt: skip
+        store = cls(spec["name"], spec["path"], fsid=spec.get("fsid") or 0, forbidden=forbidden, run=run, links=links,
+                    marker=marker, read_back=read_back)  # fmt: skip
+        store.most_at_once = int(spec.get("most_at_once") or 0)
+        return store
 
     async def abilities(self, prefix: bytes) -> Abilities:
         return await self._do(lambda: self._able(prefix, may_write=False))

@@ -30,6 +30,7 @@ class MemoryStore:
     def __init__(self, name: str, objects: dict[bytes, Held]) -> None:
         self.name = name
         self.objects = objects
+        self.most_at_once = 0
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> MemoryStore:

@@ -70,6 +70,7 @@ class S3Store:
         self._removals_guarded: bool | None = None
         self._versioned: dict[str, bool] = {}
         self._system = (transport.origin, keys)
+        self._signs_payload = not transport.is_tls
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> S3Store:
@@ -80,6 +81,8 @@ class S3Store:
         store = cls(spec["name"], transport, keys, region=spec.get("region") or "", root=spec.get("root") or "",
                     retry=Retry(**spec.get("retry", {})))  # fmt: skip
         store._in_host = spec.get("addressing") == "host"
+        store._signs_payload = not transport.is_tls and spec.get("sign_payload") != "no"
+        store.most_at_once = int(spec.get("most_at_once") or 0)
         known = spec.get("abilities") or {}
         store._abilities = store._abilities._replace(**{k: known[k] for k in ("create_only",) if k in known})
         return store
@@ -88,6 +91,14 @@ class S3Store:
         """Take up a new key, from the next request on."""
         self._keys = keys_of(spec)
         self._system = (self._system[0], self._keys)
+
+    @property
+    def most_at_once(self) -> int:
+        return self._transport.most_at_once
+
+    @most_at_once.setter
+    def most_at_once(self, most: int) -> None:
+        self._transport.most_at_once = most
 
     async def abilities(self, prefix: bytes) -> Abilities:
         return self._abilities
@@ -273,7 +284,7 @@ class S3Store:
         return kept | ({"content-type": put.content_type} if put.content_type else {})
 
     def _hash(self, body: bytes) -> str:
-        return UNSIGNED if self._transport.is_tls else hashlib.sha256(body).hexdigest()
+        return hashlib.sha256(body).hexdigest() if self._signs_payload else UNSIGNED
 
     async def _conditionally(
         self, put: Put, send: Callable[[dict[str, str]], Awaitable[Answer]], *, guards: bool = True

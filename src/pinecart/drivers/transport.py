@@ -85,6 +85,10 @@ class Transport:
         self._connect_s, self._silence_s = connect_s, silence_s
         self._lines: _Lines | None = None
         self._last_date = ""
+        self.most_at_once = (
+            0  # of requests that are no stream, which wait for nobody while they are read; 0: MOST_LINES
+        )
+        self._asking, self._waiting = 0, deque[asyncio.Future[None]]()
 
     @property
     def origin(self) -> str:
@@ -115,12 +119,37 @@ class Transport:
 
         into: where the answer's body is put, if it is large enough for `most` bytes; the body is then a view of it.
         """
-        line = self._line(method, target, headers, body)
-        line.body = found = _Body(most, into)
-        await self._done(line)
+        if self.most_at_once:
+            await self._turn()
+        self._asking += 1
+        try:
+            line = self._line(method, target, headers, body)
+            line.body = found = _Body(most, into)
+            await self._done(line)
+        finally:
+            self._asking -= 1
+            self._wake()
         status, told = line.head()
         self._last_date = told.get("date", "")
         return Answer(status, told, found.whole())
+
+    async def _turn(self) -> None:
+        """First come, first served."""
+        while self._asking >= self.most_at_once > 0:
+            turn = asyncio.get_running_loop().create_future()
+            self._waiting.append(turn)
+            try:
+                await turn
+            except asyncio.CancelledError:
+                self._wake()  # it may have been this one's turn
+                raise
+
+    def _wake(self) -> None:
+        while self._waiting:
+            turn = self._waiting.popleft()
+            if not turn.done():
+                turn.set_result(None)
+                return
 
     @asynccontextmanager
     async def streamed(

@@ -43,11 +43,11 @@ class Carried(NamedTuple):
 
 
 class Carrier:
-    """Carries objects of one leg. `on_bytes` is told of bytes as they pass."""
+    """Carries objects of one leg. through_us: never by the store, or the kernel, alone."""
 
     def __init__(
         self, run: int, leg: int, source: Side, target: Side, retry: Retry, keep: Keep = Keep(),
-        uploads: tuple[Uploads | None, Uploads | None] = (None, None), pacer: Pacer | None = None,
+        uploads: tuple[Uploads | None, Uploads | None] = (None, None), pacer: Pacer | None = None, *, through_us: bool = False,
     ) -> None:  # fmt: skip
         self._uploads, self._pacer = uploads, pacer or Pacer()
         self._keep = keep
@@ -55,7 +55,7 @@ class Carrier:
         self._run, self._leg, self._source, self._target, self._retry = run, leg, source, target, retry
         self._probed = asyncio.Lock()
         self._ready = False
-        self._may_copy = True
+        self._may_copy = not through_us
         self._small, self._large = Room(SMALL_AT_ONCE), Room(LARGE_AT_ONCE)
 
     async def carry(self, key: bytes, entry: Entry, replaces: Entry | None) -> Carried:

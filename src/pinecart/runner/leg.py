@@ -123,6 +123,12 @@ class Job(NamedTuple):
     folders: str = "with-files"
     uploads: tuple[Uploads | None, Uploads | None] = (None, None)
     pacer: Pacer | None = None
+    through_us: bool = False
+    aside_in: bytes = b""
+
+    def most_at_once(self) -> int:
+        """As many as both stores bear, and this run may."""
+        return min(self.concurrency, *(s.store.most_at_once or self.concurrency for s in (self.source, self.target)))
 
 
 class Ledger(Protocol):
@@ -153,7 +159,17 @@ class LegRun:
 
     def __init__(self, job: Job, ledger: Ledger, recorder: Recorder, progress: Progress) -> None:
         self._job, self._ledger, self._recorder, self._progress = job, ledger, recorder, progress
-        self._carrier = Carrier(job.run, job.leg, job.source, job.target, job.retry, job.keep, job.uploads, job.pacer)
+        self._carrier = Carrier(
+            job.run,
+            job.leg,
+            job.source,
+            job.target,
+            job.retry,
+            job.keep,
+            job.uploads,
+            job.pacer,
+            through_us=job.through_us,
+        )
         self.tally: Counter[tuple[str, str]] = Counter()
         self.tally_bytes: Counter[tuple[str, str]] = Counter()
         self.far_seen = (0, 0)
@@ -172,8 +188,8 @@ class LegRun:
         self.held: list[HeldList] = []
         self._meant: list[Aside] = []
         self._take = {
-            "source": Remover(job.run, job.leg, "source", job.source, self._carrier, job.days),
-            "target": Remover(job.run, job.leg, "target", job.target, self._carrier, job.days),
+            side: Remover(job.run, job.leg, side, at, self._carrier, job.days, job.aside_in)
+            for side, at in (("source", job.source), ("target", job.target))
         }
 
     async def go(self) -> None:
@@ -208,7 +224,7 @@ class LegRun:
             tempfile.TemporaryFile("w+", dir=job.scratch) as spill,
             tempfile.TemporaryFile("w+", dir=job.scratch) as self._clears,
         ):
-            width = Width(job.concurrency)
+            width = Width(job.most_at_once)
             self._width = width
             async with Pool(width) as pool:
                 await self._plan(pool, spill)

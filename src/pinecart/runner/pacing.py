@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 
 from pinecart.core.entries import Entry
 from pinecart.core.keeping import Extra, Keep
@@ -78,14 +78,20 @@ class Width:
     """How many jobs run at once: it climbs while that brings more, steps back when it doesn't, and tries again later.
 
     What counts is jobs a second, and bytes a second where those are the larger part of the work.
+
+    most: asked for each time, since it may change.
     """
 
-    def __init__(self, most: int, first: int = 16) -> None:
-        self.now, self._most = min(first, most), most
+    def __init__(self, most: Callable[[], int], first: int = 16) -> None:
+        self._now, self._most = first, most
         self._since, self._done, self._bytes = time.monotonic(), 0, 0
         self._best: tuple[float, float] | None = None  # what the number before brought: jobs and bytes a second
         self._before = self.now
         self._rest = 0
+
+    @property
+    def now(self) -> int:
+        return min(self._now, self._most())
 
     def did(self, size: int) -> None:
         """One job is done. Called from the event loop alone."""
@@ -100,9 +106,9 @@ class Width:
             return
         if self._best is None or found[0] > self._best[0] * WORTH or found[1] > self._best[1] * WORTH:
             self._best, self._before = found, self.now
-            self.now = min(self._most, max(self.now + 1, round(self.now * STEP)))
+            self._now = min(self._most(), max(self.now + 1, round(self.now * STEP)))
             if self.now == self._before:
                 self._rest = 20
         else:
-            self.now, self._rest = self._before, 20
+            self._now, self._rest = self._before, 20
             self._best = None

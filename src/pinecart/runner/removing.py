@@ -24,10 +24,16 @@ class Away(NamedTuple):
 
 
 class Remover:
-    """side: "source" or "target", and where that is.   days: how long what is taken away is kept; 0: not at all."""
+    """side: "source" or "target", and where that is.   days: how long what is taken away is kept; 0: not at all.
 
-    def __init__(self, run: int, leg: int, side: str, at: Side, carrier: Carrier, days: int) -> None:
+    within: the folder, from the store's root on, in which it is kept.
+    """
+
+    def __init__(
+        self, run: int, leg: int, side: str, at: Side, carrier: Carrier, days: int, within: bytes = b""
+    ) -> None:
         self._run, self._leg, self._side, self._at, self._carrier, self._days = run, leg, side, at, carrier, days
+        self._within = within
 
     async def aside_of(self, key: bytes, whole: bytes, entry: Entry) -> Aside | None:
         """What is journalled before `key`, the object `whole` of the store, is taken away; None: it isn't kept."""
@@ -39,7 +45,7 @@ class Remover:
                 raise Taken(f"{show(whole)} is not as it was when this was planned. It was left alone.")
             if now.version:
                 return Aside(self._leg, self._side, key, whole, entry.size, fingerprint(entry), version=now.version)
-        at = aside_key(self._at.store.home(whole), self._run, self._leg, whole)
+        at = aside_key(self._at.store.home(whole), self._run, self._leg, whole, self._within)
         return Aside(self._leg, self._side, key, at, entry.size, fingerprint(entry))
 
     async def take_away(self, whole: bytes, entry: Entry, aside: Aside | None) -> Away:

@@ -11,7 +11,7 @@ from pinecart.core.audit import compare
 from pinecart.core.definition import KEPT_DAYS, Definition
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Row
 from pinecart.core.errors import PinecartError, StoreError
-from pinecart.core.places import ASIDE, Location
+from pinecart.core.places import Location, aside_folder
 from pinecart.core.ports import Store, Uploads
 from pinecart.core.retry import Retry
 from pinecart.runner.feed import far_entries, leg_rows, source_entries
@@ -58,7 +58,8 @@ class Order(NamedTuple):
     """What to carry out. kind: "transfer", "preview", "audit", "undo" or "expiry". stores: name → an opened store.
 
     undo: a preview of undoing.   released: digests of lists that a person said yes to.   aside: (store, prefix) of what is
-    set aside by runs of ours, and so is no file of theirs.
+    set aside by runs of ours, and so is no file of theirs.   rebound: (message, digest) of each store that was bound to
+    another place since this job last ran; nothing is done before a person said yes.
     """
 
     run: int
@@ -75,6 +76,7 @@ class Order(NamedTuple):
     aside: tuple[tuple[str, bytes], ...] = ()
     settle_s: float = SETTLE_S
     pacer: Pacer = Pacer()
+    rebound: tuple[tuple[str, str], ...] = ()
 
 
 class Ending(NamedTuple):
@@ -93,6 +95,9 @@ class Ending(NamedTuple):
 
 async def carry_out(order: Order, records: Records) -> Ending:
     """Work through all legs. Errors that end the whole are in the answer; a lost epoch is raised."""
+    if order.kind in ("transfer", "undo") and order.rebound:
+        waits = tuple(HeldList(0, "places", "rebound", message, 0, 0, digest) for message, digest in order.rebound)
+        return Ending([], None, 0, False, held=waits)
     progress, recorder = Progress(), Recorder(records.save, order.batches)
     telling = asyncio.create_task(_keep_telling(progress, recorder, records))
     counted: list[tuple[str, str, int, int]] = []
@@ -160,9 +165,10 @@ def _sides(order: Order, number: int) -> tuple[Side, Side]:
 
 
 def _side(order: Order, place: Location) -> Side:
-    ours = {p[p.index(ASIDE) :] for store, p in order.aside if store == place.store and p.startswith(place.path)}
-    ours.add(ASIDE + f"{order.run}/".encode())
-    return Side(order.stores[place.store], place.path, frozenset(ours))
+    store = order.stores[place.store]
+    own = aside_folder(store.home(place.path), order.run, order.definition.aside_prefix)
+    known = {p for name, p in order.aside if name == place.store} | {own}
+    return Side(store, place.path, tuple(p[len(place.path) :] for p in known if p.startswith(place.path)))
 
 
 def _job(order: Order, number: int, records: Records) -> Job:
@@ -173,7 +179,7 @@ def _job(order: Order, number: int, records: Records) -> Job:
         order.concurrency, order.retry, records.stopping, records.log, order.scratch, order.stamp,
         leg.one, leg.renaming, order.definition.set_aside or (KEPT_DAYS if order.kind == "undo" else 0), order.definition.limits,
         records.fresh(number), order.released, order.settle_s, order.definition.keep, leg.folders, (records.uploads(number, "source"), records.uploads(number, "target")),
-        order.pacer,
+        order.pacer, order.definition.route == "through-us", order.definition.aside_prefix,
     )  # fmt: skip
 
 

@@ -68,7 +68,9 @@ class Undoing:
         self._job, self._past, self._recorder, self._progress = job, past, recorder, progress
         carrier = Carrier(job.run, job.leg, job.source, job.target, job.retry, job.keep)
         self._at = {"source": job.source, "target": job.target}
-        self._take = {n: Remover(job.run, job.leg, n, at, carrier, job.days) for n, at in self._at.items()}
+        self._take = {
+            n: Remover(job.run, job.leg, n, at, carrier, job.days, job.aside_in) for n, at in self._at.items()
+        }
         self.acted = 0
 
     async def go(self) -> None:
@@ -77,7 +79,7 @@ class Undoing:
         for side in self._at.values():
             await side.store.check_place(side.prefix)
         self._progress.phases = [Phase.CONNECTING.value, Phase.REMOVING.value]
-        async with Pool(Width(job.concurrency, 16)) as pool:
+        async with Pool(Width(job.most_at_once)) as pool:
             async for page in self._past.done_by(job.leg):
                 if job.stopping():
                     return
@@ -224,7 +226,7 @@ class Clearing:
         job = self._job
         sides: dict[str, Side] = {"source": job.source, "target": job.target}
         self._progress.phases = [Phase.CONNECTING.value, Phase.REMOVING.value]
-        async with Pool(Width(job.concurrency, 16)) as pool:
+        async with Pool(Width(job.most_at_once)) as pool:
             async for page in self._past.kept_by(job.leg):
                 if job.stopping():
                     return

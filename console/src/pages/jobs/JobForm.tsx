@@ -6,7 +6,7 @@ import { api, got, Refusal, type Definition } from '../../api/client'
 import { location, place } from '../../lib/words'
 import { Failed, Loaded, PageHead } from '../../parts/parts'
 import { PlaceInput } from '../../parts/PlaceInput'
-import { CHOICES, COMPARISONS, FOLDERS, INTENTS, KEEP } from './choices'
+import { CHOICES, COMPARISONS, FOLDERS, KEEP, ROUTES } from './choices'
 import { IntentField } from './IntentField'
 
 const HINT = 'path/ (in a bucket store: bucket/path/)'
@@ -19,6 +19,8 @@ interface Values {
   intent: string
   on_difference: string
   set_aside?: number | null
+  aside_in?: string
+  route?: Definition['route']
   waits_for?: string[]
   compare: string
   from: { store: string; path: string }
@@ -55,7 +57,7 @@ function initial(old: Definition | undefined): Values {
   const none = { store: '', path: '' }
   return {
     job: old?.job ?? '', title: old?.title, why: old?.why, labels: old?.labels ?? [], intent: old?.intent ?? 'renew',
-    compare: old?.compare ?? 'since-last-run', on_difference: old?.on_difference ?? 'replace-changed', set_aside: old?.set_aside ?? null, waits_for: old?.waits_for ?? [], from: leg ? place(leg.from) : none, to: leg ? place(leg.to) : none,
+    compare: old?.compare ?? 'since-last-run', on_difference: old?.on_difference ?? 'replace-changed', set_aside: old?.set_aside ?? null, aside_in: old?.aside_in ?? '', route: old?.route ?? 'shortest', waits_for: old?.waits_for ?? [], from: leg ? place(leg.from) : none, to: leg ? place(leg.to) : none,
     take: leg?.take, leave_out: leg?.leave_out, keep: old?.keep ?? [], folders: leg?.folders ?? 'with-files', scheduled: !!old?.schedule, cron: old?.schedule?.cron ?? '30 5 * * *',
     zone: old?.schedule?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone,
   }
@@ -64,9 +66,9 @@ function initial(old: Definition | undefined): Values {
 function definition(values: Values, old: Definition | undefined): Definition {
   const at = (p: Values['from']) => location({ store: p.store, path: p.path ?? '' })
   const leg = { ...old?.legs[0], from: at(values.from), to: at(values.to), take: values.take ?? [], leave_out: values.leave_out ?? [], folders: values.folders }
-  const kept = INTENTS.find((i) => i.value === values.intent)?.removes && values.set_aside != null ? { set_aside: values.set_aside } : {}
+  const kept = values.intent !== 'top-up' && values.set_aside != null ? { set_aside: values.set_aside } : {}
   return {
-    ...old, set_aside: undefined, waits_for: values.intent === 'hand-over' ? values.waits_for : undefined, ...kept, job: values.job, title: values.title ?? '', why: values.why ?? '', labels: values.labels ?? [], intent: values.intent,
+    ...old, set_aside: undefined, aside_in: values.aside_in ?? '', route: values.route, waits_for: values.intent === 'hand-over' ? values.waits_for : undefined, ...kept, job: values.job, title: values.title ?? '', why: values.why ?? '', labels: values.labels ?? [], intent: values.intent,
     on_difference: values.on_difference, compare: values.compare, keep: values.keep ?? [], legs: [leg, ...(old?.legs.slice(1) ?? [])],
     schedule: values.scheduled ? { cron: values.cron ?? '', zone: values.zone ?? '' } : null,
   }
@@ -104,7 +106,7 @@ function TheForm({ old, stores, jobs }: { old?: Definition; stores: string[]; jo
         <Col xs={24} lg={14}>
           <PlaceInput which="from" label="From" stores={stores} hint={HINT} help={help('legs[0].from')} />
           <PlaceInput which="to" label="To" stores={stores} hint={HINT} help={help('legs[0].to')} />
-          <IntentField help={help(refusal?.of('waits_for') ? 'waits_for' : 'intent')} jobs={jobs.filter((j) => j !== old?.job)} />
+          <IntentField help={help(refusal?.of('waits_for') ? 'waits_for' : 'intent')} asideHelp={help('aside_in')} jobs={jobs.filter((j) => j !== old?.job)} />
           <Form.Item label="Leave out" name="leave_out" extra="Name patterns, such as *.tmp or drafts/**. What is left out is never touched." {...help('legs[0].leave_out')}>
             <Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',']} placeholder="Nothing" />
           </Form.Item>
@@ -115,6 +117,7 @@ function TheForm({ old, stores, jobs }: { old?: Definition; stores: string[]; jo
           <Form.Item label="When a name exists there and differs" name="on_difference" {...help('on_difference')}><Select options={CHOICES} /></Form.Item>
           <Form.Item label="Keep as well" name="keep" extra="Type, own metadata and time are always kept. A bucket keeps the rest as metadata."><Checkbox.Group options={KEEP} /></Form.Item>
           <Form.Item label="Folders" name="folders"><Select options={FOLDERS} /></Form.Item>
+          <Form.Item label="Inside one storage system" name="route"><Select options={ROUTES} /></Form.Item>
           <Form.Item label="When" name="scheduled" valuePropName="checked"><Switch checkedChildren="By the clock" unCheckedChildren="When started" /></Form.Item>
           <Form.Item noStyle shouldUpdate={(a: Values, b: Values) => a.scheduled !== b.scheduled}>
             {() => form.getFieldValue('scheduled') && (

@@ -25,6 +25,10 @@ export const KEEP = [
   { value: 'permissions', label: 'Permissions' }, { value: 'attributes', label: 'Extended attributes' }, { value: 'tags', label: 'Tags (between buckets)' },
 ]
 
+export const ROUTES = [
+  { value: 'shortest', label: 'The system copies by itself' }, { value: 'through-us', label: 'Every byte goes through Pine Cart' },
+]
+
 export const FOLDERS = [
   { value: 'with-files', label: 'Made as files need them' }, { value: 'empty-too', label: 'Empty ones are made as well' }, { value: 'only', label: 'Folders only, no files' },
 ]

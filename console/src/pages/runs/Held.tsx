@@ -15,6 +15,7 @@ function consequence(run: RunWhole): string {
     n('removals') && `${files(n('removals'))} ${fate}`, n('replacements') && `${files(n('replacements'))} will be replaced`,
     n('missing') && `${files(n('missing'))} will be copied again`,
   ].filter(Boolean)
+  if (run.held?.lists.some((l) => l.what === 'places')) return 'Go on at the new address'
   return said.length ? `Go on: ${said.join(', ')} at ${at}` : 'Go on with the new key'
 }
 
@@ -33,23 +34,24 @@ export function Held({ run }: { run: RunWhole }) {
     mutationFn: () => got(api.POST('/api/v1/runs/{number}/decline', { params: { path }, body: { why } })), onSettled: answered,
   })
   const lists = run.held?.lists ?? []
+  const hasFiles = lists.some((l) => l.objects > 0)
   return (
     <Card size="small" title={<span style={{ color: token.colorWarning }}>◆ It waits for your yes</span>} style={{ marginBottom: 16 }}>
-      {lists.map((list) => <Typography.Paragraph key={list.what + String(list.leg)} style={{ marginBottom: 8 }}>{list.message} ({size(list.bytes)})</Typography.Paragraph>)}
+      {lists.map((list) => <Typography.Paragraph key={list.what + String(list.leg)} style={{ marginBottom: 8 }}>{list.message}{list.objects ? ` (${size(list.bytes)})` : ''}</Typography.Paragraph>)}
       <Typography.Paragraph type="secondary">
-        {lists.length === 0 ? run.message : run.set_aside ? `What is removed or replaced can be brought back for ${run.set_aside} days.` : 'It is not set aside: it can’t be brought back.'}
+        {!hasFiles ? (lists.length ? '' : run.message) : run.set_aside ? `What is removed or replaced can be brought back for ${run.set_aside} days.` : 'It is not set aside: it can’t be brought back.'}
       </Typography.Paragraph>
       {mayOperate && (
         <>
           <Input aria-label="Reason" placeholder="A reason, for the trail (optional)" value={why} onChange={(e) => setWhy(e.target.value)} style={{ marginBottom: 12, maxWidth: 560, minHeight: 44 }} />
           <Flex gap={12} wrap style={{ marginBottom: 12 }}>
-            <Button type="primary" danger={!run.set_aside && lists.length > 0} style={{ minHeight: 44, height: 'auto', whiteSpace: 'normal' }} onClick={() => release.mutate()} loading={release.isPending} disabled={decline.isPending}>{consequence(run)}</Button>
+            <Button type="primary" danger={!run.set_aside && hasFiles} style={{ minHeight: 44, height: 'auto', whiteSpace: 'normal' }} onClick={() => release.mutate()} loading={release.isPending} disabled={decline.isPending}>{consequence(run)}</Button>
             <Button style={{ minHeight: 44 }} onClick={() => decline.mutate()} loading={decline.isPending} disabled={release.isPending}>Cancel: leave them as they are</Button>
           </Flex>
         </>
       )}
       {(release.error ?? decline.error) && <Failed error={release.error ?? decline.error} />}
-      {lists.length > 0 && (
+      {hasFiles && (
         <FilesTable of={['held', run.id, run.held?.digest]} empty="The list is empty."
           page={(after) => got(api.GET('/api/v1/runs/{number}/objects', { params: { path, query: { after, limit: 200, held: true } } }))} />
       )}

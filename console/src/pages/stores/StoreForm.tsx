@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Card, Col, Flex, Form, Input, Radio, Row, Select, Typography } from 'antd'
+import { App, Button, Card, Checkbox, Col, Flex, Form, Input, InputNumber, Radio, Row, Select, Typography } from 'antd'
 import { useNavigate, useParams } from 'react-router'
 import { api, got, Refusal, type Store, type StoreForm as Values, type Tried } from '../../api/client'
 import { Failed, Loaded, PageHead } from '../../parts/parts'
@@ -89,7 +89,14 @@ function TheForm({ old }: { old?: Store }) {
               </Form.Item>
               <Form.Item label="Confined to" extra="A bucket, or bucket/prefix. Empty: all buckets of this key." {...item('root')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
               {!old && <Form.Item label="Also try to write in" extra="A bucket. A small file of our own is written, read and deleted." name="write_to"><Input style={{ fontFamily: 'monospace' }} /></Form.Item>}
+              <Form.Item label="Content in the signature" {...item('sign_payload')} extra="Over plain HTTP alone; over TLS its checksum is enough."><Select allowClear placeholder="Signed" options={[{ value: 'yes', label: 'Signed' }, { value: 'no', label: 'Not signed' }]} /></Form.Item>
             </>
+          )}
+          <Form.Item label="At once, at most" {...item('most_at_once')} extra="So many requests, or files, over all runs. Empty: as many as bring more."><InputNumber min={1} max={256} placeholder="found by trying" style={{ width: 180 }} /></Form.Item>
+          {!!old?.jobs.length && (
+            <Form.Item name="rebind" valuePropName="checked" extra={`Needed for another ${kind === 'folder' ? 'path' : 'endpoint or bucket'}: the next run of ${old.jobs.join(', ')} then waits for your yes.`}>
+              <Checkbox>The same files lie at the new address</Checkbox>
+            </Form.Item>
           )}
         </Col>
         <Col xs={24} lg={12}>

@@ -8,7 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from pinecart.core.definition import sentences
+from pinecart.core.definition import ROUTES, sentences
 from pinecart.service.carries import services
 from pinecart.service.jobs.api import JobShape, RulesShape
 from pinecart.service.jobs.api import told as job_told
@@ -24,6 +24,8 @@ class CarryShape(RulesShape):
     set_aside = serializers.IntegerField(required=False, help_text="Days; 0: what is removed or replaced is not kept.")
     keep = serializers.ListField(child=serializers.CharField(), required=False)
     storage_class = serializers.CharField(required=False, allow_blank=True)
+    route = serializers.ChoiceField(ROUTES, required=False, help_text="through-us: never by the store alone.")
+    aside_in = serializers.CharField(required=False, allow_blank=True, help_text="The folder to set aside in.")
     make_bucket = serializers.BooleanField(required=False, help_text="Make the destination's bucket if there is none.")
     preview = serializers.BooleanField(required=False, help_text="Only work out what would be done.")
 
@@ -72,6 +74,7 @@ class CarriesCheck(Carries):
 
 class RemovalShape(RulesShape):
     set_aside = serializers.IntegerField(required=False, help_text="Days; 0: removed for good.")
+    aside_in = serializers.CharField(required=False, allow_blank=True, help_text="The folder to set aside in.")
     preview = serializers.BooleanField(required=False)
 
     def get_fields(self) -> dict[str, Any]:

@@ -17,7 +17,7 @@ from pinecart.service.runs.services import start_run
 from pinecart.service.stores.selectors import store_named
 from pinecart.service.stores.services import look_at, make_bucket, stat_at
 
-CHOICES = ("intent", "compare", "on_difference", "set_aside", "keep", "storage_class")
+CHOICES = ("intent", "compare", "on_difference", "set_aside", "keep", "storage_class", "route", "aside_in")
 
 
 class Meant(NamedTuple):
@@ -55,9 +55,9 @@ def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
         head, slash, name = place.path.rpartition(b"/")
         text, file = Location(place.store, head + slash).text, name.decode("utf-8", "surrogateescape")
         leg = {"from": text, "to": text, "one": [file, file]}
-    rules = {k: v for k, v in given.items() if k not in ("location", "set_aside", "preview")}
+    rules = {k: v for k, v in given.items() if k not in ("location", "set_aside", "aside_in", "preview")}
     whole = {"job": REMOVE, "title": "Remove", "intent": "remove", "legs": [leg | rules]}
-    return checked_definition(actor, whole | {"set_aside": given.get("set_aside")}, carry=True)
+    return checked_definition(actor, whole | {k: given.get(k) for k in ("set_aside", "aside_in")}, carry=True)
 
 
 def _is_one_file(actor: Actor, source: Location) -> bool:

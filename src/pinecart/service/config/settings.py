@@ -85,6 +85,7 @@ SPECTACULAR_SETTINGS = {
         "RunKind": ["transfer", "preview", "audit"],
         "StoreKind": ["folder", "s3"],
         "EntryKind": ["file", "folder", "bucket"],
+        "YesOrNo": ["yes", "no"],
         "RightName": ["look", "operate", "define", "administer"],
     },
     "ENUM_ADD_EXPLICIT_BLANK_NULL_CHOICE": False,

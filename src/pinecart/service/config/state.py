@@ -23,6 +23,22 @@ from cryptography.fernet import Fernet
 
 from pinecart.core.errors import PinecartError
 
+NETWORK = {
+    "nfs",
+    "nfs4",
+    "cifs",
+    "smb3",
+    "smbfs",
+    "9p",
+    "afs",
+    "ceph",
+    "lustre",
+    "gfs2",
+    "ocfs2",
+    "davfs",
+    "fuse.sshfs",
+    "fuse.glusterfs",
+}
 FORMAT = 2  # raised whenever an older program could no longer work on the folder
 
 
@@ -72,6 +88,10 @@ class State(NamedTuple):
         self.root.mkdir(parents=True, exist_ok=True)
         if fresh and any(self.root.iterdir()) and not (self.root / "lock").exists():
             raise StateError(f"{self.root} holds other files. Give an empty folder, or one that Pine Cart made.")
+        if where := network_file_system(self.root, Path("/proc/self/mountinfo").read_text()):
+            raise StateError(
+                f"{self.root} lies on a network file system ({where}): its locks can't be trusted. Give a folder on a disk of this machine."
+            )
         self.root.chmod(0o700)
         for inner in ("runs", "scratch"):
             (self.root / inner).mkdir(exist_ok=True)
@@ -143,6 +163,20 @@ class State(NamedTuple):
         """(device, inode) of this folder: no store may enter it."""
         found = os.stat(self.root)
         return [(found.st_dev, found.st_ino)]
+
+
+def network_file_system(folder: Path, mounts: str) -> str:
+    """The kind of network file system that a folder lies on, and where it is mounted; empty: on none.
+
+    mounts: the text of /proc/self/mountinfo (proc(5)): the mount point is its fifth field, the kind the first after " - ".
+    """
+    at, kind = "", ""
+    for line in mounts.splitlines():
+        fields, _, rest = line.partition(" - ")
+        point = fields.split()[4].encode().decode("unicode_escape").encode("latin-1").decode("utf-8", "surrogateescape")
+        if len(point) >= len(at) and folder.resolve().is_relative_to(point):
+            at, kind = point, rest.split()[0]
+    return f"{kind} at {at}" if kind in NETWORK else ""
 
 
 def default_folder() -> Path:

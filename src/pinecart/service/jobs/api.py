@@ -8,7 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from pinecart.core.definition import sentences
+from pinecart.core.definition import ROUTES, sentences
 from pinecart.service.jobs import selectors, services
 from pinecart.service.jobs.selectors import JobRecord
 from pinecart.service.people.api import actor_in
@@ -78,6 +78,14 @@ class DefinitionShape(serializers.Serializer):
     rate = serializers.CharField(required=False, allow_null=True, help_text="Bytes per second, such as 10 MiB.")
     waits_for = serializers.ListField(
         child=serializers.CharField(), required=False, help_text="Jobs that take a file before this one clears it."
+    )
+    route = serializers.ChoiceField(
+        ROUTES, required=False, help_text="shortest: inside one system it copies by itself; through-us: never."
+    )
+    aside_in = serializers.CharField(
+        required=False,
+        allow_blank=True,
+        help_text="The folder that things are set aside in, from the store's or the bucket's root on.",
     )
     guards = serializers.DictField(child=serializers.IntegerField(), required=False, help_text="Limits of its own.")
 

@@ -63,7 +63,9 @@ class ProgressShape(serializers.Serializer):
 
 class HeldListShape(CountShape):
     leg = serializers.IntegerField()
-    what = serializers.CharField(help_text="removals, replacements or missing.")
+    what = serializers.CharField(
+        help_text="removals, replacements, missing, or places: a store was bound to another one."
+    )
     guard = serializers.CharField(help_text="The limit that holds it.")
     message = serializers.CharField()
     digest = serializers.CharField()

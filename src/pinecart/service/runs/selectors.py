@@ -2,7 +2,8 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Collection, Iterator
 from datetime import timedelta
 from typing import Any, cast
 
@@ -24,8 +25,8 @@ from django.utils import timezone
 
 from pinecart.core.definition import days_kept
 from pinecart.core.entries import Aside, Row, Stored
-from pinecart.core.lifecycle import ALIVE
-from pinecart.core.places import ASIDE, key_fields
+from pinecart.core.lifecycle import ALIVE, State
+from pinecart.core.places import ASIDE, key_fields, parse_location
 from pinecart.core.totals import add_up, after_sentence, sentence
 from pinecart.runner.undoing import Done
 from pinecart.service.config.refusals import NotFound
@@ -42,6 +43,7 @@ from pinecart.service.runs.models import (
     Scope,
     UploadRow,
 )
+from pinecart.service.stores.selectors import ceiling_of
 
 PAGE = 5000
 ASIDE_PAGE = 500
@@ -60,6 +62,12 @@ def run_numbered(number: int, actor: Actor, kind: str | None = None) -> Run:
             code="run.unknown",
         )
     return found
+
+
+def was_released(job: str, digest: str) -> bool:
+    """Whether somebody said yes to this in a run of the job."""
+    found = Run.objects.filter(job=job).exclude(released=[]).order_by("-id").values_list("released", flat=True)[:200]
+    return any(digest in released for released in found)
 
 
 def held_digest(run: Run) -> str:
@@ -330,6 +338,17 @@ def wishes(run: int) -> tuple[bool, bool, int | None]:
     """What people want of a run under way: stop, pause, bytes per second."""
     found = Run.objects.filter(pk=run).values_list("stop_wanted", "pause_wanted", "rate").first()
     return found or (False, False, None)
+
+
+def shares(stores: Collection[str]) -> dict[str, int]:
+    """How many requests at once each store bears from one run: its ceiling, divided among the runs that work on it; 0: no ceiling."""
+    ceilings = {name: most for name in stores if (most := ceiling_of(name))}
+    if not ceilings:
+        return dict.fromkeys(stores, 0)
+    users = Counter[str]()
+    for definition in Run.objects.filter(state=State.WORKING.value).values_list("definition", flat=True):
+        users.update({parse_location(leg[side]).store for leg in definition["legs"] for side in ("from", "to")})
+    return {name: max(1, ceilings[name] // max(1, users[name])) if name in ceilings else 0 for name in stores}
 
 
 def uploads_left(run: int) -> list[tuple[str, bytes, str]]:

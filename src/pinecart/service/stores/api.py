@@ -49,6 +49,14 @@ class StoreFormShape(StoreShape):
     read_back = serializers.ChoiceField(
         ["yes", "no"], required=False, help_text="folder: whether what is written is read again to prove it."
     )
+    most_at_once = serializers.IntegerField(
+        required=False,
+        allow_null=True,
+        help_text="So many requests, or files, at once, over all runs; without, it is found by trying.",
+    )
+    sign_payload = serializers.ChoiceField(
+        ["yes", "no"], required=False, help_text="s3 over plain HTTP: whether the content is part of the signature."
+    )
     marker = serializers.CharField(
         required=False,
         allow_blank=True,
@@ -75,6 +83,11 @@ class StoreFormShape(StoreShape):
 
 
 class StoreChangeShape(StoreFormShape):
+    rebind = serializers.BooleanField(
+        required=False,
+        write_only=True,
+        help_text="The same files lie at the new address: each job's next run waits for a yes.",
+    )
     name = serializers.CharField(required=False)
     kind = serializers.ChoiceField(KINDS, required=False)
 
@@ -136,7 +149,7 @@ class BrowsedShape(serializers.Serializer):
 
 
 def told(record: Any) -> dict[str, Any]:
-    shown = {k: v for k, v in record.fields.items() if k != "fsid"}
+    shown = {k: v for k, v in record.fields.items() if k not in ("fsid", "rebound")}
     address = record.fields.get("path") or record.fields.get("endpoint", "")
     return {
         "name": record.name, "kind": record.kind, **shown, "address": address, "secret_since": record.secret_since,

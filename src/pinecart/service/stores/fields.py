@@ -14,7 +14,7 @@ from pinecart.service.config.state import Options
 
 SECRETS = ("secret", "session_token")
 KINDS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {  # kind → (needed, optional)
-    "folder": (("path",), ("links", "marker", "read_back")),
+    "folder": (("path",), ("links", "marker", "read_back", "most_at_once")),
     "s3": (
         ("endpoint", "key_id", "secret"),
         (
@@ -27,9 +27,12 @@ KINDS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {  # kind → (neede
             "proxy",
             "connect_s",
             "silence_s",
+            "most_at_once",
+            "sign_payload",
         ),
     ),
 }
+MOST_AT_ONCE = 256
 LINKS = ("refuse", "skip", "follow", "keep")
 ADDRESS = ("endpoint", "proxy", "certificate")  # changing one of these needs the secret again
 
@@ -95,8 +98,12 @@ def read_form(
         wrong("links", "store.links", f"Links are {', '.join(LINKS)}, not {values['links']!r}.")
     if "/" in values.get("marker", "") or values.get("marker") in (".", ".."):
         wrong("marker", "store.marker", "A marker is the name of a file that lies in the folder itself, without any /.")
-    if values.get("read_back") not in (None, "", "yes", "no"):
-        wrong("read_back", "store.read-back", f"read_back is 'yes' or 'no', not {values['read_back']!r}.")
+    for field in ("read_back", "sign_payload"):
+        if values.get(field) not in (None, "", "yes", "no"):
+            wrong(field, "store.yes-or-no", f"{field} is 'yes' or 'no', not {values[field]!r}.")
+    if (most := values.get("most_at_once")) and not (most.isdecimal() and 1 <= int(most) <= MOST_AT_ONCE):
+        message = f"most_at_once is a number from 1 to {MOST_AT_ONCE}, not {most!r}; without one it is found by trying."
+        wrong("most_at_once", "store.most-at-once", message)
     if values.get("addressing") not in (None, "", "path", "host"):
         wrong("addressing", "store.addressing", "Buckets are addressed by 'path' (the usual) or by 'host'.")
     for field in ("connect_s", "silence_s"):

@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import hashlib
 import os
 from datetime import datetime
 from typing import Any, NamedTuple
@@ -69,6 +70,30 @@ def jobs_using_store(name: str) -> list[str]:
 def jobs_using_bucket(store: str, bucket: str) -> list[str]:
     found = StoreUse.objects.filter(store__name=store).values_list("job", "path")
     return sorted({job for job, path in found if path.split("/")[0] == bucket})
+
+
+class Rebound(NamedTuple):
+    """A store whose address or root was changed under the jobs that use it. digest: what a release names."""
+
+    message: str
+    digest: str
+
+
+def rebound_under(job: str, name: str) -> Rebound | None:
+    """Whether the store was bound to another place while this job used it."""
+    fields = StoreRecord.objects.filter(name=name).values_list("fields", flat=True).first() or {}
+    told = fields.get("rebound")
+    if not told or job not in told["jobs"]:
+        return None
+    place = fields.get("path") or "/".join(p for p in (fields.get("endpoint"), fields.get("root")) if p)
+    message = f"{told['by']} bound the store {name} to {place} on {told['at'][:10]}. Make sure that the same files lie there, with a preview, before this job goes on."
+    return Rebound(message, hashlib.sha256(f"{name}|{place}|{told['at']}".encode()).hexdigest()[:16])
+
+
+def ceiling_of(name: str) -> int:
+    """How many requests at once a store bears, as its form says; 0: it says nothing."""
+    fields = StoreRecord.objects.filter(name=name).values_list("fields", flat=True).first() or {}
+    return int(fields.get("most_at_once") or 0)
 
 
 def newest_key() -> datetime | None:

@@ -44,20 +44,30 @@ def add_store(actor: Actor, given: dict[str, Any]) -> StoreRecord:
 
 
 def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
-    """Change fields or the key. Raises NotFound, Invalid, Conflict (root or address while jobs use it), NotAllowed."""
+    """Change fields or the key. Raises NotFound, Invalid, Conflict (root or address while jobs use it), NotAllowed.
+
+    Where jobs use it, another root or address must be said to be a `rebind`: the next run of each then waits for a yes.
+    """
     actor.must(Right.ADMINISTER, [], "changing stores")
     record = store_named(name)
     form = read_form(given | {"name": name, "kind": record.kind}, OPTIONS, STATE.root, old=record.fields)
     moved = [f for f in ("path", "endpoint", "root") if form.fields.get(f, "") != record.fields.get(f, "")]
     users = jobs_using_store(name) if moved else []
-    if users:
-        message = f"Store {name!r} is used by {', '.join(users)}: its {moved[0]} can't be changed under them. Add another store, and change the jobs."
-        raise Conflict(message, code="store.in-use")
+    if users and not given.get("rebind"):
+        message = f"Store {name!r} is used by {', '.join(users)}: its {moved[0]} is theirs too. If the same files lie at the new one, say that it is a rebind: the next run of each waits for your yes. Else add another store, and change the jobs."
+        raise Conflict(message, code="store.in-use", jobs=users)
     if form.kind == "s3" and form.secret and not given.get("untried"):
         _must_work(record, form)
+    rebound = (
+        {"at": timezone.now().isoformat(), "by": actor.name, "jobs": users} if users else record.fields.get("rebound")
+    )
+    before = {f: record.fields.get(f, "") for f in moved}
     _fill(record, form)
+    record.fields |= {"rebound": rebound} if rebound else {}
     record.save()
     note(actor, "store.changed", name, fields=sorted(given.keys() - {"secret"}), new_secret=bool(form.secret))
+    if users:
+        note(actor, "store.rebound", name, jobs=users, before=before)
     return record
 
 

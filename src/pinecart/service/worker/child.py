@@ -45,6 +45,7 @@ with contextlib.suppress(ImportError):
     asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
 
 LOG_LIMIT = 64 << 20
+SHARE_S = 1.0  # so often it is looked how many runs share a store
 
 
 class Awaited(NamedTuple):
@@ -91,6 +92,8 @@ class Desk:
         self._settled: dict[int, tuple[str, str]] = {}  # leg → the selection carried out before, and this one's
         self._awaited: list[Awaited] = []
         self._awaits_unknown: list[str] = order["awaited_unknown"]
+        self._shared_at = -SHARE_S
+        self.opened: dict[str, Store] = {}
 
     def open_scopes(self, job: str, order: Order) -> None:
         for number, leg in enumerate(order.definition.legs):
@@ -169,6 +172,10 @@ class Desk:
     async def tell(self, progress: dict[str, Any]) -> None:
         stop, self._pause, self.pacer.rate = await _reads(selectors.wishes, self._run)
         self._stop = self._stop or stop or self._pause
+        if time.monotonic() - self._shared_at > SHARE_S:
+            self._shared_at = time.monotonic()
+            for name, most in (await _reads(selectors.shares, list(self.opened))).items():
+                self.opened[name].most_at_once = most
         await _writes(services.tell_progress, self._run, self._epoch, progress)
 
     def pausing(self) -> bool:
@@ -264,6 +271,7 @@ async def _work(given: dict[str, Any], desk: Desk, opened: dict[str, Store]) -> 
     try:
         order = (await asyncio.to_thread(_order, given))._replace(pacer=desk.pacer)
         opened.update(order.stores)
+        desk.opened = order.stores
         await _writes(desk.open_scopes, given["job"], order)
         await _reads(desk.await_others, given["awaited"], order.stores)
     except PinecartError as exc:
@@ -302,6 +310,7 @@ def _order(given: dict[str, Any]) -> Order:
         released=frozenset(given["released"]),
         aside=tuple(selectors.places_aside()),
         settle_s=OPTIONS.settle_s,
+        rebound=tuple((message, digest) for message, digest in given["rebound"]),
     )
 
 

@@ -7,8 +7,8 @@ from typing import Any
 from pinecart.core.definition import Definition, read_definition
 from pinecart.service.config.refusals import NotFound
 from pinecart.service.jobs.selectors import definition_of, find_job
-from pinecart.service.runs.selectors import Run
-from pinecart.service.stores.selectors import spec_of, store_named
+from pinecart.service.runs.selectors import Run, was_released
+from pinecart.service.stores.selectors import rebound_under, spec_of, store_named
 
 
 def _awaited(definition: Definition) -> tuple[list[Definition], list[str]]:
@@ -22,7 +22,8 @@ def order_of(run: Run) -> dict[str, Any]:
     definition = read_definition(run.definition)
     awaited, unknown = _awaited(definition)
     specs, missing = {}, ""
-    for name in sorted({p.store for d in (definition, *awaited) for leg in d.legs for p in (leg.source, leg.target)}):
+    names = sorted({p.store for d in (definition, *awaited) for leg in d.legs for p in (leg.source, leg.target)})
+    for name in names:
         try:
             specs[name] = spec_of(store_named(name), run=run.pk)
         except NotFound as exc:
@@ -39,4 +40,5 @@ def order_of(run: Run) -> dict[str, Any]:
         "awaited_unknown": unknown,
         "stores": specs,
         "missing": missing,
+        "rebound": [r for name in names if (r := rebound_under(run.job, name)) and not was_released(run.job, r.digest)],
     }
