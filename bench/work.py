@@ -50,9 +50,10 @@ def recorded(
         from pinecart.core.definition import read_definition
         from pinecart.drivers import open_store
         from pinecart.runner.run import Order, carry_out
+        from pinecart.service.config.process import settle_in
         from pinecart.service.config.rights import SYSTEM
         from pinecart.service.runs import services
-        from pinecart.service.worker.child import Desk, settle_in
+        from pinecart.service.worker.child import Desk
 
         call_command("migrate", verbosity=0)
         definition = read_definition({"job": "bench", "legs": [leg]})

@@ -133,3 +133,70 @@ def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
     aside = [k for k in in_bucket(home, name) if k.startswith(f".pinecart-aside/{run}/")]
     assert len(aside) == len(changed) + len(gone)
     assert home.carried(job)["outcome"] == "nothing-to-do"
+
+
+@pytest.fixture(scope="module")
+def helped(tmp_path_factory):
+    with house(tmp_path_factory.mktemp("helped"), "--helpers", "2") as made:
+        yield made
+
+
+def helpers_of(home):
+    return [p for p in pids_of(home.process.pid) if command(p).rstrip().endswith("worker.helper")]
+
+
+@pytest.mark.parametrize("seed", range(max(4, SEEDS // 4)))
+def test_helpers_and_those_they_help_may_die(helped, seed):
+    """Small files carried by other processes: whoever is killed, each arrives once and is counted once."""
+    home, chance, name, to_folder = helped, random.Random(seed), f"h{seed}", seed % 2
+    files = {f"d{n % 7}/{n:04}.flac": b"%d" % n * 40 for n in range(FILES * 2)}
+    root = home.fresh_store(name, files)
+    there = home.fresh_store(f"{name}-there", {"theirs": b"left alone"}) if to_folder else None
+    home.standin.shelf.make(name)
+    target = f"pine://{name}-there/in/" if to_folder else f"pine://office/{name}/in/"
+    for kind in ("put", "get"):
+        home.standin.behaviour[kind] = Behaviour(delay_s=0.005)
+    with home.client() as cart:
+        cart.define_job({"job": name, "legs": [{"from": f"pine://{name}/", "to": target}]})
+        run = cart.start(name)["id"]
+        until(lambda: helpers_of(home), what="helpers")
+        for victim in chance.sample(["helper", "helper", "run"], chance.choice([1, 2, 3])):
+            time.sleep(chance.random() * 0.6)
+            found = (
+                helpers_of(home)
+                if victim == "helper"
+                else [p for p in pids_of(home.process.pid) if works_on(home, p, run)]
+            )
+            for pid in found[:1]:
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(pid, signal.SIGKILL)
+        home.standin.behaviour.clear()
+        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r, 90, f"run {run} to end")
+        objects = list(cart.objects(run))
+    assert ended["outcome"] == "clean", (ended["sentence"], ended["problem_groups"])
+    assert len(objects) == len({o["key"] for o in objects}) == len(files)
+    if there:
+        found = {str(p.relative_to(there)): p.read_bytes() for p in there.rglob("*") if p.is_file()}
+        assert found == {f"in/{k}": v for k, v in files.items()} | {"theirs": b"left alone"}
+    else:
+        assert in_bucket(home, name) == {f"in/{k}": v for k, v in files.items()}
+        assert ended["totals"]["copy"]["objects"] == len(files)
+    assert root.exists() and home.carried(name)["outcome"] == "nothing-to-do"
+    until(lambda: not helpers_of(home), what="the helpers to end with their run")
+
+
+def test_helpers_stop_with_their_run(helped):
+    helped.fresh_job("stopped", {f"{n:04}": b"%d" % n for n in range(6000)})
+    helped.standin.behaviour["put"] = Behaviour(delay_s=0.1)
+    with helped.client() as cart:
+        run = cart.start("stopped")["id"]
+        until(lambda: len(in_bucket(helped, "stopped")) > 700, 60, "helpers to carry")
+        cart.stop(run)
+        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r, 20, "its end")
+        helped.standin.behaviour.clear()
+        assert (
+            ended["outcome"] == "stopped"
+            and ended["totals"]["copy"]["objects"] == len(in_bucket(helped, "stopped")) < 6000
+        )
+        assert "Helpers tried" in str(list(cart.log(run)))
+    assert helped.carried("stopped")["outcome"] == "clean"

@@ -43,6 +43,13 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
     type=click.IntRange(1, 32),
     help="How many runs work at the same time.",
 )
+@click.option(
+    "--helpers",
+    default=0,
+    show_default=True,
+    type=click.IntRange(0, 16),
+    help="Processes beside each run's own that carry small files: more files a second, where there are cores to spare.",
+)
 @click.option("--least-free", default=500 << 20, hidden=True)
 @click.option("--settle-s", default=60.0, hidden=True)
 @click.option("--batch-rows", default=1000, hidden=True, type=click.IntRange(1, 1000))

@@ -495,9 +495,12 @@ class FolderStore:
             raise _translated(exc, self.name) from exc
         return self._is_ours(found)
 
-    def _is_ours(self, placed: Placed) -> Placed:
-        self._wrote.append(placed.entry.inode)
+    def wrote(self, entry: Entry) -> None:
+        self._wrote.append(entry.inode)
         self._wrote_sorted = False
+
+    def _is_ours(self, placed: Placed) -> Placed:
+        self.wrote(placed.entry)
         return placed
 
     def _must_not_be_ours(self, key: bytes, expected: Entry) -> None:

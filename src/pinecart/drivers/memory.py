@@ -100,6 +100,8 @@ class MemoryStore:
     async def versions(self, key: bytes) -> Sequence[Version]:
         return []
 
+    def wrote(self, entry: Entry) -> None: ...
+
     def home(self, prefix: bytes) -> bytes:
         return prefix[: prefix.find(b"/") + 1]
 

@@ -551,6 +551,8 @@ class S3Store:
             raise error
         return answer.status in (400, 404, 409, 412, 501)
 
+    def wrote(self, entry: Entry) -> None: ...
+
     def home(self, prefix: bytes) -> bytes:
         return b"" if self._root else prefix[: prefix.find(b"/") + 1]
 

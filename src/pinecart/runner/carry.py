@@ -15,8 +15,8 @@ import time
 from collections import deque
 from contextlib import AbstractAsyncContextManager
 from functools import lru_cache
-from typing import NamedTuple
 
+from pinecart.core.batch import Carried
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry, Row, fingerprint, is_racy, same
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, StoreError, Taken
@@ -32,14 +32,6 @@ CHANGING_TRIES = 3
 SMALL_AT_ONCE = 40 << 20  # bytes of small objects in memory, over all that are on their way …
 LARGE_AT_ONCE = 64 << 20  # … and of the large ones, which don't make the small ones wait
 LARGE_ROOM = 4 * HELD_BYTES  # what one large object takes of that: its pieces on their way
-
-
-class Carried(NamedTuple):
-    placed: Placed
-    row: Row
-    size: int
-    tries: int
-    entry: Entry
 
 
 class Carrier:
@@ -58,14 +50,17 @@ class Carrier:
         self._may_copy = not through_us
         self._small, self._large = Room(SMALL_AT_ONCE), Room(LARGE_AT_ONCE)
 
-    async def carry(self, key: bytes, entry: Entry, replaces: Entry | None) -> Carried:
-        """Raises StoreError (with `tries` among its facts) when it can't be done."""
+    async def carry(self, key: bytes, entry: Entry, replaces: Entry | None, *, again: bool = False) -> Carried:
+        """Raises StoreError (with `tries` among its facts) when it can't be done.
+
+        again: another process of this run may have carried it already, and not lived to say so.
+        """
         await self._probe_once()
         tried, expected = 0, entry
         while True:
             tried += 1
             try:
-                return await self._attempt(key, expected, replaces, tried)
+                return await self._attempt(key, expected, replaces, tried, again)
             except Missing as exc:
                 raise Missing(
                     f"{exc.message} It went away before it was copied.", code="gone-meanwhile", tries=tried
@@ -91,7 +86,7 @@ class Carrier:
                 self._keeps_metadata = able.keeps_metadata
                 self._ready = True
 
-    async def _attempt(self, key: bytes, entry: Entry, replaces: Entry | None, tried: int) -> Carried:
+    async def _attempt(self, key: bytes, entry: Entry, replaces: Entry | None, tried: int, again: bool) -> Carried:
         mark, target = decision_id(self._run, self._leg, entry, replaces), self._target.prefix + key
         if tried > 1 and (twin := await self._twin(self._target.store, target, mark, entry.size)):
             return self._carried(entry, twin, tried)
@@ -107,9 +102,24 @@ class Carrier:
                 room.give(wanted)
         except Taken:
             twin = await self._twin(self._target.store, target, mark, entry.size)
+            if twin is None and again:
+                there = await self._same_content(
+                    self._source.store, self._source.prefix + entry.source_key, entry, self._target.store, target
+                )
+                twin = there and Placed(there[0], "read-back", crc=there[1])
             if twin is None:
                 raise
             return self._carried(entry, twin, tried)
+
+    async def _same_content(
+        self, store: Store, key: bytes, entry: Entry, other: Store, there: bytes
+    ) -> tuple[Entry, str] | None:
+        """What lies `there`, and its checksum, if it has the content of this object: a folder keeps no card that would tell."""
+        lies = (await other.stat(there)).entry
+        if lies.size != entry.size:
+            return None
+        crc = await content_crc(other, there, lies)
+        return (lies, crc) if await content_crc(store, key, entry) == crc else None
 
     def _room_for(self, size: int) -> tuple[Room, int]:
         """Where an object of this size waits for its bytes of memory, and how many they are."""
@@ -183,10 +193,10 @@ class Carrier:
             twin = await self._twin(store, to, mark, entry.size)
             if twin is not None:
                 return twin.entry
-            there = (await store.stat(to)).entry  # a folder keeps no card: the content tells
-            if there.size != entry.size or await content_crc(store, to, there) != await content_crc(store, key, entry):
+            there = await self._same_content(store, key, entry, store, to)
+            if there is None:
                 raise
-            return there
+            return there[0]
 
     def _put(
         self, target: bytes, size: int, body: bytes | Reading, card: Card, replaces: Entry | None, of: Stat | Reading

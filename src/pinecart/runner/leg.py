@@ -14,6 +14,7 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from functools import partial
 from typing import IO, Any, NamedTuple, Protocol
 
+from pinecart.core.batch import MOST_BYTES, Carried, Task, from_plain, plain
 from pinecart.core.decide import Answer, Comparison, Decision, Intent, Look, Reason, Rules, Verdict, consider, left_out
 from pinecart.core.entries import (
     SETTLE_S,
@@ -41,6 +42,7 @@ from pinecart.core.selection import Selection
 from pinecart.runner.carry import REPLACED, Carrier, decision_id
 from pinecart.runner.feed import Pages, far_entries, leg_rows, nothing, source_entries
 from pinecart.runner.folded import OneName, matched, one_name
+from pinecart.runner.helping import GIVE_UP_AFTER, GIVEN_OUT, Crew, Helper
 from pinecart.runner.look import Pair, compare_contents, content_crc, extra_of
 from pinecart.runner.pacing import Pacer, Width
 from pinecart.runner.pool import Pool
@@ -49,11 +51,11 @@ from pinecart.runner.records import Record, Recorder
 from pinecart.runner.removing import Away, Remover
 from pinecart.runner.side import Side
 
-GIVE_UP_AFTER = 100
 TAKEN_AT_ONCE = 200  # removals confirmed, journalled and carried out together
 PLAN_GOOD_S = 600.0  # older than this, nothing more is removed by a plan
 MOST_PLANS = 50
 BLOCKED = 1000
+LOOK_S = 0.25  # so often it is looked whether helpers shall stop
 ACTS = (Decision.COPY, Decision.REPLACE, Decision.REMOVE, Decision.CLEAR)
 PROOFS = ("server-verified", "read-back", "server-copy")
 PROBLEM_WORDS = {
@@ -96,7 +98,8 @@ class Job(NamedTuple):
 
     only_plan: a preview.   stamp: the run's date and time, for names that keep both.   days: what is removed or replaced is
     set aside for so long.   fresh: this leg never ran like this.   released: digests of lists that a person said yes to.
-    settle_s: so long a file must be untouched before it is cleared from its source folder.
+    settle_s: so long a file must be untouched before it is cleared from its source folder.   crew: other processes that help
+    with small objects; None: there are none.
     """
 
     run: int
@@ -125,6 +128,7 @@ class Job(NamedTuple):
     pacer: Pacer | None = None
     through_us: bool = False
     aside_in: bytes = b""
+    crew: Crew | None = None
 
     def most_at_once(self) -> int:
         """As many as both stores bear, and this run may."""
@@ -184,6 +188,9 @@ class LegRun:
         self._unreadable = b""  # a folder of the source that can't be entered: what lies in it seems gone, and isn't
         self._names = OneName(EXACT, at_target=False, scratch=job.scratch)
         self._blocked: list[Item] = []  # copies in whose way something lies that is yet to be removed
+        self._gathered: list[Item] = []  # for the next batch
+        self._gathered_bytes = 0
+        self._came_back: list[Item] = []  # from helpers, untried or without an answer
         self.counts = Counts(0, 0, 0)
         self.held: list[HeldList] = []
         self._meant: list[Aside] = []
@@ -230,7 +237,7 @@ class LegRun:
                 await self._plan(pool, spill)
                 self._planned, self._planned_at = True, time.monotonic()
                 self._tell_if_complete()
-                await pool.drain()
+                await self._all_done(pool)
                 job.log("planned", f"Listing complete: {self._progress.listed} names.", listed=self._progress.listed)
                 held = set() if job.stopping() else await self._guard(spill)
                 if job.only_plan:
@@ -238,8 +245,8 @@ class LegRun:
                 for what, decision in ((Held.MISSING, Decision.COPY), (Held.REPLACEMENTS, Decision.REPLACE)):
                     for item in _spilled(spill, decision):
                         if (what not in held or _class_of(item.verdict) is not what) and not _of_folder(item):
-                            await pool.add(partial(self._act, item), large=_is_large(item))
-                    await pool.drain()
+                            await self._hand_on(item, pool)
+                    await self._all_done(pool)
                 if Held.REMOVALS not in held and not await self._take_all(pool, spill, Decision.REMOVE, self._remove):
                     return False
                 blocked, self._blocked = self._blocked, []
@@ -504,7 +511,7 @@ class LegRun:
                 if decision is not Decision.COPY or reason is not Reason.NEW:
                     _spill(spill, item)  # so that a preview can say what would be held
             elif decision is Decision.COPY and reason is Reason.NEW and not _of_folder(item):
-                await pool.add(partial(self._act, item), large=_is_large(item))
+                await self._hand_on(item, pool)
             else:
                 _spill(spill, item)
         elif problem:
@@ -565,8 +572,72 @@ class LegRun:
 
     # --- acting --------------------------------------------------------------------------------------------------
 
-    async def _act(self, item: Item, last: bool = False) -> None:
-        """last: nothing that lies in its way will go any more."""
+    async def _hand_on(self, item: Item, pool: Pool) -> None:
+        """To be carried: by this process, or with others of its kind by a helper, where one has room."""
+        if self._job.crew is None or not self._can_be_given_out(item):
+            await pool.add(partial(self._act, item), large=_is_large(item))
+            return
+        self._gathered.append(item)
+        self._gathered_bytes += item.entry.size if item.entry else 0
+        if len(self._gathered) >= GIVEN_OUT or self._gathered_bytes > MOST_BYTES - HELD_BYTES:
+            items, self._gathered, self._gathered_bytes = self._gathered, [], 0
+            if helper := self._job.crew.free():
+                await pool.add(partial(self._act_by, helper, items))
+            else:
+                await self._act_all(items, pool)
+
+    def _can_be_given_out(self, item: Item) -> bool:
+        """A small file that is carried as it is. What is paced, has a ceiling, or is journalled before, stays with this process."""
+        stores = (self._job.source.store, self._job.target.store)
+        if self._failing[1] >= GIVE_UP_AFTER or self._is_paced() or any(s.most_at_once for s in stores):
+            return False
+        kept = item.far is not None and (bool(self._job.days) or item.verdict.reason is Reason.EXISTS)
+        made_of_parts = item.entry is not None and "-" in item.entry.etag
+        return not (kept or made_of_parts or _is_large(item) or _of_folder(item))
+
+    def _is_paced(self) -> bool:
+        return self._job.pacer is not None and self._job.pacer.rate is not None
+
+    async def _act_all(self, items: list[Item], pool: Pool, *, again: bool = False) -> None:
+        for item in items:
+            await pool.add(partial(self._act, item, again=again), large=_is_large(item))
+
+    async def _all_done(self, pool: Pool) -> None:
+        """Wait until all that was handed on is carried, or recorded as a problem."""
+        gathered, self._gathered, self._gathered_bytes = self._gathered, [], 0
+        await self._act_all(gathered, pool)
+        await pool.drain()
+        came_back, self._came_back = self._came_back, []
+        await self._act_all(came_back, pool, again=True)
+        await pool.drain()
+
+    async def _act_by(self, helper: Helper, items: list[Item]) -> None:
+        """One batch by another process; what it answers is written down here."""
+        self._phase(Phase.TRANSFERRING)
+        tasks = [Task(i.key, i.entry, i.far) for i in items if i.entry]
+        asked = asyncio.ensure_future(helper.carry(self._job.leg, tasks))
+        try:
+            while not (await asyncio.wait({asked}, timeout=LOOK_S))[0]:
+                if self._job.stopping() or self._is_paced():
+                    helper.recall()
+            refused: SignInRefused | None = None
+            for item, result in zip(items, await asked, strict=True):
+                if isinstance(result, Carried):
+                    await self._record_carried(item, result, result.seconds)
+                    self._job.target.store.wrote(result.placed.entry)
+                elif isinstance(result, SignInRefused):
+                    refused = result
+                elif result is not None:
+                    await self._not_carried(item, result, result.facts["seconds"], last=False)
+                else:
+                    self._came_back.append(item)
+            if refused:
+                raise refused
+        finally:
+            asked.cancel()
+
+    async def _act(self, item: Item, last: bool = False, again: bool = False) -> None:
+        """last: nothing that lies in its way will go any more.   again: a helper may have carried it."""
         if self._job.stopping():
             return
         assert item.entry is not None
@@ -589,24 +660,30 @@ class LegRun:
                 await self._carrier.keep_aside(item.key, item.far, dated_name(item.key, self._job.stamp))
             elif item.far is not None and self._job.days:
                 kept = await self._keep_replaced(item.key, item.far)
-            carried = await self._carrier.carry(item.key, item.entry, replaces)
+            carried = await self._carrier.carry(item.key, item.entry, replaces, again=again)
         except SignInRefused:
             raise
         except StoreError as exc:
-            self._progress.end(item.key, 0)
-            in_the_way = exc.code in ("store.not-a-folder", "store.is-a-folder")
-            if in_the_way and not last and self._job.rules.intent is Intent.MIRROR and len(self._blocked) < BLOCKED:
-                self._blocked.append(item)
-                return
-            await self._record_failure(item, exc, time.monotonic() - started)
+            await self._not_carried(item, exc, time.monotonic() - started, last=last)
+        else:
+            await self._record_carried(item, carried, time.monotonic() - started, kept)
+
+    async def _not_carried(self, item: Item, exc: StoreError, seconds: float, *, last: bool) -> None:
+        self._progress.end(item.key, 0)
+        in_the_way = exc.code in ("store.not-a-folder", "store.is-a-folder")
+        if in_the_way and not last and self._job.rules.intent is Intent.MIRROR and len(self._blocked) < BLOCKED:
+            self._blocked.append(item)
             return
+        await self._record_failure(item, exc, seconds)
+
+    async def _record_carried(self, item: Item, carried: Carried, seconds: float, kept: str = "") -> None:
         self._failing = ("", 0)
         self.acted += 1
         self._width.did(carried.size)
         self._progress.end(item.key, carried.size)
         await self._recorder.add(
             self._record(
-                item, size=carried.size, seconds=time.monotonic() - started, crc=carried.row.crc, proof=carried.placed.proof,
+                item, size=carried.size, seconds=seconds, crc=carried.row.crc, proof=carried.placed.proof,
                 guarded=carried.placed.guarded, tries=carried.tries, row=carried.row, kept=kept,
             )
         )  # fmt: skip
@@ -827,16 +904,8 @@ def _line(item: Item) -> bytes:
     return json.dumps([b64encode(item.key).decode(), item.verdict.decision, item.verdict.reason, *sides]).encode()
 
 
-def _plain(entry: Entry | None) -> list[Any] | None:
-    return [*entry[1:-1], b64encode(entry.was).decode()] if entry else None
-
-
-def _entry(key: bytes, plain: list[Any] | None) -> Entry | None:
-    return Entry._make([key, *plain[:-1], b64decode(plain[-1])]) if plain else None
-
-
 def _spill(spill: IO[str], item: Item) -> None:
-    told = [b64encode(item.key).decode(), _plain(item.entry), _plain(item.far), *item.verdict, item.crc, item.proof]
+    told = [b64encode(item.key).decode(), plain(item.entry), plain(item.far), *item.verdict, item.crc, item.proof]
     spill.write(json.dumps(told) + "\n")
 
 
@@ -848,4 +917,4 @@ def _spilled(spill: IO[str], wanted: Decision | None) -> Iterator[Item]:
         if wanted is None or decision == wanted.value:
             key = b64decode(key_text)
             found = Verdict(Decision(decision), Reason(reason), problem)
-            yield Item(key, _entry(key, entry), _entry(key, far), None, found, crc, proof)
+            yield Item(key, from_plain(key, entry), from_plain(key, far), None, found, crc, proof)

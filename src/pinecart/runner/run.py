@@ -16,6 +16,7 @@ from pinecart.core.ports import Store, Uploads
 from pinecart.core.retry import Retry
 from pinecart.runner.feed import far_entries, leg_rows, source_entries
 from pinecart.runner.folded import matched, one_name
+from pinecart.runner.helping import Crew
 from pinecart.runner.leg import HeldList, Job, LegRun
 from pinecart.runner.pacing import Pacer
 from pinecart.runner.progress import Progress
@@ -77,6 +78,7 @@ class Order(NamedTuple):
     settle_s: float = SETTLE_S
     pacer: Pacer = Pacer()
     rebound: tuple[tuple[str, str], ...] = ()
+    crew: Crew | None = None
 
 
 class Ending(NamedTuple):
@@ -180,6 +182,7 @@ def _job(order: Order, number: int, records: Records) -> Job:
         leg.one, leg.renaming, order.definition.set_aside or (KEPT_DAYS if order.kind == "undo" else 0), order.definition.limits,
         records.fresh(number), order.released, order.settle_s, order.definition.keep, leg.folders, (records.uploads(number, "source"), records.uploads(number, "target")),
         order.pacer, order.definition.route == "through-us", order.definition.aside_prefix,
+        order.crew if order.kind == "transfer" else None,
     )  # fmt: skip
 
 

@@ -15,7 +15,7 @@ application = get_asgi_application()
 def main() -> None:
     import uvicorn
 
-    from pinecart.service.config.parent import end_with_parent
+    from pinecart.service.config.process import end_with_parent
     from pinecart.service.config.settings import OPTIONS
 
     end_with_parent()

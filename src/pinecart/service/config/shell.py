@@ -10,7 +10,7 @@ from typing import Protocol
 
 from django.db import close_old_connections, connections
 
-from pinecart.service.config.parent import end_with_parent
+from pinecart.service.config.process import end_with_parent
 
 log = logging.getLogger("pinecart.service")
 

@@ -47,7 +47,10 @@ class StateError(PinecartError):
 
 
 class Options(NamedTuple):
-    """What `serve` was told. folders: below these, folder stores may lie. allowed: networks of this machine that may be asked."""
+    """What `serve` was told. folders: below these, folder stores may lie. allowed: networks of this machine that may be asked.
+
+    helpers: processes beside each run's own that carry small files.
+    """
 
     host: str = "127.0.0.1"
     port: int = 8750
@@ -57,6 +60,7 @@ class Options(NamedTuple):
     batch_rows: int = 1000
     settle_s: float = 60.0
     least_free: int = 500 << 20
+    helpers: int = 0
     demo: str = ""
 
     @property

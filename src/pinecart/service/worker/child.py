@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import fcntl
-import gc
 import hashlib
 import json
 import os
@@ -33,11 +32,12 @@ from pinecart.core.selection import Selection  # noqa: E402
 from pinecart.drivers import open_store  # noqa: E402
 from pinecart.runner.pacing import Pacer  # noqa: E402
 from pinecart.runner.records import BatchRules, Record  # noqa: E402
-from pinecart.runner.run import Ending, Order, carry_out  # noqa: E402
+from pinecart.runner.run import MOST_AT_ONCE, Ending, Order, carry_out  # noqa: E402
 from pinecart.runner.undoing import Done  # noqa: E402
-from pinecart.service.config.parent import end_with_parent  # noqa: E402
+from pinecart.service.config.process import end_with_parent, settle_in  # noqa: E402
 from pinecart.service.config.settings import OPTIONS, STATE  # noqa: E402
 from pinecart.service.runs import selectors, services  # noqa: E402
+from pinecart.service.worker.crew import Crew  # noqa: E402
 
 with contextlib.suppress(ImportError):
     import uvloop
@@ -234,8 +234,6 @@ def main() -> None:
     if not line:
         return  # the worker has ended before there was an order
     given = json.loads(line)
-    opened: dict[str, Store] = {}
-    end_with_parent(lambda told: _take_up(told, opened))
     with (
         STATE.run_file(given["run"], "lock").open("a") as lock,
         STATE.run_file(given["run"], "log.jsonl").open("a", buffering=1) as log,
@@ -243,33 +241,31 @@ def main() -> None:
         fcntl.flock(lock, fcntl.LOCK_EX)
         desk = Desk(given, log)
         try:
-            asyncio.run(_work(given, desk, opened))
+            asyncio.run(_work(given, desk, lock.fileno()))
         except services.Superseded as exc:
             desk.log("superseded", exc.message)
 
 
-def _take_up(told: bytes, opened: dict[str, Store]) -> None:
-    """New keys for stores that are open: used from the next request on."""
-    for name, spec in json.loads(told)["stores"].items():
-        renew = getattr(opened.get(name), "renew", None)
-        if renew:
-            renew(spec)
-
-
-def settle_in() -> None:
-    """For a process that carries a run out: threads enough for files; and it makes many small things and few that hold each
-    other, so that looking for those a tenth as often is enough.
-    """
-    asyncio.get_running_loop().set_default_executor(ThreadPoolExecutor(32))
-    gc.freeze()
-    gc.set_threshold(10_000, 20, 50)
-
-
-async def _work(given: dict[str, Any], desk: Desk, opened: dict[str, Store]) -> None:
+async def _work(given: dict[str, Any], desk: Desk, lock: int) -> None:
     settle_in()
+    loop, opened, crew = asyncio.get_running_loop(), dict[str, Store](), None
+    if OPTIONS.helpers and given["kind"] == "transfer":
+        crew = Crew(given, lock, OPTIONS.helpers, MOST_AT_ONCE, desk.log)
+
+    def take_up(told: bytes) -> None:
+        """New keys for stores that are open: used from the next request on."""
+        stores = json.loads(told)["stores"]
+        for name, spec in stores.items():
+            renew = getattr(opened.get(name), "renew", None)
+            if renew:
+                renew(spec)
+        if crew:
+            crew.renew(stores)
+
+    end_with_parent(lambda told: loop.call_soon_threadsafe(take_up, told))
     desk.log("started", f"Works on {given['kind']} of {given['job']}.", epoch=given["epoch"])
     try:
-        order = (await asyncio.to_thread(_order, given))._replace(pacer=desk.pacer)
+        order = (await asyncio.to_thread(_order, given))._replace(pacer=desk.pacer, crew=crew)
         opened.update(order.stores)
         desk.opened = order.stores
         await _writes(desk.open_scopes, given["job"], order)
@@ -278,6 +274,8 @@ async def _work(given: dict[str, Any], desk: Desk, opened: dict[str, Store]) -> 
         ending = Ending([], None, 0, False, exc)
     else:
         ending = await _carried(order, desk)
+    if crew:
+        await crew.close()
     await _writes(services.end_run, given["run"], given["epoch"], ending)
     desk.log("ended", "Ended.", code=ending.error.code if ending.error else "")
 

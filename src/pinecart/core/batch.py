@@ -1,0 +1,144 @@
+"""Decisions given out to be carried by another process, and its answer. Plain JSON, so that any engine can take them along.
+
+A batch names its stores by their location and its rules by the definition's digest: it holds no secret. It may be given out
+again, or twice at once: what was carried by the one is recognised by the other (`again`).
+"""
+
+from __future__ import annotations
+
+import json
+from base64 import b64decode, b64encode
+from typing import Any, NamedTuple
+
+from pinecart.core.entries import Entry, Row
+from pinecart.core.errors import Incomplete, SignInRefused, StoreError
+from pinecart.core.ports import Placed
+
+SCHEMA = 1
+MOST = 1000  # decisions in a batch
+MOST_BYTES = 1 << 30
+
+
+class Task(NamedTuple):
+    """One object to be carried, as planned. replaces: what lies there; None: nothing."""
+
+    key: bytes
+    entry: Entry
+    replaces: Entry | None
+
+
+class Batch(NamedTuple):
+    """source, target: locations.   again: it may have been given out before, to one that never answered."""
+
+    number: int
+    run: int
+    leg: int
+    epoch: int
+    definition: str
+    source: str
+    target: str
+    tasks: tuple[Task, ...]
+    again: bool = False
+
+    def text(self) -> str:
+        tasks = [[_text(t.key), plain(t.entry), plain(t.replaces)] for t in self.tasks]
+        return json.dumps({"schema": SCHEMA, **self._asdict(), "tasks": tasks})
+
+    @classmethod
+    def read(cls, text: str) -> Batch:
+        """Raises Incomplete for what this program doesn't understand."""
+        told = _known(text)
+        if len(told["tasks"]) > MOST:
+            raise Incomplete(f"A batch of {len(told['tasks'])} decisions: {MOST} are the most.", code="batch.too-large")
+        tasks = []
+        for key_text, entry, replaces in told.pop("tasks"):
+            key = b64decode(key_text)
+            planned = from_plain(key, entry)
+            assert planned is not None
+            tasks.append(Task(key, planned, from_plain(key, replaces)))
+        return cls(tasks=tuple(tasks), **told)
+
+
+class Carried(NamedTuple):
+    """One object that lies at its place. seconds: of the last try."""
+
+    placed: Placed
+    row: Row
+    size: int
+    tries: int
+    entry: Entry
+    seconds: float = 0.0
+
+
+Result = Carried | StoreError | None
+
+
+class Answer(NamedTuple):
+    """What became of each decision of a batch, in its order. None: it was not tried."""
+
+    number: int
+    run: int
+    leg: int
+    epoch: int
+    results: tuple[Result, ...]
+
+    def text(self) -> str:
+        told = [_result(r) for r in self.results]
+        return json.dumps({"schema": SCHEMA, **self._asdict(), "results": told})
+
+    @classmethod
+    def read(cls, text: str) -> Answer:
+        """Raises Incomplete for what this program doesn't understand."""
+        told = _known(text)
+        results = tuple(_read_result(r) for r in told.pop("results"))
+        return cls(results=results, **told)
+
+
+def _known(text: str) -> dict[str, Any]:
+    told: dict[str, Any] = json.loads(text)
+    if (schema := told.pop("schema", None)) != SCHEMA:
+        message = f"A batch of schema {schema}: this program knows {SCHEMA}. Use the same version on both sides."
+        raise Incomplete(message, code="batch.schema")
+    return told
+
+
+def _text(key: bytes) -> str:
+    return b64encode(key).decode()
+
+
+def plain(entry: Entry | None) -> list[Any] | None:
+    """An entry for JSON, without its key."""
+    return [*entry[1:-1], _text(entry.was)] if entry else None
+
+
+def from_plain(key: bytes, told: list[Any] | None) -> Entry | None:
+    return Entry._make([key, *told[:-1], b64decode(told[-1])]) if told else None
+
+
+def _result(result: Result) -> Any:
+    if result is None:
+        return None
+    if isinstance(result, StoreError):
+        facts = {k: v for k, v in result.facts.items() if isinstance(v, str | int | float)}
+        told = {"code": result.code, "message": result.message, "facts": facts}
+        return told | ({"sign_in": True} if isinstance(result, SignInRefused) else {})
+    placed, row, size, tries, entry, seconds = result
+    return [
+        _text(entry.key), plain(entry), _text(placed.entry.key), plain(placed.entry), *placed[1:], *row.stored()[1:], size, tries,
+        round(seconds, 6),
+    ]  # fmt: skip
+
+
+def _read_result(told: Any) -> Result:
+    if told is None:
+        return None
+    if isinstance(told, dict):
+        kind = SignInRefused if told.get("sign_in") else StoreError
+        return kind(told["message"], code=told["code"], **told["facts"])
+    key_text, entry, there, placed, proof, guarded, crc, source, target, state, size, tries, seconds = told
+    key = b64decode(key_text)
+    carried, lies = from_plain(key, entry), from_plain(b64decode(there), placed)
+    assert carried is not None and lies is not None
+    return Carried(
+        Placed(lies, proof, guarded, crc), Row.read((key, source, target, state)), size, tries, carried, seconds
+    )

@@ -1,0 +1,110 @@
+"""Small objects carried by other processes beside a run's own, batch by batch.
+
+The run's process plans, gives out, holds guards and limits, and writes everything down; a helper only carries, and answers.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Callable, Mapping, Sequence
+from functools import partial
+from typing import Protocol
+
+from pinecart.core.batch import Answer, Batch, Result, Task
+from pinecart.core.definition import Definition
+from pinecart.core.errors import Incomplete, SignInRefused, StoreError
+from pinecart.core.ports import Store
+from pinecart.core.retry import Retry
+from pinecart.runner.carry import Carrier
+from pinecart.runner.pacing import Width
+from pinecart.runner.pool import Pool
+from pinecart.runner.side import Side
+
+GIVEN_OUT = 500  # decisions in one batch: few enough that the end of a run is shared as well
+GIVE_UP_AFTER = 100
+
+
+class Helper(Protocol):
+    async def carry(self, leg: int, tasks: Sequence[Task]) -> Sequence[Result]:
+        """One for each task. None: not tried, or nobody knows, since the helper has gone."""
+        ...
+
+    def recall(self) -> None:
+        """What it hasn't begun yet comes back untried."""
+        ...
+
+
+class Crew(Protocol):
+    def free(self) -> Helper | None:
+        """One that has room for another batch, which is then its; None: carry it yourself."""
+        ...
+
+
+class Helping:
+    """Carries batches of one run for its process: the side of the helper.
+
+    most_at_once: over all its batches.
+    """
+
+    def __init__(
+        self, run: int, epoch: int, definition: Definition, stores: Mapping[str, Store], most_at_once: Callable[[], int]
+    ) -> None:
+        self._run, self._epoch, self._definition, self._stores = run, epoch, definition, stores
+        self._width = Width(most_at_once)
+        self.pool = Pool(self._width)
+        self._carriers: dict[int, Carrier] = {}
+        self._recalled, self._newest = 0, 0  # numbers of batches
+        self._failing: tuple[str, int] = ("", 0)
+
+    async def take(self, batch: Batch) -> Answer:
+        """Raises Incomplete for a batch of another run, epoch or definition."""
+        if (batch.run, batch.epoch, batch.definition) != (self._run, self._epoch, self._definition.digest):
+            raise Incomplete(f"Batch {batch.number} is of another run, or of other rules.", code="batch.of-another-run")
+        self._newest = max(self._newest, batch.number)
+        results: list[Result] = [None] * len(batch.tasks)
+        left, done = len(batch.tasks), asyncio.Event()
+
+        async def one(at: int, task: Task) -> None:
+            nonlocal left
+            try:
+                results[at] = await self._carry(batch, task)
+            finally:
+                left -= 1
+                if not left:
+                    done.set()
+
+        for at, task in enumerate(batch.tasks):
+            await self.pool.add(partial(one, at, task))
+        await done.wait()
+        return Answer(batch.number, batch.run, batch.leg, batch.epoch, tuple(results))
+
+    def recall(self) -> None:
+        """What isn't begun yet goes back untried."""
+        self._recalled = self._newest
+
+    async def _carry(self, batch: Batch, task: Task) -> Result:
+        if batch.number <= self._recalled or self._failing[1] >= GIVE_UP_AFTER:
+            return None
+        began = time.monotonic()
+        try:
+            carried = await self._carrier(batch.leg).carry(task.key, task.entry, task.replaces, again=batch.again)
+        except StoreError as exc:
+            self._failing = (exc.code, self._failing[1] + 1 if exc.code == self._failing[0] else 1)
+            if isinstance(exc, SignInRefused):
+                self.recall()
+            exc.facts["seconds"] = time.monotonic() - began
+            return exc
+        self._failing = ("", 0)
+        self._width.did(carried.size)
+        return carried._replace(seconds=time.monotonic() - began)
+
+    def _carrier(self, leg: int) -> Carrier:
+        if leg not in self._carriers:
+            told = self._definition.legs[leg]
+            source, target = (Side(self._stores[p.store], p.path) for p in (told.source, told.target))
+            through_us = self._definition.route == "through-us"
+            self._carriers[leg] = Carrier(
+                self._run, leg, source, target, Retry(), self._definition.keep, through_us=through_us
+            )
+        return self._carriers[leg]

@@ -1,0 +1,154 @@
+"""The helpers of one run: started once there is enough for them to do, given batches, and heard."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import itertools
+import json
+import sys
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from pinecart.core.batch import Answer, Batch, Result, Task
+from pinecart.core.definition import read_definition
+from pinecart.core.errors import PinecartError
+
+AT_ONCE = 2  # batches with one helper: the next lies ready when one is done
+MOST_LINE = 64 << 20  # bytes of an answer
+END_S = 10.0
+
+
+class One:
+    """One helper process. What it holds when it goes comes back without an answer."""
+
+    def __init__(self, crew: Crew) -> None:
+        self._crew = crew
+        self._process: asyncio.subprocess.Process | None = None
+        self._open: dict[int, asyncio.Future[Sequence[Result]]] = {}
+        self._recalled = False
+        self.held = 0
+        self.ready = False
+
+    async def work(self) -> None:
+        """Start it, and hear it until it ends."""
+        command = [sys.executable, "-m", "pinecart.service.worker.helper"]
+        pipe = asyncio.subprocess.PIPE
+        self._process = await asyncio.create_subprocess_exec(
+            *command, stdin=pipe, stdout=pipe, limit=MOST_LINE, pass_fds=[self._crew.lock]
+        )
+        try:
+            if self._crew.closing:
+                return
+            self._tell(self._crew.order)
+            assert self._process.stdout
+            while line := await self._process.stdout.readline():
+                if line == b"ready\n":
+                    self.ready = True
+                else:
+                    self._hear(Answer.read(line.decode()))
+        except (OSError, ValueError, PinecartError) as exc:
+            self._crew.log("helper-lost", f"A helper could not be used: {exc}")
+        finally:
+            self.ready = False
+            if not self._crew.closing:
+                self._crew.log("helper-lost", "A helper has gone. What it held is carried by this process.")
+            for future in self._open.values():
+                if not future.done():
+                    future.set_result(())
+            await self.end()
+
+    def _hear(self, answer: Answer) -> None:
+        """The first answer for a batch counts; one that nobody waits for is nothing."""
+        future = self._open.pop(answer.number, None)
+        if future is not None and not future.done() and (answer.run, answer.epoch) == self._crew.run:
+            future.set_result(answer.results)
+
+    async def carry(self, leg: int, tasks: Sequence[Task]) -> Sequence[Result]:
+        number, self._recalled = next(self._crew.numbers), False
+        batch = self._crew.batch(number, leg, tasks)
+        self._open[number] = found = asyncio.get_running_loop().create_future()
+        try:
+            if not self.ready:
+                return [None] * len(tasks)
+            self._tell({"batch": batch.text()})
+            results = await found
+            self._crew.answered += len(results) - results.count(None)
+            return results if len(results) == len(tasks) else [None] * len(tasks)
+        finally:
+            self._open.pop(number, None)
+            self.held -= 1
+
+    def recall(self) -> None:
+        if not self._recalled:
+            self._recalled = True
+            self._tell({"recall": True})
+
+    def _tell(self, what: dict[str, Any]) -> None:
+        assert self._process and self._process.stdin
+        with contextlib.suppress(OSError, RuntimeError):  # it has gone: its end is heard by the reader
+            self._process.stdin.write(json.dumps(what).encode() + b"\n")
+
+    def renew(self, stores: dict[str, Any]) -> None:
+        if self.ready:
+            self._tell({"stores": stores})
+
+    async def end(self) -> None:
+        """Let it finish what it has begun, for a while."""
+        if self._process is None:
+            return
+        if self.ready:
+            self._tell({"end": True})
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self._process.wait(), END_S)
+        if self._process.returncode is None:
+            with contextlib.suppress(ProcessLookupError):
+                self._process.kill()
+            await self._process.wait()
+
+
+class Crew:
+    """given: the order of the run's process, secrets included.   lock: descriptor of the run's lock, which each helper holds too."""
+
+    def __init__(
+        self, given: dict[str, Any], lock: int, count: int, most_at_once: int, log: Callable[..., None]
+    ) -> None:
+        self.order = {k: given[k] for k in ("run", "epoch", "definition", "stores")} | {"most_at_once": most_at_once}
+        self.run = given["run"], given["epoch"]
+        self._definition = read_definition(given["definition"])
+        self.lock, self.log = lock, log
+        self.numbers = itertools.count(1)
+        self._helpers = [One(self) for _ in range(count)]
+        self._working: list[asyncio.Task[None]] = []
+        self.closing = False
+        self.answered = 0
+
+    def free(self) -> One | None:
+        if not self._working:
+            self._working = [asyncio.create_task(h.work()) for h in self._helpers]
+            self.log("helpers", f"{len(self._helpers)} helpers carry small files beside this process.")
+        for helper in self._helpers:
+            if helper.ready and helper.held < AT_ONCE:
+                helper.held += 1
+                return helper
+        return None
+
+    def batch(self, number: int, leg: int, tasks: Sequence[Task]) -> Batch:
+        places = self._definition.legs[leg]
+        run, epoch = self.run
+        return Batch(
+            number, run, leg, epoch, self._definition.digest, places.source.text, places.target.text, tuple(tasks)
+        )
+
+    def renew(self, stores: dict[str, Any]) -> None:
+        """New keys, from the next request on."""
+        for helper in self._helpers:
+            helper.renew(stores)
+
+    async def close(self) -> None:
+        self.closing = True
+        for helper in self._helpers:
+            await helper.end()
+        await asyncio.gather(*self._working)
+        if self._working:
+            self.log("helpers", f"Helpers tried {self.answered} files.", files=self.answered)

@@ -1,0 +1,76 @@
+"""A helper of a run: carries batches of small files for the run's process, over a pipe, and writes nothing down.
+
+It holds the run's lock too, so that nobody takes the run up again before it has gone.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import os
+import resource
+import signal
+import sys
+from concurrent.futures import ThreadPoolExecutor
+from typing import IO, Any
+
+from pinecart.core.batch import Batch
+from pinecart.core.definition import read_definition
+from pinecart.core.ports import Store
+from pinecart.drivers import open_store
+from pinecart.runner.helping import Helping
+from pinecart.service.config.process import end_with_parent, settle_in
+
+with contextlib.suppress(ImportError):
+    import uvloop
+
+    asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
+
+
+async def _work(order: dict[str, Any], out: IO[bytes]) -> None:
+    """One line in: {"batch"}, {"recall"}, {"stores"} (new keys) or {"end"}. One line out for each batch."""
+    settle_in()
+    loop, lines, speaker = asyncio.get_running_loop(), asyncio.Queue[bytes](), ThreadPoolExecutor(1)
+    stores: dict[str, Store] = {name: open_store(spec) for name, spec in order["stores"].items()}
+    helping = Helping(
+        order["run"], order["epoch"], read_definition(order["definition"]), stores, lambda: order["most_at_once"]
+    )
+
+    def say(text: str) -> None:
+        out.write(text.encode() + b"\n")
+        out.flush()
+
+    async def carry(text: str) -> None:
+        answer = await helping.take(Batch.read(text))
+        await loop.run_in_executor(speaker, say, answer.text())
+
+    end_with_parent(lambda line: loop.call_soon_threadsafe(lines.put_nowait, line))
+    async with helping.pool, asyncio.TaskGroup() as batches:
+        await loop.run_in_executor(speaker, say, "ready")
+        while "end" not in (told := json.loads(await lines.get())):
+            if "batch" in told:
+                batches.create_task(carry(told["batch"]))
+            for name, spec in told.get("stores", {}).items():
+                renew = getattr(stores.get(name), "renew", None)
+                if renew:
+                    renew(spec)
+            if "recall" in told:
+                helping.recall()
+        helping.recall()
+    for store in stores.values():
+        await store.close()
+
+
+def main() -> None:
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    out = os.fdopen(os.dup(1), "wb")
+    os.dup2(2, 1)  # what anything else prints is no answer
+    line = sys.stdin.buffer.readline()
+    if line:
+        asyncio.run(_work(json.loads(line), out))
+
+
+if __name__ == "__main__":
+    main()

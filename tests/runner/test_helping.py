@@ -1,0 +1,117 @@
+"""Batches carried by another process than the run's: twice at once, called back, given up, and not for everybody."""
+
+from __future__ import annotations
+
+import asyncio
+
+import pytest
+
+from pinecart.core.batch import Answer, Batch, Carried, Task
+from pinecart.core.definition import read_definition
+from pinecart.core.errors import Incomplete, SignInRefused
+from pinecart.drivers import open_store
+from pinecart.runner.helping import GIVE_UP_AFTER, Helping
+from pinecart.standins.bucket_server import Behaviour
+from tests.runner.engine import posts
+
+TO_BUCKET = read_definition({"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/dawn/in/"}]})
+
+
+@pytest.fixture
+def many(tmp_path):
+    root = tmp_path / "posts"
+    root.mkdir()
+    for n in range(150):
+        (root / f"{n:03}.csv").write_bytes(b"count %d" % n)
+    return root
+
+
+async def batch_of(root, rules, **changes):
+    entries = [e async for page in posts(root).list(b"") for e in page]
+    leg = rules.legs[0]
+    tasks = tuple(Task(e.key, e, None) for e in entries)
+    return Batch(1, 5, 0, 2, rules.digest, leg.source.text, leg.target.text, tasks)._replace(**changes)
+
+
+async def carried(root, target, batch, definition=TO_BUCKET, most=8):
+    """The batch, carried by a helper of its own; what it is told and answers passes as text."""
+    helping = Helping(5, 2, definition, {"posts": posts(root), "office": target}, lambda: most)
+    async with helping.pool:
+        return Answer.read((await helping.take(Batch.read(batch.text()))).text()).results, helping
+
+
+async def test_a_batch_given_out_twice_at_once_does_no_harm_in_a_bucket(many, office):
+    server, opened = office
+    batch = await batch_of(many, TO_BUCKET)
+    (one, _), (other, _) = await asyncio.gather(*(carried(many, opened(), batch) for _ in range(2)))
+    for mine, theirs in zip(one, other, strict=True):
+        assert isinstance(mine, Carried) and isinstance(theirs, Carried)
+        assert (mine.row.there, mine.row.crc) == (theirs.row.there, theirs.row.crc)
+    assert {k: server.shelf.body("dawn", k) for k in server.shelf.buckets["dawn"]} == {
+        f"in/{p.name}": p.read_bytes() for p in many.iterdir()
+    }
+
+
+async def test_a_batch_given_out_again_recognises_what_lies_in_a_folder_and_nothing_else(many, tmp_path):
+    """A folder keeps no card that says whose write it was: the content tells, and only of a batch that is given out again."""
+    there = tmp_path / "there"
+    there.mkdir()
+    to_folder = read_definition({"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/"}]})
+    target = {"kind": "folder", "name": "office", "path": str(there)}
+    batch = await batch_of(many, to_folder)
+    first, _ = await carried(many, open_store(target), batch, to_folder)
+    assert all(isinstance(r, Carried) for r in first)
+    (there / "007.csv").write_bytes(b"another")
+    (there / "008.csv").unlink()
+    again, _ = await carried(many, open_store(target), batch._replace(again=True), to_folder)
+    assert again[7].code == "store.not-as-planned" and (there / "007.csv").read_bytes() == b"another"
+    assert [r.row.there for n, r in enumerate(again) if n not in (7, 8)] == [
+        r.row.there for n, r in enumerate(first) if n not in (7, 8)
+    ]
+    assert (there / "008.csv").read_bytes() == b"count 8" and {p.name for p in there.iterdir()} == {
+        p.name for p in many.iterdir()
+    }
+    once, _ = await carried(many, open_store(target), batch, to_folder)
+    assert {r.code for r in once if r} == {"store.not-as-planned"}  # what others have put there is never taken for ours
+
+
+async def test_a_batch_that_is_called_back_leaves_what_it_has_not_begun(many, office):
+    server, opened = office
+    server.behaviour["put"] = Behaviour(delay_s=0.05)
+    batch = await batch_of(many, TO_BUCKET)
+    helping = Helping(5, 2, TO_BUCKET, {"posts": posts(many), "office": opened()}, lambda: 4)
+    async with helping.pool:
+        taking = asyncio.create_task(helping.take(batch))
+        while server.counts["put"] < 12:
+            await asyncio.sleep(0.01)
+        helping.recall()
+        results = (await asyncio.wait_for(taking, 5)).results
+        done = sum(isinstance(r, Carried) for r in results)
+        assert 4 <= done < 100 and results.count(None) == 150 - done == 150 - len(server.shelf.buckets["dawn"])
+        server.behaviour.clear()
+        assert all(
+            isinstance(r, Carried)
+            for r in (await helping.take(batch._replace(number=2, tasks=batch.tasks[-9:]))).results
+        )
+
+
+@pytest.mark.parametrize(("fails", "tried"), [("AccessDenied", GIVE_UP_AFTER), ("InvalidAccessKeyId", 8)])
+async def test_it_gives_up_after_so_many_failures_in_a_row_and_at_once_without_a_key(many, office, fails, tried):
+    server, opened = office
+    batch = await batch_of(many, TO_BUCKET)
+    helping = Helping(5, 2, TO_BUCKET, {"posts": posts(many), "office": opened()}, lambda: 8)
+    async with helping.pool:
+        await helping.take(batch._replace(tasks=batch.tasks[:1]))  # its questions to the store are asked
+        server.behaviour["put"] = Behaviour(fail=fails)
+        results = (await helping.take(batch._replace(number=2, tasks=batch.tasks[1:]))).results
+    failed = [r for r in results if r is not None]
+    assert 1 <= len(failed) < tried + 8 and results.count(None) == 149 - len(failed)
+    assert any(isinstance(r, SignInRefused) for r in failed) == (tried == 8)
+
+
+@pytest.mark.parametrize("changes", [{"run": 6}, {"epoch": 1}, {"definition": "another"}])
+async def test_a_batch_of_another_run_epoch_or_definition_is_refused(many, office, changes):
+    server, opened = office
+    with pytest.raises(Incomplete, match="another run"):
+        await carried(many, opened(), await batch_of(many, TO_BUCKET, **changes))
+    assert not server.counts
