@@ -10,8 +10,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pinecart.core.checksum import combine, crc_of
+from pinecart.core.columns import Page, Rows
 from pinecart.core.definition import read_definition, sentences
-from pinecart.core.entries import Columns, Entry, Page, Row, all_settled, fingerprint, modified_ns_of, size_of
+from pinecart.core.entries import Entry, Row, fingerprint, modified_ns_of, size_of
 from pinecart.core.errors import Incomplete, Invalid, WrongMoment
 from pinecart.core.lifecycle import NEXT, Event, State, advance
 from pinecart.core.listing import Ascending, Merge
@@ -66,14 +67,14 @@ def test_malformed_patterns_are_named(pattern):
 
 
 def _item(key, *, is_row):
-    return Row(key, "", "").stored() if is_row else Entry(key, 0, None)
+    return Row(key, "", "") if is_row else Entry(key, 0, None)
 
 
 keys = st.lists(st.binary(min_size=1, max_size=3), max_size=12, unique=True).map(sorted)
 
 
-@given(keys, keys, keys, st.integers(1, 4))
-def test_the_merge_gives_every_key_once_with_all_its_sides(a, b, c, page):
+@given(keys, keys, keys, st.integers(1, 4), st.booleans())
+def test_the_merge_gives_every_key_once_with_all_its_sides(a, b, c, page, in_columns):
     merge, sides = (
         Merge(),
         [
@@ -81,6 +82,8 @@ def test_the_merge_gives_every_key_once_with_all_its_sides(a, b, c, page):
             for side in (a, b, c)
         ],
     )
+    if in_columns:
+        sides[2] = [Rows.of([row.stored() for row in page]) for page in sides[2]]
     found = []
     while (side := merge.lacking()) is not None:
         merge.feed(side, sides[side].pop(0) if sides[side] else None)
@@ -198,20 +201,19 @@ OBJECTS = st.builds(Entry, st.binary(min_size=1, max_size=3), st.integers(0, 1 <
 )
 def test_many_fingerprints_are_compared_as_one_by_one(entries, data):
     remembered = [fingerprint(entry) for entry in entries]
-    columns = Columns.of(entries)
-    assert columns.all_as(remembered) and list(Page(columns)) == entries and list(Page(columns)[1:]) == entries[1:]
+    page = Page.of(entries)
+    assert page.all_as(remembered) and list(page) == entries and list(page[1:]) == entries[1:]
     at, other = data.draw(st.integers(0, len(entries) - 1)), data.draw(FILES | OBJECTS)
     remembered[at] = fingerprint(other)
-    assert columns.all_as(remembered) == (fingerprint(other) == fingerprint(entries[at]))
+    assert page.all_as(remembered) == (fingerprint(other) == fingerprint(entries[at]))
 
 
 @given(FILES, st.booleans(), st.booleans(), st.integers(0, 1 << 40), st.sampled_from(["", "kXp0Xq3n5uU="]))
 def test_a_row_comes_back_from_how_it_is_kept(entry, racy, cleared, run, crc):
     row = Row(entry.key, fingerprint(entry), "0|e", crc, racy, cleared, run)
     assert Row.read(row.stored()) == row
-    assert all_settled([row.stored()[3]], run + 1) == (not racy and not cleared) and not all_settled(
-        [row.stored()[3]], run
-    )
+    rows = Rows.of([row.stored()])
+    assert rows[0] == row and rows.all_settled(run + 1) == (not racy and not cleared) and not rows.all_settled(run)
     assert size_of(row.source) == entry.size and size_of(row.there) == 0
     if abs(entry.modified_ns) < 1 << 63:
         assert modified_ns_of(row.source) == entry.modified_ns and modified_ns_of(row.there) is None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections import Counter
 
+from pinecart.core.columns import Rows
 from pinecart.core.definition import LEG_KEYS, read_definition
 from pinecart.core.retry import Retry
 from pinecart.drivers import open_store
@@ -51,7 +52,7 @@ class Memory:
     async def pages(self, leg):
         rows = sorted(self.rows.items())
         for i in range(0, len(rows), 7):
-            yield [r.stored() for _, r in rows[i : i + 7]]
+            yield Rows.of([r.stored() for _, r in rows[i : i + 7]])
 
     async def cuts(self, leg):
         return sorted(self.rows)[999::1000]

@@ -7,12 +7,9 @@ means same, nothing more.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from contextlib import suppress
 from enum import Enum
-from itertools import chain, repeat
 from struct import error, pack
-from typing import NamedTuple, overload
+from typing import NamedTuple
 
 SETTLE_S = 60.0  # a file must have been untouched for so long before it is cleared from its folder
 RACY_NS = 2_000_000_000  # a write within the clock step of many file systems can leave size and time as they were
@@ -48,7 +45,7 @@ class Entry(NamedTuple):
         return self.was or self.key
 
 
-# A ledger row as it is kept, and read by the thousand: key, source, there, and in one text all else, seldom needed.
+# A ledger row as it is kept: key, source, there, and in one text all else, seldom needed.
 Stored = tuple[bytes, str, str, str]
 _MARKS = {"-": (False, False), "r": (True, False), "c": (False, True), "b": (True, True)}
 _MARK_OF = {flags: mark for mark, flags in _MARKS.items()}
@@ -79,11 +76,6 @@ class Row(NamedTuple):
         key, source, there, state = stored
         run, _, crc = state[1:].partition(":")
         return cls(key, source, there, crc, *_MARKS[state[0]], int(run))
-
-
-def all_settled(states: Sequence[str], run: int) -> bool:
-    """Whether none of these rows, by their stored states, is racy, cleared, or of this very run."""
-    return not any(map(str.startswith, states, repeat(("r", "c", "b", f"-{run}:"))))
 
 
 class Aside(NamedTuple):
@@ -130,64 +122,6 @@ def same(one: Entry, other: Entry) -> bool:
     if one.inode or other.inode:
         return one[1:3] == other[1:3] and one[5:7] == other[5:7]
     return one.size == other.size and one.etag == other.etag
-
-
-class Columns(NamedTuple):
-    """The fields of many entries, field by field: looked at together they cost a fraction of one by one."""
-
-    key: Sequence[bytes]
-    size: Sequence[int]
-    modified_ns: Sequence[int | None]
-    etag: Sequence[str]
-    version: Sequence[str]
-    ctime_ns: Sequence[int]
-    inode: Sequence[int]
-    fault: Sequence[str]
-    was: Sequence[bytes]
-
-    @classmethod
-    def of(cls, entries: Sequence[Entry]) -> Columns:
-        return entries.columns if isinstance(entries, Page) else cls(*zip(*entries, strict=True))
-
-    def all_as(self, remembered: Sequence[str]) -> bool:
-        """Whether each has the fingerprint that is remembered of it."""
-        if not any(self.inode):
-            return [f"{s}|{e}" for s, e in zip(self.size, self.etag, strict=True)] == list(remembered)
-        if all(self.inode) and set(map(len, remembered)) == {OF_FILE}:
-            numbers = chain.from_iterable(zip(self.size, self.modified_ns, self.ctime_ns, self.inode, strict=True))
-            with suppress(error):  # a time before 1970 or after 2554: one by one
-                return pack(f">{4 * len(remembered)}Q", *numbers).hex() == "".join(remembered)
-        return [fingerprint(Entry(*fields)) for fields in zip(*self, strict=True)] == list(remembered)
-
-
-class Page(Sequence[Entry]):
-    """Entries of a listing that are kept as columns: one becomes an Entry when it is asked for."""
-
-    __slots__ = ("columns",)
-
-    def __init__(self, columns: Columns) -> None:
-        self.columns = columns
-
-    @classmethod
-    def of_files(
-        cls, key: Sequence[bytes], size: Sequence[int], modified_ns: Sequence[int], ctime_ns: Sequence[int], inode: Sequence[int],
-    ) -> Page:  # fmt: skip
-        none = ("",) * len(key)
-        return cls(Columns(key, size, modified_ns, none, none, ctime_ns, inode, none, (b"",) * len(key)))
-
-    def __len__(self) -> int:
-        return len(self.columns.key)
-
-    @overload
-    def __getitem__(self, at: int) -> Entry: ...
-    @overload
-    def __getitem__(self, at: slice) -> Page: ...
-    def __getitem__(self, at: int | slice) -> Entry | Page:
-        fields = (column[at] for column in self.columns)
-        return Page(Columns._make(fields)) if isinstance(at, slice) else Entry._make(fields)
-
-    def __iter__(self) -> Iterator[Entry]:
-        return map(Entry._make, zip(*self.columns, strict=True))
 
 
 def likeness(entry: Entry, remembered: str) -> Likeness:

@@ -8,22 +8,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from operator import itemgetter, lt
-from typing import Any
+from operator import lt
+from typing import Any, cast
 
-from pinecart.core.entries import Entry, Page, Row, Stored
+from pinecart.core.columns import Rows, keys_of
+from pinecart.core.entries import Entry
 from pinecart.core.errors import Incomplete
 from pinecart.core.places import show
 
 SIDES = 3  # source listing, far listing, ledger
-AT_ONCE = 250  # keys that are looked at together where all three sides have them
+AT_ONCE = 500  # keys that are looked at together where all three sides have them
 
 Found = tuple[bytes, Any, Any, Any]
-_key = itemgetter(0)
-
-
-def _keys(page: Sequence[Any]) -> Sequence[bytes]:
-    return page.columns.key if isinstance(page, Page) else list(map(_key, page))
 
 
 class Ascending:
@@ -34,7 +30,7 @@ class Ascending:
         self.last: bytes | None = None
 
     def check(self, page: Sequence[Any]) -> Sequence[Any]:
-        keys = [*_keys(page)] if self.last is None else [self.last, *_keys(page)]
+        keys = [*keys_of(page)] if self.last is None else [self.last, *keys_of(page)]
         if not all(map(lt, keys, keys[1:])):
             at = next(n for n in range(1, len(keys)) if keys[n] <= keys[n - 1])
             raise Incomplete(
@@ -53,11 +49,10 @@ class Together:
 
     sources: Sequence[Entry]
     theres: Sequence[Entry]
-    rows: Sequence[Stored]
+    rows: Rows
 
     def __iter__(self) -> Iterator[Found]:
-        for source, there, row in zip(self.sources, self.theres, self.rows, strict=True):
-            yield source.key, source, there, Row.read(row)
+        return zip(keys_of(self.rows), self.sources, self.theres, self.rows, strict=True)
 
 
 class Merge:
@@ -83,8 +78,7 @@ class Merge:
         if page is None:
             self._ended[side] = True
         else:
-            self._pages[side] = [*self._pages[side][self._at[side] :], *page] if self._left(side) else page
-            self._at[side] = 0
+            self._pages[side], self._at[side] = page, 0
 
     def _left(self, side: int) -> int:
         return len(self._pages[side]) - self._at[side]
@@ -106,26 +100,25 @@ class Merge:
 
     def _together(self) -> Together | None:
         count = min(AT_ONCE, *map(self._left, range(SIDES)))
-        if not count:
+        if not count or not isinstance(self._pages[-1], Rows):
             return None
-        first, second, third = (p[at : at + count] for p, at in zip(self._pages, self._at, strict=True))
-        if not _keys(first)[-1] == second[-1][0] == third[-1][0]:
-            return None
-        if not [*_keys(first)] == [*_keys(second)] == [*_keys(third)]:
+        sources, theres, rows = (page[at : at + count] for page, at in zip(self._pages, self._at, strict=True))
+        first, second, third = map(keys_of, (sources, theres, rows))
+        if first[-1] != second[-1] or first[-1] != third[-1] or not list(first) == list(second) == list(third):
             return None
         self._at = [at + count for at in self._at]
-        return Together(first, second, third)
+        return Together(sources, theres, cast(Rows, rows))
 
     def _one_by_one(self) -> Iterator[Found]:
         """Up to AT_ONCE keys of the side with the most, in order."""
-        self._pages = [list(page) if isinstance(page, Page) else page for page in self._pages]
-        (a, b, c), (i, j, k) = self._pages, self._at
+        a, b, c = (list(page[at : at + AT_ONCE]) for page, at in zip(self._pages, self._at, strict=True))
+        i = j = k = 0
         n_a, n_b, n_c = len(a), len(b), len(c)
         ended_a, ended_b, ended_c = self._ended
         for _ in range(AT_ONCE):
             if not ((i < n_a or ended_a) and (j < n_b or ended_b) and (k < n_c or ended_c)):
                 break
-            heads = [page[at][0] for page, at, n in ((a, i, n_a), (b, j, n_b), (c, k, n_c)) if at < n]
+            heads = [some[at][0] for some, at, n in ((a, i, n_a), (b, j, n_b), (c, k, n_c)) if at < n]
             if not heads:
                 break
             key = min(heads)
@@ -135,6 +128,6 @@ class Merge:
             if j < n_b and b[j][0] == key:
                 there, j = b[j], j + 1
             if k < n_c and c[k][0] == key:
-                row, k = Row.read(c[k]), k + 1
+                row, k = c[k], k + 1
             yield key, source, there, row
-        self._at = [i, j, k]
+        self._at = [at + taken for at, taken in zip(self._at, (i, j, k), strict=True)]

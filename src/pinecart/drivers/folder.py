@@ -23,17 +23,18 @@ from array import array
 from collections.abc import AsyncIterator, Generator, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from functools import partial
-from operator import attrgetter
 from typing import Any
 
 from pinecart.core.checksum import EMPTY, Crc64
-from pinecart.core.entries import Entry, Likeness, Page, fingerprint, likeness, same
+from pinecart.core.columns import Page
+from pinecart.core.entries import Entry, Likeness, fingerprint, likeness, same
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.folding import EXACT
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Abilities, Card, Level, Placed, Put, Reading, Stat, Store, Version
 from pinecart.drivers import folder_names, folder_writing
+from pinecart.drivers.folder_looking import Looker
 from pinecart.drivers.folder_writing import (
     LIBC,
     SMALL_WRITE,
@@ -49,12 +50,12 @@ from pinecart.drivers.pieces import each_piece, piece_size
 
 PAGE = 1000
 ENOUGH = 250  # of one folder are a page by themselves
+HOP, HOP_S = 4000, 0.02  # entries, or seconds, of one hop to a thread
 _DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-_KIND, _SLASH = 0o170000, ord("/")
+_SLASH = ord("/")
 _NAMES = sys.getfilesystemencoding()
 LINK = "link"
-_LOOKED = attrgetter("st_mode", "st_size", "st_mtime_ns", "st_ctime_ns", "st_ino")
 HIDDEN = b".pinecart-"
 SMALL = 64 << 10  # up to here a file is read at once, where the kernel has it in memory
 SLOW_S = 0.002
@@ -178,15 +179,16 @@ class FolderStore:
     # --- looking -------------------------------------------------------------------------------------------------
 
     async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[Sequence[Entry]]:
-        found = _paged(self._walk(_parts(prefix), b"", after, folders))
+        found = _paged(self._walk(_parts(prefix), b"", after, folders, Looker()))
         try:
-            while page := await self._do(partial(next, found, None)):
-                yield page
+            while pages := await self._do(partial(_some, found)):
+                for page in pages:
+                    yield page
         finally:
             await asyncio.to_thread(found.close)
 
     def _walk(
-        self, parts: tuple[bytes, ...], base: bytes, after: bytes, folders: str
+        self, parts: tuple[bytes, ...], base: bytes, after: bytes, folders: str, looker: Looker
     ) -> Generator[Sequence[Entry], None, None]:
         """Everything below, some at a time, in byte order of the whole key: a folder sorts as if its name ended in `/`."""
         try:
@@ -214,23 +216,18 @@ class FolderStore:
             at = 0
             for inner in [*_folders_in(names), len(names)]:
                 for start in range(at, inner, PAGE):
-                    yield self._files(fd, base, names[start : min(start + PAGE, inner)])
+                    yield self._files(fd, base, names[start : min(start + PAGE, inner)], looker)
                 if inner < len(names):
-                    yield from self._walk((*parts, names[inner][:-1]), base + names[inner], after, folders)
+                    yield from self._walk((*parts, names[inner][:-1]), base + names[inner], after, folders, looker)
                 at = inner + 1
         finally:
             opened.__exit__(None, None, None)
 
-    def _files(self, fd: int, base: bytes, names: Sequence[bytes]) -> Sequence[Entry]:
+    def _files(self, fd: int, base: bytes, names: Sequence[bytes], looker: Looker) -> Sequence[Entry]:
         """What lies in one folder, folders aside. Where all are plain files they are looked at together."""
-        look = partial(os.stat, dir_fd=fd, follow_symlinks=False)
         ours = bisect.bisect_left(names, HIDDEN)
-        if ours == len(names) or not names[ours].startswith(HIDDEN):
-            with contextlib.suppress(FileNotFoundError):
-                mode, size, modified_ns, ctime_ns, inode = zip(*map(_LOOKED, map(look, names)), strict=True)
-                if {m & _KIND for m in set(mode)} == {st.S_IFREG}:
-                    keys = (base + (b"\0" + base).join(names)).split(b"\0")
-                    return Page.of_files(keys, size, modified_ns, ctime_ns, inode)
+        if (ours == len(names) or not names[ours].startswith(HIDDEN)) and (seen := looker.files(fd, names)):
+            return Page.of_files((base + (b"\0" + base).join(names)).split(b"\0"), *seen)
         some: list[Entry] = []
         for name in names:
             if name.startswith(HIDDEN) and self._ours.fullmatch(name):
@@ -854,8 +851,19 @@ def _names(fd: int, *, follow: bool) -> list[bytes]:
 
 
 def _folders_in(names: Sequence[bytes]) -> list[int]:
-    """Where names of folders are."""
-    return [n for n, name in enumerate(names) if name[-1] == _SLASH]
+    """Where names of folders are: theirs alone have a slash."""
+    return [n for n, name in enumerate(names) if name[-1] == _SLASH] if b"/" in b"".join(names) else []
+
+
+def _some(found: Iterator[Sequence[Entry]]) -> list[Sequence[Entry]]:
+    """As many pages as make the way to a thread and back worth it; none at the end."""
+    pages, count, until = list[Sequence[Entry]](), 0, time.monotonic() + HOP_S
+    for page in found:
+        pages.append(page)
+        count += len(page)
+        if count >= HOP or time.monotonic() > until:
+            break
+    return pages
 
 
 def _paged(found: Generator[Sequence[Entry], None, None]) -> Generator[Sequence[Entry], None, None]:

@@ -100,8 +100,7 @@ async def _sorted(
     """(folded key, number of the side, item) in this order, on disk where there are many."""
     check, held, runs = Ascending(whose), list[tuple[bytes, int, Any]](), list[Iterator[Any]]()
     async for page in pages:
-        items = check.check(page) if number < 2 else map(Row.read, check.check(page))
-        held += [(names.folding.fold(item[0]), number, item) for item in items]
+        held += [(names.folding.fold(item[0]), number, item) for item in check.check(page)]
         if len(held) >= SORT_ROWS:
             runs.append(kept_on_disk(sorted(held), files, names.scratch))
             held = []

@@ -15,16 +15,14 @@ from functools import partial
 from typing import IO, Any, NamedTuple, Protocol
 
 from pinecart.core.batch import MOST_BYTES, Carried, Task, from_plain, plain
+from pinecart.core.columns import Page, Rows
 from pinecart.core.decide import Answer, Comparison, Decision, Intent, Look, Reason, Rules, Verdict, consider, left_out
 from pinecart.core.entries import (
     SETTLE_S,
     Aside,
-    Columns,
     Entry,
     Likeness,
     Row,
-    Stored,
-    all_settled,
     fingerprint,
     likeness,
 )
@@ -136,7 +134,7 @@ class Job(NamedTuple):
 
 
 class Ledger(Protocol):
-    def pages(self, leg: int) -> AsyncIterator[list[Stored]]:
+    def pages(self, leg: int) -> AsyncIterator[Rows]:
         """Rows in the order of their keys, some at a time."""
         ...
 
@@ -390,18 +388,12 @@ class LegRun:
 
     def _all_unchanged(self, some: Together) -> int | None:
         """Their bytes, if all of them are taken and as remembered at both sides, beyond doubt."""
-        _, was, was_there, states = zip(*some.rows, strict=True)
-        if not all_settled(states, self._job.run):
+        sources, theres = Page.of(some.sources), Page.of(some.theres)
+        if not (some.rows.all_settled(self._job.run) and sources.are_plain()):
             return None
-        sources, theres = Columns.of(some.sources), Columns.of(some.theres)
-        if any(sources.fault) or (0 in sources.size and any(map(bytes.endswith, sources.key, itertools.repeat(b"/")))):
+        if not (sources.all_as(some.rows.columns.source) and theres.all_as(some.rows.columns.there)):
             return None
-        if not (sources.all_as(was) and theres.all_as(was_there)):
-            return None
-        keys = (
-            [was or key for was, key in zip(sources.was, sources.key, strict=True)] if any(sources.was) else sources.key
-        )
-        return sum(sources.size) if self._job.selection.takes_all(keys) else None
+        return sum(sources.columns.size) if self._job.selection.takes_all(sources.source_keys()) else None
 
     def _plain(self) -> bool:
         """Whether what is as remembered at both sides is left, whatever else: then it needs no closer look."""

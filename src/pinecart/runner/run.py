@@ -8,6 +8,7 @@ from collections.abc import AsyncIterator, Callable
 from typing import Any, NamedTuple, Protocol
 
 from pinecart.core.audit import compare
+from pinecart.core.columns import Rows
 from pinecart.core.definition import KEPT_DAYS, Definition
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Row
 from pinecart.core.errors import PinecartError, StoreError
@@ -31,7 +32,7 @@ TELL_S = 0.25  # at most four progress events a second
 class Records(Protocol):
     """What the service gives a run to read and write. Every write carries the run's epoch."""
 
-    def pages(self, leg: int) -> AsyncIterator[list[tuple[Any, ...]]]: ...
+    def pages(self, leg: int) -> AsyncIterator[Rows]: ...
     async def cuts(self, leg: int) -> list[bytes]: ...
     async def drop(self, leg: int, keys: list[bytes]) -> None: ...
     async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None: ...

@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterator
 from datetime import timedelta
 from typing import Any, cast
 
+from django.db import connection
 from django.db.models import (
     BinaryField,
     Count,
@@ -23,6 +24,7 @@ from django.db.models import (
 from django.db.models.functions import Mod, RowNumber
 from django.utils import timezone
 
+from pinecart.core.columns import Rows
 from pinecart.core.definition import days_kept
 from pinecart.core.entries import Aside, Row, Stored
 from pinecart.core.lifecycle import ALIVE, State
@@ -254,10 +256,12 @@ def log_after(run: Run, after: int, limit: int) -> tuple[list[dict[str, Any]], i
     return lines, after + len(lines)
 
 
-def ledger_page(scope: int, after: bytes, limit: int = PAGE) -> list[Stored]:
-    """As they are kept: most rows are looked at by the hundred, and never needed as a Row."""
-    found = LedgerRow.objects.filter(scope_id=scope, key__gt=after).order_by("key")
-    return cast("list[Stored]", list(found.values_list(*STORED)[:limit]))
+def ledger_page(scope: int, after: bytes, limit: int = PAGE) -> Rows:
+    """Read as the database gives them: what the ORM does with each row afterwards would cost a fifth more."""
+    found = LedgerRow.objects.filter(scope_id=scope, key__gt=after).order_by("key").values_list(*STORED)[:limit]
+    with connection.cursor() as cursor:
+        cursor.execute(*found.query.sql_with_params())
+        return Rows.of(cursor.fetchall())
 
 
 def ledger_cuts(scope: int) -> list[bytes]:

@@ -23,8 +23,9 @@ import django
 
 django.setup()
 
+from pinecart.core.columns import Rows  # noqa: E402
 from pinecart.core.definition import Leg, read_definition  # noqa: E402
-from pinecart.core.entries import Aside, Entry, Row, Stored, fingerprint  # noqa: E402
+from pinecart.core.entries import Aside, Entry, Row, fingerprint  # noqa: E402
 from pinecart.core.errors import PinecartError  # noqa: E402
 from pinecart.core.places import parse_location  # noqa: E402
 from pinecart.core.ports import Store, Uploads  # noqa: E402
@@ -122,11 +123,11 @@ class Desk:
             found |= {key for rel, (key, mark) in theirs.items() if taken.get(rel) != mark}
         return found
 
-    async def pages(self, leg: int) -> AsyncIterator[list[Stored]]:
+    async def pages(self, leg: int) -> AsyncIterator[Rows]:
         after = b""
         while page := await _reads(selectors.ledger_page, self.scopes[leg], after):
             yield page
-            after = page[-1][0]
+            after = page.columns.key[-1]
 
     async def cuts(self, leg: int) -> list[bytes]:
         return await _reads(selectors.ledger_cuts, self.scopes[leg])
