@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import repeat
 from operator import lt
 from typing import Any, cast
 
@@ -45,14 +46,17 @@ class Ascending:
 
 @dataclass(frozen=True)
 class Together:
-    """A stretch of keys which all three sides have: most of what there is, where little has changed."""
+    """A stretch of keys which all three sides have: most of what there is, where little has changed.
+
+    sources: empty where that side has ended; then the other two have them.
+    """
 
     sources: Sequence[Entry]
     theres: Sequence[Entry]
     rows: Rows
 
     def __iter__(self) -> Iterator[Found]:
-        return zip(keys_of(self.rows), self.sources, self.theres, self.rows, strict=True)
+        return zip(keys_of(self.rows), self.sources or repeat(None), self.theres, self.rows, strict=False)
 
 
 class Merge:
@@ -99,14 +103,15 @@ class Merge:
             yield some
 
     def _together(self) -> Together | None:
-        count = min(AT_ONCE, *map(self._left, range(SIDES)))
+        without_source = self._ended[0] and not self._left(0)
+        count = min(AT_ONCE, *map(self._left, range(without_source, SIDES)))
         if not count or not isinstance(self._pages[-1], Rows):
             return None
         sources, theres, rows = (page[at : at + count] for page, at in zip(self._pages, self._at, strict=True))
-        first, second, third = map(keys_of, (sources, theres, rows))
-        if first[-1] != second[-1] or first[-1] != third[-1] or not list(first) == list(second) == list(third):
+        first, *others = map(keys_of, (theres, rows) if without_source else (sources, theres, rows))
+        if any(first[-1] != keys[-1] or list(first) != list(keys) for keys in others):
             return None
-        self._at = [at + count for at in self._at]
+        self._at = [at + (count if self._left(side) else 0) for side, at in enumerate(self._at)]
         return Together(sources, theres, cast(Rows, rows))
 
     def _one_by_one(self) -> Iterator[Found]:

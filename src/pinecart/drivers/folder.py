@@ -58,7 +58,8 @@ _NAMES = sys.getfilesystemencoding()
 LINK = "link"
 HIDDEN = b".pinecart-"
 SMALL = 64 << 10  # up to here a file is read at once, where the kernel has it in memory
-SLOW_S = 0.002
+SLOW_S = 0.002  # for one file read on the event loop; threads that wait for each other make some as slow on any disk …
+MOSTLY = 100  # … but not so many: each counts four, each quick one takes one back
 
 
 class FolderStore:
@@ -89,7 +90,7 @@ class FolderStore:
         self._links, self._marker, self._reads_back = links, marker, read_back
         self.most_at_once = 0
         self._parent: tuple[bytes, int] | None = None
-        self._pace = 0.0  # seconds that such a reading takes, over the last 50 or so
+        self._slowness = 0  # of such readings lately
         self._slow_left = 0  # so many more files are read by threads
         self._forbidden = forbidden
         self._ours = re.compile(rb"\.pinecart-" + re.escape(run.encode()) + rb"-\d+-\d+(-.+)?\.part")
@@ -261,16 +262,23 @@ class FolderStore:
 
     # --- reading -------------------------------------------------------------------------------------------------
 
-    @asynccontextmanager
-    async def open(
+    def open(
         self, key: bytes, expected: Entry | None = None, *, version: str = ""
-    ) -> AsyncIterator[_File | _Held | _Link]:
+    ) -> contextlib.AbstractAsyncContextManager[Reading]:
+        if (
+            expected is not None
+            and expected.size <= SMALL
+            and expected.etag != LINK
+            and (held := self._at_once(key)) is not None
+        ):
+            return contextlib.nullcontext(held)
+        return self._opened(key, expected)
+
+    @asynccontextmanager
+    async def _opened(self, key: bytes, expected: Entry | None) -> AsyncIterator[_File | _Link]:
         link = await self._do(lambda: self._link(key)) if expected is not None and expected.etag == LINK else None
         if link:
             yield _Link(self, key, *link)
-            return
-        if expected is not None and expected.size <= SMALL and (held := self._at_once(key)) is not None:
-            yield held
             return
         opened = self._dir(_parts(key)) if key.endswith(b"/") else self._file(key)
         fd = await self._do(opened.__enter__)
@@ -308,9 +316,9 @@ class FolderStore:
         finally:
             if fd >= 0:
                 os.close(fd)
-            self._pace += (time.perf_counter() - began - self._pace) / 50
-            if self._pace > SLOW_S:
-                self._slow_left, self._pace = 1000, 0.0
+            self._slowness = self._slowness + 4 if time.perf_counter() - began > SLOW_S else max(self._slowness - 1, 0)
+            if self._slowness > MOSTLY:
+                self._slow_left, self._slowness = 1000, 0
 
     def _parent_of(self, folder: bytes) -> int:
         """A descriptor of the folder in which the last file was as well, or of another one; at most this one is kept open."""

@@ -204,10 +204,16 @@ class S3Store:
 
     # --- reading -------------------------------------------------------------------------------------------------
 
+    def open(
+        self, key: bytes, expected: Entry | None = None, *, version: str = ""
+    ) -> contextlib.AbstractAsyncContextManager[_Object]:
+        if expected is None:
+            return self._looked_up(key, version)
+        return contextlib.nullcontext(_Object(self, key, expected, version))
+
     @asynccontextmanager
-    async def open(self, key: bytes, expected: Entry | None = None, *, version: str = "") -> AsyncIterator[_Object]:
-        entry = expected or (await self.stat(key, version)).entry
-        yield _Object(self, key, entry, version)
+    async def _looked_up(self, key: bytes, version: str) -> AsyncIterator[_Object]:
+        yield _Object(self, key, (await self.stat(key, version)).entry, version)
 
     @asynccontextmanager
     async def _get(

@@ -60,11 +60,12 @@ def _stamp(second: datetime) -> str:
 
 
 @lru_cache(maxsize=64)
-def _day_key(secret: str, day: str, region: str) -> bytes:
+def _day_key(secret: str, day: str, region: str) -> hmac.HMAC:
+    """To be copied for each signature: the key is then not worked in anew."""
     key = f"AWS4{secret}".encode()
     for part in (day, region, "s3", "aws4_request"):
         key = hmac.digest(key, part.encode(), "sha256")
-    return key
+    return hmac.new(key, digestmod="sha256")
 
 
 def signed(
@@ -78,23 +79,25 @@ def signed(
     region: str,
     now: datetime,
 ) -> dict[str, str]:
-    """The headers with date, payload hash and Authorization added. headers: with Host. payload: hex SHA-256 or UNSIGNED."""
+    """The headers with date, payload hash and Authorization added. headers: names in lower case, with Host. payload: hex SHA-256
+    or UNSIGNED."""
     stamp = _stamp(now.replace(microsecond=0))
-    full = {k.lower(): v for k, v in headers.items()}
+    full = dict(headers)
     if not keys.key_id:
         return full
-    full |= {"x-amz-date": stamp, "x-amz-content-sha256": payload}
-    full |= {"x-amz-security-token": keys.session} if keys.session else {}
+    full["x-amz-date"], full["x-amz-content-sha256"] = stamp, payload
+    if keys.session:
+        full["x-amz-security-token"] = keys.session
     names = sorted(full)
     listed = ";".join(names)
-    canonical = "\n".join(
-        [method, path, query, *(f"{n}:{' '.join(full[n].split())}" for n in names), "", listed, payload]
-    )
+    lines = "\n".join([f"{n}:{' '.join(full[n].split())}" for n in names])
+    canonical = f"{method}\n{path}\n{query}\n{lines}\n\n{listed}\n{payload}"
     scope = f"{stamp[:8]}/{region}/s3/aws4_request"
     text = f"AWS4-HMAC-SHA256\n{stamp}\n{scope}\n{hashlib.sha256(canonical.encode()).hexdigest()}"
-    mark = hmac.digest(_day_key(keys.secret, stamp[:8], region), text.encode(), "sha256").hex()
+    mark = _day_key(keys.secret, stamp[:8], region).copy()
+    mark.update(text.encode())
     full["authorization"] = (
-        f"AWS4-HMAC-SHA256 Credential={keys.key_id}/{scope}, SignedHeaders={listed}, Signature={mark}"
+        f"AWS4-HMAC-SHA256 Credential={keys.key_id}/{scope}, SignedHeaders={listed}, Signature={mark.hexdigest()}"
     )
     return full
 

@@ -303,8 +303,9 @@ class _Line:
                 at = n
         if at < 0:
             return 0, found
-        for text in b"".join(self.lines[at + 1 :]).decode("utf-8", "surrogateescape").split("\n"):
-            name, colon, value = text.partition(":")
+        text = b"".join(self.lines[at + 1 :]).decode("utf-8", "surrogateescape")
+        for told in text.split("\n"):
+            name, colon, value = told.partition(":")
             if colon:
                 found[name.lower()] = value.strip()
         return int(self.lines[at].split(b" ", 2)[1]), found
@@ -367,6 +368,7 @@ class _Lines:
         self._multi.setopt(pycurl.M_MAX_TOTAL_CONNECTIONS, MOST_LINES)
         self._multi.setopt(pycurl.M_MAXCONNECTS, MOST_LINES)
         self._timer: asyncio.Handle | None = None
+        self._due = 0.0
         self._free: list[_Line] = []
         self._busy: dict[Any, _Line] = {}
         self._watched: dict[int, int] = {}
@@ -416,13 +418,23 @@ class _Lines:
             self._watched.pop(fd, None)
 
     def _set_timer(self, milliseconds: int) -> None:
+        """libcurl wants to be called again by then; negative: not at all. Earlier does no harm: it then says by when."""
+        due = self._loop.time() + milliseconds / 1000
+        if milliseconds < 0 or (self._timer is not None and self._due <= due):
+            return
         if self._timer is not None:
             self._timer.cancel()
-            self._timer = None
-        if milliseconds == 0:
-            self._timer = self._loop.call_soon(self._act, pycurl.SOCKET_TIMEOUT, 0)
-        elif milliseconds > 0:
-            self._timer = self._loop.call_later(milliseconds / 1000, self._act, pycurl.SOCKET_TIMEOUT, 0)
+        self._due = due
+        self._timer = (
+            self._loop.call_later(milliseconds / 1000, self._is_due)
+            if milliseconds
+            else self._loop.call_soon(self._is_due)
+        )
+
+    def _is_due(self) -> None:
+        self._timer = None
+        self._act(pycurl.SOCKET_TIMEOUT, 0)
+        self._set_timer(self._multi.timeout())
 
     def _act(self, fd: int, mask: int) -> None:
         self._multi.socket_action(fd, mask)

@@ -290,4 +290,4 @@ REPLACED = "r"
 def decision_id(run: int, leg: int, entry: Entry, replaces: Entry | None = None) -> str:
     """The same for the same decision, in whatever process it is carried out. It ends in REPLACED if something was there."""
     text = b"|".join([str(run).encode(), str(leg).encode(), entry.key, fingerprint(entry).encode()])
-    return hashlib.sha256(text).hexdigest()[:32] + (REPLACED if replaces else "")
+    return hashlib.blake2b(text, digest_size=16).hexdigest() + (REPLACED if replaces else "")

@@ -388,6 +388,8 @@ class LegRun:
 
     def _all_unchanged(self, some: Together) -> int | None:
         """Their bytes, if all of them are taken and as remembered at both sides, beyond doubt."""
+        if not some.sources:
+            return None
         sources, theres = Page.of(some.sources), Page.of(some.theres)
         if not (some.rows.all_settled(self._job.run) and sources.are_plain()):
             return None
@@ -849,6 +851,13 @@ class LegRun:
         self._phase(Phase.CHECKING)
         far = far_entries(job.target, job.one, self._cuts)
         async for some in matched(nothing(), far, self._rows(), self._names):
+            if (
+                isinstance(some, Together)
+                and (theres := Page.of(some.theres)).are_plain()
+                and theres.all_as(some.rows.columns.there)
+            ):
+                objects, size = objects + len(theres), size + sum(theres.columns.size)
+                some = []
             for _, _, there, row in some:
                 if there is not None:
                     objects, size = objects + (not there.is_folder), size + there.size

@@ -79,26 +79,29 @@ class Width:
 
     What counts is jobs a second, and bytes a second where those are the larger part of the work.
 
-    most: asked for each time, since it may change.
+    now: the number.   most: asked for every WINDOW_S, since it may change.
     """
 
     def __init__(self, most: Callable[[], int], first: int = 16) -> None:
-        self._now, self._most = first, most
+        self._wanted, self._most = first, most
+        self.now = min(first, most())
         self._since, self._done, self._bytes = time.monotonic(), 0, 0
         self._best: tuple[float, float] | None = None  # what the number before brought: jobs and bytes a second
         self._before = self.now
         self._rest = 0
 
-    @property
-    def now(self) -> int:
-        return min(self._now, self._most())
-
     def did(self, size: int) -> None:
         """One job is done. Called from the event loop alone."""
         self._done, self._bytes = self._done + 1, self._bytes + size
         span = time.monotonic() - self._since
-        if span < WINDOW_S or self._done < WINDOW_JOBS * self.now:
+        if span < WINDOW_S:
             return
+        self.now = min(self._wanted, self._most())
+        if self._done < WINDOW_JOBS * self.now:
+            return
+        self._learn(span)
+
+    def _learn(self, span: float) -> None:
         found = (self._done / span, self._bytes / span)
         self._since, self._done, self._bytes = time.monotonic(), 0, 0
         if self._rest:
@@ -106,9 +109,12 @@ class Width:
             return
         if self._best is None or found[0] > self._best[0] * WORTH or found[1] > self._best[1] * WORTH:
             self._best, self._before = found, self.now
-            self._now = min(self._most(), max(self.now + 1, round(self.now * STEP)))
+            self._want(min(self._most(), max(self.now + 1, round(self.now * STEP))))
             if self.now == self._before:
                 self._rest = 20
         else:
-            self._now, self._rest = self._before, 20
-            self._best = None
+            self._want(self._before)
+            self._best, self._rest = None, 20
+
+    def _want(self, number: int) -> None:
+        self._wanted, self.now = number, min(number, self._most())
