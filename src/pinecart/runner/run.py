@@ -18,7 +18,9 @@ from pinecart.core.retry import Retry
 from pinecart.runner.feed import far_entries, leg_rows, source_entries
 from pinecart.runner.folded import matched, one_name
 from pinecart.runner.helping import Crew
-from pinecart.runner.leg import HeldList, Job, LegRun
+from pinecart.runner.items import HeldList
+from pinecart.runner.leg import LegRun
+from pinecart.runner.leg_job import Job
 from pinecart.runner.pacing import Pacer
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import BatchRules, Record, Recorder
@@ -124,8 +126,9 @@ async def carry_out(order: Order, records: Records) -> Ending:
             try:
                 await leg.go()
             finally:
-                counted += [(d, r, n, leg.tally_bytes[d, r]) for (d, r), n in leg.tally.items()]
-                acted += leg.acted
+                book = leg.book
+                counted += [(d, r, n, book.tally_bytes[d, r]) for (d, r), n in book.tally.items()]
+                acted += book.acted
                 held += leg.held
             if order.kind == "transfer" and not records.stopping() and not leg.held:
                 await records.settled(number)

@@ -16,7 +16,7 @@ from pinecart.core.errors import Missing, SignInRefused, StoreError, Taken
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import original_key, show
 from pinecart.runner.carry import Carrier
-from pinecart.runner.leg import Job
+from pinecart.runner.leg_job import Job
 from pinecart.runner.pacing import Width
 from pinecart.runner.pool import Pool
 from pinecart.runner.progress import Progress

@@ -1,0 +1,103 @@
+"""What a leg writes down while it plans, carries and takes away: records, counts, progress, the log."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+from pinecart.core.decide import Decision, Reason, Verdict
+from pinecart.core.errors import StoreError
+from pinecart.core.lifecycle import Phase
+from pinecart.core.places import show
+from pinecart.runner.helping import GIVE_UP_AFTER
+from pinecart.runner.items import Item, of_folder
+from pinecart.runner.leg_job import Job
+from pinecart.runner.progress import Progress
+from pinecart.runner.records import Record, Recorder
+
+
+class Book:
+    """tally: what was only counted: (decision, reason) → objects, and their bytes.   acted: objects carried or taken away.
+
+    not_done: failures; True: nothing lies there, and the ledger says it should.   dropped: keys whose ledger rows go.
+    """
+
+    def __init__(self, job: Job, recorder: Recorder, progress: Progress) -> None:
+        self._job, self._recorder, self.progress = job, recorder, progress
+        self.tally: Counter[tuple[str, str]] = Counter()
+        self.tally_bytes: Counter[tuple[str, str]] = Counter()
+        self.acted = 0
+        self.not_done: Counter[bool] = Counter()
+        self.dropped: list[bytes] = []
+        self._failing: tuple[str, int] = ("", 0)
+
+    def start_over(self) -> None:
+        """A new plan: only what is done still counts."""
+        self.tally.clear()
+        self.tally_bytes.clear()
+        self.not_done.clear()
+        self.progress.start_over()
+
+    @property
+    def gave_up(self) -> str:
+        """The code of the failure that came so often in a row that nothing more is tried; empty: go on."""
+        code, times = self._failing
+        return code if times >= GIVE_UP_AFTER else ""
+
+    async def add(self, record: Record) -> None:
+        await self._recorder.add(record)
+
+    async def flush(self) -> None:
+        await self._recorder.flush()
+
+    def went_well(self) -> None:
+        self._failing = ("", 0)
+        self.acted += 1
+
+    async def failed(self, item: Item, exc: StoreError, seconds: float) -> None:
+        code, times = self._failing
+        self._failing = (exc.code, times + 1 if exc.code == code else 1)
+        self.progress.problems += 1
+        self.not_done[item.far is None and item.verdict.reason in (Reason.MISSING_THERE, Reason.CHANGED)] += 1
+        self._job.log("problem", exc.message, key=show(item.key), code=exc.code)
+        await self.add(
+            self.record(
+                item, done=False, seconds=seconds, tries=exc.facts.get("tries", 1), error=exc.code, message=exc.message
+            )
+        )
+
+    def record(self, item: Item, **rest: Any) -> Record:
+        entry = item.entry or item.far
+        was = item.entry.was if item.entry else b""
+        fields: dict[str, Any] = {
+            "size": entry.size if entry else 0,
+            "message": f"from {show(was)}" if was and was != item.key else "",
+        } | rest
+        return Record(self._job.leg, item.key, item.verdict.decision.value, item.verdict.reason.value, **fields)
+
+    def count(self, item: Item) -> None:
+        if of_folder(item):
+            return
+        size = item.entry.size if item.entry else item.far.size if item.far else 0
+        kind = (item.verdict.decision.value, item.verdict.reason.value)
+        self.tally[kind] += 1
+        self.tally_bytes[kind] += size
+
+    def phase(self, phase: Phase) -> None:
+        if phase.value not in self.progress.phases:
+            self.progress.phases.append(phase.value)
+            self._job.log("phase", f"{phase.value}.", phase=phase.value)
+
+    def all_same(self, objects: int, size: int) -> None:
+        if not objects:
+            return
+        kind = (Decision.LEAVE.value, Reason.SAME.value)
+        self.tally[kind] += objects
+        self.tally_bytes[kind] += size
+        self.progress.same += objects
+        self.progress.listed += objects
+
+    def left(self, item: Item, reason: Reason) -> None:
+        """It was to be cleared, and isn't yet."""
+        self.progress.planned_objects -= 1
+        self.count(item._replace(verdict=Verdict(Decision.LEAVE, reason)))

@@ -1,0 +1,84 @@
+"""What a leg of a run is told, and what it remembers."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable
+from typing import NamedTuple, Protocol
+
+from pinecart.core.columns import Rows
+from pinecart.core.decide import Rules
+from pinecart.core.entries import SETTLE_S, Aside, Entry, Row
+from pinecart.core.guards import Limits
+from pinecart.core.keeping import Keep
+from pinecart.core.ports import Uploads
+from pinecart.core.renaming import Renaming
+from pinecart.core.retry import Retry
+from pinecart.core.selection import Selection
+from pinecart.runner.helping import Crew
+from pinecart.runner.pacing import Pacer
+from pinecart.runner.side import Side
+
+
+class Job(NamedTuple):
+    """What a leg needs to know. log: (action, message, fields). stopping: true once a stop was asked for.
+
+    only_plan: a preview.   stamp: the run's date and time, for names that keep both.   days: what is removed or replaced is
+    set aside for so long.   fresh: this leg never ran like this.   released: digests of lists that a person said yes to.
+    settle_s: so long a file must be untouched before it is cleared from its source folder.   crew: other processes that help
+    with small objects; None: there are none.
+    """
+
+    run: int
+    leg: int
+    source: Side
+    target: Side
+    selection: Selection
+    rules: Rules
+    only_plan: bool
+    concurrency: int
+    retry: Retry
+    stopping: Callable[[], bool]
+    log: Callable[..., None]
+    scratch: str
+    stamp: str
+    one: tuple[str, str] | None = None
+    renaming: Renaming | None = None
+    days: int = 0
+    limits: Limits = Limits()
+    fresh: bool = False
+    released: frozenset[str] = frozenset()
+    settle_s: float = SETTLE_S
+    keep: Keep = Keep()
+    folders: str = "with-files"
+    uploads: tuple[Uploads | None, Uploads | None] = (None, None)
+    pacer: Pacer | None = None
+    through_us: bool = False
+    aside_in: bytes = b""
+    crew: Crew | None = None
+
+    def most_at_once(self) -> int:
+        """As many as both stores bear, and this run may."""
+        return min(self.concurrency, *(s.store.most_at_once or self.concurrency for s in (self.source, self.target)))
+
+
+class Ledger(Protocol):
+    def pages(self, leg: int) -> AsyncIterator[Rows]:
+        """Rows in the order of their keys, some at a time."""
+        ...
+
+    async def cuts(self, leg: int) -> list[bytes]:
+        """Every thousandth of the keys that it remembers, in order."""
+        ...
+
+    async def drop(self, leg: int, keys: list[bytes]) -> None: ...
+    async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None:
+        """Commit what is about to be set aside, and what the ledger shall remember, before anything is destroyed."""
+        ...
+
+    async def lacking(self, leg: int, wanted: list[tuple[bytes, Entry]]) -> set[bytes]:
+        """Of these source objects (whole keys) those that another job, which this one waits for, hasn't taken yet."""
+        ...
+
+    async def meant(self, leg: int) -> list[Aside]:
+        """What this run journalled before, without a word since on whether it was done."""
+        ...
