@@ -173,7 +173,7 @@ async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store
     begins.insert(3, lambda at: (began[0](put(b"4"), b"another", at), crc_of(b"1")))  # reads back otherwise
     found = folder_writing.write_together(begins, began[1])
     assert done == ["all", *["rename"] * 6, "folder"] and isinstance(found.pop(3), Corrupt) and len(set(found)) == 6
-    assert not [n for n in os.listdir(store._path + "/larkfell") if n.endswith(".part")]
+    assert not [n for n in os.listdir(store._root.path + "/larkfell") if n.endswith(".part")]
 
 
 async def test_a_file_system_that_syncfs_does_not_reach_is_flushed_file_by_file(store, monkeypatch):
@@ -209,7 +209,7 @@ async def test_a_failed_flush_is_a_failed_copy_of_each_file_in_it(store, monkeyp
     puts = [store.put(Put(AT + b"%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)) for n in range(60)]
     found = await asyncio.gather(*puts, return_exceptions=True)
     failed = [f for f in found if isinstance(f, Busy)]
-    assert len(failed) >= 40 and len(os.listdir(store._path + "/larkfell")) == 60 - len(failed)
+    assert len(failed) >= 40 and len(os.listdir(store._root.path + "/larkfell")) == 60 - len(failed)
 
 
 @pytest.fixture

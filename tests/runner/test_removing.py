@@ -199,14 +199,14 @@ async def test_what_holds_removals_or_forbids_them(many, office, trouble):
                 (many / name).unlink()
         case "unreadable":
             (many / "d0" / "03.flac").unlink()
-            plain = source._dir
 
-            def closed(parts, **kwargs):
-                if parts and parts[0] == b"d1":
-                    raise PermissionError(13, "no")
-                return plain(parts, **kwargs)
+            class Closed(type(source._root)):
+                def folder(self, parts, **kwargs):
+                    if parts and parts[0] == b"d1":
+                        raise PermissionError(13, "no")
+                    return super().folder(parts, **kwargs)
 
-            source._dir = closed
+            source._root = Closed(*source._root)
         case "cut":
             server.old = frozenset({"listing-cut"})
             source, trouble = opened(), "cut"

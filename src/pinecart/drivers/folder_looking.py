@@ -28,6 +28,10 @@ class Looker:
     """Looks at up to AT_ONCE names at a time. For one thread at a time: the buffer is used again."""
 
     def __init__(self) -> None:
+        self._ready = False
+
+    def _make_room(self) -> None:
+        self._ready = True
         room = (ctypes.c_char * (_SIZE * AT_ONCE))()
         start = ctypes.addressof(room)
         self._places = [ctypes.c_void_p(start + _SIZE * n) for n in range(AT_ONCE)]
@@ -38,6 +42,8 @@ class Looker:
         """What is known of each, in their order. None: not all of them are plain files, or one can't be looked at."""
         if _STATX is None or len(names) > AT_ONCE:
             return None
+        if not self._ready:
+            self._make_room()
         fd, flags, wanted = ctypes.c_int(folder), ctypes.c_int(_NOFOLLOW), ctypes.c_uint(_WANTED)
         if any(map(_STATX, repeat(fd), names, repeat(flags), repeat(wanted), self._places)):
             return None

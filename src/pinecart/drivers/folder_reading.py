@@ -1,0 +1,123 @@
+"""Files of a folder, opened for reading: each pinned to what it was when it was opened."""
+
+from __future__ import annotations
+
+import os
+import stat as st
+from collections.abc import AsyncIterator
+from functools import partial
+
+from pinecart.core.entries import Entry, same
+from pinecart.core.errors import Changed
+from pinecart.core.keeping import Extra, Keep
+from pinecart.core.places import show
+from pinecart.core.ports import HELD_BYTES, Card
+from pinecart.drivers.folder_root import Root
+from pinecart.drivers.folder_writing import entry_of
+
+
+class File:
+    """A file opened for reading, pinned to what fstat said when it was opened."""
+
+    def __init__(self, root: Root, key: bytes, fd: int, entry: Entry) -> None:
+        self._root, self._key, self._fd, self.entry = root, key, fd, entry
+        self.card: Card | None = None
+        self.content_type, self.metadata = "", dict[str, str]()
+
+    async def whole(self) -> bytes:
+        def read() -> bytes:
+            if self.entry.is_folder:
+                return b""
+            data = b"".join(iter(lambda: os.read(self._fd, HELD_BYTES), b""))
+            self._compare()
+            return data
+
+        found: bytes = await self._root.do(read)
+        return found
+
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        """Short only if the file has become shorter; then it has changed."""
+        found: bytes = await self._root.do(partial(os.pread, self._fd, size, start))
+        if len(found) != size:
+            raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
+        return found
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        at = 0
+        while not self.entry.is_folder and (chunk := await self._root.do(partial(os.pread, self._fd, HELD_BYTES, at))):
+            at += len(chunk)
+            yield chunk
+
+    async def besides(self, keep: Keep) -> Extra:
+        def look() -> Extra:
+            mode = st.S_IMODE(os.fstat(self._fd).st_mode) & 0o777 if keep.permissions else None
+            names = [n for n in os.listxattr(self._fd) if n.startswith("user.")] if keep.attributes else []
+            return Extra(mode, {n: os.getxattr(self._fd, n) for n in names})
+
+        found: Extra = await self._root.do(look)
+        return found
+
+    async def verify(self) -> None:
+        await self._root.do(self._compare)
+
+    def _compare(self) -> None:
+        if not self.entry.is_folder and not same(entry_of(self._key, os.fstat(self._fd)), self.entry):
+            raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
+
+
+class Held:
+    """A small file that was read whole, and was the same before and after."""
+
+    def __init__(self, root: Root, key: bytes, entry: Entry, body: bytes) -> None:
+        self._root, self._key, self.entry, self._body = root, key, entry, body
+        self.card: Card | None = None
+        self.content_type, self.metadata = "", dict[str, str]()
+
+    async def whole(self) -> bytes:
+        return self._body
+
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        return self._body[start : start + size]
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        yield self._body
+
+    async def besides(self, keep: Keep) -> Extra:
+        if not (keep.permissions or keep.attributes):
+            return Extra()
+        opened = self._root.file(self._key)
+        fd = await self._root.do(opened.__enter__)
+        try:
+            return await File(self._root, self._key, fd, self.entry).besides(keep)
+        finally:
+            opened.__exit__(None, None, None)
+
+    async def verify(self) -> None:
+        if not same(await self._root.do(partial(self._root.entry, self._key)), self.entry):
+            raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
+
+
+class Link:
+    """A link opened as what it is: its bytes are its text."""
+
+    def __init__(self, root: Root, key: bytes, entry: Entry, text: bytes) -> None:
+        self._root, self._key, self.entry, self._text = root, key, entry, text
+        self.card: Card | None = None
+        self.content_type, self.metadata = "", dict[str, str]()
+
+    async def whole(self) -> bytes:
+        return self._text
+
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        return self._text[start : start + size]
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        yield self._text
+
+    async def besides(self, keep: Keep) -> Extra:
+        return Extra(link=True)
+
+    async def verify(self) -> None:
+        now = await self._root.do(lambda: self._root.link(self._key))
+        if now is None or now[1] != self._text:
+            raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")

@@ -1,0 +1,210 @@
+"""The root of a folder store, and how anything below it is opened: one part at a time, without following links. Every path is hostile.
+
+Only regular files are opened, checked by fstat after a non-blocking open. All work on the disk is done in threads.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import ctypes
+import errno
+import os
+import stat as st
+import struct
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Busy, Missing, Refused, StoreError, Taken, Unsafe
+from pinecart.core.places import show
+from pinecart.drivers.folder_writing import LIBC, entry_of, holdable
+
+_DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+LINK = "link"  # in the place of an ETag: a link that is kept as one
+
+
+class Root(NamedTuple):
+    """path: of the folder.   fsid: the file system's id when the store was registered; 0: not remembered.
+
+    forbidden: (device, inode) of folders that are never entered.   links: "refuse", "skip", "follow" or "keep".
+    marker: name of a file in the root without which it is taken for another disk.
+    """
+
+    name: str
+    path: str
+    fsid: int = 0
+    forbidden: frozenset[tuple[int, int]] = frozenset()
+    links: str = "refuse"
+    marker: str = ""
+
+    @contextlib.contextmanager
+    def folder(self, parts: tuple[bytes, ...], *, create: bool = False) -> Iterator[int]:
+        """A descriptor of a folder below the root, opened part by part."""
+        try:
+            fd = os.open(self.path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        except (FileNotFoundError, NotADirectoryError):
+            message = f"Store {self.name}: there is no folder at {self.path}. Is its disk mounted?"
+            raise Refused(message, code="store.no-root") from None
+        try:
+            self._may_enter(fd)
+            for part in parts:
+                inner = _enter(fd, part, create=create, beneath=self.path if self.links == "follow" else "")
+                os.close(fd)
+                fd = inner
+                self._may_enter(fd)
+            yield fd
+        finally:
+            os.close(fd)
+
+    def _may_enter(self, fd: int) -> None:
+        found = os.fstat(fd)
+        if (found.st_dev, found.st_ino) in self.forbidden:
+            raise Unsafe(
+                f"Store {self.name}: Pine Cart's own state folder lies there; it is never read or written by a job."
+            )
+
+    @contextlib.contextmanager
+    def file(self, key: bytes) -> Iterator[int]:
+        must_be_safe(key, self.name)
+        *parents, name = key.split(b"/")
+        with self.folder(tuple(parents)) as parent, self.file_in(parent, name) as fd:
+            yield fd
+
+    @contextlib.contextmanager
+    def file_in(self, parent: int, name: bytes) -> Iterator[int]:
+        """A file that a link may lead to, never out of the root: the kernel holds the way to that."""
+        if self.links == "follow":
+            with self.folder(()) as root:
+                fd = _open_beneath(
+                    root, os.readlink(f"/proc/self/fd/{parent}").encode() + b"/" + name, FILE & ~os.O_NOFOLLOW
+                )
+        else:
+            fd = os.open(name, FILE, dir_fd=parent)
+        try:
+            if not st.S_ISREG(os.fstat(fd).st_mode):
+                raise Unsafe(f"{show(name)} at {self.name} is not a regular file.", code="not-a-file")
+            yield fd
+        finally:
+            os.close(fd)
+
+    def link(self, key: bytes) -> tuple[Entry, bytes] | None:
+        """A link that is kept as one, and its text."""
+        if self.links != "keep":
+            return None
+        must_be_safe(key, self.name)
+        *parents, name = key.split(b"/")
+        with self.folder(tuple(parents)) as parent:
+            found = os.stat(name, dir_fd=parent, follow_symlinks=False)
+            if not st.S_ISLNK(found.st_mode):
+                return None
+            return entry_of(key, found)._replace(etag=LINK), os.readlink(name, dir_fd=parent)
+
+    def entry(self, key: bytes) -> Entry:
+        """What lies there now."""
+        if key.endswith(b"/"):
+            with self.folder(parts_of(key)) as fd:
+                return folder_entry(key, os.fstat(fd))
+        if link := self.link(key):
+            return link[0]
+        with self.file(key) as fd:
+            return entry_of(key, os.fstat(fd))
+
+    def must_be_the_same(self, root: int) -> None:
+        if self.fsid and os.fstatvfs(root).f_fsid != self.fsid:
+            raise Refused(
+                f"Store {self.name}: another file system lies at {self.path} than when it was registered. Is the disk "
+                f"mounted? If it was moved on purpose, register the store again.",
+                code="store.not-the-same",
+            )
+        try:
+            found = not self.marker or st.S_ISREG(os.stat(self.marker, dir_fd=root, follow_symlinks=False).st_mode)
+        except FileNotFoundError:
+            found = False
+        if not found:
+            message = f"Store {self.name}: the marker file {self.marker} is not at {self.path}. Is the right disk mounted? If it is, make the file again."
+            raise Refused(message, code="store.not-the-same")
+
+    async def do(self, work: Any) -> Any:
+        """Work in a thread; the disk's errors become ours."""
+        try:
+            return await asyncio.to_thread(work)
+        except OSError as exc:
+            raise translated(exc, self.name) from exc
+
+
+def _open_beneath(root: int, path: bytes, flags: int) -> int:
+    """Open an absolute path by the kernel's own rule that no link may lead out of `root` (Linux openat2, RESOLVE_BENEATH)."""
+    top = os.readlink(f"/proc/self/fd/{root}").encode("utf-8", "surrogateescape")
+    inner = os.path.relpath(path, top)
+    how = struct.pack("QQQ", flags, 0, 0x08 | 0x02)
+    fd = LIBC.syscall(ctypes.c_long(437), ctypes.c_int(root), inner, how, ctypes.c_size_t(len(how)))
+    if fd < 0:
+        number = ctypes.get_errno()
+        raise OSError(errno.ELOOP if number == errno.EXDEV else number, os.strerror(number))
+    return int(fd)
+
+
+def _enter(fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
+    """Open a folder in a folder; made, and its parent flushed, where that is wanted. beneath: links in there are followed."""
+    try:
+        if beneath and st.S_ISLNK(os.stat(part, dir_fd=fd, follow_symlinks=False).st_mode):
+            root = os.open(beneath, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            try:
+                return _open_beneath(
+                    root, os.readlink(f"/proc/self/fd/{fd}").encode() + b"/" + part, _DIR & ~os.O_NOFOLLOW
+                )
+            finally:
+                os.close(root)
+        return os.open(part, _DIR, dir_fd=fd)
+    except FileNotFoundError:
+        if not create:
+            raise
+        with contextlib.suppress(FileExistsError), holdable(part, fd):
+            os.mkdir(part, dir_fd=fd)
+        os.fsync(fd)
+        return os.open(part, _DIR, dir_fd=fd)
+
+
+def folder_entry(key: bytes, found: os.stat_result) -> Entry:
+    """A folder is there or not: its time changes with whatever is put into it."""
+    return Entry(key, 0, None, etag="folder")
+
+
+def parts_of(prefix: bytes) -> tuple[bytes, ...]:
+    parts = tuple(p for p in prefix.split(b"/") if p)
+    if any(p in (b".", b"..") or b"\0" in p for p in parts):
+        raise Unsafe(f"{show(prefix)}: '.', '..' and NUL have no place in a path.")
+    return parts
+
+
+def must_be_safe(key: bytes, store: str) -> None:
+    parts = key.split(b"/")
+    if any(p in (b"", b".", b"..") or b"\0" in p or len(p) > 255 for p in parts) or len(key) > 4000:
+        raise Unsafe(
+            f"pine://{store}/{show(key)}: a folder can't hold this name (an empty part, '.', '..', NUL, a part over 255 "
+            "bytes, or over 4,000 in all). It is left where it is; rename it at the source."
+        )
+
+
+_BY_ERRNO: dict[int, tuple[type[StoreError], str, str]] = {
+    errno.ENOENT: (Missing, "store.missing", "There is no such file or folder."),
+    errno.ENOTDIR: (Refused, "store.not-a-folder", "A part of the path is no folder, or is a link, which is not followed."),
+    errno.ELOOP: (Unsafe, "not-a-file", "It is a link, which is not followed."),
+    errno.EACCES: (Refused, "store.refused", "The service's account may not do that. Grant it the right."),
+    errno.EPERM: (Refused, "store.refused", "The service's account may not do that. Grant it the right."),
+    errno.EEXIST: (Taken, "store.not-as-planned", "Something is there that was not when this was planned."),
+    errno.EISDIR: (Refused, "store.is-a-folder", "A folder stands where the file should be."),
+    errno.ENOTEMPTY: (Refused, "store.is-a-folder", "A folder stands where the file should be."),
+    errno.ENOSPC: (Refused, "store.full", "The disk is full. Make room, and try again."),
+    errno.EDQUOT: (Refused, "store.full", "The quota is used up. Make room, and try again."),
+    errno.EROFS: (Refused, "store.refused", "The disk is mounted read-only."),
+    errno.ENAMETOOLONG: (Unsafe, "unsafe-name", "The name is too long for this folder."),
+}  # fmt: skip
+
+
+def translated(exc: OSError, store: str) -> StoreError:
+    kind, code, words = _BY_ERRNO.get(exc.errno or 0, (Busy, "store.busy", exc.strerror or "The disk gave an error."))
+    named = show(os.fsencode(exc.filename)) if isinstance(exc.filename, str | bytes) else "folder"
+    return kind(f"Store {store}, {named}: {words}", code=code)

@@ -1,0 +1,182 @@
+"""What lies in a folder and below it, in byte order of the whole key."""
+
+from __future__ import annotations
+
+import bisect
+import errno
+import itertools
+import os
+import re
+import stat as st
+import sys
+import time
+from collections.abc import Generator, Iterator, Sequence
+
+from pinecart.core.columns import Page
+from pinecart.core.entries import Entry
+from pinecart.core.errors import StoreError, Unsafe
+from pinecart.drivers.folder_looking import Looker
+from pinecart.drivers.folder_names import LOOKED_AT
+from pinecart.drivers.folder_root import LINK, Root, folder_entry
+from pinecart.drivers.folder_writing import entry_of
+
+PAGE = 1000
+ENOUGH = 250  # of one folder are a page by themselves
+HOP, HOP_S = 4000, 0.02  # entries, or seconds, of one hop to a thread
+HIDDEN = b".pinecart-"
+_SLASH = ord("/")
+_NAMES = sys.getfilesystemencoding()
+
+
+class Walk:
+    """folders: "all" or "empty" ones are entries too.   after: only what comes after this key.   ours: hidden names of files
+    which this very run left half written; they are cleared as they are met.
+    """
+
+    def __init__(self, root: Root, ours: re.Pattern[bytes], *, folders: str = "", after: bytes = b"") -> None:
+        self._root, self._ours, self._folders, self._after = root, ours, folders, after
+        self._looker = Looker()
+
+    def pages(self, parts: tuple[bytes, ...]) -> Generator[Sequence[Entry], None, None]:
+        """Everything below, in pages."""
+        return _paged(self._below(parts, b""))
+
+    def _below(self, parts: tuple[bytes, ...], base: bytes) -> Generator[Sequence[Entry], None, None]:
+        """Some at a time: a folder sorts as if its name ended in `/`."""
+        after, folders = self._after, self._folders
+        try:
+            opened = self._root.folder(parts)
+            fd = opened.__enter__()
+        except (PermissionError, Unsafe):
+            if not base:
+                raise
+            yield [Entry(base, 0, None, fault="unreadable")]
+            return
+        except OSError as exc:
+            if not base or exc.errno != errno.ELOOP:
+                raise
+            yield [Entry(base, 0, None, fault="not-a-file")]  # a link that leads out of the root
+            return
+        try:
+            names = names_in(fd, follow=self._root.links == "follow")
+            if self._root.links == "follow" and _holds_itself(self._root, parts, fd):
+                yield [Entry(base, 0, None, fault="not-a-file")]  # a link to a folder above: it would never end
+                return
+            if base > after and (folders == "all" or (folders == "empty" and not names)):
+                yield [folder_entry(base, os.fstat(fd))]
+            if after:
+                names = [n for n in names if base + n > after or (n[-1] == _SLASH and after.startswith(base + n))]
+            at = 0
+            for inner in [*_folders_in(names), len(names)]:
+                for start in range(at, inner, PAGE):
+                    yield self._files(fd, base, names[start : min(start + PAGE, inner)])
+                if inner < len(names):
+                    yield from self._below((*parts, names[inner][:-1]), base + names[inner])
+                at = inner + 1
+        finally:
+            opened.__exit__(None, None, None)
+
+    def _files(self, fd: int, base: bytes, names: Sequence[bytes]) -> Sequence[Entry]:
+        """What lies in one folder, folders aside. Where all are plain files they are looked at together."""
+        ours = bisect.bisect_left(names, HIDDEN)
+        if (ours == len(names) or not names[ours].startswith(HIDDEN)) and (seen := self._looker.files(fd, names)):
+            return Page.of_files((base + (b"\0" + base).join(names)).split(b"\0"), *seen)
+        some: list[Entry] = []
+        for name in names:
+            if name.startswith(HIDDEN) and self._ours.fullmatch(name):
+                os.unlink(name, dir_fd=fd)
+            elif entry := self.listed(fd, name, base + name):
+                some.append(entry)
+        return some
+
+    def listed(self, fd: int, name: bytes, key: bytes) -> Entry | None:
+        """None: it is gone, or skipped."""
+        try:
+            found = os.stat(name, dir_fd=fd, follow_symlinks=False)
+            if st.S_ISLNK(found.st_mode):
+                if self._root.links == "skip":
+                    return None
+                if self._root.links == "keep":
+                    return entry_of(key, found)._replace(etag=LINK)
+                if self._root.links == "follow":
+                    return self._listed_through(fd, name, key)
+        except FileNotFoundError:
+            return None
+        entry = entry_of(key, found)
+        return entry if st.S_ISREG(found.st_mode) else entry._replace(fault="not-a-file")
+
+    def _listed_through(self, fd: int, name: bytes, key: bytes) -> Entry:
+        try:
+            with self._root.file_in(fd, name) as inner:
+                return entry_of(key, os.fstat(inner))
+        except (OSError, Unsafe):  # it leads nowhere, out of the root, or in a circle
+            return Entry(key, 0, None, fault="not-a-file")
+
+
+def some_names(root: Root, parts: tuple[bytes, ...]) -> Iterator[tuple[int, bytes]]:
+    """Names below, from wherever they come first, each with a descriptor of its folder. What can't be read is passed over."""
+    todo, left = [parts], LOOKED_AT
+    while todo and left > 0:
+        inner = todo.pop()
+        try:
+            with root.folder(inner) as fd, os.scandir(fd) as found:
+                for each in itertools.islice(found, left):
+                    name = os.fsencode(each.name)
+                    left -= 1
+                    if each.is_dir(follow_symlinks=False):
+                        todo.append((*inner, name))
+                    yield fd, name
+        except (OSError, StoreError):  # the listing itself will say what is wrong
+            continue
+
+
+def _holds_itself(root: Root, parts: tuple[bytes, ...], fd: int) -> bool:
+    """Whether one of the folders above is this very one, reached again by a link."""
+    here = os.fstat(fd)
+    for i in range(len(parts)):
+        with root.folder(parts[:i]) as above:
+            found = os.fstat(above)
+            if (found.st_dev, found.st_ino) == (here.st_dev, here.st_ino):
+                return True
+    return False
+
+
+def names_in(fd: int, *, follow: bool) -> list[bytes]:
+    """In byte order; those of folders end in `/`, and sort so."""
+    with os.scandir(fd) as found:
+        texts = [e.name + "/" if e.is_dir(follow_symlinks=follow) else e.name for e in found]
+    return sorted("\0".join(texts).encode(_NAMES, "surrogateescape").split(b"\0")) if texts else []
+
+
+def _folders_in(names: Sequence[bytes]) -> list[int]:
+    """Where names of folders are: theirs alone have a slash."""
+    return [n for n, name in enumerate(names) if name[-1] == _SLASH] if b"/" in b"".join(names) else []
+
+
+def some_pages(found: Iterator[Sequence[Entry]]) -> list[Sequence[Entry]]:
+    """As many pages as make the way to a thread and back worth it; none at the end."""
+    pages, count, until = list[Sequence[Entry]](), 0, time.monotonic() + HOP_S
+    for page in found:
+        pages.append(page)
+        count += len(page)
+        if count >= HOP or time.monotonic() > until:
+            break
+    return pages
+
+
+def _paged(found: Generator[Sequence[Entry], None, None]) -> Generator[Sequence[Entry], None, None]:
+    """What comes in many small pieces in fewer; what comes in large ones as it is."""
+    held: list[Entry] = []
+    try:
+        for some in found:
+            if len(some) < ENOUGH:
+                held += some
+            if held and (len(some) >= ENOUGH or len(held) >= PAGE):
+                yield held
+                held = []
+            if len(some) >= ENOUGH:
+                yield some
+        if held:
+            yield held
+    finally:
+        found.close()
