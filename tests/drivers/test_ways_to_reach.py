@@ -10,7 +10,8 @@ import threading
 
 import pytest
 
-from pinecart.core.errors import Refused, SignInRefused
+from pinecart.core.errors import Busy, Refused, SignInRefused
+from pinecart.drivers.transport import Allowed, Headers, Transport
 from pinecart.service.stores.trying import try_store
 from pinecart.standins.bucket_server import Account, BucketServer
 from tests.contracts.store import names, put
@@ -146,6 +147,41 @@ async def test_the_try_tells_a_host_that_says_nothing(raw):
 
 async def test_the_try_tells_a_host_that_cuts_every_line(raw):
     assert await failing(spec(f"http://127.0.0.1:{raw(lambda c: c.close())}")) == [("answer", "store.cut")]
+
+
+@pytest.mark.parametrize("left", [b"", b"Content-Length: 0\r\n", b"Content-Length: 0\r\nETa"])
+async def test_an_answer_cut_within_its_headers_is_no_answer(raw, left):
+    """libcurl takes the headers that came for all there are: a write would be remembered without its ETag."""
+
+    def cut(connection):
+        while b"\r\n\r\n" not in connection.recv(1 << 16):
+            pass
+        connection.sendall(b"HTTP/1.1 200 OK\r\n" + left)
+        connection.shutdown(socket.SHUT_RDWR)
+
+    transport = Transport(f"http://127.0.0.1:{raw(cut)}", allowed=Allowed(("127.0.0.0/8",)))
+    for method in ("GET", "HEAD", "DELETE"):
+        with pytest.raises(Busy, match="within the headers"):
+            await transport.ask(method, "/x", {})
+        with pytest.raises(Busy, match="within the headers"):
+            async with transport.streamed(method, "/x", {}):
+                pass
+    await transport.close()
+
+
+async def test_a_write_whose_answer_tells_no_etag_is_looked_at(monkeypatch, abroad):
+    endpoint = abroad[1]
+    store, plain = opened(endpoint), Transport.ask
+
+    async def without(self, method, *rest, **more):
+        answer = await plain(self, method, *rest, **more)
+        kept = {k: v for k, v in answer.headers.items() if method != "PUT" or k != "etag"}
+        return answer._replace(headers=Headers(kept))
+
+    monkeypatch.setattr(Transport, "ask", without)
+    placed = await put(store, b"a", b"1")
+    assert placed.entry.etag and placed.entry.etag == (await store.stat(placed.entry.key)).entry.etag
+    await store.close()
 
 
 async def test_the_try_tells_packets_that_are_dropped():

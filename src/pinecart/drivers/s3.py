@@ -274,11 +274,15 @@ class S3Store:
             )
 
         answer, guarded = await self._conditionally(put, send)
-        entry = Entry(put.key, put.size, None, answer.headers.get("ETag", "").strip('"'))
+        entry = Entry(put.key, put.size, None, await self._etag(put.key, answer.headers.get("ETag", "")))
         if {"x-amz-checksum-crc64nvme", "content-md5"} & headers.keys():
             return Placed(entry, "server-verified", guarded, put.card.crc)
         await self._must_have_size(put)
         return Placed(entry, "size-only", guarded, put.card.crc)
+
+    async def _etag(self, key: bytes, told: str) -> str:
+        """Without the quotes; where an answer tells none, it is looked up: else the next run would take it for another object."""
+        return told.strip('"') or (await self.stat(key)).entry.etag
 
     def _kept(self, put: Put) -> dict[str, str]:
         """What is kept with an object: its own metadata, our card, its content type."""
@@ -397,7 +401,7 @@ class S3Store:
             put.uploads and starts < 2
         ):  # after a lost answer another one may be left: it stays journalled, to be cleared
             await put.uploads.over(put.key)
-        entry = Entry(put.key, put.size, None, text_of(answer.body, "ETag").strip('"'))
+        entry = Entry(put.key, put.size, None, await self._etag(put.key, text_of(answer.body, "ETag")))
         await self._must_have_size(put)
         return Placed(entry, "server-verified" if self._abilities.checksum else "size-only", guarded, crc)
 
@@ -479,7 +483,7 @@ class S3Store:
             lambda condition: self._ask("PUT", bucket, name, headers=headers | condition),
             guards=self._guards_copies,
         )
-        entry = Entry(put.key, put.size, None, text_of(answer.body, "ETag").strip('"'))
+        entry = Entry(put.key, put.size, None, await self._etag(put.key, text_of(answer.body, "ETag")))
         return Placed(entry, "server-copy", guarded)
 
     async def _copy_in_parts(self, put: Put, where: dict[str, str]) -> Placed:

@@ -296,16 +296,18 @@ class _Line:
         return socket.socket(address.family, address.socktype, address.protocol)
 
     def head(self) -> tuple[int, Headers]:
-        """Status and headers of the last answer that came (those before it only announced it)."""
+        """Status and headers of the last answer that came (those before it only announced it). Raises Busy for headers that
+        were cut: libcurl takes those for all there are.
+        """
         found, at = Headers(), -1
         for n, line in enumerate(self.lines):
             if line[:5] == b"HTTP/":
                 at = n
-        if at < 0:
-            return 0, found
-        text = b"".join(self.lines[at + 1 :]).decode("utf-8", "surrogateescape")
-        for told in text.split("\n"):
-            name, colon, value = told.partition(":")
+        told = self.lines[at:]
+        if at < 0 or not (b"\r\n" in told or b"\n" in told):
+            raise Busy("The line was cut within the headers of the answer. It is tried again.", code="store.cut")
+        for text in b"".join(told[1:]).decode("utf-8", "surrogateescape").split("\n"):
+            name, colon, value = text.partition(":")
             if colon:
                 found[name.lower()] = value.strip()
         return int(self.lines[at].split(b" ", 2)[1]), found
