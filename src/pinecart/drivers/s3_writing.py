@@ -1,0 +1,308 @@
+"""How an object comes to be in an S3-compatible store: in one request, in parts, or copied there by the store itself."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import contextlib
+import hashlib
+from collections.abc import Awaitable, Callable
+from datetime import datetime
+from urllib.parse import quote, urlencode
+
+from pinecart.core.checksum import crc_of
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken
+from pinecart.core.ports import Placed, Put, Reading, Store
+from pinecart.drivers.pieces import each_piece, piece_size
+from pinecart.drivers.s3_asking import Asking, Query
+from pinecart.drivers.s3_wire import (
+    completion,
+    encoded_path,
+    error_from,
+    parse_parts,
+    parse_uploads,
+    root_of,
+    text_of,
+)
+from pinecart.drivers.transport import Answer
+
+COPY_BYTES = 5 << 30  # what a store copies in one request, at most (S3 API, CopyObject)
+COPY_PART = 1 << 30
+
+
+class Writing(Asking):
+    """What writes. Every write has its condition where the store knows one, and is looked at just before where it doesn't."""
+
+    async def put(self, put: Put) -> Placed:
+        """One request; above HELD_BYTES in parts."""
+        if not isinstance(put.body, bytes):
+            return await self._put_in_parts(put, put.body)
+        bucket, name = self._split(put.key)
+        body = put.body
+        headers = self._kept(put) | {"content-length": str(put.size)}
+        if self._abilities.checksum == "crc64nvme":
+            headers |= {"x-amz-checksum-crc64nvme": put.card.crc}
+        elif self._abilities.checksum == "md5":
+            headers |= {"content-md5": md5_of(body)}
+
+        async def send(condition: dict[str, str]) -> Answer:
+            return await self._ask(
+                "PUT", bucket, name, headers=headers | condition, body=body, payload=self._hash(body)
+            )
+
+        answer, guarded = await self._conditionally(put, send)
+        entry = Entry(put.key, put.size, None, await self._etag(put.key, answer.headers.get("ETag", "")))
+        if {"x-amz-checksum-crc64nvme", "content-md5"} & headers.keys():
+            return Placed(entry, "server-verified", guarded, put.card.crc)
+        await self._must_have_size(put)
+        return Placed(entry, "size-only", guarded, put.card.crc)
+
+    async def _etag(self, key: bytes, told: str) -> str:
+        """Without the quotes; where an answer tells none, it is looked up: else the next run would take it for another object."""
+        return told.strip('"') or (await self.stat(key)).entry.etag
+
+    def _kept(self, put: Put) -> dict[str, str]:
+        """What is kept with an object: its own metadata, our card, its content type."""
+        kept = {f"x-amz-meta-{k}": v for k, v in put.metadata.items()} | {"x-amz-meta-pinecart": put.card.text()}
+        if put.extra.tags:
+            kept["x-amz-tagging"] = urlencode(sorted(put.extra.tags.items()), quote_via=quote)
+        if put.extra.storage_class:
+            kept["x-amz-storage-class"] = put.extra.storage_class
+        return kept | ({"content-type": put.content_type} if put.content_type else {})
+
+    async def _conditionally(
+        self, put: Put, send: Callable[[dict[str, str]], Awaitable[Answer]], *, guards: bool = True
+    ) -> tuple[Answer, bool]:
+        """Send a write with the condition it has; where the store knows none, look just before. Whether it was guarded."""
+        guarded = put.if_absent and self._abilities.create_only and guards
+        if put.expected is not None:
+            now = (await self.stat(put.key)).entry
+            if now.etag != put.expected.etag:
+                raise Taken(f"{self._named(put.key)} is not as it was when this was planned. The next run looks again.")
+        elif put.if_absent and not guarded:
+            await self._must_be_absent(put.key)
+        answer = await send({"if-none-match": "*"} if guarded else {})
+        if answer.status == 501 and guarded:
+            self._abilities = self._abilities._replace(create_only=False)
+            return await self._conditionally(put, send)
+        if answer.status != 200 or _is_error(answer.body):
+            raise error_from(answer.status, answer.headers, answer.body, what=f"Writing {self._named(put.key)}")
+        return answer, guarded
+
+    async def _put_in_parts(self, put: Put, source: Reading) -> Placed:
+        """Parts of the source, several at once; the source is verified before they become one object."""
+        bucket, name = self._split(put.key)
+
+        async def carry(upload: str, number: int, start: int, size: int) -> tuple[str, str]:
+            chunk = await source.piece(start, size)
+            headers = {"content-length": str(size)}
+            crc = crc_of(chunk)
+            if self._abilities.checksum == "crc64nvme":
+                headers["x-amz-checksum-crc64nvme"] = crc
+            elif self._abilities.checksum == "md5":
+                headers["content-md5"] = md5_of(chunk)
+            query: Query = [("partNumber", str(number)), ("uploadId", upload)]
+            answer = await self._safely(
+                lambda: self._good(
+                    "PUT", bucket, name, query=query, headers=headers, body=chunk, payload=self._hash(chunk),
+                    what=f"Writing part {number} of {self._named(put.key)}",
+                )
+            )  # fmt: skip
+            return answer.headers.get("ETag", ""), crc
+
+        return await self._in_parts(put, piece_size(put.size), carry, source.verify)
+
+    async def _in_parts(
+        self, put: Put, step: int, carry: Callable[[str, int, int, int], Awaitable[tuple[str, str]]],
+        verify: Callable[[], Awaitable[None]],
+    ) -> Placed:  # fmt: skip
+        """carry(upload, part number, start, size) → (ETag, CRC). What fails is aborted, so that no parts are left."""
+        bucket, name = self._split(put.key)
+        upload, there = await self._taken_up(put, step)
+        whole = {"x-amz-checksum-algorithm": "CRC64NVME", "x-amz-checksum-type": "FULL_OBJECT"}
+        knows = self._abilities.checksum == "crc64nvme"
+        starts = 0
+
+        async def start() -> Answer:
+            nonlocal starts
+            starts += 1
+            return await self._good(
+                "POST", bucket, name, query=[("uploads", "")], headers=self._kept(put) | (whole if knows else {}),
+                what=f"Starting parts of {self._named(put.key)}",
+            )  # fmt: skip
+
+        if not upload:
+            started = await self._safely(start)
+            upload = text_of(started.body, "UploadId")
+            if put.uploads:
+                await put.uploads.named(put.key, upload)
+        etags: dict[int, str] = {}
+        completing = False
+
+        async def one(number: int, start: int, size: int) -> str:
+            if (number + 1, size) in there and not isinstance(put.body, bytes):
+                piece = await put.body.piece(start, size)  # read again, not sent again: the part must be just this
+                if hashlib.md5(piece, usedforsecurity=False).hexdigest() == there[number + 1, size]:
+                    etags[number + 1] = f'"{there[number + 1, size]}"'
+                    return crc_of(piece)
+            etags[number + 1], crc = await carry(upload, number + 1, start, size)
+            return crc
+
+        try:
+            crc = await each_piece(put.size, step, one)
+            await verify()
+            body = completion([etags[n] for n in sorted(etags)])
+            sums = {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"} if knows and crc else {}
+
+            async def complete(condition: dict[str, str]) -> Answer:
+                headers = sums | condition | {"content-length": str(len(body))}
+                query: Query = [("uploadId", upload)]
+                return await self._ask(
+                    "POST", bucket, name, query=query, headers=headers, body=body, payload=self._hash(body)
+                )
+
+            completing = True
+            answer, guarded = await self._conditionally(put, complete)
+        except BaseException as exc:
+            # After a lost answer it may have become an object, which is looked at first; what is journalled goes on later.
+            busy = isinstance(exc, Busy) and (completing or put.uploads is not None)
+            if not busy and not (put.uploads and isinstance(exc, asyncio.CancelledError)):
+                await self._abort(bucket, name, upload)
+                if put.uploads:
+                    await put.uploads.over(put.key)
+            raise
+        if (
+            put.uploads and starts < 2
+        ):  # after a lost answer another one may be left: it stays journalled, to be cleared
+            await put.uploads.over(put.key)
+        entry = Entry(put.key, put.size, None, await self._etag(put.key, text_of(answer.body, "ETag")))
+        await self._must_have_size(put)
+        return Placed(entry, "server-verified" if self._abilities.checksum else "size-only", guarded, crc)
+
+    async def _taken_up(self, put: Put, step: int) -> tuple[str, dict[tuple[int, int], str]]:
+        """An upload of this very source that was begun before, and its parts: (number, size) → MD5."""
+        if put.uploads is None:
+            return "", {}
+        date = self._transport.last_date or self._now()
+        upload = await put.uploads.begun(put.key, f"{put.card.decision_id}/{put.size}/{step}", date.isoformat())
+        if not upload:
+            return "", {}
+        bucket, name = self._split(put.key)
+        there: dict[tuple[int, int], str] = {}
+        query: Query = [("uploadId", upload)]
+        while True:
+            answer = await self._safely(lambda query=query: self._ask("GET", bucket, name, query=query))  # type: ignore[misc]
+            if answer.status != 200:
+                return "", {}  # it is gone: another one is started
+            parts, following = parse_parts(answer.body)
+            there |= parts
+            if not following:
+                return upload, there
+            query = [("part-number-marker", following), ("uploadId", upload)]
+
+    async def clear_uploads(self, key: bytes, since: str) -> int:
+        bucket, name = self._split(key)
+        what = f"Looking for unfinished uploads of {self._named(key)}"
+        answer = await self._safely(
+            lambda: self._good("GET", bucket, query=[("uploads", ""), ("prefix", name)], what=what)
+        )
+        ours = [u for u, k, at in parse_uploads(answer.body) if k == name and at >= datetime.fromisoformat(since)]
+        for upload in ours:
+            await self._abort(bucket, name, upload)
+        return len(ours)
+
+    async def _abort(self, bucket: str, name: bytes, upload: str) -> None:
+        with contextlib.suppress(StoreError):
+            await self._ask("DELETE", bucket, name, query=[("uploadId", upload)])
+
+    def copies_from(self, source: Store) -> bool:
+        """One endpoint, and one key for both sides."""
+        return isinstance(source, Writing) and source._system == self._system
+
+    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = "") -> Placed | None:
+        """The store copies by itself; in parts what is above 5 GiB or was made of parts."""
+        if not isinstance(source, Writing) or not self.copies_from(source):
+            return None
+        from_bucket, from_name = source._split(source_key)
+        where = {
+            "x-amz-copy-source": encoded_path(from_bucket, from_name) + (f"?versionId={version}" if version else ""),
+            "x-amz-copy-source-if-match": f'"{entry.etag}"',
+        }
+        try:
+            # An object of parts is copied in parts: some stores list another ETag for its whole copy than they answer.
+            if put.size > COPY_BYTES or "-" in entry.etag:
+                placed = await self._copy_in_parts(put, where)
+            else:
+                placed = await self._copy_whole(put, where)
+        except Taken as exc:
+            if (await source.stat(source_key, version)).entry.etag != entry.etag:
+                raise Changed(f"{source._named(source_key)} changed before it was copied.") from exc
+            if put.if_absent and await self._is_absent(put.key):
+                self._guards_copies = False  # some stores hold the condition against the source of a copy
+                return await self.copy(put, source, source_key, entry, version)
+            raise
+        except Refused:  # this key may not, or this store does not know how: the bytes go through us
+            return None
+        stat = await self.stat(put.key)
+        if stat.entry.size != put.size or (stat.crc and put.card.crc and stat.crc != put.card.crc):
+            raise Corrupt(f"{self._named(put.key)}: the store's own copy is not the same as its source.")
+        return placed._replace(crc=stat.crc or put.card.crc)
+
+    async def _copy_whole(self, put: Put, where: dict[str, str]) -> Placed:
+        bucket, name = self._split(put.key)
+        headers = self._kept(put) | where | {"x-amz-metadata-directive": "REPLACE", "content-length": "0"}
+        headers |= {"x-amz-tagging-directive": "REPLACE"} if put.extra.tags else {}
+        answer, guarded = await self._conditionally(
+            put,
+            lambda condition: self._ask("PUT", bucket, name, headers=headers | condition),
+            guards=self._guards_copies,
+        )
+        entry = Entry(put.key, put.size, None, await self._etag(put.key, text_of(answer.body, "ETag")))
+        return Placed(entry, "server-copy", guarded)
+
+    async def _copy_in_parts(self, put: Put, where: dict[str, str]) -> Placed:
+        bucket, name = self._split(put.key)
+
+        async def carry(upload: str, number: int, start: int, size: int) -> tuple[str, str]:
+            headers = where | {"x-amz-copy-source-range": f"bytes={start}-{start + size - 1}", "content-length": "0"}
+            query: Query = [("partNumber", str(number)), ("uploadId", upload)]
+            what = f"Copying part {number} of {self._named(put.key)}"
+            answer = await self._safely(
+                lambda: self._good("PUT", bucket, name, query=query, headers=headers, what=what)
+            )
+            if _is_error(answer.body):
+                raise error_from(answer.status, answer.headers, answer.body, what=what)
+            return text_of(answer.body, "ETag"), ""
+
+        async def nothing() -> None:
+            """Every part was copied under If-Match of one ETag."""
+
+        placed = await self._in_parts(put, max(piece_size(put.size), COPY_PART), carry, nothing)
+        return placed._replace(proof="server-copy")
+
+    async def _must_have_size(self, put: Put) -> None:
+        found = (await self.stat(put.key)).entry
+        if found.size != put.size:
+            raise Corrupt(f"{self._named(put.key)}: {put.size} bytes were sent, {found.size} are there.")
+
+    async def _is_absent(self, key: bytes) -> bool:
+        try:
+            await self.stat(key)
+        except Missing:
+            return True
+        return False
+
+    async def _must_be_absent(self, key: bytes) -> None:
+        if await self._is_absent(key):
+            return
+        raise Taken(f"{self._named(key)} appeared there meanwhile. The next run looks again.")
+
+
+def _is_error(body: bytes) -> bool:
+    """An error inside a 200 answer is told by its root element, never by a word somewhere in it."""
+    return body.lstrip()[:200].startswith((b"<?xml", b"<Error")) and root_of(body) == "Error"
+
+
+def md5_of(body: bytes) -> str:
+    return base64.b64encode(hashlib.md5(body, usedforsecurity=False).digest()).decode()
