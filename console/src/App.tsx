@@ -48,10 +48,10 @@ function House({ name }: { name: string }) {
     <Layout style={{ minHeight: '100vh' }}>
       <a href="#page" className="skip" style={{ position: 'absolute', left: -9999 }} onFocus={(e) => { e.currentTarget.style.left = '8px' }}
         onBlur={(e) => { e.currentTarget.style.left = '-9999px' }}>To the page</a>
-      <Layout.Header style={{ background: token.colorBgContainer, borderBottom: `1px solid ${token.colorBorderSecondary}`, padding: wide ? '0 24px' : '0 8px', height: 52, lineHeight: '50px' }}>
-        <Flex align="center" gap={wide ? 24 : 4}>
-          {wide && <Link to="/" style={{ color: token.colorPrimary, fontWeight: 600, fontSize: 17, whiteSpace: 'nowrap' }}>Pine Cart</Link>}
-          <Menu mode="horizontal" disabledOverflow selectedKeys={[here]} style={{ flex: 1, borderBottom: 0, background: 'transparent', lineHeight: '50px' }}
+      <Layout.Header style={{ background: token.colorBgContainer, borderBottom: `1px solid ${token.colorBorderSecondary}`, padding: wide ? '0 24px' : '0 8px', height: wide ? 52 : 'auto', lineHeight: wide ? '50px' : '44px' }}>
+        <Flex align="center" justify="space-between" gap={wide ? 24 : 0} wrap={!wide}>
+          <Link to="/" style={{ color: token.colorPrimary, fontWeight: 600, fontSize: 17, whiteSpace: 'nowrap', paddingInline: wide ? 0 : 6 }}>Pine Cart</Link>
+          <Menu mode="horizontal" disabledOverflow selectedKeys={[here]} style={{ flex: wide ? 1 : '1 0 100%', order: wide ? 0 : 1, borderBottom: 0, background: 'transparent', lineHeight: 'inherit' }}
             items={PAGES.map(([to, label]) => ({ key: to, label: <Link to={to}>{label}</Link>, style: wide ? {} : { paddingInline: 6 } }))} />
           <Flex align="center" gap={8}>
             {wide && <Typography.Text type="secondary">{name} · times in UTC</Typography.Text>}
