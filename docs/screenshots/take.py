@@ -67,6 +67,7 @@ def main(url: str, password: str) -> None:
     with sync_playwright() as play:
         browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         terminal = browser.new_page(viewport={"width": 1280, "height": 800})
+        pinecart("demo arrive")
         for name, commands in COMMANDS.items():
             draw(terminal, name, commands)
         last = (

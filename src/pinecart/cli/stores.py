@@ -178,13 +178,11 @@ def store_show(cart: Cart, name: str) -> None:
         shown = {k: v for k, v in found.items() if k not in ("tried", "tried_at", "address", "jobs", "secret_since")}
         key = f"given {age(found['secret_since'])}" if found["secret_since"] else "none"
         key += " ◆ over a year: give a new one" if older_than(found["secret_since"], days=365) else ""
-        for label, value in {
-            **shown,
-            "key": key,
-            "last try": _tried(found),
-            "jobs": ", ".join(found["jobs"]) or "none",
-        }.items():
-            click.echo(f"{label:<9} {value}")
+        more = {"key": key, "last try": _tried(found), "jobs": ", ".join(found["jobs"]) or "none"}
+        told = {label.replace("_", " "): value for label, value in (shown | more).items()}
+        width = max(map(len, told))
+        for label, value in told.items():
+            click.echo(f"{label:<{width}}  {value}")
 
     cart.show(found, plain)
 

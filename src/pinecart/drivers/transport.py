@@ -27,6 +27,7 @@ from pinecart.core.errors import Busy, Refused, StoreError, Unreachable
 
 HELD_AHEAD = 4 << 20  # bytes of a streamed answer that wait for their reader; then the line pauses
 BUFFER = 512 << 10
+SMALL_BUFFER = 16 << 10  # for what is sent, where that is little: libcurl clears all of it for each request
 MOST_ANSWER = 64 << 20  # bytes of an answer that is taken whole
 MOST_LINES = 128
 SILENT = "content-type", "expect", "accept"  # what libcurl would add by itself
@@ -178,11 +179,12 @@ class Transport:
         easy = line.easy
         easy.setopt(pycurl.URL, f"{self._scheme}://{headers.get('host', self.host)}{target}")
         easy.setopt(pycurl.HTTPHEADER, _written(headers))
-        if line.kind != (kind := (method, bool(body))):
+        if line.kind != (kind := (method, bool(body), len(body or b"") > SMALL_BUFFER)):
             # libcurl repeats on a line that was cut while idle: never a POST
             easy.setopt(pycurl.FRESH_CONNECT, method == "POST")
             easy.setopt(pycurl.NOBODY if method == "HEAD" else pycurl.UPLOAD if body else pycurl.HTTPGET, 1)
             easy.setopt(pycurl.CUSTOMREQUEST, method)
+            easy.setopt(pycurl.UPLOAD_BUFFERSIZE, BUFFER if kind[2] else SMALL_BUFFER)
             line.kind = kind
         if body:
             easy.setopt(pycurl.INFILESIZE_LARGE, len(body))
@@ -195,7 +197,7 @@ class Transport:
             (pycurl.NOSIGNAL, 1), (pycurl.PATH_AS_IS, 1), (pycurl.HTTP_VERSION, pycurl.CURL_HTTP_VERSION_1_1),
             (pycurl.USERAGENT, "pinecart"), (pycurl.CONNECTTIMEOUT_MS, int(self._connect_s * 1000)),
             (pycurl.LOW_SPEED_LIMIT, 1), (pycurl.LOW_SPEED_TIME, max(int(self._silence_s), 1)),
-            (pycurl.BUFFERSIZE, BUFFER), (pycurl.UPLOAD_BUFFERSIZE, BUFFER), (pycurl.TCP_NODELAY, 1), (pycurl.NETRC, 0),
+            (pycurl.BUFFERSIZE, BUFFER), (pycurl.TCP_NODELAY, 1), (pycurl.NETRC, 0),
             (pycurl.PROXY, self._proxy), (pycurl.NOPROXY, ""), (pycurl.OPENSOCKETFUNCTION, line.open_socket),
             (pycurl.HEADERFUNCTION, line.lines.append), (pycurl.WRITEFUNCTION, line.take), (pycurl.DNS_CACHE_TIMEOUT, 60),
             (pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS), (pycurl.HTTP_CONTENT_DECODING, 0),
@@ -279,7 +281,11 @@ class _Line:
         self.allowed = Allowed()
         self.refused: StoreError | None = None
         self.done: asyncio.Future[None] | None = None
-        self.kind: tuple[str, bool] = ("", False)  # method, and whether it has a body: as the handle was last set
+        self.kind: tuple[str, bool, bool] = (
+            "",
+            False,
+            False,
+        )  # method, has a body, a large one: as the handle was last set
         self.body: _Body | _Stream = _Body(0, None)
 
     def take(self, chunk: bytes) -> int | None:
