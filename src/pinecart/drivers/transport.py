@@ -272,6 +272,9 @@ class _Body:
         return b"".join(self._found) if self._room is None else cast("bytes", self._room[: self._held])
 
 
+_NOTHING = _Body(0, None)  # what an idle line may still bring
+
+
 class _Line:
     """One libcurl handle and what has come over it."""
 
@@ -286,7 +289,7 @@ class _Line:
             False,
             False,
         )  # method, has a body, a large one: as the handle was last set
-        self.body: _Body | _Stream = _Body(0, None)
+        self.body: _Body | _Stream = _NOTHING
 
     def take(self, chunk: bytes) -> int | None:
         return self.body.take(chunk)
@@ -404,7 +407,7 @@ class _Lines:
             if fine and len(self._free) < MOST_LINES:
                 if isinstance(line.body, _Stream):
                     line.easy.setopt(pycurl.HEADERFUNCTION, line.lines.append)
-                line.body = _Body(0, None)
+                line.body = _NOTHING
                 self._free.append(line)
             else:
                 line.easy.close()

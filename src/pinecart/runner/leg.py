@@ -67,12 +67,12 @@ class LegRun:
 
     def __init__(self, job: Job, ledger: Ledger, recorder: Recorder, progress: Progress) -> None:
         self._job, self._ledger = job, ledger
-        self.book = self._book = Book(job, recorder, progress)
+        self.book = Book(job, recorder, progress)
         self._carrier = Carrier(
             job.run, job.leg, job.source, job.target, job.retry, job.keep, job.uploads, job.pacer,
             through_us=job.through_us,
         )  # fmt: skip
-        self._taking = Taking(job, ledger, self._book, self._carrier)
+        self._taking = Taking(job, ledger, self.book, self._carrier)
         self.far_seen = (0, 0)
         self._unlike = 0  # far objects that are not as remembered, and were left so
         self._looking = 0
@@ -86,7 +86,7 @@ class LegRun:
     async def go(self) -> None:
         """Raises StoreError or Incomplete when the leg as a whole can't be worked on."""
         job = self._job
-        self._book.phase(Phase.CONNECTING)
+        self.book.phase(Phase.CONNECTING)
         await job.source.store.check_place(job.source.prefix)
         await job.target.store.check_place(job.target.prefix)
         if not job.one:
@@ -103,27 +103,27 @@ class LegRun:
         else:
             message = f"Both sides were listed {MOST_PLANS} times, and each time the work before the removals took over ten minutes. Mend the problems listed, and start it again."
             raise Incomplete(message, code="plan.always-old")
-        if self._book.dropped and not job.only_plan:
-            await self._ledger.drop(job.leg, self._book.dropped)
-        await self._book.flush()
+        if self.book.dropped and not job.only_plan:
+            await self._ledger.drop(job.leg, self.book.dropped)
+        await self.book.flush()
 
     async def _once(self) -> bool:
         """Plan, and act in the safe order. False: the plan has grown too old to remove more by it."""
         job, width = self._job, Width(self._job.most_at_once)
-        self._book.phase(Phase.LISTING)
+        self.book.phase(Phase.LISTING)
         with (
             tempfile.TemporaryFile("w+", dir=job.scratch) as spill,
             tempfile.TemporaryFile("w+", dir=job.scratch) as clears,
         ):
             async with Pool(width) as pool:
                 acting = Acting(
-                    job, self._ledger, self._book, self._carrier, self._taking.at_target, width=width, clears=clears
+                    job, self._ledger, self.book, self._carrier, self._taking.at_target, width=width, clears=clears
                 )
                 await self._plan(acting, pool, spill)
                 self._planned, planned_at = True, time.monotonic()
                 self._tell_if_complete()
                 await acting.all_done(pool)
-                listed = self._book.progress.listed
+                listed = self.book.progress.listed
                 job.log("planned", f"Listing complete: {listed} names.", listed=listed)
                 held = set() if job.stopping() else await self._guard(spill)
                 if job.only_plan:
@@ -147,7 +147,7 @@ class LegRun:
         return True
 
     def _start_over(self) -> None:
-        self._book.start_over()
+        self.book.start_over()
         self.held, self._planned, self.counts = [], False, Counts(0, 0, 0)
         self._unlike, self._unreadable = 0, b""
 
@@ -169,10 +169,10 @@ class LegRun:
             objects = size = 0
             for item in spilled(spill, None):
                 if class_of(item.verdict) is hold.what:
-                    record = self._book.record(item, done=False)
+                    record = self.book.record(item, done=False)
                     objects, size = objects + 1, size + record.size
                     if not self._job.only_plan:
-                        await self._book.add(record)
+                        await self.book.add(record)
             self.held.append(HeldList(self._job.leg, hold.what.value, hold.guard, hold.message, objects, size, digest))
             self._job.log("held", hold.message, guard=hold.guard, digest=digest)
         return held
@@ -181,8 +181,8 @@ class LegRun:
         """The source's listing has a hole: nothing may be removed by it, and each file says why."""
         message = f"Not removed: the folder {show(self._unreadable)} of the source can't be entered, so nobody knows what is gone. Grant the service's account the right."
         for item in spilled(spill, Decision.REMOVE):
-            self._book.progress.problems += 1
-            await self._book.add(self._book.record(item, done=False, error="source-unreadable", message=message))
+            self.book.progress.problems += 1
+            await self.book.add(self.book.record(item, done=False, error="source-unreadable", message=message))
 
     async def _settle_what_was_meant(self) -> None:
         """After an interruption: what was journalled and has happened is recorded; the rest is planned again."""
@@ -198,9 +198,9 @@ class LegRun:
                 clear = aside.side == "source"
                 decision, reason = (Decision.CLEAR, Reason.PROVEN) if clear else (Decision.REMOVE, Reason.GONE)
                 record = Record(aside.leg, aside.key, decision.value, reason.value, aside.size, guarded=False)
-                await self._book.add(record._replace(kept=fingerprint(kept)))
-                self._book.acted += 1
-        await self._book.flush()
+                await self.book.add(record._replace(kept=fingerprint(kept)))
+                self.book.acted += 1
+        await self.book.flush()
 
     # --- planning ------------------------------------------------------------------------------------------------
 
@@ -225,12 +225,12 @@ class LegRun:
                 if job.stopping():
                     return
                 if (why_not := self._see(found, seen, now_ns)) is not None:
-                    self._book.count(Item(*found, left_out(why_not)))
+                    self.book.count(Item(*found, left_out(why_not)))
                 elif not _is_no_object(found):
                     await self._decide(found, acting, pool, spill)
             if job.stopping():
                 return
-            self._book.all_same(same, same_bytes)
+            self.book.all_same(same, same_bytes)
             seen.all_three(same, same_bytes)
         self.far_seen = (seen.far, seen.far_bytes)
         self._note(rows=seen.rows, source=seen.sources, far=seen.far, asked=asked)
@@ -243,7 +243,7 @@ class LegRun:
         if there is not None:
             seen.far, seen.far_bytes = seen.far + (not there.is_folder), seen.far_bytes + there.size
         if entry is not None:
-            self._book.progress.listed += 1
+            self.book.progress.listed += 1
             seen.sources += 1
             if entry.fault and (entry.fault == "unreadable" or key.endswith(b"/")):
                 self._unreadable = key
@@ -318,7 +318,7 @@ class LegRun:
             raise
         except StoreError as exc:
             refused = Verdict(Decision.REFUSE, Reason.UNPROVEN, problem=True)
-            await self._book.failed(Item(*found, refused), exc, 0.0)
+            await self.book.failed(Item(*found, refused), exc, 0.0)
         else:
             await self._route(item, acting, pool, spill)
         finally:
@@ -326,7 +326,7 @@ class LegRun:
             self._tell_if_complete()
 
     def _tell_if_complete(self) -> None:
-        self._book.progress.listing_complete = self._planned and self._looking == 0
+        self.book.progress.listing_complete = self._planned and self._looking == 0
 
     async def _looked(self, key: bytes, entry: Entry | None, far: Entry | None, row: Row | None) -> Item:
         """Answer core's questions until it gives its verdict."""
@@ -372,8 +372,8 @@ class LegRun:
         if decision is Decision.CLEAR and reason is Reason.RECOGNISED:
             await self._recognised(item)
         if decision in ACTS:
-            self._book.progress.planned_objects += 1
-            self._book.progress.planned_bytes += item.entry.size if item.entry and decision is not Decision.CLEAR else 0
+            self.book.progress.planned_objects += 1
+            self.book.progress.planned_bytes += item.entry.size if item.entry and decision is not Decision.CLEAR else 0
             c = self.counts
             if decision is Decision.REMOVE and not (item.far and item.far.etag == "folder"):
                 self._note(removals=c.removals + 1, foreign=c.foreign + (reason is Reason.FOREIGN))
@@ -382,7 +382,7 @@ class LegRun:
             elif class_of(item.verdict) is Held.MISSING:
                 self._note(missing=c.missing + 1)
             if self._job.only_plan:
-                await self._book.add(self._book.record(item, done=False))
+                await self.book.add(self.book.record(item, done=False))
                 if decision is not Decision.COPY or reason is not Reason.NEW:
                     spill_to(spill, item)  # so that a preview can say what would be held
             elif decision is Decision.COPY and reason is Reason.NEW and not of_folder(item):
@@ -390,17 +390,17 @@ class LegRun:
             else:
                 spill_to(spill, item)
         elif problem:
-            self._book.progress.problems += 1
+            self.book.progress.problems += 1
             self._unlike += reason in (Reason.CHANGED_THERE, Reason.BOTH_CHANGED)
-            await self._book.add(self._book.record(item, error=reason.value, message=PROBLEM_WORDS[reason]))
+            await self.book.add(self.book.record(item, error=reason.value, message=PROBLEM_WORDS[reason]))
         elif reason is Reason.RECOGNISED:
             await self._recognised(item)
         elif reason is Reason.SAME:
             await self._same(item)
         elif reason is Reason.ROW_DROPPED:
-            self._book.dropped.append(item.key)
+            self.book.dropped.append(item.key)
         else:
-            self._book.count(item)
+            self.book.count(item)
 
     async def _same(self, item: Item) -> None:
         """Unchanged: only counted; and not even that if this very run placed it before it was interrupted."""
@@ -409,10 +409,10 @@ class LegRun:
             assert far is not None
             self._job.log("looked", f"{show(item.key)}: same content as remembered.", key=show(item.key))
             row = row._replace(source=fingerprint(entry), racy=False)
-            await self._book.add(self._book.record(item, row=row))
+            await self.book.add(self.book.record(item, row=row))
         if row is None or row.run != self._job.run:
-            self._book.progress.same += 1
-            self._book.count(item)
+            self.book.progress.same += 1
+            self.book.count(item)
 
     async def _recognised(self, item: Item) -> None:
         """Already there. If it is this run's own write, made before it was interrupted, it counts as the copy it was."""
@@ -421,10 +421,10 @@ class LegRun:
         own = await self._own_write(item)
         if own:
             kept = await self._kept_before(item.key)
-            await self._book.add(self._book.record(own, row=row, proof="server-verified", crc=item.crc, kept=kept))
-            self._book.acted += 1
+            await self.book.add(self.book.record(own, row=row, proof="server-verified", crc=item.crc, kept=kept))
+            self.book.acted += 1
         elif item.verdict.decision is Decision.LEAVE:
-            await self._book.add(self._book.record(item, row=row, crc=item.crc))
+            await self.book.add(self.book.record(item, row=row, crc=item.crc))
 
     async def _kept_before(self, key: bytes) -> str:
         """The fingerprint of what was set aside of it before the interruption; empty: nothing was."""
@@ -454,11 +454,11 @@ class LegRun:
 
         Where nothing was done, the plan's own listing has just said it.
         """
-        if not self._book.acted:
+        if not self.book.acted:
             objects, size = self.far_seen
-            return {"objects": objects, "bytes": size, "differences": self._unlike + self._book.not_done.total()}
+            return {"objects": objects, "bytes": size, "differences": self._unlike + self.book.not_done.total()}
         job, objects, size, differences = self._job, 0, 0, 0
-        self._book.phase(Phase.CHECKING)
+        self.book.phase(Phase.CHECKING)
         far = far_entries(job.target, job.one, self._cuts)
         async for some in matched(nothing(), far, self._rows(), self._names):
             if (
@@ -474,7 +474,7 @@ class LegRun:
                 if row is not None and (there is None or likeness(there, row.there) is Likeness.DIFFERENT):
                     differences += 1
             await asyncio.sleep(0)
-        return {"objects": objects, "bytes": size, "differences": differences + self._book.not_done[False]}
+        return {"objects": objects, "bytes": size, "differences": differences + self.book.not_done[False]}
 
 
 def _is_no_object(found: Found) -> bool:
