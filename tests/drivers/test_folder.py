@@ -254,3 +254,16 @@ async def test_without_reading_back_the_size_is_all_the_proof(large_copy, tmp_pa
     os.unlink(tmp_path / "larkfell/copy")
     with pytest.raises(Corrupt):
         await large_copy(store)
+
+
+async def test_only_a_disk_that_is_mostly_slow_is_read_by_threads(tmp_path, monkeypatch):
+    (tmp_path / "a").write_bytes(b"song")
+    store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)})
+
+    def read(slow):
+        monkeypatch.setattr("pinecart.drivers.folder.SLOW_S", -1 if slow else 100)
+        return store._at_once(b"a") is not None
+
+    assert all(read(slow=n % 10 == 0) for n in range(500)), "a slow moment is no slow disk"
+    assert not all(read(slow=True) for _ in range(40)), "the event loop waits for a slow disk"
+    await store.close()
