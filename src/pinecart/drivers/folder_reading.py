@@ -65,8 +65,8 @@ class File:
             raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
 
 
-class Held:
-    """A small file that was read whole, and was the same before and after."""
+class _Whole:
+    """What was read whole when it was opened."""
 
     def __init__(self, root: Root, key: bytes, entry: Entry, body: bytes) -> None:
         self._root, self._key, self.entry, self._body = root, key, entry, body
@@ -81,6 +81,10 @@ class Held:
 
     async def chunks(self) -> AsyncIterator[bytes]:
         yield self._body
+
+
+class Held(_Whole):
+    """A small file that was the same before and after it was read."""
 
     async def besides(self, keep: Keep) -> Extra:
         if not (keep.permissions or keep.attributes):
@@ -97,27 +101,13 @@ class Held:
             raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
 
 
-class Link:
+class Link(_Whole):
     """A link opened as what it is: its bytes are its text."""
-
-    def __init__(self, root: Root, key: bytes, entry: Entry, text: bytes) -> None:
-        self._root, self._key, self.entry, self._text = root, key, entry, text
-        self.card: Card | None = None
-        self.content_type, self.metadata = "", dict[str, str]()
-
-    async def whole(self) -> bytes:
-        return self._text
-
-    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
-        return self._text[start : start + size]
-
-    async def chunks(self) -> AsyncIterator[bytes]:
-        yield self._text
 
     async def besides(self, keep: Keep) -> Extra:
         return Extra(link=True)
 
     async def verify(self) -> None:
         now = await self._root.do(lambda: self._root.link(self._key))
-        if now is None or now[1] != self._text:
+        if now is None or now[1] != self._body:
             raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
