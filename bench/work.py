@@ -21,6 +21,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import aiohttp
+from yarl import URL
+
 from pinecart.core.entries import Entry, Row, fingerprint
 from pinecart.drivers.memory import Held, MemoryStore
 
@@ -338,8 +341,6 @@ def signed(method: str, host: str, path: str, size: int | None, payload: str, qu
 
 
 async def looped(work: Callable[[Any, Any], Any], todo: list[Any], width: int = 16) -> None:
-    import aiohttp
-
     items = iter(todo)
     async with aiohttp.ClientSession(read_bufsize=1 << 20) as session:
 
@@ -359,8 +360,6 @@ async def make_bucket(endpoint: str) -> None:
 
 
 async def puts(endpoint: str, path: Path) -> None:
-    from yarl import URL
-
     host = URL(endpoint).authority
 
     async def put(session: Any, file: Path) -> None:
@@ -371,14 +370,13 @@ async def puts(endpoint: str, path: Path) -> None:
         ) as answer:
             assert answer.status == 200, await answer.text()
 
-    await make_bucket(endpoint)
     await looped(put, sorted(path.iterdir()))
 
 
 async def fill(endpoint: str, path: Path) -> None:
     """The same objects, put there before anything is measured."""
+    await make_bucket(endpoint)
     if any(f.stat().st_size > PART for f in path.iterdir()):
-        await make_bucket(endpoint)
         await parts(endpoint, path)
     else:
         await puts(endpoint, path)
@@ -387,8 +385,6 @@ async def fill(endpoint: str, path: Path) -> None:
 async def parts(endpoint: str, path: Path) -> None:
     """Large files in parts, without any checksum of ours: four at once, the payload signed as over any plain line."""
     import re
-
-    from yarl import URL
 
     host = URL(endpoint).authority
     for file in path.iterdir():
@@ -426,6 +422,7 @@ async def parts(endpoint: str, path: Path) -> None:
 
 
 def bare_put(endpoint: str, path: Path) -> float:
+    asyncio.run(make_bucket(endpoint))
     began = cpu()
     asyncio.run(puts(endpoint, path))
     return cpu() - began
@@ -440,8 +437,6 @@ def bare_put_large(endpoint: str, path: Path) -> float:
 
 def bare_get(endpoint: str, path: Path) -> float:
     """Small ones whole, large ones in ranges, written and flushed."""
-    from yarl import URL
-
     host, empty = URL(endpoint).authority, hashlib.sha256(b"").hexdigest()
     asyncio.run(fill(endpoint, path))
     todo = [
@@ -490,7 +485,7 @@ def sdk(endpoint: str) -> Any:
 
 def sdk_put(endpoint: str, path: Path) -> float:
     asyncio.run(make_bucket(endpoint))
-    began, client = cpu(), sdk(endpoint)
+    client, began = sdk(endpoint), cpu()
 
     def put(file: Path) -> None:
         client.put_object(Bucket="bench", Key=file.name, Body=file.read_bytes())
@@ -503,7 +498,7 @@ def sdk_put(endpoint: str, path: Path) -> float:
 def sdk_get(endpoint: str, path: Path) -> float:
     asyncio.run(fill(endpoint, path))
     with landing(path) as there:
-        began, client = cpu(), sdk(endpoint)
+        client, began = sdk(endpoint), cpu()
 
         def get(name: str) -> None:
             body = client.get_object(Bucket="bench", Key=name)["Body"].read()

@@ -38,6 +38,7 @@ from pinecart.drivers.folder_writing import (
     Writing,
     entry_of,
     give,
+    is_as_it_was,
     write_together,
 )
 from pinecart.drivers.pieces import each_piece, piece_size
@@ -160,17 +161,16 @@ class FolderStore:
     def open(
         self, key: bytes, expected: Entry | None = None, *, version: str = ""
     ) -> contextlib.AbstractAsyncContextManager[Reading]:
-        if (
-            expected is not None
-            and expected.size <= SMALL
-            and expected.etag != LINK
-            and (held := self._at_once(key)) is not None
-        ):
+        small = expected is not None and expected.size <= SMALL and not (expected.etag == LINK or key.endswith(b"/"))
+        if small and (held := self._at_once(key)) is not None:
             return contextlib.nullcontext(held)
-        return self._opened(key, expected)
+        return self._opened(key, expected, small=small)
 
     @asynccontextmanager
-    async def _opened(self, key: bytes, expected: Entry | None) -> AsyncIterator[File | Link]:
+    async def _opened(self, key: bytes, expected: Entry | None, *, small: bool) -> AsyncIterator[Reading]:
+        if small and (held := await self._root.do(partial(self._in_one_hop, key))) is not None:
+            yield held
+            return
         link = (
             await self._root.do(lambda: self._root.link(key))
             if expected is not None and expected.etag == LINK
@@ -204,12 +204,11 @@ class FolderStore:
             before = os.fstat(fd)
             if not st.S_ISREG(before.st_mode) or before.st_size > SMALL:
                 return None
-            room = bytearray(before.st_size + 1)
+            room = bytearray(before.st_size)
             got = os.preadv(fd, [room], 0, os.RWF_NOWAIT)
-            entry = entry_of(key, before)
-            if got != before.st_size or not same(entry_of(key, os.fstat(fd)), entry):
+            if got != before.st_size or not is_as_it_was(before, os.fstat(fd)):
                 return None
-            return Held(self._root, key, entry, bytes(room[:got]))
+            return Held(self._root, key, entry_of(key, before), bytes(room))
         except (OSError, Unsafe):  # not in memory, or an error: the usual way finds out which, and tells it
             return None
         finally:
@@ -218,6 +217,17 @@ class FolderStore:
             self._slowness = self._slowness + 4 if time.perf_counter() - began > SLOW_S else max(self._slowness - 1, 0)
             if self._slowness > MOSTLY:
                 self._slow_left, self._slowness = 1000, 0
+
+    def _in_one_hop(self, key: bytes) -> Held | None:
+        """A small file read from the disk. None: it is none, or is being changed; the usual way finds out, and tells it."""
+        with self._root.file(key) as fd:
+            before = os.fstat(fd)
+            if before.st_size > SMALL:
+                return None
+            body = b"".join(iter(lambda: os.read(fd, SMALL + 1), b""))
+            if len(body) != before.st_size or not is_as_it_was(before, os.fstat(fd)):
+                return None
+            return Held(self._root, key, entry_of(key, before), body)
 
     def _parent_of(self, folder: bytes) -> int:
         """A descriptor of the folder in which the last file was as well, or of another one; at most this one is kept open."""

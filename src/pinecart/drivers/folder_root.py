@@ -179,9 +179,12 @@ def parts_of(prefix: bytes) -> tuple[bytes, ...]:
     return parts
 
 
+_NO_NAMES = frozenset((b"", b".", b".."))
+
+
 def must_be_safe(key: bytes, store: str) -> None:
     parts = key.split(b"/")
-    if any(p in (b"", b".", b"..") or b"\0" in p or len(p) > 255 for p in parts) or len(key) > 4000:
+    if b"\0" in key or len(key) > 4000 or not _NO_NAMES.isdisjoint(parts) or len(max(parts, key=len)) > 255:
         raise Unsafe(
             f"pine://{store}/{show(key)}: a folder can't hold this name (an empty part, '.', '..', NUL, a part over 255 "
             "bytes, or over 4,000 in all). It is left where it is; rename it at the source."

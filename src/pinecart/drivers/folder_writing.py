@@ -357,5 +357,13 @@ def _crc_of_range(fd: int, at: int, size: int) -> str:
     return crc.text
 
 
+def is_as_it_was(before: os.stat_result, now: os.stat_result) -> bool:
+    """What core.entries.same says of their entries."""
+    return (
+        before.st_mtime_ns == now.st_mtime_ns and before.st_ctime_ns == now.st_ctime_ns
+        and before.st_size == now.st_size and before.st_ino == now.st_ino
+    )  # fmt: skip
+
+
 def entry_of(key: bytes, found: os.stat_result) -> Entry:
     return Entry(key, found.st_size, found.st_mtime_ns, "", "", found.st_ctime_ns, found.st_ino)

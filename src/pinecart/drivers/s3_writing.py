@@ -40,23 +40,23 @@ class Writing(Asking):
             return await self._put_in_parts(put, put.body)
         bucket, name = self._split(put.key)
         body = put.body
-        headers = self._kept(put) | {"content-length": str(put.size)}
+        headers, proof = self._kept(put), "server-verified"
+        headers["content-length"] = str(put.size)
         if self._abilities.checksum == "crc64nvme":
-            headers |= {"x-amz-checksum-crc64nvme": put.card.crc}
+            headers["x-amz-checksum-crc64nvme"] = put.card.crc
         elif self._abilities.checksum == "md5":
-            headers |= {"content-md5": md5_of(body)}
+            headers["content-md5"] = md5_of(body)
+        else:
+            proof = "size-only"
 
-        async def send(condition: dict[str, str]) -> Answer:
-            return await self._ask(
-                "PUT", bucket, name, headers=headers | condition, body=body, payload=self._hash(body)
-            )
+        def send(condition: dict[str, str]) -> Awaitable[Answer]:
+            return self._ask("PUT", bucket, name, headers=headers | condition, body=body, payload=self._hash(body))
 
         answer, guarded = await self._conditionally(put, send)
-        entry = Entry(put.key, put.size, None, await self._etag(put.key, answer.headers.get("ETag", "")))
-        if {"x-amz-checksum-crc64nvme", "content-md5"} & headers.keys():
-            return Placed(entry, "server-verified", guarded, put.card.crc)
-        await self._must_have_size(put)
-        return Placed(entry, "size-only", guarded, put.card.crc)
+        etag = answer.headers.get("ETag", "").strip('"') or await self._etag(put.key, "")
+        if proof == "size-only":
+            await self._must_have_size(put)
+        return Placed(Entry(put.key, put.size, None, etag), proof, guarded, put.card.crc)
 
     async def _etag(self, key: bytes, told: str) -> str:
         """Without the quotes; where an answer tells none, it is looked up: else the next run would take it for another object."""
@@ -69,7 +69,9 @@ class Writing(Asking):
             kept["x-amz-tagging"] = urlencode(sorted(put.extra.tags.items()), quote_via=quote)
         if put.extra.storage_class:
             kept["x-amz-storage-class"] = put.extra.storage_class
-        return kept | ({"content-type": put.content_type} if put.content_type else {})
+        if put.content_type:
+            kept["content-type"] = put.content_type
+        return kept
 
     async def _conditionally(
         self, put: Put, send: Callable[[dict[str, str]], Awaitable[Answer]], *, guards: bool = True

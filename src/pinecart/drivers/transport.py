@@ -7,13 +7,15 @@ and query, sent as it stands. Nothing is ever repeated or followed by itself: th
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import io
 import ipaddress
 import os
+import select
 import socket
 import ssl
 from collections import deque
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Iterator, Mapping
 from contextlib import asynccontextmanager
 from datetime import datetime
 from email.utils import parsedate_to_datetime
@@ -30,20 +32,40 @@ BUFFER = 512 << 10
 SMALL_BUFFER = 16 << 10  # for what is sent, where that is little: libcurl clears all of it for each request
 MOST_ANSWER = 64 << 20  # bytes of an answer that is taken whole
 MOST_LINES = 128
-SILENT = "content-type", "expect", "accept"  # what libcurl would add by itself
 
 
-class Headers(dict[str, str]):
-    """An answer's headers, whatever their case."""
+class Headers(Mapping[str, str]):
+    """An answer's headers, whatever their case. Few of them are ever asked for, so that each is looked for then.
+
+    raw: the status line and the lines after it, as they came.
+    """
+
+    def __init__(self, raw: bytes) -> None:
+        self._raw = raw
+        self._low = raw.lower()
+
+    def _value(self, name: str) -> str | None:
+        mark = b"\n" + name.lower().encode() + b":"
+        at = self._low.rfind(mark) + len(mark)
+        if at < len(mark):
+            return None
+        return self._raw[at : self._raw.find(b"\n", at)].decode("utf-8", "surrogateescape").strip()
 
     def __getitem__(self, name: str) -> str:
-        return super().__getitem__(name.lower())
-
-    def __contains__(self, name: object) -> bool:
-        return isinstance(name, str) and super().__contains__(name.lower())
+        if (found := self._value(name)) is None:
+            raise KeyError(name)
+        return found
 
     def get(self, name: str, default: Any = None) -> Any:
-        return super().get(name.lower(), default)
+        found = self._value(name)
+        return default if found is None else found
+
+    def __iter__(self) -> Iterator[str]:
+        names = [line.partition(b":") for line in self._low.split(b"\n")[1:]]
+        return iter(dict.fromkeys(name.decode("utf-8", "surrogateescape") for name, colon, _ in names if colon))
+
+    def __len__(self) -> int:
+        return len(list(iter(self)))
 
 
 class Answer(NamedTuple):
@@ -85,7 +107,7 @@ class Transport:
         self._certificate, self._proxy = certificate, proxy
         self._connect_s, self._silence_s = connect_s, silence_s
         self._lines: _Lines | None = None
-        self._last_date = ""
+        self._last: Mapping[str, str] = {}  # headers
         self.most_at_once = (
             0  # of requests that are no stream, which wait for nobody while they are read; 0: MOST_LINES
         )
@@ -103,7 +125,7 @@ class Transport:
     def last_date(self) -> datetime | None:
         """The Date of the last answer; None if there was none, or it is none."""
         try:
-            return parsedate_to_datetime(self._last_date)
+            return parsedate_to_datetime(self._last.get("date", ""))
         except ValueError:
             return None
 
@@ -130,9 +152,8 @@ class Transport:
         finally:
             self._asking -= 1
             self._wake()
-        status, told = line.head()
-        self._last_date = told.get("date", "")
-        return Answer(status, told, found.whole())
+        status, self._last = line.head()
+        return Answer(status, self._last, found.whole())
 
     async def _turn(self) -> None:
         """First come, first served."""
@@ -166,7 +187,7 @@ class Transport:
             if task.done():
                 await task  # it may have failed before there was an answer
             status, told = line.head()
-            self._last_date = told.get("date", "")
+            self._last = told
             yield status, told, stream.chunks(task)
         finally:
             task.cancel()
@@ -178,16 +199,19 @@ class Transport:
         line = self._lines.free()
         easy = line.easy
         easy.setopt(pycurl.URL, f"{self._scheme}://{headers.get('host', self.host)}{target}")
-        easy.setopt(pycurl.HTTPHEADER, _written(headers))
-        if line.kind != (kind := (method, bool(body), len(body or b"") > SMALL_BUFFER)):
+        large = body is not None and len(body) > SMALL_BUFFER
+        easy.setopt(pycurl.HTTPHEADER, _written(headers, no_expect=large))
+        if line.kind != (kind := (method, bool(body), large)):
             # libcurl repeats on a line that was cut while idle: never a POST
             easy.setopt(pycurl.FRESH_CONNECT, method == "POST")
             easy.setopt(pycurl.NOBODY if method == "HEAD" else pycurl.UPLOAD if body else pycurl.HTTPGET, 1)
             easy.setopt(pycurl.CUSTOMREQUEST, method)
-            easy.setopt(pycurl.UPLOAD_BUFFERSIZE, BUFFER if kind[2] else SMALL_BUFFER)
+            easy.setopt(pycurl.UPLOAD_BUFFERSIZE, BUFFER if large else SMALL_BUFFER)
             line.kind = kind
         if body:
-            easy.setopt(pycurl.INFILESIZE_LARGE, len(body))
+            if line.sends != len(body):
+                easy.setopt(pycurl.INFILESIZE_LARGE, len(body))
+                line.sends = len(body)
             easy.setopt(pycurl.READFUNCTION, io.BytesIO(body).read)  # can't be rewound: nothing is sent twice unasked
         return line
 
@@ -213,8 +237,10 @@ class Transport:
     async def _done(self, line: _Line) -> None:
         """Wait for the end of a transfer; libcurl's errors become ours."""
         assert self._lines is not None
+        lines, fine = self._lines, False
         try:
-            await self._lines.transfer(line)
+            await lines.begin(line)
+            fine = True
         except pycurl.error as exc:
             code, said = cast("tuple[int, str]", exc.args)
             if line.refused is not None:
@@ -231,6 +257,8 @@ class Transport:
             if code == pycurl.E_OPERATION_TIMEDOUT:
                 raise Busy(f"{self.host} did not answer in time. It is tried again.", code="store.silent") from exc
             raise Busy(f"{self.host}: the line was cut ({said}). It is tried again.", code="store.cut") from exc
+        finally:
+            lines.end(line, fine=fine)
 
     async def close(self) -> None:
         if self._lines is not None:
@@ -241,14 +269,18 @@ class Transport:
 _NOT_REACHED = (pycurl.E_COULDNT_RESOLVE_HOST, pycurl.E_COULDNT_RESOLVE_PROXY, pycurl.E_COULDNT_CONNECT)
 
 
-def _written(headers: Mapping[str, str]) -> list[bytes]:
-    """Header lines as they are sent. headers: names in lower case. Raises Refused for a value that would be another header."""
+def _written(headers: Mapping[str, str], *, no_expect: bool) -> list[bytes]:
+    """Header lines as they are sent. headers: names in lower case. Raises Refused for a value that would be another header.
+
+    no_expect: libcurl shall not wait for leave to send a large body.
+    """
     found = [f"{k}: {v}" if v else f"{k};" for k, v in headers.items()]
-    found += [f"{name}:" for name in SILENT if name not in headers]
+    if no_expect:
+        found.append("expect:")
     text = "\n".join(found)
-    if text.count("\n") != len(found) - 1 or "\r" in text or "\0" in text:
+    if text.count("\n") >= max(len(found), 1) or "\r" in text or "\0" in text:
         raise Refused("A name or a piece of metadata has a line break, which HTTP can't carry.", code="unsafe-name")
-    return text.encode("utf-8", "surrogateescape").split(b"\n")
+    return text.encode("utf-8", "surrogateescape").split(b"\n") if found else []
 
 
 class _Body:
@@ -289,6 +321,7 @@ class _Line:
             False,
             False,
         )  # method, has a body, a large one: as the handle was last set
+        self.sends = -1  # bytes, as the handle was last told
         self.body: _Body | _Stream = _NOTHING
 
     def take(self, chunk: bytes) -> int | None:
@@ -308,18 +341,11 @@ class _Line:
         """Status and headers of the last answer that came (those before it only announced it). Raises Busy for headers that
         were cut: libcurl takes those for all there are.
         """
-        found, at = Headers(), -1
-        for n, line in enumerate(self.lines):
-            if line[:5] == b"HTTP/":
-                at = n
-        told = self.lines[at:]
-        if at < 0 or not (b"\r\n" in told or b"\n" in told):
+        text = b"".join(self.lines)
+        head = text[text.rfind(b"\nHTTP/") + 1 :]
+        if not head.startswith(b"HTTP/") or not (b"\r\n\r\n" in head or b"\n\n" in head):
             raise Busy("The line was cut within the headers of the answer. It is tried again.", code="store.cut")
-        for text in b"".join(told[1:]).decode("utf-8", "surrogateescape").split("\n"):
-            name, colon, value = text.partition(":")
-            if colon:
-                found[name.lower()] = value.strip()
-        return int(self.lines[at].split(b" ", 2)[1]), found
+        return int(head.split(b" ", 2)[1]), Headers(head)
 
 
 class _Stream:
@@ -369,7 +395,11 @@ class _Stream:
 
 
 class _Lines:
-    """Transfers of one Transport, many at once, on the event loop that first asked."""
+    """Transfers of one Transport, many at once, on the event loop that first asked.
+
+    The lines are watched by an epoll of our own, and the event loop watches that: a line that is idle between two requests
+    stays known to it, and the kernel itself forgets one that libcurl closes, which libcurl doesn't tell.
+    """
 
     def __init__(self, configure: Any) -> None:
         self._loop, self._configure = asyncio.get_running_loop(), configure
@@ -382,7 +412,9 @@ class _Lines:
         self._due = 0.0
         self._free: list[_Line] = []
         self._busy: dict[Any, _Line] = {}
-        self._watched: dict[int, int] = {}
+        self._epoll = select.epoll()
+        self._watched: dict[int, int] = {}  # descriptor → what libcurl waits for; 0: nothing, and still in the epoll
+        self._loop.add_reader(self._epoll.fileno(), self._ready)
 
     def free(self) -> _Line:
         if self._free:
@@ -391,42 +423,51 @@ class _Lines:
         self._configure(line.easy, line)
         return line
 
-    async def transfer(self, line: _Line) -> None:
-        """Raises pycurl.error."""
+    def begin(self, line: _Line) -> asyncio.Future[None]:
+        """Done with the transfer; else it raises pycurl.error. Call `end` afterwards, whatever came of it."""
         line.lines.clear()
         line.refused, line.done = None, self._loop.create_future()
         self._busy[line.easy] = line
         self._multi.add_handle(line.easy)
-        fine = False
-        try:
-            await line.done
-            fine = True
-        finally:
-            if self._busy.pop(line.easy, None) is not None:  # given up before its end
-                self._multi.remove_handle(line.easy)
-            if fine and len(self._free) < MOST_LINES:
-                if isinstance(line.body, _Stream):
-                    line.easy.setopt(pycurl.HEADERFUNCTION, line.lines.append)
-                line.body = _NOTHING
-                self._free.append(line)
-            else:
-                line.easy.close()
+        return line.done
+
+    def end(self, line: _Line, *, fine: bool) -> None:
+        if self._busy.pop(line.easy, None) is not None:  # given up before its end
+            self._multi.remove_handle(line.easy)
+        if fine and len(self._free) < MOST_LINES:
+            if isinstance(line.body, _Stream):
+                line.easy.setopt(pycurl.HEADERFUNCTION, line.lines.append)
+            line.body = _NOTHING
+            self._free.append(line)
+        else:
+            line.easy.close()
 
     def _watch(self, what: int, fd: int, multi: Any, data: Any) -> None:
-        had = self._watched.get(fd, 0)
-        want = 0 if what == pycurl.POLL_REMOVE else what
-        if had & pycurl.POLL_IN and not want & pycurl.POLL_IN:
-            self._loop.remove_reader(fd)
-        if had & pycurl.POLL_OUT and not want & pycurl.POLL_OUT:
-            self._loop.remove_writer(fd)
-        if want & pycurl.POLL_IN and not had & pycurl.POLL_IN:
-            self._loop.add_reader(fd, self._act, fd, pycurl.CSELECT_IN)
-        if want & pycurl.POLL_OUT and not had & pycurl.POLL_OUT:
-            self._loop.add_writer(fd, self._act, fd, pycurl.CSELECT_OUT)
-        if want:
-            self._watched[fd] = want
+        if what == pycurl.POLL_REMOVE:
+            self._watched[fd] = 0
+            return
+        events = _EVENTS[what]
+        if fd in self._watched:
+            try:
+                self._epoll.modify(fd, events)
+            except FileNotFoundError:  # the one that had this number was closed
+                self._epoll.register(fd, events)
         else:
-            self._watched.pop(fd, None)
+            self._epoll.register(fd, events)
+        self._watched[fd] = what
+
+    def _ready(self) -> None:
+        for fd, got in self._epoll.poll(0, MOST_LINES):
+            if self._watched.get(fd):
+                broken = got & (select.EPOLLERR | select.EPOLLHUP)
+                mask = pycurl.CSELECT_IN if got & select.EPOLLIN or broken else 0
+                mask |= pycurl.CSELECT_OUT if got & select.EPOLLOUT or broken else 0
+                self._multi.socket_action(fd, mask)
+            else:  # an idle line: the other side has closed it, which libcurl finds out when it wants to use it
+                self._watched.pop(fd, None)
+                with contextlib.suppress(OSError):  # libcurl has closed it a moment ago
+                    self._epoll.unregister(fd)
+        self._see_what_is_over()
 
     def _set_timer(self, milliseconds: int) -> None:
         """libcurl wants to be called again by then; negative: not at all. Earlier does no harm: it then says by when."""
@@ -444,11 +485,11 @@ class _Lines:
 
     def _is_due(self) -> None:
         self._timer = None
-        self._act(pycurl.SOCKET_TIMEOUT, 0)
+        self._multi.socket_action(pycurl.SOCKET_TIMEOUT, 0)
+        self._see_what_is_over()
         self._set_timer(self._multi.timeout())
 
-    def _act(self, fd: int, mask: int) -> None:
-        self._multi.socket_action(fd, mask)
+    def _see_what_is_over(self) -> None:
         while True:
             left, good, bad = self._multi.info_read()
             for easy in good:
@@ -480,9 +521,13 @@ class _Lines:
         for line in self._free:
             line.easy.close()
         self._multi.close()
-        for fd, what in self._watched.items():
-            if what & pycurl.POLL_IN:
-                self._loop.remove_reader(fd)
-            if what & pycurl.POLL_OUT:
-                self._loop.remove_writer(fd)
+        self._loop.remove_reader(self._epoll.fileno())
+        self._epoll.close()
         self._watched.clear()
+
+
+_EVENTS = {
+    pycurl.POLL_IN: select.EPOLLIN,
+    pycurl.POLL_OUT: select.EPOLLOUT,
+    pycurl.POLL_INOUT: select.EPOLLIN | select.EPOLLOUT,
+}

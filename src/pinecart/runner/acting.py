@@ -43,7 +43,9 @@ class Acting:
     async def hand_on(self, item: Item, pool: Pool) -> None:
         """To be carried: by this process, or with others of its kind by a helper, where one has room."""
         if self._job.crew is None or not self._can_be_given_out(item):
-            await pool.add(partial(self.act, item), large=is_large(item))
+            work, large = partial(self.act, item), is_large(item)
+            if not pool.has_room_for(work, large=large):
+                await pool.add(work, large=large)
             return
         self._gathered.append(item)
         self._gathered_bytes += item.entry.size if item.entry else 0

@@ -45,7 +45,8 @@ class Book:
         return code if times >= GIVE_UP_AFTER else ""
 
     async def add(self, record: Record) -> None:
-        await self._recorder.add(record)
+        if self._recorder.take(record):
+            await self._recorder.flush()
 
     async def flush(self) -> None:
         await self._recorder.flush()
@@ -67,13 +68,12 @@ class Book:
         )
 
     def record(self, item: Item, **rest: Any) -> Record:
-        entry = item.entry or item.far
-        was = item.entry.was if item.entry else b""
-        fields: dict[str, Any] = {
-            "size": entry.size if entry else 0,
-            "message": f"from {show(was)}" if was and was != item.key else "",
-        } | rest
-        return Record(self._job.leg, item.key, item.verdict.decision.value, item.verdict.reason.value, **fields)
+        if "size" not in rest:
+            entry = item.entry or item.far
+            rest["size"] = entry.size if entry else 0
+        if item.entry and item.entry.was not in (b"", item.key):
+            rest.setdefault("message", f"from {show(item.entry.was)}")
+        return Record(self._job.leg, item.key, item.verdict.decision.value, item.verdict.reason.value, **rest)
 
     def count(self, item: Item) -> None:
         if of_folder(item):

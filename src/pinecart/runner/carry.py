@@ -55,7 +55,8 @@ class Carrier:
 
         again: another process of this run may have carried it already, and not lived to say so.
         """
-        await self._probe_once()
+        if not self._ready:
+            await self._probe_once()
         tried, expected = 0, entry
         while True:
             tried += 1
@@ -78,8 +79,6 @@ class Carrier:
                 )
 
     async def _probe_once(self) -> None:
-        if self._ready:
-            return
         async with self._probed:
             if not self._ready:
                 able = await self._target.store.probe(self._target.prefix)
@@ -91,11 +90,13 @@ class Carrier:
         if tried > 1 and (twin := await self._twin(self._target.store, target, mark, entry.size)):
             return self._carried(entry, twin, tried)
         try:
-            placed = await self._within_one_system(key, entry, replaces, mark)
-            if placed is not None:
-                return self._carried(entry, placed, tried)
+            if self._can_copy_alone(entry):
+                placed = await self._within_one_system(key, entry, replaces, mark)
+                if placed is not None:
+                    return self._carried(entry, placed, tried)
             room, wanted = self._room_for(entry.size)
-            await room.take(wanted)
+            if not room.has(wanted):
+                await room.wait_for(wanted)
             try:
                 return await self._sent(key, entry, replaces, mark, tried)
             finally:
@@ -130,9 +131,11 @@ class Carrier:
         async with self._open(entry) as opened:
             paced = self._pacer.rate or entry.size > HELD_BYTES
             reading: Reading = Paced(opened, self._pacer) if paced else opened
-            now = Entry(key, *reading.entry[1:-1], entry.was)
-            if not same(now, entry):
-                mark = decision_id(self._run, self._leg, now, replaces)
+            now = entry
+            if not (entry.inode and same(reading.entry, entry)):  # a bucket may tell more than its listing did
+                now = Entry(key, *reading.entry[1:-1], entry.was)
+                if not same(now, entry):
+                    mark = decision_id(self._run, self._leg, now, replaces)
             put = await self._prepare(self._target.prefix + key, reading, mark, replaces)
             return self._carried(now, await self._target.store.put(put), tried)
 
@@ -144,11 +147,12 @@ class Carrier:
         row = Row(entry.key, fingerprint(entry), fingerprint(placed.entry), placed.crc, racy, run=self._run)
         return Carried(placed, row, entry.size, tried, entry)
 
+    def _can_copy_alone(self, entry: Entry) -> bool:
+        return self._may_copy and entry.etag != "link" and self._target.store.copies_from(self._source.store)
+
     async def _within_one_system(self, key: bytes, entry: Entry, replaces: Entry | None, mark: str) -> Placed | None:
         """Let the store, or the kernel, copy by itself. None: it can't, and the bytes go through us."""
         source, target = self._source.store, self._target.store
-        if not target.copies_from(source) or not self._may_copy or entry.etag == "link":
-            return None
         stat = await source.stat(self._source.prefix + entry.source_key)
         if not same(stat.entry, entry):
             raise Changed(f"{show(key)} changed since it was listed.")
@@ -182,7 +186,8 @@ class Carrier:
             placed = await store.copy(put, store, key, entry, version)
             if placed is None:
                 room, wanted = self._room_for(entry.size)
-                await room.take(wanted)
+                if not room.has(wanted):
+                    await room.wait_for(wanted)
                 try:
                     async with store.open(key, entry, version=version) as reading:
                         placed = await store.put(await self._prepare(to, reading, mark, None))
@@ -225,11 +230,15 @@ class Carrier:
             )
         kept = reading.card if reading.card and reading.card.crc in ("", crc) else None
         card = Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc)
-        return await self._with_extra(self._put(target, size, body, card, replaces, reading), reading)
+        put = self._put(target, size, body, card, replaces, reading)
+        return await self._with_extra(put, reading) if self._has_extra(put, reading) else put
+
+    def _has_extra(self, put: Put, reading: Reading) -> bool:
+        return any(self._keep) or reading.entry.etag == "link" or LINK in put.metadata
 
     async def _with_extra(self, put: Put, reading: Reading) -> Put:
         """What is kept besides the bytes: as metadata in a bucket, as it was in a folder."""
-        if not any(self._keep) and reading.entry.etag != "link" and LINK not in put.metadata:
+        if not self._has_extra(put, reading):
             return put
         extra = await reading.besides(self._keep)
         kept = {**put.metadata, **to_metadata(extra)} if self._keeps_metadata else put.metadata
@@ -262,10 +271,14 @@ class Room:
         self._free = size
         self._waiting: deque[tuple[int, asyncio.Future[None]]] = deque()
 
-    async def take(self, size: int) -> None:
-        if not self._waiting and self._free >= size:
-            self._free -= size
-            return
+    def has(self, size: int) -> bool:
+        """True: they are taken."""
+        if self._waiting or self._free < size:
+            return False
+        self._free -= size
+        return True
+
+    async def wait_for(self, size: int) -> None:
         turn = asyncio.get_running_loop().create_future()
         self._waiting.append((size, turn))
         try:
@@ -289,5 +302,5 @@ REPLACED = "r"
 
 def decision_id(run: int, leg: int, entry: Entry, replaces: Entry | None = None) -> str:
     """The same for the same decision, in whatever process it is carried out. It ends in REPLACED if something was there."""
-    text = b"|".join([str(run).encode(), str(leg).encode(), entry.key, fingerprint(entry).encode()])
+    text = b"%d|%d|%b|%b" % (run, leg, entry.key, fingerprint(entry).encode())
     return hashlib.blake2b(text, digest_size=16).hexdigest() + (REPLACED if replaces else "")

@@ -54,10 +54,15 @@ class Pool:
                 self._failed.result()
 
     async def add(self, work: Work, *, large: bool = False) -> None:
-        if not self._queue.full() and self._failed is not None and not self._failed.done():
-            self._queue.put_nowait((work, large))
-            return
-        await self._or_failed(self._queue.put((work, large)))
+        if not self.has_room_for(work, large=large):
+            await self._or_failed(self._queue.put((work, large)))
+
+    def has_room_for(self, work: Work, *, large: bool) -> bool:
+        """True: it is taken."""
+        if self._queue.full() or self._failed is None or self._failed.done():
+            return False
+        self._queue.put_nowait((work, large))
+        return True
 
     async def drain(self) -> None:
         """Wait until everything that was added is done, what the jobs added themselves included."""
@@ -76,7 +81,7 @@ class Pool:
             if number >= self._width.now:
                 self._wake[number].clear()
                 await self._wake[number].wait()
-            work, large = await self._queue.get()
+            work, large = await self._queue.get() if self._queue.empty() else self._queue.get_nowait()
             if large and self._large >= max(1, self._width.now // 2) and len(self._put_by) < MOST_PUT_BY:
                 self._put_by.append(work)
                 continue

@@ -57,12 +57,16 @@ class Recorder:
         self._one = asyncio.Lock()
 
     async def add(self, record: Record) -> None:
+        if self.take(record):
+            await self.flush()
+
+    def take(self, record: Record) -> bool:
+        """Whether it is time to flush now."""
         if not self._waiting:
             self._since = time.monotonic()
         self._waiting.append(record)
         self._bytes += record.size if record.done else 0
-        if len(self._waiting) >= self._rules.rows or self._bytes >= self._rules.size:
-            await self.flush()
+        return len(self._waiting) >= self._rules.rows or self._bytes >= self._rules.size
 
     async def flush_if_due(self) -> None:
         if self._waiting and time.monotonic() - self._since >= self._rules.seconds:

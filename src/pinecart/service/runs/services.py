@@ -2,7 +2,6 @@ from __future__ import annotations
 
 import secrets
 from datetime import datetime, timedelta
-from operator import attrgetter
 from typing import Any
 
 from django.db import transaction
@@ -37,6 +36,9 @@ from pinecart.service.stores.selectors import Place, place_of
 from pinecart.service.trail.services import note
 
 HELD_DAYS = 7
+TOLD = (
+    "decision", "reason", "size", "done", "seconds", "crc", "proof", "guarded", "tries", "error", "message",
+)  # fmt: skip
 SIDES = (("source", "from"), ("target", "to"))
 
 
@@ -255,17 +257,17 @@ def interrupt(run: Run) -> None:
 def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record], *, remember: bool) -> None:
     """Records, and what the ledger shall remember, in one transaction. scopes: leg → scope. Raises Superseded."""
     _hold_epoch(run, epoch)
-    fields = [
-        "decision", "reason", "size", "done", "seconds", "crc", "proof", "guarded", "tries", "error", "message",
-    ]  # fmt: skip
     rows = {(r.leg, r.key): r for r in batch if not (r.reason == "same" and not r.error)}
     for leg, key in _cleared_after_copy(run, [r for r in rows.values() if r.decision == "clear"]):
         del rows[leg, key]
-    told = attrgetter("leg", "key", *fields)
+    told = [
+        (run, 0, +r.is_folder, r.leg, bytearray(r.key), r.decision, r.reason, r.size, +r.done, r.seconds, r.crc, r.proof,
+         +r.guarded, r.tries, r.error, r.message)
+        for r in rows.values()
+    ]  # fmt: skip
     upsert(
-        RecordRow, ["run", "cleared", "folder", "leg", "key", *fields],
-        [(run, False, r.is_folder, *told(r)) for r in rows.values()], unique=["run", "leg", "key"], update=fields,
-    )  # fmt: skip
+        RecordRow, ("run", "cleared", "folder", "leg", "key", *TOLD), told, unique=("run", "leg", "key"), update=TOLD
+    )
     if remember:
         write_ledger([(scopes[r.leg], r.row) for r in batch if r.row is not None])
     for record in batch:
@@ -276,10 +278,8 @@ def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record]
 
 def write_ledger(rows: list[tuple[int, Row]]) -> None:
     """(scope, row): the ledger has these from now on."""
-    upsert(
-        LedgerRow, ["scope", *STORED], [(scope, *row.stored()) for scope, row in rows], unique=["scope", "key"],
-        update=STORED[1:],
-    )  # fmt: skip
+    told = [(scope, bytearray(key), *rest) for scope, row in rows for key, *rest in (row.stored(),)]
+    upsert(LedgerRow, ("scope", *STORED), told, unique=("scope", "key"), update=STORED[1:])
 
 
 def _cleared_after_copy(run: int, clears: list[Record]) -> list[tuple[int, bytes]]:
