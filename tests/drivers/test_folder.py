@@ -267,3 +267,29 @@ async def test_only_a_disk_that_is_mostly_slow_is_read_by_threads(tmp_path, monk
     assert all(read(slow=n % 10 == 0) for n in range(500)), "a slow moment is no slow disk"
     assert not all(read(slow=True) for _ in range(40)), "the event loop waits for a slow disk"
     await store.close()
+
+
+async def test_a_small_file_that_is_not_in_memory_is_read_in_one_hop(tmp_path, monkeypatch):
+    (tmp_path / "a").write_bytes(b"song")
+    store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)})
+    entry = (await store.stat(b"a")).entry
+
+    def not_in_memory(*_):
+        raise BlockingIOError
+
+    monkeypatch.setattr(os, "preadv", not_in_memory)
+    async with store.open(b"a", entry) as found:
+        assert (await found.whole(), found.entry, type(found).__name__) == (b"song", entry, "Held")
+    read, left = os.read, [b"x", b"", b"y"]  # it is written to during the hop, and once more in the usual way
+
+    def written_to(fd, size):
+        found = read(fd, size)
+        with (tmp_path / "a").open("ab") as file:
+            file.write(left.pop(0) if left else b"")
+        return found
+
+    monkeypatch.setattr(os, "read", written_to)
+    with pytest.raises(Changed):
+        async with store.open(b"a", entry) as found:
+            await found.whole()
+    await store.close()

@@ -7,8 +7,10 @@ import socket
 import ssl
 import subprocess
 import threading
+import time
 
 import pytest
+import uvloop
 
 from pinecart.core.errors import Busy, Refused, SignInRefused
 from pinecart.drivers.transport import Allowed, Headers, Transport
@@ -245,3 +247,34 @@ async def test_the_try_tells_a_key_that_may_only_list_or_only_write(abroad, allo
     for kind in ("list", "list-buckets") if allowed != "list" else ("put",):
         abroad[0].behaviour[kind] = Behaviour(fail="AccessDenied")
     assert await failing(spec(abroad[1]), write_to="larkfell") == wanted
+
+
+@pytest.mark.parametrize("loop", [asyncio.new_event_loop, uvloop.new_event_loop])
+def test_a_line_that_is_closed_while_idle_is_let_go(raw, loop):
+    """Its descriptor is free for whoever comes next, and nobody turns round and round over it."""
+
+    def one_answer(connection):
+        while b"\r\n\r\n" not in connection.recv(1 << 16):
+            pass
+        connection.sendall(b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+        threading.Timer(0.03, connection.close).start()
+
+    async def work():
+        transport, others = Transport(f"http://127.0.0.1:{raw(one_answer)}", allowed=Allowed(("127.0.0.0/8",))), []
+        for _ in range(4):
+            answers = await asyncio.gather(*(transport.ask("GET", "/x", {}) for _ in range(3)))
+            assert [a.body for a in answers] == [b"ok"] * 3
+            used = time.process_time()
+            await asyncio.sleep(0.2)
+            assert time.process_time() - used < 0.15, "the loop has nothing to do, and does it"
+            ours, theirs = socket.socketpair()
+            ours.setblocking(False)
+            theirs.send(b"hello")
+            assert await asyncio.wait_for(asyncio.get_running_loop().sock_recv(ours, 9), 5) == b"hello"
+            others += [ours, theirs]
+        await transport.close()
+        for each in others:
+            each.close()
+
+    with asyncio.Runner(loop_factory=loop) as runner:
+        runner.run(work())
