@@ -280,7 +280,7 @@ async def test_a_small_file_that_is_not_in_memory_is_read_in_one_hop(tmp_path, m
     monkeypatch.setattr(os, "preadv", not_in_memory)
     async with store.open(b"a", entry) as found:
         assert (await found.whole(), found.entry, type(found).__name__) == (b"song", entry, "Held")
-    read, left = os.read, [b"x", b"", b"y"]  # it is written to during the hop, and once more in the usual way
+    read, left = os.read, [b"x", b"", b"", b"y"]  # it is written to during the hop, and once more in the usual way
 
     def written_to(fd, size):
         found = read(fd, size)
