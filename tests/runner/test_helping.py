@@ -1,18 +1,23 @@
-"""Batches carried by another process than the run's: twice at once, called back, given up, and not for everybody."""
+"""Batches carried by another process than the run's: twice at once, called back, given up, and not for everybody; and parts."""
 
 from __future__ import annotations
 
 import asyncio
+import os
+import random
 
 import pytest
 
-from pinecart.core.batch import Answer, Batch, Carried, Task
+from pinecart.core.batch import Answer, Batch, Carried, Parts, Task
+from pinecart.core.checksum import crc_of
 from pinecart.core.definition import read_definition
-from pinecart.core.errors import Incomplete, SignInRefused
+from pinecart.core.errors import Incomplete, Refused, SignInRefused
 from pinecart.drivers import open_store
-from pinecart.runner.helping import GIVE_UP_AFTER, Helping
+from pinecart.runner.carry import Carrier
+from pinecart.runner.helping import GIVE_UP_AFTER, Helping, Sharing
+from pinecart.runner.side import Side
 from pinecart.standins.bucket_server import Behaviour
-from tests.runner.engine import posts
+from tests.runner.engine import QUICK, posts
 
 TO_BUCKET = read_definition({"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/dawn/in/"}]})
 
@@ -115,3 +120,82 @@ async def test_a_batch_of_another_run_epoch_or_definition_is_refused(many, offic
     with pytest.raises(Incomplete, match="another run"):
         await carried(many, opened(), await batch_of(many, TO_BUCKET, **changes))
     assert not server.counts
+
+
+class Alone:
+    """A crew of one helper, in this process: what it is told and answers passes as text. spoils: what it does before it answers."""
+
+    def __init__(self, helping, spoils=lambda: None):
+        self.helping, self.spoils, self.sent, self.recalled = helping, spoils, [], 0
+        self.busy = False
+
+    def free(self):
+        if self.busy:
+            return None
+        self.busy = True
+        return self
+
+    async def send(self, leg, key, entry, upload, step, numbers):
+        rules = TO_BUCKET.legs[0]
+        parts = Parts(7, 5, leg, 2, TO_BUCKET.digest, rules.source.text, rules.target.text, key, entry, upload, step,
+                      tuple(numbers))  # fmt: skip
+        results = Answer.read((await self.helping.send(Parts.read(parts.text()))).text()).results
+        self.spoils()
+        self.busy = False
+        self.sent.append({n: (r.etag, r.crc) for n, r in zip(numbers, results, strict=True) if r})
+        return self.sent[-1]
+
+    def recall(self):
+        self.recalled += 1
+        self.helping.recall()
+
+
+@pytest.fixture
+def long(tmp_path):
+    root = tmp_path / "posts"
+    root.mkdir()
+    (root / "long").write_bytes(random.Random(3).randbytes(1 << 20) * 100)  # 13 parts
+    os.utime(root / "long", (1_700_000_000, 1_700_000_000))
+    return root / "long"
+
+
+async def sent_with_help(long, office, *, alone=lambda: False, spoils=lambda: None, **at_helper):
+    """The large file, carried by the run's process and one helper. What the helper did, and what is recorded."""
+    opened = office[1]
+    there = {"posts": posts(long.parent), "office": opened()}
+    vars(there["office"]).update(at_helper)
+    crew = Alone(Helping(5, 2, TO_BUCKET, there, lambda: 8), spoils)
+    here = Carrier(5, 0, Side(posts(long.parent), b""), Side(opened(), b"dawn/in/"), QUICK, shares=lambda key, entry: Sharing(
+        crew, 0, key, entry, alone))  # fmt: skip
+    entry = (await posts(long.parent).stat(b"long")).entry
+    return crew, await here.carry(b"long", entry, None)
+
+
+async def test_parts_of_a_large_object_are_sent_by_a_helper_too(long, office):
+    crew, carried = await sent_with_help(long, office)
+    server, body = office[0], long.read_bytes()
+    assert server.shelf.body("dawn", "in/long") == body and carried.row.crc == crc_of(body)
+    assert sum(map(len, crew.sent)) >= 3 and server.counts["part"] == 13 and not server.shelf.uploads
+
+
+async def test_parts_that_fail_at_the_helper_are_sent_by_the_run(long, office):
+    async def refuses(*_):
+        raise Refused("This key may not do that.")
+
+    crew, _ = await sent_with_help(long, office, put_part=refuses)
+    assert office[0].shelf.body("dawn", "in/long") == long.read_bytes() and crew.sent and not any(crew.sent)
+
+
+async def test_a_file_that_changes_while_a_helper_reads_it_is_never_placed_half_old(long, office):
+    def changed_once(left=iter([1])):
+        for _ in left:
+            with long.open("r+b") as file:
+                file.write(b"another")
+
+    _, carried = await sent_with_help(long, office, spoils=changed_once)
+    assert office[0].shelf.body("dawn", "in/long") == long.read_bytes() and carried.tries == 2
+
+
+async def test_a_run_that_is_paced_sends_all_parts_itself(long, office):
+    crew, _ = await sent_with_help(long, office, alone=lambda: True)
+    assert not crew.sent and office[0].counts["part"] == 13

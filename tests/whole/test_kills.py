@@ -150,12 +150,14 @@ def test_helpers_and_those_they_help_may_die(helped, seed):
     """Small files carried by other processes: whoever is killed, each arrives once and is counted once."""
     home, chance, name, to_folder = helped, random.Random(seed), f"h{seed}", seed % 2
     files = {f"d{n % 7}/{n:04}.flac": b"%d" % n * 40 for n in range(FILES * 2)}
+    if not to_folder:
+        files["long.flac"] = bytes([seed % 256, 1, 2, 3]) * (25 << 20)  # 13 parts, which helpers send as well
     root = home.fresh_store(name, files)
     there = home.fresh_store(f"{name}-there", {"theirs": b"left alone"}) if to_folder else None
     home.standin.shelf.make(name)
     target = f"pine://{name}-there/in/" if to_folder else f"pine://office/{name}/in/"
-    for kind in ("put", "get"):
-        home.standin.behaviour[kind] = Behaviour(delay_s=0.005)
+    for kind, delay_s in (("put", 0.005), ("get", 0.005), ("part", 0.3)):
+        home.standin.behaviour[kind] = Behaviour(delay_s=delay_s)
     with home.client() as cart:
         cart.define_job({"job": name, "legs": [{"from": f"pine://{name}/", "to": target}]})
         run = cart.start(name)["id"]
@@ -180,9 +182,21 @@ def test_helpers_and_those_they_help_may_die(helped, seed):
         assert found == {f"in/{k}": v for k, v in files.items()} | {"theirs": b"left alone"}
     else:
         assert in_bucket(home, name) == {f"in/{k}": v for k, v in files.items()}
-        assert ended["totals"]["copy"]["objects"] == len(files)
+        assert ended["totals"]["copy"]["objects"] == len(files) and not uploads_of(home, name)
     assert root.exists() and home.carried(name)["outcome"] == "nothing-to-do"
     until(lambda: not helpers_of(home), what="the helpers to end with their run")
+
+
+def test_helpers_send_parts_of_a_large_file(helped):
+    body = os.urandom(1 << 20) * 150
+    helped.fresh_job("long", {"long.flac": body})
+    helped.standin.behaviour["part"] = Behaviour(delay_s=0.8)
+    run = helped.carried("long")
+    helped.standin.behaviour.clear()
+    assert run["outcome"] == "clean" and in_bucket(helped, "long") == {"in/long.flac": body}
+    with helped.client() as cart:
+        told = [line for line in cart.log(run["id"])[0] if line.get("parts")]
+    assert told and 4 <= told[0]["parts"] < 19
 
 
 def test_helpers_stop_with_their_run(helped):

@@ -48,7 +48,7 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
     default=0,
     show_default=True,
     type=click.IntRange(0, 16),
-    help="Processes beside each run's own that carry small files: more files a second, where there are cores to spare.",
+    help="Processes beside each run's own that carry small files and parts of large ones: more a second, where there are cores to spare.",
 )
 @click.option("--least-free", default=500 << 20, hidden=True)
 @click.option("--settle-s", default=60.0, hidden=True)

@@ -59,6 +59,45 @@ class Batch(NamedTuple):
         return cls(tasks=tuple(tasks), **told)
 
 
+class Parts(NamedTuple):
+    """Parts of one large object's upload, to be sent by another process. step: bytes of each but the last.   numbers: from 1."""
+
+    number: int
+    run: int
+    leg: int
+    epoch: int
+    definition: str
+    source: str
+    target: str
+    key: bytes
+    entry: Entry
+    upload: str
+    step: int
+    numbers: tuple[int, ...]
+
+    def text(self) -> str:
+        told = self._asdict() | {"key": _text(self.key), "entry": plain(self.entry)}
+        return json.dumps({"schema": SCHEMA, **told})
+
+    @classmethod
+    def read(cls, text: str) -> Parts:
+        """Raises Incomplete for what this program doesn't understand."""
+        told = _known(text)
+        if len(told["numbers"]) * told["step"] > MOST_BYTES:
+            raise Incomplete(f"A batch of {len(told['numbers'])} parts: over 1 GiB.", code="batch.too-large")
+        key, numbers = b64decode(told.pop("key")), tuple(told.pop("numbers"))
+        entry = from_plain(key, told.pop("entry"))
+        assert entry is not None
+        return cls(key=key, entry=entry, numbers=numbers, **told)
+
+
+class Sent(NamedTuple):
+    """One part that the store has."""
+
+    etag: str
+    crc: str
+
+
 class Carried(NamedTuple):
     """One object that lies at its place. seconds: of the last try."""
 
@@ -70,11 +109,11 @@ class Carried(NamedTuple):
     seconds: float = 0.0
 
 
-Result = Carried | StoreError | None
+Result = Carried | Sent | StoreError | None
 
 
 class Answer(NamedTuple):
-    """What became of each decision of a batch, in its order. None: it was not tried."""
+    """What became of each decision of a batch, or of each part, in its order. None: it was not tried, or is to be tried again."""
 
     number: int
     run: int
@@ -122,6 +161,8 @@ def _result(result: Result) -> Any:
         facts = {k: v for k, v in result.facts.items() if isinstance(v, str | int | float)}
         told = {"code": result.code, "message": result.message, "facts": facts}
         return told | ({"sign_in": True} if isinstance(result, SignInRefused) else {})
+    if isinstance(result, Sent):
+        return list(result)
     placed, row, size, tries, entry, seconds = result
     return [
         _text(entry.key), plain(entry), _text(placed.entry.key), plain(placed.entry), *placed[1:], *row.stored()[1:], size, tries,
@@ -135,6 +176,8 @@ def _read_result(told: Any) -> Result:
     if isinstance(told, dict):
         kind = SignInRefused if told.get("sign_in") else StoreError
         return kind(told["message"], code=told["code"], **told["facts"])
+    if len(told) == len(Sent._fields):
+        return Sent(*told)
     key_text, entry, there, placed, proof, guarded, crc, source, target, state, size, tries, seconds = told
     key = b64decode(key_text)
     carried, lies = from_plain(key, entry), from_plain(b64decode(there), placed)

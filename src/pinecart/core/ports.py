@@ -6,9 +6,9 @@ Entries of a listing have keys relative to the listed prefix.
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager
-from typing import NamedTuple, Protocol
+from typing import NamedTuple, Protocol, runtime_checkable
 
 from pinecart.core.entries import Entry
 from pinecart.core.folding import EXACT, Folding
@@ -77,6 +77,27 @@ class Uploads(Protocol):
     async def over(self, key: bytes) -> None: ...
 
 
+# Sends parts of one upload: (upload, size of a part, numbers from 1) → number → (ETag, CRC). What is missing wasn't sent.
+Sender = Callable[[str, int, Sequence[int]], Awaitable[Mapping[int, tuple[str, str]]]]
+
+
+class Shares(Protocol):
+    """Other processes that send parts of one large object beside this one."""
+
+    def free(self, step: int) -> Sender | None:
+        """One that has room for parts of this size now, which is then to be asked; None: nobody."""
+        ...
+
+
+@runtime_checkable
+class TakesParts(Protocol):
+    """A store that makes an object of parts, which any process that knows the upload may send."""
+
+    async def put_part(self, key: bytes, upload: str, number: int, body: bytes) -> tuple[str, str]:
+        """One part, numbered from 1. Its ETag and CRC."""
+        ...
+
+
 class Put(NamedTuple):
     """A write. if_absent: create only. expected: replace only this. Neither: the caller has looked just before.
 
@@ -94,6 +115,7 @@ class Put(NamedTuple):
     metadata: Mapping[str, str] = {}
     extra: Extra = Extra()
     uploads: Uploads | None = None
+    shares: Shares | None = None
 
 
 class Placed(NamedTuple):

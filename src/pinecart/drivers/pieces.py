@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable
+from collections import deque
+from collections.abc import Awaitable, Callable, Mapping
 
 from pinecart.core.checksum import EMPTY, combine
 from pinecart.core.ports import HELD_BYTES
 
 AT_ONCE = 4
 MOST_PIECES = 10_000
+GIVEN_BYTES = 1 << 30  # what others carry of it at once
 MIB = 1 << 20
 
 
@@ -19,23 +21,47 @@ def piece_size(size: int) -> int:
     return max(HELD_BYTES, -(-least // MIB) * MIB)
 
 
-async def each_piece(size: int, step: int, carry: Callable[[int, int, int], Awaitable[str]]) -> str:
+# Has others carry the pieces of these numbers: number → CRC. What is missing wasn't carried.
+Give = Callable[[list[int]], Awaitable[Mapping[int, str]]]
+
+
+async def each_piece(
+    size: int,
+    step: int,
+    carry: Callable[[int, int, int], Awaitable[str]],
+    free: Callable[[], Give | None] = lambda: None,
+) -> str:
     """Call `carry(number, start, length)` for all pieces, AT_ONCE at a time; it gives each piece's CRC. The whole's CRC, or ""
     where one is not known.
 
+    free: who has room for some of them, asked before each piece; what comes back uncarried is carried here after all.
     The first error ends all, and is raised as it is.
     """
     starts = list(range(0, size, step))
     found: dict[int, str] = {}
-    todo = iter(list(enumerate(starts)))
+    todo, out, tasks = deque(range(len(starts))), set[asyncio.Task[None]](), list[asyncio.Task[None]]()
 
     async def work() -> None:
-        for number, start in todo:
-            found[number] = await carry(number, start, min(step, size - start))
+        while todo:
+            while len(todo) > 2 * AT_ONCE and (give := free()):
+                count = min(
+                    len(todo) // (2 * (len(out) + 2)), GIVEN_BYTES // step
+                )  # ever fewer, so that all end together
+                out.add(task := asyncio.create_task(given(give, [todo.pop() for _ in range(count)])))
+                task.add_done_callback(out.discard)
+                tasks.append(task)
+            number = todo.popleft()
+            found[number] = await carry(number, starts[number], min(step, size - starts[number]))
 
-    tasks = [asyncio.create_task(work()) for _ in range(min(AT_ONCE, len(starts)))]
+    async def given(give: Give, numbers: list[int]) -> None:
+        found.update(await give(numbers))
+        todo.extend(number for number in numbers if number not in found)
+
     try:
-        await asyncio.gather(*tasks)
+        while todo or out:
+            own = [asyncio.create_task(work()) for _ in range(min(AT_ONCE, len(todo)))]
+            tasks += own
+            await asyncio.gather(*own, *out)
     finally:
         for task in tasks:
             task.cancel()

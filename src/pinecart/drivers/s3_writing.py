@@ -8,13 +8,14 @@ import contextlib
 import hashlib
 from collections.abc import Awaitable, Callable
 from datetime import datetime
+from functools import partial
 from urllib.parse import quote, urlencode
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken
-from pinecart.core.ports import Placed, Put, Reading, Store
-from pinecart.drivers.pieces import each_piece, piece_size
+from pinecart.core.ports import Placed, Put, Reading, Sender, Shares, Store
+from pinecart.drivers.pieces import Give, each_piece, piece_size
 from pinecart.drivers.s3_asking import Asking, Query
 from pinecart.drivers.s3_wire import (
     completion,
@@ -94,30 +95,32 @@ class Writing(Asking):
 
     async def _put_in_parts(self, put: Put, source: Reading) -> Placed:
         """Parts of the source, several at once; the source is verified before they become one object."""
-        bucket, name = self._split(put.key)
 
         async def carry(upload: str, number: int, start: int, size: int) -> tuple[str, str]:
-            chunk = await source.piece(start, size)
-            headers = {"content-length": str(size)}
-            crc = crc_of(chunk)
-            if self._abilities.checksum == "crc64nvme":
-                headers["x-amz-checksum-crc64nvme"] = crc
-            elif self._abilities.checksum == "md5":
-                headers["content-md5"] = md5_of(chunk)
-            query: Query = [("partNumber", str(number)), ("uploadId", upload)]
-            answer = await self._safely(
-                lambda: self._good(
-                    "PUT", bucket, name, query=query, headers=headers, body=chunk, payload=self._hash(chunk),
-                    what=f"Writing part {number} of {self._named(put.key)}",
-                )
-            )  # fmt: skip
-            return answer.headers.get("ETag", ""), crc
+            return await self.put_part(put.key, upload, number, await source.piece(start, size))
 
-        return await self._in_parts(put, piece_size(put.size), carry, source.verify)
+        return await self._in_parts(put, piece_size(put.size), carry, source.verify, put.shares)
+
+    async def put_part(self, key: bytes, upload: str, number: int, body: bytes) -> tuple[str, str]:
+        """One part of an upload that was begun, numbered from 1. Its ETag and CRC."""
+        bucket, name = self._split(key)
+        headers, crc = {"content-length": str(len(body))}, crc_of(body)
+        if self._abilities.checksum == "crc64nvme":
+            headers["x-amz-checksum-crc64nvme"] = crc
+        elif self._abilities.checksum == "md5":
+            headers["content-md5"] = md5_of(body)
+        query: Query = [("partNumber", str(number)), ("uploadId", upload)]
+        answer = await self._safely(
+            lambda: self._good(
+                "PUT", bucket, name, query=query, headers=headers, body=body, payload=self._hash(body),
+                what=f"Writing part {number} of {self._named(key)}",
+            )
+        )  # fmt: skip
+        return answer.headers.get("ETag", ""), crc
 
     async def _in_parts(
         self, put: Put, step: int, carry: Callable[[str, int, int, int], Awaitable[tuple[str, str]]],
-        verify: Callable[[], Awaitable[None]],
+        verify: Callable[[], Awaitable[None]], shares: Shares | None = None,
     ) -> Placed:  # fmt: skip
         """carry(upload, part number, start, size) → (ETag, CRC). What fails is aborted, so that no parts are left."""
         bucket, name = self._split(put.key)
@@ -151,8 +154,18 @@ class Writing(Asking):
             etags[number + 1], crc = await carry(upload, number + 1, start, size)
             return crc
 
+        def free() -> Give | None:
+            """What is taken up again is looked at here, part by part."""
+            sender = shares.free(step) if shares and not there else None
+            return partial(give, sender) if sender else None
+
+        async def give(sender: Sender, numbers: list[int]) -> dict[int, str]:
+            sent = await sender(upload, step, [n + 1 for n in numbers])
+            etags.update({number: etag for number, (etag, _) in sent.items()})
+            return {number - 1: crc for number, (_, crc) in sent.items()}
+
         try:
-            crc = await each_piece(put.size, step, one)
+            crc = await each_piece(put.size, step, one, free)
             await verify()
             body = completion([etags[n] for n in sorted(etags)])
             sums = {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"} if knows and crc else {}

@@ -16,7 +16,7 @@ from pinecart.core.places import dated_name
 from pinecart.core.ports import HELD_BYTES
 from pinecart.runner.book import Book
 from pinecart.runner.carry import Carrier
-from pinecart.runner.helping import GIVE_UP_AFTER, GIVEN_OUT, Helper
+from pinecart.runner.helping import GIVE_UP_AFTER, GIVEN_OUT, LOOK_S, Helper
 from pinecart.runner.items import Item, is_large, of_folder, spill_to
 from pinecart.runner.leg_job import Job, Ledger
 from pinecart.runner.pacing import Width
@@ -24,7 +24,6 @@ from pinecart.runner.pool import Pool
 from pinecart.runner.removing import Remover
 
 BLOCKED = 1000
-LOOK_S = 0.25  # so often it is looked whether helpers shall stop
 
 
 class Acting:
@@ -58,15 +57,11 @@ class Acting:
 
     def _can_be_given_out(self, item: Item) -> bool:
         """A small file that is carried as it is. What is paced, has a ceiling, or is journalled before, stays with this process."""
-        stores = (self._job.source.store, self._job.target.store)
-        if self._book.gave_up or self._is_paced() or any(s.most_at_once for s in stores):
+        if self._book.gave_up or self._job.works_alone():
             return False
         kept = item.far is not None and (bool(self._job.days) or item.verdict.reason is Reason.EXISTS)
         made_of_parts = item.entry is not None and "-" in item.entry.etag
         return not (kept or made_of_parts or is_large(item) or of_folder(item))
-
-    def _is_paced(self) -> bool:
-        return self._job.pacer is not None and self._job.pacer.rate is not None
 
     async def _act_all(self, items: list[Item], pool: Pool, *, again: bool = False) -> None:
         for item in items:
@@ -95,7 +90,7 @@ class Acting:
         asked = asyncio.ensure_future(helper.carry(self._job.leg, tasks))
         try:
             while not (await asyncio.wait({asked}, timeout=LOOK_S))[0]:
-                if self._job.stopping() or self._is_paced():
+                if self._job.stopping() or self._job.works_alone():
                     helper.recall()
             refused: SignInRefused | None = None
             for item, result in zip(items, await asked, strict=True):
@@ -104,7 +99,7 @@ class Acting:
                     self._job.target.store.wrote(result.placed.entry)
                 elif isinstance(result, SignInRefused):
                     refused = result
-                elif result is not None:
+                elif isinstance(result, StoreError):
                     await self._not_carried(item, result, result.facts["seconds"], last=False)
                 else:
                     self._came_back.append(item)

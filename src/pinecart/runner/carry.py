@@ -13,33 +13,36 @@ import mimetypes
 import random
 import time
 from collections import deque
+from collections.abc import Callable
 from contextlib import AbstractAsyncContextManager
 from functools import lru_cache
 
-from pinecart.core.batch import Carried
+from pinecart.core.batch import Carried, Parts, Sent
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry, Row, fingerprint, is_racy, same
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, StoreError, Taken
 from pinecart.core.keeping import LINK, Keep, from_metadata, to_metadata
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Stat, Store, Uploads
+from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Shares, Stat, Store, TakesParts, Uploads
 from pinecart.core.retry import Retry
 from pinecart.runner.look import content_crc
 from pinecart.runner.pacing import Paced, Pacer
 from pinecart.runner.side import Side
 
 CHANGING_TRIES = 3
+PARTS_AT_ONCE = 4  # of one batch of them
 SMALL_AT_ONCE = 40 << 20  # bytes of small objects in memory, over all that are on their way …
 LARGE_AT_ONCE = 64 << 20  # … and of the large ones, which don't make the small ones wait
 LARGE_ROOM = 4 * HELD_BYTES  # what one large object takes of that: its pieces on their way
 
 
 class Carrier:
-    """Carries objects of one leg. through_us: never by the store, or the kernel, alone."""
+    """Carries objects of one leg. through_us: never by the store, or the kernel, alone.   shares: who sends parts of a large one."""
 
     def __init__(
         self, run: int, leg: int, source: Side, target: Side, retry: Retry, keep: Keep = Keep(),
         uploads: tuple[Uploads | None, Uploads | None] = (None, None), pacer: Pacer | None = None, *, through_us: bool = False,
+        shares: Callable[[bytes, Entry], Shares] | None = None,
     ) -> None:  # fmt: skip
         self._uploads, self._pacer = uploads, pacer or Pacer()
         self._keep = keep
@@ -48,6 +51,7 @@ class Carrier:
         self._probed = asyncio.Lock()
         self._ready = False
         self._may_copy = not through_us
+        self._shares = shares
         self._small, self._large = Room(SMALL_AT_ONCE), Room(LARGE_AT_ONCE)
 
     async def carry(self, key: bytes, entry: Entry, replaces: Entry | None, *, again: bool = False) -> Carried:
@@ -137,7 +141,38 @@ class Carrier:
                 if not same(now, entry):
                     mark = decision_id(self._run, self._leg, now, replaces)
             put = await self._prepare(self._target.prefix + key, reading, mark, replaces)
+            if self._shares and put.size > HELD_BYTES:
+                put = put._replace(shares=self._shares(key, now))
             return self._carried(now, await self._target.store.put(put), tried)
+
+    async def send_parts(self, parts: Parts, go_on: Callable[[], bool]) -> dict[int, Sent]:
+        """Parts of an upload that another process has begun. What is missing here is tried again there, which meets its error."""
+        if not self._ready:
+            await self._probe_once()
+        store, target, sent = self._target.store, self._target.prefix + parts.key, dict[int, Sent]()
+        assert isinstance(store, TakesParts)
+        todo = iter(parts.numbers)
+
+        async def work(reading: Reading) -> None:
+            for number in todo:
+                if not go_on():
+                    return
+                start = (number - 1) * parts.step
+                try:
+                    body = await reading.piece(start, min(parts.step, parts.entry.size - start))
+                    sent[number] = Sent(*await store.put_part(target, parts.upload, number, body))
+                except StoreError:
+                    return
+
+        try:
+            async with self._open(parts.entry) as reading:
+                if not same(reading.entry, parts.entry):
+                    return {}
+                await asyncio.gather(*(work(reading) for _ in range(PARTS_AT_ONCE)))
+                await reading.verify()
+        except StoreError:  # it can't be opened, or has changed while it was read
+            return {}
+        return sent
 
     def _open(self, entry: Entry) -> AbstractAsyncContextManager[Reading]:
         return self._source.store.open(self._source.prefix + entry.source_key, entry)

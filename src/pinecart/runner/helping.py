@@ -1,4 +1,4 @@
-"""Small objects carried by other processes beside a run's own, batch by batch.
+"""Small objects, and parts of large ones, carried by other processes beside a run's own, batch by batch.
 
 The run's process plans, gives out, holds guards and limits, and writes everything down; a helper only carries, and answers.
 """
@@ -11,10 +11,11 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from typing import Protocol
 
-from pinecart.core.batch import Answer, Batch, Result, Task
+from pinecart.core.batch import Answer, Batch, Parts, Result, Task
 from pinecart.core.definition import Definition
+from pinecart.core.entries import Entry
 from pinecart.core.errors import Incomplete, SignInRefused, StoreError
-from pinecart.core.ports import Store
+from pinecart.core.ports import Sender, Store
 from pinecart.core.retry import Retry
 from pinecart.runner.carry import Carrier
 from pinecart.runner.pacing import Width
@@ -23,11 +24,19 @@ from pinecart.runner.side import Side
 
 GIVEN_OUT = 500  # decisions in one batch: few enough that the end of a run is shared as well
 GIVE_UP_AFTER = 100
+SHARED_STEP = 16 << 20  # bytes of a part that is given out, at most: a helper holds eight of them
+LOOK_S = 0.25  # so often it is looked whether helpers shall stop
 
 
 class Helper(Protocol):
     async def carry(self, leg: int, tasks: Sequence[Task]) -> Sequence[Result]:
         """One for each task. None: not tried, or nobody knows, since the helper has gone."""
+        ...
+
+    async def send(
+        self, leg: int, key: bytes, entry: Entry, upload: str, step: int, numbers: Sequence[int]
+    ) -> Mapping[int, tuple[str, str]]:
+        """Parts of one object's upload: number → (ETag, CRC). What is missing was not sent, or nobody knows."""
         ...
 
     def recall(self) -> None:
@@ -39,6 +48,29 @@ class Crew(Protocol):
     def free(self) -> Helper | None:
         """One that has room for another batch, which is then its; None: carry it yourself."""
         ...
+
+
+class Sharing:
+    """One large object, whose parts helpers send as well while nothing paces the run. core.ports.Shares."""
+
+    def __init__(self, crew: Crew, leg: int, key: bytes, entry: Entry, alone: Callable[[], bool]) -> None:
+        self._crew, self._leg, self._key, self._entry, self._alone = crew, leg, key, entry, alone
+
+    def free(self, step: int) -> Sender | None:
+        helper = self._crew.free() if step <= SHARED_STEP and not self._alone() else None
+        return partial(self._send, helper) if helper else None
+
+    async def _send(
+        self, helper: Helper, upload: str, step: int, numbers: Sequence[int]
+    ) -> Mapping[int, tuple[str, str]]:
+        asked = asyncio.ensure_future(helper.send(self._leg, self._key, self._entry, upload, step, numbers))
+        try:
+            while not (await asyncio.wait({asked}, timeout=LOOK_S))[0]:
+                if self._alone():
+                    helper.recall()
+            return await asked
+        finally:
+            asked.cancel()
 
 
 class Helping:
@@ -59,9 +91,7 @@ class Helping:
 
     async def take(self, batch: Batch) -> Answer:
         """Raises Incomplete for a batch of another run, epoch or definition."""
-        if (batch.run, batch.epoch, batch.definition) != (self._run, self._epoch, self._definition.digest):
-            raise Incomplete(f"Batch {batch.number} is of another run, or of other rules.", code="batch.of-another-run")
-        self._newest = max(self._newest, batch.number)
+        self._begin(batch)
         results: list[Result] = [None] * len(batch.tasks)
         left, done = len(batch.tasks), asyncio.Event()
 
@@ -78,6 +108,17 @@ class Helping:
             await self.pool.add(partial(one, at, task))
         await done.wait()
         return Answer(batch.number, batch.run, batch.leg, batch.epoch, tuple(results))
+
+    async def send(self, parts: Parts) -> Answer:
+        """Raises Incomplete for parts of another run, epoch or definition."""
+        self._begin(parts)
+        sent = await self._carrier(parts.leg).send_parts(parts, lambda: parts.number > self._recalled)
+        return Answer(parts.number, parts.run, parts.leg, parts.epoch, tuple(map(sent.get, parts.numbers)))
+
+    def _begin(self, batch: Batch | Parts) -> None:
+        if (batch.run, batch.epoch, batch.definition) != (self._run, self._epoch, self._definition.digest):
+            raise Incomplete(f"Batch {batch.number} is of another run, or of other rules.", code="batch.of-another-run")
+        self._newest = max(self._newest, batch.number)
 
     def recall(self) -> None:
         """What isn't begun yet goes back untried."""

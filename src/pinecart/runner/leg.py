@@ -20,12 +20,14 @@ from pinecart.core.keeping import Keep
 from pinecart.core.lifecycle import Phase
 from pinecart.core.listing import Found, Together
 from pinecart.core.places import original_key, show
+from pinecart.core.ports import Shares
 from pinecart.core.selection import Selection
 from pinecart.runner.acting import Acting
 from pinecart.runner.book import Book
 from pinecart.runner.carry import REPLACED, Carrier, decision_id
 from pinecart.runner.feed import Pages, far_entries, leg_rows, nothing, source_entries
 from pinecart.runner.folded import OneName, matched, one_name
+from pinecart.runner.helping import Sharing
 from pinecart.runner.items import HeldList, Item, class_of, line_of, of_folder, spill_to, spilled
 from pinecart.runner.leg_job import Job, Ledger
 from pinecart.runner.look import Pair, compare_contents, content_crc, extra_of
@@ -70,7 +72,7 @@ class LegRun:
         self.book = Book(job, recorder, progress)
         self._carrier = Carrier(
             job.run, job.leg, job.source, job.target, job.retry, job.keep, job.uploads, job.pacer,
-            through_us=job.through_us,
+            through_us=job.through_us, shares=self._shares if job.crew else None,
         )  # fmt: skip
         self._taking = Taking(job, ledger, self.book, self._carrier)
         self.far_seen = (0, 0)
@@ -82,6 +84,10 @@ class LegRun:
         self.counts = Counts(0, 0, 0)
         self.held: list[HeldList] = []
         self._meant: list[Aside] = []
+
+    def _shares(self, key: bytes, entry: Entry) -> Shares:
+        assert self._job.crew
+        return Sharing(self._job.crew, self._job.leg, key, entry, self._job.works_alone)
 
     async def go(self) -> None:
         """Raises StoreError or Incomplete when the leg as a whole can't be worked on."""

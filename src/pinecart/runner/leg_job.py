@@ -25,7 +25,7 @@ class Job(NamedTuple):
     only_plan: a preview.   stamp: the run's date and time, for names that keep both.   days: what is removed or replaced is
     set aside for so long.   fresh: this leg never ran like this.   released: digests of lists that a person said yes to.
     settle_s: so long a file must be untouched before it is cleared from its source folder.   crew: other processes that help
-    with small objects; None: there are none.
+    to carry; None: there are none.
     """
 
     run: int
@@ -55,6 +55,11 @@ class Job(NamedTuple):
     through_us: bool = False
     aside_in: bytes = b""
     crew: Crew | None = None
+
+    def works_alone(self) -> bool:
+        """What is paced, or has a ceiling, stays with the run's own process."""
+        paced = self.pacer is not None and self.pacer.rate is not None
+        return paced or any(side.store.most_at_once for side in (self.source, self.target))
 
     def most_at_once(self) -> int:
         """As many as both stores bear, and this run may."""

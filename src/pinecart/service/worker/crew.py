@@ -7,11 +7,12 @@ import contextlib
 import itertools
 import json
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from pinecart.core.batch import Answer, Batch, Result, Task
+from pinecart.core.batch import Answer, Batch, Parts, Result, Sent, Task
 from pinecart.core.definition import read_definition
+from pinecart.core.entries import Entry
 from pinecart.core.errors import PinecartError
 
 AT_ONCE = 2  # batches with one helper: the next lies ready when one is done
@@ -65,16 +66,30 @@ class One:
             future.set_result(answer.results)
 
     async def carry(self, leg: int, tasks: Sequence[Task]) -> Sequence[Result]:
-        number, self._recalled = next(self._crew.numbers), False
-        batch = self._crew.batch(number, leg, tasks)
+        batch = Batch(*self._crew.heading(leg), tuple(tasks))
+        results = await self._answer(batch.number, {"batch": batch.text()}, len(tasks))
+        self._crew.files += len(results) - results.count(None)
+        return results
+
+    async def send(
+        self, leg: int, key: bytes, entry: Entry, upload: str, step: int, numbers: Sequence[int]
+    ) -> Mapping[int, tuple[str, str]]:
+        parts = Parts(*self._crew.heading(leg), key, entry, upload, step, tuple(numbers))
+        results = await self._answer(parts.number, {"parts": parts.text()}, len(numbers))
+        sent = {n: (r.etag, r.crc) for n, r in zip(numbers, results, strict=True) if isinstance(r, Sent)}
+        self._crew.parts += len(sent)
+        return sent
+
+    async def _answer(self, number: int, ask: dict[str, Any], count: int) -> Sequence[Result]:
+        """`count` results; None each where it is not ready, or goes before it has answered."""
+        self._recalled = False
         self._open[number] = found = asyncio.get_running_loop().create_future()
         try:
             if not self.ready:
-                return [None] * len(tasks)
-            self._tell({"batch": batch.text()})
+                return [None] * count
+            self._tell(ask)
             results = await found
-            self._crew.answered += len(results) - results.count(None)
-            return results if len(results) == len(tasks) else [None] * len(tasks)
+            return results if len(results) == count else [None] * count
         finally:
             self._open.pop(number, None)
             self.held -= 1
@@ -117,28 +132,26 @@ class Crew:
         self.run = given["run"], given["epoch"]
         self._definition = read_definition(given["definition"])
         self.lock, self.log = lock, log
-        self.numbers = itertools.count(1)
+        self._numbers = itertools.count(1)
         self._helpers = [One(self) for _ in range(count)]
         self._working: list[asyncio.Task[None]] = []
         self.closing = False
-        self.answered = 0
+        self.files = self.parts = 0
 
     def free(self) -> One | None:
         if not self._working:
             self._working = [asyncio.create_task(h.work()) for h in self._helpers]
-            self.log("helpers", f"{len(self._helpers)} helpers carry small files beside this process.")
+            self.log("helpers", f"{len(self._helpers)} helpers carry files beside this process.")
         for helper in self._helpers:
             if helper.ready and helper.held < AT_ONCE:
                 helper.held += 1
                 return helper
         return None
 
-    def batch(self, number: int, leg: int, tasks: Sequence[Task]) -> Batch:
-        places = self._definition.legs[leg]
-        run, epoch = self.run
-        return Batch(
-            number, run, leg, epoch, self._definition.digest, places.source.text, places.target.text, tuple(tasks)
-        )
+    def heading(self, leg: int) -> tuple[int, int, int, int, str, str, str]:
+        """The fields that each kind of batch begins with."""
+        places, (run, epoch) = self._definition.legs[leg], self.run
+        return next(self._numbers), run, leg, epoch, self._definition.digest, places.source.text, places.target.text
 
     def renew(self, stores: dict[str, Any]) -> None:
         """New keys, from the next request on."""
@@ -151,4 +164,5 @@ class Crew:
             await helper.end()
         await asyncio.gather(*self._working)
         if self._working:
-            self.log("helpers", f"Helpers tried {self.answered} files.", files=self.answered)
+            parts = f" and sent {self.parts} parts of large ones" if self.parts else ""
+            self.log("helpers", f"Helpers tried {self.files} files{parts}.", files=self.files, parts=self.parts)

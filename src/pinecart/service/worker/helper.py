@@ -1,4 +1,5 @@
-"""A helper of a run: carries batches of small files for the run's process, over a pipe, and writes nothing down.
+"""A helper of a run: carries batches of small files and parts of large ones for the run's process, over a pipe, and writes
+nothing down.
 
 It holds the run's lock too, so that nobody takes the run up again before it has gone.
 """
@@ -12,10 +13,11 @@ import os
 import resource
 import signal
 import sys
+from collections.abc import Awaitable
 from concurrent.futures import ThreadPoolExecutor
 from typing import IO, Any
 
-from pinecart.core.batch import Batch
+from pinecart.core.batch import Answer, Batch, Parts
 from pinecart.core.definition import read_definition
 from pinecart.core.ports import Store
 from pinecart.drivers import open_store
@@ -29,7 +31,7 @@ with contextlib.suppress(ImportError):
 
 
 async def _work(order: dict[str, Any], out: IO[bytes]) -> None:
-    """One line in: {"batch"}, {"recall"}, {"stores"} (new keys) or {"end"}. One line out for each batch."""
+    """One line in: {"batch"}, {"parts"}, {"recall"}, {"stores"} (new keys) or {"end"}. One line out for each batch."""
     settle_in()
     loop, lines, speaker = asyncio.get_running_loop(), asyncio.Queue[bytes](), ThreadPoolExecutor(1)
     stores: dict[str, Store] = {name: open_store(spec) for name, spec in order["stores"].items()}
@@ -41,8 +43,8 @@ async def _work(order: dict[str, Any], out: IO[bytes]) -> None:
         out.write(text.encode() + b"\n")
         out.flush()
 
-    async def carry(text: str) -> None:
-        answer = await helping.take(Batch.read(text))
+    async def answer_with(work: Awaitable[Answer]) -> None:
+        answer = await work
         await loop.run_in_executor(speaker, say, answer.text())
 
     end_with_parent(lambda line: loop.call_soon_threadsafe(lines.put_nowait, line))
@@ -50,7 +52,9 @@ async def _work(order: dict[str, Any], out: IO[bytes]) -> None:
         await loop.run_in_executor(speaker, say, "ready")
         while "end" not in (told := json.loads(await lines.get())):
             if "batch" in told:
-                batches.create_task(carry(told["batch"]))
+                batches.create_task(answer_with(helping.take(Batch.read(told["batch"]))))
+            if "parts" in told:
+                batches.create_task(answer_with(helping.send(Parts.read(told["parts"]))))
             for name, spec in told.get("stores", {}).items():
                 renew = getattr(stores.get(name), "renew", None)
                 if renew:
