@@ -19,7 +19,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from bench.work import KEY, SECRET
+from bench.work import KEY, MIB, SECRET
 
 SIZES = {
     "quick": (500, 64, 2_000, 1, 1),
@@ -57,9 +57,19 @@ def store(folder: Path | None) -> Iterator[str]:
             process.wait()
 
 
+def in_memory(files: Path) -> None:
+    """All of them, for whoever's turn it is: who reads first would pay for the next one."""
+    for path in files.iterdir():
+        if path.is_file():
+            with path.open("rb") as file:
+                while file.read(MIB):
+                    pass
+
+
 def measured(name: str, files: Path, kept: Path | None = None) -> dict[str, Any]:
     if kept is not None:
         shutil.rmtree(kept, ignore_errors=True)  # else what the pair before left there would be recognised
+    in_memory(files)
     with store(kept) as endpoint:
         told = subprocess.check_output([sys.executable, "-m", "bench.work", name, endpoint, str(files)])
         found: dict[str, Any] = json.loads(told)
