@@ -19,7 +19,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from bench.work import KEY, MIB, SECRET
+from bench.common import KEY, MIB, SECRET
 
 SIZES = {
     "quick": (500, 64, 2_000, 1, 1),

@@ -1,0 +1,69 @@
+"""What all that is measured shares: the key, the sizes, the CPU used, and where the files are."""
+
+from __future__ import annotations
+
+import resource
+import shutil
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+KEY, SECRET = "BENCH", "bench-secret"
+MIB = 1 << 20
+PART = 8 * MIB
+
+
+def peak() -> float:
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+
+
+def cpu() -> float:
+    used = resource.getrusage(resource.RUSAGE_SELF)
+    return used.ru_utime + used.ru_stime
+
+
+def bucket(endpoint: str) -> dict[str, Any]:
+    return {
+        "kind": "s3",
+        "name": "b",
+        "endpoint": endpoint,
+        "key_id": KEY,
+        "secret": SECRET,
+        "allowed": ["127.0.0.0/8"],
+    }
+
+
+def folder(path: Path) -> dict[str, Any]:
+    return {"kind": "folder", "name": "a", "path": str(path)}
+
+
+@contextmanager
+def landing(path: Path) -> Iterator[str]:
+    """A folder to write into. Small files stay there until all is measured: ext4 searches long for a free inode where many
+    were deleted a moment ago, which would count against whoever comes next."""
+    there = tempfile.mkdtemp(dir=path.parent)
+    yield there
+    if any(file.stat().st_size > PART for file in path.iterdir()):
+        shutil.rmtree(there)
+
+
+async def make_bucket(endpoint: str) -> None:
+    from pinecart.drivers import open_store
+
+    store = open_store(bucket(endpoint))
+    await store.make_bucket("bench")
+    await store.close()
+
+
+def page_of_1000() -> bytes:
+    rows = "".join(
+        f"<Contents><Key>dawn/recordings/2026-03-02/{n:06}.flac</Key><LastModified>2026-03-02T05:30:00.000Z</LastModified>"
+        f"<ETag>&quot;{n:032x}&quot;</ETag><Size>{n * 1000}</Size><StorageClass>STANDARD</StorageClass></Contents>"
+        for n in range(1000)
+    )
+    return (
+        '<?xml version="1.0" encoding="UTF-8"?><ListBucketResult><KeyCount>1000</KeyCount><EncodingType>url</EncodingType>'
+        f"<IsTruncated>false</IsTruncated>{rows}</ListBucketResult>"
+    ).encode()
