@@ -20,7 +20,7 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
 
-from bench.common import KEY, SECRET, bucket, cpu, folder, landing, make_bucket, page_of_1000, peak
+from bench.common import KEY, MIB, SECRET, bucket, cpu, folder, landing, make_bucket, page_of_1000, peak
 from pinecart.core.entries import Entry, Row, fingerprint
 from pinecart.core.ports import Abilities, Level
 from pinecart.drivers.memory import Held, MemoryStore
@@ -204,7 +204,11 @@ def first_object(endpoint: str, path: Path) -> float:
 
 
 def huge(endpoint: str, path: Path) -> float:
-    """Peak memory in MiB while one object of 6 GiB goes from a folder to a bucket (whose server forgets what it is sent)."""
+    """Peak memory in MiB while one object of 6 GiB goes from a folder to a bucket (whose server forgets what it is sent), in parts
+    as large as an object of 5 TiB needs them."""
+    from pinecart.drivers import s3_writing
+
+    vars(s3_writing)["piece_size"] = lambda size: 525 * MIB
     file = path / "huge"
     with file.open("wb") as out:
         out.truncate(6 << 30)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import random
 from urllib.parse import quote
 
 import pytest
@@ -9,8 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Busy, Missing, PinecartError, Refused, SignInRefused, StoreError, Unsafe
-from pinecart.core.ports import Card, Put
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Busy, Changed, Missing, PinecartError, Refused, SignInRefused, StoreError, Unsafe
+from pinecart.core.ports import HELD_BYTES, Card, Put
 from pinecart.drivers import open_store, s3_wire
 from pinecart.drivers.s3_wire import parse_page
 from pinecart.standins.bucket_server import Behaviour
@@ -120,3 +123,65 @@ def test_the_quick_reading_of_a_page_is_the_thorough_one(keys, more):
     assert quick is not None and quick == s3_wire._any_page(body, b"")
     assert s3_wire._plain_page(body[:-5], b"") is None
     assert s3_wire._plain_page(body.replace(b"Contents", b"x:Contents"), b"") is None
+
+
+class InPieces:
+    """A large source. asked: sizes of the pieces that were asked for.   fails_at: from the second reading on.   turns: so does another content."""
+
+    def __init__(self, body, *, fails_at=None, turns=False):
+        self.body, self.asked, self.fails_at, self.turns = body, [], fails_at, turns
+        self.entry, self.card = Entry(b"long", len(body), None, "e"), None
+        self.content_type, self.metadata = "", {}
+
+    async def piece(self, start, size, into=None):
+        self.asked.append(size)
+        await asyncio.sleep(0.001)
+        again = sum(self.asked) > len(self.body)
+        if again and self.fails_at is not None and start >= self.fails_at:
+            raise Changed("It changed while it was read.")
+        found = self.body[start : start + size]
+        return bytes(size) if again and self.turns else found
+
+    async def verify(self):
+        """Every byte was of one content."""
+
+
+@pytest.fixture
+def parts_of_20_mib(monkeypatch):
+    monkeypatch.setattr("pinecart.drivers.s3_writing.piece_size", lambda size: 20 << 20)
+
+
+@pytest.mark.parametrize("old", [set(), {"checksums-ignored"}])
+async def test_parts_that_are_too_large_to_be_held_are_streamed(standin, parts_of_20_mib, old):
+    server, endpoint = standin
+    server.old |= old
+    store, body = opened(endpoint), random.Random(2).randbytes(1 << 20) * 50 + b"end"
+    source = InPieces(body)
+    await store.probe(b"larkfell/")
+    placed = await store.put(Put(b"larkfell/long", len(body), source, Card("d", None, ""), if_absent=True))
+    assert server.shelf.body("larkfell", "long") == body and placed.crc == crc_of(body)
+    whole, last = [s for s in source.asked if s <= HELD_BYTES], [s for s in source.asked if s > HELD_BYTES]
+    assert sum(whole) == 2 * (40 << 20) and sum(last) == len(body) % (20 << 20) and server.counts["part"] == 3
+    await store.close()
+
+
+@pytest.mark.parametrize(
+    ("source", "treated", "error"),
+    [
+        ({"fails_at": 30 << 20}, None, Changed),
+        ({"turns": True}, None, StoreError),
+        ({}, Behaviour(fail="AccessDenied"), Refused),
+        ({}, Behaviour(fail="SlowDown"), Busy),
+    ],
+)
+async def test_a_streamed_part_that_fails_leaves_nothing(standin, parts_of_20_mib, source, treated, error):
+    server, endpoint = standin
+    store, body = opened(endpoint), random.Random(2).randbytes(1 << 20) * 50
+    await store.probe(b"larkfell/")
+    if treated:
+        server.behaviour["part"] = treated
+    with pytest.raises(error):
+        await store.put(Put(b"larkfell/long", len(body), InPieces(body, **source), Card("d", None, ""), if_absent=True))
+    assert not server.shelf.buckets["larkfell"] and not server.shelf.uploads
+    assert (await store.put(Put(b"larkfell/after", 1, b"1", Card("d", None, crc_of(b"1"))))).entry.size == 1
+    await store.close()

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import asyncio
 from collections import deque
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 
 from pinecart.core.checksum import EMPTY, combine
-from pinecart.core.ports import HELD_BYTES
+from pinecart.core.ports import HELD_BYTES, Reading
 
 AT_ONCE = 4
 MOST_PIECES = 10_000
@@ -19,6 +19,12 @@ def piece_size(size: int) -> int:
     """HELD_BYTES, or so much more (whole MiB) that `size` bytes fit in 10,000 pieces: 525 MiB for 5 TiB."""
     least = -(-size // MOST_PIECES)
     return max(HELD_BYTES, -(-least // MIB) * MIB)
+
+
+async def in_pieces(source: Reading, start: int, size: int) -> AsyncIterator[bytes]:
+    """A range of a large object, by HELD_BYTES."""
+    for at in range(start, start + size, HELD_BYTES):
+        yield await source.piece(at, min(HELD_BYTES, start + size - at))
 
 
 # Has others carry the pieces of these numbers: number → CRC. What is missing wasn't carried.

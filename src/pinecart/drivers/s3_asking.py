@@ -27,7 +27,7 @@ from pinecart.drivers.s3_wire import (
     region_told,
     signed,
 )
-from pinecart.drivers.transport import Answer, Transport
+from pinecart.drivers.transport import Answer, Pieces, Transport
 
 T = TypeVar("T")
 Query = list[tuple[str, str | bytes]]
@@ -169,7 +169,7 @@ class Asking:
 
     async def _ask(
         self, method: str, bucket: str, key: bytes = b"", *, query: Query | None = None,
-        headers: Mapping[str, str] | None = None, body: bytes = b"", payload: str = EMPTY_SHA256,
+        headers: Mapping[str, str] | None = None, body: bytes | Pieces = b"", payload: str = EMPTY_SHA256,
     ) -> Answer:  # fmt: skip
         path, text, full = self._prepare(method, bucket, key, query or [], headers or {}, payload)
         answer = await self._transport.ask(method, path + text, full, body or None)

@@ -11,13 +11,14 @@ from datetime import datetime
 from functools import partial
 from urllib.parse import quote, urlencode
 
-from pinecart.core.checksum import crc_of
+from pinecart.core.checksum import Crc64, crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken
 from pinecart.core.ports import Placed, Put, Reading, Sender, Shares, Store
-from pinecart.drivers.pieces import Give, each_piece, piece_size
+from pinecart.drivers.pieces import Give, each_piece, in_pieces, piece_size
 from pinecart.drivers.s3_asking import Asking, Query
 from pinecart.drivers.s3_wire import (
+    UNSIGNED,
     completion,
     encoded_path,
     error_from,
@@ -26,10 +27,11 @@ from pinecart.drivers.s3_wire import (
     root_of,
     text_of,
 )
-from pinecart.drivers.transport import Answer
+from pinecart.drivers.transport import Answer, Pieces
 
 COPY_BYTES = 5 << 30  # what a store copies in one request, at most (S3 API, CopyObject)
 COPY_PART = 1 << 30
+HELD_PART = 16 << 20  # a larger part is never held
 
 
 class Writing(Asking):
@@ -97,22 +99,39 @@ class Writing(Asking):
         """Parts of the source, several at once; the source is verified before they become one object."""
 
         async def carry(upload: str, number: int, start: int, size: int) -> tuple[str, str]:
+            if size > HELD_PART:
+                return await self._put_part_in_pieces(put.key, upload, number, source, start, size)
             return await self.put_part(put.key, upload, number, await source.piece(start, size))
 
         return await self._in_parts(put, piece_size(put.size), carry, source.verify, put.shares)
 
     async def put_part(self, key: bytes, upload: str, number: int, body: bytes) -> tuple[str, str]:
         """One part of an upload that was begun, numbered from 1. Its ETag and CRC."""
+        md5 = md5_of(body) if self._abilities.checksum == "md5" else ""
+        return await self._part(key, upload, number, body, crc_of(body), md5, self._hash(body))
+
+    async def _put_part_in_pieces(
+        self, key: bytes, upload: str, number: int, source: Reading, start: int, size: int
+    ) -> tuple[str, str]:
+        """A part too large to be held is read twice: its sums go before it."""
+        crc, md5, sha256 = await _sums(source, start, size)
+        body = Pieces(size, partial(in_pieces, source, start, size))
+        payload = sha256.hex() if self._signs_payload else UNSIGNED
+        return await self._part(key, upload, number, body, crc, base64.b64encode(md5).decode(), payload)
+
+    async def _part(
+        self, key: bytes, upload: str, number: int, body: bytes | Pieces, crc: str, md5: str, payload: str
+    ) -> tuple[str, str]:
         bucket, name = self._split(key)
-        headers, crc = {"content-length": str(len(body))}, crc_of(body)
+        headers = {"content-length": str(len(body))}
         if self._abilities.checksum == "crc64nvme":
             headers["x-amz-checksum-crc64nvme"] = crc
         elif self._abilities.checksum == "md5":
-            headers["content-md5"] = md5_of(body)
+            headers["content-md5"] = md5
         query: Query = [("partNumber", str(number)), ("uploadId", upload)]
         answer = await self._safely(
             lambda: self._good(
-                "PUT", bucket, name, query=query, headers=headers, body=body, payload=self._hash(body),
+                "PUT", bucket, name, query=query, headers=headers, body=body, payload=payload,
                 what=f"Writing part {number} of {self._named(key)}",
             )
         )  # fmt: skip
@@ -147,10 +166,10 @@ class Writing(Asking):
 
         async def one(number: int, start: int, size: int) -> str:
             if (number + 1, size) in there and not isinstance(put.body, bytes):
-                piece = await put.body.piece(start, size)  # read again, not sent again: the part must be just this
-                if hashlib.md5(piece, usedforsecurity=False).hexdigest() == there[number + 1, size]:
+                crc, md5, _ = await _sums(put.body, start, size)  # not sent again: the part must be just this
+                if md5.hex() == there[number + 1, size]:
                     etags[number + 1] = f'"{there[number + 1, size]}"'
-                    return crc_of(piece)
+                    return crc
             etags[number + 1], crc = await carry(upload, number + 1, start, size)
             return crc
 
@@ -317,6 +336,16 @@ class Writing(Asking):
 def _is_error(body: bytes) -> bool:
     """An error inside a 200 answer is told by its root element, never by a word somewhere in it."""
     return body.lstrip()[:200].startswith((b"<?xml", b"<Error")) and root_of(body) == "Error"
+
+
+async def _sums(source: Reading, start: int, size: int) -> tuple[str, bytes, bytes]:
+    """CRC, MD5 and SHA-256 of a range."""
+    crc, md5, sha256 = Crc64(), hashlib.md5(usedforsecurity=False), hashlib.sha256()
+    async for piece in in_pieces(source, start, size):
+        crc.add(piece)
+        md5.update(piece)
+        sha256.update(piece)
+    return crc.text, md5.digest(), sha256.digest()
 
 
 def md5_of(body: bytes) -> str:

@@ -15,7 +15,7 @@ import select
 import socket
 import ssl
 from collections import deque
-from collections.abc import AsyncIterator, Iterator, Mapping
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from contextlib import asynccontextmanager
 from datetime import datetime
 from email.utils import parsedate_to_datetime
@@ -72,6 +72,16 @@ class Answer(NamedTuple):
     status: int
     headers: Mapping[str, str]
     body: bytes
+
+
+class Pieces:
+    """A body that is never held whole. chunks: reads it from its start, for each request anew; `size` bytes in all."""
+
+    def __init__(self, size: int, chunks: Callable[[], AsyncIterator[bytes]]) -> None:
+        self._size, self.chunks = size, chunks
+
+    def __len__(self) -> int:
+        return self._size
 
 
 class Allowed(NamedTuple):
@@ -134,8 +144,8 @@ class Transport:
         return f"{bucket}.{self.host}" if bucket else self.host
 
     async def ask(
-        self, method: str, target: str, headers: Mapping[str, str], body: bytes | None = None, most: int = MOST_ANSWER,
-        into: bytearray | None = None,
+        self, method: str, target: str, headers: Mapping[str, str], body: bytes | Pieces | None = None,
+        most: int = MOST_ANSWER, into: bytearray | None = None,
     ) -> Answer:  # fmt: skip
         """One request, the whole answer. target: encoded path and query. Raises Unreachable, Busy (also for an answer of
         more than `most` bytes), Refused.
@@ -148,12 +158,26 @@ class Transport:
         try:
             line = self._line(method, target, headers, body)
             line.body = found = _Body(most, into)
-            await self._done(line)
+            await (self._fed(line, body) if isinstance(body, Pieces) else self._done(line))
         finally:
             self._asking -= 1
             self._wake()
         status, self._last = line.head()
         return Answer(status, self._last, found.whole())
+
+    async def _fed(self, line: _Line, body: Pieces) -> None:
+        """Send what comes piece by piece. What reading it raises ends the request, and is raised."""
+        feed = _Feed(line.easy)
+        done, filling = asyncio.ensure_future(self._done(line)), asyncio.ensure_future(feed.fill(body.chunks()))
+        try:
+            await asyncio.wait({done, filling}, return_when=asyncio.FIRST_COMPLETED)
+            if not done.done():
+                filling.result()
+            await done
+        finally:
+            done.cancel()
+            filling.cancel()
+            await asyncio.gather(done, filling, return_exceptions=True)
 
     async def _turn(self) -> None:
         """First come, first served."""
@@ -193,7 +217,7 @@ class Transport:
             task.cancel()
             await asyncio.gather(task, return_exceptions=True)
 
-    def _line(self, method: str, target: str, headers: Mapping[str, str], body: bytes | None) -> _Line:
+    def _line(self, method: str, target: str, headers: Mapping[str, str], body: bytes | Pieces | None) -> _Line:
         if self._lines is None:
             self._lines = _Lines(self._configured)
         line = self._lines.free()
@@ -208,10 +232,10 @@ class Transport:
             easy.setopt(pycurl.CUSTOMREQUEST, method)
             easy.setopt(pycurl.UPLOAD_BUFFERSIZE, BUFFER if large else SMALL_BUFFER)
             line.kind = kind
-        if body:
-            if line.sends != len(body):
-                easy.setopt(pycurl.INFILESIZE_LARGE, len(body))
-                line.sends = len(body)
+        if body and line.sends != len(body):
+            easy.setopt(pycurl.INFILESIZE_LARGE, len(body))
+            line.sends = len(body)
+        if isinstance(body, bytes) and body:
             easy.setopt(pycurl.READFUNCTION, io.BytesIO(body).read)  # can't be rewound: nothing is sent twice unasked
         return line
 
@@ -392,6 +416,35 @@ class _Stream:
                 return
             self._more.clear()
             await self._more.wait()
+
+
+class _Feed:
+    """A body on its way from a slower reader. libcurl waits while there is nothing for it."""
+
+    def __init__(self, easy: Any) -> None:
+        self._easy, self._chunk, self._at = easy, memoryview(b""), 0
+        self._wanted = asyncio.Event()
+        easy.setopt(pycurl.READFUNCTION, self._read)
+
+    def _read(self, most: int) -> bytes | int:
+        if self._at == len(self._chunk):
+            self._wanted.set()
+            return int(pycurl.READFUNC_PAUSE)
+        found = bytes(self._chunk[self._at : self._at + most])
+        self._at += len(found)
+        return found
+
+    async def fill(self, chunks: AsyncIterator[bytes]) -> None:
+        """A piece is read when the one before is gone: several such bodies are on their way at once."""
+        while True:
+            await self._wanted.wait()
+            self._wanted.clear()
+            self._chunk, self._at = memoryview(b""), 0
+            chunk = await anext(chunks, b"")
+            if not chunk:
+                return
+            self._chunk = memoryview(chunk)
+            self._easy.pause(pycurl.PAUSE_CONT)
 
 
 class _Lines:
