@@ -6,7 +6,7 @@ import asyncio
 import base64
 import contextlib
 import hashlib
-from collections.abc import Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
 from datetime import datetime
 from functools import partial
 from urllib.parse import quote, urlencode
@@ -14,6 +14,7 @@ from urllib.parse import quote, urlencode
 from pinecart.core.checksum import Crc64, crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken
+from pinecart.core.places import show
 from pinecart.core.ports import Placed, Put, Reading, Sender, Shares, Store
 from pinecart.drivers.pieces import Give, each_piece, in_pieces, piece_size
 from pinecart.drivers.s3_asking import Asking, Query
@@ -115,7 +116,17 @@ class Writing(Asking):
     ) -> tuple[str, str]:
         """A part too large to be held is read twice: its sums go before it."""
         crc, md5, sha256 = await _sums(source, start, size)
-        body = Pieces(size, partial(in_pieces, source, start, size))
+
+        async def again() -> AsyncIterator[bytes]:
+            """Its last piece only goes if all is as it was at the first reading."""
+            now = Crc64()
+            async for piece in in_pieces(source, start, size):
+                now.add(piece)
+                if now.size == size and now.text != crc:
+                    raise Changed(f"{show(source.entry.key)} changed while it was read.")
+                yield piece
+
+        body = Pieces(size, again)
         payload = sha256.hex() if self._signs_payload else UNSIGNED
         return await self._part(key, upload, number, body, crc, base64.b64encode(md5).decode(), payload)
 
