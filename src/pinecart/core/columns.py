@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from itertools import chain, repeat
+from itertools import chain
 from struct import error, pack
 from typing import Any, ClassVar, NamedTuple, TypeVar, cast
 
@@ -93,7 +93,11 @@ class Page(_InColumns[Entry]):
     def are_plain(self) -> bool:
         """Whether none has a fault, and none is a folder of its own."""
         keys, sizes, _, _, _, _, _, faults, _ = self.columns
-        return not (any(faults) or (0 in sizes and any(map(bytes.endswith, keys, repeat(b"/")))))
+        if any(faults):
+            return False
+        if 0 not in sizes or b"/\0" not in b"\0".join([*keys, b""]):
+            return True
+        return not any(key.endswith(b"/") for key in keys)
 
     def source_keys(self) -> Sequence[bytes]:
         """Their keys at the source."""
@@ -114,7 +118,8 @@ class Rows(_InColumns[Row]):
 
     def all_settled(self, run: int) -> bool:
         """Whether none is racy, cleared, or of this very run."""
-        return not any(map(str.startswith, self.columns.state, repeat(("r", "c", "b", f"-{run}:"))))
+        states = "\n".join(["", *self.columns.state])
+        return states.count("\n-") == len(self) and f"\n-{run}:" not in states
 
 
 def keys_of(page: Sequence[Any]) -> Sequence[bytes]:

@@ -12,7 +12,7 @@ from itertools import repeat
 from operator import lt
 from typing import Any, cast
 
-from pinecart.core.columns import Rows, keys_of
+from pinecart.core.columns import Page, Rows, keys_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Incomplete
 from pinecart.core.places import show
@@ -108,6 +108,7 @@ class Merge:
         if not count or not isinstance(self._pages[-1], Rows):
             return None
         sources, theres, rows = (page[at : at + count] for page, at in zip(self._pages, self._at, strict=True))
+        theres = Page.of(theres)  # its keys are asked for here, and the rest soon
         first, *others = map(keys_of, (theres, rows) if without_source else (sources, theres, rows))
         if any(first[-1] != keys[-1] or list(first) != list(keys) for keys in others):
             return None

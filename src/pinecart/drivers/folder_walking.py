@@ -15,7 +15,7 @@ from collections.abc import Generator, Iterator, Sequence
 from pinecart.core.columns import Page
 from pinecart.core.entries import Entry
 from pinecart.core.errors import StoreError, Unsafe
-from pinecart.drivers.folder_looking import Looker
+from pinecart.drivers.folder_looking import Looker, Seen
 from pinecart.drivers.folder_names import LOOKED_AT
 from pinecart.drivers.folder_root import LINK, Root, folder_entry
 from pinecart.drivers.folder_writing import entry_of
@@ -24,6 +24,9 @@ PAGE = 1000
 ENOUGH = 250  # of one folder are a page by themselves
 HOP, HOP_S = 4000, 0.02  # entries, or seconds, of one hop to a thread
 HIDDEN = b".pinecart-"
+NO_FOLDERS_IN_IT = (
+    2  # links of such a folder, on file systems that count them: its name above, and "." (others always say 1)
+)
 _SLASH = ord("/")
 _NAMES = sys.getfilesystemencoding()
 
@@ -58,6 +61,9 @@ class Walk:
             yield [Entry(base, 0, None, fault="not-a-file")]  # a link that leads out of the root
             return
         try:
+            if page := self._of_files_alone(fd, base):
+                yield page
+                return
             names = names_in(fd, follow=self._root.links == "follow")
             if self._root.links == "follow" and _holds_itself(self._root, parts, fd):
                 yield [Entry(base, 0, None, fault="not-a-file")]  # a link to a folder above: it would never end
@@ -76,11 +82,25 @@ class Walk:
         finally:
             opened.__exit__(None, None, None)
 
+    def _of_files_alone(self, fd: int, base: bytes) -> Page | None:
+        """All of a folder that holds plain files alone, as most do that hold many: no name is asked first what it is. None: it
+        may hold others.
+        """
+        if self._after or self._root.links == "follow" or (base and self._folders == "all"):
+            return None
+        if os.fstat(fd).st_nlink != NO_FOLDERS_IN_IT:
+            return None
+        try:
+            names = sorted(os.listdir(b"/proc/self/fd/%d" % fd))
+        except OSError:
+            return None
+        seen = None if len(names) > PAGE or _has_hidden(names) else self._looker.files(fd, names)
+        return _page_of(base, names, seen) if seen else None
+
     def _files(self, fd: int, base: bytes, names: Sequence[bytes]) -> Sequence[Entry]:
         """What lies in one folder, folders aside. Where all are plain files they are looked at together."""
-        ours = bisect.bisect_left(names, HIDDEN)
-        if (ours == len(names) or not names[ours].startswith(HIDDEN)) and (seen := self._looker.files(fd, names)):
-            return Page.of_files((base + (b"\0" + base).join(names)).split(b"\0"), *seen)
+        if not _has_hidden(names) and (seen := self._looker.files(fd, names)):
+            return _page_of(base, names, seen)
         some: list[Entry] = []
         for name in names:
             if name.startswith(HIDDEN) and self._ours.fullmatch(name):
@@ -111,6 +131,16 @@ class Walk:
                 return entry_of(key, os.fstat(inner))
         except (OSError, Unsafe):  # it leads nowhere, out of the root, or in a circle
             return Entry(key, 0, None, fault="not-a-file")
+
+
+def _has_hidden(names: Sequence[bytes]) -> bool:
+    """Whether a name of ours may be among these, which are in order."""
+    at = bisect.bisect_left(names, HIDDEN)
+    return at < len(names) and names[at].startswith(HIDDEN)
+
+
+def _page_of(base: bytes, names: Sequence[bytes], seen: Seen) -> Page:
+    return Page.of_files((base + (b"\0" + base).join(names)).split(b"\0"), *seen)
 
 
 def some_names(root: Root, parts: tuple[bytes, ...]) -> Iterator[tuple[int, bytes]]:

@@ -48,6 +48,7 @@ from pinecart.service.runs.models import (
 from pinecart.service.stores.selectors import ceiling_of
 
 PAGE = 5000
+TOGETHER = 1000
 ASIDE_PAGE = 500
 CUT_EVERY = 1000
 ACTED = ("copy", "replace", "remove", "clear")
@@ -256,12 +257,14 @@ def log_after(run: Run, after: int, limit: int) -> tuple[list[dict[str, Any]], i
     return lines, after + len(lines)
 
 
-def ledger_page(scope: int, after: bytes, limit: int = PAGE) -> Rows:
-    """Read as the database gives them: what the ORM does with each row afterwards would cost a fifth more."""
+def ledger_pages(scope: int, after: bytes, limit: int = PAGE) -> list[Rows]:
+    """Read as the database gives them: what the ORM does with each row afterwards would cost a fifth more. By the thousand, which
+    become columns while the processor still has them at hand.
+    """
     found = LedgerRow.objects.filter(scope_id=scope, key__gt=after).order_by("key").values_list(*STORED)[:limit]
     with connection.cursor() as cursor:
         cursor.execute(*found.query.sql_with_params())
-        return Rows.of(cursor.fetchall())
+        return [Rows.of(rows) for rows in iter(lambda: cursor.fetchmany(TOGETHER), [])]
 
 
 def ledger_cuts(scope: int) -> list[bytes]:

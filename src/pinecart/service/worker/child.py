@@ -125,9 +125,10 @@ class Desk:
 
     async def pages(self, leg: int) -> AsyncIterator[Rows]:
         after = b""
-        while page := await _reads(selectors.ledger_page, self.scopes[leg], after):
-            yield page
-            after = page.columns.key[-1]
+        while pages := await _reads(selectors.ledger_pages, self.scopes[leg], after):
+            for page in pages:
+                yield page
+            after = pages[-1].columns.key[-1]
 
     async def cuts(self, leg: int) -> list[bytes]:
         return await _reads(selectors.ledger_cuts, self.scopes[leg])
