@@ -16,6 +16,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from email.utils import formatdate
+from functools import partial
 from typing import Any
 from urllib.parse import parse_qsl, quote, unquote, unquote_to_bytes
 from xml.sax.saxutils import escape
@@ -316,17 +317,17 @@ class BucketServer:
     def _get(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         thing = self._thing(asked)
         _check_read(request, thing)
-        body, headers = self.shelf.body(asked.bucket, asked.key, thing), _headers(request, thing)
+        body, headers = partial(self.shelf.body, asked.bucket, asked.key, thing), _headers(request, thing)
         wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
         if not wanted:
-            return web.Response(body=body, headers=headers)
+            return web.Response(body=body(), headers=headers)
         first, last = wanted.groups()
         start = int(first) if first else max(thing.size - int(last), 0)
         end = min(int(last), thing.size - 1) if first and last else thing.size - 1
         if start >= thing.size:
             raise Fault("InvalidRange")
         headers["Content-Range"] = f"bytes {start}-{end}/{thing.size}"
-        return web.Response(status=206, body=body[start : end + 1], headers=headers)
+        return web.Response(status=206, body=body(start, end + 1), headers=headers)
 
     def _tags(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         tags = parse_qsl(self._thing(asked).headers.get("x-amz-tagging", ""), keep_blank_values=True)
@@ -409,7 +410,7 @@ class BucketServer:
     def _part_copied(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         bucket, key, source = self._copy_source(request)
         first, last = re.findall(r"\d+", request.headers.get("x-amz-copy-source-range", f"0-{source.size - 1}"))
-        body = self.shelf.body(bucket, key, source)[int(first) : int(last) + 1]
+        body = self.shelf.body(bucket, key, source, int(first), int(last) + 1)
         etag = hashlib.md5(body).hexdigest()
         self._upload(asked).parts[int(asked.query["partNumber"])] = (etag, body, {})
         return _xml("CopyPartResult", _t("ETag", f'"{etag}"'))

@@ -92,9 +92,14 @@ class Shelf:
         self.buckets[bucket][key] = thing
         return thing
 
-    def body(self, bucket: str, key: str, thing: Thing | None = None) -> bytes:
+    def body(self, bucket: str, key: str, thing: Thing | None = None, start: int = 0, end: int | None = None) -> bytes:
+        """All of it, or from `start` up to `end`."""
         body = (thing or self.buckets[bucket][key]).body
-        return body if body is not None else self._file(bucket, key).read_bytes()
+        if body is not None:
+            return body[start:end]
+        with self._file(bucket, key).open("rb") as file:
+            file.seek(start)
+            return file.read() if end is None else file.read(end - start)
 
     def _keep(self, bucket: str, key: str) -> None:
         thing = self.buckets[bucket].get(key)
