@@ -6,6 +6,7 @@ a second call finds it running. It keeps its data in a folder below the user's c
 
 from __future__ import annotations
 
+import fcntl
 import os
 import signal
 import subprocess
@@ -114,10 +115,14 @@ def start() -> None:
 
 
 def up() -> None:
-    if not answers():
-        install()
-        configure()
-        start()
+    """One at a time: the tests may be run by several processes, and each finds it up or brings it up."""
+    HOME.mkdir(parents=True, exist_ok=True)
+    with (HOME / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not answers():
+            install()
+            configure()
+            start()
 
 
 def end() -> None:
