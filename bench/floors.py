@@ -26,7 +26,6 @@ from pinecart.drivers.s3_wire import signed as sign
 
 
 def signed(method: str, host: str, path: str, size: int | None, payload: str, query: str = "") -> dict[str, str]:
-
     headers = {"host": host} | ({} if size is None else {"content-length": str(size)})
     return sign(method, path, query, headers, payload=payload, keys=Keys(KEY, SECRET), region="us-east-1",
                 now=datetime.now(UTC))  # fmt: skip

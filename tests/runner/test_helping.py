@@ -126,7 +126,7 @@ class Alone:
     """A crew of one helper, in this process: what it is told and answers passes as text. spoils: what it does before it answers."""
 
     def __init__(self, helping, spoils=lambda: None):
-        self.helping, self.spoils, self.sent, self.recalled = helping, spoils, [], 0
+        self.helping, self.spoils, self.sent = helping, spoils, []
         self.busy = False
 
     def free(self):
@@ -146,7 +146,6 @@ class Alone:
         return self.sent[-1]
 
     def recall(self):
-        self.recalled += 1
         self.helping.recall()
 
 

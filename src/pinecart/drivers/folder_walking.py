@@ -24,9 +24,8 @@ PAGE = 1000
 ENOUGH = 250  # of one folder are a page by themselves
 HOP, HOP_S = 4000, 0.02  # entries, or seconds, of one hop to a thread
 HIDDEN = b".pinecart-"
-NO_FOLDERS_IN_IT = (
-    2  # links of such a folder, on file systems that count them: its name above, and "." (others always say 1)
-)
+# Links of such a folder, on file systems that count them: its name above, and ".". Others always say 1.
+NO_FOLDERS_IN_IT = 2
 _SLASH = ord("/")
 _NAMES = sys.getfilesystemencoding()
 

@@ -57,7 +57,7 @@ class Writing(Asking):
             return self._ask("PUT", bucket, name, headers=headers | condition, body=body, payload=self._hash(body))
 
         answer, guarded = await self._conditionally(put, send)
-        etag = answer.headers.get("ETag", "").strip('"') or await self._etag(put.key, "")
+        etag = await self._etag(put.key, answer.headers.get("ETag", ""))
         if proof == "size-only":
             await self._must_have_size(put)
         return Placed(Entry(put.key, put.size, None, etag), proof, guarded, put.card.crc)

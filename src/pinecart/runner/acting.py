@@ -43,7 +43,7 @@ class Acting:
         """To be carried: by this process, or with others of its kind by a helper, where one has room."""
         if self._job.crew is None or not self._can_be_given_out(item):
             work, large = partial(self.act, item), is_large(item)
-            if not pool.has_room_for(work, large=large):
+            if not pool.took(work, large=large):
                 await pool.add(work, large=large)
             return
         self._gathered.append(item)

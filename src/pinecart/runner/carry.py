@@ -99,7 +99,7 @@ class Carrier:
                 if placed is not None:
                     return self._carried(entry, placed, tried)
             room, wanted = self._room_for(entry.size)
-            if not room.has(wanted):
+            if not room.took(wanted):
                 await room.wait_for(wanted)
             try:
                 return await self._sent(key, entry, replaces, mark, tried)
@@ -221,7 +221,7 @@ class Carrier:
             placed = await store.copy(put, store, key, entry, version)
             if placed is None:
                 room, wanted = self._room_for(entry.size)
-                if not room.has(wanted):
+                if not room.took(wanted):
                     await room.wait_for(wanted)
                 try:
                     async with store.open(key, entry, version=version) as reading:
@@ -306,8 +306,8 @@ class Room:
         self._free = size
         self._waiting: deque[tuple[int, asyncio.Future[None]]] = deque()
 
-    def has(self, size: int) -> bool:
-        """True: they are taken."""
+    def took(self, size: int) -> bool:
+        """Take them, if that needs no waiting."""
         if self._waiting or self._free < size:
             return False
         self._free -= size

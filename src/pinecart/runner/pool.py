@@ -54,11 +54,11 @@ class Pool:
                 self._failed.result()
 
     async def add(self, work: Work, *, large: bool = False) -> None:
-        if not self.has_room_for(work, large=large):
+        if not self.took(work, large=large):
             await self._or_failed(self._queue.put((work, large)))
 
-    def has_room_for(self, work: Work, *, large: bool) -> bool:
-        """True: it is taken."""
+    def took(self, work: Work, *, large: bool) -> bool:
+        """Take it, if that needs no waiting."""
         if self._queue.full() or self._failed is None or self._failed.done():
             return False
         self._queue.put_nowait((work, large))
