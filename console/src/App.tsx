@@ -4,6 +4,7 @@ import { lazy, Suspense, useEffect } from 'react'
 import { Link, Route, Routes, useLocation } from 'react-router'
 import { api, got, keepCsrf } from './api/client'
 import { PageHead, Loaded, useSession } from './parts/parts'
+import { Broken } from './parts/Broken'
 import { SignIn } from './pages/session/SignIn'
 
 const TodayPage = lazy(() => import('./pages/today/TodayPage'))
@@ -60,6 +61,7 @@ function House({ name }: { name: string }) {
         </Flex>
       </Layout.Header>
       <Layout.Content id="page" style={{ padding: wide ? '20px 24px 48px' : '16px 12px 48px', maxWidth: 1240, width: '100%', margin: '0 auto' }}>
+        <Broken key={pathname}>
         <Suspense fallback={<Spin aria-label="Loading" />}>
           <Routes>
             <Route index element={<TodayPage />} />
@@ -81,6 +83,7 @@ function House({ name }: { name: string }) {
             <Route path="*" element={<PageHead title="There is no such page"><Link to="/">To today</Link></PageHead>} />
           </Routes>
         </Suspense>
+        </Broken>
       </Layout.Content>
     </Layout>
   )

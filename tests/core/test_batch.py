@@ -14,7 +14,19 @@ from pinecart.core.errors import Incomplete, SignInRefused, StoreError, Taken
 from pinecart.core.ports import Placed
 
 KEYS, WHOLE, TEXTS = st.binary(min_size=1, max_size=20), st.integers(0, 1 << 62), st.text(max_size=20)
-ENTRIES = st.builds(Entry, KEYS, WHOLE, st.none() | WHOLE, TEXTS, TEXTS, WHOLE, WHOLE, st.just(""), st.just(b"") | KEYS)
+ENTRIES = st.builds(
+    Entry,
+    KEYS,
+    WHOLE,
+    st.none() | WHOLE,
+    TEXTS,
+    TEXTS,
+    WHOLE,
+    WHOLE,
+    st.just(""),
+    st.sampled_from(["", "link"]),
+    st.just(b"") | KEYS,
+)
 TASKS = st.builds(
     lambda entry, there: Task(entry.key, entry, there and there._replace(key=entry.key)), ENTRIES, st.none() | ENTRIES
 )
@@ -51,8 +63,8 @@ def test_what_went_wrong_comes_back_with_its_code():
 
 def test_what_is_not_understood_is_refused():
     batch = Batch(*HEAD, "digest", "pine://posts/", "pine://office/dawn/", ())
-    with pytest.raises(Incomplete, match="schema 2"):
-        Batch.read(json.dumps(json.loads(batch.text()) | {"schema": 2}))
+    with pytest.raises(Incomplete, match="schema 9"):
+        Batch.read(json.dumps(json.loads(batch.text()) | {"schema": 9}))
     task = Task(b"x", Entry(b"x", 1, None), None)
     with pytest.raises(Incomplete, match="1000 are the most"):
         Batch.read(batch._replace(tasks=(task,) * (MOST + 1)).text())

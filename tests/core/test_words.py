@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 from pinecart.core.checksum import combine, crc_of
 from pinecart.core.columns import Page, Rows
 from pinecart.core.definition import read_definition, sentences
-from pinecart.core.entries import Entry, Row, fingerprint, modified_ns_of, size_of
+from pinecart.core.entries import Entry, Likeness, Row, fingerprint, is_racy, likeness, modified_ns_of, size_of
 from pinecart.core.errors import Incomplete, Invalid, WrongMoment
 from pinecart.core.lifecycle import NEXT, Event, State, advance
 from pinecart.core.listing import Ascending, Merge
-from pinecart.core.places import key_fields, parse_location, show
+from pinecart.core.places import Location, key_fields, key_of_text, parse_location, show
 from pinecart.core.schedule import parse_schedule
 from pinecart.core.selection import compile_selection
 from pinecart.core.totals import MARKS, no_totals, outcome_of, sentence, size_text
@@ -37,7 +37,23 @@ def test_a_location_keeps_its_path_as_it_is_written():
 def test_a_key_can_be_told_from_what_is_shown(key):
     fields = key_fields(key)
     assert "\n" not in fields["key"] and "\u202e" not in fields["key"]
-    assert ("key_b64" in fields) == (fields["key"].encode("utf-8", "surrogateescape") != key)
+    assert key_of_text(fields["key_id"]) == key
+    fields["key_id"].encode()  # it can be sent
+
+
+@given(st.binary(), st.binary(min_size=1))
+def test_a_key_id_can_be_put_behind_its_place(place, key):
+    prefix = place.replace(b"\0", b"") + b"/"
+    location = Location("posts", prefix.lstrip(b"/"))
+    assert parse_location(
+        location.text + key_fields(key.replace(b"\0", b""))["key_id"]
+    ).path == location.path + key.replace(b"\0", b"")
+
+
+@pytest.mark.parametrize("text", ["pine-id:*", "a/pine-id:Zg=x/b"])
+def test_an_id_that_is_none_is_refused(text):
+    with pytest.raises(Invalid, match="is none"):
+        key_of_text(text)
 
 
 def test_control_and_direction_characters_are_escaped():
@@ -156,18 +172,27 @@ def test_every_state_and_outcome_has_its_mark_and_sentence():
     totals = no_totals()
     totals["copy"] = {"objects": 4, "bytes": 9}
     for word in MARKS:
-        run = {"state": word, "outcome": "", "totals": totals, "problems": 1, "message": "why", "far_side": None}
+        run = {
+            "state": word,
+            "outcome": "",
+            "totals": totals,
+            "problems": 1,
+            "message": "why",
+            "far_side": None,
+            "reasons": {},
+        }
         assert sentence(run).startswith(MARKS[word])
     clean = {
         "state": "ended",
         "outcome": "clean",
         "totals": totals,
         "problems": 0,
+        "reasons": {"copy new": 4, "leave same": 3, "leave other-size": 2, "leave left-out": 1, "leave exists": 1},
         "far_side": {"objects": 4, "bytes": 9, "differences": 0},
     }
     assert (
         sentence(clean)
-        == "✓ clean: 4 copied, 0 replaced, 0 removed, 0 unchanged or left, all proven; the far side holds 4 files, 9 B, as intended"
+        == "✓ clean: 4 copied, 0 replaced, 0 removed, 3 unchanged, 3 left out by rule, 1 left as the job says, all proven; the far side holds 4 files, 9 B, as intended"
     )
     assert outcome_of(totals, problems=0, stopped=False, failed=False) == "clean"
     assert outcome_of(no_totals(), problems=0, stopped=False, failed=False) == "nothing-to-do"
@@ -193,6 +218,9 @@ FILES = st.builds(
     inode=st.integers(1, (1 << 64) - 1),
 )
 OBJECTS = st.builds(Entry, st.binary(min_size=1, max_size=3), st.integers(0, 1 << 60), st.none(), st.text(max_size=3))
+UNTOLD = OBJECTS.map(
+    lambda entry: entry._replace(etag="", inode=0, kind="")
+)  # of which its store tells nothing but the size
 
 
 @given(
@@ -202,10 +230,20 @@ OBJECTS = st.builds(Entry, st.binary(min_size=1, max_size=3), st.integers(0, 1 <
 def test_many_fingerprints_are_compared_as_one_by_one(entries, data):
     remembered = [fingerprint(entry) for entry in entries]
     page = Page.of(entries)
-    assert page.all_as(remembered) and list(page) == entries and list(page[1:]) == entries[1:]
+    sure = all(likeness(entry, mark) is Likeness.SAME for entry, mark in zip(entries, remembered, strict=True))
+    assert page.all_as(remembered) == sure and list(page) == entries and list(page[1:]) == entries[1:]
     at, other = data.draw(st.integers(0, len(entries) - 1)), data.draw(FILES | OBJECTS)
     remembered[at] = fingerprint(other)
-    assert page.all_as(remembered) == (fingerprint(other) == fingerprint(entries[at]))
+    assert page.all_as(remembered) == (sure and fingerprint(other) == fingerprint(entries[at]))
+
+
+@given(UNTOLD, st.integers(0, 1 << 60))
+def test_what_a_store_does_not_tell_is_asked_of_the_content(entry, at):
+    assert likeness(entry, fingerprint(entry)) is Likeness.TOUCHED
+    timed = entry._replace(modified_ns=at)
+    assert likeness(timed, fingerprint(timed)) is Likeness.SAME and size_of(fingerprint(timed)) == entry.size
+    assert likeness(timed._replace(modified_ns=at + 1), fingerprint(timed)) is Likeness.DIFFERENT
+    assert is_racy(timed, at + 1) and not is_racy(timed._replace(etag="e"), at + 1)
 
 
 @given(FILES, st.booleans(), st.booleans(), st.integers(0, 1 << 40), st.sampled_from(["", "kXp0Xq3n5uU="]))

@@ -142,7 +142,7 @@ class InPieces:
         found = self.body[start : start + size]
         return bytes(size) if again and self.turns else found
 
-    async def verify(self):
+    async def verify(self, crc=""):
         """Every byte was of one content."""
 
 

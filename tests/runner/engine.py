@@ -67,7 +67,7 @@ class Memory:
             old = self.records.get(record.key)
             if record.decision == "clear" and old and old.done and old.decision in ("copy", "replace"):
                 self.records[record.key] = old._replace(message=record.message or "cleared", error=record.error)
-            else:
+            elif record.reason != "same" or record.error:
                 self.records[record.key] = record
             if record.row:
                 self.rows[record.key] = record.row
@@ -113,6 +113,7 @@ class Memory:
         self.done, self.past, self.records, self.asides = self.records, self.asides, {}, {}
 
     async def tell(self, progress): ...
+    async def listen(self): ...
     def pausing(self):
         return False
 

@@ -305,8 +305,8 @@ async def test_a_copy_that_is_not_what_was_sent_is_never_reason_to_clear(many, o
     names = files(many)
     real = server.shelf.put
 
-    def corrupt(bucket, key, body, kept, **more):
-        return real(bucket, key, b"!" + body[1:] if key == "d0/03.flac" else body, kept, **more)
+    def corrupt(bucket, key, body, kept, *more):
+        return real(bucket, key, b"!" + body[1:] if key == "d0/03.flac" else body, kept, *more)
 
     server.shelf.put = corrupt
     await run(memory, posts(many), opened(), intent="hand-over")

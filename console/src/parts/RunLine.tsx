@@ -4,9 +4,13 @@ import type { Run } from '../api/client'
 import { count, size } from '../lib/words'
 import { Ago, FromTo, Mark } from './parts'
 
+const ACTED = { copy: 'copied', replace: 'replaced', remove: 'removed', clear: 'cleared at the source' } as const
+
+/** What a run acted on: `12 copied, 3 removed · 4.1 MiB`. */
 export const did = (run: Run): string => {
-  const objects = run.totals.copy.objects + run.totals.replace.objects
-  return objects ? `${count(objects)} carried · ${size(run.totals.copy.bytes + run.totals.replace.bytes)}` : 'nothing carried'
+  const told = (Object.keys(ACTED) as (keyof typeof ACTED)[]).filter((d) => run.totals[d].objects).map((d) => `${count(run.totals[d].objects)} ${ACTED[d]}`)
+  const bytes = run.totals.copy.bytes + run.totals.replace.bytes
+  return told.length ? told.join(', ') + (bytes ? ` · ${size(bytes)}` : '') : 'acted on nothing'
 }
 
 /** One run as a line of a list, for any width. */

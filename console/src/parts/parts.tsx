@@ -79,9 +79,15 @@ export function Failed({ error, again }: { error: unknown; again?: () => void })
 
 /** A page's content: its outline while it loads, the error if it failed. */
 export function Loaded<T>({ query, children }: { query: { data?: T; error: unknown; refetch: () => unknown }; children: (data: T) => ReactNode }) {
-  if (query.data !== undefined) return <>{children(query.data)}</>
+  if (query.data !== undefined) return <>{query.error ? <Stale error={query.error} again={() => void query.refetch()} /> : null}{children(query.data)}</>
   if (query.error) return <Failed error={query.error} again={() => void query.refetch()} />
   return <div aria-busy="true" aria-label="Loading"><Skeleton active={false} paragraph={{ rows: 6 }} /></div>
+}
+
+/** What is shown is what was last heard: the newest answer is missing. */
+function Stale({ error, again }: { error: unknown; again: () => void }) {
+  return <Alert type="warning" role="alert" showIcon={false} style={{ marginBottom: 12 }}
+    title={`▲ Not up to date: ${error instanceof Error ? error.message : String(error)} What you see is what was last heard.`} action={<Button size="small" onClick={again}>Try again</Button>} />
 }
 
 export function useSession() {

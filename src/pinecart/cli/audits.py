@@ -9,6 +9,7 @@ import click
 
 from pinecart.cli.following import follow_quietly
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option
+from pinecart.cli.jobs import wait_option
 from pinecart.cli.words import age, size, table
 
 
@@ -23,14 +24,15 @@ def audit() -> None:
 
 @audit.command("start")
 @click.argument("job")
+@wait_option
 @output_option
-def audit_start(cart: Cart, job: str) -> None:
+def audit_start(cart: Cart, job: str, wait: bool) -> None:
     """Audit a job now, and tell what was found.
 
     \b
     pinecart audit start dawn
     """
-    _show(cart, follow_quietly(cart, cart.client.start_audit(job), "audits"))
+    _show(cart, follow_quietly(cart, cart.client.start_audit(job, wait=wait), "audits"))
 
 
 @audit.command("list")
@@ -65,6 +67,8 @@ def _show(cart: Cart, found: dict[str, Any]) -> None:
 
     def plain() -> None:
         click.echo(found["sentence"])
+        if found["message"] and found["outcome"] != "failed":
+            click.echo(f"▲ {found['message']}")
         for leg in found["legs"]:
             click.echo(f"  here {leg['from']} · there {leg['to']}")
         if rows:

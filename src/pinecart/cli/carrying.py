@@ -1,13 +1,10 @@
-"""One-off transfers, and how a place may be written on this machine."""
+"""One-off transfers and removals."""
 
 from __future__ import annotations
 
-import os
 import sys
 from itertools import islice
-from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
 
 import click
 
@@ -15,8 +12,6 @@ from pinecart.cli.following import follow, follow_quietly
 from pinecart.cli.frame import DONE, HELD, PROBLEMS, Cart, exit_code, output_option, say
 from pinecart.cli.jobs import INTENT_HELP, aside_in_option, keep_options, leg_options, leg_rules, show_preview
 from pinecart.cli.runs import tell
-
-SCHEME = "pine://"
 
 
 @click.command()
@@ -54,13 +49,13 @@ def carry(
     \b
     pinecart carry pine://posts/sheets/ pine://office/larkfell/sheets/ --preview
     pinecart carry pine://posts/survey.txt pine://office/larkfell/about.txt
-    pinecart carry ./posts/recordings pine://office/larkfell/recordings/ --newer-than "2 days"
+    pinecart carry ./posts/recordings pine://office/larkfell/recordings/ --changed-within "2 days"
     """
     rules = leg_rules(options) | {
         k: options[k] for k in ("intent", "compare", "on_difference", "set_aside") if options[k] is not None
     }
     rules |= {k: v for k in ("keep", "storage_class", "make_bucket", "route", "aside_in") if (v := options[k])}
-    places = as_location(cart, source), as_location(cart, target)
+    places = cart.client.location(source), cart.client.location(target)
     told = cart.client.carry(*places, preview=only_preview, **rules)
     for sentence in told["sentences"][:1]:
         say(sentence)
@@ -97,7 +92,7 @@ def remove(cart: Cart, location: str, set_aside: int | None, only_preview: bool,
     rules = {k: v for k, v in leg_rules(options).items() if k != "rename"}
     rules |= {} if set_aside is None else {"set_aside": set_aside}
     rules |= {"aside_in": options["aside_in"]} if options["aside_in"] else {}
-    told = cart.client.remove(as_location(cart, location), preview=only_preview, **rules)
+    told = cart.client.remove(cart.client.location(location), preview=only_preview, **rules)
     for sentence in told["sentences"]:
         say(sentence)
     if only_preview:
@@ -128,25 +123,3 @@ def _asked(cart: Cart, run: dict[str, Any], *, yes: bool) -> dict[str, Any]:
         return cart.client.decline(run["id"], why="answered no")
     cart.client.release(run["id"], run["held"]["digest"])
     return follow(cart, run["id"], each=False)
-
-
-def as_location(cart: Cart, text: str) -> str:
-    """A location as it is; a path of this machine as the place in the folder store that holds it. Raises UsageError."""
-    if text.startswith(SCHEME):
-        return text
-    tidy = text.strip().strip("'\"").removeprefix("file://").replace("\\", "/")
-    path = os.path.realpath(os.path.expanduser(tidy))
-    ending = "/" if tidy.endswith("/") or os.path.isdir(path) else ""
-    if urlsplit(cart.client.url).hostname not in ("127.0.0.1", "localhost", "::1"):
-        raise click.UsageError(
-            f"{text} is a path of this machine, and the service runs on another. Write a location: pine://STORE/PATH"
-        )
-    stores = {s["path"]: s["name"] for s in cart.client.stores() if s["kind"] == "folder"}
-    for root in sorted(stores, key=len, reverse=True):
-        if path == root or path.startswith(root.rstrip("/") + "/"):
-            inner = path[len(root) :].lstrip("/")
-            return f"{SCHEME}{stores[root]}/{inner}{ending if inner else ''}"
-    folder = path if os.path.isdir(path) else str(Path(path).parent)
-    raise click.UsageError(
-        f"{text} lies in no folder store. Register one with: pinecart store add NAME --kind folder --path {folder}"
-    )

@@ -53,7 +53,9 @@ def login_file() -> Path:
 
 
 def _address() -> tuple[str, str]:
-    """Address and token: from the environment, from the state folder that it names, or from `pinecart login`."""
+    """Address and token: from the environment, from the state folder that it names, or from `pinecart login`. A token in the
+    environment counts before one that is found.
+    """
     url, token = os.environ.get("PINECART_URL", ""), os.environ.get("PINECART_TOKEN", "")
     state = os.environ.get("PINECART_DATA", "")
     if url:
@@ -61,12 +63,13 @@ def _address() -> tuple[str, str]:
     for folder in [Path(state)] if state else [Path.home() / ".local" / "share" / "pinecart"]:
         if (folder / "address").exists():
             try:
-                return (folder / "address").read_text().strip(), (folder / "token").read_text().strip()
+                address = (folder / "address").read_text().strip()
+                return address, token or (folder / "token").read_text().strip()
             except OSError:
                 break
     if login_file().exists() and not state:
         told = json.loads(login_file().read_text())
-        return told["url"], told["token"]
+        return told["url"], token or told["token"]
     if state:
         raise click.UsageError(f"No service has worked on {state} yet. Start one with: pinecart serve --data {state}")
     raise click.UsageError("No service is known here. Sign in with: pinecart login URL; or try: pinecart demo")

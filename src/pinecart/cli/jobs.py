@@ -52,8 +52,8 @@ def leg_options(command: Any) -> Any:
         ),
         click.option("--until", metavar="DATE", help="Only files changed on or before this day."),
         click.option("--since", metavar="DATE", help="Only files changed on or after this day, such as 2026-03-02."),
-        click.option("--older-than", metavar="AGE", help="Only files not changed for so long."),
-        click.option("--newer-than", metavar="AGE", help="Only files changed within so long, such as '32 days'."),
+        click.option("--unchanged-for", metavar="AGE", help="Only files not changed for so long."),
+        click.option("--changed-within", metavar="AGE", help="Only files changed within so long, such as '32 days'."),
         click.option("--smaller-than", metavar="SIZE", help="Only files smaller than this."),
         click.option("--larger-than", metavar="SIZE", help="Only files larger than this, such as '10 MiB'."),
         click.option(
@@ -68,7 +68,16 @@ def leg_options(command: Any) -> Any:
 def leg_rules(options: dict[str, Any]) -> dict[str, Any]:
     """What of a leg was given by options."""
     rules: dict[str, Any] = {k: list(options[k]) for k in ("take", "leave_out") if options[k]}
-    names = ("larger_than", "smaller_than", "newer_than", "older_than", "since", "until", "ignore_case", "folders")
+    names = (
+        "larger_than",
+        "smaller_than",
+        "changed_within",
+        "unchanged_for",
+        "since",
+        "until",
+        "ignore_case",
+        "folders",
+    )
     rules |= {k: options[k] for k in names if options[k]}
     if options["rename_to"]:
         rules["rename"] = {"pattern": options["rename"] or "", "to": options["rename_to"]}
@@ -123,12 +132,12 @@ def job_options(command: Any) -> Any:
     return command
 
 
-def _definition(old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str, Any]:
+def _definition(cart: Cart, old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str, Any]:
     """A definition from options, over an old one if there is one."""
     made: dict[str, Any] = dict(old or {})
     leg: dict[str, Any] = dict(made["legs"][0]) if old else {}
     for key, name in (("from_", "from"), ("to", "to")):
-        leg |= {name: options[key]} if options[key] else {}
+        leg |= {name: cart.client.location(options[key])} if options[key] else {}
     leg |= leg_rules(options)
     for key in (
         "intent",
@@ -176,7 +185,7 @@ def job_define(cart: Cart, name_or_file: str, check: bool, **options: Any) -> No
         with click.open_file(name_or_file) as file:
             definition = _read(file)
     else:
-        definition = {"job": name_or_file, **_definition(None, options)}
+        definition = {"job": name_or_file, **_definition(cart, None, options)}
     if check:
         checked = cart.client.check_job(definition)
         cart.show(checked, lambda: click.echo("\n".join(checked["sentences"])))
@@ -204,7 +213,7 @@ def job_change(cart: Cart, name: str, file: Any, no_schedule: bool, **options: A
     pinecart job change dawn --cron "0 6 * * *" --zone Europe/London
     """
     old = cart.client.job(name)["definition"]
-    definition = _read(file) if file else _definition(old, options)
+    definition = _read(file) if file else _definition(cart, old, options)
     if no_schedule:
         definition["schedule"] = None
     made = cart.client.change_job(name, definition)
@@ -288,16 +297,20 @@ def job_drop(name: str, yes: bool) -> None:
     say(f"Job {name} is forgotten.")
 
 
+wait_option = click.option("--wait", is_flag=True, help="Begin only once no run of the job is under way.")
+
+
 @click.command()
 @click.argument("job")
+@wait_option
 @output_option
-def preview(cart: Cart, job: str) -> None:
+def preview(cart: Cart, job: str, wait: bool) -> None:
     """What a run of a job would do, file by file, without doing it.
 
     \b
     pinecart preview dawn
     """
-    run = follow_quietly(cart, cart.client.start_preview(job), "previews")
+    run = follow_quietly(cart, cart.client.start_preview(job, wait=wait), "previews")
     show_preview(cart, run)
     sys.exit(PROBLEMS if run["outcome"] == "failed" else 0)
 
@@ -321,6 +334,8 @@ def show_preview(cart: Cart, run: dict[str, Any]) -> None:
 
     def plain() -> None:
         click.echo(run["sentence"])
+        if run["message"] and run["outcome"] != "failed":
+            click.echo(f"▲ {run['message']}")
         rows = [[o["decision"], o["reason"], size(o["bytes"]), _named(o)] for o in objects]
         table(["decision", "reason", "size", "file"], rows, numbers=[2], flexible=3) if rows else None
         skipped = {r.removeprefix("leave "): n for r, n in run["reasons"].items() if r.startswith("leave ")}

@@ -19,20 +19,36 @@ from pinecart.cli.words import age, bytes_in, coloured, mark, size, table
 @click.argument("job")
 @click.option("--follow", "watch", is_flag=True, help="Watch it until it has ended; the exit code then tells how.")
 @click.option("--each", is_flag=True, help="While watching, a line for every file.")
+@click.option("--or-follow", is_flag=True, help="If a run of it is under way already, watch that one.")
 @output_option
-def start(cart: Cart, job: str, watch: bool, each: bool) -> None:
+def start(cart: Cart, job: str, watch: bool, each: bool, or_follow: bool) -> None:
     """Start a run of a job.
 
     \b
     pinecart start dawn --follow
+    pinecart start dawn --or-follow
     """
-    made = cart.client.start(job)
-    if not (watch or each):
+    made = _started(cart, job, watch=watch or each, or_follow=or_follow)
+    if not (watch or each or or_follow):
         cart.show(
             made, lambda: say(f"Run {made['id']} of {job} is queued. Watch it with: pinecart run follow {made['id']}")
         )
         return
     _ended(cart, follow(cart, made["id"], each=each))
+
+
+def _started(cart: Cart, job: str, *, watch: bool, or_follow: bool) -> dict[str, Any]:
+    """A new run; or the one that is under way, if that is wanted."""
+    from pinecart.client import Conflict
+
+    try:
+        return cart.client.start(job)
+    except Conflict as exc:
+        number = exc.problem.get("run")
+        asks = watch and not or_follow and sys.stdin.isatty() and sys.stderr.isatty()
+        if not number or not (or_follow or (asks and click.confirm(f"{exc.message} Watch that one?", err=True))):
+            raise
+        return cart.client.run(number)
 
 
 def _ended(cart: Cart, run: dict[str, Any]) -> None:
@@ -77,9 +93,11 @@ def run_list(cart: Cart, job: str, state: str, limit: int) -> None:
 
 
 def _did(run: dict[str, Any]) -> str:
-    acted = [run["totals"][d] for d in ("copy", "replace", "remove", "clear")]
-    n = sum(t["objects"] for t in acted)
-    return f"{n:,} · {size(sum(t['bytes'] for t in acted))}" if n else "-"
+    """What it acted on: `12 copied, 3 removed · 4.1 MiB`."""
+    words = {"copy": "copied", "replace": "replaced", "remove": "removed", "clear": "cleared"}
+    told = [f"{run['totals'][d]['objects']:,} {word}" for d, word in words.items() if run["totals"][d]["objects"]]
+    carried = sum(run["totals"][d]["bytes"] for d in ("copy", "replace"))
+    return ", ".join(told) + (f" · {size(carried)}" if carried else "") if told else "-"
 
 
 @run.command("show")

@@ -50,6 +50,13 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
     type=click.IntRange(0, 16),
     help="Processes beside each run's own that carry small files and parts of large ones: more a second, where there are cores to spare.",
 )
+@click.option(
+    "--retry-s",
+    default=300.0,
+    show_default=True,
+    type=click.FloatRange(0, 86_400),
+    help="So many seconds a run goes on trying a store that is away.",
+)
 @click.option("--least-free", default=500 << 20, hidden=True)
 @click.option("--settle-s", default=60.0, hidden=True)
 @click.option("--batch-rows", default=1000, hidden=True, type=click.IntRange(1, 1000))

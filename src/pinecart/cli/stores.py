@@ -9,6 +9,7 @@ import click
 
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, read_secret, say
 from pinecart.cli.words import age, files, older_than, size, table
+from pinecart.client.places import store_and_path, tidied
 
 FROM_FILE = "Read the secret from a file; - is standard input. Else it is asked for."
 
@@ -233,20 +234,28 @@ def bucket() -> None:
     """Buckets of a store.
 
     \b
-    pinecart bucket add office larkfell
+    pinecart bucket add pine://office/larkfell
     """
+
+
+def _bucket_at(cart: Cart, location: str) -> tuple[str, str]:
+    store, path = store_and_path(cart.client.location(location))
+    name, _, rest = path.partition("/")
+    if not name or rest:
+        raise click.UsageError(f"{location} is no bucket: write it as pine://STORE/BUCKET")
+    return store, name
 
 
 @bucket.command("add")
-@click.argument("store")
-@click.argument("name")
+@click.argument("location")
 @output_option
-def bucket_add(cart: Cart, store: str, name: str) -> None:
+def bucket_add(cart: Cart, location: str) -> None:
     """Make a bucket; if it was there already, nothing changes.
 
     \b
-    pinecart bucket add office larkfell
+    pinecart bucket add pine://office/larkfell
     """
+    store, name = _bucket_at(cart, location)
     made = cart.client.make_bucket(store, name)
     words = (
         f"Made bucket {name} at {store}."
@@ -257,18 +266,19 @@ def bucket_add(cart: Cart, store: str, name: str) -> None:
 
 
 @bucket.command("drop")
-@click.argument("store")
-@click.argument("name")
+@click.argument("location")
 @click.option("--yes", is_flag=True, help="Don't ask.")
-def bucket_drop(store: str, name: str, yes: bool) -> None:
+@click.pass_obj
+def bucket_drop(cart: Cart, location: str, yes: bool) -> None:
     """Drop a bucket, only if it is empty.
 
     \b
-    pinecart bucket drop office larkfell-old
+    pinecart bucket drop pine://office/larkfell-old
     """
+    store, name = _bucket_at(cart, location)
     if not yes:
         click.confirm(f"Drop the empty bucket {name} at {store}?", abort=True, err=True)
-    click.get_current_context().obj.client.drop_bucket(store, name)
+    cart.client.drop_bucket(store, name)
     say(f"Bucket {name} at {store} is dropped.")
 
 
@@ -313,9 +323,10 @@ def browse(
     pinecart browse pine://posts/ --match "*.csv"
     pinecart browse pine://posts/survey.txt --head
     """
-    name, _, path = location.removeprefix("pine://").partition("/")
+    location = cart.client.location(location)
+    name, path = store_and_path(location)
     if beside:
-        _show_sides(cart, location, beside, different=different)
+        _show_sides(cart, location, cart.client.location(beside), different=different)
         return
     if archive:
         for piece in cart.client.archive(name, path, []):
@@ -417,7 +428,7 @@ def upload(cart: Cart, file: str, location: str) -> None:
     \b
     pinecart upload counts.csv pine://office/larkfell/sheets/counts.csv
     """
-    name, _, path = location.removeprefix("pine://").partition("/")
+    name, path = store_and_path(cart.client.location(location))
     path += file.replace("\\", "/").rpartition("/")[2] if path.endswith("/") or not path else ""
     with open(file, "rb") as body:
         told = cart.client.upload(name, path, iter(lambda: body.read(1 << 20), b""))
@@ -430,11 +441,14 @@ def upload(cart: Cart, file: str, location: str) -> None:
 def find(cart: Cart, name: str) -> None:
     """A file, anywhere, any time: every place of the name, and every run that touched it there.
 
+    NAME is part of a file's name, or one file's place: a location, or a path of this machine.
+
     \b
     pinecart find 2026-03-02-aldermurr
+    pinecart find pine://posts/sheets/aldermurr.csv
     pinecart find "sheets*aldermurr.csv"
     """
-    found = cart.client.find(name)
+    found = _found_at(cart, name) if "/" in tidied(name) else cart.client.find(name)
     if not found:
         cart.show(
             found,
@@ -453,6 +467,13 @@ def find(cart: Cart, name: str) -> None:
                 click.echo(f"  run {touch['run']} of {touch['job']}, {age(touch['at'])}: {what}")
 
     cart.show(found, plain)
+
+
+def _found_at(cart: Cart, place: str) -> list[dict[str, Any]]:
+    """What is known of one file by its place, at either side."""
+    at = cart.client.location(place).rstrip("/")
+    found = cart.client.find(at.rpartition("/")[2])
+    return [p for p in found if at in (p["from"] + p["key_id"], p["to"] + p["key_id"])]
 
 
 def _show_head(told: dict[str, Any]) -> None:

@@ -87,10 +87,15 @@ def table(
 ) -> None:
     """Aligned columns, no boxes, never wider than the window: the flexible column gives way. numbers: right-aligned ones."""
     found = [[str(c) for c in row] for row in rows]
+    right = set(numbers)
+    if not sys.stdout.isatty():  # nothing is cut there: what is long goes last, where it makes no other column wide
+        order = [i for i in range(len(heads)) if i != flexible] + [flexible]
+        heads, found = [heads[i] for i in order], [[row[i] for i in order] for row in found]
+        right = {order.index(i) for i in right}
+        flexible = len(order) - 1
     wide = [max(len(click.unstyle(r[i])) for r in [list(heads), *found]) for i in range(len(heads))]
     over = sum(wide) + 2 * (len(wide) - 1) - width()
     wide[flexible] = max(8, wide[flexible] - max(over, 0))
-    right = set(numbers)
     for n, row in enumerate([list(heads), *found]):
         cells = []
         for i, cell in enumerate(row):

@@ -17,9 +17,11 @@ from pinecart.client.errors import (
     NotFound,
     NotSignedIn,
     StoreTrouble,
+    TooSlow,
     Unreachable,
 )
 
 __all__ = [
-    "Client", "ClientError", "Conflict", "Invalid", "NotAllowed", "NotFound", "NotSignedIn", "StoreTrouble", "Unreachable",
+    "Client", "ClientError", "Conflict", "Invalid", "NotAllowed", "NotFound", "NotSignedIn", "StoreTrouble", "TooSlow",
+    "Unreachable",
 ]  # fmt: skip

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from types import TracebackType
 from typing import Any
 
 import httpx
 
-from pinecart.client.errors import ClientError, Unreachable, from_answer
+from pinecart.client.errors import ClientError, TooSlow, Unreachable, from_answer
+from pinecart.client.places import located
 
 Json = dict[str, Any]
 RECONNECTS = 20
@@ -22,6 +23,7 @@ class Client:
     def __init__(self, url: str, token: str = "", *, timeout_s: float = 30) -> None:
         self.url = url.rstrip("/")
         headers = {"Authorization": f"Bearer {token}"} if token else {}
+        self._timeout_s = timeout_s
         self._http = httpx.Client(base_url=f"{self.url}/api/v1/", headers=headers, timeout=timeout_s)
 
     def __enter__(self) -> Client:
@@ -36,12 +38,18 @@ class Client:
     def _ask(self, method: str, path: str, *, params: Json | None = None, body: Any = None) -> Any:
         try:
             answer = self._http.request(method, path, params=params, json=body)
+        except (httpx.ReadTimeout, httpx.WriteTimeout, httpx.PoolTimeout) as exc:
+            raise TooSlow(_slow(self.url, self._timeout_s), code="service.slow") from exc
         except httpx.HTTPError as exc:
             message = f"No Pine Cart service answers at {self.url} ({type(exc).__name__}). Is it running? Start it with: pinecart serve"
             raise Unreachable(message, code="service.unreachable") from exc
         if answer.status_code >= 400:
             raise from_answer(answer.status_code, _json(answer))
         return _json(answer) if answer.content else None
+
+    def location(self, text: str) -> str:
+        """A place as a person gives it (a location, a path of this machine, quoted or not) as a location. Raises Invalid."""
+        return located(text, self.url, _later(self.stores))
 
     # --- the service ---------------------------------------------------------------------------------------------
 
@@ -205,13 +213,16 @@ class Client:
         self._ask("DELETE", f"jobs/{name}")
 
     def start(self, job: str) -> Json:
+        """Raises Conflict while a run of it is under way: its number is `problem["run"]`."""
         return self._ask("POST", f"jobs/{job}/start")
 
-    def start_preview(self, job: str) -> Json:
-        return self._ask("POST", f"jobs/{job}/preview")
+    def start_preview(self, job: str, *, wait: bool = False) -> Json:
+        """wait: begins only once no run of the job is under way."""
+        return self._ask("POST", f"jobs/{job}/preview", body={"wait": wait})
 
-    def start_audit(self, job: str) -> Json:
-        return self._ask("POST", f"jobs/{job}/audit")
+    def start_audit(self, job: str, *, wait: bool = False) -> Json:
+        """wait: begins only once no run of the job is under way."""
+        return self._ask("POST", f"jobs/{job}/audit", body={"wait": wait})
 
     def carry(self, source: str, target: str, *, preview: bool = False, **rules: Any) -> Json:
         """Start a one-off transfer: {"run", "sentences", "example"}. rules: intent, take, leave_out, rename and so on."""
@@ -340,6 +351,15 @@ class Client:
                 elif not line and "data" in fields:
                     yield fields["id"], fields["event"], json.loads(fields["data"])
                     fields = {}
+
+
+def _later(call: Callable[[], list[Json]]) -> Iterator[Json]:
+    """Asked for only where somebody wants it."""
+    yield from call()
+
+
+def _slow(url: str, seconds: float) -> str:
+    return f"The service at {url} has not answered within {seconds:.0f} s. What was asked may still be done: look before you ask again."
 
 
 def _json(answer: httpx.Response) -> Any:

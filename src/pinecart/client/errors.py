@@ -2,6 +2,7 @@
 
 ClientError          code, message, problems (one for each thing wrong), did_you_mean
 ├── Unreachable      no service answers there
+│   └── TooSlow      it is there, and has not answered in time; what was asked may still be done
 ├── NotSignedIn      no token, or one that isn't accepted
 ├── NotAllowed       a right is missing
 ├── NotFound         nothing of that name
@@ -28,6 +29,9 @@ class ClientError(Exception):
 
 
 class Unreachable(ClientError): ...
+
+
+class TooSlow(Unreachable): ...
 
 
 class NotSignedIn(ClientError): ...

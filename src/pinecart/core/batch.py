@@ -14,7 +14,7 @@ from pinecart.core.entries import Entry, Row
 from pinecart.core.errors import Incomplete, SignInRefused, StoreError
 from pinecart.core.ports import Placed
 
-SCHEMA = 1
+SCHEMA = 2
 MOST = 1000  # decisions in a batch
 MOST_BYTES = 1 << 30
 
@@ -178,10 +178,10 @@ def _read_result(told: Any) -> Result:
         return kind(told["message"], code=told["code"], **told["facts"])
     if len(told) == len(Sent._fields):
         return Sent(*told)
-    key_text, entry, there, placed, proof, guarded, crc, source, target, state, size, tries, seconds = told
+    key_text, entry, there, placed, proof, guarded, crc, lost, source, target, state, size, tries, seconds = told
     key = b64decode(key_text)
     carried, lies = from_plain(key, entry), from_plain(b64decode(there), placed)
     assert carried is not None and lies is not None
     return Carried(
-        Placed(lies, proof, guarded, crc), Row.read((key, source, target, state)), size, tries, carried, seconds
+        Placed(lies, proof, guarded, crc, lost), Row.read((key, source, target, state)), size, tries, carried, seconds
     )

@@ -10,7 +10,7 @@ from itertools import chain
 from struct import error, pack
 from typing import Any, ClassVar, NamedTuple, TypeVar, cast
 
-from pinecart.core.entries import OF_FILE, Entry, Row, Stored, fingerprint
+from pinecart.core.entries import NOTHING_TOLD, OF_FILE, Entry, Row, Stored, fingerprint
 
 T = TypeVar("T")
 
@@ -26,6 +26,7 @@ class EntryColumns(NamedTuple):
     ctime_ns: Sequence[int]
     inode: Sequence[int]
     fault: Sequence[str]
+    kind: Sequence[str]
     was: Sequence[bytes]
 
 
@@ -75,24 +76,25 @@ class Page(_InColumns[Entry]):
         cls, key: Sequence[bytes], size: Sequence[int], modified_ns: Sequence[int], ctime_ns: Sequence[int], inode: Sequence[int],
     ) -> Page:  # fmt: skip
         none = ("",) * len(key)
-        return cls(EntryColumns(key, size, modified_ns, none, none, ctime_ns, inode, none, (b"",) * len(key)))
+        return cls(EntryColumns(key, size, modified_ns, none, none, ctime_ns, inode, none, none, (b"",) * len(key)))
 
     def all_as(self, remembered: Sequence[str]) -> bool:
         """Whether each has the fingerprint that is remembered of it."""
         size, modified_ns, ctime_ns, inode = (
             getattr(self.columns, n) for n in ("size", "modified_ns", "ctime_ns", "inode")
         )
-        if not any(inode):
+        if not any(inode) and all(self.columns.etag):
             return [f"{s}|{e}" for s, e in zip(size, self.columns.etag, strict=True)] == list(remembered)
         if all(inode) and set(map(len, remembered)) == {OF_FILE}:
             numbers = chain.from_iterable(zip(size, modified_ns, ctime_ns, inode, strict=True))
             with suppress(error):  # a time before 1970 or after 2554: one by one
                 return pack(f">{4 * len(remembered)}Q", *numbers).hex() == "".join(remembered)
-        return list(map(fingerprint, self)) == list(remembered)
+        found = list(map(fingerprint, self))
+        return found == list(remembered) and not any(mark.endswith(NOTHING_TOLD) for mark in found)
 
     def are_plain(self) -> bool:
         """Whether none has a fault, and none is a folder of its own."""
-        keys, sizes, _, _, _, _, _, faults, _ = self.columns
+        keys, sizes, _, _, _, _, _, faults, _, _ = self.columns
         if any(faults):
             return False
         if 0 not in sizes or b"/\0" not in b"\0".join([*keys, b""]):

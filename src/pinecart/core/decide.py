@@ -70,6 +70,7 @@ class Reason(StrEnum):
     OTHER_SIZE = "other-size"
     OTHER_TIME = "other-time"
     NAME_CLASH = "name-clash"
+    BELOW_A_FILE = "below-a-file"
     ASKED = "asked"
     TOO_YOUNG = "too-young"
     AWAITED = "awaited"
@@ -160,6 +161,7 @@ _FAULTS = {
     "unreadable": Verdict(Decision.REFUSE, Reason.UNREADABLE, problem=True),
     "not-a-file": Verdict(Decision.REFUSE, Reason.NOT_A_FILE, problem=True),
     "name-clash": Verdict(Decision.REFUSE, Reason.NAME_CLASH, problem=True),
+    "below-a-file": Verdict(Decision.REFUSE, Reason.BELOW_A_FILE, problem=True),
 }
 
 

@@ -46,6 +46,10 @@ CHOICE_WORDS = {
 }
 
 
+# A rule that got another name is the same rule: what was carried out by it before still counts.
+_DIGESTED_AS = {"changed_within": "newer_than", "unchanged_for": "older_than"}
+
+
 def days_kept(mapping: Mapping[str, Any]) -> int:
     """Days for which a definition sets aside what it removes or replaces; for most intents that is by default not at all."""
     removes = mapping["intent"] not in (Intent.TOP_UP, Intent.RENEW)
@@ -72,7 +76,7 @@ class Leg:
     @property
     def digest(self) -> str:
         """Of its selection: another one may leave out what was carried before."""
-        mapping = {k: v for k, v in self.as_mapping().items() if k not in ("from", "to")}
+        mapping = {_DIGESTED_AS.get(k, k): v for k, v in self.as_mapping().items() if k not in ("from", "to")}
         return hashlib.sha256(json.dumps(mapping, sort_keys=True).encode()).hexdigest()[:16]
 
     def as_mapping(self) -> dict[str, Any]:
@@ -143,7 +147,7 @@ COMPARISON_WORDS = {
 
 RULE_WORDS = {
     "larger_than": "Takes only files larger than", "smaller_than": "Takes only files smaller than",
-    "newer_than": "Takes only files changed within the last", "older_than": "Takes only files not changed for",
+    "changed_within": "Takes only files changed within the last", "unchanged_for": "Takes only files not changed for",
     "since": "Takes only files changed on or after", "until": "Takes only files changed on or before",
 }  # fmt: skip
 
@@ -374,7 +378,7 @@ def _read_schedule(given: Any, reading: _Reading) -> Schedule | None:
 
 
 def sentences(definition: Definition) -> list[str]:
-    """What the job will do, one consequence a sentence."""
+    """What the job will do, one consequence a sentence, each once."""
     told = []
     for leg in definition.legs:
         if definition.intent is Intent.REMOVE:
@@ -403,7 +407,7 @@ def sentences(definition: Definition) -> list[str]:
     if definition.intent is not Intent.TOP_UP:
         told.append(CHOICE_WORDS[definition.on_difference])
     told.append(COMPARISON_WORDS[definition.compare])
-    told.append(_aside_words(definition))
+    told += [words] if (words := _aside_words(definition)) else []
     if definition.waits_for:
         told.append(f"Clears a file at the source only once {' and '.join(definition.waits_for)} took it as well.")
     kept = [name for name in CHOICES if getattr(definition.keep, name)]
@@ -430,6 +434,21 @@ def _aside_words(definition: Definition) -> str:
     if definition.intent in (Intent.MIRROR, Intent.HAND_OVER, Intent.REMOVE):
         what = "What is removed" if definition.intent is Intent.REMOVE else "What is removed or replaced"
         return f"{what} is {kept}."
-    if definition.intent is Intent.TOP_UP:
-        return "Nothing is ever deleted."
-    return f"What is replaced is {kept}. Nothing else is ever deleted." if days else "Nothing is ever deleted."
+    if definition.intent is Intent.TOP_UP or definition.on_difference not in REPLACING:
+        return ""  # nothing that exists is touched
+    return f"What is replaced is {kept}."
+
+
+REPLACING = (OnDifference.REPLACE_CHANGED, OnDifference.REPLACE_ALL)
+
+
+def dangers(definition: Definition) -> list[str]:
+    """Those of its sentences that somebody should read twice: what is removed, or lost."""
+    told = []
+    if definition.intent in (Intent.MIRROR, Intent.HAND_OVER, Intent.REMOVE):
+        told += [INTENT_WORDS[definition.intent]]
+        told += [s for s in sentences(definition) if definition.intent is Intent.REMOVE and s.startswith("Removes ")]
+    if definition.intent is not Intent.TOP_UP and definition.on_difference is OnDifference.REPLACE_ALL:
+        told += [CHOICE_WORDS[OnDifference.REPLACE_ALL]]
+    words = _aside_words(definition)
+    return [s for s in sentences(definition) if s in told or (s == words and not definition.set_aside)]

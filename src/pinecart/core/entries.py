@@ -1,8 +1,9 @@
 """Entries of listings, their fingerprints, and what the ledger remembers of them.
 
-A fingerprint is a short text. A folder's file: size, mtime, ctime, inode (all four from one fstat). A bucket's
-object: size and ETag, never the listing's time (and no version id: listings don't carry it). An ETag is opaque: equal
-means same, nothing more.
+A fingerprint is a short text of what its store tells of an object. A folder's file: size, mtime, ctime, inode (all four
+from one fstat). A bucket's object: size and ETag, never the listing's time (and no version id: listings don't carry it).
+An ETag is opaque: equal means same, nothing more. Where a store tells neither: size and time. Where it tells not even
+that, the fingerprint is of nothing that could change, and the content is asked each time.
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ from enum import Enum
 from struct import error, pack
 from typing import NamedTuple
 
+FOLDER, LINK = "folder", "link"
 SETTLE_S = 60.0  # a file must have been untouched for so long before it is cleared from its folder
 RACY_NS = 2_000_000_000  # a write within the clock step of many file systems can leave size and time as they were
 
@@ -20,8 +22,9 @@ class Entry(NamedTuple):
 
     key: bytes, relative to the place that was listed, exactly as the store has it.
     size: bytes.   modified_ns: ns since 1970 UTC; None if the store keeps none.
-    etag, version: a bucket's, as given.   ctime_ns, inode: a folder's; inode 0 means it is a bucket's object.
-    fault: why it can't be taken ("unsafe-name", "not-a-file", "unreadable", "name-clash"); empty for most.
+    etag, version: a bucket's, as given.   ctime_ns, inode: a file system's; 0 where there are none.
+    kind: FOLDER (there for its files) or LINK (kept as one), as the driver says; empty for all others.
+    fault: why it can't be taken ("unsafe-name", "not-a-file", "unreadable", "name-clash", "below-a-file"); empty for most.
     """
 
     key: bytes
@@ -32,7 +35,17 @@ class Entry(NamedTuple):
     ctime_ns: int = 0
     inode: int = 0
     fault: str = ""
+    kind: str = ""
     was: bytes = b""
+
+    @property
+    def is_link(self) -> bool:
+        return self.kind == LINK
+
+    @property
+    def is_place(self) -> bool:
+        """A folder that is there for its files, and no object that somebody made."""
+        return self.kind == FOLDER
 
     @property
     def is_folder(self) -> bool:
@@ -103,13 +116,14 @@ class Likeness(Enum):
 
 
 OF_FILE = 64  # characters
+NOTHING_TOLD = "|?"
 _64_BITS = (1 << 64) - 1
 
 
 def fingerprint(entry: Entry) -> str:
-    """Of a file: size, both times and inode, 16 hexadecimal digits each. Of an object: size and ETag."""
+    """Of a file: size, both times and inode, 16 hexadecimal digits each. Of an object: size and ETag; else size and time."""
     if not entry.inode:
-        return f"{entry.size}|{entry.etag}"
+        return f"{entry.size}|{_told_of(entry)}"
     four = entry.size, entry.modified_ns or 0, entry.ctime_ns, entry.inode
     try:
         return pack(">4Q", *four).hex()
@@ -117,18 +131,26 @@ def fingerprint(entry: Entry) -> str:
         return "".join(f"{number & _64_BITS:016x}" for number in four)
 
 
+def _told_of(entry: Entry) -> str:
+    if entry.etag or entry.kind == FOLDER:
+        return entry.etag or FOLDER
+    return "?" if entry.modified_ns is None else f"@{entry.modified_ns}"
+
+
 def same(one: Entry, other: Entry) -> bool:
     """Whether their fingerprints are the same."""
     if one.inode or other.inode:
         return one[1:3] == other[1:3] and one[5:7] == other[5:7]
-    return one.size == other.size and one.etag == other.etag
+    if one.etag and other.etag:
+        return one.size == other.size and one.etag == other.etag
+    return fingerprint(one) == fingerprint(other)
 
 
 def likeness(entry: Entry, remembered: str) -> Likeness:
     """How an entry compares with a remembered fingerprint."""
     now = fingerprint(entry)
     if now == remembered:
-        return Likeness.SAME
+        return Likeness.TOUCHED if now.endswith(NOTHING_TOLD) else Likeness.SAME
     if entry.inode and now[:32] == remembered[:32]:
         return Likeness.TOUCHED
     return Likeness.DIFFERENT
@@ -150,4 +172,5 @@ def modified_ns_of(remembered: str) -> int | None:
 
 def is_racy(entry: Entry, read_at_ns: int, step_ns: int = RACY_NS) -> bool:
     """Whether a change made just after this reading could leave the fingerprint as it is."""
-    return bool(entry.inode) and entry.modified_ns is not None and read_at_ns - entry.modified_ns < step_ns
+    by_time = bool(entry.inode) or not entry.etag
+    return by_time and entry.modified_ns is not None and read_at_ns - entry.modified_ns < step_ns

@@ -28,7 +28,7 @@ class Location(NamedTuple):
     @property
     def text(self) -> str:
         """As it is written and parsed again, nothing escaped."""
-        return f"{SCHEME}{self.store}/{self.path.decode('utf-8', 'surrogateescape')}"
+        return f"{SCHEME}{self.store}/{key_text(self.path)}"
 
     def as_prefix(self) -> Location:
         """The same place ending at a `/` boundary: `2026` becomes `2026/`, and never touches `2026-old/`."""
@@ -47,7 +47,7 @@ def parse_location(text: str, *, field: str = "location") -> Location:
     store, _, path = text[len(SCHEME) :].partition("/")
     if not is_name(store):
         raise _bad(field, f"{text!r} names no store: after pine:// comes a store's short name, then / and the path.")
-    raw = path.encode("utf-8", "surrogateescape")
+    raw = key_of_text(path, field=field)
     if raw.startswith(b"/") or b"\0" in raw:
         raise _bad(field, f"{text!r}: a path has no leading / and no NUL.")
     return Location(store, raw)
@@ -82,12 +82,46 @@ def _escape(c: str) -> str:
     return f"\\u{n:04x}" if n < 0x10000 else f"\\U{n:08x}"
 
 
+_ID = "pine-id:"
+
+
+def key_text(key: bytes) -> str:
+    """Text that stands for exactly this key wherever one is asked for: its own, but an id for each name that is no text."""
+    try:
+        text = key.decode()
+    except UnicodeDecodeError:
+        text = _ID
+    return text if _ID not in text else "/".join(map(_name_text, key.split(b"/")))
+
+
+def _name_text(name: bytes) -> str:
+    try:
+        text = name.decode()
+    except UnicodeDecodeError:
+        text = _ID
+    return _ID + base64.urlsafe_b64encode(name).decode().rstrip("=") if text.startswith(_ID) else text
+
+
+def key_of_text(text: str, *, field: str = "path") -> bytes:
+    """The key that a text stands for: `key_text` undone. Raises Invalid for an id that is none."""
+    if _ID not in text:
+        return text.encode("utf-8", "surrogateescape")
+    try:
+        return b"/".join(map(_name_of_text, text.split("/")))
+    except ValueError:
+        raise _bad(field, f"{text!r} has an id that is none. Take the key_id as it was given.") from None
+
+
+def _name_of_text(text: str) -> bytes:
+    if not text.startswith(_ID):
+        return text.encode("utf-8", "surrogateescape")
+    told = text.removeprefix(_ID)
+    return base64.b64decode(told + "=" * (-len(told) % 4), altchars=b"-_", validate=True)
+
+
 def key_fields(key: bytes) -> dict[str, str]:
-    """A key for the API: `key` to read, and `key_b64` as well where the text alone would not give it back."""
-    shown = show(key)
-    if shown.encode("utf-8", "surrogateescape") == key:
-        return {"key": shown}
-    return {"key": shown, "key_b64": base64.b64encode(key).decode()}
+    """A key for the API: `key` to read, and `key_id` to give back wherever a key, a path or a location is asked for."""
+    return {"key": show(key), "key_id": key_text(key)}
 
 
 def dated_name(key: bytes, stamp: str) -> bytes:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager
-from typing import NamedTuple, Protocol, runtime_checkable
+from typing import Any, NamedTuple, Protocol, runtime_checkable
 
 from pinecart.core.entries import Entry
 from pinecart.core.folding import EXACT, Folding
@@ -21,7 +21,8 @@ HELD_BYTES = 8 << 20
 class Abilities(NamedTuple):
     """What a store can do, found by behaviour. checksum: "crc64nvme", "md5" or "" (nothing seen to be verified).
 
-    folding: which names are one and the same there.   time_step_ns: times nearer than this may be the same; 0: all are kept.
+    keeps_times: an entry's time is the file's own.   at_hand: its files lie on this machine: reading one is how its checksum is
+    asked for, and somebody may still be writing it.   folding: which names are one and the same there.   time_step_ns: times nearer than this may be the same; 0: all are kept.
     """
 
     checksum: str = ""
@@ -30,8 +31,13 @@ class Abilities(NamedTuple):
     lists_ranges: bool = False
     keeps_times: bool = False
     keeps_metadata: bool = False
+    at_hand: bool = False
     folding: Folding = EXACT
     time_step_ns: int = 0
+
+
+# What belongs to an object of a bucket besides its type and its owner's metadata (RFC 9110, 9111): kept as it is.
+HEADERS = ("cache-control", "content-disposition", "content-encoding", "content-language", "expires")
 
 
 class Card(NamedTuple):
@@ -55,7 +61,10 @@ class Card(NamedTuple):
 
 
 class Stat(NamedTuple):
-    """One object looked at closely. crc: a full-object CRC-64/NVME that the store itself vouches for, or empty."""
+    """One object looked at closely. crc: a full-object CRC-64/NVME that the store itself vouches for, or empty.
+
+    headers: those of HEADERS that it has.
+    """
 
     entry: Entry
     card: Card | None = None
@@ -63,6 +72,7 @@ class Stat(NamedTuple):
     content_type: str = ""
     metadata: dict[str, str] = {}
     storage_class: str = ""
+    headers: dict[str, str] = {}
 
 
 class Uploads(Protocol):
@@ -116,21 +126,26 @@ class Put(NamedTuple):
     extra: Extra = Extra()
     uploads: Uploads | None = None
     shares: Shares | None = None
+    headers: Mapping[str, str] = {}
 
 
 class Placed(NamedTuple):
-    """What a write left. proof: "server-verified", "read-back", "server-copy" or "size-only".   crc: of its content."""
+    """What a write left. proof: "server-verified", "read-back", "server-copy" or "size-only".   crc: of its content.
+
+    lost: what of the object the store was seen not to keep, in words; empty: nothing.
+    """
 
     entry: Entry
     proof: str
     guarded: bool = True
     crc: str = ""
+    lost: str = ""
 
 
 class Reading(Protocol):
     """An object opened for reading, pinned to one content.
 
-    card, content_type, metadata: what the store keeps with it, known once the first bytes have come.
+    card, content_type, metadata, headers: what the store keeps with it, known after `look`, or once the whole has come.
     """
 
     @property
@@ -141,8 +156,17 @@ class Reading(Protocol):
     def content_type(self) -> str: ...
     @property
     def metadata(self) -> dict[str, str]: ...
+    @property
+    def headers(self) -> dict[str, str]: ...
 
-    async def whole(self) -> bytes: ...
+    async def look(self) -> None:
+        """Learn what is kept with it, before any of its bytes."""
+        ...
+
+    async def whole(self) -> bytes:
+        """All of it. Raises Corrupt unless it came as the store has it."""
+        ...
+
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         """`size` bytes from `start`, of this one content. May be asked for several at once.
 
@@ -155,8 +179,10 @@ class Reading(Protocol):
         """What of `keep` the store itself holds for it; what is kept as metadata is in `metadata`."""
         ...
 
-    async def verify(self) -> None:
-        """Raises Changed unless the object is still as it was opened."""
+    async def verify(self, crc: str = "") -> None:
+        """Raises Changed unless the object is still as it was opened; and Corrupt unless `crc`, of all that was read of it in
+        pieces, is vouched for by the store, the line, or a second reading.
+        """
         ...
 
 
@@ -190,8 +216,28 @@ class Store(Protocol):
         """What is known without writing anything."""
         ...
 
-    async def probe(self, prefix: bytes) -> Abilities:
-        """Find out by behaviour, writing (and taking away) a small object of our own below `prefix`."""
+    async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
+        """Find out by behaviour, writing (and taking away) a small object of our own below `prefix`: once for each bucket.
+
+        journal: where it is written down until it is gone.
+        """
+        ...
+
+    def learned(self) -> dict[str, Any]:
+        """What was found out by behaviour, as JSON, to be given to the next one that opens this store."""
+        ...
+
+    def unfit(self, key: bytes) -> str:
+        """Why no object can have this name here, in a sentence; empty: it can."""
+        ...
+
+    @property
+    def rests_s(self) -> float:
+        """So many seconds from now on nothing is asked of it, since it asked for that; 0 or less: it doesn't rest."""
+        ...
+
+    def rest(self, seconds: float) -> None:
+        """Ask nothing of it for so long; it asked that of another run."""
         ...
 
     def identity(self, prefix: bytes) -> str:
@@ -228,7 +274,10 @@ class Store(Protocol):
         ...
 
     async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = "") -> Placed | None:
-        """The same as `put` without the bytes passing through us; `put.body` isn't looked at. None: the store won't."""
+        """The same as `put` without the bytes passing through us; `put.body` isn't looked at. None: the store won't.
+
+        What is kept with an object of a bucket goes along as it is.
+        """
         ...
 
     def home(self, prefix: bytes) -> bytes:

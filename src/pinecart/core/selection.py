@@ -18,7 +18,7 @@ from pinecart.core.errors import Invalid
 
 UNITS = {"": 1, "b": 1, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40}
 SPANS = {"minute": 60, "hour": 3600, "day": 86400, "week": 604800}
-RULES = ("larger_than", "smaller_than", "newer_than", "older_than", "since", "until", "ignore_case")
+RULES = ("larger_than", "smaller_than", "changed_within", "unchanged_for", "since", "until", "ignore_case")
 DAY_NS = 86_400 * 10**9
 
 
@@ -32,8 +32,8 @@ class Selection(NamedTuple):
     leave_out: re.Pattern[bytes] | None = None
     larger_than: int | None = None
     smaller_than: int | None = None
-    newer_than_s: int | None = None
-    older_than_s: int | None = None
+    changed_within_s: int | None = None
+    unchanged_for_s: int | None = None
     since_ns: int | None = None
     until_ns: int | None = None
 
@@ -72,7 +72,7 @@ class Selection(NamedTuple):
         if not self.takes(key):
             return Reason.LEFT_OUT
         sized = self.larger_than is not None or self.smaller_than is not None
-        timed = any(v is not None for v in (self.newer_than_s, self.older_than_s, self.since_ns, self.until_ns))
+        timed = any(v is not None for v in (self.changed_within_s, self.unchanged_for_s, self.since_ns, self.until_ns))
         if not (sized or timed):
             return None
         modified_ns = modified_ns_of(remembered)
@@ -85,8 +85,8 @@ class Selection(NamedTuple):
     def _outside_time(self, at: int, now_ns: int) -> bool:
         age_s = (now_ns - at) / 10**9
         return (
-            (self.newer_than_s is not None and age_s >= self.newer_than_s)
-            or (self.older_than_s is not None and age_s <= self.older_than_s)
+            (self.changed_within_s is not None and age_s >= self.changed_within_s)
+            or (self.unchanged_for_s is not None and age_s <= self.unchanged_for_s)
             or (self.since_ns is not None and at < self.since_ns)
             or (self.until_ns is not None and at >= self.until_ns)
         )
@@ -100,7 +100,7 @@ def compile_selection(
     problems: list[dict[str, str]] = []
     flags = re.DOTALL | (re.IGNORECASE if rules.get("ignore_case") else 0)
     patterns = [_compile(p, field, flags, problems) for p, field in ((take, "take"), (leave_out, "leave_out"))]
-    read = {"larger_than": read_size, "smaller_than": read_size, "newer_than": read_span, "older_than": read_span,
+    read = {"larger_than": read_size, "smaller_than": read_size, "changed_within": read_span, "unchanged_for": read_span,
             "since": _start_of, "until": lambda t: _start_of(t) + DAY_NS}  # fmt: skip
     found: dict[str, int | None] = {}
     for name, reader in read.items():

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import Any
+from typing import Any, NamedTuple
 
 from pinecart.core.decide import Decision
 from pinecart.core.lifecycle import Outcome
@@ -14,6 +14,63 @@ MARKS = {
     "stopped": "□ stopped", "skipped": "◇ skipped", "queued": "◌ queued", "working": "● working",
     "held": "◆ waiting for your yes", "paused": "◐ paused", "interrupted": "↻ interrupted",
 }  # fmt: skip
+
+
+class Group(NamedTuple):
+    """Records that count together."""
+
+    decision: str
+    reason: str
+    done: bool
+    error: str
+    proof: str
+    cleared: bool
+    folder: bool
+
+
+GROUPED_BY = Group._fields
+
+
+class Sums:
+    """The records of a run in groups: objects and bytes of each, and of a problem one example. `plain` is JSON, for `read`."""
+
+    def __init__(self) -> None:
+        self._counts: dict[Group, list[int]] = {}
+        self._examples: dict[str, str] = {}
+
+    @classmethod
+    def read(cls, plain: Iterable[Mapping[str, Any]]) -> Sums:
+        made = cls()
+        for told in plain:
+            group = Group(*(told[name] for name in GROUPED_BY))
+            made._counts[group] = [told["n"], told["b"]]
+            if told.get("example"):
+                made._examples[group.error] = told["example"]
+        return made
+
+    def change(
+        self, gone: Iterable[tuple[Group, int]], come: Iterable[tuple[Group, int]], examples: Mapping[str, str]
+    ) -> bool:
+        """Take away and add (group, bytes) of single records. examples: error → message. Whether anything changed."""
+        changed = False
+        for sign, records in ((-1, gone), (1, come)):
+            for group, size in records:
+                count = self._counts.setdefault(group, [0, 0])
+                count[0] += sign
+                count[1] += sign * size
+                changed = True
+        self._examples = {**examples, **self._examples}
+        return changed
+
+    def plain(self) -> list[dict[str, Any]]:
+        found = []
+        for group, (objects, size) in self._counts.items():
+            told: dict[str, Any] = {**group._asdict(), "n": objects, "b": size}
+            if group.error in self._examples:
+                told["example"] = self._examples[group.error]
+            if objects:
+                found.append(told)
+        return found
 
 
 def no_totals() -> Totals:
@@ -30,8 +87,15 @@ def add_up(sums: Iterable[tuple[str, int, int]]) -> Totals:
 
 
 def outcome_of(
-    totals: Mapping[str, Mapping[str, int]], *, problems: int, stopped: bool, failed: bool, folders: int = 0
+    totals: Mapping[str, Mapping[str, int]],
+    *,
+    problems: int,
+    stopped: bool,
+    failed: bool,
+    folders: int = 0,
+    later: int = 0,
 ) -> Outcome:
+    """later: objects that are to be cleared, and aren't yet."""
     if failed:
         return Outcome.FAILED
     if stopped:
@@ -39,7 +103,7 @@ def outcome_of(
     if problems:
         return Outcome.PROBLEMS
     acted = folders + sum(totals[d]["objects"] for d in ("copy", "replace", "remove", "clear"))
-    return Outcome.CLEAN if acted else Outcome.NOTHING_TO_DO
+    return Outcome.CLEAN if acted or later else Outcome.NOTHING_TO_DO
 
 
 def size_text(size: int) -> str:
@@ -65,7 +129,7 @@ def files_text(n: int) -> str:
 
 
 def sentence(run: Mapping[str, Any]) -> str:
-    """One line for an ended or living run, from `state`, `outcome`, `totals`, `problems`, `far_side`, `message`."""
+    """One line for an ended or living run, from `state`, `outcome`, `totals`, `reasons`, `problems`, `far_side`, `message`."""
     word = run["outcome"] or run["state"]
     mark = MARKS[word]
     totals = run["totals"]
@@ -73,7 +137,7 @@ def sentence(run: Mapping[str, Any]) -> str:
         return f"{mark}: {run['message']}"
     counts = (
         f"{totals['copy']['objects']:,} copied, {totals['replace']['objects']:,} replaced, "
-        f"{totals['remove']['objects']:,} removed, {totals['leave']['objects']:,} unchanged or left"
+        f"{totals['remove']['objects']:,} removed"
     )
     if made := run.get("folders", {}).get("copy"):
         counts += f", {made:,} {'folder' if made == 1 else 'folders'} made"
@@ -81,11 +145,30 @@ def sentence(run: Mapping[str, Any]) -> str:
         counts += f", {totals['clear']['objects']:,} cleared at the source"
     if run["problems"]:
         counts += f", {run['problems']:,} {'problem' if run['problems'] == 1 else 'problems'}"
+    left = _left(run["reasons"])
+    counts += "".join(f", {part}" for part in left)
     if word == "nothing-to-do":
-        counts = f"nothing new or changed; 0 removed, {files_text(totals['leave']['objects'])} unchanged or left"
+        counts = ", ".join(["nothing new or changed; 0 removed", *(left or ["no files there"])])
     elif word == "clean":
         counts += ", all proven" if not run.get("size_only") else f", {run['size_only']:,} only compared by size"
     return f"{mark}: {counts}{_far(run.get('far_side'))}"
+
+
+LEFT_WORDS = {
+    "same": "unchanged", "recognised": "unchanged", "left-out": "left out by rule", "other-size": "left out by rule",
+    "other-time": "left out by rule", "too-young": "left for now, since somebody touched them in the last 60 s",
+    "awaited": "left until another job took them too",
+}  # fmt: skip
+
+
+def _left(reasons: Mapping[str, int]) -> list[str]:
+    """What was left, each kind told where there is any: unchanged, left out by rule, left as the job says."""
+    counts = dict.fromkeys([*LEFT_WORDS.values(), "left as the job says"], 0)
+    for kind, n in reasons.items():
+        decision, _, reason = kind.partition(" ")
+        if decision == "leave":
+            counts[LEFT_WORDS.get(reason, "left as the job says")] += n
+    return [f"{n:,} {words}" for words, n in counts.items() if n]
 
 
 def after_sentence(run: Mapping[str, Any]) -> str:
@@ -93,7 +176,7 @@ def after_sentence(run: Mapping[str, Any]) -> str:
     mark, totals = MARKS[run["outcome"]], run["totals"]
     removed = totals["remove"]["objects"]
     if run["kind"] == "expiry":
-        said = f"{files_text(removed)} that run {run['of']} had set aside cleared away for good"
+        said = f"{files_text(removed)} that run {run['of']} had set aside, or left unfinished, cleared away for good"
     else:
         replaced = totals["replace"]["objects"]
         said = f"run {run['of']} undone: {totals['copy']['objects'] + replaced:,} brought back, {removed + replaced:,} removed"

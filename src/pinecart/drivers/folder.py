@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import bisect
 import contextlib
+import errno
 import itertools
 import os
 import re
@@ -21,15 +22,24 @@ from functools import partial
 from typing import Any
 
 from pinecart.core.checksum import EMPTY, Crc64
-from pinecart.core.entries import Entry, Likeness, fingerprint, likeness, same
+from pinecart.core.entries import LINK, Entry, Likeness, fingerprint, likeness, same
 from pinecart.core.errors import Changed, Corrupt, Refused, Taken, Unsafe
 from pinecart.core.folding import EXACT
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Abilities, Level, Placed, Put, Reading, Stat, Store, Version
+from pinecart.core.ports import HELD_BYTES, Abilities, Level, Placed, Put, Reading, Stat, Store, Uploads, Version
 from pinecart.drivers import folder_names, folder_writing
 from pinecart.drivers.folder_reading import File, Held, Link
-from pinecart.drivers.folder_root import FILE, LINK, Root, folder_entry, must_be_safe, parts_of, translated
-from pinecart.drivers.folder_walking import Walk, names_in, some_names, some_pages
+from pinecart.drivers.folder_root import (
+    FILE,
+    Root,
+    folder_entry,
+    is_gone,
+    must_be_safe,
+    parts_of,
+    translated,
+    why_unsafe,
+)
+from pinecart.drivers.folder_walking import Walk, names_again, some_names, some_pages
 from pinecart.drivers.folder_writing import (
     SMALL_WRITE,
     Batches,
@@ -94,16 +104,33 @@ class FolderStore:
         return store
 
     async def abilities(self, prefix: bytes) -> Abilities:
+        if self._habits is not None:
+            return self._able(prefix, may_write=False)
         return await self._root.do(lambda: self._able(prefix, may_write=False))
 
-    async def probe(self, prefix: bytes) -> Abilities:
+    def learned(self) -> dict[str, Any]:
+        return {}
+
+    def unfit(self, key: bytes) -> str:
+        return why_unsafe(key.removesuffix(b"/"), self.name)
+
+    @property
+    def rests_s(self) -> float:
+        return 0.0
+
+    def rest(self, seconds: float) -> None:
+        """A disk asks for no pause."""
+
+    async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
         return await self._root.do(lambda: self._able(prefix, may_write=True))
 
     def _able(self, prefix: bytes, *, may_write: bool) -> Abilities:
         if self._habits is None or (may_write and not self._habits.asked):
             self._habits = self._asked(parts_of(prefix)) if may_write else self._seen(prefix)
         folding, step_ns, _ = self._habits
-        return Abilities(create_only=True, has_folders=True, keeps_times=True, folding=folding, time_step_ns=step_ns)
+        return Abilities(
+            create_only=True, has_folders=True, keeps_times=True, at_hand=True, folding=folding, time_step_ns=step_ns
+        )
 
     def _asked(self, parts: tuple[bytes, ...]) -> folder_names.Habits:
         """By two names of our own in the folder, or in the nearest one above that is there."""
@@ -144,24 +171,35 @@ class FolderStore:
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
         def look() -> Level:
             with self._root.folder(parts_of(prefix)) as fd:
-                names = [n for n in names_in(fd, follow=self._root.links == "follow") if n > after]
-                page = names[:limit]
+                names = names_again(fd, follow=self._root.links == "follow")
+                start = bisect.bisect_right(names, after)
+                page = names[start : start + limit]
                 walk = Walk(self._root, self._ours)
                 entries = [walk.listed(fd, n, n) for n in page if not n.endswith(b"/")]
-                more = page[-1] if len(names) > limit else b""
+                more = page[-1] if len(names) > start + limit else b""
                 return Level([n for n in page if n.endswith(b"/")], [e for e in entries if e], more)
 
         return await self._root.do(look)
 
     async def stat(self, key: bytes, version: str = "") -> Stat:
-        return Stat(await self._root.do(partial(self._root.entry, key)))
+        """A file below what is a file itself is definitely not there."""
+
+        def look() -> Entry:
+            try:
+                return self._root.entry(key)
+            except OSError as exc:
+                if exc.errno != errno.ENOENT and is_gone(exc, self._root, parts_of(key.rpartition(b"/")[0])):
+                    raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), key) from exc
+                raise
+
+        return Stat(await self._root.do(look))
 
     # --- reading -------------------------------------------------------------------------------------------------
 
     def open(
         self, key: bytes, expected: Entry | None = None, *, version: str = ""
     ) -> contextlib.AbstractAsyncContextManager[Reading]:
-        small = expected is not None and expected.size <= SMALL and not (expected.etag == LINK or key.endswith(b"/"))
+        small = expected is not None and expected.size <= SMALL and not (expected.is_link or key.endswith(b"/"))
         if small and (held := self._at_once(key)) is not None:
             return contextlib.nullcontext(held)
         return self._opened(key, expected, small=small)
@@ -171,11 +209,7 @@ class FolderStore:
         if small and (held := await self._root.do(partial(self._in_one_hop, key))) is not None:
             yield held
             return
-        link = (
-            await self._root.do(lambda: self._root.link(key))
-            if expected is not None and expected.etag == LINK
-            else None
-        )
+        link = await self._root.do(lambda: self._root.link(key)) if expected is not None and expected.is_link else None
         if link:
             yield Link(self._root, key, *link)
             return
@@ -275,7 +309,7 @@ class FolderStore:
 
         try:
             crc = await each_piece(put.size, piece_size(put.size), carry)
-            await source.verify()
+            await source.verify(crc)
             placed: Placed = await self._root.do(lambda: writing.finish(crc))
             return self._is_ours(placed)
         finally:
@@ -314,7 +348,7 @@ class FolderStore:
                     os.unlink(hidden, dir_fd=parent)
                     raise
                 os.fsync(parent)
-                placed = entry_of(put.key, os.stat(name, dir_fd=parent, follow_symlinks=False))._replace(etag=LINK)
+                placed = entry_of(put.key, os.stat(name, dir_fd=parent, follow_symlinks=False))._replace(kind=LINK)
                 if os.readlink(name, dir_fd=parent) != text:
                     raise Corrupt(f"pine://{self.name}/{show(put.key)}: the link does not read back the same.")
                 return Placed(placed, "read-back", guarded=guarded, crc=put.card.crc)
@@ -327,7 +361,7 @@ class FolderStore:
 
     async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = "") -> Placed | None:
         """Between two folders of this machine the kernel copies; both sides are read for their checksums."""
-        if not isinstance(source, FolderStore) or entry.etag == LINK:
+        if not isinstance(source, FolderStore) or entry.is_link:
             return None
         if put.key.endswith(b"/"):
             return await self._put_folder(put)
@@ -408,16 +442,19 @@ class FolderStore:
         return b""
 
     async def is_absent(self, key: bytes) -> bool:
-        must_be_safe(key.removesuffix(b"/"), self.name)
         *parents, name = key.removesuffix(b"/").split(b"/")
 
         def look() -> bool:
             with self._root.folder(()) as root:
                 self._root.must_be_the_same(root)
+            if self.unfit(key):
+                return True  # no file of a folder has such a name
             try:
                 with self._root.folder(tuple(parents)) as parent:
                     found = os.stat(name, dir_fd=parent, follow_symlinks=False)
-            except FileNotFoundError:
+            except OSError as exc:
+                if not is_gone(exc, self._root, tuple(parents)):
+                    raise
                 return True
             return st.S_ISDIR(found.st_mode) != key.endswith(b"/")  # a folder is no file; a link on the way is an error
 
@@ -489,7 +526,7 @@ class FolderStore:
 
     def _must_be_as(self, parent: int, name: bytes, key: bytes, expected: Entry) -> None:
         found = os.stat(name, dir_fd=parent, follow_symlinks=False)
-        regular = st.S_ISREG(found.st_mode) or (expected.etag == LINK and st.S_ISLNK(found.st_mode))
+        regular = st.S_ISREG(found.st_mode) or (expected.is_link and st.S_ISLNK(found.st_mode))
         if not regular or not self._same(found, expected):
             raise Taken(f"pine://{self.name}/{show(key)} is not as it was when this was planned. It was left alone.")
 

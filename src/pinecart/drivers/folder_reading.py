@@ -22,8 +22,9 @@ class File:
     def __init__(self, root: Root, key: bytes, fd: int, entry: Entry) -> None:
         self._root, self._key, self._fd, self.entry = root, key, fd, entry
         self.card: Card | None = None
-        self.content_type, self.metadata = "", dict[str, str]()
+        self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
 
+    async def look(self) -> None: ...
     async def whole(self) -> bytes:
         def read() -> bytes:
             if self.entry.is_folder:
@@ -57,7 +58,7 @@ class File:
         found: Extra = await self._root.do(look)
         return found
 
-    async def verify(self) -> None:
+    async def verify(self, crc: str = "") -> None:
         await self._root.do(self._compare)
 
     def _compare(self) -> None:
@@ -71,8 +72,9 @@ class _Whole:
     def __init__(self, root: Root, key: bytes, entry: Entry, body: bytes) -> None:
         self._root, self._key, self.entry, self._body = root, key, entry, body
         self.card: Card | None = None
-        self.content_type, self.metadata = "", dict[str, str]()
+        self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
 
+    async def look(self) -> None: ...
     async def whole(self) -> bytes:
         return self._body
 
@@ -96,7 +98,7 @@ class Held(_Whole):
         finally:
             opened.__exit__(None, None, None)
 
-    async def verify(self) -> None:
+    async def verify(self, crc: str = "") -> None:
         if not same(await self._root.do(partial(self._root.entry, self._key)), self.entry):
             raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
 
@@ -107,7 +109,7 @@ class Link(_Whole):
     async def besides(self, keep: Keep) -> Extra:
         return Extra(link=True)
 
-    async def verify(self) -> None:
+    async def verify(self, crc: str = "") -> None:
         now = await self._root.do(lambda: self._root.link(self._key))
         if now is None or now[1] != self._body:
             raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")

@@ -15,14 +15,13 @@ import struct
 from collections.abc import Iterator
 from typing import Any, NamedTuple
 
-from pinecart.core.entries import Entry
+from pinecart.core.entries import FOLDER, LINK, Entry
 from pinecart.core.errors import Busy, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.places import show
 from pinecart.drivers.folder_writing import LIBC, entry_of, holdable
 
 _DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-LINK = "link"  # in the place of an ETag: a link that is kept as one
 
 
 class Root(NamedTuple):
@@ -99,7 +98,7 @@ class Root(NamedTuple):
             found = os.stat(name, dir_fd=parent, follow_symlinks=False)
             if not st.S_ISLNK(found.st_mode):
                 return None
-            return entry_of(key, found)._replace(etag=LINK), os.readlink(name, dir_fd=parent)
+            return entry_of(key, found)._replace(kind=LINK), os.readlink(name, dir_fd=parent)
 
     def entry(self, key: bytes) -> Entry:
         """What lies there now."""
@@ -169,7 +168,7 @@ def _enter(fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
 
 def folder_entry(key: bytes, found: os.stat_result) -> Entry:
     """A folder is there or not: its time changes with whatever is put into it."""
-    return Entry(key, 0, None, etag="folder")
+    return Entry(key, 0, None, kind=FOLDER)
 
 
 def parts_of(prefix: bytes) -> tuple[bytes, ...]:
@@ -183,12 +182,39 @@ _NO_NAMES = frozenset((b"", b".", b".."))
 
 
 def must_be_safe(key: bytes, store: str) -> None:
+    if why := why_unsafe(key, store):
+        raise Unsafe(why)
+
+
+def why_unsafe(key: bytes, store: str) -> str:
     parts = key.split(b"/")
     if b"\0" in key or len(key) > 4000 or not _NO_NAMES.isdisjoint(parts) or len(max(parts, key=len)) > 255:
-        raise Unsafe(
+        return (
             f"pine://{store}/{show(key)}: a folder can't hold this name (an empty part, '.', '..', NUL, a part over 255 "
             "bytes, or over 4,000 in all). It is left where it is; rename it at the source."
         )
+    return ""
+
+
+def is_gone(exc: OSError, root: Root, parents: tuple[bytes, ...]) -> bool:
+    """Whether an error definitely says that nothing of this name is there, in folders of these names below the root.
+
+    What lies below a name that is a plain file, or is too long for this file system, is not there. A link on the way is
+    not followed: nobody knows what lies behind it.
+    """
+    if exc.errno in (errno.ENOENT, errno.ENAMETOOLONG):
+        return True
+    if exc.errno not in (errno.ENOTDIR, errno.ELOOP):
+        return False
+    for n, part in enumerate(parents):
+        try:
+            with root.folder(parents[:n]) as above:
+                mode = os.stat(part, dir_fd=above, follow_symlinks=False).st_mode
+        except OSError:
+            return False
+        if not st.S_ISDIR(mode):
+            return st.S_ISREG(mode)
+    return False
 
 
 _BY_ERRNO: dict[int, tuple[type[StoreError], str, str]] = {

@@ -9,15 +9,17 @@ import os
 import re
 import stat as st
 import sys
+import threading
 import time
+from collections import OrderedDict
 from collections.abc import Generator, Iterator, Sequence
 
 from pinecart.core.columns import Page
-from pinecart.core.entries import Entry
+from pinecart.core.entries import LINK, RACY_NS, Entry
 from pinecart.core.errors import StoreError, Unsafe
 from pinecart.drivers.folder_looking import Looker, Seen
 from pinecart.drivers.folder_names import LOOKED_AT
-from pinecart.drivers.folder_root import LINK, Root, folder_entry
+from pinecart.drivers.folder_root import Root, folder_entry
 from pinecart.drivers.folder_writing import entry_of
 
 PAGE = 1000
@@ -41,10 +43,22 @@ class Walk:
 
     def pages(self, parts: tuple[bytes, ...]) -> Generator[Sequence[Entry], None, None]:
         """Everything below, in pages."""
-        return _paged(self._below(parts, b""))
+        return _paged(self._below(parts, b"", self._ways_in(parts)))
 
-    def _below(self, parts: tuple[bytes, ...], base: bytes) -> Generator[Sequence[Entry], None, None]:
-        """Some at a time: a folder sorts as if its name ended in `/`."""
+    def _ways_in(self, parts: tuple[bytes, ...]) -> frozenset[tuple[int, int]]:
+        """The folders above the first one, by device and inode: a link to one of them would never end."""
+        if self._root.links != "follow":
+            return frozenset()
+        found = set()
+        for i in range(len(parts)):
+            with self._root.folder(parts[:i]) as above:
+                found.add(_identity(above))
+        return frozenset(found)
+
+    def _below(
+        self, parts: tuple[bytes, ...], base: bytes, above: frozenset[tuple[int, int]]
+    ) -> Generator[Sequence[Entry], None, None]:
+        """Some at a time: a folder sorts as if its name ended in `/`. above: the folders that it lies in."""
         after, folders = self._after, self._folders
         try:
             opened = self._root.folder(parts)
@@ -63,8 +77,9 @@ class Walk:
             if page := self._of_files_alone(fd, base):
                 yield page
                 return
-            names = names_in(fd, follow=self._root.links == "follow")
-            if self._root.links == "follow" and _holds_itself(self._root, parts, fd):
+            follow = self._root.links == "follow"
+            names = names_again(fd, follow=follow) if after else names_in(fd, follow=follow)
+            if follow and _identity(fd) in above:
                 yield [Entry(base, 0, None, fault="not-a-file")]  # a link to a folder above: it would never end
                 return
             if base > after and (folders == "all" or (folders == "empty" and not names)):
@@ -76,7 +91,8 @@ class Walk:
                 for start in range(at, inner, PAGE):
                     yield self._files(fd, base, names[start : min(start + PAGE, inner)])
                 if inner < len(names):
-                    yield from self._below((*parts, names[inner][:-1]), base + names[inner])
+                    inside = above | {_identity(fd)} if follow else above
+                    yield from self._below((*parts, names[inner][:-1]), base + names[inner], inside)
                 at = inner + 1
         finally:
             opened.__exit__(None, None, None)
@@ -116,7 +132,7 @@ class Walk:
                 if self._root.links == "skip":
                     return None
                 if self._root.links == "keep":
-                    return entry_of(key, found)._replace(etag=LINK)
+                    return entry_of(key, found)._replace(kind=LINK)
                 if self._root.links == "follow":
                     return self._listed_through(fd, name, key)
         except FileNotFoundError:
@@ -159,15 +175,9 @@ def some_names(root: Root, parts: tuple[bytes, ...]) -> Iterator[tuple[int, byte
             continue
 
 
-def _holds_itself(root: Root, parts: tuple[bytes, ...], fd: int) -> bool:
-    """Whether one of the folders above is this very one, reached again by a link."""
-    here = os.fstat(fd)
-    for i in range(len(parts)):
-        with root.folder(parts[:i]) as above:
-            found = os.fstat(above)
-            if (found.st_dev, found.st_ino) == (here.st_dev, here.st_ino):
-                return True
-    return False
+def _identity(fd: int) -> tuple[int, int]:
+    found = os.fstat(fd)
+    return found.st_dev, found.st_ino
 
 
 def names_in(fd: int, *, follow: bool) -> list[bytes]:
@@ -175,6 +185,29 @@ def names_in(fd: int, *, follow: bool) -> list[bytes]:
     with os.scandir(fd) as found:
         texts = [e.name + "/" if e.is_dir(follow_symlinks=follow) else e.name for e in found]
     return sorted("\0".join(texts).encode(_NAMES, "surrogateescape").split(b"\0")) if texts else []
+
+
+_Known = tuple[int, int, int, int, bool]
+_KNOWN: OrderedDict[_Known, list[bytes]] = OrderedDict()
+_KNOWN_LOCK = threading.Lock()
+MOST_KNOWN = 1_000_000  # names that are kept, over all folders
+
+
+def names_again(fd: int, *, follow: bool) -> list[bytes]:
+    """The same, for whoever asks page by page: kept while the folder's own times say that no name came or went."""
+    found = os.fstat(fd)
+    mark = (found.st_dev, found.st_ino, found.st_mtime_ns, found.st_ctime_ns, follow)
+    with _KNOWN_LOCK:
+        if mark in _KNOWN:
+            _KNOWN.move_to_end(mark)
+            return _KNOWN[mark]
+    names = names_in(fd, follow=follow)
+    if time.time_ns() - found.st_mtime_ns > RACY_NS and not follow:
+        with _KNOWN_LOCK:
+            _KNOWN[mark] = names
+            while sum(map(len, _KNOWN.values())) > MOST_KNOWN:
+                _KNOWN.popitem(last=False)
+    return names
 
 
 def _folders_in(names: Sequence[bytes]) -> list[int]:

@@ -12,7 +12,7 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Changed, Corrupt, Missing, Taken
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
-from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Stat, Store, Version
+from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Stat, Store, Uploads, Version
 
 PAGE = 100
 _SHARED: dict[str, dict[bytes, Held]] = {}
@@ -47,8 +47,20 @@ class MemoryStore:
     async def abilities(self, prefix: bytes) -> Abilities:
         return Abilities(checksum="crc64nvme", create_only=True, keeps_metadata=True)
 
-    async def probe(self, prefix: bytes) -> Abilities:
+    async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
         return await self.abilities(prefix)
+
+    def learned(self) -> dict[str, Any]:
+        return {}
+
+    def unfit(self, key: bytes) -> str:
+        return ""
+
+    @property
+    def rests_s(self) -> float:
+        return 0.0
+
+    def rest(self, seconds: float) -> None: ...
 
     def identity(self, prefix: bytes) -> str:
         return f"memory:{self.name}/{show(prefix)}"
@@ -80,7 +92,7 @@ class MemoryStore:
     async def put(self, put: Put) -> Placed:
         body = put.body if isinstance(put.body, bytes) else await put.body.whole()
         if not isinstance(put.body, bytes):
-            await put.body.verify()
+            await put.body.verify(crc_of(body))
         there = self.objects.get(put.key)
         if (put.if_absent and there) or (put.expected and (there is None or there.etag != put.expected.etag)):
             raise Taken(f"{show(put.key)} is not as planned.")
@@ -145,7 +157,7 @@ class _Opened:
     def __init__(self, store: MemoryStore, key: bytes, entry: Entry) -> None:
         self._store, self._key, self.entry = store, key, entry
         self.card = store.objects[key].card
-        self.content_type, self.metadata = "", dict[str, str]()
+        self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
 
     async def whole(self) -> bytes:
         return self._store.objects[self._key].body
@@ -161,7 +173,9 @@ class _Opened:
     async def besides(self, keep: Keep) -> Extra:
         return Extra()
 
-    async def verify(self) -> None:
+    async def look(self) -> None: ...
+
+    async def verify(self, crc: str = "") -> None:
         held = self._store.objects.get(self._key)
         if held is None or held.etag != self.entry.etag:
             raise Changed(f"{show(self._key)} changed while it was read.")

@@ -12,9 +12,9 @@ from typing import Any
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Incomplete, Refused, Taken, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import Abilities, Level, Version
+from pinecart.core.ports import Abilities, Level, Uploads, Version
 from pinecart.core.retry import Retry
-from pinecart.drivers.s3_asking import Query, keys_of
+from pinecart.drivers.s3_asking import Query, keys_of, versioned
 from pinecart.drivers.s3_reading import Object
 from pinecart.drivers.s3_wire import (
     error_from,
@@ -42,12 +42,33 @@ class S3Store(Writing):
         store._in_host = spec.get("addressing") == "host"
         store._signs_payload = not transport.is_tls and spec.get("sign_payload") != "no"
         store.most_at_once = int(spec.get("most_at_once") or 0)
-        known = spec.get("abilities") or {}
-        store._abilities = store._abilities._replace(**{k: known[k] for k in ("create_only",) if k in known})
+        for bucket, told in (spec.get("abilities") or {}).items():
+            store._remember(bucket, told)
         return store
 
     async def abilities(self, prefix: bytes) -> Abilities:
-        return self._abilities
+        return self.able(self._bucket_of(prefix))
+
+    def _bucket_of(self, prefix: bytes) -> str:
+        return (self._root + prefix).partition(b"/")[0].decode("utf-8", "replace")
+
+    def learned(self) -> dict[str, Any]:
+        found: dict[str, Any] = {}
+        for bucket in self._probed:
+            able = self.able(bucket)
+            found[bucket] = {"checksum": able.checksum, "create_only": able.create_only}
+            if bucket in self._removals_guarded:
+                found[bucket]["guards_removals"] = self._removals_guarded[bucket]
+        return found
+
+    def _remember(self, bucket: str, told: Mapping[str, Any]) -> None:
+        """What `learned` gave before; nonsense is nothing."""
+        if not isinstance(told, Mapping) or not isinstance(told.get("checksum"), str):
+            return
+        self._learn(bucket, checksum=told["checksum"], create_only=bool(told.get("create_only", True)))
+        self._probed.add(bucket)
+        if "guards_removals" in told:
+            self._removals_guarded[bucket] = bool(told["guards_removals"])
 
     def identity(self, prefix: bytes) -> str:
         return f"s3:{self._transport.origin}/{show(self._root + prefix)}"
@@ -98,7 +119,9 @@ class S3Store(Writing):
         return Level(page.folders, [e for e in page.entries if e.key], last if page.token or page.marker else b"")
 
     async def keeps_versions(self, key: bytes) -> bool:
-        bucket, _ = self._split(key)
+        return await self._keeps_versions(self._split(key)[0])
+
+    async def _keeps_versions(self, bucket: str) -> bool:
         if bucket not in self._versioned:
             answer = await self._safely(lambda: self._ask("GET", bucket, query=[("versioning", "")]))
             if answer.status >= 500 and answer.status != 501:
@@ -133,24 +156,36 @@ class S3Store(Writing):
 
     # --- writing -------------------------------------------------------------------------------------------------
 
-    async def probe(self, prefix: bytes) -> Abilities:
+    async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
         """A write with a wrong checksum: a store that verifies refuses it. What is stored all the same is taken away."""
-        if not self._abilities.checksum:
-            for header, wrong, name in (
-                ("x-amz-checksum-crc64nvme", "AAAAAAAAAAE=", "crc64nvme"),
-                ("content-md5", md5_of(b"another body"), "md5"),
-            ):
-                if await self._refuses(prefix, {header: wrong}):
-                    self._abilities = self._abilities._replace(checksum=name)
-                    break
-            if not await self._refuses(prefix, {"if-match": '"no-such-etag"'}):
-                self._abilities = self._abilities._replace(create_only=False)  # it takes no notice of conditions
-        return self._abilities
+        bucket, _ = self._split(prefix)
+        async with self._probing:
+            if bucket not in self._probed:
+                key = prefix + PROBE + secrets.token_hex(8).encode()
+                if journal:
+                    await journal.begun(key, "probe", self._now().isoformat())
+                await self._find_out(key)
+                self._probed.add(bucket)
+                if journal:
+                    await journal.over(key)
+        return self.able(bucket)
 
-    async def _refuses(self, prefix: bytes, headers: dict[str, str]) -> bool:
+    async def _find_out(self, key: bytes) -> None:
+        bucket, _ = self._split(key)
+        for header, wrong, name in (
+            ("x-amz-checksum-crc64nvme", "AAAAAAAAAAE=", "crc64nvme"),
+            ("content-md5", md5_of(b"another body"), "md5"),
+        ):
+            if await self._refuses(key, {header: wrong}):
+                self._learn(bucket, checksum=name)
+                break
+        if not await self._refuses(key, {"if-match": '"no-such-etag"'}):
+            self._learn(bucket, create_only=False)  # it takes no notice of conditions
+
+    async def _refuses(self, key: bytes, headers: dict[str, str]) -> bool:
         """Whether a small write with these headers is refused. If it isn't, what it left is taken away."""
         body = b"pinecart asks whether checksums are verified here"
-        bucket, name = self._split(prefix + PROBE + secrets.token_hex(8).encode())
+        bucket, name = self._split(key)
         payload = hashlib.sha256(body).hexdigest()
         full = headers | {"content-length": str(len(body))}
 
@@ -162,14 +197,19 @@ class S3Store(Writing):
 
         answer = await self._safely(one)
         if answer.status == 200:
-            await self._safely(
-                lambda: self._good("DELETE", bucket, name, what=f"Taking away our probe at {self.name}", ok=204)
-            )
+            await self.remove_probe(key)
             return False
         error = error_from(answer.status, answer.headers, answer.body, what=f"Probing {self.name}")
         if answer.status == 403 or error.code == "store.no-bucket":
             raise error
         return answer.status in (400, 404, 409, 412, 501)
+
+    async def clear_uploads(self, key: bytes, since: str) -> int:
+        """Aborted, and looked for again. A probe of ours that was journalled like one is taken away."""
+        if PROBE in key:
+            await self.remove_probe(key)
+            return 1
+        return await self._clear_uploads(key, since)
 
     def wrote(self, entry: Entry) -> None: ...
 
@@ -213,7 +253,7 @@ class S3Store(Writing):
 
         Not for a bucket that keeps versions: it might keep a mark of that delete.
         """
-        if self._removals_guarded is None:
+        if bucket not in self._removals_guarded:
             ours = name[: name.rfind(b"/") + 1] + PROBE + secrets.token_hex(8).encode()
 
             async def one(headers: dict[str, str]) -> int:
@@ -224,8 +264,9 @@ class S3Store(Writing):
 
             status = await self._safely(lambda: one({"if-match": '"no-such-etag"'}))
             # Some stores answer 404 to any delete of what isn't there: then it says nothing of the condition.
-            self._removals_guarded = status == 412 or (status == 404 and await self._safely(lambda: one({})) == 204)
-        return self._removals_guarded
+            guarded = status == 412 or (status == 404 and await self._safely(lambda: one({})) == 204)
+            self._removals_guarded[bucket] = guarded
+        return self._removals_guarded[bucket]
 
     async def tidy(self, prefix: bytes, key: bytes) -> None:
         """A bucket has no folders."""
@@ -267,11 +308,20 @@ class S3Store(Writing):
         await self._good("DELETE", name, what=f"Dropping bucket {name!r} at {self.name}", ok=204)
 
     async def remove_probe(self, key: bytes) -> None:
-        """Take away a small object of our own (the try's). Nothing else is ever deleted here."""
+        """Take away a small object of our own, with all versions of it. Nothing else is ever deleted here."""
         if PROBE not in key:
             raise Unsafe(f"{show(key)} is not a probe of ours.")
         bucket, name = self._split(key)
-        await self._safely(lambda: self._good("DELETE", bucket, name, what=f"Deleting {self._named(key)}", ok=204))
+        kept = [v.version for v in await self.versions(key)] if await self._keeps_versions(bucket) else [""]
+        for version in kept:
+
+            async def one(version: str = version) -> None:
+                answer = await self._ask("DELETE", bucket, name, query=versioned(version))
+                if answer.status not in (200, 204, 404):
+                    what = f"Taking away our probe {self._named(key)}"
+                    raise error_from(answer.status, answer.headers, answer.body, what=what)
+
+            await self._safely(one)
 
 
 def _after(key: bytes) -> Query:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import random
+import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
@@ -13,7 +14,7 @@ from typing import Any, TypeVar
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Refused, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import Abilities, Card, Stat
+from pinecart.core.ports import HEADERS, Abilities, Card, Stat
 from pinecart.core.retry import Retry
 from pinecart.drivers.s3_wire import (
     EMPTY_SHA256,
@@ -30,6 +31,11 @@ from pinecart.drivers.s3_wire import (
 from pinecart.drivers.transport import Answer, Pieces, Transport
 
 T = TypeVar("T")
+UNTRIED = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
+LONGEST_KEY = 1024  # bytes (S3 API, object key names)
+REST_S = 1.0  # after an answer that asks to go slower, and doesn't say for how long
+_NOT_AS_SIGNED = (b"<Code>SignatureDoesNotMatch</Code>", b"<Code>InvalidAccessKeyId</Code>")
+MOST_GARBLED = 4  # in a row; then it is the key
 Query = list[tuple[str, str | bytes]]
 
 
@@ -48,17 +54,50 @@ class Asking:
         self._root = root.encode().strip(b"/") + b"/" if root.strip("/") else b""
         self._retry = retry
         self._now = now
-        self._abilities = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
+        self._able: dict[str, Abilities] = {}  # bucket → what was found out
+        self._probed: set[str] = set()  # buckets
+        self._probing = asyncio.Lock()
         self._guards_copies = True
-        self._removals_guarded: bool | None = None
+        self._was_well, self._garbled = False, 0
+        self._removals_guarded: dict[str, bool] = {}  # by bucket
+        self._keeps: dict[str, set[str]] = {}  # bucket → headers that it was seen to keep …
+        self._drops: dict[str, set[str]] = {}  # … and not to keep
         self._versioned: dict[str, bool] = {}
         self._system = (transport.origin, keys)
         self._signs_payload = not transport.is_tls
 
+    def able(self, bucket: str) -> Abilities:
+        return self._able.get(bucket, UNTRIED)
+
+    def _learn(self, bucket: str, **found: Any) -> None:
+        self._able[bucket] = self.able(bucket)._replace(**found)
+
+    @property
+    def rests_s(self) -> float:
+        return self._transport.rests_s
+
+    def rest(self, seconds: float) -> None:
+        self._transport.rest(seconds)
+
+    def unfit(self, key: bytes) -> str:
+        name = (self._root + key).partition(b"/")[2]
+        if len(name) > LONGEST_KEY:
+            return f"{show(key)[:80]}… has {len(name):,} bytes, and a bucket takes {LONGEST_KEY:,} at most. Shorten it, or by a rule on the way."
+        try:
+            name.decode()
+        except UnicodeDecodeError:
+            return f"{self._named(key)}: a bucket store takes only names that are UTF-8 text. Rename the file."
+        return ""
+
     def renew(self, spec: Mapping[str, Any]) -> None:
         """Take up a new key, from the next request on."""
-        self._keys = keys_of(spec)
+        self._keys, self._was_well = keys_of(spec), False
         self._system = (self._system[0], self._keys)
+
+    @property
+    def is_safe(self) -> bool:
+        """Whether the line itself sees to it that bytes arrive as they were sent."""
+        return self._transport.is_tls
 
     @property
     def most_at_once(self) -> int:
@@ -119,6 +158,7 @@ class Asking:
         wanted, target, headers = self._getting(key, entry.etag, start, last, version)
         most = max(entry.size if last is None else last - start + 1, 1 << 20)
         answer = await self._transport.ask("GET", target, headers, most=most, into=into)
+        self._must_have_arrived(answer)
         if answer.status == 412:
             raise self._changed(key)
         if answer.status != wanted:
@@ -173,12 +213,34 @@ class Asking:
     ) -> Answer:  # fmt: skip
         path, text, full = self._prepare(method, bucket, key, query or [], headers or {}, payload)
         answer = await self._transport.ask(method, path + text, full, body or None)
+        self._must_have_arrived(answer)
         if answer.status in (301, 307, 400) and not self._region_given:
             right = region_told(answer.status, answer.headers, answer.body)
             if right and right != self._region:  # nobody gave a region: the far side has told it
                 self._region, self._region_given = right, True
                 return await self._ask(method, bucket, key, query=query, headers=headers, body=body, payload=payload)
         return answer
+
+    def _must_have_arrived(self, answer: Answer) -> None:
+        """Raises Busy for a request that did not arrive as it was signed, over a line that can do that to it, with a key that had
+        been good: the next request will tell whether it still is.
+        """
+        if answer.status < 400:
+            self._was_well, self._garbled = True, 0
+        elif answer.status in (429, 503):
+            self._slow_down(answer.headers.get("Retry-After", ""))
+        elif answer.status == 403 and any(code in answer.body for code in _NOT_AS_SIGNED):
+            self._garbled += 1
+            if self._was_well and not self.is_safe and self._garbled < MOST_GARBLED:
+                message = f"A request did not arrive at {self.name} as it was signed. It is tried again."
+                raise Busy(message, code="store.cut")
+
+    def _slow_down(self, told: str) -> None:
+        """It is the whole store that asks for a pause, not one request."""
+        if told.isdecimal():
+            self.rest(float(told[:6]))
+        elif self.rests_s <= 0:
+            self.rest(min(REST_S, self._retry.longest_s, self._retry.first_s * 5))
 
     async def _good(
         self, method: str, bucket: str, key: bytes = b"", *, what: str, ok: int = 200, **rest: Any
@@ -190,14 +252,15 @@ class Asking:
 
     async def _safely(self, call: Callable[[], Awaitable[T]]) -> T:
         """Repeat a request that changes nothing, with growing waits, while the other side is busy."""
-        for tried in range(1, self._retry.times + 1):
+        began, tried = time.monotonic(), 0
+        while True:
+            tried += 1
             try:
                 return await call()
             except Busy as exc:
-                if tried == self._retry.times:
+                if self._retry.is_over(tried, time.monotonic() - began):
                     raise
                 await asyncio.sleep(self._retry.wait_s(tried, exc.wait_s, random.random))
-        raise AssertionError("unreachable")
 
     async def close(self) -> None:
         await self._transport.close()
@@ -224,7 +287,13 @@ def _stat(key: bytes, answer: Answer) -> Stat:
         headers.get("Content-Type", ""),
         metadata,
         headers.get("x-amz-storage-class", ""),
+        headers_of(headers),
     )
+
+
+def headers_of(headers: Mapping[str, str]) -> dict[str, str]:
+    """Those that belong to the object."""
+    return {name: value for name in HEADERS if (value := headers.get(name))}
 
 
 def keys_of(spec: Mapping[str, Any]) -> Keys:

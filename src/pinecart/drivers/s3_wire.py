@@ -160,7 +160,7 @@ def _plain_page(body: bytes, prefix: bytes) -> Page | None:
         return None
     names, times, etags, sizes = zip(*rows, strict=True)
     whole = "\n".join(names)
-    if "&" in whole or any("&" in t for t in tokens) or truncated not in (["true"], ["false"]):
+    if "&" in whole or any("&" in t or not t.isprintable() for t in tokens) or truncated not in (["true"], ["false"]):
         return None
     skip = len(prefix)
     if "+" in whole or "%" in whole:
@@ -179,8 +179,19 @@ def parse_page(body: bytes, *, prefix: bytes) -> Page:
     return _plain_page(body, prefix) or _any_page(body, prefix)
 
 
+# What a listing tells of where it is; some servers write a key's control characters into it, which XML can't hold.
+_WHERE = re.compile(rb"<(NextContinuationToken|ContinuationToken|StartAfter|NextMarker|Marker)>([^<]*)</\1>")
+
+
 def _any_page(body: bytes, prefix: bytes) -> Page:
-    root = _tree(body)
+    around = b""
+    try:
+        root = _tree(body)
+    except Busy:
+        around = _WHERE.sub(b"", body)
+        if around == body:
+            raise
+        root = _tree(around)
     entries: list[Entry] = []
     folders: list[bytes] = []
     flat: dict[str, str] = {}
@@ -211,6 +222,8 @@ def _any_page(body: bytes, prefix: bytes) -> Page:
         return Page(
             entries, folders, "", _key(flat["NextMarker"], encoded=encoded) if flat.get("NextMarker") else prefix + last
         )
+    if truncated and around and (entries or folders):  # its token can't be read: by name
+        return Page(entries, folders, "", prefix + max([e.key for e in entries[-1:]] + folders[-1:]))
     if truncated and not flat.get("NextContinuationToken"):
         raise Incomplete("The store says that its listing goes on, but not where.")
     return Page(entries, folders, flat["NextContinuationToken"] if truncated else "")
@@ -299,6 +312,8 @@ _BY_CODE: dict[str, tuple[type[StoreError], str, str]] = {
     "XAmzContentSHA256Mismatch": (Corrupt, "store.corrupt", "The bytes did not arrive as they were sent."),
     "NotImplemented": (Refused, "store.unsupported", "The store does not know this request."),
     "SlowDown": (Busy, "store.busy", "The store asks to go slower."),
+    "RequestTimeout": (Busy, "store.busy", "The store did not receive the request in time."),
+    "RequestTimeoutException": (Busy, "store.busy", "The store did not receive the request in time."),
     "EntityTooLarge": (Refused, "store.too-large", "The file is larger than this store takes in one piece."),
     "BucketAlreadyExists": (Refused, "bucket.taken", "The name is taken by somebody else. Choose another."),
     "BucketNotEmpty": (Refused, "bucket.not-empty", "The bucket is not empty. Only an empty one is dropped."),
@@ -328,7 +343,8 @@ def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: st
     if kind is Busy or (kind is None and status >= 500):
         wait = headers.get("Retry-After", "")
         message = f"{what}: {words or 'The store has a fault on its side'} ({status} {their_code})."
-        return Busy(message, wait_s=float(wait) if wait.isdigit() else None, **facts)
+        return Busy(message, wait_s=float(wait) if wait.isdecimal() and len(wait) < 9 else None, **facts)
     if kind is None:
-        return Refused(f"{what}: the store refused ({status} {their_code}: {their_words[:200]}).", **facts)
+        said = ": ".join(words for words in (their_code, their_words[:200].strip()) if words)
+        return Refused(f"{what}: the store refused ({status}{f' {said}' if said else ', without a word'}).", **facts)
     return kind(f"{what}: {words} ({their_code})", code=code, **facts)

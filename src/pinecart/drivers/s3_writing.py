@@ -15,7 +15,7 @@ from pinecart.core.checksum import Crc64, crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken
 from pinecart.core.places import show
-from pinecart.core.ports import Placed, Put, Reading, Sender, Shares, Store
+from pinecart.core.ports import Card, Placed, Put, Reading, Sender, Shares, Stat, Store
 from pinecart.drivers.pieces import Give, each_piece, in_pieces, piece_size
 from pinecart.drivers.s3_asking import Asking, Query
 from pinecart.drivers.s3_wire import (
@@ -46,9 +46,10 @@ class Writing(Asking):
         body = put.body
         headers, proof = self._kept(put), "server-verified"
         headers["content-length"] = str(put.size)
-        if self._abilities.checksum == "crc64nvme":
+        verifies = self.able(bucket).checksum
+        if verifies == "crc64nvme":
             headers["x-amz-checksum-crc64nvme"] = put.card.crc
-        elif self._abilities.checksum == "md5":
+        elif verifies == "md5":
             headers["content-md5"] = md5_of(body)
         else:
             proof = "size-only"
@@ -60,7 +61,19 @@ class Writing(Asking):
         etag = await self._etag(put.key, answer.headers.get("ETag", ""))
         if proof == "size-only":
             await self._must_have_size(put)
-        return Placed(Entry(put.key, put.size, None, etag), proof, guarded, put.card.crc)
+        return Placed(Entry(put.key, put.size, None, etag), proof, guarded, put.card.crc, await self._lost(put))
+
+    async def _lost(self, put: Put) -> str:
+        """Which headers of the object its bucket did not keep: looked at once for each header, and remembered."""
+        if not put.headers:
+            return ""
+        bucket, _ = self._split(put.key)
+        kept, drops = self._keeps.setdefault(bucket, set()), self._drops.setdefault(bucket, set())
+        if unknown := put.headers.keys() - kept - drops:
+            there = (await self.stat(put.key)).headers
+            for name in unknown:
+                (kept if there.get(name) == put.headers[name] else drops).add(name)
+        return ", ".join(sorted(put.headers.keys() & drops))
 
     async def _etag(self, key: bytes, told: str) -> str:
         """Without the quotes; where an answer tells none, it is looked up: else the next run would take it for another object."""
@@ -75,13 +88,14 @@ class Writing(Asking):
             kept["x-amz-storage-class"] = put.extra.storage_class
         if put.content_type:
             kept["content-type"] = put.content_type
-        return kept
+        return kept | dict(put.headers)
 
     async def _conditionally(
         self, put: Put, send: Callable[[dict[str, str]], Awaitable[Answer]], *, guards: bool = True
     ) -> tuple[Answer, bool]:
         """Send a write with the condition it has; where the store knows none, look just before. Whether it was guarded."""
-        guarded = put.if_absent and self._abilities.create_only and guards
+        bucket, _ = self._split(put.key)
+        guarded = put.if_absent and self.able(bucket).create_only and guards
         if put.expected is not None:
             now = (await self.stat(put.key)).entry
             if now.etag != put.expected.etag:
@@ -90,7 +104,7 @@ class Writing(Asking):
             await self._must_be_absent(put.key)
         answer = await send({"if-none-match": "*"} if guarded else {})
         if answer.status == 501 and guarded:
-            self._abilities = self._abilities._replace(create_only=False)
+            self._learn(bucket, create_only=False)
             return await self._conditionally(put, send)
         if answer.status != 200 or _is_error(answer.body):
             raise error_from(answer.status, answer.headers, answer.body, what=f"Writing {self._named(put.key)}")
@@ -108,7 +122,7 @@ class Writing(Asking):
 
     async def put_part(self, key: bytes, upload: str, number: int, body: bytes) -> tuple[str, str]:
         """One part of an upload that was begun, numbered from 1. Its ETag and CRC."""
-        md5 = md5_of(body) if self._abilities.checksum == "md5" else ""
+        md5 = md5_of(body) if self.able(self._split(key)[0]).checksum == "md5" else ""
         return await self._part(key, upload, number, body, crc_of(body), md5, self._hash(body))
 
     async def _put_part_in_pieces(
@@ -135,9 +149,9 @@ class Writing(Asking):
     ) -> tuple[str, str]:
         bucket, name = self._split(key)
         headers = {"content-length": str(len(body))}
-        if self._abilities.checksum == "crc64nvme":
+        if self.able(bucket).checksum == "crc64nvme":
             headers["x-amz-checksum-crc64nvme"] = crc
-        elif self._abilities.checksum == "md5":
+        elif self.able(bucket).checksum == "md5":
             headers["content-md5"] = md5
         query: Query = [("partNumber", str(number)), ("uploadId", upload)]
         answer = await self._safely(
@@ -150,13 +164,13 @@ class Writing(Asking):
 
     async def _in_parts(
         self, put: Put, step: int, carry: Callable[[str, int, int, int], Awaitable[tuple[str, str]]],
-        verify: Callable[[], Awaitable[None]], shares: Shares | None = None,
+        verify: Callable[[str], Awaitable[None]], shares: Shares | None = None,
     ) -> Placed:  # fmt: skip
         """carry(upload, part number, start, size) → (ETag, CRC). What fails is aborted, so that no parts are left."""
         bucket, name = self._split(put.key)
         upload, there = await self._taken_up(put, step)
         whole = {"x-amz-checksum-algorithm": "CRC64NVME", "x-amz-checksum-type": "FULL_OBJECT"}
-        knows = self._abilities.checksum == "crc64nvme"
+        knows = self.able(bucket).checksum == "crc64nvme"
         starts = 0
 
         async def start() -> Answer:
@@ -196,7 +210,7 @@ class Writing(Asking):
 
         try:
             crc = await each_piece(put.size, step, one, free)
-            await verify()
+            await verify(crc)
             body = completion([etags[n] for n in sorted(etags)])
             sums = {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"} if knows and crc else {}
 
@@ -213,17 +227,17 @@ class Writing(Asking):
             # After a lost answer it may have become an object, which is looked at first; what is journalled goes on later.
             busy = isinstance(exc, Busy) and (completing or put.uploads is not None)
             if not busy and not (put.uploads and isinstance(exc, asyncio.CancelledError)):
-                await self._abort(bucket, name, upload)
-                if put.uploads:
+                gone = await self._aborted(bucket, name, upload)
+                if put.uploads and gone and starts < 2:
                     await put.uploads.over(put.key)
             raise
-        if (
-            put.uploads and starts < 2
-        ):  # after a lost answer another one may be left: it stays journalled, to be cleared
+        if put.uploads and starts < 2:
+            # after a lost answer another one may be left: it stays journalled, to be cleared
             await put.uploads.over(put.key)
         entry = Entry(put.key, put.size, None, await self._etag(put.key, text_of(answer.body, "ETag")))
         await self._must_have_size(put)
-        return Placed(entry, "server-verified" if self._abilities.checksum else "size-only", guarded, crc)
+        proof = "server-verified" if self.able(bucket).checksum else "size-only"
+        return Placed(entry, proof, guarded, crc, await self._lost(put))
 
     async def _taken_up(self, put: Put, step: int) -> tuple[str, dict[tuple[int, int], str]]:
         """An upload of this very source that was begun before, and its parts: (number, size) → MD5."""
@@ -246,7 +260,8 @@ class Writing(Asking):
                 return upload, there
             query = [("part-number-marker", following), ("uploadId", upload)]
 
-    async def clear_uploads(self, key: bytes, since: str) -> int:
+    async def _clear_uploads(self, key: bytes, since: str) -> int:
+        """Raises StoreError where it can't be told that none is left."""
         bucket, name = self._split(key)
         what = f"Looking for unfinished uploads of {self._named(key)}"
         answer = await self._safely(
@@ -258,8 +273,22 @@ class Writing(Asking):
         return len(ours)
 
     async def _abort(self, bucket: str, name: bytes, upload: str) -> None:
+        """Until the store says that it is gone. Raises StoreError."""
+
+        async def one() -> None:
+            answer = await self._ask("DELETE", bucket, name, query=[("uploadId", upload)])
+            if answer.status not in (200, 204, 404):
+                what = f"Taking away unfinished parts of {self.name}/{bucket}/{show(name)}"
+                raise error_from(answer.status, answer.headers, answer.body, what=what)
+
+        await self._safely(one)
+
+    async def _aborted(self, bucket: str, name: bytes, upload: str) -> bool:
+        """Whether it is gone now; what isn't stays journalled."""
         with contextlib.suppress(StoreError):
-            await self._ask("DELETE", bucket, name, query=[("uploadId", upload)])
+            await self._abort(bucket, name, upload)
+            return True
+        return False
 
     def copies_from(self, source: Store) -> bool:
         """One endpoint, and one key for both sides."""
@@ -277,7 +306,7 @@ class Writing(Asking):
         try:
             # An object of parts is copied in parts: some stores list another ETag for its whole copy than they answer.
             if put.size > COPY_BYTES or "-" in entry.etag:
-                placed = await self._copy_in_parts(put, where)
+                placed = await self._copy_in_parts(put, where, await source.stat(source_key, version))
             else:
                 placed = await self._copy_whole(put, where)
         except Taken as exc:
@@ -289,25 +318,43 @@ class Writing(Asking):
             raise
         except Refused:  # this key may not, or this store does not know how: the bytes go through us
             return None
-        stat = await self.stat(put.key)
-        if stat.entry.size != put.size or (stat.crc and put.card.crc and stat.crc != put.card.crc):
+        if placed.entry.etag != entry.etag:  # else the store itself tells that it is the same
+            placed = await self._compared(placed, put, await source.stat(source_key, version))
+        if put.extra.tags and await self.tags(put.key) != dict(put.extra.tags):
+            return placed._replace(lost="tags")
+        return placed
+
+    async def _compared(self, placed: Placed, put: Put, of: Stat) -> Placed:
+        """A copy whose ETag says nothing of its source: by checksums, where both have one. Raises Corrupt."""
+        there = await self.stat(put.key)
+        known = of.crc or (of.card.crc if of.card else "")
+        if there.entry.size != put.size or (there.crc and known and there.crc != known):
             raise Corrupt(f"{self._named(put.key)}: the store's own copy is not the same as its source.")
-        return placed._replace(crc=stat.crc or put.card.crc)
+        proof = "server-copy" if there.crc and known else "size-only"
+        return placed._replace(proof=proof, crc=there.crc or known)
 
     async def _copy_whole(self, put: Put, where: dict[str, str]) -> Placed:
+        """What is kept with the source goes along as it is, its tags too: nothing has to be asked for before."""
         bucket, name = self._split(put.key)
-        headers = self._kept(put) | where | {"x-amz-metadata-directive": "REPLACE", "content-length": "0"}
-        headers |= {"x-amz-tagging-directive": "REPLACE"} if put.extra.tags else {}
+        headers = where | {"content-length": "0"}
+        if put.extra.storage_class:
+            headers["x-amz-storage-class"] = put.extra.storage_class
         answer, guarded = await self._conditionally(
             put,
             lambda condition: self._ask("PUT", bucket, name, headers=headers | condition),
             guards=self._guards_copies,
         )
         entry = Entry(put.key, put.size, None, await self._etag(put.key, text_of(answer.body, "ETag")))
-        return Placed(entry, "server-copy", guarded)
+        return Placed(entry, "server-copy", guarded, text_of(answer.body, "ChecksumCRC64NVME") or put.card.crc)
 
-    async def _copy_in_parts(self, put: Put, where: dict[str, str]) -> Placed:
+    async def _copy_in_parts(self, put: Put, where: dict[str, str], of: Stat) -> Placed:
         bucket, name = self._split(put.key)
+        card = put.card
+        if of.card:
+            card = Card(card.decision_id, of.card.modified_ns, of.crc or of.card.crc)
+        put = put._replace(
+            card=card, metadata={**of.metadata, **put.metadata}, content_type=of.content_type, headers=of.headers
+        )
 
         async def carry(upload: str, number: int, start: int, size: int) -> tuple[str, str]:
             headers = where | {"x-amz-copy-source-range": f"bytes={start}-{start + size - 1}", "content-length": "0"}
@@ -320,7 +367,7 @@ class Writing(Asking):
                 raise error_from(answer.status, answer.headers, answer.body, what=what)
             return text_of(answer.body, "ETag"), ""
 
-        async def nothing() -> None:
+        async def nothing(crc: str) -> None:
             """Every part was copied under If-Match of one ETag."""
 
         placed = await self._in_parts(put, max(piece_size(put.size), COPY_PART), carry, nothing)

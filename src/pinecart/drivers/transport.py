@@ -14,6 +14,7 @@ import os
 import select
 import socket
 import ssl
+import time
 from collections import deque
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from contextlib import asynccontextmanager
@@ -32,6 +33,7 @@ BUFFER = 512 << 10
 SMALL_BUFFER = 16 << 10  # for what is sent, where that is little: libcurl clears all of it for each request
 MOST_ANSWER = 64 << 20  # bytes of an answer that is taken whole
 MOST_LINES = 128
+LONGEST_REST_S = 300.0
 
 
 class Headers(Mapping[str, str]):
@@ -122,6 +124,19 @@ class Transport:
             0  # of requests that are no stream, which wait for nobody while they are read; 0: MOST_LINES
         )
         self._asking, self._waiting = 0, deque[asyncio.Future[None]]()
+        self._rests_until = 0.0  # monotonic
+
+    @property
+    def rests_s(self) -> float:
+        return self._rests_until - time.monotonic()
+
+    def rest(self, seconds: float) -> None:
+        """The other side asked for a pause: nothing is asked of it before it is over."""
+        self._rests_until = max(self._rests_until, time.monotonic() + min(seconds, LONGEST_REST_S))
+
+    async def _rested(self) -> None:
+        while (left := self.rests_s) > 0:
+            await asyncio.sleep(left)
 
     @property
     def origin(self) -> str:
@@ -152,6 +167,8 @@ class Transport:
 
         into: where the answer's body is put, if it is large enough for `most` bytes; the body is then a view of it.
         """
+        if self._rests_until:
+            await self._rested()
         if self.most_at_once:
             await self._turn()
         self._asking += 1
@@ -202,6 +219,7 @@ class Transport:
         self, method: str, target: str, headers: Mapping[str, str]
     ) -> AsyncIterator[tuple[int, Mapping[str, str], AsyncIterator[bytes]]]:
         """One request without a body, the answer's status and headers, and its body in chunks as they come."""
+        await self._rested()
         line = self._line(method, target, headers, None)
         stream = _Stream(line)
         task = asyncio.ensure_future(self._done(line))

@@ -152,9 +152,10 @@ class Acting:
         self._book.went_well()
         self._width.did(carried.size)
         self._book.progress.end(item.key, carried.size)
+        lost = {"message": f"Not kept there: {carried.placed.lost}."} if carried.placed.lost else {}
         await self._book.add(
             self._book.record(
-                item, size=carried.size, seconds=seconds, crc=carried.row.crc, proof=carried.placed.proof,
+                item, **lost, size=carried.size, seconds=seconds, crc=carried.row.crc, proof=carried.placed.proof,
                 guarded=carried.placed.guarded, tries=carried.tries, row=carried.row, kept=kept,
             )
         )  # fmt: skip

@@ -15,18 +15,19 @@ import time
 from collections import deque
 from collections.abc import Callable
 from contextlib import AbstractAsyncContextManager
-from functools import lru_cache
+from functools import lru_cache, partial
 
 from pinecart.core.batch import Carried, Parts, Sent
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry, Row, fingerprint, is_racy, same
-from pinecart.core.errors import Busy, Changed, Corrupt, Missing, StoreError, Taken
+from pinecart.core.errors import Busy, Changed, Missing, StoreError, Taken
 from pinecart.core.keeping import LINK, Keep, from_metadata, to_metadata
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Shares, Stat, Store, TakesParts, Uploads
 from pinecart.core.retry import Retry
 from pinecart.runner.look import content_crc
 from pinecart.runner.pacing import Paced, Pacer
+from pinecart.runner.progress import Progress
 from pinecart.runner.side import Side
 
 CHANGING_TRIES = 3
@@ -42,16 +43,16 @@ class Carrier:
     def __init__(
         self, run: int, leg: int, source: Side, target: Side, retry: Retry, keep: Keep = Keep(),
         uploads: tuple[Uploads | None, Uploads | None] = (None, None), pacer: Pacer | None = None, *, through_us: bool = False,
-        shares: Callable[[bytes, Entry], Shares] | None = None,
+        shares: Callable[[bytes, Entry], Shares] | None = None, progress: Progress | None = None,
     ) -> None:  # fmt: skip
         self._uploads, self._pacer = uploads, pacer or Pacer()
         self._keep = keep
-        self._keeps_metadata = False
+        self._keeps_metadata = self._has_folders = False
         self._run, self._leg, self._source, self._target, self._retry = run, leg, source, target, retry
         self._probed = asyncio.Lock()
         self._ready = False
         self._may_copy = not through_us
-        self._shares = shares
+        self._shares, self._progress = shares, progress or Progress()
         self._small, self._large = Room(SMALL_AT_ONCE), Room(LARGE_AT_ONCE)
 
     async def carry(self, key: bytes, entry: Entry, replaces: Entry | None, *, again: bool = False) -> Carried:
@@ -61,7 +62,7 @@ class Carrier:
         """
         if not self._ready:
             await self._probe_once()
-        tried, expected = 0, entry
+        tried, expected, began = 0, entry, time.monotonic()
         while True:
             tried += 1
             try:
@@ -71,8 +72,7 @@ class Carrier:
                     f"{exc.message} It went away before it was copied.", code="gone-meanwhile", tries=tried
                 ) from exc
             except StoreError as exc:
-                limit = CHANGING_TRIES if isinstance(exc, Changed) else self._retry.times
-                if not exc.retry or tried >= limit:
+                if not exc.retry or self._is_over(exc, tried, time.monotonic() - began):
                     exc.facts["tries"] = tried
                     raise
                 if isinstance(exc, Changed):
@@ -82,11 +82,17 @@ class Carrier:
                     self._retry.wait_s(tried, exc.wait_s if isinstance(exc, Busy) else None, random.random)
                 )
 
+    def _is_over(self, exc: StoreError, tried: int, seconds: float) -> bool:
+        """A store that is away may come back; a source that changes, or a line that lies, is not waited for."""
+        if isinstance(exc, Busy):
+            return self._retry.is_over(tried, seconds)
+        return tried >= (CHANGING_TRIES if isinstance(exc, Changed) else self._retry.times)
+
     async def _probe_once(self) -> None:
         async with self._probed:
             if not self._ready:
-                able = await self._target.store.probe(self._target.prefix)
-                self._keeps_metadata = able.keeps_metadata
+                able = await self._target.store.probe(self._target.prefix, self._uploads[1])
+                self._keeps_metadata, self._has_folders = able.keeps_metadata, able.has_folders
                 self._ready = True
 
     async def _attempt(self, key: bytes, entry: Entry, replaces: Entry | None, tried: int, again: bool) -> Carried:
@@ -96,6 +102,8 @@ class Carrier:
         try:
             if self._can_copy_alone(entry):
                 placed = await self._within_one_system(key, entry, replaces, mark)
+                if placed is not None and placed.lost == "tags":  # they are kept only on the way through us
+                    self._may_copy, replaces, placed = False, placed.entry, None
                 if placed is not None:
                     return self._carried(entry, placed, tried)
             room, wanted = self._room_for(entry.size)
@@ -107,6 +115,8 @@ class Carrier:
                 room.give(wanted)
         except Taken:
             twin = await self._twin(self._target.store, target, mark, entry.size)
+            if twin is None and self._can_copy_alone(entry):
+                twin = await self._same_etag(self._target.store, target, entry)
             if twin is None and again:
                 there = await self._same_content(
                     self._source.store, self._source.prefix + entry.source_key, entry, self._target.store, target
@@ -115,6 +125,16 @@ class Carrier:
             if twin is None:
                 raise
             return self._carried(entry, twin, tried)
+
+    async def _same_etag(self, store: Store, key: bytes, entry: Entry) -> Placed | None:
+        """What lies there, if its own store says that it is this very object: a copy whose answer was lost, or as good as one."""
+        try:
+            stat = await store.stat(key)
+        except StoreError:
+            return None
+        if not entry.etag or (stat.entry.size, stat.entry.etag) != (entry.size, entry.etag):
+            return None
+        return Placed(stat.entry, "server-copy", crc=stat.crc)
 
     async def _same_content(
         self, store: Store, key: bytes, entry: Entry, other: Store, there: bytes
@@ -134,16 +154,21 @@ class Carrier:
         """The bytes go through us."""
         async with self._open(entry) as opened:
             paced = self._pacer.rate or entry.size > HELD_BYTES
-            reading: Reading = Paced(opened, self._pacer) if paced else opened
+            self._progress.again(key)
+            moved = partial(self._progress.moved, key)
+            reading: Reading = Paced(opened, self._pacer, moved) if paced else opened
             now = entry
-            if not (entry.inode and same(reading.entry, entry)):  # a bucket may tell more than its listing did
-                now = Entry(key, *reading.entry[1:-1], entry.was)
+            if reading.entry != entry:  # it may tell more than its listing did
+                now = reading.entry._replace(key=key, was=entry.was)
                 if not same(now, entry):
                     mark = decision_id(self._run, self._leg, now, replaces)
             put = await self._prepare(self._target.prefix + key, reading, mark, replaces)
             if self._shares and put.size > HELD_BYTES:
                 put = put._replace(shares=self._shares(key, now))
-            return self._carried(now, await self._target.store.put(put), tried)
+            placed = await self._target.store.put(put)
+            if reading.headers and not self._keeps_metadata:
+                placed = placed._replace(lost=", ".join(sorted(reading.headers)))
+            return self._carried(now, placed, tried)
 
     async def send_parts(self, parts: Parts, go_on: Callable[[], bool]) -> dict[int, Sent]:
         """Parts of an upload that another process has begun. What is missing here is tried again there, which meets its error."""
@@ -168,6 +193,7 @@ class Carrier:
             async with self._open(parts.entry) as reading:
                 if not same(reading.entry, parts.entry):
                     return {}
+                await reading.look()
                 await asyncio.gather(*(work(reading) for _ in range(PARTS_AT_ONCE)))
                 await reading.verify()
         except StoreError:  # it can't be opened, or has changed while it was read
@@ -183,22 +209,17 @@ class Carrier:
         return Carried(placed, row, entry.size, tried, entry)
 
     def _can_copy_alone(self, entry: Entry) -> bool:
-        return self._may_copy and entry.etag != "link" and self._target.store.copies_from(self._source.store)
+        return self._may_copy and not entry.is_link and self._target.store.copies_from(self._source.store)
 
     async def _within_one_system(self, key: bytes, entry: Entry, replaces: Entry | None, mark: str) -> Placed | None:
         """Let the store, or the kernel, copy by itself. None: it can't, and the bytes go through us."""
         source, target = self._source.store, self._target.store
-        stat = await source.stat(self._source.prefix + entry.source_key)
-        if not same(stat.entry, entry):
-            raise Changed(f"{show(key)} changed since it was listed.")
-        known = stat.crc or (stat.card.crc if stat.card else "")
-        time_ns = stat.card.modified_ns if stat.card and stat.card.crc in ("", known) else entry.modified_ns
-        card = Card(mark, time_ns, known)
-        put = self._put(self._target.prefix + key, entry.size, b"", card, replaces, stat)
-        if any(self._keep):
+        card = Card(mark, entry.modified_ns if self._has_folders else None, "")
+        put = Put(self._target.prefix + key, entry.size, b"", card, replaces is None, replaces)
+        if self._keep.permissions or self._keep.attributes or self._keep.tags:
             async with self._open(entry) as reading:
                 put = await self._with_extra(put, reading)
-        put = put._replace(uploads=self._uploads[1])
+        put = put._replace(uploads=self._uploads[1], extra=put.extra._replace(storage_class=self._keep.storage_class))
         placed = await target.copy(put, source, self._source.prefix + entry.source_key, entry)
         self._may_copy = placed is not None
         return placed
@@ -212,11 +233,7 @@ class Carrier:
         """A second copy of the object `key` as `to` in the same store (whole keys), where nothing is; ours from before is taken as it."""
         mark = decision_id(self._run, self._leg, entry._replace(key=to))
         try:
-            stat = await store.stat(key, version)
-            if not same(stat.entry, entry):
-                raise Taken(f"{show(key)} is not as it was when this was planned. It was left alone.")
-            card = stat.card or Card(mark, entry.modified_ns, "")
-            put = self._put(to, entry.size, b"", card._replace(decision_id=mark), None, stat)
+            put = Put(to, entry.size, b"", Card(mark, entry.modified_ns, ""), True)
             put = put._replace(uploads=self._uploads[store is self._target.store])
             placed = await store.copy(put, store, key, entry, version)
             if placed is None:
@@ -229,8 +246,10 @@ class Carrier:
                 finally:
                     room.give(wanted)
             return placed.entry
+        except Changed as exc:
+            raise Taken(f"{show(key)} is not as it was when this was planned. It was left alone.") from exc
         except Taken:
-            twin = await self._twin(store, to, mark, entry.size)
+            twin = await self._twin(store, to, mark, entry.size) or await self._same_etag(store, to, entry)
             if twin is not None:
                 return twin.entry
             there = await self._same_content(store, key, entry, store, to)
@@ -244,12 +263,13 @@ class Carrier:
         """target: the whole key.   of: what goes there, with its metadata and content type; where it has none, the name tells."""
         name = target.rpartition(b"/")[2]
         content_type = of.content_type or _type_of(name[name.find(b".") :] if b"." in name else b"")
-        return Put(target, size, body, card, replaces is None, replaces, content_type, of.metadata)
+        put = Put(target, size, body, card, replaces is None, replaces, content_type, of.metadata)
+        return put._replace(headers=of.headers) if of.headers and self._keeps_metadata else put
 
     async def _prepare(self, target: bytes, reading: Reading, mark: str, replaces: Entry | None) -> Put:
         size = reading.entry.size
         if size > HELD_BYTES:
-            await reading.piece(0, 1)  # tells the card that the source keeps
+            await reading.look()
             card = reading.card
             known = card.crc if card else ""
             time_ns = card.modified_ns if card else reading.entry.modified_ns
@@ -259,17 +279,13 @@ class Carrier:
         if len(body) != size:
             raise Changed(f"{show(reading.entry.key)}: {size} bytes were listed, {len(body)} were read.")
         crc = crc_of(body)
-        if reading.card and reading.card.crc not in ("", crc) and crc_of(await reading.whole()) != crc:
-            raise Corrupt(
-                f"{show(reading.entry.key)} was read twice, and came differently: the line to it is not to be trusted."
-            )
         kept = reading.card if reading.card and reading.card.crc in ("", crc) else None
         card = Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc)
         put = self._put(target, size, body, card, replaces, reading)
         return await self._with_extra(put, reading) if self._has_extra(put, reading) else put
 
     def _has_extra(self, put: Put, reading: Reading) -> bool:
-        return any(self._keep) or reading.entry.etag == "link" or LINK in put.metadata
+        return any(self._keep) or reading.entry.is_link or LINK in put.metadata
 
     async def _with_extra(self, put: Put, reading: Reading) -> Put:
         """What is kept besides the bytes: as metadata in a bucket, as it was in a folder."""

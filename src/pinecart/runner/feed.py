@@ -15,6 +15,7 @@ from typing import Any
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Missing
 from pinecart.core.listing import Ascending, Found, Merge, Together
+from pinecart.core.places import key_of_text
 from pinecart.core.renaming import Renaming
 from pinecart.runner.ranges import in_ranges
 from pinecart.runner.side import Side
@@ -116,7 +117,7 @@ async def renamed(pages: Pages, rule: Renaming, scratch: str) -> Pages:
 
 
 def _bytes(name: str) -> bytes:
-    return name.encode("utf-8", "surrogateescape")
+    return key_of_text(name)
 
 
 def _unsafe(key: bytes) -> str:

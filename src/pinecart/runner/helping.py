@@ -80,10 +80,11 @@ class Helping:
     """
 
     def __init__(
-        self, run: int, epoch: int, definition: Definition, stores: Mapping[str, Store], most_at_once: Callable[[], int]
-    ) -> None:
+        self, run: int, epoch: int, definition: Definition, stores: Mapping[str, Store], most_at_once: Callable[[], int],
+        retry: Retry = Retry(),
+    ) -> None:  # fmt: skip
         self._run, self._epoch, self._definition, self._stores = run, epoch, definition, stores
-        self._width = Width(most_at_once)
+        self._width, self._retry = Width(most_at_once), retry
         self.pool = Pool(self._width)
         self._carriers: dict[int, Carrier] = {}
         self._recalled, self._newest = 0, 0  # numbers of batches
@@ -146,6 +147,6 @@ class Helping:
             source, target = (Side(self._stores[p.store], p.path) for p in (told.source, told.target))
             through_us = self._definition.route == "through-us"
             self._carriers[leg] = Carrier(
-                self._run, leg, source, target, Retry(), self._definition.keep, through_us=through_us
+                self._run, leg, source, target, self._retry, self._definition.keep, through_us=through_us
             )
         return self._carriers[leg]

@@ -52,7 +52,7 @@ def class_of(verdict: Verdict) -> Held | None:
     if verdict.decision is Decision.REMOVE:
         return Held.REMOVALS
     if verdict.decision is Decision.REPLACE:
-        return Held.REPLACEMENTS
+        return None if verdict.reason is Reason.ALWAYS else Held.REPLACEMENTS  # what the job asks for every time
     lost = verdict.decision is Decision.COPY and verdict.reason in (Reason.MISSING_THERE, Reason.CHANGED)
     return Held.MISSING if lost else None
 

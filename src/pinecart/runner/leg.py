@@ -46,6 +46,7 @@ PROBLEM_WORDS = {
     Reason.UNREADABLE: "The service's account may not read this folder. Grant it the right.",
     Reason.NOT_A_FILE: "It is a link or a special file, not a regular file. It was left out.",
     Reason.NAME_CLASH: "Two files would get this one name there, by a renaming or because upper and lower case are one there. None was touched: rename one, or change the rule.",
+    Reason.BELOW_A_FILE: "A file of the source has the name of the folder that this one lies in, and a folder there can't hold both. The file is carried; rename one of them.",
     Reason.UNSAFE_NAME: "A name like this can't be carried safely.",
 }
 
@@ -72,7 +73,7 @@ class LegRun:
         self.book = Book(job, recorder, progress)
         self._carrier = Carrier(
             job.run, job.leg, job.source, job.target, job.retry, job.keep, job.uploads, job.pacer,
-            through_us=job.through_us, shares=self._shares if job.crew else None,
+            through_us=job.through_us, shares=self._shares if job.crew else None, progress=progress,
         )  # fmt: skip
         self._taking = Taking(job, ledger, self.book, self._carrier)
         self.far_seen = (0, 0)
@@ -83,7 +84,9 @@ class LegRun:
         self._names = OneName(EXACT, at_target=False, scratch=job.scratch)
         self.counts = Counts(0, 0, 0)
         self.held: list[HeldList] = []
-        self._meant: list[Aside] = []
+        self._kept: dict[bytes, Aside] = {}  # meant to be set aside at the target before an interruption
+        self._above: list[bytes] = []  # files of the source below whose names the next ones may lie
+        self._has_folders = False
 
     def _shares(self, key: bytes, entry: Entry) -> Shares:
         assert self._job.crew
@@ -95,6 +98,7 @@ class LegRun:
         self.book.phase(Phase.CONNECTING)
         await job.source.store.check_place(job.source.prefix)
         await job.target.store.check_place(job.target.prefix)
+        self._has_folders = (await job.target.store.abilities(job.target.prefix)).has_folders
         if not job.one:
             self._names = await one_name(job.source, job.target, job.scratch)
         if not job.only_plan:
@@ -155,7 +159,7 @@ class LegRun:
     def _start_over(self) -> None:
         self.book.start_over()
         self.held, self._planned, self.counts = [], False, Counts(0, 0, 0)
-        self._unlike, self._unreadable = 0, b""
+        self._unlike, self._unreadable, self._above = 0, b"", []
 
     async def _guard(self, spill: IO[str]) -> set[Held]:
         """What is held now: its list goes into the records, for a person to see."""
@@ -192,8 +196,9 @@ class LegRun:
 
     async def _settle_what_was_meant(self) -> None:
         """After an interruption: what was journalled and has happened is recorded; the rest is planned again."""
-        self._meant = await self._ledger.meant(self._job.leg)
-        for aside in self._meant:
+        meant = await self._ledger.meant(self._job.leg)
+        self._kept = {aside.key: aside for aside in meant if aside.side == "target"}
+        for aside in meant:
             side = self._job.source if aside.side == "source" else self._job.target
             whole = aside.at if aside.version else original_key(side.store.home(aside.at), aside.at)
             try:
@@ -266,12 +271,35 @@ class LegRun:
 
     async def _decide(self, found: Found, acting: Acting, pool: Pool, spill: IO[str]) -> None:
         key, entry, there, row = found
+        if entry is not None and self._has_folders and not entry.fault and self._is_below_a_file(entry):
+            found = (key, entry := entry._replace(fault="below-a-file"), there, row)
+        if self._was_sent_already(found):
+            await self._same(Item(key, entry, there, row, Verdict(Decision.LEAVE, Reason.SAME)))
+            return
         verdict = consider(entry, there, row, self._job.rules)
         if isinstance(verdict, Look):
             self._looking += 1
             await pool.add(partial(self._look_and_route, found, acting, pool, spill))
         else:
             await self._route(Item(key, entry, there, row, verdict, row.crc if row else ""), acting, pool, spill)
+
+    def _is_below_a_file(self, entry: Entry) -> bool:
+        """Whether a file is taken too whose name is a folder's on the way to this one. Asked in the order of keys."""
+        key, above = entry.key, self._above
+        while above and not key.startswith(above[-1]):
+            above.pop()
+        below = any(key[len(file) : len(file) + 1] == b"/" for file in above)
+        if not (below or entry.is_folder):
+            above.append(key)
+        return below
+
+    def _was_sent_already(self, found: Found) -> bool:
+        """By this very run, before it was held or interrupted: it is not sent again, where the job sends all in every run."""
+        _, entry, there, row = found
+        if self._job.rules.compare is not Comparison.ALWAYS or entry is None or there is None or row is None:
+            return False
+        as_it_was = fingerprint(entry) == row.source and fingerprint(there) == row.there
+        return row.run == self._job.run and not row.cleared and as_it_was
 
     def _unchanged(self, found: Found) -> int | None:
         """Its bytes, if it is taken and as remembered at both sides, beyond doubt: most of what there is, so that it must cost little."""
@@ -356,7 +384,7 @@ class LegRun:
         """Whether permissions or attributes that the job keeps are others than the ones there."""
         source, target = self._job.source, self._job.target
         keep = Keep(self._job.keep.permissions, self._job.keep.attributes)
-        if not any(keep) or entry.etag == "link":
+        if not any(keep) or entry.is_link:
             return False
         here = await extra_of(source.store, source.prefix + entry.source_key, entry, keep)
         there = await extra_of(target.store, target.prefix + key, far, keep)
@@ -375,15 +403,20 @@ class LegRun:
     async def _route(self, item: Item, acting: Acting, pool: Pool, spill: IO[str]) -> None:
         """Send one decision where it belongs: counted, recorded, acted on at once, or spilled until the plan is complete."""
         decision, reason, problem = item.verdict
+        if decision in (Decision.COPY, Decision.REPLACE) and (why := self._unfit(item.key)):
+            self.book.progress.problems += 1
+            refused = item._replace(verdict=Verdict(Decision.REFUSE, Reason.UNSAFE_NAME, problem=True))
+            await self.book.add(self.book.record(refused, error="unsafe-name", message=why))
+            return
         if decision is Decision.CLEAR and reason is Reason.RECOGNISED:
             await self._recognised(item)
         if decision in ACTS:
             self.book.progress.planned_objects += 1
             self.book.progress.planned_bytes += item.entry.size if item.entry and decision is not Decision.CLEAR else 0
             c = self.counts
-            if decision is Decision.REMOVE and not (item.far and item.far.etag == "folder"):
+            if decision is Decision.REMOVE and not (item.far and item.far.is_place):
                 self._note(removals=c.removals + 1, foreign=c.foreign + (reason is Reason.FOREIGN))
-            elif decision is Decision.REPLACE:
+            elif class_of(item.verdict) is Held.REPLACEMENTS:
                 self._note(replacements=c.replacements + 1)
             elif class_of(item.verdict) is Held.MISSING:
                 self._note(missing=c.missing + 1)
@@ -407,6 +440,10 @@ class LegRun:
             self.book.dropped.append(item.key)
         else:
             self.book.count(item)
+
+    def _unfit(self, key: bytes) -> str:
+        """Why the far side can't hold a name: said before anything is read for it."""
+        return self._job.target.store.unfit(self._job.target.prefix + key)
 
     async def _same(self, item: Item) -> None:
         """Unchanged: only counted; and not even that if this very run placed it before it was interrupted."""
@@ -434,10 +471,10 @@ class LegRun:
 
     async def _kept_before(self, key: bytes) -> str:
         """The fingerprint of what was set aside of it before the interruption; empty: nothing was."""
-        for aside in self._meant:
-            if aside.key == key and aside.side == "target":
-                with contextlib.suppress(Missing):
-                    return fingerprint((await self._job.target.store.stat(aside.at, aside.version)).entry)
+        aside = self._kept.get(key)
+        if aside is not None:
+            with contextlib.suppress(Missing):
+                return fingerprint((await self._job.target.store.stat(aside.at, aside.version)).entry)
         return ""
 
     async def _own_write(self, item: Item) -> Item | None:
@@ -486,4 +523,4 @@ class LegRun:
 def _is_no_object(found: Found) -> bool:
     """A folder that is there for its files."""
     _, entry, there, row = found
-    return entry is None and row is None and there is not None and there.is_folder and there.etag == "folder"
+    return entry is None and row is None and there is not None and there.is_folder and there.is_place

@@ -11,7 +11,7 @@ from pinecart.core.checksum import Crc64
 from pinecart.core.decide import Answer, Comparison
 from pinecart.core.entries import Entry
 from pinecart.core.keeping import Extra, Keep, from_metadata
-from pinecart.core.ports import Store
+from pinecart.core.ports import Abilities, Store
 
 TIME_STEP_NS = 1_000_000
 
@@ -28,19 +28,23 @@ async def content_crc(store: Store, key: bytes, entry: Entry) -> str:
 
 async def known_crc(store: Store, key: bytes, entry: Entry) -> tuple[str, int | None]:
     """A content's checksum and its source time as cheaply as can be had: a bucket's by asking, a folder's by reading."""
-    if entry.inode:
+    if (await abilities_at(store, key)).at_hand:
         return await content_crc(store, key, entry), entry.modified_ns
     stat = await store.stat(key)
     if stat.crc:
         return stat.crc, stat.card.modified_ns if stat.card else None
     if stat.card:
         return stat.card.crc, stat.card.modified_ns
-    return "", None
+    return "", entry.modified_ns if (await abilities_at(store, key)).keeps_times else None
+
+
+async def abilities_at(store: Store, key: bytes) -> Abilities:
+    return await store.abilities(key.rpartition(b"/")[0])
 
 
 async def extra_of(store: Store, key: bytes, entry: Entry, keep: Keep) -> Extra:
     """The permissions and attributes of an object, as a folder has them or a bucket keeps them."""
-    if not entry.inode:
+    if (await abilities_at(store, key)).keeps_metadata:
         return from_metadata((await store.stat(key)).metadata, keep)
     async with store.open(key, entry) as reading:
         return await reading.besides(keep)
@@ -62,9 +66,10 @@ async def compare_contents(pair: Pair, by: Comparison) -> tuple[Answer, str]:
     if by is Comparison.CHECKSUM:
         return await _by_content(pair)
     far_crc, far_time = await known_crc(pair.far, pair.far_key, pair.far_entry)
-    entry, far_entry = pair.entry, pair.far_entry
-    if not far_entry.inode and entry.inode and far_time is not None and _same_time(far_time, entry.modified_ns):
-        return Answer.EQUAL, far_crc
+    entry = pair.entry
+    here, there = await abilities_at(pair.source, pair.source_key), await abilities_at(pair.far, pair.far_key)
+    if here.at_hand and not there.at_hand and far_time is not None and _same_time(far_time, entry.modified_ns):
+        return Answer.EQUAL, far_crc  # without reading it
     source_crc, source_time = await known_crc(pair.source, pair.source_key, entry)
     step_ns = await _time_step(pair) if by is Comparison.SIZE_AND_TIME else TIME_STEP_NS
     times_equal = _same_time(source_time, far_time, step_ns)
@@ -82,8 +87,7 @@ def _same_time(a: int | None, b: int | None, step_ns: int = TIME_STEP_NS) -> boo
 async def _time_step(pair: Pair) -> int:
     """Times nearer than this may be the same one: the coarser clock of the two places decides."""
     steps = [
-        (await s.abilities(k.rpartition(b"/")[0])).time_step_ns
-        for s, k in ((pair.source, pair.source_key), (pair.far, pair.far_key))
+        (await abilities_at(s, k)).time_step_ns for s, k in ((pair.source, pair.source_key), (pair.far, pair.far_key))
     ]
     return max(TIME_STEP_NS, *steps)
 
@@ -92,6 +96,6 @@ async def _by_content(pair: Pair) -> tuple[Answer, str]:
     """By checksum: a bucket's is asked for, and where it tells none its content is read as well."""
     found = []
     for store, key, entry in ((pair.source, pair.source_key, pair.entry), (pair.far, pair.far_key, pair.far_entry)):
-        stat = None if entry.inode else await store.stat(key)
+        stat = None if (await abilities_at(store, key)).at_hand else await store.stat(key)
         found.append(stat.crc if stat and stat.crc else await content_crc(store, key, entry))
     return (Answer.EQUAL if found[0] == found[1] else Answer.DIFFERS), found[0]

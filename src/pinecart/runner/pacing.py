@@ -35,10 +35,10 @@ class Pacer:
 
 
 class Paced:
-    """An opened object whose pieces wait for the pacer."""
+    """An opened object whose pieces wait for the pacer, and are told as they come. moved: bytes."""
 
-    def __init__(self, reading: Reading, pacer: Pacer) -> None:
-        self._reading, self._pacer = reading, pacer
+    def __init__(self, reading: Reading, pacer: Pacer, moved: Callable[[int], None]) -> None:
+        self._reading, self._pacer, self._moved = reading, pacer, moved
 
     @property
     def entry(self) -> Entry:
@@ -56,13 +56,22 @@ class Paced:
     def metadata(self) -> dict[str, str]:
         return self._reading.metadata
 
+    @property
+    def headers(self) -> dict[str, str]:
+        return self._reading.headers
+
+    async def look(self) -> None:
+        await self._reading.look()
+
     async def whole(self) -> bytes:
         await self._pacer.take(self.entry.size)
         return await self._reading.whole()
 
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         await self._pacer.take(size)
-        return await self._reading.piece(start, size, into)
+        found = await self._reading.piece(start, size, into)
+        self._moved(len(found))
+        return found
 
     def chunks(self) -> AsyncIterator[bytes]:
         return self._reading.chunks()
@@ -70,8 +79,8 @@ class Paced:
     async def besides(self, keep: Keep) -> Extra:
         return await self._reading.besides(keep)
 
-    async def verify(self) -> None:
-        await self._reading.verify()
+    async def verify(self, crc: str = "") -> None:
+        await self._reading.verify(crc)
 
 
 class Width:

@@ -60,6 +60,7 @@ class Progress:
         self.planned_objects = self.planned_bytes = 0
         self.done_objects = self.done_bytes = self.problems = 0
         self._in_flight: dict[bytes, int] = {}
+        self._moved: dict[bytes, int] = {}  # bytes of what is in flight that count already
         self._pace = Pace()
         self._passed: deque[tuple[float, int, int]] = deque([(time.monotonic(), 0, 0)])
 
@@ -72,7 +73,18 @@ class Progress:
     def start(self, key: bytes, size: int) -> None:
         self._in_flight[key] = size
 
+    def moved(self, key: bytes, size: int) -> None:
+        """So much more of an object that is in flight has come."""
+        if key in self._in_flight:
+            self._moved[key] = self._moved.get(key, 0) + size
+            self.done_bytes += size
+
+    def again(self, key: bytes) -> None:
+        """It begins anew: what had come of it no longer counts."""
+        self.done_bytes -= self._moved.pop(key, 0)
+
     def end(self, key: bytes, size: int) -> None:
+        self.again(key)
         self._in_flight.pop(key, None)
         self.done_objects += 1
         self.done_bytes += size

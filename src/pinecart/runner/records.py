@@ -47,8 +47,14 @@ class BatchRules(NamedTuple):
     size: int = 256 << 20
 
 
+class RecordsLost(Exception):
+    """What was done can't be written down any longer: the run ends as it stands, before anything more is done. Its next process
+    finds by looking what this one did.
+    """
+
+
 class Recorder:
-    """Collects records and saves them in batches through `save`, one batch at a time, in order."""
+    """Collects records and saves them in batches through `save`, one batch at a time, in order. What could not be saved stays."""
 
     def __init__(self, save: Callable[[list[Record]], Awaitable[None]], rules: BatchRules) -> None:
         self._save, self._rules = save, rules
@@ -74,6 +80,10 @@ class Recorder:
 
     async def flush(self) -> None:
         async with self._one:
-            batch, self._waiting, self._bytes = self._waiting, [], 0
-            if batch:
-                await self._save(batch)
+            batch = list(self._waiting)
+            if not batch:
+                return
+            self._bytes = 0
+            await self._save(batch)
+            del self._waiting[: len(batch)]
+            self._since = time.monotonic()

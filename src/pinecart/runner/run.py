@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import AsyncIterator, Callable
-from typing import Any, NamedTuple, Protocol
+from collections.abc import AsyncIterator, Coroutine
+from typing import Any, NamedTuple, Protocol, TypeVar
 
 from pinecart.core.audit import compare
 from pinecart.core.columns import Rows
+from pinecart.core.decide import Decision, Reason
 from pinecart.core.definition import KEPT_DAYS, Definition
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Row
 from pinecart.core.errors import PinecartError, StoreError
@@ -23,9 +24,11 @@ from pinecart.runner.leg import LegRun
 from pinecart.runner.leg_job import Job
 from pinecart.runner.pacing import Pacer
 from pinecart.runner.progress import Progress
-from pinecart.runner.records import BatchRules, Record, Recorder
+from pinecart.runner.records import BatchRules, Record, Recorder, RecordsLost
 from pinecart.runner.side import Side
 from pinecart.runner.undoing import Clearing, Done, Undoing
+
+T = TypeVar("T")
 
 MOST_AT_ONCE = 64
 TELL_S = 0.25  # at most four progress events a second
@@ -47,6 +50,10 @@ class Records(Protocol):
     async def no_longer_aside(self, asides: list[Aside], *, back: bool) -> None: ...
     async def save(self, batch: list[Record]) -> None: ...
     async def tell(self, progress: dict[str, Any]) -> None: ...
+    async def listen(self) -> None:
+        """Hear what people want of this run by now: stop, pause, rate, how many at once."""
+        ...
+
     def stopping(self) -> bool: ...
     def pausing(self) -> bool: ...
     def uploads(self, leg: int, side: str) -> Uploads | None: ...
@@ -104,7 +111,39 @@ async def carry_out(order: Order, records: Records) -> Ending:
         waits = tuple(HeldList(0, "places", "rebound", message, 0, 0, digest) for message, digest in order.rebound)
         return Ending([], None, 0, False, held=waits)
     progress, recorder = Progress(), Recorder(records.save, order.batches)
-    telling = asyncio.create_task(_keep_telling(progress, recorder, records))
+    try:
+        work = _carried_out(order, records, recorder, progress)
+        ending = await beside(work, _keep_telling(progress, recorder, records), _keep_listening(records))
+        await recorder.flush()
+        await records.tell(progress.snapshot())
+        return ending
+    except RecordsLost:
+        raise
+    except Exception:
+        await recorder.flush()  # whatever ended it: what was done is written down
+        raise
+    finally:
+        for store in order.stores.values():
+            await store.close()
+
+
+async def beside(work: Coroutine[Any, Any, T], *others: Coroutine[Any, Any, None]) -> T:
+    """What `work` gives, with `others` going on beside it until then. If one of those fails all end, and its error is raised."""
+    main = asyncio.ensure_future(work)
+    rest = [asyncio.ensure_future(other) for other in others]
+    try:
+        await asyncio.wait([main, *rest], return_when=asyncio.FIRST_COMPLETED)
+        for task in rest:
+            if task.done():
+                task.result()
+        return await main
+    finally:
+        for each in (main, *rest):
+            each.cancel()
+        await asyncio.gather(main, *rest, return_exceptions=True)
+
+
+async def _carried_out(order: Order, records: Records, recorder: Recorder, progress: Progress) -> Ending:
     counted: list[tuple[str, str, int, int]] = []
     far_side: dict[str, int] | None = None
     acted = 0
@@ -136,29 +175,34 @@ async def carry_out(order: Order, records: Records) -> Ending:
     except PinecartError as exc:
         error = exc
         records.log("failed", exc.message, code=exc.code)
-    finally:
-        await _clear_uploads(order, records)
-        telling.cancel()
-        await asyncio.gather(telling, return_exceptions=True)
-        for store in order.stores.values():
-            await store.close()
-    await recorder.flush()
-    await records.tell(progress.snapshot())
+    cleared = await _clear_uploads(order, records, recorder)
+    acted += cleared if order.kind == "expiry" else 0
     return Ending(counted, far_side, acted, records.stopping(), error, tuple(held))
 
 
-async def _clear_uploads(order: Order, records: Records) -> None:
-    """What this run began to upload and did not finish is taken away. A pause leaves it, to go on with."""
+async def _clear_uploads(order: Order, records: Records, recorder: Recorder) -> int:
+    """What this run began to upload and did not finish is taken away; how many. A pause leaves it, to go on with.
+
+    What the store does not say to be gone stays journalled: a run of the clock's tries it again, and lists it.
+    """
+    cleared = 0
     if records.pausing():
-        return
+        return cleared
     for name, key, since in await records.uploads_left():
+        told = Record(0, key, Decision.REMOVE.value, Reason.EXPIRED.value, guarded=False)
         try:
             if name in order.stores:
                 await order.stores[name].clear_uploads(key, since)
         except StoreError as exc:
-            records.log("uploads-left", f"Unfinished parts may be left: {exc.message}", code=exc.code)
+            message = f"Unfinished parts may be left, and be paid for: {exc.message}"
+            records.log("uploads-left", message, code=exc.code)
+            told = told._replace(done=False, error="uploads-left", message=message)
         else:
             await records.upload_over(key)
+            cleared += 1
+        if order.kind == "expiry":
+            await recorder.add(told)
+    return cleared
 
 
 def _sum(a: dict[str, int] | None, b: dict[str, int]) -> dict[str, int]:
@@ -191,10 +235,15 @@ def _job(order: Order, number: int, records: Records) -> Job:
 
 
 async def _keep_telling(progress: Progress, recorder: Recorder, records: Records) -> None:
-    told: Callable[[], Any] = progress.snapshot
     while True:
-        await records.tell(told())
+        await records.tell(progress.snapshot())
         await recorder.flush_if_due()
+        await asyncio.sleep(TELL_S)
+
+
+async def _keep_listening(records: Records) -> None:
+    while True:
+        await records.listen()
         await asyncio.sleep(TELL_S)
 
 
@@ -213,7 +262,7 @@ async def _audit(order: Order, number: int, records: Records, recorder: Recorder
         for key, entry, far, row in some:
             if records.stopping():
                 return
-            if entry is None and row is None and far is not None and far.etag == "folder":
+            if entry is None and row is None and far is not None and far.is_place:
                 continue
             if selection.why_not(entry.source_key if entry else key, entry, now_ns):
                 continue

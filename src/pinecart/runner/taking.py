@@ -96,7 +96,8 @@ class Taking:
         """The ledger row of a copy whose source may be cleared. None: not yet. Raises StoreError where it isn't proven."""
         assert item.entry is not None and item.far is not None
         entry, store, whole = item.entry, self._job.target.store, self._job.target.prefix + item.key
-        if entry.inode and time.time_ns() - max(entry.modified_ns or 0, entry.ctime_ns) < self._job.settle_s * 1e9:
+        able = await self._job.source.store.abilities(self._job.source.prefix)
+        if able.at_hand and time.time_ns() - max(entry.modified_ns or 0, entry.ctime_ns) < self._job.settle_s * 1e9:
             self._book.left(item, Reason.TOO_YOUNG)
             return None
         stat = await store.stat(whole)

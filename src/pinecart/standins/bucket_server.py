@@ -9,6 +9,7 @@ import asyncio
 import base64
 import hashlib
 import re
+import secrets
 import time
 import xml.etree.ElementTree as ET
 from collections import Counter
@@ -39,7 +40,7 @@ STATUS = {
     "NoSuchKey": 404, "NoSuchBucket": 404, "NoSuchUpload": 404, "NoSuchVersion": 404, "BucketNotEmpty": 409, "BucketAlreadyOwnedByYou": 409, "BucketAlreadyExists": 409,
     "PreconditionFailed": 412, "BadDigest": 400, "XAmzContentSHA256Mismatch": 400, "InvalidPart": 400,
     "InvalidBucketName": 400, "InvalidRange": 416, "SlowDown": 503, "InternalError": 500, "NotImplemented": 501,
-    "MethodNotAllowed": 405, "InvalidArgument": 400, "IncompleteBody": 400, "NotModified": 304, "MalformedXML": 400,
+    "MethodNotAllowed": 405, "InvalidArgument": 400, "RequestTimeout": 400, "IncompleteBody": 400, "NotModified": 304, "MalformedXML": 400,
     "AuthorizationHeaderMalformed": 400, "InvalidToken": 403,
 }  # fmt: skip
 KEPT = (
@@ -50,6 +51,7 @@ KEPT = (
     "content-disposition",
     "content-encoding",
     "content-language",
+    "expires",
 )
 WRITES = {
     "put",
@@ -73,6 +75,10 @@ OLD_WAYS = (
     "checksums-ignored",
     "listing-1",  # knows only listing version 1
     "listing-cut", "listing-unordered", "listing-repeats",
+    "checksums-untold",  # verified, and never given back
+    "token-raw",  # a listing's token is the last key as it is, whatever XML can hold
+    "copies-garble-tags",
+    "etags-opaque",  # no MD5s, as where objects are encrypted
 )  # fmt: skip
 
 
@@ -267,6 +273,11 @@ class BucketServer:
             return _xml("ListBucketResult", _t("Name", asked.bucket), _t("IsTruncated", str(more).lower()), *rows,
                         *([_t("EncodingType", "url")] if encode is quote else []))  # fmt: skip
         next_token = base64.urlsafe_b64encode(last.encode()).decode()
+        if "token-raw" in self.old:
+            raw = "".join(f"<NextContinuationToken>{last}</NextContinuationToken>" if more else "")
+            raw += f"<StartAfter>{query['start-after']}</StartAfter>" if "start-after" in query else ""
+            return _xml("ListBucketResult", _t("KeyCount", len(rows)), _t("IsTruncated", str(more).lower()), raw, *rows,
+                        *([_t("EncodingType", "url")] if encode is quote else []))  # fmt: skip
         return _xml(
             "ListBucketResult", _t("Name", asked.bucket), _t("Prefix", encode(prefix)), _t("KeyCount", len(rows)),
             _t("MaxKeys", limit), _t("IsTruncated", str(more).lower()), *rows,
@@ -312,12 +323,14 @@ class BucketServer:
     def _head(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         thing = self._thing(asked)
         _check_read(request, thing)
-        return web.Response(headers=_headers(request, thing) | {"Content-Length": str(thing.size)})
+        headers = _headers(request, thing, tells=self._tells_checksums)
+        return web.Response(headers=headers | {"Content-Length": str(thing.size)})
 
     def _get(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         thing = self._thing(asked)
         _check_read(request, thing)
-        body, headers = partial(self.shelf.body, asked.bucket, asked.key, thing), _headers(request, thing)
+        body = partial(self.shelf.body, asked.bucket, asked.key, thing)
+        headers = _headers(request, thing, tells=self._tells_checksums)
         wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
         if not wanted:
             return web.Response(body=body(), headers=headers)
@@ -329,6 +342,14 @@ class BucketServer:
         headers["Content-Range"] = f"bytes {start}-{end}/{thing.size}"
         return web.Response(status=206, body=body(start, end + 1), headers=headers)
 
+    @property
+    def _tells_checksums(self) -> bool:
+        return "checksums-untold" not in self.old
+
+    def _etag(self) -> str:
+        """Another ETag than the MD5; empty: the MD5."""
+        return secrets.token_hex(16) if "etags-opaque" in self.old else ""
+
     def _tags(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         tags = parse_qsl(self._thing(asked).headers.get("x-amz-tagging", ""), keep_blank_values=True)
         return _xml("Tagging", _tag("TagSet", *(_tag("Tag", _t("Key", k), _t("Value", v)) for k, v in tags)))
@@ -336,7 +357,7 @@ class BucketServer:
     def _put(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         self._check_write(request, asked)
         found = {} if "checksums-ignored" in self.old else _check_body(request, asked.body)
-        thing = self.shelf.put(asked.bucket, asked.key, asked.body, _kept(request) | found)
+        thing = self.shelf.put(asked.bucket, asked.key, asked.body, _kept(request) | found, self._etag())
         return web.Response(headers={"ETag": f'"{thing.etag}"', **found} | _version(thing))
 
     def _check_write(self, request: web.BaseRequest, asked: _Asked) -> None:
@@ -370,13 +391,19 @@ class BucketServer:
         replace = request.headers.get("x-amz-metadata-directive") == "REPLACE"
         sums = {k: v for k, v in source.headers.items() if k in CHECKSUMS}
         headers = _kept(request) | sums if replace else dict(source.headers)
-        thing = self.shelf.put(asked.bucket, asked.key, self.shelf.body(bucket, key, source), headers)
-        return _xml("CopyObjectResult", _t("ETag", f'"{thing.etag}"'), _t("LastModified", _iso(thing.modified)))
+        if "x-amz-storage-class" in request.headers:
+            headers["x-amz-storage-class"] = request.headers["x-amz-storage-class"]
+        if "copies-garble-tags" in self.old and replace is False:
+            headers.pop("x-amz-tagging", None)
+        thing = self.shelf.put(asked.bucket, asked.key, self.shelf.body(bucket, key, source), headers, self._etag())
+        crc = headers.get("x-amz-checksum-crc64nvme", "") if self._tells_checksums else ""
+        told = [_t("ChecksumCRC64NVME", crc)] if crc else []
+        return _xml("CopyObjectResult", _t("ETag", f'"{thing.etag}"'), _t("LastModified", _iso(thing.modified)), *told)
 
     def _delete(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         if request.headers.get("If-Match"):
             self._check_write(request, asked)
-        self.shelf.delete(asked.bucket, asked.key)
+        self.shelf.delete(asked.bucket, asked.key, asked.query.get("versionId", ""))
         return web.Response(status=204)
 
     def _bulk_delete(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
@@ -428,7 +455,8 @@ class BucketServer:
             raise Fault("InvalidPart")
         body = b"".join(upload.parts[n][1] for n, _ in wanted)
         found = _check_body(request, body, only="x-amz-checksum-crc64nvme")
-        etag = hashlib.md5(b"".join(bytes.fromhex(e) for _, e in wanted)).hexdigest() + f"-{len(wanted)}"
+        etag = self._etag() or hashlib.md5(b"".join(bytes.fromhex(e) for _, e in wanted)).hexdigest()
+        etag += f"-{len(wanted)}"
         self.shelf.put(asked.bucket, asked.key, body, upload.headers | found, etag)
         del self.shelf.uploads[asked.query["uploadId"]]
         return _xml("CompleteMultipartUploadResult", _t("Key", asked.key), _t("ETag", f'"{etag}"'))
@@ -527,8 +555,8 @@ def _shown(headers: dict[str, str]) -> dict[str, str]:
     return headers | ({"x-amz-tagging-count": str(tags.count("="))} if tags else {})
 
 
-def _headers(request: web.BaseRequest, thing: Thing) -> dict[str, str]:
-    shown = request.headers.get("x-amz-checksum-mode") == "ENABLED" and "Range" not in request.headers
+def _headers(request: web.BaseRequest, thing: Thing, *, tells: bool = True) -> dict[str, str]:
+    shown = request.headers.get("x-amz-checksum-mode") == "ENABLED" and "Range" not in request.headers and tells
     headers = {k: v for k, v in thing.headers.items() if shown or k not in CHECKSUMS}
     headers.setdefault("content-type", "binary/octet-stream")
     return (

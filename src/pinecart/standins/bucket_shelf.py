@@ -112,7 +112,11 @@ class Shelf:
         now = self.buckets[bucket].get(key)
         return ([now] if now else []) + self.past.get((bucket, key), [])
 
-    def delete(self, bucket: str, key: str) -> None:
+    def delete(self, bucket: str, key: str, version: str = "") -> None:
+        """The object; or one version of it for good."""
+        if version:
+            self._drop_version(bucket, key, version)
+            return
         if bucket in self.versioned:
             self._keep(bucket, key)
             mark = Thing("", 0, time.time(), version=secrets.token_hex(8), gone=True)
@@ -122,6 +126,18 @@ class Shelf:
             if self._folder:
                 self._file(bucket, key).unlink()
                 self._file(bucket, key).with_suffix(".json").unlink()
+
+    def _drop_version(self, bucket: str, key: str, version: str) -> None:
+        past = [thing for thing in self.past.pop((bucket, key), []) if thing.version != version]
+        now = self.buckets[bucket].get(key)
+        if now is not None and now.version == version:
+            del self.buckets[bucket][key]
+            self._order[bucket].remove(key)
+        if key not in self.buckets[bucket] and past and not past[0].gone:
+            self.buckets[bucket][key] = past.pop(0)
+            bisect.insort(self._order[bucket], key, key=str.encode)
+        if past:
+            self.past[bucket, key] = past
 
     def keys_after(self, bucket: str, after: str) -> list[str]:
         order = self._order[bucket]

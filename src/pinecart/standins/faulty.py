@@ -12,7 +12,7 @@ import re
 from collections import Counter
 from dataclasses import dataclass, field
 
-FAULTS = ("refuse", "cut-before", "cut-after", "cut-within", "stall", "slow-down", "error-inside", "flip")
+FAULTS = ("refuse", "cut-before", "cut-after", "cut-within", "stall", "slow-down", "error-inside", "flip", "flip-up")
 SLOW_DOWN = b"<Error><Code>SlowDown</Code></Error>"
 
 
@@ -21,6 +21,7 @@ class BadLine:
     """host, port: of the stand-in behind.   rate: share of requests that go wrong.   kinds: which faults may happen.
 
     methods: requests that may go wrong.   quiet_after: so many faults, then the line is good.   dead: nothing passes any more.
+    everywhere: bits are flipped in what goes before a body too, and in listings.
     """
 
     host: str
@@ -32,6 +33,7 @@ class BadLine:
     quiet_after: int = 1_000_000
     stall_s: float = 2.0
     dead: bool = False
+    everywhere: bool = False
     counts: Counter[str] = field(default_factory=Counter)
 
     def __post_init__(self) -> None:
@@ -56,9 +58,10 @@ class BadLine:
         answers_late = (method == "POST" and "uploadId" in path) or method == "PUT"
         if kind == "error-inside" and not answers_late:
             kind = "slow-down"
-        if kind == "flip" and method != "GET":
+        if kind == "flip" and method != "GET" and not self.everywhere:
             kind = "cut-within"
-        self.counts[kind] += 1
+        if not kind.startswith("flip"):
+            self.counts[kind] += 1
         return kind
 
     async def _pass_on(self, request: bytes, writer: asyncio.StreamWriter) -> bool:
@@ -73,6 +76,8 @@ class BadLine:
         if fault == "slow-down":
             await _answer(writer, 503, SLOW_DOWN, b"Retry-After: 0\r\n")
             return True
+        if fault == "flip-up":
+            request = self._flipped(request, fault)
         answer = await self._ask(request, head=method == b"HEAD")
         if self.dead or fault == "cut-after":
             return False
@@ -84,18 +89,23 @@ class BadLine:
             await writer.drain()
             return False
         if fault == "flip":
-            answer = self._flipped(answer)
+            answer = self._flipped(answer, fault)
         writer.write(answer)
         await writer.drain()
         return True
 
-    def _flipped(self, answer: bytes) -> bytes:
+    def _flipped(self, message: bytes, fault: str) -> bytes:
         """One bit of the body is another one: of an object's, never of a listing, whose form has no checksum."""
-        start = answer.find(b"\r\n\r\n") + 4
-        if start == len(answer) or b"application/xml" in answer[:start]:
-            return answer
-        at = self._random.randrange(start, len(answer))
-        return answer[:at] + bytes([answer[at] ^ 1]) + answer[at + 1 :]
+        start = message.find(b"\r\n\r\n") + 4
+        if self.counts.total() >= self.quiet_after:
+            return message
+        if self.everywhere:
+            start = 0
+        elif start == len(message) or b"application/xml" in message[:start]:
+            return message
+        self.counts[fault] += 1
+        at = self._random.randrange(start, len(message))
+        return message[:at] + bytes([message[at] ^ (1 << self._random.randrange(8))]) + message[at + 1 :]
 
     async def _ask(self, request: bytes, *, head: bool) -> bytes:
         reader, writer = await asyncio.open_connection(self.host, self.port)

@@ -6,6 +6,7 @@ import { api, got, Refusal, type Carried, type CarryForm } from '../../api/clien
 import { location, place } from '../../lib/words'
 import { At, Failed, Loaded, PageHead } from '../../parts/parts'
 import { PlaceInput } from '../../parts/PlaceInput'
+import { Sentences } from '../../parts/Sentences'
 import { CHOICES } from '../jobs/choices'
 import { IntentField } from '../jobs/IntentField'
 
@@ -17,7 +18,7 @@ interface Values {
   set_aside?: number | null
   take?: string[]
   leave_out?: string[]
-  newer_than?: string
+  changed_within?: string
   larger_than?: string
   rename?: string
 }
@@ -40,7 +41,7 @@ function asked(values: Values, preview: boolean): CarryForm {
   const at = (p: Values['from']) => location({ store: p.store ?? '', path: p.path ?? '' })
   return {
     from: at(values.from), to: at(values.to), intent: values.intent, on_difference: values.on_difference, preview, ...(values.set_aside != null ? { set_aside: values.set_aside } : {}),
-    take: values.take ?? [], leave_out: values.leave_out ?? [], newer_than: values.newer_than ?? '', larger_than: values.larger_than ?? '',
+    take: values.take ?? [], leave_out: values.leave_out ?? [], changed_within: values.changed_within ?? '', larger_than: values.larger_than ?? '',
     ...(values.rename ? { rename: { pattern: '', to: values.rename } } : {}),
   }
 }
@@ -75,7 +76,7 @@ function TheForm({ stores }: { stores: string[] }) {
           <Form.Item label="Leave out" name="leave_out" {...help('legs[0].leave_out')}><Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',']} placeholder="Nothing; or patterns such as *.tmp" /></Form.Item>
           <Form.Item label="Take only" name="take" {...help('legs[0].take')}><Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',']} placeholder="Everything; or patterns such as *.flac" /></Form.Item>
           <Flex gap={12} wrap>
-            <Form.Item label="Changed within" name="newer_than" {...help('legs[0].newer_than')}><Input placeholder="32 days" style={{ width: 130 }} /></Form.Item>
+            <Form.Item label="Changed within" name="changed_within" {...help('legs[0].changed_within')}><Input placeholder="32 days" style={{ width: 130 }} /></Form.Item>
             <Form.Item label="Larger than" name="larger_than" {...help('legs[0].larger_than')}><Input placeholder="10 MiB" style={{ width: 130 }} /></Form.Item>
             <Form.Item label="New names" name="rename" {...help('legs[0].rename')}><Input placeholder="{year}/{name}{ending}" style={{ width: 240, fontFamily: 'monospace' }} /></Form.Item>
           </Flex>
@@ -84,7 +85,7 @@ function TheForm({ stores }: { stores: string[] }) {
           {meant && (
             <Card size="small" title="What it will do" role="status" style={{ marginBottom: 16 }}>
               {meant.example && <Typography.Paragraph>For example <At location={meant.example.from} /> → <At location={meant.example.to} /></Typography.Paragraph>}
-              <ul style={{ paddingInlineStart: 18, margin: 0 }}>{meant.sentences.map((s) => <li key={s}>{s}</li>)}</ul>
+              <Sentences {...meant} />
             </Card>
           )}
           {errors.length > 0 && <Failed error={errors[0]} />}

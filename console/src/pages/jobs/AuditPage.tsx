@@ -18,7 +18,7 @@ export default function AuditPage() {
           <PageHead title={told.state === 'ended' ? told.sentence : 'Comparing both sides…'}><Link to={`/jobs/${told.job}`}>{told.job}</Link></PageHead>
           {told.legs.map((leg) => <Typography.Paragraph key={leg.to}>Here: <At location={leg.from} /> · there: <At location={leg.to} /></Typography.Paragraph>)}
           <Typography.Paragraph type="secondary">{told.cause}, <Ago at={told.ended_at ?? told.queued_at} />. Compared by name, size and what is remembered; nothing was transferred.</Typography.Paragraph>
-          {told.message && <Typography.Paragraph>{told.message}</Typography.Paragraph>}
+          {told.message && <Typography.Paragraph type="warning">▲ {told.message}</Typography.Paragraph>}
           {told.state === 'ended' && (
             <Card size="small" title="Findings">
               <FilesTable finding of={['audit', number]} empty="No findings: both sides are the same."

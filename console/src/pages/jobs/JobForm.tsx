@@ -6,10 +6,12 @@ import { api, got, Refusal, type Definition } from '../../api/client'
 import { location, place } from '../../lib/words'
 import { Failed, Loaded, PageHead } from '../../parts/parts'
 import { PlaceInput } from '../../parts/PlaceInput'
+import { Sentences } from '../../parts/Sentences'
 import { CHOICES, COMPARISONS, FOLDERS, KEEP, ROUTES } from './choices'
 import { IntentField } from './IntentField'
 
 const HINT = 'path/ (in a bucket store: bucket/path/)'
+const NOTHING = { sentences: [], dangers: [] }
 
 interface Values {
   job: string
@@ -79,12 +81,12 @@ function TheForm({ old, stores, jobs }: { old?: Definition; stores: string[]; jo
   const go = useNavigate()
   const queries = useQueryClient()
   const { message } = App.useApp()
-  const [sentences, setSentences] = useState<string[]>([])
+  const [meant, setMeant] = useState<{ sentences: string[]; dangers: string[] }>(NOTHING)
   const asked = () => definition(form.getFieldsValue(true) as Values, old)
   const check = useMutation({
     mutationFn: () => got(api.POST('/api/v1/job-forms/check', { body: asked() })),
-    onSuccess: (told) => setSentences(told.sentences),
-    onError: () => setSentences([]),
+    onSuccess: setMeant,
+    onError: () => setMeant(NOTHING),
   })
   const save = useMutation({
     mutationFn: () => (old ? got(api.PUT('/api/v1/jobs/{name}', { params: { path: { name: old.job } }, body: asked() })) : got(api.POST('/api/v1/jobs', { body: asked() }))),
@@ -101,7 +103,7 @@ function TheForm({ old, stores, jobs }: { old?: Definition; stores: string[]; jo
   }
   if (!stores.length) return <Typography.Paragraph>A job needs stores to take from and put to. <Link to="/stores/new">Add a store first.</Link></Typography.Paragraph>
   return (
-    <Form<Values> form={form} layout="vertical" initialValues={initial(old)} onFinish={() => save.mutate()} onValuesChange={() => setSentences([])} scrollToFirstError>
+    <Form<Values> form={form} layout="vertical" initialValues={initial(old)} onFinish={() => save.mutate()} onValuesChange={() => setMeant(NOTHING)} scrollToFirstError>
       <Row gutter={16}>
         <Col xs={24} lg={14}>
           <PlaceInput which="from" label="From" stores={stores} hint={HINT} help={help('legs[0].from')} />
@@ -133,7 +135,7 @@ function TheForm({ old, stores, jobs }: { old?: Definition; stores: string[]; jo
           <Form.Item label="Title" name="title"><Input /></Form.Item>
           <Form.Item label="Why it exists" name="why"><Input.TextArea rows={2} /></Form.Item>
           <Form.Item label="Labels" name="labels" {...help('labels')}><Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',', ' ']} /></Form.Item>
-          {sentences.length > 0 && <Card size="small" title="What it will do"><ul style={{ paddingInlineStart: 18, margin: 0 }}>{sentences.map((s) => <li key={s}>{s}</li>)}</ul></Card>}
+          {meant.sentences.length > 0 && <Card size="small" title="What it will do"><Sentences {...meant} /></Card>}
           {(save.error ?? check.error) && <Failed error={save.error ?? check.error} />}
           <Flex gap={8} style={{ marginTop: 16 }} wrap>
             <Button onClick={() => check.mutate()} loading={check.isPending}>Check</Button>

@@ -1,12 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Card, Col, Empty, Flex, Popconfirm, Row, Typography } from 'antd'
+import { App, Button, Card, Checkbox, Col, Empty, Flex, Popconfirm, Row, Typography } from 'antd'
+import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, got, type Job } from '../../api/client'
 import { Ago, Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
 import { RunLine } from '../../parts/RunLine'
-
-/** Sentences of what can lose something stand out. */
-const DANGEROUS = /removes|for good|even where/
+import { Sentences } from '../../parts/Sentences'
 
 export default function JobPage() {
   const { name = '' } = useParams()
@@ -25,7 +24,7 @@ export default function JobPage() {
             <Col xs={24} lg={11}>
               <Card size="small" title="What it does">
                 {told.definition.legs.map((leg) => <div key={leg.to} style={{ marginBottom: 8 }}><FromTo from={leg.from} to={leg.to} /></div>)}
-                <ul style={{ paddingInlineStart: 18, margin: 0 }}>{told.sentences.slice(1).map((s) => <li key={s}>{DANGEROUS.test(s) ? <Typography.Text type="warning" strong>{s}</Typography.Text> : s}</li>)}</ul>
+                <Sentences sentences={told.sentences.slice(1)} dangers={told.dangers} />
                 {told.definition.why && <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>Why: {told.definition.why}</Typography.Paragraph>}
                 <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>
                   {told.job} · version {told.version} · owner {told.definition.owner} · next due: <Ago at={told.next_due} never="when started" />
@@ -59,9 +58,10 @@ function Actions({ job }: { job: Job }) {
   const mayOperate = useMay('operate')
   const mayDefine = useMay('define')
   const path = { params: { path: { name: job.job } } }
+  const [wait, setWait] = useState(false)
   const start = useMutation({ mutationFn: () => got(api.POST('/api/v1/jobs/{name}/start', path)), onSuccess: (run) => go(`/runs/${run.id}`) })
-  const preview = useMutation({ mutationFn: () => got(api.POST('/api/v1/jobs/{name}/preview', path)), onSuccess: (run) => go(`/previews/${run.id}`) })
-  const audit = useMutation({ mutationFn: () => got(api.POST('/api/v1/jobs/{name}/audit', path)), onSuccess: (run) => go(`/audits/${run.id}`) })
+  const preview = useMutation({ mutationFn: () => got(api.POST('/api/v1/jobs/{name}/preview', { ...path, body: { wait } })), onSuccess: (run) => go(`/previews/${run.id}`) })
+  const audit = useMutation({ mutationFn: () => got(api.POST('/api/v1/jobs/{name}/audit', { ...path, body: { wait } })), onSuccess: (run) => go(`/audits/${run.id}`) })
   const drop = useMutation({
     mutationFn: () => got(api.DELETE('/api/v1/jobs/{name}', path)),
     onSuccess: async () => {
@@ -80,6 +80,7 @@ function Actions({ job }: { job: Job }) {
           {alive ? <Link to={`/runs/${job.last_run?.id}`}><Button type="primary">Watch run {job.last_run?.id}</Button></Link>
             : <Button type="primary" onClick={() => start.mutate()} loading={start.isPending}>Start</Button>}
           <Button onClick={() => audit.mutate()} loading={audit.isPending}>Audit</Button>
+          {alive && <Checkbox checked={wait} onChange={(e) => setWait(e.target.checked)} style={{ alignSelf: 'center' }}>preview and audit after run {job.last_run?.id}</Checkbox>}
         </>}
         {mayDefine && <>
           <Link to={`/jobs/${job.job}/change`}><Button>Change</Button></Link>

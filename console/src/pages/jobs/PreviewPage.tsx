@@ -27,7 +27,7 @@ export default function PreviewPage() {
         <>
           <PageHead title={told.state === 'ended' ? told.sentence : 'Working the preview out…'}>{told.job !== 'carry' && <Link to={`/jobs/${told.job}`}>{told.job}</Link>}{told.state === 'ended' && told.of != null && <Undo of={told.of} />}</PageHead>
           {told.legs.map((leg) => <div key={leg.to} style={{ marginBottom: 12 }}><FromTo from={leg.from} to={leg.to} /></div>)}
-          {told.message && <Typography.Paragraph>{told.message}</Typography.Paragraph>}
+          {told.message && <Typography.Paragraph type="warning">▲ {told.message}</Typography.Paragraph>}
           {told.state === 'ended' && (
             <Card size="small" title="What would be done" extra={<Segmented aria-label="Show" value={shown} onChange={setShow} options={kinds} />}>
               <FilesTable of={['preview', number, shown]} empty="Nothing would be copied, replaced or removed: both sides are as they should be."

@@ -12,6 +12,10 @@ import { RunActions } from './RunActions'
 
 export default function RunPage() {
   const number = Number(useParams().id)
+  return <OneRun key={number} number={number} /> // what came live is of this run alone
+}
+
+function OneRun({ number }: { number: number }) {
   const run = useRun(number)
   return (
     <Loaded query={run}>
@@ -113,7 +117,7 @@ function Problems({ run }: { run: RunWhole }) {
   )
 }
 
-const WORDS: Record<string, string> = { copy: 'copied', replace: 'replaced', remove: 'removed', clear: 'cleared at the source', leave: 'unchanged or left', refuse: 'refused' }
+const WORDS: Record<string, string> = { copy: 'copied', replace: 'replaced', remove: 'removed', clear: 'cleared at the source', leave: 'left', refuse: 'refused' }
 
 function Totals({ run }: { run: RunWhole }) {
   const rows = Object.entries(run.totals).map(([decision, total]) => ({ decision, ...total }))

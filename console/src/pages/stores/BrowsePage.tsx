@@ -12,8 +12,12 @@ type Entry = Omit<Browsed['entries'][number], 'kind'> & { kind: 'file' | 'folder
 
 export default function BrowsePage() {
   const { name = '' } = useParams()
+  const path = useSearchParams()[0].get('path') ?? ''
+  return <Browse key={`${name}/${path}`} name={name} path={path} /> // what was picked and unfolded is of this place alone
+}
+
+function Browse({ name, path }: { name: string; path: string }) {
   const [asked] = useSearchParams()
-  const path = asked.get('path') ?? ''
   const match = asked.get('match') ?? ''
   const everything = asked.get('all') === '1' || match !== ''
   const [looked, setLooked] = useState<string | null>(null)
@@ -35,11 +39,10 @@ export default function BrowsePage() {
       queryKey: ['browse-inner', name, path + folder],
       queryFn: () => got(api.GET('/api/v1/stores/{name}/browse', { params: { path: { name }, query: { path: path + folder, limit: BRANCH } } })),
     })
-    const more = inner.next ? [{ key: '', kind: 'more' as const, bytes: null, modified_ns: null, fault: '' }] : []
-    setBelow((now) => ({ ...now, [folder]: [...inner.entries, ...more].map((e) => ({ ...e, key: folder + e.key })) }))
+    const more = inner.next ? [{ key: '', key_id: '', kind: 'more' as const, bytes: null, modified_ns: null, fault: '' }] : []
+    setBelow((now) => ({ ...now, [folder]: [...inner.entries, ...more].map((e) => ({ ...e, key_id: folder + e.key_id })) }))
   }
-  const grown = (row: Entry): Entry => (row.kind === 'file' || row.kind === 'more' ? row : { ...row, children: (below[row.key] ?? []).map(grown) })
-  const last = (key: string) => (tree ? key.replace(/^.*\/(?=.)/, '') : key)
+  const grown = (row: Entry): Entry => (row.kind === 'file' || row.kind === 'more' ? row : { ...row, children: (below[row.key_id] ?? []).map(grown) })
   const parts = path.split('/').filter(Boolean)
   const to = (p: string, all = false) => `/stores/${name}?path=${encodeURIComponent(p)}${all ? '&all=1' : ''}`
   const crumbs = [{ title: <Link to={to('')}>{name}</Link> }, ...parts.map((part, i) => ({ title: <Link to={to(`${parts.slice(0, i + 1).join('/')}/`)}>{part}</Link> }))]
@@ -67,13 +70,13 @@ export default function BrowsePage() {
               <Typography.Paragraph type="secondary">
                 {everything ? 'All below' : 'This level'}: {count(rows.length - listed.length)} folders, {files(listed.length)} · {size(listed.reduce((n, r) => n + (r.bytes ?? 0), 0))}{query.hasNextPage && ', and more'}
               </Typography.Paragraph>
-              <Table<Entry> size="small" rowKey="key" dataSource={tree ? rows.map(grown) : rows} pagination={false} sticky
-                expandable={tree ? { onExpand: (open, r) => { if (open && !below[r.key]) void unfold(r.key) } } : undefined}
+              <Table<Entry> size="small" rowKey="key_id" dataSource={tree ? rows.map(grown) : rows} pagination={false} sticky
+                expandable={tree ? { onExpand: (open, r) => { if (open && !below[r.key_id]) void unfold(r.key_id) } } : undefined}
                 rowSelection={maySave ? { selectedRowKeys: picked, onChange: (keys) => setPicked(keys.map(String)) } : undefined}
                 columns={[
-                  { title: 'Name', render: (_, r) => (r.kind === 'file' ? <Button type="link" style={{ padding: 0, height: 'auto', whiteSpace: 'normal', textAlign: 'start' }} onClick={() => setLooked(path + r.key)}><Typography.Text code style={{ overflowWrap: 'anywhere' }}>{last(r.key)}</Typography.Text></Button>
-                    : r.kind === 'more' ? <Link to={to(path + r.key)}>more than {count(BRANCH)}: open the folder</Link>
-                      : <Link to={to(path + r.key)}><Typography.Text code style={{ color: 'inherit' }}>{last(r.key)}</Typography.Text></Link>) },
+                  { title: 'Name', render: (_, r) => (r.kind === 'file' ? <Button type="link" style={{ padding: 0, height: 'auto', whiteSpace: 'normal', textAlign: 'start' }} onClick={() => setLooked(path + r.key_id)}><Typography.Text code style={{ overflowWrap: 'anywhere' }}>{r.key}</Typography.Text></Button>
+                    : r.kind === 'more' ? <Link to={to(path + r.key_id)}>more than {count(BRANCH)}: open the folder</Link>
+                      : <Link to={to(path + r.key_id)}><Typography.Text code style={{ color: 'inherit' }}>{r.key}</Typography.Text></Link>) },
                   { title: 'Size', align: 'right', width: 110, render: (_, r) => (r.kind === 'file' ? <Bytes n={r.bytes} /> : r.kind === 'more' ? '' : r.kind) },
                   { title: 'Changed', width: 170, responsive: ['md'], render: (_, r) => r.fault || when(r.modified_ns) },
                 ]} />

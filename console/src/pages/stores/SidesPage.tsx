@@ -55,7 +55,7 @@ function Both({ here, there }: { here: string; there: string }) {
           if (!rows.length) return <Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description={different ? 'Both places have the same names and sizes.' : 'Both places are empty.'} />
           return (
             <>
-              <Table<Side> size="small" rowKey="key" dataSource={rows} pagination={false} sticky
+              <Table<Side> size="small" rowKey="key_id" dataSource={rows} pagination={false} sticky
                 columns={[
                   { title: 'Name', render: (_, r) => <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{r.key}</Typography.Text> },
                   { title: 'Here', width: 110, align: 'right', render: (_, r) => (r.here == null ? '–' : <Bytes n={r.here} />) },

@@ -8,7 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from pinecart.core.definition import ROUTES, sentences
+from pinecart.core.definition import ROUTES, dangers, sentences
 from pinecart.service.carries import services
 from pinecart.service.jobs.api import JobShape, RulesShape
 from pinecart.service.jobs.api import told as job_told
@@ -38,6 +38,9 @@ class ExampleShape(serializers.Serializer):
 class CarriedShape(serializers.Serializer):
     run = RunShape(allow_null=True)
     sentences = serializers.ListField(child=serializers.CharField())
+    dangers = serializers.ListField(
+        child=serializers.CharField(), help_text="Those of the sentences that tell of what is removed or lost."
+    )
     example = ExampleShape(allow_null=True, help_text="One file's location here and there.")
 
 
@@ -62,7 +65,12 @@ class Carries(APIView):
             )
         )
         example = meant.example and {"from": meant.example[0], "to": meant.example[1]}
-        body = {"run": run and run_told(run), "sentences": sentences(meant.definition), "example": example}
+        body = {
+            "run": run and run_told(run),
+            "sentences": sentences(meant.definition),
+            "dangers": dangers(meant.definition),
+            "example": example,
+        }
         return Response(body, status=200 if self.check_only else 201)
 
 
@@ -85,6 +93,9 @@ class RemovalShape(RulesShape):
 class RemovalStartedShape(serializers.Serializer):
     run = RunShape()
     sentences = serializers.ListField(child=serializers.CharField())
+    dangers = serializers.ListField(
+        child=serializers.CharField(), help_text="Those of the sentences that tell of what is removed or lost."
+    )
 
 
 class Removals(APIView):
@@ -95,7 +106,9 @@ class Removals(APIView):
         actor = actor_in(request)
         definition = services.removal_meant(actor, given)
         run = services.start_removal(actor, definition, preview=bool(given.get("preview")))
-        return Response({"run": run_told(run), "sentences": sentences(definition)}, status=201)
+        return Response(
+            {"run": run_told(run), "sentences": sentences(definition), "dangers": dangers(definition)}, status=201
+        )
 
 
 class RunKeep(APIView):

@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 from pinecart.core.decide import Intent
 from pinecart.core.definition import CARRY, REMOVE, Definition, Leg
 from pinecart.core.errors import Invalid, Missing, StoreError, Unsafe
-from pinecart.core.places import Location, parse_location, show
+from pinecart.core.places import Location, key_text, parse_location, show
 from pinecart.service.config.refusals import Conflict, NotFound
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.selectors import JobRecord
@@ -53,7 +53,7 @@ def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
     leg: dict[str, Any] = {"from": place.as_prefix().text, "to": place.as_prefix().text}
     if _is_one_file(actor, place):
         head, slash, name = place.path.rpartition(b"/")
-        text, file = Location(place.store, head + slash).text, name.decode("utf-8", "surrogateescape")
+        text, file = Location(place.store, head + slash).text, key_text(name)
         leg = {"from": text, "to": text, "one": [file, file]}
     rules = {k: v for k, v in given.items() if k not in ("location", "set_aside", "aside_in", "preview")}
     whole = {"job": REMOVE, "title": "Remove", "intent": "remove", "legs": [leg | rules]}
@@ -95,7 +95,7 @@ def _of_one_file(source: Location, target: Location) -> tuple[dict[str, Any], tu
     into = not target.path or target.path.endswith(b"/") or _is_bucket(target)
     there, new = (target.as_prefix().path, name) if into else _parent_and_name(target.path)
     leg = {"from": Location(source.store, head + slash).text, "to": Location(target.store, there).text}
-    names = [n.decode("utf-8", "surrogateescape") for n in (name, new)]
+    names = [key_text(n) for n in (name, new)]
     return leg | {"one": names}, (str(source), str(Location(target.store, there + new)))
 
 

@@ -10,7 +10,13 @@ from pinecart.service.config.rights import SYSTEM
 from pinecart.service.jobs.selectors import definition_of, jobs_due
 from pinecart.service.jobs.services import set_next_due
 from pinecart.service.runs.selectors import alive_of
-from pinecart.service.runs.services import end_overdue_holds, record_skipped, start_due_clearing, start_run
+from pinecart.service.runs.services import (
+    clear_forgotten,
+    end_overdue_holds,
+    record_skipped,
+    start_due_clearing,
+    start_run,
+)
 
 
 class Clock:
@@ -18,11 +24,12 @@ class Clock:
         """However often a job came due since the last turn, it gets one run."""
         end_overdue_holds(now)
         start_due_clearing(now)
+        clear_forgotten(now)
         for record in jobs_due(now):
+            definition, due = definition_of(record), record.next_due
+            following = definition.schedule.after(now) if definition.schedule else None
             with transaction.atomic():
-                definition = definition_of(record)
-                due = record.next_due
-                set_next_due(record, now)
+                set_next_due(record, following)
                 late = (now - due).total_seconds() if due else 0
                 cause = f"schedule, due {due:%Y-%m-%d %H:%M} UTC" + (
                     f", {late / 60:.0f} min late" if late >= 60 else ""

@@ -38,7 +38,7 @@ def as_problem(exc: Exception, context: dict[str, Any]) -> Response | None:
     """DRF's exception handler."""
     if isinstance(exc, errors.PinecartError):
         status = next(s for kind, s in STATUS if isinstance(exc, kind))
-        facts = {k: v for k, v in exc.facts.items() if k in ("problems", "did_you_mean", "folders", "right")}
+        facts = {k: v for k, v in exc.facts.items() if k in ("problems", "did_you_mean", "folders", "right", "run")}
         return problem(status, exc.code, exc.message, **facts)
     if isinstance(exc, Http404):
         return problem(404, "not-found", "There is no such address.")

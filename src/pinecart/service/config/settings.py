@@ -35,11 +35,11 @@ MIDDLEWARE = [
 ]
 DATABASES = {
     "default": {
-        "ENGINE": "django.db.backends.sqlite3",
+        "ENGINE": "pinecart.service.config.database",
         "NAME": STATE.database,
         "OPTIONS": {
             "transaction_mode": "IMMEDIATE",
-            "timeout": 20,
+            "timeout": 0.05,  # the backend waits longer, and fairly
             "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON; PRAGMA cache_size=-8000;",
         },
     }

@@ -39,7 +39,7 @@ NETWORK = {
     "fuse.sshfs",
     "fuse.glusterfs",
 }
-FORMAT = 2  # raised whenever an older program could no longer work on the folder
+FORMAT = 3  # raised whenever an older program could no longer work on the folder
 
 
 class StateError(PinecartError):
@@ -49,7 +49,8 @@ class StateError(PinecartError):
 class Options(NamedTuple):
     """What `serve` was told. folders: below these, folder stores may lie. allowed: networks of this machine that may be asked.
 
-    helpers: processes beside each run's own that carry small files.
+    helpers: processes beside each run's own that carry small files.   records_s: so long a run tries to write its records.
+    retry_s: so long a run goes on trying a store that is away, before it lists an object or ends.
     """
 
     host: str = "127.0.0.1"
@@ -61,6 +62,8 @@ class Options(NamedTuple):
     settle_s: float = 60.0
     least_free: int = 500 << 20
     helpers: int = 0
+    records_s: float = 300.0
+    retry_s: float = 300.0
     demo: str = ""
 
     @property

@@ -8,12 +8,12 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from pinecart.core.definition import ROUTES, sentences
+from pinecart.core.definition import ROUTES, dangers, sentences
 from pinecart.service.jobs import selectors, services
 from pinecart.service.jobs.selectors import JobRecord
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import RunShape, started
-from pinecart.service.runs.selectors import latest_runs, recent_marks, run_told
+from pinecart.service.runs.selectors import Run, latest_runs, recent_marks, run_told
 from pinecart.service.runs.services import start_run
 
 
@@ -33,8 +33,8 @@ class RulesShape(serializers.Serializer):
     leave_out = serializers.ListField(child=serializers.CharField(), required=False)
     larger_than = serializers.CharField(required=False, help_text="Such as 10 MiB.")
     smaller_than = serializers.CharField(required=False)
-    newer_than = serializers.CharField(required=False, help_text="Such as 32 days.")
-    older_than = serializers.CharField(required=False)
+    changed_within = serializers.CharField(required=False, help_text="Such as 32 days.")
+    unchanged_for = serializers.CharField(required=False)
     since = serializers.CharField(required=False, help_text="Such as 2026-03-02.")
     until = serializers.CharField(required=False)
     ignore_case = serializers.BooleanField(required=False)
@@ -105,6 +105,9 @@ class JobShape(serializers.Serializer):
     saved_at = serializers.DateTimeField()
     next_due = serializers.DateTimeField(allow_null=True)
     sentences = serializers.ListField(child=serializers.CharField())
+    dangers = serializers.ListField(
+        child=serializers.CharField(), help_text="Those of the sentences that tell of what is removed or lost."
+    )
     last_run = RunShape(allow_null=True)
     last_audit = RunShape(allow_null=True)
     marks = MarkShape(many=True, help_text="Runs that ended in the last 14 days, oldest first.")
@@ -113,6 +116,9 @@ class JobShape(serializers.Serializer):
 class CheckedShape(serializers.Serializer):
     definition = DefinitionShape()
     sentences = serializers.ListField(child=serializers.CharField())
+    dangers = serializers.ListField(
+        child=serializers.CharField(), help_text="Those of the sentences that tell of what is removed or lost."
+    )
 
 
 class DueShape(serializers.Serializer):
@@ -128,7 +134,7 @@ def told(record: JobRecord) -> dict[str, Any]:
     last = latest_runs(record.name)
     return {
         "job": record.name, "title": definition.title, "definition": definition.as_mapping(), "version": record.version,
-        "is_on": record.is_on, "saved_at": record.saved_at, "next_due": record.next_due, "sentences": sentences(definition),
+        "is_on": record.is_on, "saved_at": record.saved_at, "next_due": record.next_due, "sentences": sentences(definition), "dangers": dangers(definition),
         "last_run": last.get("transfer") and run_told(last["transfer"]),
         "last_audit": last.get("audit") and run_told(last["audit"]), "marks": recent_marks(record.name),
     }  # fmt: skip
@@ -151,7 +157,9 @@ class JobsCheck(APIView):
     def post(self, request: Request) -> Response:
         """Check a definition without saving it: every problem at once, or what it will do, in sentences."""
         definition = services.checked_definition(actor_in(request), _mapping(request))
-        return Response({"definition": definition.as_mapping(), "sentences": sentences(definition)})
+        return Response(
+            {"definition": definition.as_mapping(), "sentences": sentences(definition), "dangers": dangers(definition)}
+        )
 
 
 class JobView(APIView):
@@ -173,23 +181,34 @@ class JobView(APIView):
 
 
 class JobStart(APIView):
-    kind = "transfer"
-
     @extend_schema(request=None, responses={201: RunShape})
     def post(self, request: Request, name: str) -> Response:
         """Start a run of a job."""
-        actor = actor_in(request)
-        definition = selectors.definition_of(selectors.job_named(name, actor))
-        return started(start_run(actor, definition, kind=self.kind, cause=f"started by {actor.name}"))
+        return started(_start(request, name, "transfer"))
 
 
-class JobPreview(JobStart):
-    """Work out what a run would do, without doing it."""
+def _start(request: Request, name: str, kind: str, *, wait: bool = False) -> Run:
+    actor = actor_in(request)
+    definition = selectors.definition_of(selectors.job_named(name, actor))
+    return start_run(actor, definition, kind=kind, cause=f"started by {actor.name}", waits=wait)
 
+
+class LookShape(serializers.Serializer):
+    wait = serializers.BooleanField(default=False, help_text="Begin only once no run of the job is under way.")
+
+
+class JobPreview(APIView):
     kind = "preview"
 
+    @extend_schema(request=LookShape, responses={201: RunShape})
+    def post(self, request: Request, name: str) -> Response:
+        """Work out what a run would do, without doing it."""
+        shape = LookShape(data=request.data)
+        shape.is_valid(raise_exception=True)
+        return started(_start(request, name, self.kind, wait=shape.validated_data["wait"]))
 
-class JobAudit(JobStart):
+
+class JobAudit(JobPreview):
     """Compare both sides and what is remembered, without transferring."""
 
     kind = "audit"

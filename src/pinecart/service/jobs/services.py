@@ -15,6 +15,7 @@ from pinecart.service.config.refusals import Conflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
 from pinecart.service.jobs.selectors import definition_of, job_named, job_names
+from pinecart.service.runs.services import forget_job
 from pinecart.service.stores.selectors import place_of, store_named, store_names
 from pinecart.service.stores.services import set_uses
 from pinecart.service.trail.services import note
@@ -104,39 +105,51 @@ def _shared_source(
     return [{"field": field, "code": "job.cant-be-awaited", "message": message}] if why else []
 
 
-@transaction.atomic
 def define_job(actor: Actor, given: Mapping[str, Any]) -> JobRecord:
     """Save a new job. Raises Invalid, Conflict if the name is taken, NotAllowed."""
     definition = checked_definition(actor, given)
     actor.must(Right.DEFINE, definition.labels, f"defining {definition.job!r}")
+    return _define(actor, definition, _due_next(definition))
+
+
+@transaction.atomic
+def _define(actor: Actor, definition: Definition, due: datetime | None) -> JobRecord:
     if JobRecord.objects.filter(name=definition.job).exists():
         message = (
             f"There is a job {definition.job!r} already. Choose another name, or change that one: pinecart job change."
         )
         raise Conflict(message, code="job.taken")
     record = JobRecord(name=definition.job)
-    _save(record, definition)
+    _save(record, definition, due)
     note(actor, "job.defined", definition.job, digest=definition.digest)
     return record
 
 
-@transaction.atomic
 def change_job(actor: Actor, name: str, given: Mapping[str, Any]) -> JobRecord:
     """Save a new version of a job. Raises Invalid, NotFound, NotAllowed."""
     record = job_named(name, actor)
     actor.must(Right.DEFINE, record.definition["labels"], f"changing {name!r}")
     definition = checked_definition(actor, {**given, "job": name})
     actor.must(Right.DEFINE, definition.labels, f"giving {name!r} these labels")
+    return _change(actor, name, definition, _due_next(definition))
+
+
+@transaction.atomic
+def _change(actor: Actor, name: str, definition: Definition, due: datetime | None) -> JobRecord:
+    record = job_named(name, actor)
     record.version += 1
-    _save(record, definition)
+    _save(record, definition, due)
     note(actor, "job.changed", name, version=record.version, digest=definition.digest)
     return record
 
 
-def _save(record: JobRecord, definition: Definition) -> None:
-    now = timezone.now()
-    record.definition, record.saved_at = definition.as_mapping(), now
-    record.next_due = definition.schedule.after(now) if definition.schedule else None
+def _due_next(definition: Definition) -> datetime | None:
+    return definition.schedule.after(timezone.now()) if definition.schedule else None
+
+
+def _save(record: JobRecord, definition: Definition, due: datetime | None) -> None:
+    """In the caller's transaction, in which nothing of a person's is worked out any more."""
+    record.definition, record.saved_at, record.next_due = definition.as_mapping(), timezone.now(), due
     record.save()
     set_uses(definition.job, {p for leg in definition.legs for p in (leg.source, leg.target)})
 
@@ -146,11 +159,11 @@ def drop_job(actor: Actor, name: str) -> None:
     """Forget a job and what it remembers. Its runs stay; nothing it carried is touched. Raises NotFound, NotAllowed."""
     record = job_named(name, actor)
     actor.must(Right.DEFINE, record.definition["labels"], f"dropping {name!r}")
+    forget_job(name)
     set_uses(name, set())
     record.delete()
     note(actor, "job.dropped", name)
 
 
-def set_next_due(record: JobRecord, now: datetime) -> None:
-    schedule = definition_of(record).schedule
-    JobRecord.objects.filter(pk=record.pk).update(next_due=schedule.after(now) if schedule else None)
+def set_next_due(record: JobRecord, due: datetime | None) -> None:
+    JobRecord.objects.filter(pk=record.pk).update(next_due=due)

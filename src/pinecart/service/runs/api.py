@@ -127,7 +127,7 @@ class ObjectShape(serializers.Serializer):
     id = serializers.IntegerField()
     leg = serializers.IntegerField()
     key = serializers.CharField()
-    key_b64 = serializers.CharField(required=False)
+    key_id = serializers.CharField(help_text="Stands for exactly this key, wherever one is asked for.")
     decision = serializers.CharField()
     reason = serializers.CharField()
     bytes = serializers.IntegerField()
@@ -261,7 +261,7 @@ class TouchShape(serializers.Serializer):
 
 class FoundShape(serializers.Serializer):
     key = serializers.CharField()
-    key_b64 = serializers.CharField(required=False)
+    key_id = serializers.CharField(help_text="Stands for exactly this key, wherever one is asked for.")
     bytes = serializers.IntegerField()
     runs = TouchShape(many=True, help_text="Newest first.")
 
@@ -279,7 +279,7 @@ class Find(APIView):
 class RunLog(APIView):
     @extend_schema(parameters=[LogAsked], responses=LogShape)
     def get(self, request: Request, number: int) -> Response:
-        """A run's log, from a line number on."""
+        """A run's log, from where a call before ended (`next`)."""
         run = selectors.run_numbered(number, actor_in(request))
         lines, following = selectors.log_after(run, **asked(LogAsked, request))
         return Response({"lines": lines, "next": following})

@@ -14,8 +14,9 @@ class Instance(models.Model):
 class Run(models.Model):
     """One execution. kind: transfer, preview, audit, undo, expiry. `epoch` grows with every process that takes it up.
 
+    waits: begins only once no run of its job is under way (of a preview, or an audit).
     of: the run that is undone, or whose set-aside is cleared away.   holds: what waits for a person; `released`: digests
-    of what a person said yes to.   summed: its records in groups, once it has ended and they no longer change.
+    of what a person said yes to.   summed: its records in groups (core.totals.Sums), kept in the transaction of the records.
     """
 
     kind = models.CharField(max_length=10)
@@ -30,6 +31,7 @@ class Run(models.Model):
     started_at = models.DateTimeField(null=True)
     ended_at = models.DateTimeField(null=True, db_index=True)
     of = models.IntegerField(null=True)
+    waits = models.BooleanField(default=False)
     stop_wanted = models.BooleanField(default=False)
     pause_wanted = models.BooleanField(default=False)
     holds = models.JSONField(default=list)
@@ -37,7 +39,7 @@ class Run(models.Model):
     rate = models.BigIntegerField(null=True)
     held_at = models.DateTimeField(null=True)
     counted = models.JSONField(default=list)
-    summed = models.JSONField(null=True)
+    summed = models.JSONField(default=list)
     far_side = models.JSONField(null=True)
     progress = models.JSONField(null=True)
     told_at = models.DateTimeField(null=True)
@@ -72,12 +74,14 @@ class RecordRow(models.Model):
 class Scope(models.Model):
     """The ledger of one leg of a job between two places. Another place opens another scope.
 
-    settled: digest of the selection with which a run was last carried out to its end.
+    settled: digest of the selection with which a run was last carried out to its end.   dropped_at: its job was dropped; what
+    it remembers serves the undoing of that job's runs for a while, and no job of that name.
     """
 
-    job = models.CharField(max_length=63)
+    job = models.CharField(max_length=100)
     identity = models.CharField(max_length=64)
     settled = models.CharField(max_length=16, default="")
+    dropped_at = models.DateTimeField(null=True)
 
     class Meta:
         unique_together = [("job", "identity")]
@@ -123,7 +127,8 @@ class AsideRow(models.Model):
 class UploadRow(models.Model):
     """An upload in parts that a run began: its id once known, what it is of, and the server's date just before.
 
-    again: begun more than once, so that one may be left at the store when another is done.
+    again: begun more than once, so that one may be left at the store when another is done.   clear_at: of a run that is over,
+    when the clock tries (again) to have it taken away.
     """
 
     run = models.ForeignKey(RUN, on_delete=models.CASCADE, related_name="uploads")
@@ -133,6 +138,7 @@ class UploadRow(models.Model):
     at = models.CharField(max_length=40)
     upload = models.CharField(max_length=300, default="")
     again = models.BooleanField(default=False)
+    clear_at = models.DateTimeField(null=True)
 
     class Meta:
         unique_together = [("run", "store", "key")]

@@ -29,7 +29,7 @@ COLUMNS = (
     "tries",
     "error",
     "message",
-    "key_b64",
+    "key_id",
 )
 TYPES = {"html": "text/html", "csv": "text/csv", "jsonl": "application/jsonl"}
 STYLE = """

@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 import hashlib
+import itertools
 import json
 from collections import Counter
 from collections.abc import Collection, Iterator
@@ -10,14 +11,12 @@ from typing import Any, cast
 from django.db import connection
 from django.db.models import (
     BinaryField,
-    Count,
     F,
     Func,
     IntegerField,
     Min,
     Q,
     QuerySet,
-    Sum,
     Value,
     Window,
 )
@@ -113,17 +112,9 @@ def alive_of(job: str, kind: str) -> Run | None:
     return Run.objects.filter(job=job, kind=kind, state__in=ALIVE_STATES).order_by("id").first()
 
 
-def summed(run: Run) -> list[dict[str, Any]]:
-    """The records of a run in groups, with their number and bytes."""
-    groups = RecordRow.objects.filter(run=run).values(
-        "decision", "reason", "done", "error", "proof", "cleared", "folder"
-    )
-    return list(groups.annotate(n=Count("id"), b=Sum("size")))
-
-
 def run_told(run: Run) -> dict[str, Any]:
-    """A run as every interface tells it. totals: sums of its records (kept once it has ended), and of what was only counted."""
-    rows = summed(run) if run.summed is None else run.summed
+    """A run as every interface tells it. totals: sums of its records, and of what was only counted."""
+    rows = run.summed
     folders = [r for r in rows if r["folder"]]
     rows = [r for r in rows if not r["folder"]]
     done = [r for r in rows if r["done"] or run.kind == "preview"]
@@ -178,14 +169,33 @@ def _sentence(told: dict[str, Any], waits: list[str]) -> str:
     return "✓ Both sides are the same, by name, size and what is remembered."
 
 
+def transfer_under_way(job: str) -> Run | None:
+    """One that changes things now, or is about to; not one that waits for a person."""
+    busy = [State.QUEUED.value, State.WORKING.value, State.INTERRUPTED.value]
+    return Run.objects.filter(job=job, kind="transfer", state__in=busy).order_by("id").first()
+
+
+def run_beside(run: Run) -> Run | None:
+    """A transfer of the same job that was under way at any time since this run began."""
+    found = Run.objects.filter(job=run.job, kind="transfer", started_at__isnull=False)
+    return found.filter(Q(ended_at=None, state=State.WORKING.value) | Q(ended_at__gte=run.started_at)).first()
+
+
+def objects_recorded(run: int) -> int:
+    """Of how many objects a run has written down what it did."""
+    return sum(g["n"] for g in Run.objects.values_list("summed", flat=True).get(pk=run) if g["done"])
+
+
 def problem_groups(run: Run) -> list[dict[str, Any]]:
     """Problems grouped by cause, the most frequent first, each with one example."""
-    found = RecordRow.objects.filter(run=run).exclude(error="").values("error").annotate(n=Count("id")).order_by("-n")
-    groups = []
-    for group in found:
-        first = RecordRow.objects.filter(run=run, error=group["error"]).order_by("id").first()
-        groups.append({"code": group["error"], "objects": group["n"], "message": first.message if first else ""})
-    return groups
+    counts, examples = Counter[str](), dict[str, str]()
+    for group in [g for g in run.summed if g["error"]]:
+        counts[group["error"]] += group["n"]
+        examples[group["error"]] = examples.get(group["error"]) or group.get("example", "")
+    for code in [c for c, message in examples.items() if not message]:  # of a run that an earlier release recorded
+        first = RecordRow.objects.filter(run=run, error=code).values_list("message", flat=True).order_by("id").first()
+        examples[code] = first or ""
+    return [{"code": code, "objects": n, "message": examples[code]} for code, n in counts.most_common()]
 
 
 def records_after(
@@ -243,18 +253,21 @@ def places_of_name(actor: Actor, name: str, *, limit: int) -> list[dict[str, Any
 
 
 def log_after(run: Run, after: int, limit: int) -> tuple[list[dict[str, Any]], int]:
-    """Lines of the run's log from line number `after` on, and the number to go on with."""
+    """Whole lines of the run's log from where `after` stands (0: the first), and where to go on."""
     file = STATE.run_file(run.pk, "log.jsonl")
-    if not file.exists():
+    if not file.exists() or after > file.stat().st_size:
         return [], after
-    lines = []
-    with file.open() as log:
-        for number, line in enumerate(log):
-            if number >= after and line.endswith("\n"):
-                lines.append(json.loads(line))
-            if len(lines) == limit:
+    lines: list[dict[str, Any]] = []
+    with file.open("rb") as log:
+        log.seek(max(after - 1, 0))
+        if after and log.read(1) != b"\n":  # within a line: nobody was told to go on there
+            after += len(log.readline())
+        for line in itertools.islice(log, limit):
+            if not line.endswith(b"\n"):
                 break
-    return lines, after + len(lines)
+            lines.append(json.loads(line))
+            after += len(line)
+    return lines, after
 
 
 def ledger_pages(scope: int, after: bytes, limit: int = PAGE) -> list[Rows]:
@@ -284,6 +297,17 @@ def taken_of(scope: int, keys: list[bytes]) -> dict[bytes, str]:
     """Of these keys those that a ledger remembers, and their sources' fingerprints."""
     found = LedgerRow.objects.filter(scope_id=scope, key__in=keys).values_list("key", "source")
     return {bytes(key): source for key, source in found}
+
+
+def dropped_name(job: str) -> str:
+    """What the names of a dropped job's scopes begin with: no job can be called so."""
+    return f":{job}:"
+
+
+def scopes_of_past(job: str, identity: str) -> list[int]:
+    """All ledgers that a job of this name ever had between two places, dropped ones too."""
+    of_job = Q(job=job) | Q(job__startswith=dropped_name(job))
+    return list(Scope.objects.filter(of_job, identity=identity).values_list("pk", flat=True))
 
 
 def scope_known(job: str, identity: str) -> int:
@@ -321,13 +345,13 @@ def _aside_folder(at: bytes, run: int) -> bytes:
     return at[: at.index(name) + len(name)]
 
 
-def done_by(run: int, scope: int, leg: int, after: int) -> tuple[list[Done], int]:
+def done_by(run: int, scopes: list[int], leg: int, after: int) -> tuple[list[Done], int]:
     """A page of what a run did, with what it left there and what it set aside; and where to go on."""
     records = list(
         RecordRow.objects.filter(run_id=run, leg=leg, done=True, decision__in=ACTED, pk__gt=after).order_by("id")[:500]
     )
     keys = [bytes(r.key) for r in records]
-    rows = LedgerRow.objects.filter(scope_id=scope, key__in=keys).values_list(*STORED)
+    rows = LedgerRow.objects.filter(scope_id__in=scopes, key__in=keys).values_list(*STORED)
     kept = AsideRow.objects.filter(run_id=run, leg=leg, key__in=keys, state="kept")
     asides = {(a.side, bytes(a.key)): _aside(a) for a in kept}
     there = {row.key: row.there for row in map(Row.read, cast("QuerySet[LedgerRow, Stored]", rows)) if row.run == run}

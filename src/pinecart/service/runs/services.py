@@ -1,20 +1,23 @@
 from __future__ import annotations
 
 import secrets
+import time
+from collections.abc import Callable, Collection, Iterable, Mapping
 from datetime import datetime, timedelta
+from functools import lru_cache
 from typing import Any
 
 from django.db import transaction
-from django.db.models import F
+from django.db.models import F, Q
 from django.utils import timezone
 
-from pinecart.core.decide import Intent
+from pinecart.core.decide import Intent, Reason
 from pinecart.core.definition import CARRY, KEPT_DAYS, Definition, days_kept, read_definition
 from pinecart.core.entries import Aside, Row
-from pinecart.core.errors import PinecartError, SignInRefused
+from pinecart.core.errors import SignInRefused
 from pinecart.core.lifecycle import CLAIMABLE, Event, Outcome, State, advance
-from pinecart.core.places import parse_location
-from pinecart.core.totals import outcome_of, size_text
+from pinecart.core.places import Location, parse_location
+from pinecart.core.totals import GROUPED_BY, Group, Sums, outcome_of, size_text
 from pinecart.runner.records import Record
 from pinecart.runner.run import Ending
 from pinecart.service.config.refusals import Conflict
@@ -31,36 +34,54 @@ from pinecart.service.runs.models import (
     Scope,
     UploadRow,
 )
-from pinecart.service.runs.selectors import alive_of, held_digest, run_numbered, run_of, run_told, summed
+from pinecart.service.runs.selectors import (
+    ALIVE_STATES,
+    alive_of,
+    dropped_name,
+    held_digest,
+    run_beside,
+    run_numbered,
+    run_of,
+    run_told,
+    transfer_under_way,
+)
 from pinecart.service.stores.selectors import Place, place_of
 from pinecart.service.trail.services import note
 
 HELD_DAYS = 7
+UPLOADS_AFTER = timedelta(minutes=10)  # after a run's end the clock looks after what it left unfinished
+DELETE_AT_ONCE, AWHILE_S = 1000, 0.02  # rows of one transaction, and the pause after it
 TOLD = (
     "decision", "reason", "size", "done", "seconds", "crc", "proof", "guarded", "tries", "error", "message",
 )  # fmt: skip
 SIDES = (("source", "from"), ("target", "to"))
 
 
-class Superseded(PinecartError):
+class Superseded(Exception):
     """Another process has taken this run up: this one must end."""
-
-    code = "run.superseded"
 
 
 @transaction.atomic
 def start_run(
-    actor: Actor, definition: Definition, *, kind: str, cause: str, alone: bool = True, of: int | None = None
+    actor: Actor,
+    definition: Definition,
+    *,
+    kind: str,
+    cause: str,
+    alone: bool = True,
+    of: int | None = None,
+    waits: bool = False,
 ) -> Run:
     """Queue a run. Raises NotAllowed, Conflict if one of the same job is under way (and it must be alone)."""
     actor.must(Right.OPERATE, definition.labels, f"starting {definition.job!r}")
     under_way = alive_of(definition.job, kind) if alone else None
     if under_way:
         message = f"{definition.job!r} is being worked on already: run {under_way.pk}. Follow it with: pinecart run follow {under_way.pk}"
-        raise Conflict(message, code="run.under-way")
+        raise Conflict(message, code="run.under-way", run=under_way.pk)
     run = Run.objects.create(
         kind=kind, job=definition.job, definition=definition.as_mapping(), labels=list(definition.labels),
-        state=State.QUEUED.value, cause=cause, queued_at=timezone.now(), of=of, rate=definition.rate,
+        state=State.QUEUED.value, cause=cause, queued_at=timezone.now(), of=of, waits=waits,
+        rate=definition.rate,
     )  # fmt: skip
     _tell_state(run)
     note(actor, f"{kind}.started", definition.job, run=run.pk)
@@ -196,27 +217,53 @@ def undo_run(actor: Actor, number: int, *, preview: bool) -> Run:
     return start_run(actor, read_definition(run.definition), kind=kind, cause=cause, alone=False, of=number)
 
 
-@transaction.atomic
 def claim_next(*, now: datetime, limit: int) -> Run | None:
-    """The oldest run that may start, under a new epoch. None: nothing may start now."""
+    """The oldest run that may start, under a new epoch. None: nothing may start now.
+
+    Only the worker claims, one at a time: what is working now still is when it is written down.
+    """
     working = list(Run.objects.filter(state=State.WORKING.value))
     if len(working) >= limit:
         return None
-    for run in Run.objects.filter(state__in=[s.value for s in CLAIMABLE]).order_by("id"):
-        other = next((w for w in working if _overlap(run, w)), None)
-        if other is None:
-            state = advance(State(run.state), Event.CLAIMED)
-            Run.objects.filter(pk=run.pk).update(
-                state=state.value, epoch=F("epoch") + 1, started_at=run.started_at or now, message="", told_at=now
-            )
-            RecordRow.objects.filter(run=run, done=False).delete()  # what wasn't done is planned anew
-            run.refresh_from_db()
-            _tell_state(run)
-            return run
-        waits = f"Waits for run {other.pk} of {other.job}, which writes to the same place."
+    place = lru_cache(maxsize=None)(place_of)
+    for run in Run.objects.filter(state__in=[s.value for s in CLAIMABLE]).order_by("id").iterator(50):
+        waits = _waits_for(run, working, place)
+        if not waits:
+            if claimed := _claim(run, now):
+                return claimed
+            continue
         if run.message != waits:
             Run.objects.filter(pk=run.pk).update(message=waits)
     return None
+
+
+@transaction.atomic
+def _claim(run: Run, now: datetime) -> Run | None:
+    """None: it was stopped, or paused, a moment ago."""
+    claimed = Run.objects.filter(pk=run.pk, state=run.state).update(
+        state=advance(State(run.state), Event.CLAIMED).value, epoch=F("epoch") + 1,
+        started_at=run.started_at or now, message="", told_at=now,
+    )  # fmt: skip
+    if not claimed:
+        return None
+    run.refresh_from_db()
+    _tell_state(run)
+    return run
+
+
+def forget_undone(run: int, epoch: int) -> None:
+    """What a run that is taken up again had only planned, or failed at, is planned anew. Some at a time. Raises Superseded."""
+    while _some_undone_forgotten(run, epoch):
+        time.sleep(AWHILE_S)
+
+
+@transaction.atomic
+def _some_undone_forgotten(run: int, epoch: int) -> int:
+    _hold_epoch(run, epoch)
+    rows = list(RecordRow.objects.filter(run=run, done=False).values_list("pk", "size", *GROUPED_BY)[:DELETE_AT_ONCE])
+    RecordRow.objects.filter(pk__in=[pk for pk, *_ in rows]).delete()
+    _change_sums(run, gone=[(Group(*group), size) for _, size, *group in rows], come=[])
+    return len(rows)
 
 
 def hold_back(free: int, *, all_pause: bool) -> None:
@@ -227,18 +274,26 @@ def hold_back(free: int, *, all_pause: bool) -> None:
         Run.objects.filter(state=State.WORKING.value, pause_wanted=False).update(pause_wanted=True, message=why)
 
 
-def _overlap(a: Run, b: Run) -> bool:
+def _waits_for(run: Run, working: Collection[Run], place: Callable[[Location], Place]) -> str:
+    """Why it can't start yet, as it is told; empty: it can."""
+    if run.waits and (busy := transfer_under_way(run.job)):
+        return f"Waits for run {busy.pk} of {busy.job} to end."
+    other = next((w for w in working if _overlap(run, w, place)), None)
+    return f"Waits for run {other.pk} of {other.job}, which writes to the same place." if other else ""
+
+
+def _overlap(a: Run, b: Run, place: Callable[[Location], Place]) -> bool:
     """Whether two runs write where the other writes. Previews and audits write nowhere."""
     if a.kind in ("preview", "audit") or b.kind in ("preview", "audit"):
         return False
-    return any(x.touches(y) for x in _claims(a) for y in _claims(b))
+    return any(x.touches(y) for x in _claims(a, place) for y in _claims(b, place))
 
 
-def _claims(run: Run) -> list[Place]:
+def _claims(run: Run, place: Callable[[Location], Place]) -> list[Place]:
     """What a run writes to: its destinations, and the sources that it clears."""
     both = run.kind in ("undo", "expiry") or run.definition["intent"] == Intent.HAND_OVER.value
     texts = [leg[side] for leg in run.definition["legs"] for side in (("to", "from") if both else ("to",))]
-    return [place_of(parse_location(text)) for text in texts]
+    return [place(parse_location(text)) for text in texts]
 
 
 def interrupt(run: Run) -> None:
@@ -258,8 +313,14 @@ def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record]
     """Records, and what the ledger shall remember, in one transaction. scopes: leg → scope. Raises Superseded."""
     _hold_epoch(run, epoch)
     rows = {(r.leg, r.key): r for r in batch if not (r.reason == "same" and not r.error)}
-    for leg, key in _cleared_after_copy(run, [r for r in rows.values() if r.decision == "clear"]):
-        del rows[leg, key]
+    known = _known(run, rows)
+    gone, come = [], []
+    for at, (pk, group, size) in known.items():
+        gone.append((group, size))
+        if rows[at].decision == "clear" and group.done and group.decision in ("copy", "replace"):
+            come.append((_cleared_too(pk, rows.pop(at), group), size))
+    come += [(_group_of(r), r.size) for r in rows.values()]
+    _change_sums(run, gone, come, {r.error: r.message for r in rows.values() if r.error})
     told = [
         (run, 0, +r.is_folder, r.leg, bytearray(r.key), r.decision, r.reason, r.size, +r.done, r.seconds, r.crc, r.proof,
          +r.guarded, r.tries, r.error, r.message)
@@ -282,21 +343,36 @@ def write_ledger(rows: list[tuple[int, Row]]) -> None:
     upsert(LedgerRow, ("scope", *STORED), told, unique=("scope", "key"), update=STORED[1:])
 
 
-def _cleared_after_copy(run: int, clears: list[Record]) -> list[tuple[int, bytes]]:
-    """An object that this run copied keeps its one record, which says whether it was then cleared at the source."""
-    found = []
-    for i in range(0, len(clears), 500):
-        by_key = {(r.leg, r.key): r for r in clears[i : i + 500]}
-        rows = RecordRow.objects.filter(
-            run_id=run, done=True, decision__in=["copy", "replace"], key__in=[key for _, key in by_key]
-        )
-        mine = [row for row in rows if (row.leg, bytes(row.key)) in by_key]
-        for row in mine:
-            clear = by_key[row.leg, bytes(row.key)]
-            row.cleared, row.error, row.message = clear.done and not clear.error, clear.error, clear.message
-        RecordRow.objects.bulk_update(mine, ["cleared", "error", "message"])
-        found += [(row.leg, bytes(row.key)) for row in mine]
+def _known(run: int, keys: Collection[tuple[int, bytes]]) -> dict[tuple[int, bytes], tuple[int, Group, int]]:
+    """Of these (leg, key) those that have a record already: its id, group and size."""
+    found = {}
+    for leg in {leg for leg, _ in keys}:
+        names = [key for number, key in keys if number == leg]
+        for i in range(0, len(names), 500):
+            rows = RecordRow.objects.filter(run_id=run, leg=leg, key__in=names[i : i + 500])
+            for pk, key, size, *group in rows.values_list("pk", "key", "size", *GROUPED_BY):
+                found[leg, bytes(key)] = (pk, Group(*group), size)
     return found
+
+
+def _cleared_too(pk: int, clear: Record, group: Group) -> Group:
+    """An object that this run copied keeps its one record, which says whether it was then cleared at the source."""
+    cleared = clear.done and not clear.error
+    RecordRow.objects.filter(pk=pk).update(cleared=cleared, error=clear.error, message=clear.message)
+    return group._replace(cleared=cleared, error=clear.error)
+
+
+def _group_of(r: Record) -> Group:
+    return Group(r.decision, r.reason, r.done, r.error, r.proof, False, r.is_folder)
+
+
+def _change_sums(
+    run: int, gone: Iterable[tuple[Group, int]], come: Iterable[tuple[Group, int]], examples: Mapping[str, str] = {}
+) -> None:
+    """Keep a run's sums with its records, in the caller's transaction. (group, bytes): of records that go, and that come."""
+    sums = Sums.read(Run.objects.values_list("summed", flat=True).get(pk=run))
+    if sums.change(gone, come, examples):
+        Run.objects.filter(pk=run).update(summed=sums.plain())
 
 
 @transaction.atomic
@@ -333,10 +409,13 @@ def upload_named(run: int, epoch: int, key: bytes, upload: str) -> None:
 
 
 @transaction.atomic
-def upload_over(run: int, epoch: int, key: bytes, *, cleared: bool) -> None:
-    """It is an object now, or given up. What was begun more than once stays journalled until the store was `cleared` of it."""
+def upload_over(run: int, epoch: int, key: bytes, *, cleared: bool, of: int | None = None) -> None:
+    """It is an object now, or given up. What was begun more than once stays journalled until the store was `cleared` of it.
+
+    of: the run that began it, where this one clears up after it.
+    """
     _hold_epoch(run, epoch)
-    rows = UploadRow.objects.filter(run_id=run, key=key)
+    rows = UploadRow.objects.filter(run_id=of or run, key=key)
     (rows if cleared else rows.filter(again=False)).delete()
     rows.update(upload="")
 
@@ -357,6 +436,31 @@ def settle_scope(run: int, epoch: int, scope: int, digest: str) -> None:
     Scope.objects.filter(pk=scope).update(settled=digest)
 
 
+def forget_job(job: str) -> None:
+    """Whoever defines a job of this name later begins without what this one remembered. In the caller's transaction.
+
+    Raises Conflict while a run of it is under way.
+    """
+    if under_way := Run.objects.filter(job=job, state__in=ALIVE_STATES).first():
+        message = f"Run {under_way.pk} of {job!r} is not over yet. Stop it first, or answer it: pinecart run show {under_way.pk}"
+        raise Conflict(message, code="run.under-way")
+    for scope in Scope.objects.filter(job=job):
+        scope.job, scope.dropped_at = dropped_name(job) + str(scope.pk), timezone.now()
+        scope.save(update_fields=["job", "dropped_at"])
+
+
+def clear_forgotten(now: datetime) -> None:
+    """Some of what dropped jobs remembered, once none of their runs can be undone any more."""
+    old = Scope.objects.filter(dropped_at__lt=now - timedelta(days=KEPT_DAYS)).first()
+    if old is None:
+        return
+    keys = list(LedgerRow.objects.filter(scope=old).values_list("key", flat=True)[:DELETE_AT_ONCE])
+    for i in range(0, len(keys), 500):
+        LedgerRow.objects.filter(scope=old, key__in=keys[i : i + 500]).delete()
+    if not keys:
+        old.delete()
+
+
 @transaction.atomic
 def drop_ledger_rows(run: int, epoch: int, scope: int, keys: list[bytes]) -> None:
     _hold_epoch(run, epoch)
@@ -368,7 +472,8 @@ def drop_ledger_rows(run: int, epoch: int, scope: int, keys: list[bytes]) -> Non
 def tell_progress(run: int, epoch: int, progress: dict[str, Any]) -> None:
     _hold_epoch(run, epoch)
     Run.objects.filter(pk=run).update(progress=progress, told_at=timezone.now())
-    RunEvent.objects.create(run_id=run, kind="progress", payload=progress)
+    event = RunEvent.objects.create(run_id=run, kind="progress", payload=progress)
+    RunEvent.objects.filter(run_id=run, kind="progress", pk__lt=event.pk).delete()  # only the newest tells anything
 
 
 @transaction.atomic
@@ -383,11 +488,20 @@ def end_run(number: int, epoch: int, ending: Ending) -> None:
     run.save(update_fields=["counted", "far_side", "message", "code", "holds"])
     if _waits(run, ending):
         return
+    if run.kind in ("preview", "audit") and not run.message and (beside := run_beside(run)):
+        run.message = f"Run {beside.pk} of this job was under way meanwhile: what it had not finished is told here as well. To come after it: --wait."
+        run.save(update_fields=["message"])
     told = run_told(run)
     differs = bool(run.far_side and run.far_side["differences"])
     problems = told["problems"] + told["findings"] + differs
     failed, folders = ending.error is not None, sum(told["folders"].values())
-    _end(run, outcome_of(told["totals"], problems=problems, stopped=ending.stopped, failed=failed, folders=folders))
+    later = sum(told["reasons"].get(f"leave {reason}", 0) for reason in (Reason.TOO_YOUNG, Reason.AWAITED))
+    _end(
+        run,
+        outcome_of(
+            told["totals"], problems=problems, stopped=ending.stopped, failed=failed, folders=folders, later=later
+        ),
+    )
 
 
 def _waits(run: Run, ending: Ending) -> bool:
@@ -417,20 +531,26 @@ def end_overdue_holds(now: datetime) -> None:
 
 
 def start_due_clearing(now: datetime) -> None:
-    """One run for each run whose set-aside has had its days."""
+    """One run for each run whose set-aside has had its days, or that left uploads unfinished."""
     due = AsideRow.objects.filter(version="", state__in=["meant", "kept"], until__lt=now, run__state=State.ENDED.value)
-    for number in due.values_list("run_id", flat=True).distinct()[:5]:
-        if not Run.objects.filter(kind="expiry", of=number, ended_at__isnull=True).exists():
-            run = run_of(number)
-            cause = f"clears away what run {number} set aside"
-            start_run(SYSTEM, read_definition(run.definition), kind="expiry", cause=cause, alone=False, of=number)
-            due.filter(run_id=number).update(until=now + timedelta(days=1))
+    over = UploadRow.objects.filter(run__state=State.ENDED.value, run__ended_at__lt=now - UPLOADS_AFTER)
+    uploads = over.filter(Q(clear_at=None) | Q(clear_at__lt=now))
+    for rows, again, what in (
+        (due, {"until": now + timedelta(days=1)}, "set aside"),
+        (uploads, {"clear_at": now + timedelta(days=1)}, "left unfinished at a store"),
+    ):
+        for number in rows.values_list("run_id", flat=True).distinct()[:5]:
+            if not Run.objects.filter(kind="expiry", of=number, ended_at__isnull=True).exists():
+                definition = read_definition(run_of(number).definition)
+                cause = f"clears away what run {number} {what}"
+                start_run(SYSTEM, definition, kind="expiry", cause=cause, alone=False, of=number)
+                rows.filter(run_id=number).update(**again)
 
 
 def _end(run: Run, outcome: Outcome) -> None:
     state = advance(State(run.state), Event.FINISHED)
-    run.state, run.outcome, run.ended_at, run.summed = state.value, outcome.value, timezone.now(), summed(run)
-    run.save(update_fields=["state", "outcome", "ended_at", "summed"])
+    run.state, run.outcome, run.ended_at = state.value, outcome.value, timezone.now()
+    run.save(update_fields=["state", "outcome", "ended_at"])
     RunEvent.objects.filter(run=run, kind="progress").delete()
     _tell_state(run)
 

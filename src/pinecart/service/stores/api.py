@@ -14,7 +14,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from pinecart.core.pasting import read_pasted
-from pinecart.core.places import Location, key_fields, show
+from pinecart.core.places import Location, key_fields, key_of_text, show
 from pinecart.drivers import KINDS
 from pinecart.service.people.api import actor_in
 from pinecart.service.stores import files, selectors, services
@@ -97,6 +97,11 @@ class StoreTriedShape(StoreFormShape):
     write_to = serializers.CharField(required=False, default="", allow_blank=True)
 
 
+KEY_ID = (
+    "Stands for exactly this key, wherever a key, a path or a location is asked for: put it behind the place's own."
+)
+
+
 class StoreTold(StoreShape):
     address = serializers.CharField(help_text="Where it is, in one word.")
     secret_since = serializers.DateTimeField(allow_null=True)
@@ -135,7 +140,7 @@ class BrowseAsked(serializers.Serializer):
 
 class FileShape(serializers.Serializer):
     key = serializers.CharField()
-    key_b64 = serializers.CharField(required=False, help_text="The exact key, where the text alone can't give it.")
+    key_id = serializers.CharField(help_text=KEY_ID)
     kind = serializers.ChoiceField(["file", "folder", "bucket"])
     bytes = serializers.IntegerField(allow_null=True)
     modified_ns = serializers.IntegerField(allow_null=True, help_text="ns since 1970 UTC.")
@@ -255,7 +260,7 @@ class StoreBrowse(APIView):
     def get(self, request: Request, name: str) -> Response:
         """What lies at a place, a page at a time."""
         asked = checked(BrowseAsked, request.query_params)
-        path = asked["path"].encode("utf-8", "surrogateescape")
+        path = key_of_text(asked["path"])
         path = path if not path or path.endswith(b"/") else path + b"/"
         after = b64decode(asked["after"]) if asked["after"] else b""
         level = services.look_at(
@@ -312,7 +317,7 @@ class StoreVersions(APIView):
     @extend_schema(parameters=[HeadAsked], responses=VersionShape(many=True))
     def get(self, request: Request, name: str) -> Response:
         """The versions that a bucket keeps of one file, the newest first; none where it keeps none."""
-        key = checked(HeadAsked, request.query_params)["path"].encode("utf-8", "surrogateescape")
+        key = key_of_text(checked(HeadAsked, request.query_params)["path"])
         found = services.versions_of(actor_in(request), name, key)
         return Response(
             [
@@ -341,7 +346,7 @@ class StoreHead(APIView):
     def get(self, request: Request, name: str) -> Response:
         """One file: size, time, metadata, first bytes."""
         asked = checked(HeadAsked, request.query_params)
-        key = asked["path"].encode("utf-8", "surrogateescape")
+        key = key_of_text(asked["path"])
         stat, body, tags = services.first_bytes(actor_in(request), name, key, asked["version"])
         text = as_text(body)
         return Response({
@@ -367,7 +372,7 @@ class StoreSave(APIView):
     def get(self, request: Request, name: str) -> StreamingHttpResponse:
         """Save one file to the viewer's own machine. It is recorded in the trail."""
         actor, asked = actor_in(request), checked(HeadAsked, request.query_params)
-        key, version = asked["path"].encode("utf-8", "surrogateescape"), asked["version"]
+        key, version = key_of_text(asked["path"]), asked["version"]
         spec, stat = services.may_save(actor, name, key, version)
         body = services.content_of(actor, spec, key, version)
         answer = StreamingHttpResponse(body, content_type="application/octet-stream")
@@ -387,7 +392,7 @@ class SidesAsked(serializers.Serializer):
 
 class SideShape(serializers.Serializer):
     key = serializers.CharField()
-    key_b64 = serializers.CharField(required=False)
+    key_id = serializers.CharField(help_text=KEY_ID)
     here = serializers.IntegerField(allow_null=True, help_text="Bytes; null: not there.")
     there = serializers.IntegerField(allow_null=True)
     word = serializers.ChoiceField(["same-size", "differs", "only-here", "only-there", "name-clash"])
@@ -426,7 +431,7 @@ class StoreFiles(APIView):
     @extend_schema(parameters=[HeadAsked], request={"application/octet-stream": bytes}, responses={201: UploadedShape})
     def post(self, request: Request, name: str) -> Response:
         """Put a file from the viewer's own machine where nothing is yet. It is recorded in the trail."""
-        path = checked(HeadAsked, request.query_params)["path"].encode("utf-8", "surrogateescape")
+        path = key_of_text(checked(HeadAsked, request.query_params)["path"])
         place = Location(name, path)
         kind = mimetypes.guess_type(path.decode("utf-8", "replace"))[0] or "application/octet-stream"
         body = iter(lambda: request._request.read(1 << 20), b"")
@@ -444,9 +449,9 @@ class StoreArchive(APIView):
     def get(self, request: Request, name: str) -> StreamingHttpResponse:
         """Save a selection (names below `path`; folders end in /; none: all of it) as one ZIP. It is recorded in the trail."""
         actor, asked = actor_in(request), checked(ArchiveAsked, request.query_params)
-        path = asked["path"].encode("utf-8", "surrogateescape")
+        path = key_of_text(asked["path"])
         path = path if not path or path.endswith(b"/") else path + b"/"
-        keys = [k.encode("utf-8", "surrogateescape") for k in asked["key"]]
+        keys = [key_of_text(k, field="key") for k in asked["key"]]
         spec = services.may_archive(actor, name, path, keys)
         answer = StreamingHttpResponse(files.archive(actor, spec, path, keys), content_type="application/zip")
         last = path.rstrip(b"/").rpartition(b"/")[2].decode("utf-8", "replace") or name

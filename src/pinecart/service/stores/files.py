@@ -22,6 +22,7 @@ from pinecart.runner.side import Side
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
 from pinecart.service.stores.selectors import jobs_using_bucket, spec_of, store_named
+from pinecart.service.stores.services import remember_learned
 from pinecart.service.trail.services import note
 
 MOST_IN_ARCHIVE = 100_000
@@ -118,7 +119,10 @@ class _Spooled:
         self._file = file
         self.entry = Entry(b"", size, None)
         self.card: Card | None = None
-        self.content_type, self.metadata = "", dict[str, str]()
+        self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
+
+    async def look(self) -> None:
+        """Nothing is kept with it."""
 
     async def whole(self) -> bytes:
         return await self.piece(0, self.entry.size)
@@ -134,7 +138,7 @@ class _Spooled:
     async def besides(self, keep: Keep) -> Extra:
         return Extra()
 
-    async def verify(self) -> None:
+    async def verify(self, crc: str = "") -> None:
         """It is ours alone."""
 
 
@@ -156,8 +160,12 @@ def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type
             card = Card("upload", time.time_ns(), crc.text)
             held = await source.whole() if size <= HELD_BYTES else source
             await store.put(Put(place.path, size, held, card, if_absent=True, content_type=content_type))
+            learned.update(store.learned())
 
+        learned: dict[str, Any] = {}
         asyncio.run(_using(spec, put))
+        if learned != spec["abilities"]:
+            remember_learned(place.store, spec, learned)
     note(actor, "file.uploaded", str(place)[:200], bytes=size)
     return size
 

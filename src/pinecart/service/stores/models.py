@@ -4,7 +4,10 @@ from django.db import models
 
 
 class StoreRecord(models.Model):
-    """A registered storage system. fields: what may be shown; sealed: its secret, encrypted."""
+    """A registered storage system. fields: what may be shown; sealed: its secret, encrypted.
+
+    abilities: what was found out about it by behaviour (core.ports.Store.learned).   rests_until: it asked for a pause.
+    """
 
     name = models.CharField(max_length=63, unique=True)
     kind = models.CharField(max_length=20)
@@ -15,6 +18,7 @@ class StoreRecord(models.Model):
     tried_at = models.DateTimeField(null=True)
     tried = models.JSONField(null=True)
     abilities = models.JSONField(default=dict)
+    rests_until = models.DateTimeField(null=True)
 
 
 class StoreUse(models.Model):

@@ -2,10 +2,12 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections.abc import Collection
 from datetime import datetime
 from typing import Any, NamedTuple
 
 from django.db.models import Max
+from django.utils import timezone
 
 from pinecart.core.places import Location, closest, did_you_mean, lies_in
 from pinecart.service.config.refusals import NotFound
@@ -94,6 +96,13 @@ def ceiling_of(name: str) -> int:
     """How many requests at once a store bears, as its form says; 0: it says nothing."""
     fields = StoreRecord.objects.filter(name=name).values_list("fields", flat=True).first() or {}
     return int(fields.get("most_at_once") or 0)
+
+
+def rests(names: Collection[str]) -> dict[str, float]:
+    """Stores that asked for a pause which is not over, and how many seconds are left of it."""
+    now = timezone.now()
+    found = StoreRecord.objects.filter(name__in=names, rests_until__gt=now).values_list("name", "rests_until")
+    return {name: (until - now).total_seconds() for name, until in found if until}
 
 
 def newest_key() -> datetime | None:

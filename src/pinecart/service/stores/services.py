@@ -3,9 +3,11 @@ from __future__ import annotations
 import asyncio
 import os
 from collections.abc import AsyncIterator, Sequence
+from datetime import timedelta
 from typing import Any
 
 from django.db import transaction
+from django.db.models import Q
 from django.utils import timezone
 
 from pinecart.core.entries import Entry
@@ -25,6 +27,7 @@ from pinecart.service.stores.trying import Step, try_store
 from pinecart.service.trail.services import note
 
 HEAD_BYTES = 2048
+BINDING = ("path", "endpoint", "root")  # the fields that say which place it is
 
 
 @transaction.atomic
@@ -51,7 +54,7 @@ def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
     actor.must(Right.ADMINISTER, [], "changing stores")
     record = store_named(name)
     form = read_form(given | {"name": name, "kind": record.kind}, OPTIONS, STATE.root, old=record.fields)
-    moved = [f for f in ("path", "endpoint", "root") if form.fields.get(f, "") != record.fields.get(f, "")]
+    moved = [f for f in BINDING if form.fields.get(f, "") != record.fields.get(f, "")]
     users = jobs_using_store(name) if moved else []
     if users and not given.get("rebind"):
         message = f"Store {name!r} is used by {', '.join(users)}: its {moved[0]} is theirs too. If the same files lie at the new one, say that it is a rebind: the next run of each waits for your yes. Else add another store, and change the jobs."
@@ -64,11 +67,27 @@ def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
     before = {f: record.fields.get(f, "") for f in moved}
     _fill(record, form)
     record.fields |= {"rebound": rebound} if rebound else {}
+    if moved:
+        record.abilities, record.rests_until = {}, None
     record.save()
     note(actor, "store.changed", name, fields=sorted(given.keys() - {"secret"}), new_secret=bool(form.secret))
     if users:
         note(actor, "store.rebound", name, jobs=users, before=before)
     return record
+
+
+def remember_learned(name: str, fields: dict[str, Any], learned: dict[str, Any]) -> None:
+    """What a run found out about a store, for the next one; as long as it is bound to the same place."""
+    with transaction.atomic():
+        record = StoreRecord.objects.filter(name=name).first()
+        if record is not None and all(record.fields.get(f) == fields.get(f) for f in BINDING):
+            StoreRecord.objects.filter(pk=record.pk).update(abilities=record.abilities | learned)
+
+
+def remember_rest(name: str, seconds: float) -> None:
+    """A store asked one run for a pause: it binds them all."""
+    until = timezone.now() + timedelta(seconds=seconds)
+    StoreRecord.objects.filter(Q(rests_until=None) | Q(rests_until__lt=until), name=name).update(rests_until=until)
 
 
 def _must_work(record: StoreRecord, form: Form) -> None:

@@ -20,6 +20,7 @@ from typing import IO, Any, NamedTuple, ParamSpec, TypeVar
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
 
 import django
+from django.db.utils import OperationalError
 
 django.setup()
 
@@ -29,15 +30,19 @@ from pinecart.core.entries import Aside, Entry, Row, fingerprint  # noqa: E402
 from pinecart.core.errors import PinecartError  # noqa: E402
 from pinecart.core.places import parse_location  # noqa: E402
 from pinecart.core.ports import Store, Uploads  # noqa: E402
+from pinecart.core.retry import Retry  # noqa: E402
 from pinecart.core.selection import Selection  # noqa: E402
+from pinecart.core.totals import files_text  # noqa: E402
 from pinecart.drivers import open_store  # noqa: E402
 from pinecart.runner.pacing import Pacer  # noqa: E402
-from pinecart.runner.records import BatchRules, Record  # noqa: E402
+from pinecart.runner.records import BatchRules, Record, RecordsLost  # noqa: E402
 from pinecart.runner.run import MOST_AT_ONCE, Ending, Order, carry_out  # noqa: E402
 from pinecart.runner.undoing import Done  # noqa: E402
 from pinecart.service.config.process import end_with_parent, settle_in  # noqa: E402
 from pinecart.service.config.settings import OPTIONS, STATE  # noqa: E402
 from pinecart.service.runs import selectors, services  # noqa: E402
+from pinecart.service.stores.selectors import rests  # noqa: E402
+from pinecart.service.stores.services import remember_learned, remember_rest  # noqa: E402
 from pinecart.service.worker.crew import Crew  # noqa: E402
 
 with contextlib.suppress(ImportError):
@@ -46,6 +51,7 @@ with contextlib.suppress(ImportError):
     asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
 
 LOG_LIMIT = 64 << 20
+AGAIN_S = 1.0  # after the database could not be used
 SHARE_S = 1.0  # so often it is looked how many runs share a store
 
 
@@ -67,11 +73,25 @@ _READS, _WRITES = (
 
 
 async def _reads(call: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
-    return await asyncio.get_running_loop().run_in_executor(_READS, partial(call, *args, **kwargs))
+    return await _patiently(_READS, partial(call, *args, **kwargs))
 
 
 async def _writes(call: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
-    return await asyncio.get_running_loop().run_in_executor(_WRITES, partial(call, *args, **kwargs))
+    return await _patiently(_WRITES, partial(call, *args, **kwargs))
+
+
+async def _patiently(thread: ThreadPoolExecutor, call: Callable[[], T]) -> T:
+    """The database may be locked, or its disk full, for a while. Raises RecordsLost if it stays so for minutes."""
+    deadline = time.monotonic() + OPTIONS.records_s
+    while True:
+        try:
+            return await asyncio.get_running_loop().run_in_executor(thread, call)
+        except OperationalError as exc:
+            if time.monotonic() > deadline:
+                raise RecordsLost(
+                    f"The records could not be read or written for {OPTIONS.records_s:.0f} s: {exc}"
+                ) from exc
+        await asyncio.sleep(AGAIN_S)
 
 
 class Desk:
@@ -90,15 +110,21 @@ class Desk:
             for side, word in services.SIDES
         }
         self.scopes: dict[int, int] = {}
+        self._past: dict[int, list[int]] = {}  # leg → every ledger it ever had between these places
         self._settled: dict[int, tuple[str, str]] = {}  # leg → the selection carried out before, and this one's
         self._awaited: list[Awaited] = []
         self._awaits_unknown: list[str] = order["awaited_unknown"]
         self._shared_at = -SHARE_S
         self.opened: dict[str, Store] = {}
+        self.crew: Crew | None = None
+        self._specs = order.get("stores", {})
+        self._learned = {name: spec.get("abilities") or {} for name, spec in self._specs.items()}
 
     def open_scopes(self, job: str, order: Order) -> None:
         for number, leg in enumerate(order.definition.legs):
-            self.scopes[number], before = selectors.scope_numbered(job, _identity(leg, order.stores))
+            identity = _identity(leg, order.stores)
+            self.scopes[number], before = selectors.scope_numbered(job, identity)
+            self._past[number] = selectors.scopes_of_past(job, identity)
             self._settled[number] = (before, leg.digest)
 
     def await_others(self, given: list[dict[str, Any]], stores: dict[str, Store]) -> None:
@@ -153,7 +179,7 @@ class Desk:
 
     async def done_by(self, leg: int) -> AsyncIterator[list[Done]]:
         after = 0
-        while (page := await _reads(selectors.done_by, self._of, self.scopes[leg], leg, after))[0]:
+        while (page := await _reads(selectors.done_by, self._of, self._past[leg], leg, after))[0]:
             after = page[1]
             yield page[0]
 
@@ -172,13 +198,35 @@ class Desk:
         await _writes(services.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember)
 
     async def tell(self, progress: dict[str, Any]) -> None:
+        await _writes(services.tell_progress, self._run, self._epoch, progress)
+
+    async def listen(self) -> None:
         stop, self._pause, self.pacer.rate = await _reads(selectors.wishes, self._run)
         self._stop = self._stop or stop or self._pause
         if time.monotonic() - self._shared_at > SHARE_S:
             self._shared_at = time.monotonic()
             for name, most in (await _reads(selectors.shares, list(self.opened))).items():
                 self.opened[name].most_at_once = most
-        await _writes(services.tell_progress, self._run, self._epoch, progress)
+            await self._share_pauses()
+            await self._share_what_was_learned()
+
+    async def _share_pauses(self) -> None:
+        """A store that asks one run to go slower asks all of them."""
+        for name, store in self.opened.items():
+            if store.rests_s > 0:
+                await _writes(remember_rest, name, store.rests_s)
+        if resting := await _reads(rests, list(self.opened)):
+            for name, seconds in resting.items():
+                self.opened[name].rest(seconds)
+            if self.crew:
+                self.crew.rest(resting)
+
+    async def _share_what_was_learned(self) -> None:
+        for name, store in self.opened.items():
+            learned = store.learned()
+            if learned != self._learned.get(name, {}):
+                self._learned[name] = learned
+                await _writes(remember_learned, name, self._specs[name], learned)
 
     def pausing(self) -> bool:
         return self._pause
@@ -187,10 +235,12 @@ class Desk:
         return Journal(self._run, self._epoch, self._stores[leg, side])
 
     async def uploads_left(self) -> list[tuple[str, bytes, str]]:
-        return await _reads(selectors.uploads_left, self._run)
+        left = await _reads(selectors.uploads_left, self._run)
+        return left + (await _reads(selectors.uploads_left, self._of) if self._kind == "expiry" else [])
 
     async def upload_over(self, key: bytes) -> None:
-        await _writes(services.upload_over, self._run, self._epoch, key, cleared=True)
+        of = self._of if self._kind == "expiry" else None
+        await _writes(services.upload_over, self._run, self._epoch, key, cleared=True, of=of)
 
     def stopping(self) -> bool:
         return self._stop
@@ -245,14 +295,16 @@ def main() -> None:
         try:
             asyncio.run(_work(given, desk, lock.fileno()))
         except services.Superseded as exc:
-            desk.log("superseded", exc.message)
+            desk.log("superseded", str(exc))
+        except RecordsLost as exc:
+            desk.log("records-lost", f"{exc} This process ends; the run is taken up again.")
 
 
 async def _work(given: dict[str, Any], desk: Desk, lock: int) -> None:
     settle_in()
     loop, opened, crew = asyncio.get_running_loop(), dict[str, Store](), None
     if OPTIONS.helpers and given["kind"] == "transfer":
-        crew = Crew(given, lock, OPTIONS.helpers, MOST_AT_ONCE, desk.log)
+        crew = desk.crew = Crew(given, lock, OPTIONS.helpers, MOST_AT_ONCE, desk.log)
 
     def take_up(told: bytes) -> None:
         """New keys for stores that are open: used from the next request on."""
@@ -271,6 +323,7 @@ async def _work(given: dict[str, Any], desk: Desk, lock: int) -> None:
         opened.update(order.stores)
         desk.opened = order.stores
         await _writes(desk.open_scopes, given["job"], order)
+        await _writes(services.forget_undone, given["run"], given["epoch"])
         await _reads(desk.await_others, given["awaited"], order.stores)
     except PinecartError as exc:
         ending = Ending([], None, 0, False, exc)
@@ -285,11 +338,12 @@ async def _work(given: dict[str, Any], desk: Desk, lock: int) -> None:
 async def _carried(order: Order, desk: Desk) -> Ending:
     try:
         return await carry_out(order, desk)
-    except services.Superseded:
+    except (services.Superseded, RecordsLost):
         raise
     except Exception as exc:  # noqa: BLE001 - a defect of ours must end this run with its reason, and no other
         desk.log("defect", f"{type(exc).__name__}: {exc}")
-        message = f"A defect in Pine Cart ended this run ({type(exc).__name__}). What was carried is recorded; the run's log has more."
+        recorded = await _reads(selectors.objects_recorded, order.run)
+        message = f"A defect in Pine Cart ended this run ({type(exc).__name__}); its log has more. {files_text(recorded)} {'is' if recorded == 1 else 'are'} on record. What else it did is found by the next run, which looks before it copies."
         return Ending([], None, 0, False, PinecartError(message))
 
 
@@ -304,6 +358,7 @@ def _order(given: dict[str, Any]) -> Order:
         definition,
         stores,
         str(STATE.scratch),
+        retry=Retry(for_s=OPTIONS.retry_s),
         batches=BatchRules(rows=OPTIONS.batch_rows),
         stamp=time.strftime("%Y-%m-%d %H.%M.%S", time.gmtime()),
         undo=given["kind"] == "preview" and given["of"] is not None,

@@ -108,6 +108,10 @@ class One:
         if self.ready:
             self._tell({"stores": stores})
 
+    def rest(self, seconds: dict[str, float]) -> None:
+        if self.ready:
+            self._tell({"rest": seconds})
+
     async def end(self) -> None:
         """Let it finish what it has begun, for a while."""
         if self._process is None:
@@ -128,7 +132,8 @@ class Crew:
     def __init__(
         self, given: dict[str, Any], lock: int, count: int, most_at_once: int, log: Callable[..., None]
     ) -> None:
-        self.order = {k: given[k] for k in ("run", "epoch", "definition", "stores")} | {"most_at_once": most_at_once}
+        self.order = {k: given[k] for k in ("run", "epoch", "definition", "stores")}
+        self.order |= {"most_at_once": most_at_once, "retry_s": given["retry_s"]}
         self.run = given["run"], given["epoch"]
         self._definition = read_definition(given["definition"])
         self.lock, self.log = lock, log
@@ -152,6 +157,11 @@ class Crew:
         """The fields that each kind of batch begins with."""
         places, (run, epoch) = self._definition.legs[leg], self.run
         return next(self._numbers), run, leg, epoch, self._definition.digest, places.source.text, places.target.text
+
+    def rest(self, seconds: dict[str, float]) -> None:
+        """Stores asked for a pause: store → seconds."""
+        for helper in self._helpers:
+            helper.rest(seconds)
 
     def renew(self, stores: dict[str, Any]) -> None:
         """New keys, from the next request on."""

@@ -20,6 +20,7 @@ from typing import IO, Any
 from pinecart.core.batch import Answer, Batch, Parts
 from pinecart.core.definition import read_definition
 from pinecart.core.ports import Store
+from pinecart.core.retry import Retry
 from pinecart.drivers import open_store
 from pinecart.runner.helping import Helping
 from pinecart.service.config.process import end_with_parent, settle_in
@@ -31,12 +32,17 @@ with contextlib.suppress(ImportError):
 
 
 async def _work(order: dict[str, Any], out: IO[bytes]) -> None:
-    """One line in: {"batch"}, {"parts"}, {"recall"}, {"stores"} (new keys) or {"end"}. One line out for each batch."""
+    """One line in: {"batch"}, {"parts"}, {"recall"}, {"stores"} (new keys), {"rest"} (a store asked for a pause) or {"end"}. One line out for each batch."""
     settle_in()
     loop, lines, speaker = asyncio.get_running_loop(), asyncio.Queue[bytes](), ThreadPoolExecutor(1)
     stores: dict[str, Store] = {name: open_store(spec) for name, spec in order["stores"].items()}
     helping = Helping(
-        order["run"], order["epoch"], read_definition(order["definition"]), stores, lambda: order["most_at_once"]
+        order["run"],
+        order["epoch"],
+        read_definition(order["definition"]),
+        stores,
+        lambda: order["most_at_once"],
+        Retry(for_s=order["retry_s"]),
     )
 
     def say(text: str) -> None:
@@ -59,6 +65,8 @@ async def _work(order: dict[str, Any], out: IO[bytes]) -> None:
                 renew = getattr(stores.get(name), "renew", None)
                 if renew:
                     renew(spec)
+            for name, seconds in told.get("rest", {}).items():
+                stores[name].rest(seconds)
             if "recall" in told:
                 helping.recall()
         helping.recall()

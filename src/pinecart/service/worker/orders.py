@@ -6,6 +6,7 @@ from typing import Any
 
 from pinecart.core.definition import Definition, read_definition
 from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.settings import OPTIONS
 from pinecart.service.jobs.selectors import definition_of, find_job
 from pinecart.service.runs.selectors import Run, was_released
 from pinecart.service.stores.selectors import rebound_under, spec_of, store_named
@@ -25,7 +26,7 @@ def order_of(run: Run) -> dict[str, Any]:
     names = sorted({p.store for d in (definition, *awaited) for leg in d.legs for p in (leg.source, leg.target)})
     for name in names:
         try:
-            specs[name] = spec_of(store_named(name), run=run.pk)
+            specs[name] = spec_of(store_named(name), run=run.pk) | {"retry": {"for_s": OPTIONS.retry_s}}
         except NotFound as exc:
             missing = exc.message
     return {
@@ -39,6 +40,7 @@ def order_of(run: Run) -> dict[str, Any]:
         "awaited": [d.as_mapping() for d in awaited],
         "awaited_unknown": unknown,
         "stores": specs,
+        "retry_s": OPTIONS.retry_s,
         "missing": missing,
         "rebound": [r for name in names if (r := rebound_under(run.job, name)) and not was_released(run.job, r.digest)],
     }

@@ -1,0 +1,1 @@
+"""Django's SQLite backend, with a patience of its own: see `base`."""

@@ -1,0 +1,193 @@
+"""What other makers' servers do: tokens that are no XML, probes among a user's objects, pauses, silence, lost answers."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import time
+
+import pytest
+
+from pinecart.core.checksum import crc_of
+from pinecart.core.errors import Busy, Refused
+from pinecart.core.ports import HELD_BYTES, Card, Put
+from pinecart.drivers import open_store, s3_wire
+from pinecart.drivers.folder import FolderStore
+from pinecart.standins.bucket_server import Behaviour
+from tests.drivers.test_s3 import InPieces, opened, standin  # noqa: F401 - a fixture
+from tests.runner.engine import Journal
+
+AT = b"larkfell/"
+
+
+def small(name, body=b"song", **more):
+    return Put(AT + name, len(body), body, Card("d", None, crc_of(body)), if_absent=True, **more)
+
+
+async def listed(store, **how):
+    return [entry.key async for page in store.list(AT, **how) for entry in page]
+
+
+@pytest.mark.parametrize("first", ["\x01", "\x1f/x"])
+async def test_a_token_with_a_control_character_does_not_end_the_listing(standin, first):  # noqa: F811
+    server, endpoint = standin
+    server.old = frozenset({"token-raw"})
+    names = [first + "before", *(f"{first}{n:04}" for n in range(1500)), "zz"]
+    for name in names:
+        server.shelf.put("larkfell", name, b"", {})
+    store = opened(endpoint)
+    await store.check_place(AT)  # asks for one name
+    assert await listed(store) == sorted(name.encode() for name in names)
+    await store.close()
+
+
+async def test_a_request_that_came_too_slowly_is_sent_again(standin):  # noqa: F811
+    server, endpoint = standin
+    store = opened(endpoint)
+    await store.probe(AT)
+    server.behaviour["put"] = Behaviour(fail="RequestTimeout", times=1)
+    with pytest.raises(Busy, match="in time"):
+        await store.put(small(b"x"))
+    assert (await store.put(small(b"x"))).entry.size == 4
+    await store.close()
+
+
+async def test_a_pause_that_is_asked_for_binds_the_whole_store(standin):  # noqa: F811
+    """The stand-in asks for one second with each slow-down."""
+    server, endpoint = standin
+    store = opened(endpoint, retry={"times": 1})
+    server.behaviour["head"] = Behaviour(fail="SlowDown", times=1)
+    with pytest.raises(Busy):
+        await store.stat(AT + b"x")
+    asked = server.counts.total()
+    began = time.monotonic()
+    other = asyncio.create_task(listed(store))
+    assert store.rests_s > 0.5
+    await other
+    assert time.monotonic() - began > 0.5 and server.counts.total() == asked + 1
+    store.rest(10**12)
+    assert store.rests_s <= 300
+    await store.close()
+
+
+@pytest.mark.parametrize("told", ["999999999999", "soon", "-1", "1e9"])
+def test_a_wish_to_wait_that_is_none_is_not_heard(told):
+    error = s3_wire.error_from(503, {"Retry-After": told}, b"", what="Writing x")
+    assert isinstance(error, Busy) and error.wait_s is None
+
+
+def test_an_empty_refusal_says_what_was_asked():
+    error = s3_wire.error_from(400, {}, b"<Error><Code></Code><Message></Message></Error>", what="Writing pine://a/b")
+    assert isinstance(error, Refused) and error.message == "Writing pine://a/b: the store refused (400 InvalidRequest)."
+
+
+async def test_names_that_do_not_fit_are_known_before_they_are_sent(standin, tmp_path):  # noqa: F811
+    store = opened(standin[1])
+    assert not store.unfit(AT + b"x" * 1024) and "1,024" in store.unfit(AT + b"x" * 1025)
+    assert "UTF-8" in store.unfit(AT + b"\xff")
+    folder = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)})
+    assert not folder.unfit(b"a/" * 500 + b"x") and "255" in folder.unfit(b"x" * 256) and ".." in folder.unfit(b"../x")
+    await store.close()
+
+
+@pytest.mark.parametrize("old", [(), ("checksums-ignored",), ("checksums-ignored", "conditions-ignored")])
+async def test_a_bucket_that_keeps_versions_keeps_none_of_a_probe(standin, old):  # noqa: F811
+    server, endpoint = standin
+    server.old = frozenset(old)
+    server.shelf.versioned.add("larkfell")
+    store = opened(endpoint)
+    await store.probe(AT)
+    assert not server.shelf.buckets["larkfell"] and not server.shelf.past
+    probes = server.counts["put"]
+    again = opened(endpoint, abilities=store.learned())
+    assert await again.probe(AT) == await store.abilities(AT) and server.counts["put"] == probes
+    for each in (store, again):
+        await each.close()
+
+
+async def test_a_probe_whose_answer_was_lost_is_journalled_until_it_is_gone(standin):  # noqa: F811
+    server, endpoint = standin
+    server.old = frozenset({"checksums-ignored"})
+    journal, store = Journal(), opened(endpoint)
+    server.behaviour["put"] = Behaviour(lost=True, match=".pinecart-probe")
+    with pytest.raises(Busy):
+        await store.probe(AT, journal)
+    (left,) = journal.rows
+    assert left.removeprefix(AT).decode() in server.shelf.buckets["larkfell"]
+    server.behaviour.clear()
+    await store.clear_uploads(left, journal.rows[left][1])
+    assert not server.shelf.buckets["larkfell"]
+    await store.probe(AT, journal)
+    assert set(journal.rows) == {left}  # the second one went by itself
+    await store.close()
+
+
+async def test_an_upload_that_could_not_be_aborted_stays_journalled(standin):  # noqa: F811
+    server, endpoint = standin
+    journal, store, body = Journal(), opened(endpoint), b"x" * (HELD_BYTES + 1)
+    await store.probe(AT)
+    put = Put(AT + b"long", len(body), InPieces(body), Card("d", None, ""), if_absent=True, uploads=journal)
+    server.behaviour["part"] = Behaviour(fail="AccessDenied")
+    server.behaviour["abort"] = Behaviour(fail="InternalError")
+    with pytest.raises(Refused):
+        await store.put(put)
+    assert list(journal.rows) == [AT + b"long"] and server.shelf.uploads
+    server.behaviour["abort"] = Behaviour(fail="InternalError", times=1)  # one such answer is no reason to leave it
+    with pytest.raises(Refused):
+        await store.put(put)
+    assert not server.shelf.uploads and not journal.rows
+    await store.close()
+
+
+async def test_an_upload_whose_start_was_answered_to_nobody_stays_journalled(standin):  # noqa: F811
+    server, endpoint = standin
+    journal, store, body = Journal(), opened(endpoint), b"x" * (HELD_BYTES + 1)
+    await store.probe(AT)
+    server.behaviour["start-upload"] = Behaviour(lost=True, times=1)
+    server.behaviour["part"] = Behaviour(fail="AccessDenied")
+    with pytest.raises(Refused):
+        await store.put(
+            Put(AT + b"long", len(body), InPieces(body), Card("d", None, ""), if_absent=True, uploads=journal)
+        )
+    assert len(server.shelf.uploads) == 1 and list(journal.rows) == [AT + b"long"]
+    await store.clear_uploads(AT + b"long", journal.rows[AT + b"long"][1])
+    assert not server.shelf.uploads
+    await store.close()
+
+
+async def test_what_lay_below_a_folder_that_is_a_file_now_is_definitely_gone(tmp_path):
+    root = tmp_path / "posts"
+    (root / "inner").mkdir(parents=True)
+    (root / "was").write_text("a file now")
+    (root / "link").symlink_to(tmp_path)
+    store = FolderStore("posts", str(root))
+    for key in (b"was/a", b"was/a/b", b"inner/" + b"n" * 256, b"nowhere/a"):
+        assert await store.is_absent(key)
+    with pytest.raises(Refused):  # nobody knows what lies behind a link
+        await store.is_absent(b"link/posts")
+    await store.close()
+
+
+async def test_a_level_is_read_once_for_all_its_pages(tmp_path, monkeypatch):
+    root = tmp_path / "many"
+    root.mkdir()
+    for n in range(2500):
+        (root / f"{n:05}").touch()
+    os.utime(root, (1_700_000_000, 1_700_000_000))
+    reads = []
+    real = os.scandir
+    monkeypatch.setattr("os.scandir", lambda fd: reads.append(fd) or real(fd))
+    names, after = [], b""
+    while True:
+        store = FolderStore("many", str(root))
+        level = await store.level(b"", after=after, limit=100)
+        names += [e.key for e in level.entries]
+        await store.close()
+        if not (after := level.after):
+            break
+    assert names == [f"{n:05}".encode() for n in range(2500)] and len(reads) == 1
+    (root / "00000a").touch()
+    os.utime(root, (1_700_000_001, 1_700_000_001))
+    store = FolderStore("many", str(root))
+    assert (await store.level(b"", after=b"00000", limit=1)).entries[0].key == b"00000a"
+    await store.close()
