@@ -124,6 +124,12 @@ def small(table: Table, root: Path) -> None:
         table.against(f"CPU of {SMALL} objects of 4 KiB, {how}, recorded", ours, floors, root, FEW)
 
 
+def copies(table: Table, root: Path) -> None:
+    for n in range(SMALL):
+        (root / f"{n:06}").write_bytes(os.urandom(4096))
+    table.against(f"CPU of {SMALL} copies inside one store, recorded", "engine-copies", {"bare-copies": 1.6}, root, FEW)
+
+
 def long_file(folder: Path, mib: int = LARGE_MIB) -> Path:
     with (folder / "long").open("wb") as file:
         for _ in range(mib):
@@ -171,7 +177,7 @@ def plan(table: Table, root: Path) -> None:
     table.add(f"from the API's answer to the first of {min(FIRST, TREE)} new objects moved, to 1 s", took, 1.0)
 
 
-GROUPS = (listing, width, small, parts, large_out, large_in, local, memory, plan)
+GROUPS = (listing, width, small, copies, parts, large_out, large_in, local, memory, plan)
 
 
 def main() -> None:

@@ -49,11 +49,11 @@ def landing(path: Path) -> Iterator[str]:
         shutil.rmtree(there)
 
 
-async def make_bucket(endpoint: str) -> None:
+async def make_bucket(endpoint: str, name: str = "bench") -> None:
     from pinecart.drivers import open_store
 
     store = open_store(bucket(endpoint))
-    await store.make_bucket("bench")
+    await store.make_bucket(name)
     await store.close()
 
 

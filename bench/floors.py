@@ -25,8 +25,10 @@ from pinecart.drivers.s3_wire import Keys
 from pinecart.drivers.s3_wire import signed as sign
 
 
-def signed(method: str, host: str, path: str, size: int | None, payload: str, query: str = "") -> dict[str, str]:
-    headers = {"host": host} | ({} if size is None else {"content-length": str(size)})
+def signed(
+    method: str, host: str, path: str, size: int | None, payload: str, query: str = "", *, more: dict[str, str] | None = None,
+) -> dict[str, str]:  # fmt: skip
+    headers = {"host": host} | ({} if size is None else {"content-length": str(size)}) | (more or {})
     return sign(method, path, query, headers, payload=payload, keys=Keys(KEY, SECRET), region="us-east-1",
                 now=datetime.now(UTC))  # fmt: skip
 
@@ -107,6 +109,27 @@ def bare_put(endpoint: str, path: Path) -> float:
     asyncio.run(make_bucket(endpoint))
     began = cpu()
     asyncio.run(puts(endpoint, path))
+    return cpu() - began
+
+
+async def copies(endpoint: str, path: Path) -> None:
+    """Each object copied by the store itself, from one bucket to another."""
+    host = URL(endpoint).authority
+
+    async def copy(session: Any, file: Path) -> None:
+        at, of = f"/copies/{file.name}", {"x-amz-copy-source": f"/bench/{file.name}"}
+        headers = signed("PUT", host, at, 0, hashlib.sha256(b"").hexdigest(), more=of)
+        async with session.put(URL(f"{endpoint}{at}", encoded=True), headers=headers) as answer:
+            assert answer.status == 200 and b"CopyObjectResult" in await answer.read()
+
+    await looped(copy, sorted(path.iterdir()))
+
+
+def bare_copies(endpoint: str, path: Path) -> float:
+    asyncio.run(fill(endpoint, path))
+    asyncio.run(make_bucket(endpoint, "copies"))
+    began = cpu()
+    asyncio.run(copies(endpoint, path))
     return cpu() - began
 
 

@@ -109,6 +109,16 @@ def engine_get(endpoint: str, path: Path) -> float:
                         {"from": "pine://a/bench/", "to": "pine://b/"})[0]  # fmt: skip
 
 
+def engine_copies(endpoint: str, path: Path) -> float:
+    """Inside one store, nothing passes through us."""
+    from bench.floors import fill
+
+    asyncio.run(fill(endpoint, path))
+    asyncio.run(make_bucket(endpoint, "copies"))
+    leg = {"from": "pine://a/bench/", "to": "pine://b/copies/"}
+    return recorded(bucket(endpoint) | {"name": "a"}, bucket(endpoint), leg)[0]
+
+
 class Prepared(MemoryStore):
     """A store of so many objects that lists them in pages made beforehand, or made as they are asked for, and takes none."""
 

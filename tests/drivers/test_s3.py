@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import random
+import xml.etree.ElementTree as ET
 from urllib.parse import quote
+from xml.sax.saxutils import escape
 
 import pytest
 from hypothesis import given
@@ -123,6 +125,23 @@ def test_the_quick_reading_of_a_page_is_the_thorough_one(keys, more):
     assert quick is not None and quick == s3_wire._any_page(body, b"")
     assert s3_wire._plain_page(body[:-5], b"") is None
     assert s3_wire._plain_page(body.replace(b"Contents", b"x:Contents"), b"") is None
+
+
+WORDS, SIMPLE = st.sampled_from(["ETag", "Code", "UploadId"]), st.text(st.characters(codec="utf-8"), max_size=9)
+
+
+@given(st.sampled_from(["CopyObjectResult", "Error"]), st.lists(st.tuples(WORDS, SIMPLE)), st.sampled_from(["", "\n "]))
+def test_the_quick_reading_of_an_answer_is_the_thorough_one(root, fields, between):
+    inner = between.join(f"<{name}>{escape(text, {chr(34): '&quot;'})}</{name}>" for name, text in fields)
+    body = f'<?xml version="1.0"?>{between}<{root} xmlns="http://x/">{inner}{between}</{root}>'.encode()
+    try:
+        parsed = ET.fromstring(body)
+    except ET.ParseError:
+        return
+    assert s3_wire.root_of(body) == root
+    for name, _ in fields:
+        first = next(node.text or "" for node in parsed if node.tag == "{http://x/}" + name)
+        assert s3_wire.text_of(body, name) == first
 
 
 class InPieces:

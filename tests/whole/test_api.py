@@ -311,7 +311,22 @@ def test_browsing_pages_without_end_and_names_what_is_no_text(shared):
         found = list(cart.browse("many", page=37))
         everything = list(cart.browse("many", everything=True, page=37))
     assert len({e["key"] for e in found}) == 251 and [e["key"] for e in found] == [e["key"] for e in everything]
-    assert found[-1]["key"] == "odd\\xff\\u000a" and found[-1]["key_b64"]
+    assert found[-1]["key"] == "odd\\xff\\u000a"
+    key_id = found[-1]["key_id"]
+    with shared.client() as cart:  # what was given out is taken everywhere
+        assert cart.head("many", key_id)["bytes"] == 1 and b"".join(cart.save("many", key_id)) == b"1"
+        assert b"odd" in b"".join(cart.archive("many", "", [key_id]))
+        assert [e["word"] for e in cart.sides("pine://many/", "pine://many/") if e["key_id"] == key_id] == ["same-size"]
+        copied = cart.carry(f"pine://many/{key_id}", "pine://many/copies/")["run"]["id"]
+        assert [told["outcome"] for kind, told in cart.follow(copied) if kind == "state"][-1] == "clean"
+        assert (root / "copies" / "odd\udcff\n").read_bytes() == b"1"
+        (record,) = cart.objects(copied)
+        assert record["key_id"] == key_id and cart.find("odd")[0]["key_id"] == key_id
+        gone = cart.remove(f"pine://many/copies/{record['key_id']}")["run"]["id"]
+        held = [told for kind, told in cart.follow(gone) if kind == "state"][-1]["held"]
+        cart.release(gone, held["digest"])
+        assert [told["outcome"] for kind, told in cart.follow(gone) if kind == "state"][-1] == "clean"
+        assert not (root / "copies" / "odd\udcff\n").exists()
 
 
 def test_buckets_are_made_once(shared):

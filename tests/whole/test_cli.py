@@ -115,8 +115,8 @@ def test_a_store_is_added_tried_and_dropped_with_its_secret_read_from_a_file(sha
     (tmp_path / "secret").write_text(SECRET + "\n")
     words = ["store", "add", "second", "--kind", "s3", "--endpoint", shared.endpoint, "--key-id", "LARKFELLKEY"]
     assert shared.run(*words, "--secret-file", str(tmp_path / "secret"), "--try-first").returncode == 0
-    assert "Made bucket" in shared.run("bucket", "add", "second", "from-cli").stderr
-    assert "was there already" in shared.run("bucket", "add", "second", "from-cli").stderr
+    assert "Made bucket" in shared.run("bucket", "add", "pine://second/from-cli").stderr
+    assert "was there already" in shared.run("bucket", "add", "pine://second/from-cli").stderr
     tried = shared.run("store", "try", "second", "--write-to", "from-cli")
     assert tried.returncode == 0 and "✓ delete" in tried.stdout and "CRC-64/NVME" in tried.stdout
     assert "is empty" in shared.run("browse", "pine://second/from-cli/").stderr

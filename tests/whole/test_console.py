@@ -322,3 +322,60 @@ def test_a_file_is_uploaded_and_found_again(page: Page, shared, tmp_path):
     page.goto(f"{shared.url}/stores/office")
     page.get_by_label("New bucket").fill("Bad_Name")
     expect(page.get_by_text("Small letters only.")).to_be_visible()
+
+
+def test_what_was_picked_in_one_folder_is_not_asked_of_another(page: Page, shared):
+    shared.fresh_store("picked", {"one/a.csv": b"1", "one/b.csv": b"2", "two/c.csv": b"3"})
+    page.goto(f"{shared.url}/stores/picked?path=one/")
+    page.get_by_role("row", name="a.csv").get_by_role("checkbox").check()
+    expect(page.get_by_role("link", name="Save 1 as ZIP")).to_be_visible()
+    page.get_by_role("link", name="picked", exact=True).click()
+    page.get_by_role("link", name="two/").click()
+    expect(page.get_by_role("button", name="c.csv")).to_be_visible()
+    expect(page.get_by_role("link", name="Save as ZIP")).to_have_attribute("href", re.compile(r"path=two%2F$"))
+
+
+def test_a_name_that_is_no_text_is_looked_at_and_copied(page: Page, shared):
+    root = shared.fresh_store("no-text", {"plain": b"1"})
+    (root / "caf\udce9").mkdir()
+    (root / "caf\udce9" / "na\udcefve.csv").write_bytes(b"date,species\n")
+    page.goto(f"{shared.url}/stores/no-text")
+    page.get_by_role("link", name="caf\\xe9/").click()
+    page.get_by_role("button", name="na\\xefve.csv").click()
+    expect(page.get_by_text("date,species")).to_be_visible()
+
+
+def test_a_service_that_went_away_is_told_where_old_answers_stand(page: Page, shared):
+    page.goto(f"{shared.url}/")
+    expect(page.get_by_role("heading", name=re.compile("jobs? (is|are|need)|No jobs"))).to_be_visible()
+    page.route("**/api/v1/today", lambda route: route.abort())
+    expect(page.get_by_text("Not up to date")).to_be_visible(timeout=40_000)
+    page.unroute("**/api/v1/today")
+    page.get_by_role("button", name="Try again").click()
+    expect(page.get_by_text("Not up to date")).to_have_count(0)
+
+
+def test_a_part_of_the_console_that_does_not_load_leaves_the_rest(page: Page, shared):
+    page.route("**/assets/FindPage*", lambda route: route.abort())
+    page.get_by_role("link", name="Find", exact=True).click()
+    expect(page.get_by_text("This page could not be shown")).to_be_visible()
+    page.get_by_role("link", name="Jobs", exact=True).click()
+    expect(page.get_by_role("heading", name="Jobs")).to_be_visible()
+
+
+def test_a_runs_progress_is_not_shown_on_the_next_one(page: Page, shared):
+    _, job = shared.fresh_job("progress", {f"{n:02}": b"x" for n in range(40)})
+    shared.standin.behaviour["put"] = Behaviour(per_second=20)
+    try:
+        with shared.client() as cart:
+            first = cart.start(job)["id"]
+        page.goto(f"{shared.url}/runs/{first}")
+        expect(page.get_by_text(re.compile("looked at [1-9]"))).to_be_visible()
+        page.get_by_role("button", name="Stop").click()
+        page.get_by_role("button", name="Try again").wait_for()
+        shared.standin.behaviour["list"] = Behaviour(delay_s=3)
+        page.get_by_role("button", name="Try again").click()
+        page.wait_for_url(re.compile(rf"/runs/(?!{first}$)\d+"))
+        expect(page.get_by_text(re.compile("waits for its turn|just begun|looked at 0"))).to_be_visible()
+    finally:
+        shared.standin.behaviour.clear()

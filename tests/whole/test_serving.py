@@ -125,7 +125,8 @@ def test_records_of_the_version_before_are_taken_over(tmp_path):
                 ".".join(str(int(text[i : i + 16], 16)) for i in range(0, 64, 16)) for text in (row.source, row.there)
             ]
             home.sql("INSERT INTO runs_ledgerrow VALUES (1, ?, ?, ?, ?, ?, ?, ?)", row.key, *old, *row[3:])
-        home.sql("ALTER TABLE runs_scope DROP COLUMN dropped_at")
+        for table, column in (("scope", "dropped_at"), ("run", "waits"), ("uploadrow", "clear_at")):
+            home.sql(f"ALTER TABLE runs_{table} DROP COLUMN {column}")
         home.sql("DELETE FROM django_migrations WHERE app = 'runs' AND name >= '0009'")
         (home.state / "format").write_text("1\n")
         home.start()

@@ -127,6 +127,8 @@ def fail(exc: Any) -> int:
     say(f"code: {exc.code}")
     if isinstance(exc, Unreachable):
         return OUT_OF_REACH
+    if exc.code in ("location.not-here", "location.in-no-store"):
+        return WRONG_USE
     return NOT_ALLOWED if isinstance(exc, NotAllowed | NotSignedIn) else PROBLEMS
 
 

@@ -237,12 +237,31 @@ def _time_ns(text: str | None) -> int | None:
 
 
 def root_of(body: bytes) -> str:
-    return _local(_tree(body).tag)
+    return _answer(body)[0]
 
 
 def text_of(body: bytes, name: str) -> str:
     """The text of the first element of that name; empty if there is none."""
-    return next((n.text or "" for n in _tree(body).iter() if _local(n.tag) == name), "")
+    return _answer(body)[1].get(name, "")
+
+
+# The usual short answer: a root with some texts in it. Anything else is for the real parser.
+_FLAT = re.compile(
+    rb"\s*(?:<\?xml[^>]*\?>\s*)?<([A-Za-z]+)(?: xmlns=\"[^\"<>&]*\")?>((?:\s*<([A-Za-z0-9]+)>[\x20-\x25\x27-\x3b\x3d-\x7e]*</\3>)*)\s*</\1>\s*"
+)
+_PAIR = re.compile(rb"<([A-Za-z0-9]+)>([^<]*)</")
+
+
+@lru_cache(maxsize=8)  # one answer is asked for several things
+def _answer(body: bytes) -> tuple[str, dict[str, str]]:
+    """The name of the root, and the first text under each name."""
+    if plain := _FLAT.fullmatch(body.replace(b"&quot;", b'"')):
+        found = {name.decode(): text.decode() for name, text in reversed(_PAIR.findall(plain[2]))}
+        return plain[1].decode(), found
+    root, texts = _tree(body), dict[str, str]()
+    for node in root.iter():
+        texts.setdefault(_local(node.tag), node.text or "")
+    return _local(root.tag), texts
 
 
 def completion(etags: Sequence[str]) -> bytes:
