@@ -25,7 +25,7 @@ KINDS = {
     "tells nothing": ("checksums-untold", "etags-opaque"),
 }
 WAYS = {"out": ("flip-up",), "in": ("flip",), "through us": ("flip",)}  # and which way the bytes come over the line
-SEEDS = range(int(os.environ.get("PINECART_SOAK", "1")))
+SEEDS = range(max(1, int(os.environ.get("PINECART_SOAK", "1")) // 10))
 
 
 def opened(name, port, **more):

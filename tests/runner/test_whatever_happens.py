@@ -36,6 +36,8 @@ class World:
         self.random, self.root, self.server = random.Random(seed), root, server
         self.beside = {"in": b"0", "in-old/a": b"1", "in2": b"2", "i": b"3", "inn/x": b"4"}
         root.mkdir()
+        if self.random.random() < 0.3:
+            server.old |= {self.random.choice(["token-raw", "checksums-untold", "etags-opaque"])}
         for key, body in self.beside.items():
             server.shelf.put("dawn", key, body, {})
         for _ in range(self.random.randrange(25, 60)):
@@ -43,7 +45,8 @@ class World:
 
     def name(self):
         parts = [
-            self.random.choice(["a", "b", "é +", "c%2F", "d.flac", "0", "zz"]) for _ in range(self.random.randrange(3))
+            self.random.choice(["a", "b", "é +", "c%2F", "d.flac", "0", "zz", "\x01", "&lt;"])
+            for _ in range(self.random.randrange(3))
         ]
         return "/".join(
             [*(f"f{p}" for p in parts), f"n{self.random.randrange(40)}.{self.random.choice(['flac', 'csv', 'tmp'])}"]
@@ -53,7 +56,7 @@ class World:
         path = self.root / name
         path.parent.mkdir(parents=True, exist_ok=True)
         size = self.random.choice(
-            [0, 1, 300, 5000, LEAST_PART + 5] if self.random.random() < 0.04 else [0, 1, 300, 5000]
+            [0, 1, 300, 5000, LEAST_PART + 5, 3 * LEAST_PART] if self.random.random() < 0.05 else [0, 1, 300, 5000]
         )
         path.write_bytes(self.random.randbytes(size))
         os.utime(path, ns=(10**18 + self.random.randrange(10**15),) * 2)
