@@ -20,20 +20,26 @@ class Journal:
     """core.ports.Uploads in a dict."""
 
     def __init__(self):
-        self.rows = {}
+        self.rows, self.again = {}, set()  # begun more than once: one may be left at the store
 
     async def begun(self, key, token, at):
         known = self.rows.get(key)
         if known and known[0] == token and known[2]:
             return known[2]
-        self.rows[key] = (token, at, "")
+        if known:
+            self.again.add(key)
+        self.rows[key] = (token, known[1] if known else at, "")
         return ""
 
     async def named(self, key, upload):
         self.rows[key] = (*self.rows[key][:2], upload)
 
-    async def over(self, key):
-        self.rows.pop(key, None)
+    async def over(self, key, *, cleared=False):
+        if cleared or key not in self.again:
+            self.rows.pop(key, None)
+            self.again.discard(key)
+        elif key in self.rows:
+            self.rows[key] = (*self.rows[key][:2], "")
 
 
 class Memory:
@@ -124,7 +130,7 @@ class Memory:
         return [("office", k, at) for k, (_, at, _) in self.journal.rows.items()] if self.journal else []
 
     async def upload_over(self, key):
-        await self.journal.over(key)
+        await self.journal.over(key, cleared=True)
 
     def stopping(self):
         return self.stop

@@ -249,6 +249,9 @@ def text_of(body: bytes, name: str) -> str:
 _FLAT = re.compile(
     rb"\s*(?:<\?xml[^>]*\?>\s*)?<([A-Za-z]+)(?: xmlns=\"[^\"<>&]*\")?>((?:\s*<([A-Za-z0-9]+)>[\x20-\x25\x27-\x3b\x3d-\x7e]*</\3>)*)\s*</\1>\s*"
 )
+_CONTROLS = re.compile(
+    rb"[\x00-\x08\x0b\x0c\x0e-\x1f]|&#(?:x0*(?:[0-8bceBCE]|1[0-9a-fA-F])|0*(?:[0-8]|1[124-9]|2[0-9]|3[01]));"
+)
 _PAIR = re.compile(rb"<([A-Za-z0-9]+)>([^<]*)</")
 
 
@@ -258,7 +261,7 @@ def _answer(body: bytes) -> tuple[str, dict[str, str]]:
     if plain := _FLAT.fullmatch(body.replace(b"&quot;", b'"')):
         found = {name.decode(): text.decode() for name, text in reversed(_PAIR.findall(plain[2]))}
         return plain[1].decode(), found
-    root, texts = _tree(body), dict[str, str]()
+    root, texts = _tree(_CONTROLS.sub(b"?", body)), dict[str, str]()  # a key is told in it, which is no word of ours
     for node in root.iter():
         texts.setdefault(_local(node.tag), node.text or "")
     return _local(root.tag), texts
@@ -272,7 +275,7 @@ def completion(etags: Sequence[str]) -> bytes:
 
 def parse_parts(body: bytes) -> tuple[dict[tuple[int, int], str], str]:
     """(number, size) → ETag of each part, and where to go on (empty: at the end)."""
-    root = _tree(body)
+    root = _tree(_CONTROLS.sub(b"?", body))
     found = {}
     for node in [n for n in root if _local(n.tag) == "Part"]:
         told = {_local(n.tag): n.text or "" for n in node}
@@ -282,12 +285,19 @@ def parse_parts(body: bytes) -> tuple[dict[tuple[int, int], str], str]:
 
 
 def parse_uploads(body: bytes) -> list[tuple[str, bytes, datetime]]:
-    """(id, key, begun at) of unfinished uploads."""
+    """(id, key, begun at) of unfinished uploads. Raises Refused where their keys can't be read."""
     found = []
-    for node in [n for n in _tree(body) if _local(n.tag) == "Upload"]:
+    readable = _CONTROLS.sub(b"?", body)
+    root = _tree(readable)
+    encoded = any(_local(n.tag) == "EncodingType" and n.text == "url" for n in root)
+    if readable != body and not encoded:
+        raise Refused(
+            "The store told of unfinished uploads in a form that can't be read: a key has control characters."
+        )
+    for node in [n for n in root if _local(n.tag) == "Upload"]:
         told = {_local(n.tag): n.text or "" for n in node}
         at = datetime.fromisoformat(told.get("Initiated", "1970-01-01T00:00:00Z").replace("Z", "+00:00"))
-        found.append((told.get("UploadId", ""), told.get("Key", "").encode(), at))
+        found.append((told.get("UploadId", ""), _key(told.get("Key"), encoded=encoded), at))
     return found
 
 
@@ -349,7 +359,7 @@ def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: st
     their_code, their_words = _BY_STATUS.get(status, ""), ""
     if body:
         try:
-            fields = {_local(n.tag): n.text or "" for n in _tree(body).iter()}
+            fields = {_local(n.tag): n.text or "" for n in _tree(_CONTROLS.sub(b"?", body)).iter()}
             their_code, their_words = fields.get("Code") or their_code, fields.get("Message", "")
         except Busy:
             their_words = "(an answer that is no XML)"

@@ -265,7 +265,9 @@ class Writing(Asking):
         bucket, name = self._split(key)
         what = f"Looking for unfinished uploads of {self._named(key)}"
         answer = await self._safely(
-            lambda: self._good("GET", bucket, query=[("uploads", ""), ("prefix", name)], what=what)
+            lambda: self._good(
+                "GET", bucket, query=[("uploads", ""), ("prefix", name), ("encoding-type", "url")], what=what
+            )
         )
         ours = [u for u, k, at in parse_uploads(answer.body) if k == name and at >= datetime.fromisoformat(since)]
         for upload in ours:

@@ -468,12 +468,16 @@ class BucketServer:
 
     def _list_uploads(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         found = sorted((u.key, n, u.started) for n, u in self.shelf.uploads.items() if u.bucket == asked.bucket)
+        encode = quote if asked.query.get("encoding-type") == "url" else str
         rows = (
-            _tag("Upload", _t("Key", k), _t("UploadId", n), _t("Initiated", _iso(s)))
+            _tag("Upload", _t("Key", encode(k)), _t("UploadId", n), _t("Initiated", _iso(s)))
             for k, n, s in found
             if k.startswith(asked.query.get("prefix", ""))
         )
-        return _xml("ListMultipartUploadsResult", _t("Bucket", asked.bucket), _t("IsTruncated", "false"), *rows)
+        encoding = [_t("EncodingType", "url")] if encode is quote else []
+        return _xml(
+            "ListMultipartUploadsResult", _t("Bucket", asked.bucket), _t("IsTruncated", "false"), *encoding, *rows
+        )
 
 
 @dataclass
