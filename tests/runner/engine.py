@@ -48,6 +48,7 @@ class Memory:
     def __init__(self):
         self.rows, self.records, self.lines, self.stop = {}, {}, [], False
         self.asides, self.done, self.is_fresh = {}, {}, False
+        self.intents = {}  # what was about to be written
         self.journal = Journal()
         self.dead = False  # as if the process were gone: nothing is written down any more
 
@@ -88,6 +89,12 @@ class Memory:
 
     async def lacking(self, leg, wanted):
         return set()
+
+    def intends(self, leg, key, decision, reason):
+        self.intents[key] = (decision, reason)
+
+    async def intended(self, leg):
+        return {k: v for k, v in self.intents.items() if not (k in self.records and self.records[k].done)}
 
     async def meant(self, leg):
         return [a for a in self.asides.values() if not a.kept]
@@ -144,7 +151,7 @@ async def run(
     undo=False, settle_s=0.0, aside=(), resume=False, **job
 ):  # fmt: skip
     if not resume:
-        memory.records = {}
+        memory.records, memory.intents = {}, {}
     legs = [
         {
             "from": "pine://posts/",

@@ -10,6 +10,7 @@ import pytest
 from pinecart.core.definition import read_definition
 from pinecart.drivers import open_store
 from pinecart.runner.progress import Progress
+from pinecart.runner.records import BatchRules
 from pinecart.runner.run import Order, carry_out
 from pinecart.standins.bucket_server import Behaviour
 from tests.runner.engine import QUICK, Memory, done, posts, run
@@ -182,3 +183,69 @@ async def test_a_store_that_is_away_for_a_while_is_waited_for(folder, office):
     order = Order(1, "transfer", definition, {"posts": posts(folder), "office": opened()}, "/tmp", retry=retry)
     ending, _ = await asyncio.gather(carry_out(order, memory), back())
     assert ending.error is None and done(memory) == {"copy new": 4} and memory.records[b"a.flac"].tries > 3
+
+
+@pytest.mark.parametrize("kind", ["list", "head", "put", "start-upload", "part", "delete"])
+async def test_a_stop_is_heard_whatever_a_silent_server_holds_up(folder, office, kind):
+    """It accepts, and never answers; the run ends all the same, and what it waited for was told."""
+    server, opened = office
+    (folder / "long").write_bytes(b"x" * (9 << 20))
+    memory = Memory()
+    if kind in ("head", "delete"):
+        await run(memory, posts(folder), opened(), intent="mirror", guards=FREE)
+        (folder / "a.flac").unlink()
+        (folder / "sub/b.csv").write_bytes(b"changed")
+    server.behaviour[kind] = Behaviour(delay_s=600)
+    told = []
+
+    class Stopped(Memory):
+        async def tell(self, progress):
+            told.append(progress["waits_for"])
+            if "has not answered" in progress["waits_for"]:
+                self.stop = True
+
+    again = Stopped()
+    again.rows = memory.rows
+    loop = asyncio.get_running_loop()
+    began = loop.time()
+    ending = await run(again, posts(folder), opened(), 2, intent="mirror", guards=FREE)
+    assert ending.stopped and ending.error is None and any("office has not answered for" in words for words in told)
+    assert loop.time() - began < 12
+    server.behaviour.clear()
+    ending = await run(
+        again,
+        posts(folder),
+        opened(),
+        2,
+        intent="mirror",
+        guards=FREE,
+        resume=True,
+        aside=[("office", b"dawn/.pinecart-aside/2/")],
+    )
+
+
+async def test_another_disk_at_a_root_ends_the_run_before_anything_is_written(folder, tmp_path, office):
+    """As when a disk is unmounted in mid-run: what lies at its mount point is another folder."""
+    server, opened = office
+    for n in range(200):
+        server.shelf.put("dawn", f"{n:03}", b"x" * 100, {})
+    there = tmp_path / "there"
+    there.mkdir()
+    memory = Memory()
+
+    class Unmounts(Memory):
+        async def save(self, batch):
+            await super().save(batch)
+            if not (tmp_path / "mounted").exists():
+                there.rename(tmp_path / "mounted")
+                there.mkdir()
+
+    memory = Unmounts()
+    server.behaviour["get"] = Behaviour(per_second=200)
+    target = open_store({"kind": "folder", "name": "office", "path": str(there)})
+    source = {"from": "pine://posts/dawn/"}
+    ending = await run(memory, opened(), target, to="pine://office/", **source, batches=BatchRules(rows=20))
+    assert ending.error is not None and ending.error.code == "store.not-the-same"
+    assert list(there.iterdir()) == []
+    placed = {k for k, r in memory.records.items() if r.done}
+    assert {p.name.encode() for p in (tmp_path / "mounted").iterdir()} >= placed and len(placed) < 200

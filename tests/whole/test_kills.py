@@ -34,9 +34,8 @@ def command(pid):
     return ""
 
 
-def kill_one(home, run, chance):
-    """One of the three, with -9. True: it was the service."""
-    victim = chance.choice(["run", "worker", "service"])
+def kill_one(home, run, victim):
+    """With -9. True: it was the service."""
     children = pids_of(home.process.pid)
     if victim == "service":
         home.process.send_signal(signal.SIGKILL)
@@ -109,7 +108,7 @@ def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
         run = cart.start(job)["id"]
     for _ in range(chance.choice([1, 2, 3])):
         time.sleep(chance.random() * 1.2)
-        if kill_one(home, run, chance):
+        if kill_one(home, run, chance.choice(["run", "worker", "service"])):
             home.start()
     home.standin.behaviour.clear()
     with home.client() as cart:
@@ -133,6 +132,82 @@ def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
     aside = [k for k in in_bucket(home, name) if k.startswith(f".pinecart-aside/{run}/")]
     assert len(aside) == len(changed) + len(gone)
     assert home.carried(job)["outcome"] == "nothing-to-do"
+
+
+def kill_anyone(home, run, chance):
+    """One of the service's processes, with -9. True: it was the one that starts the others."""
+    victim = chance.choice(["run", "run", "worker", "clock", "web", "service"])
+    if victim in ("run", "worker", "service"):
+        return kill_one(home, run, victim)
+    ending = {"clock": "pinecart.service.clock", "web": "pinecart.service.config.asgi"}[victim]
+    for pid in pids_of(home.process.pid):
+        if command(pid).rstrip().endswith(ending):
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(pid, signal.SIGKILL)
+    until(home.answers, what="the web process to be back")
+    return False
+
+
+@pytest.mark.parametrize("seed", range(SEEDS))
+def test_a_run_that_was_killed_can_be_undone_to_the_byte(home, seed):
+    """Into a folder or a bucket, with replacements, removals and large files, killed some times, and then undone."""
+    chance, name, to_folder = random.Random(1000 + seed), f"u{seed}", seed % 2 == 0
+    guards = {"removals": 10_000, "removals_percent": 100, "replacements_percent": 100, "lost_percent": 100}
+    files = {f"d{n % 5}/{n:04}.flac": b"%d" % n * 30 for n in range(600)} | {"long.flac": chance.randbytes(LARGE)}
+    root = home.fresh_store(name, files)
+    there = home.fresh_store(f"{name}-there", {"theirs": b"left alone"}) if to_folder else None
+    home.standin.shelf.make(name)
+    target = f"pine://{name}-there/in/" if to_folder else f"pine://office/{name}/in/"
+    with home.client() as cart:
+        leg = {"from": f"pine://{name}/", "to": target}
+        cart.define_job({"job": name, "legs": [leg], "intent": "mirror", "guards": guards})
+
+    def lies_there():
+        if there is None:
+            return {k: v for k, v in in_bucket(home, name).items() if k.startswith("in/")}
+        return {
+            str(p.relative_to(there)): p.read_bytes()
+            for p in there.rglob("*")
+            if p.is_file() and ".pinecart-aside" not in str(p)
+        }
+
+    assert home.carried(name)["outcome"] == "clean"
+    before = lies_there()
+    names = sorted(files)
+    changed, gone = names[::4], names[1::6]
+    gone = [n for n in gone if n not in changed]
+    for path in changed:
+        (root / path).write_bytes(b"changed" + files[path])
+    for path in gone:
+        (root / path).unlink()
+    new = {f"new/{n:03}": b"new %d" % n for n in range(150)} | {"new/long": chance.randbytes(LARGE)}
+    for path, body in new.items():
+        (root / path).parent.mkdir(exist_ok=True)
+        (root / path).write_bytes(body)
+    for kind in ("put", "delete", "part", "copy"):
+        home.standin.behaviour[kind] = Behaviour(delay_s=0.01)
+    with home.client() as cart:
+        run = cart.start(name)["id"]
+    for _ in range(chance.choice([1, 2, 3])):
+        time.sleep(chance.random() * 0.9)
+        if kill_anyone(home, run, chance):
+            home.start()
+    home.standin.behaviour.clear()
+    until(home.answers)
+    with home.client() as cart:
+        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r, 90, f"run {run} to end")
+        counts = {d: t["objects"] for d, t in ended["totals"].items()}
+        assert (ended["outcome"], counts["copy"], counts["replace"], counts["remove"]) == (
+            "clean", len(new), len(changed), len(gone),
+        ), ended["sentence"]  # fmt: skip
+        undo = cart.undo(run)["id"]
+        undone = until(lambda: (r := cart.run(undo))["state"] == "ended" and r, 90, f"run {undo} to end")
+    assert undone["outcome"] == "clean", (undone["sentence"], undone["problem_groups"])
+    assert lies_there() == before
+    if there is not None:
+        assert not list(there.rglob("*.part"))
+    meant = home.sql("SELECT count(*) FROM runs_asiderow WHERE run_id = ? AND state = 'meant'", run)
+    assert meant == [(0,)]
 
 
 @pytest.fixture(scope="module")

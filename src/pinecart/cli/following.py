@@ -70,6 +70,8 @@ def progress_line(told: dict[str, Any]) -> str:
     parts.append(f"{size(told['rate_bytes'])}/s")
     if told["seconds_left"] is not None:
         parts.append(f"{about}{span(told['seconds_left'])} left")
+    if told.get("waits_for"):
+        parts.append(told["waits_for"])
     if told["problems"]:
         parts.append(f"▲ {told['problems']:,} problems")
     return f"{phase}  " + " · ".join(parts)

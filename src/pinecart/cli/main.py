@@ -14,6 +14,7 @@ from pinecart.cli.words import age, coloured, mark, table
 
 # command → (module, name in it); loaded lazily so that help answers at once
 COMMANDS = {
+    "check": ("pinecart.cli.serving", "check"),
     "login": ("pinecart.cli.session", "login"),
     "store": ("pinecart.cli.stores", "store"),
     "bucket": ("pinecart.cli.stores", "bucket"),

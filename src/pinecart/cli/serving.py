@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from pinecart.cli.frame import Cart, Words, output_option, say
+from pinecart.cli.frame import OUT_OF_REACH, PROBLEMS, WRONG_USE, Cart, Words, output_option, say
 
 DATA_HELP = "The one folder that holds all state.  [default: PINECART_DATA, or ~/.local/share/pinecart]"
 
@@ -25,7 +25,7 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
         call(*args, **kwargs)
     except state.StateError as exc:
         say(f"pinecart: {exc.message}\ncode: {exc.code}")
-        sys.exit(1)
+        sys.exit(WRONG_USE if isinstance(exc, state.WrongFolder) else OUT_OF_REACH)
 
 
 @click.command()
@@ -78,6 +78,35 @@ def serve(data: str | None, **options: Any) -> None:
         say("Ctrl-C ends it; runs under way go on when it is back.")
 
     _run(serving.serve, state.State(_data(data)), given, extra=[], ready=ready)
+
+
+@click.command()
+@click.option("--data", help=DATA_HELP)
+@click.option("--go-on", is_flag=True, help="Begin at the next start without the last records, whose file is gone.")
+@click.option(
+    "--new-key", is_flag=True, help="Make a new seal.key where the old one is lost: stores ask for their keys again."
+)
+@output_option
+def check(cart: Cart, data: str | None, go_on: bool, new_key: bool) -> None:
+    """Look a state folder over: format, database, key, locks, disk; and say what to do. It may be in use.
+
+    \b
+    pinecart check --data /srv/pinecart
+    """
+    checking = import_module("pinecart.service.config.checking")
+    state = import_module("pinecart.service.config.state").State(_data(data))
+    if go_on:
+        checking.go_on_without(state)
+    if new_key:
+        _run(state.new_key)
+    found = list(checking.look_over(state))
+
+    def plain() -> None:
+        for finding in found:
+            click.echo(f"{ {True: '✓', False: '✗', None: '–'}[finding.ok] } {finding.what}: {finding.words}")
+
+    cart.show([f._asdict() for f in found], plain)
+    sys.exit(PROBLEMS if any(f.ok is False for f in found) else 0)
 
 
 @click.group(cls=Words, invoke_without_command=True)

@@ -214,6 +214,21 @@ def store_change(cart: Cart, name: str, new_secret: bool, secret_file: str | Non
     cart.show(made, lambda: say(f"Changed store {name}. Try it with: pinecart store try {name}"))
 
 
+@store.command("go-on")
+@click.argument("name")
+@output_option
+def store_go_on(cart: Cart, name: str) -> None:
+    """Let all runs go on that wait since this store refused its key: for after it was put right.
+
+    \b
+    pinecart store change office --new-secret
+    pinecart store go-on office
+    """
+    numbers = cart.client.go_on(name)
+    told = f"Going on: run {', '.join(map(str, numbers))}." if numbers else f"No run waits for {name}."
+    cart.show({"runs": numbers}, lambda: say(told))
+
+
 @store.command("drop")
 @click.argument("name")
 @click.option("--yes", is_flag=True, help="Don't ask.")

@@ -119,6 +119,10 @@ class Client:
     def try_store(self, name: str, *, write_to: str = "") -> Json:
         return self._ask("POST", f"stores/{name}/try", body={"write_to": write_to})
 
+    def go_on(self, store: str) -> list[int]:
+        """One yes for every run that waits since this store refused its key; their numbers."""
+        return list(self._ask("POST", f"stores/{store}/go-on")["runs"])
+
     def make_bucket(self, store: str, bucket: str) -> Json:
         return self._ask("POST", f"stores/{store}/buckets", body={"bucket": bucket})
 

@@ -11,10 +11,11 @@ from base64 import b64decode, b64encode
 from typing import Any, NamedTuple
 
 from pinecart.core.entries import Entry, Row
-from pinecart.core.errors import Incomplete, SignInRefused, StoreError
+from pinecart.core.errors import Incomplete, PlaceLost, SignInRefused, StoreError
 from pinecart.core.ports import Placed
 
 SCHEMA = 2
+HALTING = (SignInRefused, PlaceLost)
 MOST = 1000  # decisions in a batch
 MOST_BYTES = 1 << 30
 
@@ -160,7 +161,8 @@ def _result(result: Result) -> Any:
     if isinstance(result, StoreError):
         facts = {k: v for k, v in result.facts.items() if isinstance(v, str | int | float)}
         told = {"code": result.code, "message": result.message, "facts": facts}
-        return told | ({"sign_in": True} if isinstance(result, SignInRefused) else {})
+        halts = next((kind.__name__ for kind in HALTING if isinstance(result, kind)), "")
+        return told | ({"halts": halts} if halts else {})
     if isinstance(result, Sent):
         return list(result)
     placed, row, size, tries, entry, seconds = result
@@ -174,7 +176,7 @@ def _read_result(told: Any) -> Result:
     if told is None:
         return None
     if isinstance(told, dict):
-        kind = SignInRefused if told.get("sign_in") else StoreError
+        kind = next((kind for kind in HALTING if kind.__name__ == told.get("halts")), StoreError)
         return kind(told["message"], code=told["code"], **told["facts"])
     if len(told) == len(Sent._fields):
         return Sent(*told)

@@ -7,7 +7,9 @@ PinecartError            code, message (what, which, what to do), facts
 └── StoreError           a storage system, or the way to it
     ├── Missing          nothing there under that key
     ├── Refused          it answered, and said no; the same again will not help
-    │   ├── SignInRefused   the credentials themselves are not accepted
+    │   ├── Halting         nothing more can be done at this store: the run doesn't go on
+    │   │   ├── SignInRefused   the credentials themselves are not accepted
+    │   │   └── PlaceLost       what lies there is another disk than when the run began
     │   └── Unsafe       a name or file that this store may not hold or give
     ├── Taken            a condition failed: something is there, or is not as planned
     ├── Changed          the source changed while it was read
@@ -64,7 +66,15 @@ class Refused(StoreError):
     code = "store.refused"
 
 
-class SignInRefused(Refused):
+class Halting(Refused):
+    code = "store.halted"
+
+
+class PlaceLost(Halting):
+    code = "store.not-the-same"
+
+
+class SignInRefused(Halting):
     code = "store.sign-in-refused"
 
 

@@ -6,7 +6,7 @@ Entries of a listing have keys relative to the listed prefix.
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Collection, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager
 from typing import Any, NamedTuple, Protocol, runtime_checkable
 
@@ -225,6 +225,14 @@ class Store(Protocol):
 
     def learned(self) -> dict[str, Any]:
         """What was found out by behaviour, as JSON, to be given to the next one that opens this store."""
+        ...
+
+    async def sweep(self, prefixes: Collection[bytes]) -> None:
+        """Take away what this very run, in a process that is no more, left half written just below these."""
+        ...
+
+    def waits_for(self) -> str:
+        """What it is that nothing moves for, in a sentence; empty: it answers."""
         ...
 
     def unfit(self, key: bytes) -> str:

@@ -1,18 +1,23 @@
 """When a job runs by the clock: five-field cron expressions in a named time zone (POSIX crontab(5) fields).
 
-Cron arithmetic is croniter's. A time that a change to summer time skips is taken at the next instant that exists;
-one that comes twice is taken once.
+Cron arithmetic is croniter's, on the times that a clock on the wall shows; which instants those are is decided here. Where
+clocks go forward, what would have been due in the gap is due once, at its end. Where they go back, a fixed time is due
+once, the first time that the clock shows it; with every hour taken (`*/30 * * * *`) time passes as it passes, and both are due.
 """
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
 from zoneinfo import ZoneInfo, available_timezones
 
 from croniter import croniter
+from croniter.croniter import CroniterBadDateError
 
 from pinecart.core.errors import Invalid
+
+NEAR = timedelta(hours=4)  # no clock is put forward or back by more
 
 
 class Schedule(NamedTuple):
@@ -23,22 +28,78 @@ class Schedule(NamedTuple):
 
     def after(self, moment: datetime) -> datetime:
         """The first due time later than `moment`, in UTC."""
-        local = moment.astimezone(ZoneInfo(self.zone))
-        found: datetime = croniter(self.cron, local).get_next(datetime)
-        return found.astimezone(UTC)
+        zone = ZoneInfo(self.zone)
+        start = moment.astimezone(zone).replace(tzinfo=None)
+        if _changes_near(moment, zone):
+            start -= NEAR
+        best: datetime | None = None
+        for wall in self._walls(start):
+            if best is not None and wall > best.astimezone(zone).replace(tzinfo=None) + NEAR:
+                break
+            later = [i for i in self._instants(wall, zone) if i > moment]
+            best = min([*later, best] if best else later, default=None)
+            if best is not None and not _changes_near(best, zone):
+                break
+        assert best is not None  # a clock on the wall never stands still
+        return best
+
+    def _walls(self, start: datetime) -> Iterator[datetime]:
+        """Due times as a clock on the wall shows them, after `start`."""
+        found = croniter(self.cron, start)
+        while True:
+            yield found.get_next(datetime)
+
+    def _instants(self, wall: datetime, zone: ZoneInfo) -> list[datetime]:
+        first, second = (wall.replace(tzinfo=zone, fold=fold).astimezone(UTC) for fold in (0, 1))
+        if first == second:
+            return [first]
+        if first.astimezone(zone).replace(tzinfo=None) != wall:
+            return [_end_of_gap(second, first, zone)]
+        return [first, second] if self.takes_every_hour else [first]
+
+    @property
+    def takes_every_hour(self) -> bool:
+        return self.cron.split()[1] in ("*", "*/1")
+
+
+def _changes_near(moment: datetime, zone: ZoneInfo) -> bool:
+    before, after = ((moment + by).astimezone(zone).utcoffset() for by in (-NEAR, NEAR))
+    return before != after
+
+
+def _end_of_gap(before: datetime, after: datetime, zone: ZoneInfo) -> datetime:
+    """The first instant, to the second, with the offset that `after` has and `before` has not."""
+    wanted = after.astimezone(zone).utcoffset()
+    while after - before > timedelta(seconds=1):
+        middle = before + (after - before) / 2
+        before, after = (before, middle) if middle.astimezone(zone).utcoffset() == wanted else (middle, after)
+    return after.replace(microsecond=0)
 
 
 def parse_schedule(cron: str, zone: str) -> Schedule:
-    """Raises Invalid when the expression has not five fields, a field is out of range, or the zone is unknown."""
+    """Raises Invalid when the expression has not five fields, a field is out of range, it never comes due, or the zone is
+    unknown.
+    """
     problems = []
     if len(cron.split()) != 5 or not croniter.is_valid(cron):
         message = (
             f"{cron!r} is not a cron expression of five fields: minute hour day month weekday, such as '30 5 * * *'."
         )
         problems.append({"field": "schedule.cron", "code": "schedule.malformed", "message": message})
+    elif not _comes_due(cron):
+        message = f"{cron!r} never comes due: no such day is in any year."
+        problems.append({"field": "schedule.cron", "code": "schedule.never", "message": message})
     if zone not in available_timezones():
         message = f"{zone!r} is no time zone. Use a name such as 'Europe/London' or 'UTC'."
         problems.append({"field": "schedule.zone", "code": "schedule.zone-unknown", "message": message})
     if problems:
         raise Invalid(problems)
     return Schedule(" ".join(cron.split()), zone)
+
+
+def _comes_due(cron: str) -> bool:
+    try:
+        croniter(cron, datetime(2024, 1, 1, tzinfo=UTC)).get_next(datetime)
+    except CroniterBadDateError:
+        return False
+    return True

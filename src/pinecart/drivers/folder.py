@@ -16,7 +16,7 @@ import re
 import stat as st
 import time
 from array import array
-from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Collection, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from functools import partial
 from typing import Any
@@ -31,6 +31,7 @@ from pinecart.drivers import folder_names, folder_writing
 from pinecart.drivers.folder_reading import File, Held, Link
 from pinecart.drivers.folder_root import (
     FILE,
+    Pin,
     Root,
     folder_entry,
     is_gone,
@@ -81,7 +82,7 @@ class FolderStore:
         read_back: bool = True,
     ) -> None:
         self.name = name
-        self._root = Root(name, path, fsid, forbidden, links, marker)
+        self._root = Root(name, path, fsid, forbidden, links, marker, Pin())
         self._reads_back = read_back
         self.most_at_once = 0
         self._parent: tuple[bytes, int] | None = None
@@ -535,6 +536,19 @@ class FolderStore:
         if self._habits and self._habits.folding != EXACT:
             expected = expected._replace(inode=found.st_ino)
         return same(entry_of(b"", found), expected)
+
+    async def sweep(self, prefixes: Collection[bytes]) -> None:
+        def work() -> None:
+            for prefix in prefixes:
+                with contextlib.suppress(OSError, Unsafe), self._root.folder(parts_of(prefix)) as fd:
+                    for name in [n for n in os.listdir(fd) if self._ours.fullmatch(os.fsencode(n))]:
+                        with contextlib.suppress(FileNotFoundError):
+                            os.unlink(name, dir_fd=fd)
+
+        await self._root.do(work)
+
+    def waits_for(self) -> str:
+        return ""
 
     async def clear_uploads(self, key: bytes, since: str) -> int:
         return 0

@@ -16,12 +16,29 @@ from collections.abc import Iterator
 from typing import Any, NamedTuple
 
 from pinecart.core.entries import FOLDER, LINK, Entry
-from pinecart.core.errors import Busy, Missing, Refused, StoreError, Taken, Unsafe
+from pinecart.core.errors import Busy, Missing, PlaceLost, Refused, StoreError, Taken, Unsafe
 from pinecart.core.places import show
 from pinecart.drivers.folder_writing import LIBC, entry_of, holdable
 
 _DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+
+
+class Pin:
+    """The very folder that lay at a root when this process first opened it. An unmounted disk leaves another one there."""
+
+    def __init__(self) -> None:
+        self._seen: tuple[int, int] | None = None
+
+    def hold(self, fd: int, name: str, path: str) -> None:
+        """Raises PlaceLost if it is another one now."""
+        found = os.fstat(fd)
+        mark = (found.st_dev, found.st_ino)
+        if self._seen is None:
+            self._seen = mark
+        if mark != self._seen:
+            message = f"Store {name}: another folder lies at {path} than when this began. Was its disk unmounted? Nothing was written there since. Mount it, and start the run again."
+            raise PlaceLost(message)
 
 
 class Root(NamedTuple):
@@ -37,6 +54,7 @@ class Root(NamedTuple):
     forbidden: frozenset[tuple[int, int]] = frozenset()
     links: str = "refuse"
     marker: str = ""
+    pin: Pin = Pin()
 
     @contextlib.contextmanager
     def folder(self, parts: tuple[bytes, ...], *, create: bool = False) -> Iterator[int]:
@@ -45,8 +63,9 @@ class Root(NamedTuple):
             fd = os.open(self.path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         except (FileNotFoundError, NotADirectoryError):
             message = f"Store {self.name}: there is no folder at {self.path}. Is its disk mounted?"
-            raise Refused(message, code="store.no-root") from None
+            raise PlaceLost(message, code="store.no-root") from None
         try:
+            self.pin.hold(fd, self.name, self.path)
             self._may_enter(fd)
             for part in parts:
                 inner = _enter(fd, part, create=create, beneath=self.path if self.links == "follow" else "")
@@ -112,7 +131,7 @@ class Root(NamedTuple):
 
     def must_be_the_same(self, root: int) -> None:
         if self.fsid and os.fstatvfs(root).f_fsid != self.fsid:
-            raise Refused(
+            raise PlaceLost(
                 f"Store {self.name}: another file system lies at {self.path} than when it was registered. Is the disk "
                 f"mounted? If it was moved on purpose, register the store again.",
                 code="store.not-the-same",
@@ -123,7 +142,7 @@ class Root(NamedTuple):
             found = False
         if not found:
             message = f"Store {self.name}: the marker file {self.marker} is not at {self.path}. Is the right disk mounted? If it is, make the file again."
-            raise Refused(message, code="store.not-the-same")
+            raise PlaceLost(message, code="store.not-the-same")
 
     async def do(self, work: Any) -> Any:
         """Work in a thread; the disk's errors become ours."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Collection, Mapping, Sequence
 from contextlib import asynccontextmanager
 from typing import Any, NamedTuple
 
@@ -52,6 +52,11 @@ class MemoryStore:
 
     def learned(self) -> dict[str, Any]:
         return {}
+
+    async def sweep(self, prefixes: Collection[bytes]) -> None: ...
+
+    def waits_for(self) -> str:
+        return ""
 
     def unfit(self, key: bytes) -> str:
         return ""

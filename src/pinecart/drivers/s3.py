@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import secrets
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Collection, Mapping, Sequence
 from contextlib import asynccontextmanager
 from typing import Any
 
@@ -210,6 +210,9 @@ class S3Store(Writing):
             await self.remove_probe(key)
             return 1
         return await self._clear_uploads(key, since)
+
+    async def sweep(self, prefixes: Collection[bytes]) -> None:
+        """Nothing is ever half written in a bucket; unfinished uploads are journalled."""
 
     def wrote(self, entry: Entry) -> None: ...
 

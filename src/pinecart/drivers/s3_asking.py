@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from typing import Any, TypeVar
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Busy, Changed, Refused, Unsafe
+from pinecart.core.errors import Busy, Changed, Corrupt, Refused, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Abilities, Card, Stat
 from pinecart.core.retry import Retry
@@ -32,6 +32,7 @@ from pinecart.drivers.transport import Answer, Pieces, Transport
 
 T = TypeVar("T")
 UNTRIED = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
+SILENT_S = 3.0  # without an answer, and then it is told
 LONGEST_KEY = 1024  # bytes (S3 API, object key names)
 REST_S = 1.0  # after an answer that asks to go slower, and doesn't say for how long
 _NOT_AS_SIGNED = (b"<Code>SignatureDoesNotMatch</Code>", b"<Code>InvalidAccessKeyId</Code>")
@@ -59,6 +60,7 @@ class Asking:
         self._probing = asyncio.Lock()
         self._guards_copies = True
         self._was_well, self._garbled = False, 0
+        self._failed = ""  # why something is tried again just now
         self._removals_guarded: dict[str, bool] = {}  # by bucket
         self._keeps: dict[str, set[str]] = {}  # bucket → headers that it was seen to keep …
         self._drops: dict[str, set[str]] = {}  # … and not to keep
@@ -78,6 +80,16 @@ class Asking:
 
     def rest(self, seconds: float) -> None:
         self._transport.rest(seconds)
+
+    def waits_for(self) -> str:
+        """In words; empty: it answers."""
+        if (rest := self.rests_s) > 1:
+            return f"{self.name} asked for a pause: {rest:.0f} s are left."
+        if (silent := self._transport.silent_s) > SILENT_S:
+            return f"{self.name} has not answered for {silent:.0f} s."
+        if self._failed and self._retry.for_s:
+            return f"{self.name} is tried again: {self._failed}"
+        return ""
 
     def unfit(self, key: bytes) -> str:
         name = (self._root + key).partition(b"/")[2]
@@ -250,14 +262,23 @@ class Asking:
             raise error_from(answer.status, answer.headers, answer.body, what=what)
         return answer
 
-    async def _safely(self, call: Callable[[], Awaitable[T]]) -> T:
-        """Repeat a request that changes nothing, with growing waits, while the other side is busy."""
+    async def _safely(self, call: Callable[[], Awaitable[T]], *, corrupted_too: bool = False) -> T:
+        """Repeat a request that changes nothing, with growing waits, while the other side is busy; some times, if that is
+        wanted, where it says that its bytes did not arrive as they were sent.
+        """
         began, tried = time.monotonic(), 0
         while True:
             tried += 1
             try:
-                return await call()
+                found = await call()
+                self._failed = ""
+                return found
+            except Corrupt as exc:
+                if not corrupted_too or tried >= self._retry.times:
+                    raise
+                self._failed = exc.message
             except Busy as exc:
+                self._failed = exc.message
                 if self._retry.is_over(tried, time.monotonic() - began):
                     raise
                 await asyncio.sleep(self._retry.wait_s(tried, exc.wait_s, random.random))

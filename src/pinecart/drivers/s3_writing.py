@@ -158,7 +158,8 @@ class Writing(Asking):
             lambda: self._good(
                 "PUT", bucket, name, query=query, headers=headers, body=body, payload=payload,
                 what=f"Writing part {number} of {self._named(key)}",
-            )
+            ),
+            corrupted_too=True,
         )  # fmt: skip
         return answer.headers.get("ETag", ""), crc
 

@@ -124,11 +124,16 @@ class Transport:
             0  # of requests that are no stream, which wait for nobody while they are read; 0: MOST_LINES
         )
         self._asking, self._waiting = 0, deque[asyncio.Future[None]]()
-        self._rests_until = 0.0  # monotonic
+        self._rests_until = self._heard_at = 0.0  # monotonic
 
     @property
     def rests_s(self) -> float:
         return self._rests_until - time.monotonic()
+
+    @property
+    def silent_s(self) -> float:
+        """For so long a request is waited for, with nothing heard of any meanwhile; 0: there is none."""
+        return time.monotonic() - self._heard_at if self._lines is not None and self._lines.busy else 0.0
 
     def rest(self, seconds: float) -> None:
         """The other side asked for a pause: nothing is asked of it before it is over."""
@@ -280,9 +285,11 @@ class Transport:
         """Wait for the end of a transfer; libcurl's errors become ours."""
         assert self._lines is not None
         lines, fine = self._lines, False
+        if not lines.busy:
+            self._heard_at = time.monotonic()
         try:
             await lines.begin(line)
-            fine = True
+            fine, self._heard_at = True, time.monotonic()
         except pycurl.error as exc:
             code, said = cast("tuple[int, str]", exc.args)
             if line.refused is not None:
@@ -486,6 +493,10 @@ class _Lines:
         self._epoll = select.epoll()
         self._watched: dict[int, int] = {}  # descriptor → what libcurl waits for; 0: nothing, and still in the epoll
         self._loop.add_reader(self._epoll.fileno(), self._ready)
+
+    @property
+    def busy(self) -> int:
+        return len(self._busy)
 
     def free(self) -> _Line:
         if self._free:

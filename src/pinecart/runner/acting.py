@@ -10,7 +10,7 @@ from typing import IO
 from pinecart.core.batch import MOST_BYTES, Carried, Task
 from pinecart.core.decide import Decision, Intent, Reason, Verdict
 from pinecart.core.entries import Entry
-from pinecart.core.errors import SignInRefused, StoreError
+from pinecart.core.errors import Halting, StoreError
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import dated_name
 from pinecart.core.ports import HELD_BYTES
@@ -87,17 +87,19 @@ class Acting:
         """One batch by another process; what it answers is written down here."""
         self._book.phase(Phase.TRANSFERRING)
         tasks = [Task(i.key, i.entry, i.far) for i in items if i.entry]
+        for item in items:
+            self._intends(item)
         asked = asyncio.ensure_future(helper.carry(self._job.leg, tasks))
         try:
             while not (await asyncio.wait({asked}, timeout=LOOK_S))[0]:
                 if self._job.stopping() or self._job.works_alone():
                     helper.recall()
-            refused: SignInRefused | None = None
+            refused: Halting | None = None
             for item, result in zip(items, await asked, strict=True):
                 if isinstance(result, Carried):
                     await self._record_carried(item, result, result.seconds)
                     self._job.target.store.wrote(result.placed.entry)
-                elif isinstance(result, SignInRefused):
+                elif isinstance(result, Halting):
                     refused = result
                 elif isinstance(result, StoreError):
                     await self._not_carried(item, result, result.facts["seconds"], last=False)
@@ -132,13 +134,17 @@ class Acting:
                 await self._carrier.keep_aside(item.key, item.far, dated_name(item.key, self._job.stamp))
             elif item.far is not None and self._job.days:
                 kept = await self._keep_replaced(item.key, item.far)
+            self._intends(item)
             carried = await self._carrier.carry(item.key, item.entry, replaces, again=again)
-        except SignInRefused:
+        except Halting:
             raise
         except StoreError as exc:
             await self._not_carried(item, exc, time.monotonic() - started, last=last)
         else:
             await self._record_carried(item, carried, time.monotonic() - started, kept)
+
+    def _intends(self, item: Item) -> None:
+        self._ledger.intends(self._job.leg, item.key, item.verdict.decision.value, item.verdict.reason.value)
 
     async def _not_carried(self, item: Item, exc: StoreError, seconds: float, *, last: bool) -> None:
         self._book.progress.end(item.key, 0)

@@ -14,7 +14,7 @@ from typing import Protocol
 from pinecart.core.batch import Answer, Batch, Parts, Result, Task
 from pinecart.core.definition import Definition
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Incomplete, SignInRefused, StoreError
+from pinecart.core.errors import Halting, Incomplete, StoreError
 from pinecart.core.ports import Sender, Store
 from pinecart.core.retry import Retry
 from pinecart.runner.carry import Carrier
@@ -133,7 +133,7 @@ class Helping:
             carried = await self._carrier(batch.leg).carry(task.key, task.entry, task.replaces, again=batch.again)
         except StoreError as exc:
             self._failing = (exc.code, self._failing[1] + 1 if exc.code == self._failing[0] else 1)
-            if isinstance(exc, SignInRefused):
+            if isinstance(exc, Halting):
                 self.recall()
             exc.facts["seconds"] = time.monotonic() - began
             return exc

@@ -13,7 +13,7 @@ from typing import IO, Any
 from pinecart.core.columns import Page
 from pinecart.core.decide import Answer, Comparison, Decision, Intent, Look, Reason, Verdict, consider, left_out
 from pinecart.core.entries import Aside, Entry, Likeness, Row, fingerprint, likeness
-from pinecart.core.errors import Incomplete, Missing, SignInRefused, StoreError
+from pinecart.core.errors import Halting, Incomplete, Missing, StoreError
 from pinecart.core.folding import EXACT
 from pinecart.core.guards import Counts, Held, holds, list_digest
 from pinecart.core.keeping import Keep
@@ -84,6 +84,7 @@ class LegRun:
         self._names = OneName(EXACT, at_target=False, scratch=job.scratch)
         self.counts = Counts(0, 0, 0)
         self.held: list[HeldList] = []
+        self._intended: dict[bytes, tuple[str, str]] = {}
         self._kept: dict[bytes, Aside] = {}  # meant to be set aside at the target before an interruption
         self._above: list[bytes] = []  # files of the source below whose names the next ones may lie
         self._has_folders = False
@@ -198,6 +199,8 @@ class LegRun:
         """After an interruption: what was journalled and has happened is recorded; the rest is planned again."""
         meant = await self._ledger.meant(self._job.leg)
         self._kept = {aside.key: aside for aside in meant if aside.side == "target"}
+        self._intended = await self._ledger.intended(self._job.leg)
+        await self._sweep(meant)
         for aside in meant:
             side = self._job.source if aside.side == "source" else self._job.target
             whole = aside.at if aside.version else original_key(side.store.home(aside.at), aside.at)
@@ -212,6 +215,16 @@ class LegRun:
                 await self.book.add(record._replace(kept=fingerprint(kept)))
                 self.book.acted += 1
         await self.book.flush()
+
+    async def _sweep(self, meant: list[Aside]) -> None:
+        """What was half written when the process before died: where objects go to, and where they are set aside."""
+        job = self._job
+        keys = {"target": [job.target.prefix + key for key in self._intended], "source": []}
+        for aside in meant:
+            keys[aside.side].append(aside.at)
+        for side, at in (("source", job.source), ("target", job.target)):
+            if folders := {key.rpartition(b"/")[0] for key in keys[side]}:
+                await at.store.sweep(folders)
 
     # --- planning ------------------------------------------------------------------------------------------------
 
@@ -348,7 +361,7 @@ class LegRun:
     async def _look_and_route(self, found: Found, acting: Acting, pool: Pool, spill: IO[str]) -> None:
         try:
             item = await self._looked(*found)
-        except SignInRefused:
+        except Halting:
             raise
         except StoreError as exc:
             refused = Verdict(Decision.REFUSE, Reason.UNPROVEN, problem=True)
@@ -464,7 +477,9 @@ class LegRun:
         own = await self._own_write(item)
         if own:
             kept = await self._kept_before(item.key)
-            await self.book.add(self.book.record(own, row=row, proof="server-verified", crc=item.crc, kept=kept))
+            at_hand = (await self._job.target.store.abilities(self._job.target.prefix)).at_hand
+            proof = "read-back" if at_hand else "server-verified"  # its content was compared a moment ago
+            await self.book.add(self.book.record(own, row=row, proof=proof, crc=item.crc, kept=kept))
             self.book.acted += 1
         elif item.verdict.decision is Decision.LEAVE:
             await self.book.add(self.book.record(item, row=row, crc=item.crc))
@@ -480,7 +495,11 @@ class LegRun:
     async def _own_write(self, item: Item) -> Item | None:
         """What lies there as the decision it came from, if this very run has put it there before it was interrupted."""
         assert item.entry is not None and item.far is not None
-        if self._job.only_plan or item.far.inode:
+        if self._job.only_plan:
+            return None
+        if known := self._intended.get(item.key):
+            return item._replace(verdict=Verdict(Decision(known[0]), Reason(known[1])))
+        if not (await self._job.target.store.abilities(self._job.target.prefix)).keeps_metadata:
             return None
         card = (await self._job.target.store.stat(self._job.target.prefix + item.key)).card
         if not card or card.decision_id.removesuffix(REPLACED) != decision_id(self._job.run, self._job.leg, item.entry):

@@ -84,6 +84,14 @@ class Ledger(Protocol):
         """Of these source objects (whole keys) those that another job, which this one waits for, hasn't taken yet."""
         ...
 
+    def intends(self, leg: int, key: bytes, decision: str, reason: str) -> None:
+        """Journal that this object is about to be written there: at once, so that it outlives this process."""
+        ...
+
+    async def intended(self, leg: int) -> dict[bytes, tuple[str, str]]:
+        """What this run journalled so before, and has no record of: key → decision and reason."""
+        ...
+
     async def meant(self, leg: int) -> list[Aside]:
         """What this run journalled before, without a word since on whether it was done."""
         ...

@@ -59,10 +59,15 @@ class Progress:
         self.listing_complete = False
         self.planned_objects = self.planned_bytes = 0
         self.done_objects = self.done_bytes = self.problems = 0
+        self.waits_for = ""  # what nothing moves for, in words
         self._in_flight: dict[bytes, int] = {}
         self._moved: dict[bytes, int] = {}  # bytes of what is in flight that count already
         self._pace = Pace()
         self._passed: deque[tuple[float, int, int]] = deque([(time.monotonic(), 0, 0)])
+
+    def signs_of_life(self) -> tuple[int, ...]:
+        """Other numbers than before: something got further."""
+        return self.listed, self.same, self.planned_objects, self.done_objects, self.done_bytes, self.problems
 
     def start_over(self) -> None:
         """A new plan: only what is done still counts."""
@@ -107,5 +112,6 @@ class Progress:
             "done": {"objects": self.done_objects, "bytes": self.done_bytes}, "problems": self.problems,
             "in_flight": [{"key": show(k), "bytes": s} for k, s in list(self._in_flight.items())[:SHOWN_IN_FLIGHT]],
             "rate_bytes": round(rate), "rate_objects": round(pace, 2),
+            "waits_for": self.waits_for,
             "seconds_left": self._pace.seconds_for(left_objects, left_bytes) if left_objects else None,
         }  # fmt: skip

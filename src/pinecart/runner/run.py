@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import time
 from collections.abc import AsyncIterator, Coroutine
 from typing import Any, NamedTuple, Protocol, TypeVar
@@ -31,6 +32,7 @@ from pinecart.runner.undoing import Clearing, Done, Undoing
 T = TypeVar("T")
 
 MOST_AT_ONCE = 64
+STOP_WITHIN_S = 3.0  # a stop waits so long for what is in flight, if that gets no further
 TELL_S = 0.25  # at most four progress events a second
 
 
@@ -42,6 +44,8 @@ class Records(Protocol):
     async def drop(self, leg: int, keys: list[bytes]) -> None: ...
     async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None: ...
     async def lacking(self, leg: int, wanted: list[tuple[bytes, Entry]]) -> set[bytes]: ...
+    def intends(self, leg: int, key: bytes, decision: str, reason: str) -> None: ...
+    async def intended(self, leg: int) -> dict[bytes, tuple[str, str]]: ...
     async def meant(self, leg: int) -> list[Aside]: ...
     def fresh(self, leg: int) -> bool: ...
     async def settled(self, leg: int) -> None: ...
@@ -111,12 +115,13 @@ async def carry_out(order: Order, records: Records) -> Ending:
         waits = tuple(HeldList(0, "places", "rebound", message, 0, 0, digest) for message, digest in order.rebound)
         return Ending([], None, 0, False, held=waits)
     progress, recorder = Progress(), Recorder(records.save, order.batches)
+    work = _Work(order, records, recorder, progress)
     try:
-        work = _carried_out(order, records, recorder, progress)
-        ending = await beside(work, _keep_telling(progress, recorder, records), _keep_listening(records))
+        with contextlib.suppress(_NothingMoves):  # a stop was asked for, and what is in flight doesn't end
+            await beside(work.go(), work.keep_telling(), _keep_listening(records), _watch_for_a_stop(progress, records))
         await recorder.flush()
         await records.tell(progress.snapshot())
-        return ending
+        return work.ending()
     except RecordsLost:
         raise
     except Exception:
@@ -143,41 +148,80 @@ async def beside(work: Coroutine[Any, Any, T], *others: Coroutine[Any, Any, None
         await asyncio.gather(main, *rest, return_exceptions=True)
 
 
-async def _carried_out(order: Order, records: Records, recorder: Recorder, progress: Progress) -> Ending:
-    counted: list[tuple[str, str, int, int]] = []
-    far_side: dict[str, int] | None = None
-    acted = 0
-    held: list[HeldList] = []
-    error: PinecartError | None = None
-    try:
-        for number in range(len(order.definition.legs)):
-            if order.kind == "audit":
-                await _audit(order, number, records, recorder, progress)
-                continue
-            if order.undo or order.kind in ("undo", "expiry"):
-                again = (Clearing if order.kind == "expiry" else Undoing)(
-                    _job(order, number, records), records, recorder, progress
-                )
-                await again.go()
-                acted += again.acted
-                continue
-            leg = LegRun(_job(order, number, records), records, recorder, progress)
+class _NothingMoves(Exception):
+    """A stop was asked for, and nothing that is in flight gets any further."""
+
+
+class _Work:
+    """The legs of one run, one after another, and what came of them so far."""
+
+    def __init__(self, order: Order, records: Records, recorder: Recorder, progress: Progress) -> None:
+        self._order, self._records, self._recorder, self._progress = order, records, recorder, progress
+        self._counted: list[tuple[str, str, int, int]] = []
+        self._far_side: dict[str, int] | None = None
+        self._acted = 0
+        self._held: list[HeldList] = []
+        self._error: PinecartError | None = None
+
+    def ending(self) -> Ending:
+        stopped = self._records.stopping()
+        return Ending(self._counted, self._far_side, self._acted, stopped, self._error, tuple(self._held))
+
+    async def go(self) -> None:
+        try:
+            for number in range(len(self._order.definition.legs)):
+                await self._leg(number)
+        except PinecartError as exc:
+            self._error = exc
+            self._records.log("failed", exc.message, code=exc.code)
+        cleared = await _clear_uploads(self._order, self._records, self._recorder)
+        self._acted += cleared if self._order.kind == "expiry" else 0
+
+    async def _leg(self, number: int) -> None:
+        order, beside_it = self._order, (self._records, self._recorder, self._progress)
+        if order.kind == "audit":
+            await _audit(order, number, *beside_it)
+        elif order.undo or order.kind in ("undo", "expiry"):
+            again = (Clearing if order.kind == "expiry" else Undoing)(_job(order, number, self._records), *beside_it)
             try:
-                await leg.go()
+                await again.go()
             finally:
-                book = leg.book
-                counted += [(d, r, n, book.tally_bytes[d, r]) for (d, r), n in book.tally.items()]
-                acted += book.acted
-                held += leg.held
-            if order.kind == "transfer" and not records.stopping() and not leg.held:
-                await records.settled(number)
-                far_side = _sum(far_side, await leg.far_side())
-    except PinecartError as exc:
-        error = exc
-        records.log("failed", exc.message, code=exc.code)
-    cleared = await _clear_uploads(order, records, recorder)
-    acted += cleared if order.kind == "expiry" else 0
-    return Ending(counted, far_side, acted, records.stopping(), error, tuple(held))
+                self._acted += again.acted
+        else:
+            await self._transferred(number)
+
+    async def _transferred(self, number: int) -> None:
+        leg = LegRun(_job(self._order, number, self._records), self._records, self._recorder, self._progress)
+        try:
+            await leg.go()
+        finally:
+            book = leg.book
+            self._counted += [(d, r, n, book.tally_bytes[d, r]) for (d, r), n in book.tally.items()]
+            self._acted += book.acted
+            self._held += leg.held
+        if self._order.kind == "transfer" and not self._records.stopping() and not leg.held:
+            await self._records.settled(number)
+            self._far_side = _sum(self._far_side, await leg.far_side())
+
+    async def keep_telling(self) -> None:
+        while True:
+            words = (store.waits_for() for store in self._order.stores.values())
+            self._progress.waits_for = next(filter(None, words), "")
+            await self._records.tell(self._progress.snapshot())
+            await self._recorder.flush_if_due()
+            await asyncio.sleep(TELL_S)
+
+
+async def _watch_for_a_stop(progress: Progress, records: Records) -> None:
+    """What is in flight is finished when a stop is asked for, as long as it gets any further. Raises _NothingMoves."""
+    seen, since = progress.signs_of_life(), time.monotonic()
+    while True:
+        await asyncio.sleep(TELL_S)
+        if not records.stopping() or progress.signs_of_life() != seen:
+            seen, since = progress.signs_of_life(), time.monotonic()
+        elif time.monotonic() - since > STOP_WITHIN_S:
+            records.log("given-up", "A stop was asked for, and nothing in flight got any further: it was given up.")
+            raise _NothingMoves
 
 
 async def _clear_uploads(order: Order, records: Records, recorder: Recorder) -> int:
@@ -232,13 +276,6 @@ def _job(order: Order, number: int, records: Records) -> Job:
         order.pacer, order.definition.route == "through-us", order.definition.aside_prefix,
         order.crew if order.kind == "transfer" else None,
     )  # fmt: skip
-
-
-async def _keep_telling(progress: Progress, recorder: Recorder, records: Records) -> None:
-    while True:
-        await records.tell(progress.snapshot())
-        await recorder.flush_if_due()
-        await asyncio.sleep(TELL_S)
 
 
 async def _keep_listening(records: Records) -> None:

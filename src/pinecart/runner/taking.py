@@ -9,7 +9,7 @@ from typing import IO
 
 from pinecart.core.decide import Decision, Intent, Reason
 from pinecart.core.entries import Aside, Likeness, Row, fingerprint, likeness
-from pinecart.core.errors import Corrupt, SignInRefused, StoreError, Taken
+from pinecart.core.errors import Corrupt, Halting, StoreError, Taken
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import show
 from pinecart.runner.book import Book
@@ -87,7 +87,7 @@ class Taking:
                 raise Taken(f"{show(item.key)} is at the source again. It was not removed.", code="source-back")
             aside = await self._removers["target"].aside_of(item.key, job.target.prefix + item.key, item.far)
             ready.append((item, aside, None))
-        except SignInRefused:
+        except Halting:
             raise
         except StoreError as exc:
             await self._book.failed(item, exc, 0.0)
@@ -115,7 +115,7 @@ class Taking:
         self._book.progress.start(item.key, 0)
         try:
             taken = await self._take(item, aside)
-        except SignInRefused:
+        except Halting:
             raise
         except StoreError as exc:
             self._book.progress.end(item.key, 0)

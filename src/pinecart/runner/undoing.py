@@ -12,7 +12,7 @@ from typing import Any, NamedTuple, Protocol
 
 from pinecart.core.decide import Decision, Reason
 from pinecart.core.entries import Aside, Entry, Likeness, Row, likeness, size_of
-from pinecart.core.errors import Missing, SignInRefused, StoreError, Taken
+from pinecart.core.errors import Halting, Missing, StoreError, Taken
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import original_key, show
 from pinecart.runner.carry import Carrier
@@ -106,7 +106,7 @@ class Undoing:
     async def _plan(self, done: Done, steps: list[_Step]) -> None:
         try:
             step = await self._step(done)
-        except SignInRefused:
+        except Halting:
             raise
         except StoreError as exc:
             step = _Step(done, None, (), exc.message)
@@ -161,7 +161,7 @@ class Undoing:
         whole = self._job.target.prefix + step.done.key
         try:
             away = await self._take["target"].aside_of(step.done.key, whole, step.away) if step.away else None
-        except SignInRefused:
+        except Halting:
             raise
         except StoreError as exc:
             await self._failed(step, exc)
@@ -185,7 +185,7 @@ class Undoing:
                 kept = (await self._take["target"].take_away(whole, step.away, set_aside)).kept
             for aside in [a for a in step.back if a.side == "target"]:
                 await self._bring_back(aside)
-        except SignInRefused:
+        except Halting:
             raise
         except StoreError as exc:
             await self._failed(step, exc)
@@ -251,7 +251,7 @@ class Clearing:
             if not aside.kept:
                 await self._past.no_longer_aside([aside], back=False)
                 return
-        except SignInRefused:
+        except Halting:
             raise
         except StoreError as exc:
             self._progress.problems += 1

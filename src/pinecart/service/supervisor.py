@@ -17,7 +17,7 @@ import httpx
 from pinecart.service.config.state import Options, State, StateError
 
 MODULES = ("pinecart.service.config.asgi", "pinecart.service.clock", "pinecart.service.worker")
-END_WITHIN_S = 4.0
+END_WITHIN_S = 2.5
 
 
 class Welcome(NamedTuple):
@@ -37,6 +37,7 @@ def serve(state: State, options: Options, *, extra: list[list[str]], ready: Call
         _must_be_free(options)
         state.write_options(options)
         welcome = prepare(state)
+        state.begin_use()
         commands = [*extra, *([sys.executable, "-m", module] for module in MODULES)]
         stop = threading.Event()
         for number in (signal.SIGTERM, signal.SIGINT):
@@ -50,6 +51,14 @@ def serve(state: State, options: Options, *, extra: list[list[str]], ready: Call
                 family.replace_the_dead()
         finally:
             family.end()
+            _close_records()
+            state.end_use()
+
+
+def _close_records() -> None:
+    from django.db import connections
+
+    connections.close_all()
 
 
 def _must_be_free(options: Options) -> None:
@@ -64,7 +73,24 @@ def _must_be_free(options: Options) -> None:
 
 
 def prepare(state: State) -> Welcome | None:
-    """Bring the database up to date, with a copy first if there is something to lose; make the first person."""
+    """Bring the database up to date, with a copy first if there is something to lose; make the first person. Raises StateError."""
+    import sqlite3
+
+    try:
+        return _prepared(state)
+    except StateError:
+        raise
+    except Exception as exc:
+        cause: BaseException | None = exc
+        while cause is not None and not isinstance(cause, sqlite3.Error | OSError):
+            cause = cause.__cause__
+        if cause is None:
+            raise
+        message = f"The records in {state.root} can't be used ({cause}). Is the disk full, or another program at work on them? To look them over: pinecart check --data {state.root}"
+        raise StateError(message, code="state.records-unusable") from exc
+
+
+def _prepared(state: State) -> Welcome | None:
     os.environ["PINECART_DATA"] = str(state.root)
     os.environ["DJANGO_SETTINGS_MODULE"] = "pinecart.service.config.settings"
     import django

@@ -80,6 +80,7 @@ function Live({ progress, quiet, state, heardAt }: { progress: Progress | null; 
       </Row>
       <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>
         Remaining {files(Math.max(planned.objects - done.objects, 0))}, {size(Math.max(planned.bytes - done.bytes, 0))} · looked at {count(progress.listed)}, {count(progress.unchanged)} unchanged · last sign of life <Ago at={heardAt} />
+        {progress.waits_for && <> · ▲ {progress.waits_for}</>}
         {quiet && <> · ▲ the line to the service is cut; trying again</>}
       </Typography.Paragraph>
       <ul style={{ listStyle: 'none', padding: 0, margin: '8px 0 0', minHeight: 132 }}>

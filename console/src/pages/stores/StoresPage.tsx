@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Button, Card, Empty, Flex, Grid, Popconfirm, Table, Typography } from 'antd'
 import { Link } from 'react-router'
 import { api, got, type Store } from '../../api/client'
+import { place } from '../../lib/words'
 import { Ago, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
 
 /** A key that nobody has changed for a year wants a person. */
@@ -66,6 +67,9 @@ function Actions({ store }: { store: Store }) {
   const path = { params: { path: { name: store.name } } }
   const again = () => queries.invalidateQueries()
   const tried = useMutation({ mutationFn: () => got(api.POST('/api/v1/stores/{name}/try', { ...path, body: { write_to: '' } })), onSettled: again })
+  const held = useQuery({ queryKey: ['runs', 'held'], queryFn: () => got(api.GET('/api/v1/runs', { params: { query: { state: 'held', limit: 500 } } })) })
+  const waiting = (held.data ?? []).filter((r) => r.held?.lists.length === 0 && r.legs.some((l) => [l.from, l.to].some((at) => place(at).store === store.name)))
+  const goOn = useMutation({ mutationFn: () => got(api.POST('/api/v1/stores/{name}/go-on', path)), onSettled: again })
   const drop = useMutation({ mutationFn: () => got(api.DELETE('/api/v1/stores/{name}', path)), onSuccess: again })
   return (
     <Flex gap={4} wrap>
@@ -74,7 +78,9 @@ function Actions({ store }: { store: Store }) {
         <Link to={`/stores/${store.name}/change`}><Button size="small">Change</Button></Link>
         <Popconfirm title={`Forget ${store.name} and its key?`} description="Nothing in it is touched." okText="Forget it" onConfirm={() => drop.mutate()}><Button size="small" danger>Drop</Button></Popconfirm>
       </>}
+      {waiting.length > 0 && <Button size="small" type="primary" onClick={() => goOn.mutate()} loading={goOn.isPending}>{waiting.length === 1 ? 'Let the run that waits go on' : `Let ${waiting.length} runs that wait go on`}</Button>}
       {drop.error && <Failed error={drop.error} />}
+      {goOn.error && <Failed error={goOn.error} />}
     </Flex>
   )
 }

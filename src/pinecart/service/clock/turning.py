@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import logging
+import time
+from collections.abc import Callable
 from datetime import datetime
 
 from django.db import transaction
 
 from pinecart.service.config.rights import SYSTEM
 from pinecart.service.jobs.selectors import definition_of, jobs_due
-from pinecart.service.jobs.services import set_next_due
+from pinecart.service.jobs.services import due_anew, set_next_due
 from pinecart.service.runs.selectors import alive_of
 from pinecart.service.runs.services import (
     clear_forgotten,
@@ -17,11 +20,35 @@ from pinecart.service.runs.services import (
     start_due_clearing,
     start_run,
 )
+from pinecart.service.trail.services import note
+
+log = logging.getLogger("pinecart.service")
+JUMP_S = 120.0  # a clock that is set by more; less is how clocks are kept right
 
 
 class Clock:
+    """elapsed_s: a clock that nobody sets, which goes on while the machine sleeps."""
+
+    def __init__(self, elapsed_s: Callable[[], float] = lambda: time.clock_gettime(time.CLOCK_BOOTTIME)) -> None:
+        self._elapsed_s = elapsed_s
+        self._last: tuple[datetime, float] | None = None
+
+    def _clock_was_set(self, now: datetime) -> None:
+        """Due times were worked out by the clock as it was: by another one they are worked out anew. At the start as well,
+        for whoever put the clock right while nothing ran.
+        """
+        elapsed_s = self._elapsed_s()
+        jump_s = (now - self._last[0]).total_seconds() - (elapsed_s - self._last[1]) if self._last else 0.0
+        if self._last is None or abs(jump_s) > JUMP_S:
+            moved = due_anew(now, all_of_them=self._last is not None)
+            if self._last is not None:
+                log.warning("The machine's clock was set by %.0f s: %d due times were worked out anew.", jump_s, moved)
+                note(SYSTEM, "clock.set", "clock", seconds=round(jump_s), jobs=moved)
+        self._last = (now, elapsed_s)
+
     def turn(self, now: datetime) -> None:
         """However often a job came due since the last turn, it gets one run."""
+        self._clock_was_set(now)
         end_overdue_holds(now)
         start_due_clearing(now)
         clear_forgotten(now)

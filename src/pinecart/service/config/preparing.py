@@ -5,12 +5,13 @@ from __future__ import annotations
 import secrets
 import sqlite3
 from importlib import import_module
+from typing import Any
 
 from django.core.management import call_command
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 
-from pinecart.service.config.state import State, StateError
+from pinecart.service.config.state import State, StateError, write_whole
 
 
 def prepare_records(state: State) -> tuple[str, str] | None:
@@ -33,16 +34,29 @@ def prepare_records(state: State) -> tuple[str, str] | None:
     people = import_module("pinecart.service.people.services")
     selectors = import_module("pinecart.service.people.selectors")
     rights = import_module("pinecart.service.config.rights")
-    import_module("pinecart.service.runs.services").prepare_database()
+    runs = import_module("pinecart.service.runs.services")
+    runs.prepare_database()
+    _belong_together(state, runs)
     if selectors.people_listed():
         return None
     password = "-".join(secrets.choice(WORDS) for _ in range(5))
     people.add_person(rights.SYSTEM, name="admin", password=password, rights=[("administer", "")])
     token = people.make_token(rights.SYSTEM, person="admin", name="this machine", days=None)
-    file = state.root / "token"
-    file.touch(mode=0o600)
-    file.write_text(token)
+    write_whole(state.root / "token", token)
     return "admin", password
+
+
+def _belong_together(state: State, runs: Any) -> None:
+    """Folder, database and key know of each other from the first start on. That they do was checked before."""
+    known, sealed = runs.bound_to()
+    if not known:
+        runs.bind(state.id or secrets.token_hex(8), state.seal({"of": "this database"}))
+        known, sealed = runs.bound_to()
+    if not state.id:
+        state.raise_format(known)
+    if state.accepts_new_key() and not state.opens(sealed):
+        runs.bind(known, state.seal({"of": "this database"}))
+    state.accepted_new_key()
 
 
 def _copy(state: State) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 from typing import Any
 
+from django.db.utils import OperationalError
 from django.http import Http404
 from rest_framework import exceptions
 from rest_framework.response import Response
@@ -46,6 +47,15 @@ def as_problem(exc: Exception, context: dict[str, Any]) -> Response | None:
         fields: dict[str, Any] = exc.detail if isinstance(exc.detail, dict) else {"body": exc.detail}
         found = [{"field": k, "code": "field.malformed", "message": f"{k}: {_words(v)}"} for k, v in fields.items()]
         return problem(422, "field.malformed", " ".join(f["message"] for f in found), problems=found)
+    if isinstance(exc, OperationalError):
+        log.error("The records can't be used: %s", exc)
+        made = problem(
+            503,
+            "records.unavailable",
+            f"The records can't be read or written just now ({exc}). Try again in a moment; if it stays so, look at the disk, and run: pinecart check",
+        )
+        made["Retry-After"] = "5"
+        return made
     answer = exception_handler(exc, context)
     if answer is None:
         log.exception("Unexpected error")

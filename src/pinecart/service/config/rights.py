@@ -40,7 +40,7 @@ TABLE: dict[tuple[str, str], Right | None] = {
     ("runs", "GET"): LOOK, ("run", "GET"): LOOK, ("run-objects", "GET"): LOOK, ("run-log", "GET"): LOOK,
     ("run-report", "GET"): LOOK, ("run-stop", "POST"): OPERATE, ("run-pause", "POST"): OPERATE, ("run-limit", "POST"): OPERATE,
     ("run-resume", "POST"): OPERATE, ("run-retry", "POST"): OPERATE, ("run-release", "POST"): OPERATE, ("run-decline", "POST"): OPERATE,
-    ("run-undo", "POST"): OPERATE, ("removals", "POST"): DEFINE, ("run-events", "GET"): LOOK,
+    ("run-undo", "POST"): OPERATE, ("store-go-on", "POST"): OPERATE, ("removals", "POST"): DEFINE, ("run-events", "GET"): LOOK,
     ("audits", "GET"): LOOK, ("audit", "GET"): LOOK, ("audit-findings", "GET"): LOOK,
     ("find", "GET"): LOOK, ("sides", "GET"): LOOK, ("store-files", "POST"): OPERATE, ("store-archive", "GET"): OPERATE,
     ("preview", "GET"): LOOK, ("preview-objects", "GET"): LOOK,

@@ -165,5 +165,16 @@ def drop_job(actor: Actor, name: str) -> None:
     note(actor, "job.dropped", name)
 
 
+def due_anew(now: datetime, *, all_of_them: bool) -> int:
+    """Work out again when jobs are due next; how many that changed. Without `all_of_them` only what is due later than it can be."""
+    changed = 0
+    for record in JobRecord.objects.exclude(next_due=None):
+        schedule = definition_of(record).schedule
+        due = schedule.after(now) if schedule else None
+        if due != record.next_due and (all_of_them or (due is not None and record.next_due and record.next_due > due)):
+            changed += JobRecord.objects.filter(pk=record.pk, next_due=record.next_due).update(next_due=due)
+    return changed
+
+
 def set_next_due(record: JobRecord, due: datetime | None) -> None:
     JobRecord.objects.filter(pk=record.pk).update(next_due=due)

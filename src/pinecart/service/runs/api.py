@@ -58,6 +58,9 @@ class ProgressShape(serializers.Serializer):
     in_flight = InFlightShape(many=True)
     rate_bytes = serializers.IntegerField(help_text="Bytes per second, over the last 5 s.")
     rate_objects = serializers.FloatField()
+    waits_for = serializers.CharField(
+        required=False, allow_blank=True, help_text="What nothing moves for, in words; empty: it gets on."
+    )
     seconds_left = serializers.FloatField(allow_null=True, help_text="At least, until the listing is complete.")
 
 
@@ -377,6 +380,17 @@ class RunDecline(APIView):
     def post(self, request: Request, number: int) -> Response:
         """Say no: what is held is not done, and the run ends."""
         return Response(selectors.run_told(services.decline_run(actor_in(request), number, **_read(WhyShape, request))))
+
+
+class GoneOnShape(serializers.Serializer):
+    runs = serializers.ListField(child=serializers.IntegerField())
+
+
+class StoreGoOn(APIView):
+    @extend_schema(request=None, responses=GoneOnShape)
+    def post(self, request: Request, name: str) -> Response:
+        """One yes for every run that waits since this store refused its key."""
+        return Response({"runs": [run.pk for run in services.release_refused(actor_in(request), name)]})
 
 
 class RunUndo(APIView):

@@ -6,9 +6,14 @@ RUN = "runs.Run"
 
 
 class Instance(models.Model):
-    """One row: the epoch of this database, so that an event id of another one is known to be foreign."""
+    """One row: the epoch of this database, so that an event id of another one is known to be foreign.
+
+    folder: the id that the state folder has too.   sealed: something that only the folder's own key opens.
+    """
 
     epoch = models.CharField(max_length=16)
+    folder = models.CharField(max_length=32, default="")
+    sealed = models.BinaryField(default=bytes)
 
 
 class Run(models.Model):

@@ -345,6 +345,12 @@ def _aside_folder(at: bytes, run: int) -> bytes:
     return at[: at.index(name) + len(name)]
 
 
+def keys_recorded(run: int, leg: int, keys: list[bytes]) -> set[bytes]:
+    """Of these keys those of which it is on record that they were done."""
+    found = RecordRow.objects.filter(run_id=run, leg=leg, key__in=keys, done=True).values_list("key", flat=True)
+    return {bytes(key) for key in found}
+
+
 def done_by(run: int, scopes: list[int], leg: int, after: int) -> tuple[list[Done], int]:
     """A page of what a run did, with what it left there and what it set aside; and where to go on."""
     records = list(

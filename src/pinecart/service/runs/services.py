@@ -45,10 +45,11 @@ from pinecart.service.runs.selectors import (
     run_told,
     transfer_under_way,
 )
-from pinecart.service.stores.selectors import Place, place_of
+from pinecart.service.stores.selectors import Place, place_of, store_named
 from pinecart.service.trail.services import note
 
 HELD_DAYS = 7
+DISK_LOW, LOW_DISK = "disk.low", "Waits for disk"
 UPLOADS_AFTER = timedelta(minutes=10)  # after a run's end the clock looks after what it left unfinished
 DELETE_AT_ONCE, AWHILE_S = 1000, 0.02  # rows of one transaction, and the pause after it
 TOLD = (
@@ -132,10 +133,10 @@ def pause_run(actor: Actor, number: int) -> Run:
     actor.must(Right.OPERATE, run.labels, f"pausing run {number}")
     state = State(run.state)
     if state is State.WORKING:
-        Run.objects.filter(pk=number).update(pause_wanted=True)
+        Run.objects.filter(pk=number).update(pause_wanted=True, code="")
     else:
         Run.objects.filter(pk=number).update(
-            state=advance(state, Event.PAUSE).value, message=f"Paused by {actor.name}."
+            state=advance(state, Event.PAUSE).value, message=f"Paused by {actor.name}.", code=""
         )
     note(actor, "run.pause", run.job, run=number)
     run.refresh_from_db()
@@ -268,10 +269,46 @@ def _some_undone_forgotten(run: int, epoch: int) -> int:
 
 def hold_back(free: int, *, all_pause: bool) -> None:
     """Too little disk is free: nothing starts, and under the lower limit what works is paused."""
-    why = f"Waits: only {size_text(free)} of disk are free where Pine Cart keeps its records. Make room."
+    why = f"{LOW_DISK}: only {size_text(free)} of disk are free where Pine Cart keeps its records. Make room."
     Run.objects.filter(state__in=[s.value for s in CLAIMABLE]).update(message=why)
     if all_pause:
-        Run.objects.filter(state=State.WORKING.value, pause_wanted=False).update(pause_wanted=True, message=why)
+        working = Run.objects.filter(state=State.WORKING.value, pause_wanted=False, stop_wanted=False)
+        working.update(pause_wanted=True, message=why, code=DISK_LOW)
+
+
+def go_on_after_low_disk() -> None:
+    """There is room again: what was paused for the lack of it goes on by itself."""
+    for run in Run.objects.filter(state=State.PAUSED.value, code=DISK_LOW):
+        with transaction.atomic():
+            _requeue(SYSTEM, run, Event.RESUME, "run.resumed-with-room")
+    waiting = Run.objects.filter(state__in=[s.value for s in CLAIMABLE], message__startswith=LOW_DISK)
+    if waiting.exists():
+        waiting.update(message="")
+
+
+def fail_unstarted(run: Run, message: str) -> None:
+    """A run that was claimed, and no process could be given it."""
+    with transaction.atomic():
+        if Run.objects.filter(pk=run.pk, epoch=run.epoch, state=State.WORKING.value).update(message=message):
+            run.refresh_from_db()
+            _end(run, Outcome.FAILED)
+
+
+@transaction.atomic
+def release_refused(actor: Actor, store: str) -> list[Run]:
+    """One yes for every run that waits since a store refused its key: for after the key was put right. Those the actor may
+    operate; gives them. Raises NotFound, NotAllowed.
+    """
+    store_named(store)
+    waiting = [r for r in Run.objects.filter(state=State.HELD.value) if not r.holds and store in _stores_of(r)]
+    mine = [r for r in waiting if actor.may(Right.OPERATE, r.labels)]
+    if waiting and not mine:
+        actor.must(Right.OPERATE, waiting[0].labels, f"letting the runs of {store!r} go on")
+    return [_requeue(actor, run, Event.RELEASED, "run.released", why=f"{store} was put right") for run in mine]
+
+
+def _stores_of(run: Run) -> set[str]:
+    return {parse_location(leg[side]).store for leg in run.definition["legs"] for side in ("from", "to")}
 
 
 def _waits_for(run: Run, working: Collection[Run], place: Callable[[Location], Place]) -> str:
@@ -319,7 +356,9 @@ def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record]
         gone.append((group, size))
         if rows[at].decision == "clear" and group.done and group.decision in ("copy", "replace"):
             come.append((_cleared_too(pk, rows.pop(at), group), size))
-    come += [(_group_of(r), r.size) for r in rows.values()]
+    for at, record in rows.items():
+        cleared = at in known and known[at][1].cleared  # which stays so, whatever else is told of it
+        come.append((_group_of(record)._replace(cleared=cleared), record.size))
     _change_sums(run, gone, come, {r.error: r.message for r in rows.values() if r.error})
     told = [
         (run, 0, +r.is_folder, r.leg, bytearray(r.key), r.decision, r.reason, r.size, +r.done, r.seconds, r.crc, r.proof,
@@ -327,7 +366,11 @@ def save_batch(run: int, epoch: int, scopes: dict[int, int], batch: list[Record]
         for r in rows.values()
     ]  # fmt: skip
     upsert(
-        RecordRow, ("run", "cleared", "folder", "leg", "key", *TOLD), told, unique=("run", "leg", "key"), update=TOLD
+        RecordRow,
+        ("run", "cleared", "folder", "leg", "key", *TOLD),
+        told,
+        unique=("run", "leg", "key"),
+        update=(*TOLD, "folder"),
     )
     if remember:
         write_ledger([(scopes[r.leg], r.row) for r in batch if r.row is not None])
@@ -562,6 +605,16 @@ def _tell_state(run: Run) -> None:
 def _hold_epoch(run: int, epoch: int) -> None:
     if not Run.objects.filter(pk=run, epoch=epoch, state=State.WORKING.value).update(epoch=epoch):
         raise Superseded(f"Run {run} has been taken up by another process (epoch {epoch} is over).")
+
+
+def bound_to() -> tuple[str, bytes]:
+    """The state folder's id as the database knows it (empty: not yet), and what only the folder's key opens."""
+    found = Instance.objects.get(pk=1)
+    return found.folder, bytes(found.sealed)
+
+
+def bind(folder: str, sealed: bytes) -> None:
+    Instance.objects.filter(pk=1).update(folder=folder, sealed=sealed)
 
 
 def prepare_database() -> None:

@@ -22,6 +22,7 @@ urlpatterns = [
         )
     ],
     path("runs/<int:number>/events", api.RunEvents.as_view(), name="run-events"),
+    path("stores/<slug:name>/go-on", api.StoreGoOn.as_view(), name="store-go-on"),
     path("find", api.Find.as_view(), name="find"),
     path("audits", api.Audits.as_view(), name="audits"),
     path("audits/<int:number>", api.AuditView.as_view(), name="audit"),

@@ -6,9 +6,11 @@ from collections.abc import Collection
 from datetime import datetime
 from typing import Any, NamedTuple
 
+from cryptography.fernet import InvalidToken
 from django.db.models import Max
 from django.utils import timezone
 
+from pinecart.core.errors import SignInRefused
 from pinecart.core.places import Location, closest, did_you_mean, lies_in
 from pinecart.service.config.refusals import NotFound
 from pinecart.service.config.settings import OPTIONS, STATE
@@ -58,11 +60,19 @@ def store_names() -> list[str]:
 
 def spec_of(record: StoreRecord, *, run: int = 0) -> dict[str, Any]:
     """All that a driver needs, secrets included: only ever passed on through a pipe or used at once."""
-    secret = STATE.unseal(bytes(record.sealed)) if record.sealed else {}
+    secret = _secret_of(record)
     return {
         "kind": record.kind, "name": record.name, **record.fields, **secret, "abilities": record.abilities,
         "allowed": OPTIONS.allowed, "forbidden": STATE.forbidden, "run": run,
     }  # fmt: skip
+
+
+def _secret_of(record: StoreRecord) -> dict[str, str]:
+    try:
+        return STATE.unseal(bytes(record.sealed)) if record.sealed else {}
+    except InvalidToken:
+        message = f"The secret of the store {record.name} can't be read with this service's key. Give it again: pinecart store change {record.name} --new-secret"
+        raise SignInRefused(message, code="store.secret-unreadable") from None
 
 
 def jobs_using_store(name: str) -> list[str]:

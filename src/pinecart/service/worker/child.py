@@ -27,7 +27,7 @@ django.setup()
 from pinecart.core.columns import Rows  # noqa: E402
 from pinecart.core.definition import Leg, read_definition  # noqa: E402
 from pinecart.core.entries import Aside, Entry, Row, fingerprint  # noqa: E402
-from pinecart.core.errors import PinecartError  # noqa: E402
+from pinecart.core.errors import PinecartError, SignInRefused  # noqa: E402
 from pinecart.core.places import parse_location  # noqa: E402
 from pinecart.core.ports import Store, Uploads  # noqa: E402
 from pinecart.core.retry import Retry  # noqa: E402
@@ -44,6 +44,7 @@ from pinecart.service.runs import selectors, services  # noqa: E402
 from pinecart.service.stores.selectors import rests  # noqa: E402
 from pinecart.service.stores.services import remember_learned, remember_rest  # noqa: E402
 from pinecart.service.worker.crew import Crew  # noqa: E402
+from pinecart.service.worker.intents import Intents  # noqa: E402
 
 with contextlib.suppress(ImportError):
     import uvloop
@@ -111,6 +112,7 @@ class Desk:
         }
         self.scopes: dict[int, int] = {}
         self._past: dict[int, list[int]] = {}  # leg → every ledger it ever had between these places
+        self._intents = Intents(STATE.run_file(self._run, "intents"))
         self._settled: dict[int, tuple[str, str]] = {}  # leg → the selection carried out before, and this one's
         self._awaited: list[Awaited] = []
         self._awaits_unknown: list[str] = order["awaited_unknown"]
@@ -174,6 +176,16 @@ class Desk:
         if asides or rows:
             await _writes(services.journal, self._run, self._epoch, self.scopes, asides, rows)
 
+    def intends(self, leg: int, key: bytes, decision: str, reason: str) -> None:
+        self._intents.write(leg, key, decision, reason)
+
+    async def intended(self, leg: int) -> dict[bytes, tuple[str, str]]:
+        found: dict[bytes, tuple[str, str]] = {}
+        for some in self._intents.read(leg):
+            recorded = await _reads(selectors.keys_recorded, self._run, leg, list(some))
+            found |= {key: what for key, what in some.items() if key not in recorded}
+        return found
+
     async def meant(self, leg: int) -> list[Aside]:
         return await _reads(selectors.asides_meant, self._run, leg)
 
@@ -227,6 +239,10 @@ class Desk:
             if learned != self._learned.get(name, {}):
                 self._learned[name] = learned
                 await _writes(remember_learned, name, self._specs[name], learned)
+
+    def forget_intents(self) -> None:
+        """All that was done is on record now."""
+        self._intents.close()
 
     def pausing(self) -> bool:
         return self._pause
@@ -332,6 +348,7 @@ async def _work(given: dict[str, Any], desk: Desk, lock: int) -> None:
     if crew:
         await crew.close()
     await _writes(services.end_run, given["run"], given["epoch"], ending)
+    desk.forget_intents()
     desk.log("ended", "Ended.", code=ending.error.code if ending.error else "")
 
 
@@ -348,6 +365,9 @@ async def _carried(order: Order, desk: Desk) -> Ending:
 
 
 def _order(given: dict[str, Any]) -> Order:
+    if given["refused"]:
+        message, code = given["refused"]
+        raise SignInRefused(message, code=code)
     if given["missing"]:
         raise PinecartError(given["missing"], code="store.unknown")
     stores: dict[str, Store] = {name: open_store(spec) for name, spec in given["stores"].items()}

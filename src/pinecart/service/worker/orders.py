@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from pinecart.core.definition import Definition, read_definition
+from pinecart.core.errors import SignInRefused
 from pinecart.service.config.refusals import NotFound
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.jobs.selectors import definition_of, find_job
@@ -19,16 +20,20 @@ def _awaited(definition: Definition) -> tuple[list[Definition], list[str]]:
 
 
 def order_of(run: Run) -> dict[str, Any]:
-    """A store that is gone meanwhile is left out: the run's process then fails the run with that reason."""
+    """A store that is gone meanwhile is left out: the run's process then fails the run with that reason. One whose secret can't
+    be read holds it.
+    """
     definition = read_definition(run.definition)
     awaited, unknown = _awaited(definition)
-    specs, missing = {}, ""
+    specs, missing, refused = {}, "", None
     names = sorted({p.store for d in (definition, *awaited) for leg in d.legs for p in (leg.source, leg.target)})
     for name in names:
         try:
             specs[name] = spec_of(store_named(name), run=run.pk) | {"retry": {"for_s": OPTIONS.retry_s}}
         except NotFound as exc:
             missing = exc.message
+        except SignInRefused as exc:
+            refused = [exc.message, exc.code]
     return {
         "run": run.pk,
         "epoch": run.epoch,
@@ -42,5 +47,6 @@ def order_of(run: Run) -> dict[str, Any]:
         "stores": specs,
         "retry_s": OPTIONS.retry_s,
         "missing": missing,
+        "refused": refused,
         "rebound": [r for name in names if (r := rebound_under(run.job, name)) and not was_released(run.job, r.digest)],
     }

@@ -8,16 +8,18 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import json
+import logging
 import subprocess
 import sys
 from datetime import datetime
 
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.runs.selectors import Run, run_of, runs_working
-from pinecart.service.runs.services import claim_next, hold_back, interrupt
+from pinecart.service.runs.services import claim_next, fail_unstarted, go_on_after_low_disk, hold_back, interrupt
 from pinecart.service.stores.selectors import newest_key
 from pinecart.service.worker.orders import order_of
 
+log = logging.getLogger("pinecart.service")
 PAUSE_BELOW = 0.4  # of the least free disk with which a run starts: 200 MiB of 500
 
 
@@ -35,6 +37,8 @@ class Worker:
             if run.pk not in self._children and is_free(run.pk):
                 interrupt(run)
         free = STATE.free_bytes()
+        if free >= OPTIONS.least_free:
+            go_on_after_low_disk()
         if free < OPTIONS.least_free:
             hold_back(free, all_pause=free < OPTIONS.least_free * PAUSE_BELOW)
             return
@@ -54,11 +58,17 @@ class Worker:
 
     def _start(self, run: Run) -> None:
         """The order, secrets included, goes through the pipe; its end later tells the child that we are gone."""
+        try:
+            order = json.dumps(order_of(run)).encode() + b"\n"
+        except Exception as exc:
+            log.exception("Run %s could not be started.", run.pk)
+            fail_unstarted(run, f"It could not be started ({type(exc).__name__}: {exc}). The service's log has more.")
+            return
         child, self._spare = self._spare, _fresh()
         self._children[run.pk] = child
         assert child.stdin
         try:
-            child.stdin.write(json.dumps(order_of(run)).encode() + b"\n")
+            child.stdin.write(order)
             child.stdin.flush()
         except BrokenPipeError:
             child.wait()  # it died while it waited: the next turn finds its run's lock free
@@ -69,7 +79,11 @@ class Worker:
         for child in children:
             child.terminate()
         for child in children:
-            child.wait(3)
+            try:
+                child.wait(1)
+            except subprocess.TimeoutExpired:
+                child.kill()
+                child.wait()
 
 
 def _fresh() -> subprocess.Popen[bytes]:

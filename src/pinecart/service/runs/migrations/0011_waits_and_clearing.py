@@ -23,5 +23,7 @@ class Migration(migrations.Migration):
     operations = [
         migrations.AddField("run", "waits", models.BooleanField(default=False)),
         migrations.AddField("uploadrow", "clear_at", models.DateTimeField(null=True)),
+        migrations.AddField("instance", "folder", models.CharField(default="", max_length=32)),
+        migrations.AddField("instance", "sealed", models.BinaryField(default=bytes)),
         migrations.RunPython(rename_rules, migrations.RunPython.noop),
     ]

@@ -1,0 +1,37 @@
+"""The service's own functions over a real database, in this process: no server, no other process."""
+
+from __future__ import annotations
+
+import os
+
+import pytest
+
+
+@pytest.fixture(scope="session")
+def state(tmp_path_factory):
+    """A prepared state folder, with Django set up on it."""
+    root = tmp_path_factory.mktemp("service") / "state"
+    os.environ |= {"PINECART_DATA": str(root), "DJANGO_SETTINGS_MODULE": "pinecart.service.config.settings"}
+    from pinecart.service.config.state import State
+
+    made = State(root)
+    made.prepare()
+    import django
+
+    django.setup()
+    from pinecart.service.config.preparing import prepare_records
+
+    prepare_records(made)
+    return made
+
+
+@pytest.fixture
+def services(state):
+    """The runs' services, on empty tables."""
+    from pinecart.service.jobs.models import JobRecord
+    from pinecart.service.runs import services
+    from pinecart.service.runs.models import AsideRow, LedgerRow, RecordRow, Run, RunEvent, Scope, UploadRow
+
+    for table in (RecordRow, RunEvent, AsideRow, UploadRow, LedgerRow, Scope, Run, JobRecord):
+        table.objects.all().delete()
+    return services

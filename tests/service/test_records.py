@@ -1,0 +1,262 @@
+"""What runs write down: sums that grow with the records, transactions that end soon, a database that somebody else holds."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+import threading
+import time
+from collections import Counter
+from datetime import UTC, datetime, timedelta
+
+import pytest
+
+from pinecart.core.definition import read_definition
+from pinecart.core.errors import SignInRefused
+from pinecart.runner.records import Record, RecordsLost
+from pinecart.runner.run import Ending
+
+NOW = datetime(2026, 3, 2, 5, 30, tzinfo=UTC)
+
+
+def definition(job="dawn", **more):
+    return read_definition({"job": job, "legs": [{"from": "pine://posts/", "to": f"pine://office/{job}/"}], **more})
+
+
+def working(services, job="dawn"):
+    from pinecart.service.config.rights import SYSTEM
+
+    services.start_run(SYSTEM, definition(job), kind="transfer", cause="test")
+    run = services.claim_next(now=NOW, limit=9)
+    from pinecart.service.runs.selectors import scope_numbered
+
+    scope, _ = scope_numbered(job, "there")
+    return run, {0: scope}
+
+
+def summed_anew(run):
+    from django.db.models import Count, Sum
+
+    from pinecart.core.totals import GROUPED_BY
+    from pinecart.service.runs.models import RecordRow
+
+    groups = RecordRow.objects.filter(run_id=run).values(*GROUPED_BY).annotate(n=Count("id"), b=Sum("size"))
+    return {tuple(g[f] for f in GROUPED_BY): (g["n"], g["b"]) for g in groups}
+
+
+def summed_kept(run):
+    from pinecart.core.totals import GROUPED_BY
+    from pinecart.service.runs.models import Run
+
+    return {tuple(g[f] for f in GROUPED_BY): (g["n"], g["b"]) for g in Run.objects.get(pk=run).summed}
+
+
+@pytest.mark.parametrize("seed", range(5))
+def test_a_runs_sums_are_those_of_its_records_whatever_comes(services, seed):
+    chance = random.Random(seed)
+    run, scopes = working(services)
+    for _ in range(12):
+        batch = [
+            Record(
+                0, b"%d" % chance.randrange(40), chance.choice(["copy", "replace", "clear", "remove"]), "new",
+                chance.randrange(1000), done=chance.random() < 0.8, error=chance.choice(["", "", "store.busy"]),
+                message="why", proof=chance.choice(["", "read-back"]),
+            )
+            for _ in range(chance.randrange(1, 30))
+        ]  # fmt: skip
+        services.save_batch(run.pk, run.epoch, scopes, batch, remember=True)
+        assert summed_kept(run.pk) == summed_anew(run.pk)
+    services.forget_undone(run.pk, run.epoch)
+    assert summed_kept(run.pk) == summed_anew(run.pk) and not any(not group[2] for group in summed_kept(run.pk))
+
+
+def test_ending_a_run_asks_its_records_nothing(services, django_queries):
+    run, scopes = working(services)
+    batch = [Record(0, b"%04d" % n, "copy", "new", 1) for n in range(500)]
+    services.save_batch(run.pk, run.epoch, scopes, batch, remember=True)
+    with django_queries() as asked:
+        services.end_run(run.pk, run.epoch, Ending([], None, 500, False))
+    assert not [q for q in asked if "runs_recordrow" in q]
+
+
+@pytest.fixture
+def django_queries():
+    import contextlib
+
+    from django.db import connection
+    from django.test.utils import CaptureQueriesContext
+
+    @contextlib.contextmanager
+    def asked():
+        found = []
+        with CaptureQueriesContext(connection) as context:
+            yield found
+        found += [q["sql"] for q in context.captured_queries]
+
+    return asked
+
+
+def test_one_progress_event_a_run_is_enough(services):
+    from pinecart.service.runs.models import RunEvent
+
+    run, _ = working(services)
+    for n in range(50):
+        services.tell_progress(run.pk, run.epoch, {"n": n})
+    (left,) = RunEvent.objects.filter(kind="progress")
+    assert left.payload == {"n": 49}
+
+
+def test_whoever_meets_a_lock_gets_its_turn_soon_after(state, services):
+    """Another process writes again and again, with hardly a pause: a writer of ours comes in between."""
+    stop, writes = threading.Event(), Counter()
+
+    def greedy():
+        other = sqlite3.connect(state.database, timeout=20, isolation_level=None)
+        while not stop.is_set():
+            other.execute("BEGIN IMMEDIATE")
+            other.execute("UPDATE runs_instance SET epoch = epoch")
+            time.sleep(0.05)
+            other.execute("COMMIT")
+            writes["theirs"] += 1
+        other.close()
+
+    thread = threading.Thread(target=greedy)
+    run, _ = working(services)
+    thread.start()
+    try:
+        for n in range(20):
+            services.tell_progress(run.pk, run.epoch, {"n": n})
+    finally:
+        stop.set()
+        thread.join()
+    assert writes["theirs"] < 400  # a fair share, where SQLite's own waiting looks ten times a second
+
+
+async def test_a_run_writes_again_until_the_database_lets_it(services):
+    from django.db.utils import OperationalError
+
+    from pinecart.service.worker import child
+
+    left = [OperationalError("database is locked"), OperationalError("database or disk is full")]
+
+    def write():
+        if left:
+            raise left.pop()
+        return "written"
+
+    again, child.AGAIN_S = child.AGAIN_S, 0.01
+    try:
+        assert await child._writes(write) == "written"
+        options, child.OPTIONS = child.OPTIONS, child.OPTIONS._replace(records_s=0.05)
+        try:
+            with pytest.raises(RecordsLost, match="full"):
+                await child._writes(lambda: (_ for _ in ()).throw(OperationalError("database or disk is full")))
+        finally:
+            child.OPTIONS = options
+    finally:
+        child.AGAIN_S = again
+
+
+def test_a_locked_database_is_no_fault_of_the_callers(state):
+    from django.db.utils import OperationalError
+
+    from pinecart.service.config.problems import as_problem
+
+    answer = as_problem(OperationalError("database is locked"), {})
+    assert (answer.status_code, answer.data["code"], answer["Retry-After"]) == (503, "records.unavailable", "5")
+
+
+def test_low_disk_is_waited_for_and_gone_on_after(services):
+    from pinecart.service.runs.models import Run
+
+    run, _ = working(services)
+    services.hold_back(1 << 20, all_pause=True)
+    assert Run.objects.get(pk=run.pk).pause_wanted
+    services.end_run(run.pk, run.epoch, Ending([], None, 0, True))
+    paused = Run.objects.get(pk=run.pk)
+    assert paused.state == "paused" and "1.0 MiB" in paused.message
+    services.go_on_after_low_disk()
+    assert Run.objects.get(pk=run.pk).state == "queued"
+    services.hold_back(1 << 20, all_pause=False)
+    assert "Waits for disk" in Run.objects.get(pk=run.pk).message
+    services.go_on_after_low_disk()
+    assert Run.objects.get(pk=run.pk).message == ""
+
+
+def test_a_person_who_paused_a_run_is_who_lets_it_go_on(services):
+    from pinecart.service.config.rights import SYSTEM
+    from pinecart.service.runs.models import Run
+
+    run, _ = working(services)
+    services.pause_run(SYSTEM, run.pk)
+    services.hold_back(1 << 20, all_pause=True)
+    services.end_run(run.pk, run.epoch, Ending([], None, 0, True))
+    services.go_on_after_low_disk()
+    assert Run.objects.get(pk=run.pk).state == "paused"
+
+
+def test_one_yes_lets_all_runs_of_a_repaired_store_go_on(services):
+    from django.utils import timezone
+
+    from pinecart.service.config.rights import SYSTEM, Actor
+    from pinecart.service.runs.models import Run
+    from pinecart.service.stores.models import StoreRecord
+
+    StoreRecord.objects.get_or_create(name="office", kind="s3", made_at=timezone.now())
+    for job in ("one", "two"):
+        run, _ = working(services, job)
+        services.end_run(run.pk, run.epoch, Ending([], None, 0, False, SignInRefused("no", code="store.key-unknown")))
+    assert set(Run.objects.values_list("state", flat=True)) == {"held"}
+    nobody = Actor("nobody", (("look", ""),))
+    with pytest.raises(Exception, match="may not do"):
+        services.release_refused(nobody, "office")
+    assert len(services.release_refused(SYSTEM, "office")) == 2
+    assert set(Run.objects.values_list("state", flat=True)) == {"queued"}
+
+
+def job(name, next_due):
+    from pinecart.service.jobs.models import JobRecord
+
+    made = definition(name, schedule={"cron": "30 5 * * *", "zone": "UTC"}).as_mapping()
+    return JobRecord.objects.create(name=name, definition=made, saved_at=NOW, next_due=next_due)
+
+
+def test_due_times_are_worked_out_anew_when_the_clock_is_set(services):
+    from pinecart.service.clock.turning import Clock
+    from pinecart.service.jobs.models import JobRecord
+    from pinecart.service.runs.models import Run
+
+    far = NOW + timedelta(days=900)
+    job("late", far)  # worked out while the clock was years ahead
+    elapsed = [0.0]
+    clock = Clock(lambda: elapsed[0])
+    clock.turn(NOW)
+    assert JobRecord.objects.get(name="late").next_due == NOW + timedelta(days=1)
+    elapsed[0] = 1.0
+    clock.turn(NOW + timedelta(days=3))  # the clock was set; no three days have passed
+    assert JobRecord.objects.get(name="late").next_due == NOW + timedelta(days=4) and not Run.objects.exists()
+    elapsed[0] = 1.0 + 2 * 86400
+    clock.turn(NOW + timedelta(days=5))  # two days have passed, and the machine slept: it is caught up once
+    assert Run.objects.count() == 1
+
+
+def test_what_dropped_jobs_remembered_goes_some_at_a_time_after_its_days(services):
+    from django.utils import timezone
+
+    from pinecart.core.entries import Row
+    from pinecart.service.runs.models import LedgerRow, Scope
+    from pinecart.service.runs.selectors import scope_known, scopes_of_past
+
+    run, scopes = working(services)
+    services.write_ledger([(scopes[0], Row(b"%04d" % n, "a", "b")) for n in range(1500)])
+    services.end_run(run.pk, run.epoch, Ending([], None, 0, False))
+    services.forget_job("dawn")
+    assert scope_known("dawn", "there") == 0 and scopes_of_past("dawn", "there") == [scopes[0]]
+    services.clear_forgotten(timezone.now())
+    assert LedgerRow.objects.count() == 1500
+    later = timezone.now() + timedelta(days=15)
+    left = []
+    while Scope.objects.exists():
+        services.clear_forgotten(later)
+        left.append(LedgerRow.objects.count())
+    assert left == [500, 0, 0]
