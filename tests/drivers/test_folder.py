@@ -293,3 +293,15 @@ async def test_a_small_file_that_is_not_in_memory_is_read_in_one_hop(tmp_path, m
         async with store.open(b"a", entry) as found:
             await found.whole()
     await store.close()
+
+
+async def test_what_a_process_that_died_left_half_written_is_swept_and_nobody_elses(tmp_path):
+    aside = tmp_path / ".pinecart-aside/7/0/dawn"
+    aside.mkdir(parents=True)
+    (aside / ".pinecart-7-123-1.part").write_bytes(b"half a large file")
+    (aside / ".pinecart-8-123-1.part").write_bytes(b"another run's")
+    (aside / "whole.flac").write_bytes(b"kept")
+    store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path), "run": 7})
+    await store.sweep({b".pinecart-aside/7/0/dawn", b"nowhere"})
+    assert {p.name for p in aside.iterdir()} == {".pinecart-8-123-1.part", "whole.flac"}
+    await store.close()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import random
+import socket
 import xml.etree.ElementTree as ET
 from urllib.parse import quote
 from xml.sax.saxutils import escape
@@ -18,6 +19,7 @@ from pinecart.core.errors import Busy, Changed, Missing, PinecartError, Refused,
 from pinecart.core.ports import HELD_BYTES, Card, Put
 from pinecart.drivers import open_store, s3_wire
 from pinecart.drivers.s3_wire import parse_page
+from pinecart.drivers.transport import Allowed, Transport
 from pinecart.standins.bucket_server import Behaviour
 from tests.contracts.store import StoreContract, names
 from tests.standin import KEY, SECRET, running
@@ -32,6 +34,48 @@ def standin():
 def opened(at, **changes):
     spec = {"kind": "s3", "name": "office", "endpoint": at, "key_id": KEY, "secret": SECRET, "allowed": ["127.0.0.0/8"]}
     return open_store(spec | {"retry": {"times": 3, "first_s": 0.01}} | changes)
+
+
+@pytest.mark.parametrize(
+    "name", ["127.0.0.1:19999#", "a?b", "x@y", "a b", "..", "-x-", "UPPER", "a..b", "x:1", "é", "a" * 64]
+)
+async def test_no_name_sends_a_signed_request_to_another_host(standin, name):
+    """Where buckets stand in front of the host, what looks like an address isn't one."""
+    server, endpoint = standin
+    with socket.create_server(("127.0.0.1", 0)) as other:
+        other.settimeout(0.2)
+        for address in (name, f"127.0.0.1:{other.getsockname()[1]}{name[-1]}"):
+            store = opened(endpoint, addressing="host")
+            with pytest.raises(Unsafe):
+                await store.level(address.encode() + b"/")
+            await store.close()
+        with pytest.raises(TimeoutError):
+            other.accept()
+
+
+@pytest.mark.parametrize("name", ["a?b", "x@y", "a b", "..", "x:1", "%2e", "a#"])
+async def test_a_bucket_name_in_a_path_is_checked_too(standin, name):
+    store = opened(standin[1])
+    with pytest.raises(Unsafe, match="can't be a bucket's name"):
+        await store.level(name.encode() + b"/")
+    await store.close()
+
+
+@pytest.mark.parametrize(
+    ("host", "target"),
+    [
+        ("127.0.0.1:1#.store.invalid:9000", "/"), ("evilstore.invalid:9000", "/"), ("a@store.invalid:9000", "/"), ("elsewhere.invalid", "/"),
+        (".store.invalid:9000", "/"), ("a..store.invalid:9000", "/"), ("store.invalid:9000", "@elsewhere.invalid/"), ("store.invalid:9000", "/a#b"),
+        ("store.invalid:9000", "/a b"), ("store.invalid:9000", "/a\r\nb"), ("store.invalid:9000", ""),
+    ],
+)  # fmt: skip
+def test_the_transport_asks_no_other_host_whatever_its_driver_says(host, target):
+    transport = Transport("http://store.invalid:9000", allowed=Allowed(()))
+    with pytest.raises(Refused) as caught:
+        transport._address(host, target)  # nothing is sent here: the rule is asked
+    assert caught.value.code == "store.address-left"
+    for fine in ("store.invalid:9000", "larkfell.store.invalid:9000", "lark.fell.store.invalid:9000"):
+        assert transport._address(fine, "/a?b=c") == f"http://{fine}/a?b=c"
 
 
 class TestS3Store(StoreContract):

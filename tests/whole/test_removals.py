@@ -109,6 +109,34 @@ def test_removing_needs_more_than_the_right_to_operate(shared):
         cart.carry("pine://office/attic-too/old/", "pine://office/attic-too/new/", intent="hand-over")
 
 
+def test_no_other_way_removes_for_whoever_may_only_operate(shared):
+    shared.standin.shelf.make("attic-three")
+    for n in (1, 2):
+        shared.standin.shelf.put("attic-three", f"old/{n}", b"x", {})
+    with shared.client() as cart:
+        cart.add_person("oskar", "a-long-password", [{"right": "operate", "label": ""}])
+        token = cart.make_token("oskar's", person="oskar")
+        held = cart.remove("pine://office/attic-three/old/1", set_aside=0)["run"]
+        until(lambda: cart.run(held["id"])["state"] == "held", what="the list")
+        declined = cart.remove("pine://office/attic-three/old/2", set_aside=0)["run"]
+        until(lambda: cart.run(declined["id"])["state"] == "held", what="the list")
+        cart.decline(declined["id"])
+        digest = cart.run(held["id"])["held"]["digest"]
+        with pytest.raises(ClientError) as caught:  # not an intent of this call's, whoever asks
+            cart.carry("pine://office/attic-three/old/", "pine://office/attic-three/old/", intent="remove", set_aside=0)
+        assert "remove" in str(caught.value.problems)
+    with shared.client(token) as cart:
+        for attempt in (
+            lambda: cart.carry("pine://office/attic-three/old/", "pine://office/attic-three/old/", intent="remove"),
+            lambda: cart.release(held["id"], digest),
+            lambda: cart.retry(declined["id"]),
+        ):
+            with pytest.raises(ClientError):
+                attempt()
+        cart.decline(held["id"])  # to say no is enough with less
+    assert len(in_bucket(shared, "attic-three")) == 2
+
+
 def test_a_run_pauses_goes_on_and_is_tried_again(shared):
     _, job = shared.fresh_job("pausing", SHEETS)
     shared.standin.behaviour["put"] = Behaviour(delay_s=3, match="csv")

@@ -118,6 +118,11 @@ class Definition:
     def rules(self) -> Rules:
         return Rules(self.intent, self.on_difference, self.compare)
 
+    @property
+    def removes_unreviewed(self) -> bool:
+        """Whether it removes files, and is no job, which somebody who may define them answers for."""
+        return self.job in (CARRY, REMOVE) and self.intent in (Intent.MIRROR, Intent.HAND_OVER, Intent.REMOVE)
+
     def as_mapping(self) -> dict[str, Any]:
         """The definition as JSON; `read_definition` gives it back."""
         return {
@@ -213,7 +218,8 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = 
         reading.wrong("job", "job.name", message)
     if name in (CARRY, REMOVE) and not carry:
         reading.wrong("job", "job.name", f"{name!r} stands for transfers without a job. Choose another name.")
-    intent = Intent(reading.one_of(mapping, "intent", "renew", (*INTENTS, Intent.REMOVE) if carry else INTENTS))
+    offered = (Intent.REMOVE,) if name == REMOVE and carry else INTENTS
+    intent = Intent(reading.one_of(mapping, "intent", "renew", offered))
     legs = _read_legs(mapping.get("legs"), reading, intent)
     definition = Definition(
         job=name,

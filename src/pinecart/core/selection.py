@@ -10,11 +10,13 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from datetime import UTC, date, datetime, timedelta
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from pinecart.core.decide import Reason
 from pinecart.core.entries import Entry, modified_ns_of, size_of
 from pinecart.core.errors import Invalid
+from pinecart.core.patterns import compiled, tokens_of
 
 UNITS = {"": 1, "b": 1, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40}
 SPANS = {"minute": 60, "hour": 3600, "day": 86400, "week": 604800}
@@ -23,13 +25,13 @@ DAY_NS = 86_400 * 10**9
 
 
 class Selection(NamedTuple):
-    """take: None means everything.   leave_out: None means nothing; leaving out wins.
+    """take, leave_out: have `fullmatch`. take None means everything, leave_out None nothing; leaving out wins.
 
     Sizes in bytes; ages in seconds, counted back from the run's start; dates as ns since 1970 UTC, `until` exclusive.
     """
 
-    take: re.Pattern[bytes] | None = None
-    leave_out: re.Pattern[bytes] | None = None
+    take: Any = None
+    leave_out: Any = None
     larger_than: int | None = None
     smaller_than: int | None = None
     changed_within_s: int | None = None
@@ -45,7 +47,7 @@ class Selection(NamedTuple):
         """By name alone."""
         if self.leave_out is not None and self.leave_out.fullmatch(key):
             return False
-        return self.take is None or self.take.fullmatch(key) is not None
+        return self.take is None or bool(self.take.fullmatch(key))
 
     def takes_all(self, keys: Sequence[bytes]) -> bool:
         """Whether each of them is taken, by name alone."""
@@ -98,8 +100,8 @@ def compile_selection(
     """Raises Invalid with everything that is malformed. rules: any of RULES, as a person writes them."""
     rules = rules or {}
     problems: list[dict[str, str]] = []
-    flags = re.DOTALL | (re.IGNORECASE if rules.get("ignore_case") else 0)
-    patterns = [_compile(p, field, flags, problems) for p, field in ((take, "take"), (leave_out, "leave_out"))]
+    any_case = bool(rules.get("ignore_case"))
+    patterns = [_compile(p, field, any_case, problems) for p, field in ((take, "take"), (leave_out, "leave_out"))]
     read = {"larger_than": read_size, "smaller_than": read_size, "changed_within": read_span, "unchanged_for": read_span,
             "since": _start_of, "until": lambda t: _start_of(t) + DAY_NS}  # fmt: skip
     found: dict[str, int | None] = {}
@@ -138,49 +140,19 @@ def _start_of(text: str) -> int:
     return int(datetime(day.year, day.month, day.day, tzinfo=UTC).timestamp()) * 10**9
 
 
-def _compile(
-    patterns: Sequence[str], field: str, flags: int, problems: list[dict[str, str]]
-) -> re.Pattern[bytes] | None:
-    parts = []
+def _compile(patterns: Sequence[str], field: str, ignore_case: bool, problems: list[dict[str, str]]) -> Any:
+    good = []
     for pattern in patterns:
         try:
-            parts.append(_translate(pattern))
+            tokens_of(pattern)
         except ValueError as exc:
             message = f"Pattern {pattern!r} is malformed: {exc}."
             problems.append({"field": field, "code": "pattern.malformed", "message": message})
-    return re.compile(b"|".join(parts), flags) if parts else None
-
-
-def _translate(pattern: str) -> bytes:
-    if not pattern:
-        raise ValueError("it is empty")
-    if pattern.startswith("/"):
-        raise ValueError("it starts with /; patterns are relative to the leg's From")
-    raw, out, i = pattern.encode("utf-8", "surrogateescape"), b"", 0
-    while i < len(raw):
-        c = raw[i : i + 1]
-        if raw[i : i + 3] == b"**/":
-            out, i = out + rb"(?:.*/)?", i + 3
-        elif raw[i : i + 2] == b"**":
-            out, i = out + rb".*", i + 2
-        elif c == b"[":
-            piece, i = _one_of(raw, i)
-            out += piece
         else:
-            out, i = out + {b"*": rb"[^/]*", b"?": rb"[^/]"}.get(c, re.escape(c)), i + 1
-    return out if b"/" in raw else rb"(?:.*/)?" + out
+            good.append(pattern)
+    return _compiled(tuple(good), ignore_case) if good else None
 
 
-def _one_of(raw: bytes, start: int) -> tuple[bytes, int]:
-    end = raw.find(b"]", start + 2)
-    if end < 0:
-        raise ValueError("a [ without its ]")
-    inside = raw[start + 1 : end]
-    negated = inside[:1] in b"!^"
-    body = re.sub(rb"([\\\[\]^&~|])", rb"\\\1", inside[1:] if negated else inside)
-    piece = b"(?!/)[" + (b"^" if negated else b"") + body + b"]"
-    try:
-        re.compile(piece)
-    except re.error as exc:
-        raise ValueError(f"the set [{inside.decode('utf-8', 'replace')}] makes no sense ({exc})") from None
-    return piece, end + 1
+@lru_cache(maxsize=256)
+def _compiled(patterns: tuple[str, ...], ignore_case: bool) -> Any:
+    return compiled(patterns, ignore_case=ignore_case)

@@ -17,12 +17,15 @@ from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Abilities, Card, Stat
 from pinecart.core.retry import Retry
 from pinecart.drivers.s3_wire import (
+    BUCKET_IN_HOST,
+    BUCKET_IN_PATH,
     EMPTY_SHA256,
     UNSIGNED,
     Keys,
     encoded_path,
     encoded_query,
     error_from,
+    is_bucket_name,
     parse_page,
     parse_tags,
     region_told,
@@ -199,6 +202,15 @@ class Asking:
                 f"{self._named(key)}: a bucket store takes only names that are UTF-8 text. Rename the file."
             ) from None
 
+    def _check_bucket(self, bucket: str, *, in_host: bool) -> None:
+        """Before a name becomes part of an address. Raises Unsafe."""
+        if bucket and not is_bucket_name(bucket, in_host=in_host):
+            rule = BUCKET_IN_HOST if in_host else BUCKET_IN_PATH
+            raise Unsafe(
+                f"{self._named(bucket.encode())}: {show(bucket.encode())!r} can't be a bucket's name. It has {rule}.",
+                code="store.bucket-name",
+            )
+
     def _changed(self, key: bytes) -> Changed:
         return Changed(f"{self._named(key)} changed while it was read. It is tried again in the next run.")
 
@@ -212,6 +224,7 @@ class Asking:
         self, method: str, bucket: str, key: bytes, query: Query, headers: Mapping[str, str], payload: str
     ) -> tuple[str, str, dict[str, str]]:
         in_host = self._in_host and bucket != ""
+        self._check_bucket(bucket, in_host=in_host)
         path = encoded_path("", key) if in_host else encoded_path(bucket, key)
         text = encoded_query(query)
         host = self._transport.authority(bucket if in_host else "")

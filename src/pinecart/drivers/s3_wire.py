@@ -22,6 +22,18 @@ from pinecart.core.errors import Busy, Corrupt, Incomplete, Missing, Refused, Si
 from pinecart.core.ports import Version
 
 UNSIGNED = "UNSIGNED-PAYLOAD"
+# (S3 API, bucket naming rules: those of today, and those of the first years, which old buckets still have)
+BUCKET_IN_HOST = "3 to 63 small letters, digits, hyphens and single dots, and starts and ends with a letter or digit"
+BUCKET_IN_PATH = "255 letters, digits, dots, hyphens and underscores at most, and is not . or .."
+_IN_HOST = re.compile(r"(?=.{3,63}\Z)[a-z0-9]([a-z0-9-]*[a-z0-9])?(\.[a-z0-9]([a-z0-9-]*[a-z0-9])?)*")
+_IN_PATH = re.compile(r"(?!\.{1,2}\Z)[A-Za-z0-9._-]{1,255}")
+
+
+def is_bucket_name(text: str, *, in_host: bool) -> bool:
+    """in_host: it becomes part of a host's name, so only what the DNS takes."""
+    return bool((_IN_HOST if in_host else _IN_PATH).fullmatch(text))
+
+
 EMPTY_SHA256 = hashlib.sha256(b"").hexdigest()
 
 

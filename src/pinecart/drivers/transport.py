@@ -11,6 +11,7 @@ import contextlib
 import io
 import ipaddress
 import os
+import re
 import select
 import socket
 import ssl
@@ -34,6 +35,8 @@ SMALL_BUFFER = 16 << 10  # for what is sent, where that is little: libcurl clear
 MOST_ANSWER = 64 << 20  # bytes of an answer that is taken whole
 MOST_LINES = 128
 LONGEST_REST_S = 300.0
+_BELOW = re.compile(r"[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)*\.")  # what stands before the endpoint's host
+_TARGET = re.compile(r"/[!-\"$-~]*")  # a path and a query: nothing but visible ASCII, and no fragment
 
 
 class Headers(Mapping[str, str]):
@@ -245,7 +248,7 @@ class Transport:
             self._lines = _Lines(self._configured)
         line = self._lines.free()
         easy = line.easy
-        easy.setopt(pycurl.URL, f"{self._scheme}://{headers.get('host', self.host)}{target}")
+        easy.setopt(pycurl.URL, self._address(headers.get("host", self.host), target))
         large = body is not None and len(body) > SMALL_BUFFER
         easy.setopt(pycurl.HTTPHEADER, _written(headers, no_expect=large))
         if line.kind != (kind := (method, bool(body), large)):
@@ -261,6 +264,14 @@ class Transport:
         if isinstance(body, bytes) and body:
             easy.setopt(pycurl.READFUNCTION, io.BytesIO(body).read)  # can't be rewound: nothing is sent twice unasked
         return line
+
+    def _address(self, host: str, target: str) -> str:
+        """A request goes to the endpoint's host or to one below it, whatever stands in names. Raises Refused."""
+        below = host.removesuffix(self.host)
+        if host == below or (below and not _BELOW.fullmatch(below)) or not _TARGET.fullmatch(target):
+            message = f"{self.origin}: a request would have left this address (for {host[:200]!r}). Nothing was sent. Look at the bucket's name."
+            raise Refused(message, code="store.address-left")
+        return f"{self._scheme}://{host}{target}"
 
     def _configured(self, easy: Any, line: _Line) -> None:
         """What stays the same over all requests."""

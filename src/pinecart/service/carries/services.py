@@ -4,7 +4,6 @@ import time
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
-from pinecart.core.decide import Intent
 from pinecart.core.definition import CARRY, REMOVE, Definition, Leg
 from pinecart.core.errors import Invalid, Missing, StoreError, Unsafe
 from pinecart.core.places import Location, key_text, parse_location, show
@@ -125,8 +124,6 @@ def start_carry(actor: Actor, meant: Meant, *, preview: bool, new_bucket: bool =
     if new_bucket and not preview and store_named(target.store).kind != "folder":
         make_bucket(actor, target.store, target.path.split(b"/")[0].decode("utf-8", "replace"))
     kind = "preview" if preview else "transfer"
-    if meant.definition.intent in (Intent.MIRROR, Intent.HAND_OVER):
-        actor.must(Right.DEFINE, None, "carrying with removals")
     return start_run(actor, meant.definition, kind=kind, cause=f"carried by {actor.name}", alone=False)
 
 

@@ -62,6 +62,19 @@ class Superseded(Exception):
     """Another process has taken this run up: this one must end."""
 
 
+def right_to_run(kind: str, definition: Definition) -> Right:
+    """What every way that starts a run, or lets one go on, asks for.
+
+    A job's removals were defined by somebody who may; where there is no job, it is this call that removes. What an undo
+    takes away is set aside, always.
+    """
+    return Right.DEFINE if definition.removes_unreviewed and kind != "undo" else Right.OPERATE
+
+
+def _must_run(actor: Actor, run: Run, what: str) -> None:
+    actor.must(right_to_run(run.kind, read_definition(run.definition)), run.labels, what)
+
+
 @transaction.atomic
 def start_run(
     actor: Actor,
@@ -74,7 +87,7 @@ def start_run(
     waits: bool = False,
 ) -> Run:
     """Queue a run. Raises NotAllowed, Conflict if one of the same job is under way (and it must be alone)."""
-    actor.must(Right.OPERATE, definition.labels, f"starting {definition.job!r}")
+    actor.must(right_to_run(kind, definition), definition.labels, f"starting {definition.job!r}")
     under_way = alive_of(definition.job, kind) if alone else None
     if under_way:
         message = f"{definition.job!r} is being worked on already: run {under_way.pk}. Follow it with: pinecart run follow {under_way.pk}"
@@ -148,7 +161,7 @@ def pause_run(actor: Actor, number: int) -> Run:
 def resume_run(actor: Actor, number: int) -> Run:
     """A paused run goes on; both sides are listed anew. Raises NotFound, NotAllowed, WrongMoment."""
     run = run_numbered(number, actor)
-    actor.must(Right.OPERATE, run.labels, f"resuming run {number}")
+    _must_run(actor, run, f"resuming run {number}")
     return _requeue(actor, run, Event.RESUME, "run.resume")
 
 
@@ -156,7 +169,7 @@ def resume_run(actor: Actor, number: int) -> Run:
 def release_run(actor: Actor, number: int, *, digest: str, why: str) -> Run:
     """Say yes to the list with this digest. Raises NotFound, NotAllowed, WrongMoment, Conflict if it is another list by now."""
     run = run_numbered(number, actor)
-    actor.must(Right.OPERATE, run.labels, f"releasing run {number}")
+    _must_run(actor, run, f"releasing run {number}")
     advance(State(run.state), Event.RELEASED)
     if digest != held_digest(run):
         message = f"Run {number} waits with another list than the one you saw ({digest}). Look again: pinecart run show {number}"
@@ -301,9 +314,9 @@ def release_refused(actor: Actor, store: str) -> list[Run]:
     """
     store_named(store)
     waiting = [r for r in Run.objects.filter(state=State.HELD.value) if not r.holds and store in _stores_of(r)]
-    mine = [r for r in waiting if actor.may(Right.OPERATE, r.labels)]
+    mine = [r for r in waiting if actor.may(right_to_run(r.kind, read_definition(r.definition)), r.labels)]
     if waiting and not mine:
-        actor.must(Right.OPERATE, waiting[0].labels, f"letting the runs of {store!r} go on")
+        _must_run(actor, waiting[0], f"letting the runs of {store!r} go on")
     return [_requeue(actor, run, Event.RELEASED, "run.released", why=f"{store} was put right") for run in mine]
 
 

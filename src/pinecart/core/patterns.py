@@ -1,0 +1,195 @@
+"""Name patterns, matched in a time that grows with the name alone, whatever the pattern is.
+
+`*` stands for any characters but `/`, `**` for any at all, `**/` for any folders or none, `?` for one character, `[a-z]`
+for one of a set. Everything is bytes. A pattern in which at most one `*` is tried at a time becomes a regular expression,
+which costs least; one with more of them could make that go back and forth for ever, and is followed by all its ways at
+once: a set of places in the pattern, kept as the bits of one number (the Glushkov construction, bit-parallel).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from typing import Any, NamedTuple
+
+SLASH = ord("/")
+ANY = (1 << 256) - 1  # sets of bytes, a bit for each
+BUT_SLASH = ANY & ~(1 << SLASH)
+MOST_LETTERS = 1000  # of one pattern
+
+
+class Token(NamedTuple):
+    """One piece of a pattern. some: any number of these bytes. optional: the next two may be left out, together."""
+
+    bytes_: int
+    some: bool = False
+    optional: bool = False
+
+
+class Patterns:
+    """Several patterns; a key matches if one of them does."""
+
+    def __init__(self, quick: re.Pattern[bytes] | None, others: Sequence[Callable[[bytes], bool]]) -> None:
+        self._quick, self._others = quick, others
+
+    def fullmatch(self, key: bytes) -> bool:
+        return (self._quick is not None and self._quick.fullmatch(key) is not None) or any(o(key) for o in self._others)
+
+
+def compiled(patterns: Sequence[str], *, ignore_case: bool) -> Any:
+    """What has `fullmatch`, for bytes. Raises ValueError for a pattern that makes no sense, and says why."""
+    flags = re.DOTALL | (re.IGNORECASE if ignore_case else 0)
+    read = [tokens_of(pattern) for pattern in patterns]
+    quick = [_as_regular_expression(tokens) for tokens in read if _is_quick(tokens)]
+    others = [_Ways(tokens, ignore_case=ignore_case).lead_through for tokens in read if not _is_quick(tokens)]
+    one = re.compile(b"|".join(quick), flags) if quick else None
+    return Patterns(one, others) if others else one
+
+
+def tokens_of(pattern: str) -> list[Token]:
+    """Raises ValueError for a pattern that makes no sense."""
+    if not pattern:
+        raise ValueError("it is empty")
+    if len(pattern) > MOST_LETTERS:
+        raise ValueError(f"it has over {MOST_LETTERS} letters")
+    if pattern.startswith("/"):
+        raise ValueError("it starts with /; patterns are relative to the leg's From")
+    raw, tokens, i = pattern.encode("utf-8", "surrogateescape"), list[Token](), 0
+    if b"/" not in raw:
+        tokens += FOLDERS
+    while i < len(raw):
+        c = raw[i : i + 1]
+        if raw[i : i + 3] == b"**/":
+            i += 3
+            if tokens[-3:] != FOLDERS and tokens[-1:] != [ALL]:
+                tokens += FOLDERS
+        elif c == b"*":
+            crosses = raw[i : i + 2] == b"**"
+            i += 2 if crosses else 1
+            _add_some(tokens, ALL if crosses else Token(BUT_SLASH, some=True))
+        elif c == b"?":
+            tokens.append(Token(BUT_SLASH))
+            i += 1
+        elif c == b"[":
+            one, i = _one_of(raw, i)
+            tokens.append(Token(one))
+        else:
+            tokens.append(Token(1 << raw[i]))
+            i += 1
+    return tokens
+
+
+ALL = Token(ANY, some=True)
+FOLDERS = [Token(0, some=True, optional=True), ALL, Token(1 << SLASH)]
+
+
+def _add_some(tokens: list[Token], some: Token) -> None:
+    """What follows something that takes it in, or takes in what it follows, is one with it."""
+    if some == ALL and tokens[-3:] == FOLDERS:
+        del tokens[-3:]
+    last = tokens[-1] if tokens else None
+    if last is None or not last.some:
+        tokens.append(some)
+    elif some == ALL:
+        tokens[-1] = ALL
+
+
+def _one_of(raw: bytes, start: int) -> tuple[int, int]:
+    """The bytes of a set, never `/`, and where it ends."""
+    end = raw.find(b"]", start + 2)
+    if end < 0:
+        raise ValueError("a [ without its ]")
+    inside = raw[start + 1 : end]
+    negated = inside[:1] in b"!^"
+    body = re.sub(rb"([\\\[\]^&~|])", rb"\\\1", inside[1:] if negated else inside)
+    try:
+        one = re.compile(b"[" + (b"^" if negated else b"") + body + b"]", re.DOTALL)
+    except re.error as exc:
+        raise ValueError(f"the set [{inside.decode('utf-8', 'replace')}] makes no sense ({exc})") from None
+    taken = sum(1 << n for n in range(256) if one.match(bytes([n])))
+    return taken & BUT_SLASH, end + 1
+
+
+def _is_quick(tokens: Sequence[Token]) -> bool:
+    """Whether a regular expression never has to try two `*` of one stretch against each other: one `**` at most, and one `*`
+    between two slashes.
+    """
+    crossing, within = 0, 0
+    for token in tokens:
+        if token.some and token.bytes_ & (1 << SLASH):
+            crossing += 1
+        elif token.some and token.bytes_:
+            within += 1
+        elif token.bytes_ == 1 << SLASH:
+            within = 0
+        if crossing > 1 or within > 1 or (crossing and within and not _apart(tokens)):
+            return False
+    return True
+
+
+def _apart(tokens: Sequence[Token]) -> bool:
+    """Whether a `**` stands for whole folders: a slash parts it from any `*`."""
+    for n, token in enumerate(tokens):
+        if token.some and token.bytes_ & (1 << SLASH):
+            start = n - 1 if n and tokens[n - 1].optional else n
+            before = start == 0 or tokens[start - 1].bytes_ == 1 << SLASH
+            after = n + 1 == len(tokens) or tokens[n + 1].bytes_ == 1 << SLASH
+            return before and after
+    return True
+
+
+def _as_regular_expression(tokens: Sequence[Token]) -> bytes:
+    out, closing = b"", -1
+    for n, token in enumerate(tokens):
+        if token.optional:
+            out, closing = out + b"(?:", n + 2
+        else:
+            out += _class(token.bytes_) + (b"*" if token.some else b"") + (b")?" if n == closing else b"")
+    return out
+
+
+def _class(taken: int) -> bytes:
+    if taken == ANY:
+        return b"."
+    if taken == BUT_SLASH:
+        return b"[^/]"
+    members = [n for n in range(256) if taken >> n & 1]
+    if len(members) == 1:
+        return re.escape(bytes(members))
+    return b"[" + b"".join(b"\\x%02x" % n for n in members) + b"]" if members else b"[^\\x00-\\xff]"
+
+
+class _Ways:
+    """Leads a key through a pattern by all ways at once. A bit for each place between two tokens."""
+
+    def __init__(self, tokens: Sequence[Token], *, ignore_case: bool) -> None:
+        self._lowered = ignore_case
+        self._end = 1 << len(tokens)
+        self._on, self._stay = [0] * 256, [0] * 256
+        self._some = self._optional = 0  # places from which the next, or the third on, is reached without a byte
+        for n, token in enumerate(tokens):
+            for byte in range(256):
+                if self._takes(token, byte):
+                    (self._stay if token.some else self._on)[byte] |= 1 << n
+            self._optional |= token.optional << n
+            self._some |= token.some << n
+
+    def _takes(self, token: Token, byte: int) -> bool:
+        if self._lowered and (token.bytes_ >> ord(bytes([byte]).lower())) & 1:
+            return True
+        return bool(token.bytes_ >> byte & 1) or (
+            self._lowered and bool(token.bytes_ >> ord(bytes([byte]).upper()) & 1)
+        )
+
+    def _reached(self, places: int) -> int:
+        while (more := places | (places & self._some) << 1 | (places & self._optional) << 3) != places:
+            places = more
+        return places
+
+    def lead_through(self, key: bytes) -> bool:
+        places = self._reached(1)
+        for byte in key:
+            places = self._reached((places & self._on[byte]) << 1 | places & self._stay[byte])
+            if not places:
+                return False
+        return bool(places & self._end)
