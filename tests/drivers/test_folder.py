@@ -14,6 +14,7 @@ from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Taken, Unsafe
 from pinecart.core.ports import Card, Put
 from pinecart.drivers import folder_writing, open_store
+from pinecart.drivers.folder_root import leads_out
 from tests.contracts.store import AT, StoreContract, names
 
 
@@ -305,3 +306,14 @@ async def test_what_a_process_that_died_left_half_written_is_swept_and_nobody_el
     await store.sweep({b".pinecart-aside/7/0/dawn", b"nowhere"})
     assert {p.name for p in aside.iterdir()} == {".pinecart-8-123-1.part", "whole.flac"}
     await store.close()
+
+
+@pytest.mark.parametrize(
+    ("key", "text", "out"),
+    [
+        (b"l", b"a/b", False), (b"x/l", b"../a", False), (b"x/y/l", b"../../a", False), (b"x/l", b"..", False), (b"l", b".", False),
+        (b"l", b"..", True), (b"x/l", b"../../a", True), (b"l", b"/etc", True), (b"l", b"//etc", True), (b"x/l", b"a/../../b", True), (b"l", b"a/..", True),
+    ],
+)  # fmt: skip
+def test_a_link_is_kept_only_if_it_leads_into_the_store(key, text, out):
+    assert leads_out(tuple(key.split(b"/")[:-1]), text) is out

@@ -41,7 +41,7 @@ def opened(at, **changes):
 )
 async def test_no_name_sends_a_signed_request_to_another_host(standin, name):
     """Where buckets stand in front of the host, what looks like an address isn't one."""
-    server, endpoint = standin
+    _, endpoint = standin
     with socket.create_server(("127.0.0.1", 0)) as other:
         other.settimeout(0.2)
         for address in (name, f"127.0.0.1:{other.getsockname()[1]}{name[-1]}"):

@@ -278,3 +278,27 @@ def test_a_line_that_is_closed_while_idle_is_let_go(raw, loop):
 
     with asyncio.Runner(loop_factory=loop) as runner:
         runner.run(work())
+
+
+@pytest.mark.parametrize(
+    "address",
+    [
+        "127.0.0.1", "127.9.9.9", "::1", "0.0.0.0", "::", "169.254.169.254", "fe80::1%eth0", "224.0.0.1", "100.100.100.200", "168.63.129.16", "192.0.0.192",
+        "fd00:ec2::254", "::ffff:127.0.0.1", "::ffff:169.254.169.254", "64:ff9b::7f00:1", "64:ff9b::a9fe:a9fe", "2002:7f00:1::", "2002:a9fe:a9fe::1",
+        "::127.0.0.1", "0.1.2.3",
+    ],
+)  # fmt: skip
+def test_addresses_of_this_machine_and_its_provider_are_refused(address):
+    """The rule is asked: nothing is sent."""
+    with pytest.raises(Refused) as caught:
+        Allowed().check(address)
+    assert caught.value.code == "store.address-refused"
+
+
+@pytest.mark.parametrize(
+    "address", ["192.0.2.7", "10.1.2.3", "2001:db8::1", "64:ff9b::c000:207", "100.100.100.201", "fd12::1"]
+)
+def test_other_addresses_may_be_asked(address):
+    Allowed().check(address)
+    Allowed(("127.0.0.0/8", "::1/128")).check("127.0.0.1")
+    Allowed(("127.0.0.0/8",)).check("::ffff:127.0.0.1")

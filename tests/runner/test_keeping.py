@@ -165,7 +165,8 @@ async def test_links_are_refused_skipped_followed_inside_the_root_or_kept(linked
         (tmp_path / "back").mkdir()
         legs = {"from": "pine://office/dawn/", "to": "pine://posts/"}
         await run(Memory(), at(tmp_path / "back", "posts", links="keep"), opened(), 2, **legs)
-        assert tree(tmp_path / "back") == tree(linked)
+        leads_out = ("out", "outfolder")  # never made: whoever followed one would be out of the store
+        assert tree(tmp_path / "back") == {k: v for k, v in tree(linked).items() if k not in leads_out}
         assert (await run(memory, at(linked, "posts", links=way), opened(), 3)).acted == 0
         (tmp_path / "plain").mkdir()
         await run(Memory(), at(tmp_path / "plain", "posts"), opened(), 4, **legs)

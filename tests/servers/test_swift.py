@@ -101,6 +101,7 @@ async def test_there_and_back_and_inside_and_nothing_to_do(bucket, tmp_path):
         assert ending.error is None
         counts = done(memory)
         memory.records.clear()
+        memory.intents.clear()  # they are of one run
         return counts
 
     there, inside, back = Memory(), Memory(), Memory()

@@ -265,7 +265,7 @@ def test_helpers_and_those_they_help_may_die(helped, seed):
 def test_helpers_send_parts_of_a_large_file(helped):
     body = os.urandom(1 << 20) * 150
     helped.fresh_job("long", {"long.flac": body})
-    helped.standin.behaviour["part"] = Behaviour(delay_s=0.8)
+    helped.standin.behaviour["part"] = Behaviour(delay_s=2)
     run = helped.carried("long")
     helped.standin.behaviour.clear()
     assert run["outcome"] == "clean" and in_bucket(helped, "long") == {"in/long.flac": body}

@@ -57,6 +57,19 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
     type=click.FloatRange(0, 86_400),
     help="So many seconds a run goes on trying a store that is away.",
 )
+@click.option(
+    "--behind", multiple=True, metavar="ADDRESS", help="A proxy's address: it is believed about whom it speaks for."
+)
+@click.option(
+    "--known-as",
+    multiple=True,
+    metavar="NAME",
+    help="A host name under which it is asked, beside addresses and localhost.",
+)
+@click.option(
+    "--certificate", default="", type=click.Path(), help="Speak TLS, with the certificate in this file (PEM)."
+)
+@click.option("--key", default="", type=click.Path(), help="The file with the certificate's key.")
 @click.option("--least-free", default=500 << 20, hidden=True)
 @click.option("--settle-s", default=60.0, hidden=True)
 @click.option("--batch-rows", default=1000, hidden=True, type=click.IntRange(1, 1000))
@@ -69,7 +82,14 @@ def serve(data: str | None, **options: Any) -> None:
     serving = import_module("pinecart.service.supervisor")
     state = import_module("pinecart.service.config.state")
     options["folders"] = tuple(str(Path(f).resolve()) for f in options["folders"])
+    if bool(options["certificate"]) != bool(options["key"]):
+        say("pinecart: --certificate and --key come together.")
+        sys.exit(WRONG_USE)
     given = state.Options(**options)
+    if not given.certificate and not given.behind and given.host not in ("127.0.0.1", "localhost", "::1"):
+        say(
+            f"pinecart: WARNING: {given.host} can be reached from elsewhere, and nothing is encrypted: passwords and files can be read on the way. Give it --certificate and --key, or let a proxy do that and name it by --behind."
+        )
 
     def ready(welcome: Any) -> None:
         say(f"Pine Cart is at {given.url}  (state: {_data(data)})")

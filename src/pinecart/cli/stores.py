@@ -30,6 +30,8 @@ def _form(fields: dict[str, Any]) -> dict[str, Any]:
         form["certificate"] = fields["certificate_file"].read()
     if fields.get("session_token_file"):
         form["session_token"] = read_secret("Session token", fields["session_token_file"])
+    if fields.get("proxy_password_file"):
+        form["proxy_password"] = read_secret("The proxy's password", fields["proxy_password_file"])
     if fields.get("pasted_file"):
         with click.open_file(fields["pasted_file"]) as file:
             form["pasted"] = file.read()
@@ -48,6 +50,8 @@ def store_options(command: Any) -> Any:
         ),
         click.option("--certificate-file", type=click.File(), help="s3: the authority's certificate, PEM."),
         click.option("--proxy", help="s3: http://HOST:PORT"),
+        click.option("--proxy-user", help="s3: who we are at the proxy."),
+        click.option("--proxy-password-file", metavar="FILE", help="s3: with which password, from a file or - ."),
         click.option("--silence", "silence_s", type=float, help="s3: seconds that an answer may stay silent."),
         click.option(
             "--addressing", type=click.Choice(["path", "host"]), help="s3: where the bucket stands in addresses."

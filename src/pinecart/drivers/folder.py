@@ -35,6 +35,7 @@ from pinecart.drivers.folder_root import (
     Root,
     folder_entry,
     is_gone,
+    leads_out,
     must_be_safe,
     parts_of,
     translated,
@@ -330,8 +331,11 @@ class FolderStore:
         return placed
 
     async def _put_link(self, put: Put, text: bytes) -> Placed:
-        """A link as a link. It may point anywhere: nothing here ever follows it out of the root."""
+        """A link as a link, if it leads to a place in this store. Raises Unsafe."""
         *parents, name = put.key.split(b"/")
+        if leads_out(tuple(parents), text):
+            message = f"pine://{self.name}/{show(put.key)}: it is a link that leads out of the store, to {show(text)}. It was not made: whoever follows it would be elsewhere."
+            raise Unsafe(message, code="link-leads-out")
 
         def work() -> Placed:
             with self._root.folder(tuple(parents), create=True) as parent:

@@ -60,7 +60,7 @@ class Root(NamedTuple):
     def folder(self, parts: tuple[bytes, ...], *, create: bool = False) -> Iterator[int]:
         """A descriptor of a folder below the root, opened part by part."""
         try:
-            fd = os.open(self.path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            fd = open_root(self.path)
         except (FileNotFoundError, NotADirectoryError):
             message = f"Store {self.name}: there is no folder at {self.path}. Is its disk mounted?"
             raise PlaceLost(message, code="store.no-root") from None
@@ -152,15 +152,40 @@ class Root(NamedTuple):
             raise translated(exc, self.name) from exc
 
 
+def open_root(path: str) -> int:
+    """The folder at a path on which no part is a link: one that was put there since would lead to another place."""
+    try:
+        return _open_as(-1, os.fsencode(os.path.abspath(path)), _DIR & ~os.O_NOFOLLOW, _NO_LINKS)
+    except OSError as exc:
+        if exc.errno != errno.ELOOP:
+            raise
+        message = f"{path}: a part of this path is a link by now, so it may lead to another place. Nothing was read or written there. Put the folder back, or register the store again."
+        raise PlaceLost(message, code="store.not-the-same") from None
+
+
+def leads_out(parents: tuple[bytes, ...], text: bytes) -> bool:
+    """Whether a link in these folders may lead out of the root. After a name, `..` may be of another place than it seems."""
+    parts = text.split(b"/")
+    ups = next((n for n, part in enumerate(parts) if part != b".."), len(parts))
+    return text.startswith(b"/") or ups > len(parents) or b".." in parts[ups:]
+
+
 def _open_beneath(root: int, path: bytes, flags: int) -> int:
     """Open an absolute path by the kernel's own rule that no link may lead out of `root` (Linux openat2, RESOLVE_BENEATH)."""
     top = os.readlink(f"/proc/self/fd/{root}").encode("utf-8", "surrogateescape")
     inner = os.path.relpath(path, top)
-    how = struct.pack("QQQ", flags, 0, 0x08 | 0x02)
-    fd = LIBC.syscall(ctypes.c_long(437), ctypes.c_int(root), inner, how, ctypes.c_size_t(len(how)))
+    return _open_as(root, inner, flags, _BENEATH)
+
+
+_NO_LINKS, _BENEATH = 0x04, 0x08 | 0x02  # RESOLVE_NO_SYMLINKS; RESOLVE_BENEATH, and no links of /proc (Linux openat2)
+
+
+def _open_as(root: int, path: bytes, flags: int, rule: int) -> int:
+    how = struct.pack("QQQ", flags, 0, rule)
+    fd = LIBC.syscall(ctypes.c_long(437), ctypes.c_int(root), path, how, ctypes.c_size_t(len(how)))
     if fd < 0:
         number = ctypes.get_errno()
-        raise OSError(errno.ELOOP if number == errno.EXDEV else number, os.strerror(number))
+        raise OSError(errno.ELOOP if number == errno.EXDEV else number, os.strerror(number), path)
     return int(fd)
 
 
@@ -168,7 +193,7 @@ def _enter(fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
     """Open a folder in a folder; made, and its parent flushed, where that is wanted. beneath: links in there are followed."""
     try:
         if beneath and st.S_ISLNK(os.stat(part, dir_fd=fd, follow_symlinks=False).st_mode):
-            root = os.open(beneath, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            root = open_root(beneath)
             try:
                 return _open_beneath(
                     root, os.readlink(f"/proc/self/fd/{fd}").encode() + b"/" + part, _DIR & ~os.O_NOFOLLOW

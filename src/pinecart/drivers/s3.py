@@ -35,7 +35,8 @@ class S3Store(Writing):
     def from_spec(cls, spec: Mapping[str, Any]) -> S3Store:
         given: dict[str, Any] = {k: float(spec[k]) for k in ("connect_s", "silence_s") if spec.get(k)}
         texts: dict[str, Any] = {k: spec.get(k) or "" for k in ("certificate", "proxy")}
-        transport = Transport(spec["endpoint"], allowed=Allowed(tuple(spec.get("allowed", ()))), **given, **texts)
+        transport = Transport(spec["endpoint"], allowed=Allowed(tuple(spec.get("allowed", ()))), **given, **texts,
+                              at_proxy=(spec.get("proxy_user") or "", spec.get("proxy_password") or ""))  # fmt: skip
         keys = keys_of(spec)
         store = cls(spec["name"], transport, keys, region=spec.get("region") or "", root=spec.get("root") or "",
                     retry=Retry(**spec.get("retry", {})))  # fmt: skip

@@ -89,19 +89,38 @@ class Pieces:
         return self._size
 
 
+# Where providers of machines tell them about themselves, keys and all, outside the link-local networks: the metadata and
+# internal services of several clouds, from their own manuals, and the IETF's protocol assignments (RFC 6890).
+INTERNAL = [
+    ipaddress.ip_network(n)
+    for n in ("100.100.100.200/32", "168.63.129.16/32", "192.0.0.0/24", "fd00:ec2::/32", "fd20:ce::/32", "0.0.0.0/8")
+]
+_NAT64 = ipaddress.ip_network("64:ff9b::/96")  # RFC 6052
+
+
+def _within(ip: ipaddress.IPv4Address | ipaddress.IPv6Address) -> ipaddress.IPv4Address | None:
+    """The IPv4 address that an IPv6 one leads to: mapped (RFC 4291), translated (RFC 6052), 6to4 (RFC 3056), compatible."""
+    if isinstance(ip, ipaddress.IPv4Address):
+        return None
+    if ip in _NAT64 or (int(ip) < 1 << 32 and int(ip) > 1):
+        return ipaddress.IPv4Address(int(ip) & 0xFFFFFFFF)
+    return ip.ipv4_mapped or ip.sixtofour
+
+
 class Allowed(NamedTuple):
     """Which addresses of this machine may be asked, as networks; loopback is refused unless it is in one of them."""
 
     networks: tuple[str, ...] = ()
 
     def check(self, address: str) -> None:
-        """Raises Refused for link-local, unlisted loopback, and addresses that are no host's."""
+        """Raises Refused for what is of this machine or its provider, and addresses that are no host's."""
         ip = ipaddress.ip_address(address.split("%", maxsplit=1)[0])
-        ip = getattr(ip, "ipv4_mapped", None) or ip
+        ip = _within(ip) or ip
         if any(ip in ipaddress.ip_network(n) for n in self.networks):
             return
-        if ip.is_loopback or ip.is_link_local or ip.is_unspecified or ip.is_multicast:
-            message = f"The address {address} is not allowed: link-local and loopback addresses are refused. "
+        never = ip.is_loopback or ip.is_link_local or ip.is_unspecified or ip.is_multicast
+        if never or any(ip in network for network in INTERNAL):
+            message = f"The address {address} is not allowed: loopback, link-local and providers' internal addresses are refused. "
             message += f"If it is meant, start the service with --allow-address {address}."
             raise Refused(message, code="store.address-refused")
 
@@ -111,7 +130,7 @@ class Transport:
 
     def __init__(
         self, endpoint: str, *, allowed: Allowed, connect_s: float = 10, silence_s: float = 60,
-        certificate: str = "", proxy: str = "",
+        certificate: str = "", proxy: str = "", at_proxy: tuple[str, str] = ("", ""),
     ) -> None:  # fmt: skip
         url = urlsplit(endpoint)
         if url.scheme not in ("http", "https") or not url.hostname or url.path not in ("", "/") or url.query:
@@ -119,7 +138,7 @@ class Transport:
                 f"{endpoint!r} is no endpoint: write it as https://HOST or https://HOST:PORT.", code="store.address"
             )
         self._allowed, self._scheme, self.host = allowed, url.scheme, url.netloc.rpartition("@")[2].lower()
-        self._certificate, self._proxy = certificate, proxy
+        self._certificate, self._proxy, self._at_proxy = certificate, proxy, at_proxy
         self._connect_s, self._silence_s = connect_s, silence_s
         self._lines: _Lines | None = None
         self._last: Mapping[str, str] = {}  # headers
@@ -285,6 +304,9 @@ class Transport:
             (pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS), (pycurl.HTTP_CONTENT_DECODING, 0),
         ):  # fmt: skip
             easy.setopt(option, value)
+        if self._at_proxy[0]:
+            easy.setopt(pycurl.PROXYUSERNAME, self._at_proxy[0])
+            easy.setopt(pycurl.PROXYPASSWORD, self._at_proxy[1])
         if self.is_tls and self._certificate:
             easy.setopt(pycurl.CAINFO_BLOB, self._certificate.encode())
         elif self.is_tls:

@@ -140,7 +140,8 @@ def _wait_until_it_answers(url: str, family: _Family, stop: threading.Event) -> 
         if family.any_dead() or time.monotonic() > deadline:
             raise StateError(f"The service did not start at {url}. The lines above say more.")
         try:
-            if httpx.get(f"{url}/api/v1/health", timeout=2).status_code == 200:
+            # its own process, by a certificate for another name: nothing secret is asked
+            if httpx.get(f"{url}/api/v1/health", timeout=2, verify=False).status_code == 200:  # noqa: S501
                 return
         except httpx.HTTPError:
             continue

@@ -1,8 +1,13 @@
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
+from django.http import HttpRequest, HttpResponseBase
+from django.utils.decorators import sync_and_async_middleware
+from rest_framework.exceptions import ParseError
 from rest_framework.negotiation import DefaultContentNegotiation
+from rest_framework.parsers import JSONParser
 
 
 class OneForm(DefaultContentNegotiation):
@@ -10,3 +15,30 @@ class OneForm(DefaultContentNegotiation):
 
     def select_renderer(self, request: Any, renderers: Any, format_suffix: Any = None) -> Any:
         return renderers[0], renderers[0].media_type
+
+
+class Json(JSONParser):
+    def parse(self, *args: Any, **kwargs: Any) -> Any:
+        try:
+            return super().parse(*args, **kwargs)
+        except RecursionError:
+            raise ParseError("The JSON is nested too deep.") from None
+
+
+@sync_and_async_middleware
+def not_stored(get_response: Callable[..., Any]) -> Callable[..., Any]:
+    """No answer of the network interface is kept on its way, or by a browser."""
+    from inspect import iscoroutinefunction
+
+    def marked(request: HttpRequest, answer: HttpResponseBase) -> HttpResponseBase:
+        if request.path.startswith("/api/") and not answer.has_header("Cache-Control"):
+            answer["Cache-Control"] = "no-store"
+        return answer
+
+    if iscoroutinefunction(get_response):
+
+        async def later(request: HttpRequest) -> HttpResponseBase:
+            return marked(request, await get_response(request))
+
+        return later
+    return lambda request: marked(request, get_response(request))

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from enum import StrEnum
 from typing import Any, NamedTuple
 
+from rest_framework.exceptions import MethodNotAllowed
 from rest_framework.permissions import BasePermission
 from rest_framework.request import Request
 
@@ -78,12 +79,16 @@ class ByTable(BasePermission):
 
     def has_permission(self, request: Request, view: Any) -> bool:
         match = request.resolver_match
-        right = TABLE[match.url_name or "", request.method or ""] if match else ADMINISTER
+        name, method = (match.url_name or "" if match else ""), request.method or ""
+        call = (name, "GET" if method == "HEAD" else method)
+        if call not in TABLE:
+            raise MethodNotAllowed(method)
+        right = TABLE[call]
         if right is OPEN:
             return True
         if not isinstance(request.user, SignedIn):
             return False
-        request.user.actor.must(right, None, f"{request.method} {match.url_name if match else ''}")
+        request.user.actor.must(right, None, f"{method} {name}")
         return True
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from pinecart import __version__
+from pinecart.service.config.gate import MOST_BODY
 from pinecart.service.config.state import State
 
 STATE = State.from_environment()
@@ -14,7 +15,8 @@ try:
 except FileNotFoundError:  # no state yet: checks, migrations being written, the API description
     SECRET_KEY = "no state folder yet"  # noqa: S105
 DEBUG = False
-ALLOWED_HOSTS = ["*"]
+ALLOWED_HOSTS = ["*"]  # the gate has looked at it
+DATA_UPLOAD_MAX_MEMORY_SIZE = MOST_BODY
 USE_TZ = True
 TIME_ZONE = "UTC"
 APPEND_SLASH = False
@@ -32,6 +34,7 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "pinecart.service.config.negotiation.not_stored",
 ]
 DATABASES = {
     "default": {
@@ -46,12 +49,19 @@ DATABASES = {
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.ScryptPasswordHasher"]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+    {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
+]
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_NAME = "pinecart_session"
 CSRF_COOKIE_NAME = "pinecart_csrf"
 CSRF_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_AGE = 12 * 3600
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = bool(OPTIONS.certificate)
+SECURE_HSTS_SECONDS = 180 * 86_400 if OPTIONS.certificate else 0
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
@@ -67,11 +77,10 @@ REST_FRAMEWORK = {
     ],
     "DEFAULT_PERMISSION_CLASSES": ["pinecart.service.config.rights.ByTable"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_PARSER_CLASSES": ["pinecart.service.config.negotiation.Json"],
     "DEFAULT_CONTENT_NEGOTIATION_CLASS": "pinecart.service.config.negotiation.OneForm",
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "pinecart.service.config.problems.as_problem",
-    "DEFAULT_THROTTLE_RATES": {"sign-in": "30/min"},
     "URL_FORMAT_OVERRIDE": None,
 }
 SPECTACULAR_SETTINGS = {

@@ -76,6 +76,8 @@ class Options(NamedTuple):
 
     helpers: processes beside each run's own that carry small files.   records_s: so long a run tries to write its records.
     retry_s: so long a run goes on trying a store that is away, before it lists an object or ends.
+    behind: addresses of proxies that are believed about whom they speak for.   known_as: names it may be asked under.
+    certificate, key: files, with which it speaks TLS itself.
     """
 
     host: str = "127.0.0.1"
@@ -90,10 +92,14 @@ class Options(NamedTuple):
     records_s: float = 300.0
     retry_s: float = 300.0
     demo: str = ""
+    behind: tuple[str, ...] = ()
+    known_as: tuple[str, ...] = ()
+    certificate: str = ""
+    key: str = ""
 
     @property
     def url(self) -> str:
-        return f"http://{self.host}:{self.port}"
+        return f"{'https' if self.certificate else 'http'}://{self.host}:{self.port}"
 
 
 class State(NamedTuple):
@@ -154,6 +160,7 @@ class State(NamedTuple):
             self.raise_format(secrets.token_hex(8))  # last: without it nothing was made
         else:
             self._check_database()
+            self.database.chmod(0o600)
             self._check_key()
             self._check_that_they_belong_together()
             self._secret("django.key", lambda: secrets.token_urlsafe(48))

@@ -9,6 +9,8 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.urls import include, path, re_path
 from drf_spectacular.views import SpectacularAPIView
 
+from pinecart.service.config.rights import ByTable
+
 APPS = ("people", "stores", "jobs", "runs", "carries", "trail", "today")
 
 
@@ -37,7 +39,11 @@ def no_such_call(request: HttpRequest, rest: str = "") -> JsonResponse:
 
 urlpatterns = [
     *[path("api/v1/", include(f"pinecart.service.{app}.urls")) for app in APPS],
-    path("api/v1/schema", SpectacularAPIView.as_view(authentication_classes=[]), name="schema"),
+    path(
+        "api/v1/schema",
+        SpectacularAPIView.as_view(authentication_classes=[], permission_classes=[ByTable]),
+        name="schema",
+    ),
     re_path(r"^api/(?P<rest>.*)$", no_such_call),
     re_path(r"^(?P<page>.*)$", console),
 ]

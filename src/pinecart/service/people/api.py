@@ -1,15 +1,14 @@
 from __future__ import annotations
 
-from typing import Any, cast
+from typing import cast
 
 from django.contrib.auth import authenticate, login, logout
 from django.middleware.csrf import get_token
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
-from rest_framework.exceptions import AuthenticationFailed
+from rest_framework.exceptions import AuthenticationFailed, Throttled
 from rest_framework.request import Request
 from rest_framework.response import Response
-from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
 from pinecart import __version__
@@ -63,10 +62,6 @@ class MadeTokenShape(serializers.Serializer):
 class Session(APIView):
     """Who is signed in with this cookie or token."""
 
-    def get_throttles(self) -> list[Any]:
-        self.throttle_scope = "sign-in"
-        return [ScopedRateThrottle()] if self.request.method == "POST" else []
-
     @extend_schema(responses=SessionShape)
     def get(self, request: Request) -> Response:
         """Who is signed in."""
@@ -78,15 +73,22 @@ class Session(APIView):
         """Sign in with name and password."""
         shape = SignInShape(data=request.data)
         shape.is_valid(raise_exception=True)
-        user = authenticate(request, username=shape.validated_data["name"], password=shape.validated_data["password"])
+        name, address = shape.validated_data["name"], request.META.get("REMOTE_ADDR", "")
+        if wait_s := services.begin_try(name, address):
+            raise Throttled(wait_s)
+        user = authenticate(request, username=name, password=shape.validated_data["password"])
+        services.note_sign_in(name, address=address, worked=user is not None)
         if user is None:
             raise AuthenticationFailed("Name or password are not right.")
+        services.end_try(name, address)
         login(request, user)
         return self._told(request, selectors.actor_of(user.pk))
 
     @extend_schema(responses={204: None})
     def delete(self, request: Request) -> Response:
         """Sign out."""
+        if isinstance(request.user, SignedIn):
+            services.note_sign_out(request.user.actor)
         logout(request)
         return Response(status=204)
 

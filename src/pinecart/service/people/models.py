@@ -15,6 +15,14 @@ class Grant(models.Model):
         unique_together = [("person", "right", "label")]
 
 
+class Failures(models.Model):
+    """Sign-ins that failed in a row, of a person's name or from an address."""
+
+    whose = models.CharField(max_length=200, unique=True)
+    count = models.IntegerField(default=0)
+    last_at = models.DateTimeField(db_index=True)
+
+
 class Token(models.Model):
     """A program's bearer token: only its digest is kept."""
 

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, NamedTuple
 
+from django.conf import settings
+from django.contrib.auth import get_user
+from django.contrib.sessions.backends.db import SessionStore
+from django.http import HttpRequest
 from django.utils import timezone
 from drf_spectacular.extensions import OpenApiAuthenticationExtension
 from rest_framework import authentication
 from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.request import Request
 
-from pinecart.service.config.rights import SignedIn
+from pinecart.service.config.rights import Right, SignedIn
 from pinecart.service.people.selectors import actor_of, token_found
 
 WHY = {
@@ -42,6 +46,24 @@ class ByCookie(authentication.SessionAuthentication):
         found = super().authenticate(request)
         actor = actor_of(found[0].pk) if found else None
         return (SignedIn(actor), None) if actor else None
+
+
+class Known(NamedTuple):
+    name: str
+    may_operate: bool
+
+
+def known(request: HttpRequest) -> Known | None:
+    """Who sends this request, by its headers alone; None: nobody is known by them."""
+    scheme, _, text = request.headers.get("Authorization", "").partition(" ")
+    if scheme.lower() == "bearer":
+        token, _ = token_found(text.strip(), timezone.now())
+        person = token.person_id if token else None
+    else:
+        request.session = SessionStore(request.COOKIES.get(settings.SESSION_COOKIE_NAME))
+        person = get_user(request).pk
+    actor = actor_of(person) if person else None
+    return Known(actor.name, actor.may(Right.OPERATE)) if actor else None
 
 
 class _TokenDescribed(OpenApiAuthenticationExtension):

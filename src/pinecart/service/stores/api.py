@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import mimetypes
 from base64 import b64decode, b64encode
+from collections.abc import Mapping
 from typing import Any
 from urllib.parse import quote
 
@@ -13,6 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from pinecart.core.errors import Invalid
 from pinecart.core.pasting import read_pasted
 from pinecart.core.places import Location, key_fields, key_of_text, show
 from pinecart.drivers import KINDS
@@ -68,6 +70,10 @@ class StoreFormShape(StoreShape):
         required=False, allow_blank=True, help_text="s3: the authority's certificate, as PEM text."
     )
     proxy = serializers.CharField(required=False, allow_blank=True, help_text="s3: http://HOST:PORT")
+    proxy_user = serializers.CharField(required=False, write_only=True, allow_blank=True, help_text="s3: at the proxy.")
+    proxy_password = serializers.CharField(
+        required=False, write_only=True, allow_blank=True, trim_whitespace=False, help_text="s3: at the proxy."
+    )
     connect_s = serializers.FloatField(required=False, help_text="s3: how long connecting may take.")
     silence_s = serializers.FloatField(required=False, help_text="s3: how long an answer may stay silent.")
     session_token = serializers.CharField(
@@ -255,6 +261,14 @@ class StoreBuckets(APIView):
         return Response({"bucket": bucket, "made": made}, status=201 if made else 200)
 
 
+def _after(asked: Mapping[str, Any]) -> bytes:
+    try:
+        return b64decode(asked["after"], validate=True)
+    except ValueError:
+        problem = {"field": "after", "code": "field.malformed", "message": "after: take it as an answer gave it."}
+        raise Invalid([problem]) from None
+
+
 class StoreBrowse(APIView):
     @extend_schema(parameters=[BrowseAsked], responses=BrowsedShape)
     def get(self, request: Request, name: str) -> Response:
@@ -262,7 +276,7 @@ class StoreBrowse(APIView):
         asked = checked(BrowseAsked, request.query_params)
         path = key_of_text(asked["path"])
         path = path if not path or path.endswith(b"/") else path + b"/"
-        after = b64decode(asked["after"]) if asked["after"] else b""
+        after = _after(asked)
         level = services.look_at(
             actor_in(request),
             name,
@@ -408,7 +422,7 @@ class Sides(APIView):
     def get(self, request: Request) -> Response:
         """Two places as one list, merged by name."""
         asked = checked(SidesAsked, request.query_params)
-        after = b64decode(asked["after"]) if asked["after"] else b""
+        after = _after(asked)
         places = files.both_places(asked["here"], asked["there"])
         found, following = files.side_by_side(
             actor_in(request), *places, after=after, limit=asked["limit"], only_different=asked["different"]

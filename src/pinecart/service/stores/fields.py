@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -12,7 +13,8 @@ from pinecart.core.places import is_name
 from pinecart.service.config.refusals import NotAllowed
 from pinecart.service.config.state import Options
 
-SECRETS = ("secret", "session_token")
+OF_PROXY = ("proxy_user", "proxy_password")
+SECRETS = ("secret", "session_token", *OF_PROXY)
 KINDS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {  # kind → (needed, optional)
     "folder": (("path",), ("links", "marker", "read_back", "most_at_once")),
     "s3": (
@@ -21,6 +23,7 @@ KINDS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {  # kind → (neede
             "region",
             "root",
             "session_token",
+            *OF_PROXY,
             "anonymous",
             "addressing",
             "certificate",
@@ -94,6 +97,7 @@ def read_form(
             "store.address",
             f"{values['endpoint']!r} is no endpoint: write it as https://HOST or https://HOST:PORT.",
         )
+    _no_passwords_in_addresses(values, wrong)
     if values.get("links") not in (None, "", *LINKS):
         wrong("links", "store.links", f"Links are {', '.join(LINKS)}, not {values['links']!r}.")
     if "/" in values.get("marker", "") or values.get("marker") in (".", ".."):
@@ -126,6 +130,14 @@ def read_form(
     return Form(name, kind, values, secret)
 
 
+def _no_passwords_in_addresses(values: dict[str, Any], wrong: Callable[[str, str, str], None]) -> None:
+    for field in ("endpoint", "proxy"):
+        if "@" in values.get(field, ""):
+            told = "; a proxy's are fields of their own, proxy_user and proxy_password" if field == "proxy" else ""
+            wrong(field, "store.password-in-address", f"An address has no user and no password in it{told}.")
+            values.pop(field)
+
+
 def allowed_folder(path: str, options: Options, state_folder: Path) -> str:
     """The real path, if it lies in a folder that the service was started with. Raises NotAllowed, naming the option."""
     if not os.path.isabs(path):
@@ -133,10 +145,10 @@ def allowed_folder(path: str, options: Options, state_folder: Path) -> str:
             [{"field": "path", "code": "store.path", "message": f"{path!r}: give the folder's whole path, from / on."}]
         )
     real = os.path.realpath(path)
-    if _is_in(real, str(state_folder)):
+    if is_in(real, str(state_folder)):
         raise NotAllowed(f"{path} is Pine Cart's own state folder. It is never a store.", code="store.state-folder")
     allowed = [os.path.realpath(f) for f in options.folders]
-    if not any(_is_in(real, f) for f in allowed):
+    if not any(is_in(real, f) for f in allowed):
         told = ", ".join(allowed) or "none"
         message = f"{path} lies outside the folders that this service may use (now: {told}). Start it with: pinecart serve --folders {real}"
         raise NotAllowed(message, code="store.folder-not-allowed", folders=allowed)
@@ -146,5 +158,5 @@ def allowed_folder(path: str, options: Options, state_folder: Path) -> str:
     return real
 
 
-def _is_in(inner: str, outer: str) -> bool:
+def is_in(inner: str, outer: str) -> bool:
     return inner == outer or inner.startswith(outer.rstrip("/") + "/")

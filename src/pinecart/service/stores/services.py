@@ -20,7 +20,7 @@ from pinecart.drivers import open_store
 from pinecart.service.config.refusals import Conflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
-from pinecart.service.stores.fields import Form, read_form
+from pinecart.service.stores.fields import OF_PROXY, Form, is_in, read_form
 from pinecart.service.stores.models import StoreRecord, StoreUse
 from pinecart.service.stores.selectors import jobs_using_store, spec_of, store_named
 from pinecart.service.stores.trying import Step, try_store
@@ -39,6 +39,7 @@ def add_store(actor: Actor, given: dict[str, Any]) -> StoreRecord:
         raise Conflict(
             f"There is a store {form.name!r} already. Choose another name, or change that one.", code="store.taken"
         )
+    _must_lie_apart(form)
     record = StoreRecord(name=form.name, kind=form.kind, made_at=timezone.now())
     _fill(record, form)
     record.save()
@@ -55,6 +56,8 @@ def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
     record = store_named(name)
     form = read_form(given | {"name": name, "kind": record.kind}, OPTIONS, STATE.root, old=record.fields)
     moved = [f for f in BINDING if form.fields.get(f, "") != record.fields.get(f, "")]
+    if moved:
+        _must_lie_apart(form)
     users = jobs_using_store(name) if moved else []
     if users and not given.get("rebind"):
         message = f"Store {name!r} is used by {', '.join(users)}: its {moved[0]} is theirs too. If the same files lie at the new one, say that it is a rebind: the next run of each waits for your yes. Else add another store, and change the jobs."
@@ -90,6 +93,19 @@ def remember_rest(name: str, seconds: float) -> None:
     StoreRecord.objects.filter(Q(rests_until=None) | Q(rests_until__lt=until), name=name).update(rests_until=until)
 
 
+def _must_lie_apart(form: Form) -> None:
+    """A folder store in another's: who writes to the outer one could put another folder where the inner one lies.
+
+    Raises Invalid.
+    """
+    path = form.fields.get("path", "")
+    for other in StoreRecord.objects.filter(kind="folder").exclude(name=form.name) if path else ():
+        theirs = other.fields["path"]
+        if theirs != path and (is_in(path, theirs) or is_in(theirs, path)):
+            message = f"{path} and {theirs} of the store {other.name} lie in each other. Use that store with a longer path, or move one."
+            raise Invalid([{"field": "path", "code": "store.nested", "message": message}])
+
+
 def _must_work(record: StoreRecord, form: Form) -> None:
     """A new key is tried beside the old one before it takes its place. Raises Refused; then the old one stays."""
     beside = StoreRecord(name=record.name, kind=form.kind, fields=form.fields, sealed=STATE.seal(form.secret))
@@ -101,10 +117,15 @@ def _must_work(record: StoreRecord, form: Form) -> None:
 
 
 def _fill(record: StoreRecord, form: Form) -> None:
-    record.fields = form.fields
+    proxy, record.fields = record.fields.get("proxy"), form.fields
     if form.kind == "folder":
         record.fields["fsid"] = os.statvfs(form.fields["path"]).f_fsid
     if form.secret:
+        before = STATE.unseal(bytes(record.sealed)) if record.sealed and form.fields.get("proxy") == proxy else {}
+        kept = {k: before[k] for k in OF_PROXY if k in before}
+        if not form.secret.keys() - set(OF_PROXY):
+            kept = before
+        form = form._replace(secret=kept | form.secret)
         record.sealed, record.secret_since = STATE.seal(form.secret), timezone.now()
 
 

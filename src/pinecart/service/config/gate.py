@@ -1,0 +1,146 @@
+"""What every request passes before Django sees it: its host, who sends a body, how large, and how slowly.
+
+A body is only waited for when it may be large enough to matter to nobody, or comes from somebody who may upload.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import ipaddress
+import json
+import re
+from collections.abc import Awaitable, Callable, MutableMapping
+from io import BytesIO
+from typing import Any, NamedTuple, Protocol
+
+from asgiref.sync import sync_to_async
+from django.core.handlers.asgi import ASGIRequest
+
+Message = MutableMapping[str, Any]
+Receive = Callable[[], Awaitable[Message]]
+Send = Callable[[Message], Awaitable[None]]
+
+MOST_BODY = 1 << 20  # bytes, of all but uploads
+BODY_WITHIN_S = 30.0
+SILENT_S = 60.0  # of an upload
+UPLOAD = re.compile(r"/api/v1/stores/[^/]+/files/?")
+
+
+class Turned(Exception):
+    """A request that goes no further."""
+
+    def __init__(self, status: int, code: str, detail: str) -> None:
+        super().__init__(detail)
+        self.status, self.code, self.detail = status, code, detail
+
+
+class Known(Protocol):
+    name: str
+    may_operate: bool
+
+
+class Gate(NamedTuple):
+    """known_as: names under which this service may be asked, beside addresses and `localhost`.   who: by a request's headers."""
+
+    app: Callable[..., Awaitable[None]]
+    known_as: tuple[str, ...]
+    who: Callable[[ASGIRequest], Known | None]
+
+    async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            return await self.app(scope, receive, send)
+        try:
+            headers = {k.decode("latin-1"): v.decode("latin-1") for k, v in scope["headers"]}
+            if not is_ours(headers.get("host", ""), self.known_as):
+                detail = "This service is not known by that name. Start it with: pinecart serve --known-as NAME"
+                raise Turned(400, "host.unknown", detail)
+            if scope["method"] == "POST" and UPLOAD.fullmatch(scope["path"]):
+                await self._must_upload(scope)
+                fed: Receive = _patient(receive)
+            elif headers.get("content-length", "0") != "0" or "transfer-encoding" in headers:
+                fed = _again(await _whole(receive, headers.get("content-length", "")), receive)
+            else:
+                fed = receive
+        except Turned as turned:
+            return await _answer(send, turned)
+        await self.app(scope, fed, send)
+
+    async def _must_upload(self, scope: dict[str, Any]) -> None:
+        """Raises Turned for whoever may not, before the first byte is taken."""
+        found = await sync_to_async(self.who)(ASGIRequest(scope, BytesIO()))
+        if found is None:
+            raise Turned(401, "sign-in.missing", "Sign in before you upload: pinecart login URL.")
+        if not found.may_operate:
+            raise Turned(403, "right.missing", f"{found.name} may not upload: it needs the right 'operate'.")
+
+
+def is_ours(host: str, known_as: tuple[str, ...]) -> bool:
+    """By an address or a name that it was told. Another name may be a trap: of a page whose own name leads here."""
+    name = host.rpartition(":")[0] if re.search(r":\d*$", host) else host
+    name = name.removeprefix("[").removesuffix("]").lower().rstrip(".")
+    if name in ("localhost", *(k.lower() for k in known_as)):
+        return True
+    try:
+        ipaddress.ip_address(name)
+    except ValueError:
+        return False
+    return True
+
+
+async def _whole(receive: Receive, length: str) -> bytes:
+    too_large = Turned(413, "body.too-large", f"A call takes {MOST_BODY} bytes at most; files are uploaded.")
+    if length and (not length.isdecimal() or int(length) > MOST_BODY):
+        raise too_large
+    body, more = bytearray(), True
+    try:
+        async with asyncio.timeout(BODY_WITHIN_S):
+            while more:
+                message = await receive()
+                if message["type"] == "http.disconnect":
+                    raise Turned(400, "body.cut", "The body ended before it was whole.")
+                body += message.get("body", b"")
+                more = message.get("more_body", False)
+                if len(body) > MOST_BODY:
+                    raise too_large
+    except TimeoutError:
+        raise Turned(408, "body.slow", f"The body did not come within {BODY_WITHIN_S:.0f} seconds.") from None
+    return bytes(body)
+
+
+def _again(body: bytes, receive: Receive) -> Receive:
+    waiting = [{"type": "http.request", "body": body, "more_body": False}]
+
+    async def fed() -> Message:
+        return waiting.pop() if waiting else await receive()
+
+    return fed
+
+
+def _patient(receive: Receive) -> Receive:
+    """An upload that says nothing for so long is over."""
+    ended = False
+
+    async def fed() -> Message:
+        nonlocal ended
+        if ended:
+            return await receive()  # only listens for the end of the connection
+        try:
+            async with asyncio.timeout(SILENT_S):
+                message = await receive()
+        except TimeoutError:
+            return {"type": "http.disconnect"}
+        ended = not message.get("more_body", False)
+        return message
+
+    return fed
+
+
+async def _answer(send: Send, turned: Turned) -> None:
+    body = {"type": "about:blank", "title": turned.code, "status": turned.status, "code": turned.code, "detail": turned.detail}  # fmt: skip
+    headers = [
+        (b"content-type", b"application/problem+json"),
+        (b"connection", b"close"),
+        (b"cache-control", b"no-store"),
+    ]
+    await send({"type": "http.response.start", "status": turned.status, "headers": headers})
+    await send({"type": "http.response.body", "body": json.dumps(body).encode()})
