@@ -30,7 +30,7 @@ CALLS = [
     ("POST", "runs/999999/release", "operate"), ("GET", "runs/999999/events", "look"), ("GET", "audits", "look"), ("GET", "audits/999999", "look"),
     ("GET", "audits/999999/findings", "look"), ("GET", "previews/999999", "look"), ("GET", "find?name=x", "look"), ("GET", "sides?here=pine://none/&there=pine://none/", "look"),
     ("POST", "stores/none/files?path=x", "operate"), ("GET", "stores/none/archive", "operate"), ("GET", "stores/none/buckets", "look"), ("GET", "previews/999999/objects", "look"),
-    ("POST", "stores/none/go-on", "operate"), ("GET", "people", "administer"), ("POST", "people", "administer"), ("GET", "tokens", "look"), ("POST", "tokens", "look"),
+    ("POST", "stores/none/go-on", "operate"), ("GET", "people", "administer"), ("POST", "people", "administer"), ("PATCH", "people/none", "administer"), ("PUT", "session/password", "look"), ("GET", "tokens", "look"), ("POST", "tokens", "look"),
     ("DELETE", "tokens/999999", "look"), ("GET", "trail", "administer"), ("POST", "demo/arrive", "operate"),
 ]  # fmt: skip
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import socket
 import ssl
 import stat
@@ -13,6 +14,7 @@ import httpx
 import pytest
 
 from pinecart.client import ClientError
+from pinecart.standins.bucket_server import Behaviour
 from tests.whole.house import PINECART, House, house
 from tests.whole.test_api import CALLS, ask
 
@@ -219,3 +221,166 @@ def test_without_tls_beyond_this_machine_it_warns(tmp_path):
         [*PINECART, "serve", "--data", str(taken), "--host", "0.0.0.0"], capture_output=True, text=True, check=False
     )
     assert "nothing is encrypted" in said.stderr and said.returncode != 0
+
+
+@pytest.fixture(scope="module")
+def labelled(tmp_path_factory):
+    """Stores, jobs and runs of the label `owls`, of another, and of none; and people with each right on `owls` alone."""
+    with house(tmp_path_factory.mktemp("labelled")) as made:
+        runs = {}
+        for name, labels in (("owls", ["owls"]), ("others", ["others"]), ("bare", [])):
+            for end in ("a", "b"):
+                made.fresh_store(f"{name}-{end}", {"x": b"1", "sub/y": b"2"} if end == "a" else {"old": b"3"})
+                with made.client() as cart:
+                    cart.change_store(f"{name}-{end}", {"labels": labels})
+            with made.client() as cart:
+                legs = [{"from": f"pine://{name}-a/", "to": f"pine://{name}-b/"}]
+                cart.define_job({"job": name, "labels": labels, "legs": legs})
+            runs[name] = made.carried(name)["id"]
+        with made.client() as cart:
+            for right in ("look", "operate", "define", "administer"):
+                cart.add_person(f"owl-{right}", "dawn-chorus-at-five", [{"right": right, "label": "owls"}])
+            tokens = {r: cart.make_token("t", person=f"owl-{r}") for r in ("look", "operate", "define", "administer")}
+        yield made, runs, tokens
+
+
+# (method, path, body, the right it needs); {s} a store's name without its end, {r} a run
+ON_LABELS = [
+    ("GET", "stores/{s}-a", None, "look"), ("GET", "stores/{s}-a/browse?path=", None, "look"), ("GET", "stores/{s}-a/head?path=x", None, "look"),
+    ("GET", "stores/{s}-a/save?path=x", None, "operate"), ("GET", "stores/{s}-a/archive?path=sub", None, "operate"),
+    ("GET", "sides?here=pine://{s}-a/&there=pine://{s}-b/", None, "look"), ("GET", "jobs/{s}", None, "look"), ("GET", "runs/{r}", None, "look"),
+    ("GET", "runs/{r}/objects", None, "look"), ("GET", "runs/{r}/log", None, "look"), ("GET", "runs/{r}/report", None, "look"),
+    ("POST", "stores/{s}-a/try", {}, "define"), ("POST", "jobs/{s}/preview", {}, "operate"), ("POST", "runs/{r}/retry", {}, "operate"),
+    ("POST", "carries/check", {"from": "pine://{s}-a/", "to": "pine://{s}-b/in/"}, "operate"),
+    ("POST", "carries", {"from": "pine://{s}-a/", "to": "pine://{s}-b/in/", "preview": True}, "operate"),
+    ("POST", "removals", {"location": "pine://{s}-a/sub/", "preview": True}, "define"),
+    ("POST", "job-forms/check", {"job": "new", "labels": ["owls"], "legs": [{"from": "pine://{s}-a/sub/", "to": "pine://{s}-b/in/"}]}, "define"),
+]  # fmt: skip
+ORDER = ["look", "operate", "define", "administer"]
+
+
+@pytest.mark.parametrize(("method", "path", "body", "needed"), ON_LABELS, ids=str)
+def test_a_right_on_a_label_reaches_what_has_it_and_nothing_else(labelled, method, path, body, needed):
+    made, runs, tokens = labelled
+    for right, token in tokens.items():
+        for name in runs:
+            filled = json.loads(json.dumps(body).replace("{s}", name))
+            at = path.replace("{s}", name).replace("{r}", str(runs[name]))
+            answer = ask(made, method, at, token, **({} if body is None else {"json": filled}))
+            if name == "owls" and ORDER.index(right) >= ORDER.index(needed):
+                assert answer.status_code < 300 or answer.json()["code"] == "run.under-way", (right, answer.text)
+            else:
+                assert answer.status_code in (403, 404, 422), (right, name, answer.text)
+                assert not answer.text.count("s3:") and "of-dawn" not in answer.text
+
+
+def test_an_administrator_of_a_label_administers_nothing_of_the_whole(labelled):
+    made, _, tokens = labelled
+    for method, path in (("GET", "people"), ("GET", "trail"), ("POST", "people"), ("POST", "stores"), ("PATCH", "stores/owls-a"), ("DELETE", "stores/owls-a")):  # fmt: skip
+        assert ask(made, method, path, tokens["administer"]).status_code == 403, path
+
+
+def test_a_job_of_ones_own_label_reaches_no_store_of_anothers(labelled):
+    made, _, tokens = labelled
+    job = {"job": "thief", "labels": ["owls"], "legs": [{"from": "pine://others-a/", "to": "pine://owls-b/stolen/"}]}
+    with made.client(tokens["define"]) as cart:
+        with pytest.raises(ClientError, match="no store 'others-a'"):
+            cart.define_job(job)
+        assert {s["name"] for s in cart.stores()} == {"owls-a", "owls-b"}
+        with pytest.raises(ClientError, match="no store 'others-a'"):
+            cart.carry("pine://others-a/", "pine://owls-b/stolen/")
+    with made.client() as cart:  # they may look at it, and no more
+        cart.add_person("owl-and-look", "dawn-chorus-at-five", [{"right": "define", "label": "owls"}, {"right": "look", "label": "others"}])  # fmt: skip
+        token = cart.make_token("t", person="owl-and-look")
+    with made.client(token) as cart, pytest.raises(ClientError, match="operate"):
+        cart.define_job(job)
+
+
+def test_somebody_switched_off_is_out_at_once_and_everywhere(shared):
+    with shared.client() as cart:
+        cart.add_person("leaving", "dawn-chorus-at-five", [{"right": "look", "label": ""}])
+        token = cart.make_token("theirs", person="leaving")
+        browser = httpx.Client(base_url=f"{shared.url}/api/v1/")
+        assert browser.post("session", json={"name": "leaving", "password": "dawn-chorus-at-five"}).status_code == 200
+        assert browser.get("jobs").status_code == ask(shared, "GET", "jobs", token).status_code == 200
+        assert shared.run("person", "change", "leaving", "--off").returncode == 0
+        assert browser.get("jobs").status_code == ask(shared, "GET", "jobs", token).status_code == 401
+        assert browser.post("session", json={"name": "leaving", "password": "dawn-chorus-at-five"}).status_code == 401
+        cart.change_person("leaving", active=True)
+        assert ask(shared, "GET", "jobs", token).status_code == 401  # their tokens have ended for good
+        line = next(x for x in cart.trail() if x["action"] == "person.changed" and x["facts"]["before"]["active"])
+        assert line["facts"]["after"]["active"] is False
+
+
+def test_a_new_password_ends_all_that_the_old_one_opened(shared):
+    with shared.client() as cart:
+        cart.add_person("careful", "dawn-chorus-at-five", [{"right": "look", "label": ""}])
+    one, other = (httpx.Client(base_url=f"{shared.url}/api/v1/") for _ in range(2))
+    for browser in (one, other):
+        told = browser.post("session", json={"name": "careful", "password": "dawn-chorus-at-five"}).json()
+        browser.headers["X-CSRFToken"] = told["csrf"]
+    wrong = one.put("session/password", json={"old": "not it", "new": "evening-chorus-at-nine"})
+    assert (wrong.status_code, wrong.json()["code"]) == (403, "password.wrong")
+    assert one.put("session/password", json={"old": "dawn-chorus-at-five", "new": "careful"}).status_code == 422
+    assert (
+        one.put("session/password", json={"old": "dawn-chorus-at-five", "new": "evening-chorus-at-nine"}).status_code
+        == 204
+    )
+    assert (one.get("jobs").status_code, other.get("jobs").status_code) == (200, 401)
+    with shared.client() as cart:
+        token = cart.make_token("t", person="careful")
+        cart.change_person("careful", password="midnight-chorus-at-twelve")
+    assert one.get("jobs").status_code == ask(shared, "GET", "jobs", token).status_code == 401
+
+
+def test_a_tokens_child_carries_no_more_and_never_outlives_it(shared):
+    with shared.client() as cart:
+        cart.add_person("maker", "dawn-chorus-at-five", [{"right": "define", "label": ""}])
+        parent = cart.make_token("parent", person="maker", days=2, right="operate")
+        with pytest.raises(ClientError):
+            cart.make_token("odd", person="maker", right="everything")
+    with shared.client(parent) as cart:
+        child = cart.make_token("child", days=900, right="administer")
+        grandchild_of = {t["name"]: t for t in cart.tokens()}
+        assert grandchild_of["child"]["expires_at"] == grandchild_of["parent"]["expires_at"]
+    with shared.client(child) as cart:
+        assert cart.whoami()["rights"] == ["look", "operate"]
+        grandchild = cart.make_token("grandchild")
+        with pytest.raises(ClientError, match="administer"):
+            cart.tokens(everybodys=True)
+    with shared.client() as cart:
+        mine = {t["name"]: t for t in cart.tokens(everybodys=True) if t["of"] == "maker"}
+        assert mine["parent"]["used_at"] and mine["grandchild"]["right"] == "operate"
+        cart.revoke_token(mine["parent"]["id"])
+    for token in (parent, child, grandchild):
+        assert ask(shared, "GET", "jobs", token).status_code == 401
+
+
+def test_the_last_administrator_stays(tmp_path_factory):
+    with house(tmp_path_factory.mktemp("last")) as made, made.client() as cart:
+        for change in ({"active": False}, {"rights": [{"right": "define", "label": ""}]}, {"rights": [{"right": "administer", "label": "owls"}]}):  # fmt: skip
+            with pytest.raises(ClientError) as caught:
+                cart.change_person("admin", **change)
+            assert caught.value.code == "person.last"
+        assert cart.whoami()["rights"][-1] == "administer"
+
+
+def test_a_session_that_is_signed_out_ends_its_streams(shared):
+    shared.fresh_job("streamed", {"a": b"1"})
+    with shared.client() as cart:
+        cart.add_person("streaming", "dawn-chorus-at-five", [{"right": "look", "label": ""}])
+        shared.standin.behaviour["put"] = Behaviour(delay_s=9)
+        run = cart.start("streamed")
+    browser = httpx.Client(base_url=f"{shared.url}/api/v1/", timeout=20)
+    told = browser.post("session", json={"name": "streaming", "password": "dawn-chorus-at-five"}).json()
+    try:
+        with browser.stream("GET", f"runs/{run['id']}/events") as answer:
+            lines = answer.iter_lines()
+            assert next(lines).startswith("id: ")
+            signed_out = httpx.delete(f"{shared.url}/api/v1/session", headers={"X-CSRFToken": told["csrf"]}, cookies=dict(browser.cookies))  # fmt: skip
+            assert signed_out.status_code == 204
+            list(lines)  # ends before the run does
+        with shared.client() as cart:
+            assert cart.run(run["id"])["state"] == "working"
+    finally:
+        shared.standin.behaviour.clear()

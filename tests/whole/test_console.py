@@ -44,7 +44,9 @@ def page(browser, shared, request):
     page.on(
         "console",
         lambda m: (
-            errors.append(m.text) if m.type == "error" and not re.search("status of 4|ERR_FAILED", m.text) else None
+            errors.append(m.text)
+            if m.type == "error" and not re.search("status of 4|ERR_FAILED|dynamically imported module", m.text)
+            else None
         ),
     )
     name = f"viewer-{uuid.uuid4().hex[:8]}"

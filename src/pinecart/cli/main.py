@@ -16,6 +16,7 @@ from pinecart.cli.words import age, coloured, mark, table
 COMMANDS = {
     "check": ("pinecart.cli.serving", "check"),
     "login": ("pinecart.cli.session", "login"),
+    "password": ("pinecart.cli.session", "password"),
     "store": ("pinecart.cli.stores", "store"),
     "bucket": ("pinecart.cli.stores", "bucket"),
     "browse": ("pinecart.cli.stores", "browse"),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import platform
+from typing import Any
 
 import click
 
@@ -82,6 +83,45 @@ def person_add(cart: Cart, name: str, rights: tuple[str, ...], label: str, passw
     cart.show(made, lambda: say(f"Added {name}: {', '.join(rights)}."))
 
 
+@person.command("change")
+@click.argument("name")
+@click.option(
+    "--off/--on", "off", default=None, help="Switch them off: signed out everywhere, tokens end. Or on again."
+)
+@click.option("--right", "rights", type=RIGHTS, multiple=True, help="Instead of the rights they have.")
+@click.option("--label", default="", help="Only on stores and jobs with this label.")
+@click.option("--password-file", metavar="FILE", help="A new password for them, from a file; - is standard input.")
+def person_change(name: str, off: bool | None, rights: tuple[str, ...], label: str, password_file: str | None) -> None:
+    """Switch a person off or on, give other rights, or a new password.
+
+    \b
+    pinecart person change wren --off
+    """
+    changes: dict[str, Any] = {} if off is None else {"active": not off}
+    if rights:
+        changes["rights"] = [{"right": r, "label": label} for r in rights]
+    if password_file:
+        changes["password"] = read_secret("New password for them", password_file)
+    if not changes:
+        raise click.UsageError("Nothing to change: give --off, --on, --right or --password-file.")
+    click.get_current_context().obj.client.change_person(name, **changes)
+    say(f"{name} is changed.")
+
+
+@click.command()
+@click.option("--old-file", metavar="FILE", help="Read the present password from a file; else it is asked for.")
+@click.option("--new-file", metavar="FILE", help="Read the new one from a file; else it is asked for.")
+def password(old_file: str | None, new_file: str | None) -> None:
+    """Change your own password; your other sessions end.
+
+    \b
+    pinecart password
+    """
+    old, new = read_secret("Present password", old_file), read_secret("New password", new_file)
+    click.get_current_context().obj.client.change_own_password(old, new)
+    say("Your password is changed.")
+
+
 @click.group(cls=Words)
 def token() -> None:
     """Tokens for programs.
@@ -92,33 +132,40 @@ def token() -> None:
 
 
 @token.command("list")
+@click.option("--everybodys", is_flag=True, help="All people's; only administrators may.")
 @output_option
-def token_list(cart: Cart) -> None:
-    """Your own living tokens.
+def token_list(cart: Cart, everybodys: bool) -> None:
+    """Your own living tokens, or everybody's.
 
     \b
     pinecart token list
     """
-    found = cart.client.tokens()
+    found = cart.client.tokens(everybodys=everybodys)
     rows = [
-        [str(t["id"]), t["name"], age(t["made_at"]), age(t["expires_at"]) if t["expires_at"] else "never"]
+        [
+            str(t["id"]), t["name"], t["of"], t["right"] or "all of theirs", age(t["made_at"]),
+            age(t["used_at"]) if t["used_at"] else "never", age(t["expires_at"]) if t["expires_at"] else "never",
+        ]
         for t in found
-    ]
-    cart.show(found, lambda: table(["number", "name", "made", "ends"], rows, numbers=[0], flexible=1))
+    ]  # fmt: skip
+    cart.show(
+        found, lambda: table(["number", "name", "of", "rights", "made", "used", "ends"], rows, numbers=[0], flexible=1)
+    )
 
 
 @token.command("make")
 @click.argument("name")
 @click.option("--days", type=click.IntRange(1), help="It ends after so many days; without, never.")
 @click.option("--person", help="For somebody else; only administrators may.")
+@click.option("--right", default="", type=RIGHTS, help="It carries no more than this right.")
 @output_option
-def token_make(cart: Cart, name: str, days: int | None, person: str | None) -> None:
+def token_make(cart: Cart, name: str, days: int | None, person: str | None, right: str) -> None:
     """Make a token; its text is told this once, on stdout.
 
     \b
     pinecart token make nightly-script --days 90
     """
-    text = cart.client.make_token(name, person=person, days=days)
+    text = cart.client.make_token(name, person=person, days=days, right=right)
     cart.show({"token": text}, lambda: click.echo(text))
 
 

@@ -25,7 +25,7 @@ def store() -> None:
 
 def _form(fields: dict[str, Any]) -> dict[str, Any]:
     """A store's form from options; what lies in files is read here."""
-    form = {k: v for k, v in fields.items() if v is not None and not k.endswith("_file")}
+    form = {k: v for k, v in fields.items() if v is not None and v != () and not k.endswith("_file")}
     if fields.get("certificate_file"):
         form["certificate"] = fields["certificate_file"].read()
     if fields.get("session_token_file"):
@@ -85,6 +85,9 @@ def store_options(command: Any) -> Any:
             "--read-back",
             type=click.Choice(["yes", "no"]),
             help="folder: what is written is read again to prove it (yes), or not.",
+        ),
+        click.option(
+            "--label", "labels", multiple=True, help="Whoever has rights on this label may use it; may be given again."
         ),
         click.option("--path", help="folder: the whole path on the service's machine."),
     ):

@@ -82,12 +82,20 @@ class Client:
         """rights: [{"right": "look", "label": ""}, …]; an empty label stands for everything."""
         return self._ask("POST", "people", body={"name": name, "password": password, "rights": rights})
 
-    def tokens(self) -> list[Json]:
-        return self._ask("GET", "tokens")
+    def change_person(self, name: str, **changes: Any) -> None:
+        """changes: active, password, rights. Switched off, or with a new password: signed out everywhere, and tokens end."""
+        self._ask("PATCH", f"people/{name}", body=changes)
 
-    def make_token(self, name: str, *, person: str | None = None, days: int | None = None) -> str:
+    def change_own_password(self, old: str, new: str) -> None:
+        self._ask("PUT", "session/password", body={"old": old, "new": new})
+
+    def tokens(self, *, everybodys: bool = False) -> list[Json]:
+        return self._ask("GET", "tokens", params={"everybodys": everybodys})
+
+    def make_token(self, name: str, *, person: str | None = None, days: int | None = None, right: str = "") -> str:
+        """right: it carries no more than this one."""
         body = {"name": name} | ({"person": person} if person else {}) | ({"days": days} if days is not None else {})
-        return str(self._ask("POST", "tokens", body=body)["token"])
+        return str(self._ask("POST", "tokens", body=body | ({"right": right} if right else {}))["token"])
 
     def revoke_token(self, number: int) -> None:
         self._ask("DELETE", f"tokens/{number}")

@@ -8,7 +8,7 @@ const LINKS = [
   { value: 'refuse', label: 'Refused and listed' }, { value: 'skip', label: 'Skipped' },
   { value: 'follow', label: 'Followed, inside this folder' }, { value: 'keep', label: 'Kept as links' },
 ]
-const SECRETS = ['secret', 'session_token']
+const SECRETS = ['secret', 'session_token', 'proxy_user', 'proxy_password']
 
 export default function StoreForm() {
   const { name } = useParams()
@@ -69,6 +69,9 @@ function TheForm({ old }: { old?: Store }) {
             <Radio.Group disabled={!!old} options={[{ value: 'folder', label: 'A folder' }, { value: 's3', label: 'An S3-compatible object store' }]} />
           </Form.Item>
           <Form.Item label="Short name" required extra="It names the store ever after: small letters, digits, hyphens." {...item('name')}><Input disabled={!!old} /></Form.Item>
+          <Form.Item label="Labels" extra="Whoever has rights on one of them may use this store. Without any, only rights on everything count." {...item('labels')}>
+            <Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',', ' ']} />
+          </Form.Item>
           {kind === 'folder' ? (
             <Form.Item label="Path" required extra="The whole path on the service's machine, such as /srv/larkfell/posts." {...item('path')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
           ) : null}
@@ -89,6 +92,11 @@ function TheForm({ old }: { old?: Store }) {
               </Form.Item>
               <Form.Item label="Confined to" extra="A bucket, or bucket/prefix. Empty: all buckets of this key." {...item('root')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
               {!old && <Form.Item label="Also try to write in" extra="A bucket. A small file of our own is written, read and deleted." name="write_to"><Input style={{ fontFamily: 'monospace' }} /></Form.Item>}
+              <Form.Item label="Proxy" extra="http://HOST:PORT, without a user or a password." {...item('proxy')}><Input style={{ fontFamily: 'monospace' }} /></Form.Item>
+              <Flex gap={12} wrap>
+                <Form.Item label="User at the proxy" {...item('proxy_user')}><Input autoComplete="off" /></Form.Item>
+                <Form.Item label="Password at the proxy" {...item('proxy_password')}><Input.Password autoComplete="new-password" /></Form.Item>
+              </Flex>
               <Form.Item label="Content in the signature" {...item('sign_payload')} extra="Over plain HTTP alone; over TLS its checksum is enough."><Select allowClear placeholder="Signed" options={[{ value: 'yes', label: 'Signed' }, { value: 'no', label: 'Not signed' }]} /></Form.Item>
             </>
           )}

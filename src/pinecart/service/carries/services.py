@@ -13,7 +13,7 @@ from pinecart.service.jobs.selectors import JobRecord
 from pinecart.service.jobs.services import checked_definition, define_job
 from pinecart.service.runs.selectors import Run, run_numbered
 from pinecart.service.runs.services import start_run
-from pinecart.service.stores.selectors import store_named
+from pinecart.service.stores.selectors import store_for, store_named
 from pinecart.service.stores.services import look_at, make_bucket, stat_at
 
 CHOICES = ("intent", "compare", "on_difference", "set_aside", "keep", "storage_class", "route", "aside_in")
@@ -31,31 +31,30 @@ def meant_by(actor: Actor, given: Mapping[str, Any]) -> Meant:
 
     Raises NotFound if nothing is there, Conflict if both a file and a folder have that name, Invalid for the rest.
     """
-    actor.must(Right.OPERATE, None, "carrying files")
     source = parse_location(str(given.get("from") or ""), field="from")
     target = parse_location(str(given.get("to") or ""), field="to")
-    store_named(source.store), store_named(target.store)
+    here, there = (store_for(actor, p.store, Right.OPERATE, "carrying files") for p in (source, target))
     one = _of_one_file(source, target) if _is_one_file(actor, source) else None
     leg = one[0] if one else {"from": source.as_prefix().text, "to": target.as_prefix().text}
     rules = {k: v for k, v in given.items() if k not in ("from", "to", "preview", "make_bucket", *CHOICES)}
     choices = {k: given[k] for k in CHOICES if given.get(k) not in (None, "")}
-    whole = {"job": CARRY, "title": "Copy now", "legs": [leg | rules], **choices}
+    labels = sorted(set(here.labels) & set(there.labels))
+    whole = {"job": CARRY, "title": "Copy now", "labels": labels, "legs": [leg | rules], **choices}
     definition = checked_definition(actor, whole, carry=True)
     return Meant(definition, one[1] if one else _example(actor, definition.legs[0]))
 
 
 def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
     """One file, or everything below a folder, less what the rules leave out. Raises NotFound, Conflict, Invalid."""
-    actor.must(Right.DEFINE, None, "removing files")
     place = parse_location(str(given.get("location") or ""), field="location")
-    store_named(place.store)
+    labels = store_for(actor, place.store, Right.DEFINE, "removing files").labels
     leg: dict[str, Any] = {"from": place.as_prefix().text, "to": place.as_prefix().text}
     if _is_one_file(actor, place):
         head, slash, name = place.path.rpartition(b"/")
         text, file = Location(place.store, head + slash).text, key_text(name)
         leg = {"from": text, "to": text, "one": [file, file]}
     rules = {k: v for k, v in given.items() if k not in ("location", "set_aside", "aside_in", "preview")}
-    whole = {"job": REMOVE, "title": "Remove", "intent": "remove", "legs": [leg | rules]}
+    whole = {"job": REMOVE, "title": "Remove", "intent": "remove", "labels": labels, "legs": [leg | rules]}
     return checked_definition(actor, whole | {k: given.get(k) for k in ("set_aside", "aside_in")}, carry=True)
 
 

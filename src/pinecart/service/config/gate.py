@@ -29,9 +29,9 @@ UPLOAD = re.compile(r"/api/v1/stores/[^/]+/files/?")
 class Turned(Exception):
     """A request that goes no further."""
 
-    def __init__(self, status: int, code: str, detail: str) -> None:
+    def __init__(self, status: int, code: str, detail: str, **facts: str) -> None:
         super().__init__(detail)
-        self.status, self.code, self.detail = status, code, detail
+        self.status, self.code, self.detail, self.facts = status, code, detail, facts
 
 
 class Known(Protocol):
@@ -71,7 +71,9 @@ class Gate(NamedTuple):
         if found is None:
             raise Turned(401, "sign-in.missing", "Sign in before you upload: pinecart login URL.")
         if not found.may_operate:
-            raise Turned(403, "right.missing", f"{found.name} may not upload: it needs the right 'operate'.")
+            raise Turned(
+                403, "right.missing", f"{found.name} may not upload: it needs the right 'operate'.", right="operate"
+            )
 
 
 def is_ours(host: str, known_as: tuple[str, ...]) -> bool:
@@ -136,7 +138,14 @@ def _patient(receive: Receive) -> Receive:
 
 
 async def _answer(send: Send, turned: Turned) -> None:
-    body = {"type": "about:blank", "title": turned.code, "status": turned.status, "code": turned.code, "detail": turned.detail}  # fmt: skip
+    told = {
+        "type": "about:blank",
+        "title": turned.code,
+        "status": turned.status,
+        "code": turned.code,
+        "detail": turned.detail,
+    }
+    body = told | turned.facts
     headers = [
         (b"content-type", b"application/problem+json"),
         (b"connection", b"close"),

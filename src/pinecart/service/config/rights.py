@@ -24,39 +24,54 @@ ORDER = list(Right)
 LOOK, OPERATE, DEFINE, ADMINISTER = ORDER
 OPEN = None  # no right needed
 
-# (address name, method) → the right that the call needs, at least somewhere. A completeness test holds it whole.
-TABLE: dict[tuple[str, str], Right | None] = {
-    ("health", "GET"): OPEN, ("schema", "GET"): OPEN,
-    ("session", "GET"): OPEN, ("session", "POST"): OPEN, ("session", "DELETE"): OPEN,
-    ("today", "GET"): LOOK,
-    ("stores", "GET"): LOOK, ("stores", "POST"): ADMINISTER, ("stores-try", "POST"): ADMINISTER, ("stores-pasted", "POST"): ADMINISTER,
-    ("store", "GET"): LOOK, ("store", "PATCH"): ADMINISTER, ("store", "DELETE"): ADMINISTER,
-    ("store-try", "POST"): DEFINE, ("store-browse", "GET"): LOOK, ("store-buckets", "GET"): LOOK, ("store-buckets", "POST"): DEFINE,
-    ("store-bucket", "DELETE"): ADMINISTER, ("store-head", "GET"): LOOK, ("store-versions", "GET"): LOOK, ("store-save", "GET"): OPERATE,
-    ("jobs", "GET"): LOOK, ("jobs", "POST"): DEFINE, ("jobs-check", "POST"): DEFINE,
-    ("job", "GET"): LOOK, ("job", "PUT"): DEFINE, ("job", "DELETE"): DEFINE,
-    ("job-start", "POST"): OPERATE, ("job-preview", "POST"): OPERATE, ("job-audit", "POST"): OPERATE,
-    ("carries", "POST"): OPERATE, ("carries-check", "POST"): OPERATE, ("run-keep", "POST"): DEFINE,
-    ("schedule", "GET"): LOOK,
-    ("runs", "GET"): LOOK, ("run", "GET"): LOOK, ("run-objects", "GET"): LOOK, ("run-log", "GET"): LOOK,
-    ("run-report", "GET"): LOOK, ("run-stop", "POST"): OPERATE, ("run-pause", "POST"): OPERATE, ("run-limit", "POST"): OPERATE,
-    ("run-resume", "POST"): OPERATE, ("run-retry", "POST"): OPERATE, ("run-release", "POST"): OPERATE, ("run-decline", "POST"): OPERATE,
-    ("run-undo", "POST"): OPERATE, ("store-go-on", "POST"): OPERATE, ("removals", "POST"): DEFINE, ("run-events", "GET"): LOOK,
-    ("audits", "GET"): LOOK, ("audit", "GET"): LOOK, ("audit-findings", "GET"): LOOK,
-    ("find", "GET"): LOOK, ("sides", "GET"): LOOK, ("store-files", "POST"): OPERATE, ("store-archive", "GET"): OPERATE,
-    ("preview", "GET"): LOOK, ("preview-objects", "GET"): LOOK,
-    ("people", "GET"): ADMINISTER, ("people", "POST"): ADMINISTER,
-    ("tokens", "GET"): LOOK, ("tokens", "POST"): LOOK, ("token", "DELETE"): LOOK,
-    ("trail", "GET"): ADMINISTER, ("demo-arrive", "POST"): OPERATE,
+ANYBODY, OWN, SHOWN, JOB, RUN, STORE, STORES, ALL = (
+    "anybody", "what is one's own", "what is shown: each by its labels", "the job's labels, and to define it `operate` on its stores'",
+    "the run's labels", "the store's labels", "both stores' labels", "everything: no label is enough",
+)  # fmt: skip
+# on what → (address name, method) → the right that the call needs there. A completeness test holds it whole.
+ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
+    ANYBODY: {
+        ("health", "GET"): OPEN, ("schema", "GET"): OPEN,
+        ("session", "GET"): OPEN, ("session", "POST"): OPEN, ("session", "DELETE"): OPEN,
+    },
+    OWN: {("tokens", "GET"): LOOK, ("tokens", "POST"): LOOK, ("token", "DELETE"): LOOK, ("own-password", "PUT"): LOOK},
+    SHOWN: {
+        ("today", "GET"): LOOK, ("stores", "GET"): LOOK, ("jobs", "GET"): LOOK, ("schedule", "GET"): LOOK, ("runs", "GET"): LOOK,
+        ("audits", "GET"): LOOK, ("find", "GET"): LOOK, ("store-go-on", "POST"): OPERATE, ("demo-arrive", "POST"): OPERATE,
+    },
+    JOB: {
+        ("jobs", "POST"): DEFINE, ("jobs-check", "POST"): DEFINE, ("job", "GET"): LOOK, ("job", "PUT"): DEFINE, ("job", "DELETE"): DEFINE,
+        ("job-start", "POST"): OPERATE, ("job-preview", "POST"): OPERATE, ("job-audit", "POST"): OPERATE,
+    },
+    RUN: {
+        ("run", "GET"): LOOK, ("run-objects", "GET"): LOOK, ("run-log", "GET"): LOOK, ("run-report", "GET"): LOOK, ("run-events", "GET"): LOOK,
+        ("run-stop", "POST"): OPERATE, ("run-pause", "POST"): OPERATE, ("run-limit", "POST"): OPERATE, ("run-resume", "POST"): OPERATE,
+        ("run-retry", "POST"): OPERATE, ("run-release", "POST"): OPERATE, ("run-decline", "POST"): OPERATE, ("run-undo", "POST"): OPERATE,
+        ("run-keep", "POST"): DEFINE, ("audit", "GET"): LOOK, ("audit-findings", "GET"): LOOK, ("preview", "GET"): LOOK,
+        ("preview-objects", "GET"): LOOK,
+    },
+    STORE: {
+        ("store", "GET"): LOOK, ("store-browse", "GET"): LOOK, ("store-head", "GET"): LOOK, ("store-versions", "GET"): LOOK,
+        ("store-buckets", "GET"): LOOK, ("store-save", "GET"): OPERATE, ("store-archive", "GET"): OPERATE, ("store-files", "POST"): OPERATE,
+        ("store-try", "POST"): DEFINE, ("store-buckets", "POST"): DEFINE, ("removals", "POST"): DEFINE,
+    },
+    STORES: {("carries", "POST"): OPERATE, ("carries-check", "POST"): OPERATE, ("sides", "GET"): LOOK},
+    ALL: {
+        ("stores", "POST"): ADMINISTER, ("stores-try", "POST"): ADMINISTER, ("stores-pasted", "POST"): ADMINISTER,
+        ("store", "PATCH"): ADMINISTER, ("store", "DELETE"): ADMINISTER, ("store-bucket", "DELETE"): ADMINISTER,
+        ("people", "GET"): ADMINISTER, ("people", "POST"): ADMINISTER, ("person", "PATCH"): ADMINISTER, ("trail", "GET"): ADMINISTER,
+    },
 }  # fmt: skip
+TABLE = {call: (right, on) for on, calls in ASKS.items() for call, right in calls.items()}
 
 
 class Actor(NamedTuple):
-    """Who acts. grants: (right, label); an empty label stands for everything."""
+    """Who acts. grants: (right, label); an empty label stands for everything.   token: the number of the token it acts by."""
 
     name: str
     grants: tuple[tuple[str, str], ...]
     user_id: int | None = None
+    token: int | None = None
 
     def may(self, right: Right, labels: Iterable[str] | None = None) -> bool:
         """Whether a grant covers this right; labels None: anywhere at all; else on something with these labels."""
@@ -75,7 +90,7 @@ SYSTEM = Actor("Pine Cart", ((ADMINISTER.value, ""),))
 
 
 class ByTable(BasePermission):
-    """Lets a request through if its right, by the table, is held somewhere; services then check the labels."""
+    """Lets a request through if its right, by the table, is held somewhere, or on everything; services then check the labels."""
 
     def has_permission(self, request: Request, view: Any) -> bool:
         match = request.resolver_match
@@ -83,12 +98,12 @@ class ByTable(BasePermission):
         call = (name, "GET" if method == "HEAD" else method)
         if call not in TABLE:
             raise MethodNotAllowed(method)
-        right = TABLE[call]
+        right, on = TABLE[call]
         if right is OPEN:
             return True
         if not isinstance(request.user, SignedIn):
             return False
-        request.user.actor.must(right, None, f"{method} {name}")
+        request.user.actor.must(right, () if on == ALL else None, f"{method} {name}")
         return True
 
 

@@ -16,18 +16,18 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
 from pinecart.service.jobs.selectors import definition_of, job_named, job_names
 from pinecart.service.runs.services import forget_job
-from pinecart.service.stores.selectors import place_of, store_named, store_names
+from pinecart.service.stores.selectors import place_of, store_for, store_named, store_names
 from pinecart.service.stores.services import set_uses
 from pinecart.service.trail.services import note
 
 
 def checked_definition(actor: Actor, given: Mapping[str, Any], *, carry: bool = False) -> Definition:
-    """The definition, if it is whole and its stores exist. Raises Invalid with every problem at once."""
+    """The definition, if it is whole and its stores are the actor's to use. Raises NotAllowed, Invalid with every problem at once."""
     definition, problems = None, []
     try:
         definition = read_definition(given, owner=actor.name, carry=carry)
         legs = definition.legs
-        known = store_names()
+        known = store_names(actor)
         for i, leg in enumerate(legs):
             for side, place in (("from", leg.source), ("to", leg.target)):
                 if place.store not in known:
@@ -39,6 +39,8 @@ def checked_definition(actor: Actor, given: Mapping[str, Any], *, carry: bool = 
     except Invalid as exc:
         problems += exc.problems
     if definition is not None and not problems:
+        for name in sorted({place.store for leg in definition.legs for place in (leg.source, leg.target)}):
+            store_for(actor, name, Right.OPERATE, "carrying files")
         problems += _cant_be_kept(definition)
     if definition is not None and not problems and not carry:
         problems += _in_each_others_way(definition)

@@ -3,6 +3,7 @@ from __future__ import annotations
 from typing import cast
 
 from django.contrib.auth import authenticate, login, logout
+from django.contrib.auth.models import User
 from django.middleware.csrf import get_token
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
@@ -50,9 +51,19 @@ class TokenShape(serializers.Serializer):
     id = serializers.IntegerField(read_only=True)
     name = serializers.CharField(max_length=63)
     person = serializers.CharField(write_only=True, required=False)
-    days = serializers.IntegerField(write_only=True, required=False, min_value=0)
+    days = serializers.IntegerField(write_only=True, required=False, min_value=0, max_value=36_500)
     made_at = serializers.DateTimeField(read_only=True)
     expires_at = serializers.DateTimeField(read_only=True, allow_null=True)
+    right = serializers.ChoiceField(
+        [r.value for r in ORDER],
+        required=False,
+        allow_blank=True,
+        help_text="It carries no more than this; empty: all of its person's.",
+    )
+    of = serializers.CharField(read_only=True, help_text="Whose it is.")
+    used_at = serializers.DateTimeField(
+        read_only=True, allow_null=True, help_text="When it was last used, to the minute."
+    )
 
 
 class MadeTokenShape(serializers.Serializer):
@@ -115,11 +126,58 @@ class People(APIView):
         return Response({"name": found["name"], "rights": found["rights"], "active": True}, status=201)
 
 
+class PersonChangeShape(serializers.Serializer):
+    active = serializers.BooleanField(required=False, help_text="False: signed out everywhere, and tokens end.")
+    password = serializers.CharField(required=False, write_only=True, trim_whitespace=False)
+    rights = RightShape(many=True, required=False)
+
+
+class PersonView(APIView):
+    @extend_schema(request=PersonChangeShape, responses={204: None})
+    def patch(self, request: Request, name: str) -> Response:
+        """Switch a person off or on, give other rights, or a new password."""
+        shape = PersonChangeShape(data=request.data)
+        shape.is_valid(raise_exception=True)
+        found = shape.validated_data
+        rights = [(r["right"], r["label"]) for r in found["rights"]] if "rights" in found else None
+        services.change_person(
+            actor_in(request), name, active=found.get("active"), password=found.get("password"), rights=rights
+        )
+        return Response(status=204)
+
+
+class PasswordShape(serializers.Serializer):
+    old = serializers.CharField(write_only=True, trim_whitespace=False)
+    new = serializers.CharField(write_only=True, trim_whitespace=False)
+
+
+class OwnPassword(APIView):
+    @extend_schema(request=PasswordShape, responses={204: None})
+    def put(self, request: Request) -> Response:
+        """Change your own password. Your other sessions end."""
+        shape = PasswordShape(data=request.data)
+        shape.is_valid(raise_exception=True)
+        actor, address = actor_in(request), request.META.get("REMOTE_ADDR", "")
+        if wait_s := services.begin_try(actor.name, address):
+            raise Throttled(wait_s)
+        services.change_own_password(actor, **shape.validated_data)
+        services.end_try(actor.name, address)
+        if actor.token is None:
+            login(request, User.objects.get(pk=actor.user_id or 0))
+        return Response(status=204)
+
+
+class TokensAsked(serializers.Serializer):
+    everybodys = serializers.BooleanField(default=False, help_text="For an administrator of everything.")
+
+
 class Tokens(APIView):
-    @extend_schema(responses=TokenShape(many=True))
+    @extend_schema(parameters=[TokensAsked], responses=TokenShape(many=True))
     def get(self, request: Request) -> Response:
-        """Your own living tokens."""
-        return Response(selectors.tokens_of(actor_in(request)))
+        """Your own living tokens; or everybody's."""
+        asked = TokensAsked(data=request.query_params)
+        asked.is_valid(raise_exception=True)
+        return Response(selectors.tokens_of(actor_in(request), everybodys=asked.validated_data["everybodys"]))
 
     @extend_schema(request=TokenShape, responses={201: MadeTokenShape})
     def post(self, request: Request) -> Response:
@@ -128,7 +186,11 @@ class Tokens(APIView):
         shape.is_valid(raise_exception=True)
         found, actor = shape.validated_data, actor_in(request)
         text = services.make_token(
-            actor, person=found.get("person", actor.name), name=found["name"], days=found.get("days")
+            actor,
+            person=found.get("person", actor.name),
+            name=found["name"],
+            days=found.get("days"),
+            right=found.get("right", ""),
         )
         return Response({"token": text}, status=201)
 

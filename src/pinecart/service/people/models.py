@@ -24,7 +24,10 @@ class Failures(models.Model):
 
 
 class Token(models.Model):
-    """A program's bearer token: only its digest is kept."""
+    """A program's bearer token: only its digest is kept.
+
+    most: it carries no right beyond this one; empty: all of its person's.   parent: the token that made it.
+    """
 
     person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="tokens")
     name = models.CharField(max_length=63)
@@ -32,3 +35,6 @@ class Token(models.Model):
     made_at = models.DateTimeField()
     expires_at = models.DateTimeField(null=True)
     revoked_at = models.DateTimeField(null=True)
+    used_at = models.DateTimeField(null=True)
+    most = models.CharField(max_length=20, blank=True, default="")
+    parent = models.ForeignKey("self", on_delete=models.CASCADE, null=True, related_name="children")

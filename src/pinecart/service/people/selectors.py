@@ -5,18 +5,25 @@ from datetime import datetime
 from typing import Any
 
 from django.contrib.auth.models import User
-from django.db.models import Q
 
-from pinecart.service.config.rights import Actor
+from pinecart.service.config.rights import ORDER, Actor, Right
 from pinecart.service.people.models import Grant, Token
 
 
-def actor_of(user_id: int) -> Actor | None:
-    """The person with the rights of this moment; None if gone or switched off."""
+def actor_of(user_id: int, token: Token | None = None) -> Actor | None:
+    """The person with the rights of this moment, no more than the token carries; None if gone or switched off."""
     user = User.objects.filter(pk=user_id, is_active=True).first()
     if user is None:
         return None
-    return Actor(user.username, tuple(Grant.objects.filter(person=user).values_list("right", "label")), user.pk)
+    grants = tuple(Grant.objects.filter(person=user).values_list("right", "label"))
+    if token is not None and token.most:
+        grants = tuple((least(right, token.most), label) for right, label in grants)
+    return Actor(user.username, grants, user.pk, token.pk if token else None)
+
+
+def least(one: str, other: str) -> str:
+    """The lesser of two rights."""
+    return min(one, other, key=[r.value for r in ORDER].index)
 
 
 def token_found(text: str, now: datetime) -> tuple[Token | None, str]:
@@ -46,6 +53,17 @@ def people_listed() -> list[dict[str, Any]]:
     ]
 
 
-def tokens_of(actor: Actor) -> list[dict[str, Any]]:
-    found = Token.objects.filter(Q(person_id=actor.user_id), revoked_at=None).order_by("id")
-    return [{"id": t.pk, "name": t.name, "made_at": t.made_at, "expires_at": t.expires_at} for t in found]
+def tokens_of(actor: Actor, *, everybodys: bool) -> list[dict[str, Any]]:
+    """Living ones. everybodys: only for an administrator of everything. Raises NotAllowed."""
+    found = Token.objects.filter(revoked_at=None).select_related("person").order_by("id")
+    if everybodys:
+        actor.must(Right.ADMINISTER, [], "seeing other people's tokens")
+    else:
+        found = found.filter(person_id=actor.user_id)
+    return [
+        {
+            "id": t.pk, "name": t.name, "of": t.person.username, "made_at": t.made_at, "expires_at": t.expires_at,
+            "used_at": t.used_at, "right": t.most,
+        }
+        for t in found
+    ]  # fmt: skip

@@ -14,7 +14,8 @@ from rest_framework import authentication
 from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.request import Request
 
-from pinecart.service.config.rights import Right, SignedIn
+from pinecart.service.config.rights import Actor, Right, SignedIn
+from pinecart.service.people import services
 from pinecart.service.people.selectors import actor_of, token_found
 
 WHY = {
@@ -30,7 +31,9 @@ class ByToken(authentication.BaseAuthentication):
         if scheme.lower() != "bearer":
             return None
         token, why = token_found(text.strip(), timezone.now())
-        actor = actor_of(token.person_id) if token else None
+        actor = actor_of(token.person_id, token) if token else None
+        if token and actor:
+            services.note_use(token)
         if actor is None:
             failed = AuthenticationFailed(WHY[why or "revoked"])
             failed.forced_code = f"token.{why or 'revoked'}"  # type: ignore[attr-defined]
@@ -54,16 +57,21 @@ class Known(NamedTuple):
 
 
 def known(request: HttpRequest) -> Known | None:
-    """Who sends this request, by its headers alone; None: nobody is known by them."""
+    actor = actor_by_headers(request)
+    return Known(actor.name, actor.may(Right.OPERATE)) if actor else None
+
+
+def actor_by_headers(request: HttpRequest) -> Actor | None:
+    """Who sends this request, as things are now; None: nobody is known by its token, or its session has ended."""
     scheme, _, text = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() == "bearer":
         token, _ = token_found(text.strip(), timezone.now())
         person = token.person_id if token else None
     else:
+        token = None
         request.session = SessionStore(request.COOKIES.get(settings.SESSION_COOKIE_NAME))
         person = get_user(request).pk
-    actor = actor_of(person) if person else None
-    return Known(actor.name, actor.may(Right.OPERATE)) if actor else None
+    return actor_of(person, token) if person else None
 
 
 class _TokenDescribed(OpenApiAuthenticationExtension):

@@ -5,8 +5,7 @@ from itertools import islice
 from typing import Any
 
 from asgiref.sync import sync_to_async
-from django.http import StreamingHttpResponse
-from django.utils import timezone
+from django.http import HttpRequest, StreamingHttpResponse
 from drf_spectacular.utils import OpenApiResponse, extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -14,9 +13,9 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from pinecart.core.decide import Decision
-from pinecart.service.config.rights import Actor, Right
+from pinecart.service.config.rights import Right
 from pinecart.service.people.api import actor_in
-from pinecart.service.people.selectors import actor_of, token_found
+from pinecart.service.people.sign_in import actor_by_headers
 from pinecart.service.runs import selectors, services
 from pinecart.service.runs.reports import TYPES, report
 from pinecart.service.runs.selectors import Run
@@ -404,12 +403,10 @@ class RunEvents(APIView):
     @extend_schema(responses={(200, "text/event-stream"): OpenApiResponse(str, description="Server-sent events.")})
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
         """A stream of server-sent events: `state` (the run) and `progress`, until it has ended."""
-        actor = actor_in(request)
-        run = selectors.run_numbered(number, actor)
-        token = request.auth
+        run = selectors.run_numbered(number, actor_in(request))
 
         async def still_allowed() -> bool:
-            return await sync_to_async(_may_still, thread_sensitive=False)(actor, token, run)
+            return await sync_to_async(_may_still, thread_sensitive=False)(request._request, run)
 
         body = stream(run, still_allowed, request.headers.get("Last-Event-ID", ""))
         answer = StreamingHttpResponse(body, content_type="text/event-stream")
@@ -417,8 +414,7 @@ class RunEvents(APIView):
         return answer
 
 
-def _may_still(actor: Actor, token: Any, run: Run) -> bool:
-    if isinstance(token, str) and token_found(token, timezone.now())[0] is None:
-        return False
-    now = actor_of(actor.user_id or 0)
+def _may_still(request: HttpRequest, run: Run) -> bool:
+    """Not after its token has ended, its session was signed out, or a right is gone."""
+    now = actor_by_headers(request)
     return now is not None and now.may(Right.LOOK, run.labels)

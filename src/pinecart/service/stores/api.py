@@ -79,6 +79,9 @@ class StoreFormShape(StoreShape):
     session_token = serializers.CharField(
         required=False, write_only=True, allow_blank=True, help_text="s3: of a temporary key."
     )
+    labels = serializers.ListField(
+        child=serializers.CharField(), required=False, help_text="Whoever has rights on one of them alone may use it."
+    )
     pasted = serializers.CharField(
         required=False, write_only=True, allow_blank=True, help_text="An address or credentials as they come."
     )
@@ -163,7 +166,7 @@ def told(record: Any) -> dict[str, Any]:
     shown = {k: v for k, v in record.fields.items() if k not in ("fsid", "rebound")}
     address = record.fields.get("path") or record.fields.get("endpoint", "")
     return {
-        "name": record.name, "kind": record.kind, **shown, "address": address, "secret_since": record.secret_since,
+        "name": record.name, "kind": record.kind, "labels": record.labels, **shown, "address": address, "secret_since": record.secret_since,
         "tried_at": record.tried_at, "tried": record.tried, "jobs": selectors.jobs_using_store(record.name),
     }  # fmt: skip
 
@@ -178,7 +181,7 @@ class Stores(APIView):
     @extend_schema(responses=StoreTold(many=True))
     def get(self, request: Request) -> Response:
         """All stores."""
-        return Response([told(s) for s in selectors.stores_listed()])
+        return Response([told(s) for s in selectors.stores_listed(actor_in(request))])
 
     @extend_schema(request=StoreFormShape, responses={201: StoreTold})
     def post(self, request: Request) -> Response:
@@ -219,7 +222,7 @@ class StoreView(APIView):
     @extend_schema(responses=StoreTold)
     def get(self, request: Request, name: str) -> Response:
         """One store."""
-        return Response(told(selectors.store_named(name)))
+        return Response(told(selectors.store_named(name, actor_in(request))))
 
     @extend_schema(request=StoreChangeShape, responses=StoreTold)
     def patch(self, request: Request, name: str) -> Response:

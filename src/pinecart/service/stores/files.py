@@ -21,7 +21,7 @@ from pinecart.runner.folded import beside
 from pinecart.runner.side import Side
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
-from pinecart.service.stores.selectors import jobs_using_bucket, spec_of, store_named
+from pinecart.service.stores.selectors import jobs_using_bucket, spec_of, store_for
 from pinecart.service.stores.services import remember_learned
 from pinecart.service.trail.services import note
 
@@ -42,9 +42,7 @@ def side_by_side(
     actor: Actor, here: Location, there: Location, *, after: bytes, limit: int, only_different: bool
 ) -> tuple[list[Both], bytes]:
     """A page of both listings merged by name, and after which key to go on (empty: at the end). Raises StoreError."""
-    actor.must(Right.LOOK, None, "browsing")
-
-    specs = [spec_of(store_named(place.store)) for place in (here, there)]
+    specs = [spec_of(store_for(actor, place.store, Right.LOOK, "browsing")) for place in (here, there)]
 
     async def look() -> tuple[list[Both], bytes]:
         stores = [open_store(spec) for spec in specs]
@@ -81,8 +79,7 @@ class Bucket(NamedTuple):
 
 def buckets_of(actor: Actor, name: str) -> list[Bucket]:
     """All buckets that this key sees, whether each is empty (None: it may not be listed), and which jobs use it."""
-    actor.must(Right.LOOK, None, "browsing")
-    record = store_named(name)
+    record = store_for(actor, name, Right.LOOK, "browsing")
     if record.kind == "folder" or record.fields.get("root"):
         raise Refused(f"{name} has no buckets to list: it is a folder, or confined to one.", code="bucket.no-buckets")
 
@@ -144,8 +141,7 @@ class _Spooled:
 
 def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type: str) -> int:
     """Put a viewer's file where nothing is yet; gives its size. Raises Taken, StoreError, NotAllowed."""
-    actor.must(Right.OPERATE, None, "uploading files")
-    spec = spec_of(store_named(place.store))
+    spec = spec_of(store_for(actor, place.store, Right.OPERATE, "uploading files"))
     if not place.path or place.path.endswith(b"/"):
         raise Refused(f"{place}: give the file's whole name.", code="location.no-name")
     with tempfile.TemporaryFile(dir=STATE.scratch) as file:

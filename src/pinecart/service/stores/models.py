@@ -11,6 +11,7 @@ class StoreRecord(models.Model):
 
     name = models.CharField(max_length=63, unique=True)
     kind = models.CharField(max_length=20)
+    labels = models.JSONField(default=list)
     fields = models.JSONField(default=dict)
     sealed = models.BinaryField(null=True)
     secret_since = models.DateTimeField(null=True)

@@ -13,15 +13,23 @@ from django.utils import timezone
 from pinecart.core.errors import SignInRefused
 from pinecart.core.places import Location, closest, did_you_mean, lies_in
 from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.rights import SYSTEM, Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.stores.models import StoreRecord, StoreUse
 
 
-def store_named(name: str) -> StoreRecord:
+def store_for(actor: Actor, name: str, right: Right, what: str) -> StoreRecord:
+    """A store on which the actor has this right. Raises NotFound, also if the actor may not even look at it; NotAllowed."""
+    found = store_named(name, actor)
+    actor.must(right, found.labels, f"{what} in the store {name}")
+    return found
+
+
+def store_named(name: str, actor: Actor = SYSTEM) -> StoreRecord:
     """Raises NotFound, with the names that are like it."""
     found = StoreRecord.objects.filter(name=name).first()
-    if found is None:
-        known = list(StoreRecord.objects.values_list("name", flat=True))
+    if found is None or not actor.may(Right.LOOK, found.labels):
+        known = store_names(actor)
         message = f"There is no store {name!r}.{did_you_mean(name, known)} Add one with: pinecart store add."
         raise NotFound(message, code="store.unknown", did_you_mean=closest(name, known))
     return found
@@ -50,12 +58,13 @@ def place_of(location: Location) -> Place:
     return Place(system, (root + b"/" if root else b"") + location.path)
 
 
-def stores_listed() -> list[StoreRecord]:
-    return list(StoreRecord.objects.order_by("name"))
+def stores_listed(actor: Actor) -> list[StoreRecord]:
+    """Those that the actor may look at."""
+    return [s for s in StoreRecord.objects.order_by("name") if actor.may(Right.LOOK, s.labels)]
 
 
-def store_names() -> list[str]:
-    return list(StoreRecord.objects.values_list("name", flat=True))
+def store_names(actor: Actor) -> list[str]:
+    return [s.name for s in stores_listed(actor)]
 
 
 def spec_of(record: StoreRecord, *, run: int = 0) -> dict[str, Any]:

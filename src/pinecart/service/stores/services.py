@@ -13,7 +13,7 @@ from django.utils import timezone
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Invalid, Refused
 from pinecart.core.keeping import Keep
-from pinecart.core.places import Location, show
+from pinecart.core.places import Location, is_name, show
 from pinecart.core.ports import Level, Stat, Store, Version
 from pinecart.core.selection import compile_selection
 from pinecart.drivers import open_store
@@ -22,7 +22,7 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.stores.fields import OF_PROXY, Form, is_in, read_form
 from pinecart.service.stores.models import StoreRecord, StoreUse
-from pinecart.service.stores.selectors import jobs_using_store, spec_of, store_named
+from pinecart.service.stores.selectors import jobs_using_store, spec_of, store_for, store_named
 from pinecart.service.stores.trying import Step, try_store
 from pinecart.service.trail.services import note
 
@@ -40,7 +40,7 @@ def add_store(actor: Actor, given: dict[str, Any]) -> StoreRecord:
             f"There is a store {form.name!r} already. Choose another name, or change that one.", code="store.taken"
         )
     _must_lie_apart(form)
-    record = StoreRecord(name=form.name, kind=form.kind, made_at=timezone.now())
+    record = StoreRecord(name=form.name, kind=form.kind, made_at=timezone.now(), labels=_labels(given))
     _fill(record, form)
     record.save()
     note(actor, "store.added", form.name, kind=form.kind)
@@ -56,23 +56,27 @@ def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
     record = store_named(name)
     form = read_form(given | {"name": name, "kind": record.kind}, OPTIONS, STATE.root, old=record.fields)
     moved = [f for f in BINDING if form.fields.get(f, "") != record.fields.get(f, "")]
-    if moved:
-        _must_lie_apart(form)
     users = jobs_using_store(name) if moved else []
     if users and not given.get("rebind"):
         message = f"Store {name!r} is used by {', '.join(users)}: its {moved[0]} is theirs too. If the same files lie at the new one, say that it is a rebind: the next run of each waits for your yes. Else add another store, and change the jobs."
         raise Conflict(message, code="store.in-use", jobs=users)
+    if moved:
+        _must_lie_apart(form)
     if form.kind == "s3" and form.secret and not given.get("untried"):
         _must_work(record, form)
     rebound = (
         {"at": timezone.now().isoformat(), "by": actor.name, "jobs": users} if users else record.fields.get("rebound")
     )
     before = {f: record.fields.get(f, "") for f in moved}
+    before_labels = record.labels
+    record.labels = _labels(given) if "labels" in given else before_labels
     _fill(record, form)
     record.fields |= {"rebound": rebound} if rebound else {}
     if moved:
         record.abilities, record.rests_until = {}, None
     record.save()
+    if "labels" in given:
+        note(actor, "store.labelled", name, before=before_labels, after=record.labels)
     note(actor, "store.changed", name, fields=sorted(given.keys() - {"secret"}), new_secret=bool(form.secret))
     if users:
         note(actor, "store.rebound", name, jobs=users, before=before)
@@ -91,6 +95,15 @@ def remember_rest(name: str, seconds: float) -> None:
     """A store asked one run for a pause: it binds them all."""
     until = timezone.now() + timedelta(seconds=seconds)
     StoreRecord.objects.filter(Q(rests_until=None) | Q(rests_until__lt=until), name=name).update(rests_until=until)
+
+
+def _labels(given: dict[str, Any]) -> list[str]:
+    """Raises Invalid."""
+    found = sorted(set(given.get("labels") or ()))
+    if odd := [text for text in found if not is_name(text)]:
+        message = f"{odd[0]!r} can't be a label: use small letters, digits and hyphens, 63 at most."
+        raise Invalid([{"field": "labels", "code": "store.label", "message": message}])
+    return found
 
 
 def _must_lie_apart(form: Form) -> None:
@@ -161,8 +174,7 @@ def try_form(actor: Actor, given: dict[str, Any], *, write_to: str) -> list[Step
 
 def try_saved(actor: Actor, name: str, *, write_to: str) -> list[Step]:
     """Try a registered store, and remember the answer."""
-    actor.must(Right.DEFINE, None, "trying stores")
-    record = store_named(name)
+    record = store_for(actor, name, Right.DEFINE, "trying")
     steps = asyncio.run(try_store(spec_of(record), write_to=write_to))
     StoreRecord.objects.filter(pk=record.pk).update(tried_at=timezone.now(), tried=steps)
     return steps
@@ -170,8 +182,7 @@ def try_saved(actor: Actor, name: str, *, write_to: str) -> list[Step]:
 
 def make_bucket(actor: Actor, name: str, bucket: str) -> bool:
     """True: made. False: was there already, nothing changed."""
-    actor.must(Right.DEFINE, None, "making buckets")
-    record = store_named(name)
+    record = store_for(actor, name, Right.DEFINE, "making buckets")
     if record.kind == "folder":
         raise Refused(f"{name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets")
     if not (3 <= len(bucket) <= 63 and bucket.replace("-", "").replace(".", "").isalnum() and bucket == bucket.lower()):
@@ -199,18 +210,18 @@ def drop_bucket(actor: Actor, name: str, bucket: str) -> None:
 
 def versions_of(actor: Actor, name: str, key: bytes) -> Sequence[Version]:
     """The versions that a bucket keeps of one object, the newest first; none where it keeps none. Raises StoreError."""
-    actor.must(Right.LOOK, None, "browsing")
+    record = store_for(actor, name, Right.LOOK, "browsing")
 
     async def look(store: Store) -> Sequence[Version]:
         return await store.versions(key)
 
-    found: Sequence[Version] = asyncio.run(_with(store_named(name), look))
+    found: Sequence[Version] = asyncio.run(_with(record, look))
     return found
 
 
 def first_bytes(actor: Actor, name: str, key: bytes, version: str = "") -> tuple[Stat, bytes, dict[str, str]]:
     """One object looked at closely, its first bytes, and its tags (none where the store knows none or won't tell)."""
-    actor.must(Right.LOOK, None, "browsing")
+    record = store_for(actor, name, Right.LOOK, "browsing")
 
     async def look(store: Store) -> tuple[Stat, bytes, dict[str, str]]:
         stat = await store.stat(key, version)
@@ -222,7 +233,7 @@ def first_bytes(actor: Actor, name: str, key: bytes, version: str = "") -> tuple
                 tags = {}
             return stat, body, tags
 
-    found: tuple[Stat, bytes, dict[str, str]] = asyncio.run(_with(store_named(name), look))
+    found: tuple[Stat, bytes, dict[str, str]] = asyncio.run(_with(record, look))
     return found
 
 
@@ -239,16 +250,15 @@ async def content_of(actor: Actor, spec: dict[str, Any], key: bytes, version: st
 
 def may_save(actor: Actor, name: str, key: bytes, version: str = "") -> tuple[dict[str, Any], Stat]:
     """Whether it is there and may be saved; recorded. Raises NotFound, NotAllowed, StoreError."""
-    actor.must(Right.OPERATE, None, "saving files")
+    record = store_for(actor, name, Right.OPERATE, "saving files")
     stat = stat_at(actor, name, key, version)
     note(actor, "file.saved", f"{name}/{show(key)}"[:200], bytes=stat.entry.size)
-    return spec_of(store_named(name)), stat
+    return spec_of(record), stat
 
 
 def may_archive(actor: Actor, name: str, path: bytes, keys: list[bytes]) -> dict[str, Any]:
     """Whether a selection may be saved; recorded. Raises NotFound, NotAllowed."""
-    actor.must(Right.OPERATE, None, "saving files")
-    spec = spec_of(store_named(name))
+    spec = spec_of(store_for(actor, name, Right.OPERATE, "saving files"))
     note(actor, "files.saved", f"{name}/{show(path)}"[:200], names=[show(k)[:200] for k in keys[:20]])
     return spec
 
@@ -258,7 +268,7 @@ def look_at(
 ) -> Level:
     """One page of what lies at a place: this level, or all below, or of all below what matches. Raises StoreError."""
     selection = compile_selection([match] if match else [], [], {"ignore_case": True})
-    actor.must(Right.LOOK, None, "browsing")
+    record = store_for(actor, name, Right.LOOK, "browsing")
 
     async def look(store: Store) -> Level:
         if not everything:
@@ -270,18 +280,18 @@ def look_at(
                 break
         return Level([], entries[:limit], entries[limit - 1].key if len(entries) > limit else b"")
 
-    found: Level = asyncio.run(_with(store_named(name), look))
+    found: Level = asyncio.run(_with(record, look))
     return found
 
 
 def stat_at(actor: Actor, name: str, key: bytes, version: str = "") -> Stat:
     """One object looked at closely. Raises StoreError."""
-    actor.must(Right.LOOK, None, "browsing")
+    record = store_for(actor, name, Right.LOOK, "browsing")
 
     async def look(store: Store) -> Stat:
         return await store.stat(key, version)
 
-    found: Stat = asyncio.run(_with(store_named(name), look))
+    found: Stat = asyncio.run(_with(record, look))
     return found
 
 
