@@ -57,6 +57,14 @@ def test_no_pattern_makes_anybody_wait(pattern):
     assert time.process_time() - begun < 1
 
 
+def test_more_patterns_than_anybody_needs_are_refused_at_once():
+    begun = time.process_time()
+    with pytest.raises(Invalid):
+        compile_selection(["[ab]*" * 200] * 501, [])
+    compile_selection(["*[ab]c" * 160] * 100, ["a" * 1000] * 100)
+    assert time.process_time() - begun < 5
+
+
 @pytest.mark.parametrize("pattern", ["", "/rooted", "[a", "a" * 1001])
 def test_what_is_no_pattern_is_said_to_be_none(pattern):
     with pytest.raises(Invalid) as caught:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -75,10 +76,13 @@ def test_the_rights_table_and_this_one_name_every_address(shared):
         "names = [p.name for i in get_resolver().url_patterns for p in getattr(i, 'url_patterns', [i])]\n"
         "views = [(p.name, m.upper()) for i in get_resolver().url_patterns for p in getattr(i, 'url_patterns', [i]) if p.name\n"
         "         for m in ('get','post','put','patch','delete') if hasattr(getattr(p.callback, 'cls', p.callback), m)]\n"
-        "print(json.dumps([sorted(views), sorted(TABLE)]))"
+        "known = [[m, n, str(r or 'none'), on] for (n, m), (r, on) in TABLE.items()]\n"
+        "print(json.dumps([sorted(views), sorted(TABLE), known]))"
     )
     env = shared.env | {"DJANGO_SETTINGS_MODULE": "pinecart.service.config.settings"}
-    views, table = json.loads(subprocess.check_output([sys.executable, "-c", program], env=env))
+    views, table, known = json.loads(subprocess.check_output([sys.executable, "-c", program], env=env))
+    told = re.findall(r"^\| `([A-Z]+) [^`]+` \| (\w+) \| (.*) \|$", Path("docs/security.md").read_text(), re.M)
+    assert sorted(told) == sorted((method, right, on) for method, _, right, on in known)
     assert views == table and len(CALLS) == len(table) - 2  # signing in and out have tests of their own
 
 

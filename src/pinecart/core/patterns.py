@@ -9,13 +9,16 @@ once: a set of places in the pattern, kept as the bits of one number (the Glushk
 from __future__ import annotations
 
 import re
+from collections import defaultdict
 from collections.abc import Callable, Sequence
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 SLASH = ord("/")
 ANY = (1 << 256) - 1  # sets of bytes, a bit for each
 BUT_SLASH = ANY & ~(1 << SLASH)
 MOST_LETTERS = 1000  # of one pattern
+MOST_PATTERNS = 500  # of one rule
 
 
 class Token(NamedTuple):
@@ -38,16 +41,16 @@ class Patterns:
 
 def compiled(patterns: Sequence[str], *, ignore_case: bool) -> Any:
     """What has `fullmatch`, for bytes. Raises ValueError for a pattern that makes no sense, and says why."""
-    flags = re.DOTALL | (re.IGNORECASE if ignore_case else 0)
-    read = [tokens_of(pattern) for pattern in patterns]
+    read = [tokens_of(pattern, ignore_case=ignore_case) for pattern in patterns]
     quick = [_as_regular_expression(tokens) for tokens in read if _is_quick(tokens)]
-    others = [_Ways(tokens, ignore_case=ignore_case).lead_through for tokens in read if not _is_quick(tokens)]
-    one = re.compile(b"|".join(quick), flags) if quick else None
+    others = [_Ways(tokens).lead_through for tokens in read if not _is_quick(tokens)]
+    one = re.compile(b"|".join(quick), re.DOTALL) if quick else None
     return Patterns(one, others) if others else one
 
 
-def tokens_of(pattern: str) -> list[Token]:
-    """Raises ValueError for a pattern that makes no sense."""
+def tokens_of(pattern: str, *, ignore_case: bool = False) -> list[Token]:
+    """Raises ValueError for a pattern that makes no sense. Case is that of ASCII."""
+    flags = re.DOTALL | (re.IGNORECASE if ignore_case else 0)
     if not pattern:
         raise ValueError("it is empty")
     if len(pattern) > MOST_LETTERS:
@@ -71,10 +74,10 @@ def tokens_of(pattern: str) -> list[Token]:
             tokens.append(Token(BUT_SLASH))
             i += 1
         elif c == b"[":
-            one, i = _one_of(raw, i)
+            one, i = _one_of(raw, i, flags)
             tokens.append(Token(one))
         else:
-            tokens.append(Token(1 << raw[i]))
+            tokens.append(Token(_taken_by(re.compile(re.escape(c), flags))))
             i += 1
     return tokens
 
@@ -94,7 +97,7 @@ def _add_some(tokens: list[Token], some: Token) -> None:
         tokens[-1] = ALL
 
 
-def _one_of(raw: bytes, start: int) -> tuple[int, int]:
+def _one_of(raw: bytes, start: int, flags: int) -> tuple[int, int]:
     """The bytes of a set, never `/`, and where it ends."""
     end = raw.find(b"]", start + 2)
     if end < 0:
@@ -103,11 +106,15 @@ def _one_of(raw: bytes, start: int) -> tuple[int, int]:
     negated = inside[:1] in b"!^"
     body = re.sub(rb"([\\\[\]^&~|])", rb"\\\1", inside[1:] if negated else inside)
     try:
-        one = re.compile(b"[" + (b"^" if negated else b"") + body + b"]", re.DOTALL)
+        one = re.compile(b"[" + (b"^" if negated else b"") + body + b"]", flags)
     except re.error as exc:
         raise ValueError(f"the set [{inside.decode('utf-8', 'replace')}] makes no sense ({exc})") from None
-    taken = sum(1 << n for n in range(256) if one.match(bytes([n])))
-    return taken & BUT_SLASH, end + 1
+    return _taken_by(one) & BUT_SLASH, end + 1
+
+
+@lru_cache(maxsize=1024)
+def _taken_by(one: re.Pattern[bytes]) -> int:
+    return sum(1 << n for n in range(256) if one.match(bytes([n])))
 
 
 def _is_quick(tokens: Sequence[Token]) -> bool:
@@ -162,24 +169,19 @@ def _class(taken: int) -> bytes:
 class _Ways:
     """Leads a key through a pattern by all ways at once. A bit for each place between two tokens."""
 
-    def __init__(self, tokens: Sequence[Token], *, ignore_case: bool) -> None:
-        self._lowered = ignore_case
+    def __init__(self, tokens: Sequence[Token]) -> None:
         self._end = 1 << len(tokens)
         self._on, self._stay = [0] * 256, [0] * 256
         self._some = self._optional = 0  # places from which the next, or the third on, is reached without a byte
+        places: dict[tuple[bool, int], int] = defaultdict(int)  # by what is taken there
         for n, token in enumerate(tokens):
-            for byte in range(256):
-                if self._takes(token, byte):
-                    (self._stay if token.some else self._on)[byte] |= 1 << n
+            places[token.some, token.bytes_] |= 1 << n
             self._optional |= token.optional << n
             self._some |= token.some << n
-
-    def _takes(self, token: Token, byte: int) -> bool:
-        if self._lowered and (token.bytes_ >> ord(bytes([byte]).lower())) & 1:
-            return True
-        return bool(token.bytes_ >> byte & 1) or (
-            self._lowered and bool(token.bytes_ >> ord(bytes([byte]).upper()) & 1)
-        )
+        for (some, taken), at in places.items():
+            for byte in range(256):
+                if taken >> byte & 1:
+                    (self._stay if some else self._on)[byte] |= at
 
     def _reached(self, places: int) -> int:
         while (more := places | (places & self._some) << 1 | (places & self._optional) << 3) != places:

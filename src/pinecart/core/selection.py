@@ -16,7 +16,7 @@ from typing import Any, NamedTuple
 from pinecart.core.decide import Reason
 from pinecart.core.entries import Entry, modified_ns_of, size_of
 from pinecart.core.errors import Invalid
-from pinecart.core.patterns import compiled, tokens_of
+from pinecart.core.patterns import MOST_PATTERNS, compiled, tokens_of
 
 UNITS = {"": 1, "b": 1, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40}
 SPANS = {"minute": 60, "hour": 3600, "day": 86400, "week": 604800}
@@ -142,6 +142,10 @@ def _start_of(text: str) -> int:
 
 def _compile(patterns: Sequence[str], field: str, ignore_case: bool, problems: list[dict[str, str]]) -> Any:
     good = []
+    if len(patterns) > MOST_PATTERNS:
+        message = f"{field} has over {MOST_PATTERNS} patterns. Say it with fewer."
+        problems.append({"field": field, "code": "pattern.too-many", "message": message})
+        return None
     for pattern in patterns:
         try:
             tokens_of(pattern)
