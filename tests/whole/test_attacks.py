@@ -54,8 +54,8 @@ def test_guesses_wait_longer_and_longer_whatever_address_they_claim(alone):
 
 
 def test_an_address_that_guesses_at_everybody_waits_too(alone):
-    found = [sign_in(alone, f"somebody-{n}", "guess").status_code for n in range(25)]
-    assert found[0] == 401 and found[-1] == 429
+    found = [sign_in(alone, f"somebody-{n}", "guess").status_code for n in range(30)]
+    assert found[0] == 401 and 429 in found[20:]
     alone.sql("DELETE FROM people_failures WHERE whose = ?", "address 127.0.0.1")
 
 
@@ -369,7 +369,7 @@ def test_a_session_that_is_signed_out_ends_its_streams(shared):
     shared.fresh_job("streamed", {"a": b"1"})
     with shared.client() as cart:
         cart.add_person("streaming", "dawn-chorus-at-five", [{"right": "look", "label": ""}])
-        shared.standin.behaviour["put"] = Behaviour(delay_s=9)
+        shared.standin.behaviour["put"] = Behaviour(delay_s=30)
         run = cart.start("streamed")
     browser = httpx.Client(base_url=f"{shared.url}/api/v1/", timeout=20)
     told = browser.post("session", json={"name": "streaming", "password": "dawn-chorus-at-five"}).json()
@@ -384,3 +384,5 @@ def test_a_session_that_is_signed_out_ends_its_streams(shared):
             assert cart.run(run["id"])["state"] == "working"
     finally:
         shared.standin.behaviour.clear()
+        with shared.client() as cart:
+            cart.stop(run["id"])

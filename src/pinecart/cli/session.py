@@ -58,10 +58,14 @@ def person_list(cart: Cart) -> None:
     """
     people = cart.client.people()
     rows = [
-        [p["name"], ", ".join(r["right"] + (f" on {r['label']}" if r["label"] else "") for r in p["rights"])]
+        [
+            p["name"],
+            "may sign in" if p["active"] else "switched off",
+            ", ".join(r["right"] + (f" on {r['label']}" if r["label"] else "") for r in p["rights"]) or "none",
+        ]
         for p in people
     ]
-    cart.show(people, lambda: table(["name", "rights"], rows, flexible=1))
+    cart.show(people, lambda: table(["name", "state", "rights"], rows, flexible=2))
 
 
 @person.command("add")

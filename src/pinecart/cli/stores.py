@@ -157,10 +157,16 @@ def store_list(cart: Cart) -> None:
     pinecart store list
     """
     found = cart.client.stores()
-    rows = [[s["name"], s["kind"], s["address"], _tried(s), ", ".join(s["jobs"]) or "-"] for s in found]
+    rows = [
+        [s["name"], s["kind"], s["address"], _tried(s), ", ".join(s["jobs"]) or "-", ", ".join(s["labels"]) or "-"]
+        for s in found
+    ]
     empty = "No stores yet. Add one with: pinecart store add NAME --kind folder --path PATH"
     cart.show(
-        found, lambda: table(["store", "kind", "address", "last try", "jobs"], rows, flexible=2) if rows else say(empty)
+        found,
+        lambda: (
+            table(["store", "kind", "address", "last try", "jobs", "labels"], rows, flexible=2) if rows else say(empty)
+        ),
     )
 
 
