@@ -386,3 +386,15 @@ def test_a_session_that_is_signed_out_ends_its_streams(shared):
         shared.standin.behaviour.clear()
         with shared.client() as cart:
             cart.stop(run["id"])
+
+
+def test_what_people_write_steers_no_terminal(shared):
+    shared.fresh_store("steered", {"a": b"1"})
+    with shared.client() as cart:
+        cart.define_job({"job": "steered", "title": "calm\x1b[2J\x1b]0;owned\x07", "why": "one\n\x9btwo", "legs": [{"from": "pine://steered/", "to": "pine://office/steered/in/"}]})  # fmt: skip
+        cart.make_token("calm\x1b[2J")
+    said = "".join(
+        shared.run(*w).stdout
+        for w in (("job", "list"), ("job", "show", "steered"), ("token", "list"), ("trail", "list"))
+    )
+    assert "calm\\u001b" in said and not {"\x1b", "\x07", "\x9b"} & set(said)

@@ -141,7 +141,9 @@ def test_one_refused_object_never_stops_the_others(shared):
 
 
 def test_the_reports_rows_are_the_runs_totals(shared):
-    shared.fresh_job("reported", FILES | {"=1+1.csv": b"formula"})
+    shared.fresh_job(
+        "reported", FILES | {"=1+1.csv": b"formula", " =2+2.csv": b"with a blank", "\uff1d3+3.csv": b"full-width"}
+    )
     run = shared.carried("reported")
     with shared.client() as cart:
         lines = [json.loads(line) for line in "".join(cart.report(run["id"], "jsonl")).splitlines()]
@@ -150,7 +152,9 @@ def test_the_reports_rows_are_the_runs_totals(shared):
     assert lines[0]["run"]["totals"] == run["totals"]
     for found, size in ((lines[1:], "bytes"), (rows, "bytes")):
         assert (len(found), sum(int(r[size]) for r in found)) == tuple(run["totals"]["copy"].values())
-    assert "'=1+1.csv" in [r["key"] for r in rows] and all(r["checksum"] for r in rows)
+    assert {"'=1+1.csv", "' =2+2.csv", "'\uff1d3+3.csv"} <= {r["key"] for r in rows} and all(
+        r["checksum"] for r in rows
+    )
     assert page.count("<tr><td><code>") == len(rows) and "<script" not in page
 
 

@@ -13,7 +13,7 @@ from pinecart.core.decide import Comparison, Intent, OnDifference, Rules
 from pinecart.core.errors import Invalid
 from pinecart.core.guards import Limits
 from pinecart.core.keeping import CHOICES, Keep
-from pinecart.core.places import ASIDE, Location, is_name, lies_in, parse_location, touch
+from pinecart.core.places import ASIDE, Location, is_name, lies_in, parse_location, shown_lines, touch
 from pinecart.core.renaming import Renaming, read_renaming
 from pinecart.core.schedule import Schedule, parse_schedule
 from pinecart.core.selection import RULES, Selection, compile_selection, read_size
@@ -223,8 +223,8 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = 
     legs = _read_legs(mapping.get("legs"), reading, intent)
     definition = Definition(
         job=name,
-        title=reading.text(mapping, "title") or name,
-        why=reading.text(mapping, "why"),
+        title=shown_lines(reading.text(mapping, "title")) or name,
+        why=shown_lines(reading.text(mapping, "why")),
         labels=reading.texts(mapping, "labels"),
         owner=reading.text(mapping, "owner") or owner,
         intent=intent,

@@ -75,6 +75,11 @@ def show(key: bytes) -> str:
     return "".join(_escape(c) if unicodedata.category(c) in _HIDDEN else c for c in text)
 
 
+def shown_lines(text: str) -> str:
+    """What a person wrote, in lines, with whatever could steer a terminal escaped."""
+    return "\n".join(show(line.encode("utf-8", "surrogateescape")) for line in text.split("\n"))
+
+
 def _escape(c: str) -> str:
     n = ord(c)
     if 0xDC80 <= n <= 0xDCFF:

@@ -13,7 +13,7 @@ from django.db import OperationalError, connection, transaction
 from django.utils import timezone
 
 from pinecart.core.errors import Invalid
-from pinecart.core.places import is_name
+from pinecart.core.places import is_name, shown_lines
 from pinecart.service.config.refusals import Conflict, NotAllowed, NotFound
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.people.models import Failures, Grant, Token
@@ -69,7 +69,13 @@ def make_token(actor: Actor, *, person: str, name: str, days: int | None, right:
         expires = min((e for e in (expires, parent.expires_at) if e), default=None)
         right = least(right or Right.ADMINISTER, parent.most) if parent.most else right
     Token.objects.create(
-        person=user, name=name, digest=digest_of(text), made_at=now, expires_at=expires, most=right, parent=parent
+        person=user,
+        name=shown_lines(name),
+        digest=digest_of(text),
+        made_at=now,
+        expires_at=expires,
+        most=right,
+        parent=parent,
     )
     note(actor, "token.made", person, name=name, right=right)
     return text

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import unicodedata
 from collections.abc import Iterator
 from html import escape
 from typing import Any
@@ -70,7 +71,10 @@ def _line(values: Any) -> str:
 
 def _for_people(value: Any) -> Any:
     """A cell that a spreadsheet would run is prefixed."""
-    return f"'{value}" if isinstance(value, str) and value[:1] in ("=", "+", "-", "@", "\t", "\r") else value
+    if not isinstance(value, str):
+        return value
+    first = unicodedata.normalize("NFKC", value).lstrip()[:1]  # full-width signs are signs to some programs
+    return f"'{value}" if value[:1] in ("\t", "\r") or (first and first in "=+-@") else value
 
 
 def _html(run: Run) -> Iterator[str]:

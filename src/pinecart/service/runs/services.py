@@ -16,7 +16,7 @@ from pinecart.core.definition import CARRY, KEPT_DAYS, Definition, days_kept, re
 from pinecart.core.entries import Aside, Row
 from pinecart.core.errors import SignInRefused
 from pinecart.core.lifecycle import CLAIMABLE, Event, Outcome, State, advance
-from pinecart.core.places import Location, parse_location
+from pinecart.core.places import Location, parse_location, shown_lines
 from pinecart.core.totals import GROUPED_BY, Group, Sums, outcome_of, size_text
 from pinecart.runner.records import Record
 from pinecart.runner.run import Ending
@@ -176,7 +176,7 @@ def release_run(actor: Actor, number: int, *, digest: str, why: str) -> Run:
         raise Conflict(message, code="run.other-list")
     run.released = sorted({*run.released, *(h["digest"] for h in run.holds)})
     run.save(update_fields=["released"])
-    return _requeue(actor, run, Event.RELEASED, "run.released", why=why, digest=digest)
+    return _requeue(actor, run, Event.RELEASED, "run.released", why=shown_lines(why), digest=digest)
 
 
 @transaction.atomic
@@ -185,7 +185,7 @@ def decline_run(actor: Actor, number: int, *, why: str) -> Run:
     run = run_numbered(number, actor)
     actor.must(Right.OPERATE, run.labels, f"declining run {number}")
     advance(State(run.state), Event.RELEASED)
-    note(actor, "run.declined", run.job, run=number, why=why)
+    note(actor, "run.declined", run.job, run=number, why=shown_lines(why))
     return end_held(run, f"Cancelled by {actor.name}{': ' + why if why else '.'}")
 
 
