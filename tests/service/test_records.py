@@ -260,3 +260,24 @@ def test_what_dropped_jobs_remembered_goes_some_at_a_time_after_its_days(service
         services.clear_forgotten(later)
         left.append(LedgerRow.objects.count())
     assert left == [500, 0, 0]
+
+
+def test_a_new_key_leaves_the_proxys_password_and_the_other_way_round(services):
+    from pinecart.service.config.rights import SYSTEM
+    from pinecart.service.stores.models import StoreRecord
+    from pinecart.service.stores.selectors import secret_of
+    from pinecart.service.stores.services import add_store, change_store
+
+    def now():
+        return secret_of(StoreRecord.objects.get(name="kept"))
+
+    at = {"endpoint": "http://127.0.0.1:9", "proxy": "http://127.0.0.1:9"}
+    form = {"name": "kept", "kind": "s3", "key_id": "k", "secret": "s", "proxy_user": "u", "proxy_password": "p", **at}
+    add_store(SYSTEM, form)
+    change_store(SYSTEM, "kept", {"secret": "s2", "untried": True})
+    assert now() == {"secret": "s2", "proxy_user": "u", "proxy_password": "p"}
+    change_store(SYSTEM, "kept", {"proxy_password": "p2", "untried": True})
+    assert now() == {"secret": "s2", "proxy_user": "u", "proxy_password": "p2"}
+    change_store(SYSTEM, "kept", {"proxy": "http://127.0.0.1:8", "secret": "s3", "untried": True})
+    assert now() == {"secret": "s3"}  # another proxy is told nothing
+    StoreRecord.objects.filter(name="kept").delete()

@@ -69,14 +69,14 @@ def store_names(actor: Actor) -> list[str]:
 
 def spec_of(record: StoreRecord, *, run: int = 0) -> dict[str, Any]:
     """All that a driver needs, secrets included: only ever passed on through a pipe or used at once."""
-    secret = _secret_of(record)
+    secret = secret_of(record)
     return {
         "kind": record.kind, "name": record.name, **record.fields, **secret, "abilities": record.abilities,
         "allowed": OPTIONS.allowed, "forbidden": STATE.forbidden, "run": run,
     }  # fmt: skip
 
 
-def _secret_of(record: StoreRecord) -> dict[str, str]:
+def secret_of(record: StoreRecord) -> dict[str, str]:
     try:
         return STATE.unseal(bytes(record.sealed)) if record.sealed else {}
     except InvalidToken:

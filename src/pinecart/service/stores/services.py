@@ -22,7 +22,7 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.stores.fields import OF_PROXY, Form, is_in, read_form
 from pinecart.service.stores.models import StoreRecord, StoreUse
-from pinecart.service.stores.selectors import jobs_using_store, spec_of, store_for, store_named
+from pinecart.service.stores.selectors import jobs_using_store, secret_of, spec_of, store_for, store_named
 from pinecart.service.stores.trying import Step, try_store
 from pinecart.service.trail.services import note
 
@@ -55,6 +55,7 @@ def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
     actor.must(Right.ADMINISTER, [], "changing stores")
     record = store_named(name)
     form = read_form(given | {"name": name, "kind": record.kind}, OPTIONS, STATE.root, old=record.fields)
+    form = _with_kept(record, form)
     moved = [f for f in BINDING if form.fields.get(f, "") != record.fields.get(f, "")]
     users = jobs_using_store(name) if moved else []
     if users and not given.get("rebind"):
@@ -129,16 +130,22 @@ def _must_work(record: StoreRecord, form: Form) -> None:
         raise Refused(message, code=wrong["code"])
 
 
+def _with_kept(record: StoreRecord, form: Form) -> Form:
+    """A new key leaves what is for the proxy, as long as that stays; what is new for the proxy leaves the key."""
+    proxy = record.fields.get("proxy") or ""
+    new_key, new_at_proxy = form.secret.keys() - set(OF_PROXY), form.secret.keys() & set(OF_PROXY)
+    if new_at_proxy and not new_key:
+        return form._replace(secret=secret_of(record) | form.secret)
+    if new_key and not new_at_proxy and proxy and form.fields.get("proxy") == proxy:
+        return form._replace(secret={k: v for k, v in secret_of(record).items() if k in OF_PROXY} | form.secret)
+    return form
+
+
 def _fill(record: StoreRecord, form: Form) -> None:
-    proxy, record.fields = record.fields.get("proxy"), form.fields
+    record.fields = form.fields
     if form.kind == "folder":
         record.fields["fsid"] = os.statvfs(form.fields["path"]).f_fsid
     if form.secret:
-        before = STATE.unseal(bytes(record.sealed)) if record.sealed and form.fields.get("proxy") == proxy else {}
-        kept = {k: before[k] for k in OF_PROXY if k in before}
-        if not form.secret.keys() - set(OF_PROXY):
-            kept = before
-        form = form._replace(secret=kept | form.secret)
         record.sealed, record.secret_since = STATE.seal(form.secret), timezone.now()
 
 
