@@ -366,11 +366,11 @@ def test_the_last_administrator_stays(tmp_path_factory):
 
 
 def test_a_session_that_is_signed_out_ends_its_streams(shared):
-    shared.fresh_job("streamed", {"a": b"1"})
+    shared.fresh_job("signed-out-stream", {"a": b"1"})
     with shared.client() as cart:
         cart.add_person("streaming", "dawn-chorus-at-five", [{"right": "look", "label": ""}])
         shared.standin.behaviour["put"] = Behaviour(delay_s=30)
-        run = cart.start("streamed")
+        run = cart.start("signed-out-stream")
     browser = httpx.Client(base_url=f"{shared.url}/api/v1/", timeout=20)
     told = browser.post("session", json={"name": "streaming", "password": "dawn-chorus-at-five"}).json()
     try:

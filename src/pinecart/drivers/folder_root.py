@@ -13,6 +13,7 @@ import os
 import stat as st
 import struct
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from pinecart.core.entries import FOLDER, LINK, Entry
@@ -155,7 +156,7 @@ class Root(NamedTuple):
 def open_root(path: str) -> int:
     """The folder at a path on which no part is a link: one that was put there since would lead to another place."""
     try:
-        return _open_as(-1, os.fsencode(os.path.abspath(path)), _DIR & ~os.O_NOFOLLOW, _NO_LINKS)
+        return _open_as(_HERE, os.fsencode(path), _DIR & ~os.O_NOFOLLOW, _NO_LINKS)
     except OSError as exc:
         if exc.errno != errno.ELOOP:
             raise
@@ -180,9 +181,14 @@ def _open_beneath(root: int, path: bytes, flags: int) -> int:
 _NO_LINKS, _BENEATH = 0x04, 0x08 | 0x02  # RESOLVE_NO_SYMLINKS; RESOLVE_BENEATH, and no links of /proc (Linux openat2)
 
 
+_HERE = -100  # AT_FDCWD
+_OPENAT2 = ctypes.c_long(437)
+_how = lru_cache(maxsize=16)(struct.Struct("QQQ").pack)
+
+
 def _open_as(root: int, path: bytes, flags: int, rule: int) -> int:
-    how = struct.pack("QQQ", flags, 0, rule)
-    fd = LIBC.syscall(ctypes.c_long(437), ctypes.c_int(root), path, how, ctypes.c_size_t(len(how)))
+    how = _how(flags, 0, rule)
+    fd = LIBC.syscall(_OPENAT2, ctypes.c_int(root), path, how, ctypes.c_size_t(len(how)))
     if fd < 0:
         number = ctypes.get_errno()
         raise OSError(errno.ELOOP if number == errno.EXDEV else number, os.strerror(number), path)
