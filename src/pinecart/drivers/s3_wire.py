@@ -29,6 +29,7 @@ _IN_HOST = re.compile(r"(?=.{3,63}\Z)[a-z0-9]([a-z0-9-]*[a-z0-9])?(\.[a-z0-9]([a
 _IN_PATH = re.compile(r"(?!\.{1,2}\Z)[A-Za-z0-9._-]{1,255}")
 
 
+@lru_cache(maxsize=1024)
 def is_bucket_name(text: str, *, in_host: bool) -> bool:
     """in_host: it becomes part of a host's name, so only what the DNS takes."""
     return bool((_IN_HOST if in_host else _IN_PATH).fullmatch(text))

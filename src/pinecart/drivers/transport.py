@@ -36,7 +36,6 @@ MOST_ANSWER = 64 << 20  # bytes of an answer that is taken whole
 MOST_LINES = 128
 LONGEST_REST_S = 300.0
 _BELOW = re.compile(r"[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)*\.")  # what stands before the endpoint's host
-_TARGET = re.compile(r"/[!-\"$-~]*")  # a path and a query: nothing but visible ASCII, and no fragment
 
 
 class Headers(Mapping[str, str]):
@@ -287,7 +286,14 @@ class Transport:
     def _address(self, host: str, target: str) -> str:
         """A request goes to the endpoint's host or to one below it, whatever stands in names. Raises Refused."""
         below = host.removesuffix(self.host)
-        if host == below or (below and not _BELOW.fullmatch(below)) or not _TARGET.fullmatch(target):
+        elsewhere = host == below or (below and not _BELOW.fullmatch(below))
+        if (
+            elsewhere
+            or target[:1] != "/"
+            or not (target.isascii() and target.isprintable())
+            or " " in target
+            or "#" in target
+        ):
             message = f"{self.origin}: a request would have left this address (for {host[:200]!r}). Nothing was sent. Look at the bucket's name."
             raise Refused(message, code="store.address-left")
         return f"{self._scheme}://{host}{target}"

@@ -56,10 +56,8 @@ def as_problem(exc: Exception, context: dict[str, Any]) -> Response | None:
         )
         made["Retry-After"] = "5"
         return made
-    if isinstance(
-        exc, UnicodeEncodeError | OverflowError
-    ):  # of what was asked: half a letter, a number beyond all years
-        log.info("Not usable: %s", exc)
+    if isinstance(exc, UnicodeEncodeError | OverflowError):  # half a letter, a number beyond all years
+        log.warning("What was asked can't be used", exc_info=exc)
         return problem(422, "field.malformed", "A text in this call is no text, or a number in it is too large.")
     answer = exception_handler(exc, context)
     if answer is None:
