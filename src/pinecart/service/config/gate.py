@@ -1,6 +1,6 @@
 """What every request passes before Django sees it: its host, who sends a body, how large, and how slowly.
 
-A body is only waited for when it may be large enough to matter to nobody, or comes from somebody who may upload.
+A body is small, or comes from somebody who may upload: nothing else is waited for, and nothing of it kept.
 """
 
 from __future__ import annotations
@@ -16,14 +16,16 @@ from typing import Any, NamedTuple, Protocol
 from asgiref.sync import sync_to_async
 from django.core.handlers.asgi import ASGIRequest
 
+from pinecart.service.config.refusals import PROBLEM, problem_body
+from pinecart.service.config.settings import MOST_BODY
+
 Message = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 
-MOST_BODY = 1 << 20  # bytes, of all but uploads
 BODY_WITHIN_S = 30.0
 SILENT_S = 60.0  # of an upload
-UPLOAD = re.compile(r"/api/v1/stores/[^/]+/files/?")
+UPLOAD = re.compile(r"/api/v1/stores/[^/]+/files")
 
 
 class Turned(Exception):
@@ -138,16 +140,9 @@ def _patient(receive: Receive) -> Receive:
 
 
 async def _answer(send: Send, turned: Turned) -> None:
-    told = {
-        "type": "about:blank",
-        "title": turned.code,
-        "status": turned.status,
-        "code": turned.code,
-        "detail": turned.detail,
-    }
-    body = told | turned.facts
+    body = problem_body(turned.status, turned.code, turned.detail, **turned.facts)
     headers = [
-        (b"content-type", b"application/problem+json"),
+        (b"content-type", PROBLEM.encode()),
         (b"connection", b"close"),
         (b"cache-control", b"no-store"),
     ]

@@ -12,7 +12,7 @@ from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
 from pinecart.core import errors
-from pinecart.service.config.refusals import Conflict, NotAllowed, NotFound
+from pinecart.service.config.refusals import PROBLEM, Conflict, NotAllowed, NotFound, problem_body
 
 log = logging.getLogger("pinecart.service")
 
@@ -31,8 +31,7 @@ THEIRS = {
 
 
 def problem(status: int, code: str, detail: str, **facts: Any) -> Response:
-    body = {"type": "about:blank", "title": code, "status": status, "code": code, "detail": detail, **facts}
-    return Response(body, status=status, content_type="application/problem+json")
+    return Response(problem_body(status, code, detail, **facts), status=status, content_type=PROBLEM)
 
 
 def as_problem(exc: Exception, context: dict[str, Any]) -> Response | None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from pinecart.core import errors
 
 
@@ -21,3 +23,10 @@ class NotAllowed(errors.PinecartError):
     """A right is missing."""
 
     code = "right.missing"
+
+
+PROBLEM = "application/problem+json"  # RFC 9457
+
+
+def problem_body(status: int, code: str, detail: str, **facts: Any) -> dict[str, Any]:
+    return {"type": "about:blank", "title": code, "status": status, "code": code, "detail": detail, **facts}

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 
 from pinecart import __version__
-from pinecart.service.config.gate import MOST_BODY
 from pinecart.service.config.state import State
 
 STATE = State.from_environment()
@@ -16,7 +15,7 @@ except FileNotFoundError:  # no state yet: checks, migrations being written, the
     SECRET_KEY = "no state folder yet"  # noqa: S105
 DEBUG = False
 ALLOWED_HOSTS = ["*"]  # the gate has looked at it
-DATA_UPLOAD_MAX_MEMORY_SIZE = MOST_BODY
+MOST_BODY = DATA_UPLOAD_MAX_MEMORY_SIZE = 1 << 20  # bytes, of all but uploads
 USE_TZ = True
 TIME_ZONE = "UTC"
 APPEND_SLASH = False

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from django.conf import settings
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.urls import include, path, re_path
 from drf_spectacular.views import SpectacularAPIView
 
+from pinecart.service.config.refusals import PROBLEM, problem_body
 from pinecart.service.config.rights import ByTable
 
 APPS = ("people", "stores", "jobs", "runs", "carries", "trail", "today")
@@ -30,11 +29,8 @@ def console(request: HttpRequest, page: str = "") -> HttpResponse:
 
 
 def no_such_call(request: HttpRequest, rest: str = "") -> JsonResponse:
-    body: dict[str, Any] = {
-        "type": "about:blank", "title": "not-found", "status": 404, "code": "not-found",
-        "detail": f"There is no {request.path}. The API's description is at /api/v1/schema.",
-    }  # fmt: skip
-    return JsonResponse(body, status=404, content_type="application/problem+json")
+    detail = f"There is no {request.path}. The API's description is at /api/v1/schema."
+    return JsonResponse(problem_body(404, "not-found", detail), status=404, content_type=PROBLEM)
 
 
 urlpatterns = [
