@@ -209,6 +209,8 @@ def test_it_speaks_tls_itself_with_cookies_that_stay_on_it(tmp_path):
         assert answer.status_code == 401 and "max-age" in answer.headers["strict-transport-security"]
         answer = httpx.get(f"{made.url}/api/v1/session", verify=trusting)
         assert "Secure" in answer.headers["set-cookie"]
+        assert made.run("person", "list").returncode == 4  # a certificate of nobody's
+        assert "admin" in made.run("person", "list", SSL_CERT_FILE=str(certificate)).stdout
     finally:
         made.end()
 
@@ -271,6 +273,12 @@ def test_a_right_on_a_label_reaches_what_has_it_and_nothing_else(labelled, metho
                 assert answer.status_code < 300 or answer.json()["code"] == "run.under-way", (right, answer.text)
             else:
                 assert answer.status_code in (403, 404, 422), (right, name, answer.text)
+
+
+def test_no_run_goes_on_for_whoever_sees_not_its_store(labelled):
+    made, _, tokens = labelled
+    assert ask(made, "POST", "stores/others-a/go-on", tokens["operate"]).status_code == 404
+    assert ask(made, "POST", "stores/owls-a/go-on", tokens["operate"]).json() == {"runs": []}
 
 
 def test_an_administrator_of_a_label_administers_nothing_of_the_whole(labelled):

@@ -48,7 +48,8 @@ def compiled(patterns: Sequence[str], *, ignore_case: bool) -> Any:
     return Patterns(one, others) if others else one
 
 
-def tokens_of(pattern: str, *, ignore_case: bool = False) -> list[Token]:
+@lru_cache(maxsize=1024)
+def tokens_of(pattern: str, *, ignore_case: bool) -> tuple[Token, ...]:
     """Raises ValueError for a pattern that makes no sense. Case is that of ASCII."""
     flags = re.DOTALL | (re.IGNORECASE if ignore_case else 0)
     if not pattern:
@@ -79,7 +80,7 @@ def tokens_of(pattern: str, *, ignore_case: bool = False) -> list[Token]:
         else:
             tokens.append(Token(_taken_by(re.compile(re.escape(c), flags))))
             i += 1
-    return tokens
+    return tuple(tokens)
 
 
 ALL = Token(ANY, some=True)

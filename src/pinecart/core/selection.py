@@ -148,7 +148,7 @@ def _compile(patterns: Sequence[str], field: str, ignore_case: bool, problems: l
         return None
     for pattern in patterns:
         try:
-            tokens_of(pattern)
+            tokens_of(pattern, ignore_case=ignore_case)
         except ValueError as exc:
             message = f"Pattern {pattern!r} is malformed: {exc}."
             problems.append({"field": field, "code": "pattern.malformed", "message": message})

@@ -92,9 +92,14 @@ def _end_tokens(tokens: Iterable[Token]) -> None:
         _end_tokens(Token.objects.filter(parent=token))
 
 
+_being_noted = set[int]()  # tokens
+
+
 def note_use(token: Token) -> None:
     """When it was last used, to the minute. Beside the request, which needn't wait for whoever is writing."""
-    if token.used_at is None or token.used_at < timezone.now() - timedelta(minutes=1):
+    is_due = token.used_at is None or token.used_at < timezone.now() - timedelta(minutes=1)
+    if is_due and token.pk not in _being_noted:
+        _being_noted.add(token.pk)
         threading.Thread(target=_note_use, args=(token.pk,), daemon=True).start()
 
 
@@ -104,6 +109,7 @@ def _note_use(number: int) -> None:
     except OperationalError as exc:
         log.info("When token %s was used could not be written down: %s", number, exc)
     finally:
+        _being_noted.discard(number)
         connection.close()
 
 

@@ -185,7 +185,8 @@ def decline_run(actor: Actor, number: int, *, why: str) -> Run:
     run = run_numbered(number, actor)
     actor.must(Right.OPERATE, run.labels, f"declining run {number}")
     advance(State(run.state), Event.RELEASED)
-    note(actor, "run.declined", run.job, run=number, why=shown_lines(why))
+    why = shown_lines(why)
+    note(actor, "run.declined", run.job, run=number, why=why)
     return end_held(run, f"Cancelled by {actor.name}{': ' + why if why else '.'}")
 
 
@@ -312,7 +313,7 @@ def release_refused(actor: Actor, store: str) -> list[Run]:
     """One yes for every run that waits since a store refused its key: for after the key was put right. Those the actor may
     operate; gives them. Raises NotFound, NotAllowed.
     """
-    store_named(store)
+    store_named(store, actor)
     waiting = [r for r in Run.objects.filter(state=State.HELD.value) if not r.holds and store in _stores_of(r)]
     mine = [r for r in waiting if actor.may(right_to_run(r.kind, read_definition(r.definition)), r.labels)]
     if waiting and not mine:
