@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { Button, Card, Empty, Flex, Grid, Popconfirm, Table, Typography } from 'antd'
+import { Button, Card, Empty, Flex, Grid, Popconfirm, Table, Tag, Typography } from 'antd'
 import { Link } from 'react-router'
 import { api, got, type Store } from '../../api/client'
 import { place } from '../../lib/words'
@@ -34,6 +34,7 @@ function List({ stores }: { stores: Store[] }) {
             <Link to={`/stores/${s.name}`}><Typography.Text strong style={{ color: 'inherit' }}>{s.name}</Typography.Text></Link> · {s.kind}
             <div><Typography.Text code style={{ overflowWrap: 'anywhere' }}>{s.address}</Typography.Text></div>
             <LastTry store={s} />
+            {!!s.labels?.length && <div>{s.labels.map((l) => <Tag key={l}>{l}</Tag>)}</div>}
             <Actions store={s} />
           </Card>
         ))}
@@ -49,6 +50,7 @@ function List({ stores }: { stores: Store[] }) {
         { title: 'Last try', render: (_, s) => <LastTry store={s} /> },
         { title: 'Key given', width: 130, render: (_, s) => (s.kind === 'folder' ? '' : <><Ago at={s.secret_since} />{isOld(s.secret_since) && <Typography.Text type="warning"> ◆ over a year: give a new one</Typography.Text>}</>) },
         { title: 'Jobs', render: (_, s) => s.jobs.map((j) => <div key={j}><Link to={`/jobs/${j}`}>{j}</Link></div>) },
+        { title: 'Labels', render: (_, s) => s.labels?.map((l) => <Tag key={l}>{l}</Tag>) },
         { title: '', width: 190, render: (_, s) => <Actions store={s} /> },
       ]} />
   )

@@ -40,6 +40,9 @@ class StoreShape(serializers.Serializer):
     root = serializers.CharField(  # type: ignore[assignment]
         required=False, allow_blank=True, help_text="s3: confined to this bucket, or bucket/prefix."
     )
+    labels = serializers.ListField(
+        child=serializers.CharField(), required=False, help_text="Whoever has rights on one of them alone may use it."
+    )
 
 
 class StoreFormShape(StoreShape):
@@ -78,9 +81,6 @@ class StoreFormShape(StoreShape):
     silence_s = serializers.FloatField(required=False, help_text="s3: how long an answer may stay silent.")
     session_token = serializers.CharField(
         required=False, write_only=True, allow_blank=True, help_text="s3: of a temporary key."
-    )
-    labels = serializers.ListField(
-        child=serializers.CharField(), required=False, help_text="Whoever has rights on one of them alone may use it."
     )
     pasted = serializers.CharField(
         required=False, write_only=True, allow_blank=True, help_text="An address or credentials as they come."
