@@ -19,7 +19,7 @@ from typing import Any
 import httpx
 
 from pinecart.client import Client
-from pinecart.standins.bucket_server import BucketServer
+from pinecart.standins.bucket_server import Behaviour, BucketServer
 from tests.standin import KEY, SECRET, running
 
 PINECART = [sys.executable, "-m", "pinecart.cli.main"]
@@ -125,6 +125,20 @@ class House:
         """Straight into the database, as only a test may."""
         with contextlib.closing(sqlite3.connect(self.state / "pinecart.sqlite3", timeout=20)) as db, db:
             return db.execute(text, values).fetchall()
+
+    @contextlib.contextmanager
+    def behaving(self, **kinds: Behaviour) -> Iterator[None]:
+        """The stand-in answers requests of these kinds so, for a while."""
+        self.standin.behaviour |= kinds
+        try:
+            yield
+        finally:
+            self.standin.behaviour.clear()
+
+    def done_of(self, run: int) -> int:
+        """Of how many objects a run that is under way has told that they are done."""
+        with self.client() as cart:
+            return int((cart.run(run)["progress"] or {"done": {"objects": 0}})["done"]["objects"])
 
     def fresh_store(self, name: str, files: dict[str, bytes]) -> Path:
         """A folder store with these files, old enough not to be racy."""

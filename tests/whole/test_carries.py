@@ -126,11 +126,8 @@ def test_in_every_direction_and_by_a_path_of_this_machine(shared, places, tmp_pa
 
 
 def test_a_copy_that_failed_is_told_today_until_it_worked(shared, places):
-    shared.standin.behaviour["put"] = Behaviour(fail="AccessDenied", match="today/")
-    try:
+    with shared.behaving(put=Behaviour(fail="AccessDenied", match="today/")):
         assert carried(shared, "pine://carrier/notes", "pine://office/carried/today/")["outcome"] == "problems"
-    finally:
-        shared.standin.behaviour.clear()
     with shared.client() as cart:
         assert "pine://office/carried/today/notes" in [r["legs"][0]["to"] for r in cart.today()["needed"]]
         assert carried(shared, "pine://carrier/notes", "pine://office/carried/today/")["outcome"] == "clean"

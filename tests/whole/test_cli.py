@@ -131,11 +131,8 @@ def test_a_store_is_added_tried_and_dropped_with_its_secret_read_from_a_file(sha
 
 def test_exit_codes_of_a_followed_run_and_its_json(shared):
     shared.fresh_job("followed", {"a": b"1", "b": b"2"})
-    shared.standin.behaviour["put"] = Behaviour(fail="AccessDenied", match="/b")
-    try:
+    with shared.behaving(put=Behaviour(fail="AccessDenied", match="/b")):
         done = shared.run("--json", "start", "followed", "--follow", "--each")
-    finally:
-        shared.standin.behaviour.clear()
     run = json.loads(done.stdout)
     assert (done.returncode, run["outcome"], run["problems"]) == (1, "problems", 1)
     assert {"id", "job", "state", "outcome", "totals", "problems"} <= run.keys()
@@ -151,8 +148,7 @@ def heed_interrupts():
 
 def test_interrupting_the_watcher_does_not_stop_the_run(shared):
     shared.fresh_job("unwatched", {f"{n}": b"x" for n in range(120)})
-    shared.standin.behaviour["put"] = Behaviour(per_second=25)
-    try:
+    with shared.behaving(put=Behaviour(per_second=25)):
         watcher = subprocess.Popen(
             [*PINECART, "start", "unwatched", "--follow"],
             env=shared.env,
@@ -163,8 +159,6 @@ def test_interrupting_the_watcher_does_not_stop_the_run(shared):
         until(lambda: shared.standin.shelf.buckets["unwatched"], what="the first object")
         watcher.send_signal(signal.SIGINT)
         said = watcher.communicate(timeout=20)[1]
-    finally:
-        shared.standin.behaviour.clear()
     assert watcher.returncode == 130 and "goes on" in said and "pinecart run stop" in said
     with shared.client() as cart:
         (run,) = cart.runs(job="unwatched")

@@ -150,11 +150,8 @@ def test_a_bucket_store_is_tried_before_it_is_saved_and_its_secret_never_comes_b
 
 def test_a_run_with_problems_groups_them_by_cause(page: Page, shared):
     shared.fresh_job("troubled", {"a": b"1", "b": b"2"})
-    shared.standin.behaviour["put"] = Behaviour(fail="AccessDenied", match="/b")
-    try:
+    with shared.behaving(put=Behaviour(fail="AccessDenied", match="/b")):
         run = shared.carried("troubled")
-    finally:
-        shared.standin.behaviour.clear()
     page.goto(f"{shared.url}/")
     expect(page.get_by_role("heading", level=1)).to_contain_text("troubled")
     page.get_by_role("button", name=f"Look at run {run['id']}").click()
@@ -367,8 +364,7 @@ def test_a_part_of_the_console_that_does_not_load_leaves_the_rest(page: Page, sh
 
 def test_a_runs_progress_is_not_shown_on_the_next_one(page: Page, shared):
     _, job = shared.fresh_job("progress", {f"{n:02}": b"x" for n in range(40)})
-    shared.standin.behaviour["put"] = Behaviour(per_second=20)
-    try:
+    with shared.behaving(put=Behaviour(per_second=20)):
         with shared.client() as cart:
             first = cart.start(job)["id"]
         page.goto(f"{shared.url}/runs/{first}")
@@ -379,5 +375,3 @@ def test_a_runs_progress_is_not_shown_on_the_next_one(page: Page, shared):
         page.get_by_role("button", name="Try again").click()
         page.wait_for_url(re.compile(rf"/runs/(?!{first}$)\d+"))
         expect(page.get_by_text(re.compile("waits for its turn|just begun|looked at 0"))).to_be_visible()
-    finally:
-        shared.standin.behaviour.clear()

@@ -34,6 +34,17 @@ def command(pid):
     return ""
 
 
+def begun_slowly(home, root, new, job):
+    """A run of a job over a folder to which these files came, so slow that somebody may be killed meanwhile."""
+    for path, body in new.items():
+        (root / path).parent.mkdir(exist_ok=True)
+        (root / path).write_bytes(body)
+    for kind in ("put", "delete", "part", "copy"):
+        home.standin.behaviour[kind] = Behaviour(delay_s=0.01)
+    with home.client() as cart:
+        return cart.start(job)["id"]
+
+
 def kill_one(home, run, victim):
     """With -9. True: it was the service."""
     children = pids_of(home.process.pid)
@@ -99,13 +110,7 @@ def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
         (root / path).unlink()
     new = {"d8/long.flac": chance.randbytes(LARGE)} | {f"d8/{n}.csv": b"%d" % n for n in range(FILES // 5)}
     files |= new
-    for path, body in new.items():
-        (root / path).parent.mkdir(exist_ok=True)
-        (root / path).write_bytes(body)
-    for kind in ("put", "delete", "part", "copy"):
-        home.standin.behaviour[kind] = Behaviour(delay_s=0.01)
-    with home.client() as cart:
-        run = cart.start(job)["id"]
+    run = begun_slowly(home, root, new, job)
     for _ in range(chance.choice([1, 2, 3])):
         time.sleep(chance.random() * 1.2)
         if kill_one(home, run, chance.choice(["run", "worker", "service"])):
@@ -181,13 +186,7 @@ def test_a_run_that_was_killed_can_be_undone_to_the_byte(home, seed):
     for path in gone:
         (root / path).unlink()
     new = {f"new/{n:03}": b"new %d" % n for n in range(150)} | {"new/long": chance.randbytes(LARGE)}
-    for path, body in new.items():
-        (root / path).parent.mkdir(exist_ok=True)
-        (root / path).write_bytes(body)
-    for kind in ("put", "delete", "part", "copy"):
-        home.standin.behaviour[kind] = Behaviour(delay_s=0.01)
-    with home.client() as cart:
-        run = cart.start(name)["id"]
+    run = begun_slowly(home, root, new, name)
     for _ in range(chance.choice([1, 2, 3])):
         time.sleep(chance.random() * 0.9)
         if kill_anyone(home, run, chance):

@@ -195,44 +195,36 @@ def test_records_whose_log_was_taken_away_are_gone_on_without_only_by_word(tmp_p
 
 def test_a_store_that_accepts_and_never_answers_does_not_make_a_run_deaf(shared):
     _, job = shared.fresh_job("silent", {f"{n}": b"x" for n in range(30)})
-    shared.standin.behaviour["put"] = Behaviour(delay_s=600)
-    try:
-        with shared.client() as cart:
-            run = cart.start(job)["id"]
-            told = until(lambda: (cart.run(run)["progress"] or {}).get("waits_for"), what="what it waits for")
-            assert "office has not answered for" in told
-            began = time.monotonic()
-            cart.pause(run)
-            until(lambda: cart.run(run)["state"] == "paused", 8, "the pause")
-            assert time.monotonic() - began < 6
-            cart.resume(run)
-            until(lambda: "transferring" in (cart.run(run)["progress"] or {"phases": []})["phases"])
-            began = time.monotonic()
-            cart.stop(run)
-            until(lambda: cart.run(run)["state"] == "ended", 8, "the stop")
-            assert time.monotonic() - began < 6
-    finally:
-        shared.standin.behaviour.clear()
+    with shared.behaving(put=Behaviour(delay_s=600)), shared.client() as cart:
+        run = cart.start(job)["id"]
+        told = until(lambda: (cart.run(run)["progress"] or {}).get("waits_for"), what="what it waits for")
+        assert "office has not answered for" in told
+        began = time.monotonic()
+        cart.pause(run)
+        until(lambda: cart.run(run)["state"] == "paused", 8, "the pause")
+        assert time.monotonic() - began < 6
+        cart.resume(run)
+        until(lambda: "transferring" in (cart.run(run)["progress"] or {"phases": []})["phases"])
+        began = time.monotonic()
+        cart.stop(run)
+        until(lambda: cart.run(run)["state"] == "ended", 8, "the stop")
+        assert time.monotonic() - began < 6
     assert shared.carried(job)["outcome"] == "clean"
 
 
 def test_a_database_somebody_holds_for_a_while_loses_no_record(shared):
     _, job = shared.fresh_job("held-up", {f"{n:03}": b"x" for n in range(300)})
-    shared.standin.behaviour["put"] = Behaviour(per_second=100)
-    try:
-        with shared.client() as cart:
-            run = cart.start(job)["id"]
-            until(lambda: (cart.run(run)["progress"] or {"done": {"objects": 0}})["done"]["objects"] > 20)
-            other = sqlite3.connect(shared.state / DATABASE, timeout=20, isolation_level=None)
-            other.execute("BEGIN IMMEDIATE")
-            time.sleep(4)
-            other.execute("ROLLBACK")
-            other.close()
-            ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r)
-            assert (ended["outcome"], ended["totals"]["copy"]["objects"]) == ("clean", 300)
-            assert len(list(cart.objects(run))) == 300
-    finally:
-        shared.standin.behaviour.clear()
+    with shared.behaving(put=Behaviour(per_second=100)), shared.client() as cart:
+        run = cart.start(job)["id"]
+        until(lambda: shared.done_of(run) > 20)
+        other = sqlite3.connect(shared.state / DATABASE, timeout=20, isolation_level=None)
+        other.execute("BEGIN IMMEDIATE")
+        time.sleep(4)
+        other.execute("ROLLBACK")
+        other.close()
+        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r)
+        assert (ended["outcome"], ended["totals"]["copy"]["objects"]) == ("clean", 300)
+        assert len(list(cart.objects(run))) == 300
 
 
 def test_it_ends_within_five_seconds_under_load(tmp_path):

@@ -125,11 +125,8 @@ def test_what_somebody_edited_there_is_listed_and_left(shared):
 def test_one_refused_object_never_stops_the_others(shared):
     files = {f"{n:03}": b"x%d" % n for n in range(400)}
     _, bucket = shared.fresh_job("refusing", files)
-    shared.standin.behaviour["put"] = Behaviour(fail="AccessDenied", match="in/123")
-    try:
+    with shared.behaving(put=Behaviour(fail="AccessDenied", match="in/123")):
         run = shared.carried("refusing")
-    finally:
-        shared.standin.behaviour.clear()
     with shared.client() as cart:
         (problem,) = cart.objects(run["id"], problems=True)
     assert (run["outcome"], run["totals"]["copy"]["objects"], len(held(shared, bucket))) == ("problems", 399, 399)
@@ -226,17 +223,13 @@ def test_bucket_to_bucket_and_only_what_is_taken(shared):
 def test_a_stop_is_clean_and_the_next_run_goes_on(shared):
     files = {f"{n:03}": b"x" for n in range(120)}
     _, bucket = shared.fresh_job("stopped", files)
-    shared.standin.behaviour["put"] = Behaviour(per_second=40)
-    try:
-        with shared.client() as cart:
-            run = cart.start("stopped")
-            until(lambda: shared.standin.shelf.buckets[bucket], what="the first object")
-            cart.stop(run["id"])
-            for _ in cart.follow(run["id"]):
-                pass
-            told = cart.run(run["id"])
-    finally:
-        shared.standin.behaviour.clear()
+    with shared.behaving(put=Behaviour(per_second=40)), shared.client() as cart:
+        run = cart.start("stopped")
+        until(lambda: shared.standin.shelf.buckets[bucket], what="the first object")
+        cart.stop(run["id"])
+        for _ in cart.follow(run["id"]):
+            pass
+        told = cart.run(run["id"])
     carried = told["totals"]["copy"]["objects"]
     assert told["outcome"] == "stopped" and 0 < carried == len(held(shared, bucket)) < 120
     assert shared.carried("stopped")["totals"]["copy"]["objects"] == 120 - carried

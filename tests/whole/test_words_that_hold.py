@@ -49,23 +49,19 @@ def test_a_job_whose_run_is_under_way_is_not_forgotten(shared):
 
 def test_an_audit_beside_a_run_says_so_or_comes_after_it(shared):
     _, job = shared.fresh_job("beside", {f"{n:03}": b"x" for n in range(200)})
-    shared.standin.behaviour["put"] = Behaviour(per_second=30)
-    try:
-        with shared.client() as cart:
-            number = cart.start(job)["id"]
-            until(lambda: (cart.run(number)["progress"] or {"done": {"objects": 0}})["done"]["objects"] > 5)
-            beside = shared.run("audit", "start", job)
-            assert beside.returncode == 1 and f"▲ Run {number} of this job was under way meanwhile" in beside.stdout
-            waiting = cart.start_audit(job, wait=True)["id"]
-            until(lambda: "Waits for run" in cart.audit(waiting)["message"])
-            offered = shared.run("start", job, "--follow")
-            assert offered.returncode == 1 and f"run {number}" in offered.stderr
-            followed = shared.run("--json", "start", job, "--or-follow")
-            assert followed.returncode == 0 and f'"id": {number}' in followed.stdout
-            after = until(lambda: (told := cart.audit(waiting))["state"] == "ended" and told)
-            assert (after["findings"], after["message"]) == (0, "")
-    finally:
-        shared.standin.behaviour.clear()
+    with shared.behaving(put=Behaviour(per_second=30)), shared.client() as cart:
+        number = cart.start(job)["id"]
+        until(lambda: shared.done_of(number) > 5)
+        beside = shared.run("audit", "start", job)
+        assert beside.returncode == 1 and f"▲ Run {number} of this job was under way meanwhile" in beside.stdout
+        waiting = cart.start_audit(job, wait=True)["id"]
+        until(lambda: "Waits for run" in cart.audit(waiting)["message"])
+        offered = shared.run("start", job, "--follow")
+        assert offered.returncode == 1 and f"run {number}" in offered.stderr
+        followed = shared.run("--json", "start", job, "--or-follow")
+        assert followed.returncode == 0 and f'"id": {number}' in followed.stdout
+        after = until(lambda: (told := cart.audit(waiting))["state"] == "ended" and told)
+        assert (after["findings"], after["message"]) == (0, "")
 
 
 def test_a_place_may_be_written_the_same_ways_everywhere(shared, tmp_path):
@@ -126,7 +122,7 @@ def test_every_run_tells_what_it_acted_on(shared):
     ],
 )
 def test_a_definition_says_what_is_lost_and_says_it_once(shared, changes, said, danger):
-    place = {"legs": [{"from": "pine://office/a/", "to": "pine://office/b/"}]}
+    place = {"legs": [{"from": "pine://office/said-a/", "to": "pine://office/said-b/"}]}
     with shared.client() as cart:
         told = cart.check_job({"job": "x", **place, **changes})
     assert told["sentences"].count(said) == 1 and (said in told["dangers"]) == danger
