@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import base64
+from contextlib import suppress
 from datetime import UTC, datetime
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from pinecart.core.checksum import combine, crc_of
 from pinecart.core.columns import Page, Rows
-from pinecart.core.definition import read_definition, sentences
+from pinecart.core.definition import KEYS, LEG_KEYS, read_definition, sentences
 from pinecart.core.entries import Entry, Likeness, Row, fingerprint, is_racy, likeness, modified_ns_of, size_of
 from pinecart.core.errors import Incomplete, Invalid, WrongMoment
 from pinecart.core.lifecycle import NEXT, Event, State, advance
@@ -42,6 +43,8 @@ def test_a_key_can_be_told_from_what_is_shown(key):
 
 
 @given(st.binary(), st.binary(min_size=1))
+@example(b"", b"/")
+@example(b"a", b"/" * 1024 + b"\xff")
 def test_a_key_id_can_be_put_behind_its_place(place, key):
     prefix = place.replace(b"\0", b"") + b"/"
     location = Location("posts", prefix.lstrip(b"/"))
@@ -54,6 +57,19 @@ def test_a_key_id_can_be_put_behind_its_place(place, key):
 def test_an_id_that_is_none_is_refused(text):
     with pytest.raises(Invalid, match="is none"):
         key_of_text(text)
+
+
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats() | st.text() | st.sampled_from(["pine://a/", "5 MiB"]),
+    lambda s: st.lists(s, max_size=3) | st.dictionaries(st.sampled_from(["from", "to", "pattern", "cron"]), s),
+    max_leaves=6,
+)
+
+
+@given(st.dictionaries(st.sampled_from(KEYS), JSON), st.dictionaries(st.sampled_from(LEG_KEYS), JSON))
+def test_whatever_a_definition_holds_it_is_read_or_refused(job, leg):
+    with suppress(Invalid):
+        read_definition({"job": "dawn", "legs": [LEG | leg]} | job)
 
 
 def test_control_and_direction_characters_are_escaped():

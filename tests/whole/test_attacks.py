@@ -281,6 +281,19 @@ def test_no_run_goes_on_for_whoever_sees_not_its_store(labelled):
     assert ask(made, "POST", "stores/owls-a/go-on", tokens["operate"]).json() == {"runs": []}
 
 
+def test_what_was_refused_and_what_was_looked_at_is_in_the_trail_once(labelled):
+    made, _, tokens = labelled
+    for number in range(3):
+        assert ask(made, "POST", f"runs/{number}/stop", tokens["look"]).status_code == 403
+    assert ask(made, "GET", "stores/owls-a/head?path=x", tokens["look"]).status_code == 200
+    with made.client() as cart:
+        lines = [(x["who"], x["action"], x["subject"]) for x in cart.trail()]
+    assert lines.count(("owl-look", "file.looked-at", "pine://owls-a/x")) >= 1
+    assert [x for x in lines if x[1] == "refused" and "/stop" in x[2]] == [
+        ("owl-look", "refused", "POST /api/v1/runs/0/stop")
+    ]
+
+
 def test_an_administrator_of_a_label_administers_nothing_of_the_whole(labelled):
     made, _, tokens = labelled
     for method, path in (("GET", "people"), ("GET", "trail"), ("POST", "people"), ("POST", "stores"), ("PATCH", "stores/owls-a"), ("DELETE", "stores/owls-a")):  # fmt: skip

@@ -345,13 +345,11 @@ def _read_leg(given: Any, where: str, reading: _Reading) -> Leg | None:
     take, leave_out = reading.texts(leg, "take", where), reading.texts(leg, "leave_out", where)
     rules = {k: leg[k] for k in RULES if leg.get(k) not in (None, "", False)}
     reading.nested(compile_selection, take, leave_out, rules, where=where)
-    rename = leg.get("rename") or {}
-    renaming = (
-        reading.nested(read_renaming, str(rename.get("pattern") or ""), str(rename.get("to") or ""), where=where)
-        if rename
-        else None
-    )
-    one = leg.get("one")
+    renaming = _read_rename(leg.get("rename"), where, reading)
+    one = reading.texts(leg, "one", where)
+    if one and len(one) != 2:
+        reading.wrong(where + "one", "job.malformed", f"{where}one names a file and what it is called there.")
+        one = ()
     folders = reading.one_of(leg, "folders", "with-files", FOLDERS)
     source = reading.nested(_place, str(leg.get("from") or ""), "from", where=where)
     target = reading.nested(_place, str(leg.get("to") or ""), "to", where=where)
@@ -364,9 +362,21 @@ def _read_leg(given: Any, where: str, reading: _Reading) -> Leg | None:
         leave_out,
         tuple(rules.items()),
         renaming,
-        (str(one[0]), str(one[1])) if one else None,
+        (one[0], one[1]) if one else None,
         folders,
     )
+
+
+def _read_rename(given: Any, where: str, reading: _Reading) -> Renaming | None:
+    if not given:
+        return None
+    if not isinstance(given, Mapping):
+        reading.wrong(where + "rename", "job.malformed", f"{where}rename has a pattern and a to.")
+        return None
+
+    pattern, to = str(given.get("pattern") or ""), str(given.get("to") or "")
+    renaming: Renaming | None = reading.nested(read_renaming, pattern, to, where=where)
+    return renaming
 
 
 def _place(text: str, field: str) -> Location:

@@ -48,7 +48,7 @@ def parse_location(text: str, *, field: str = "location") -> Location:
     if not is_name(store):
         raise _bad(field, f"{text!r} names no store: after pine:// comes a store's short name, then / and the path.")
     raw = key_of_text(path, field=field)
-    if raw.startswith(b"/") or b"\0" in raw:
+    if path.startswith("/") or b"\0" in raw:
         raise _bad(field, f"{text!r}: a path has no leading / and no NUL.")
     return Location(store, raw)
 
@@ -91,12 +91,17 @@ _ID = "pine-id:"
 
 
 def key_text(key: bytes) -> str:
-    """Text that stands for exactly this key wherever one is asked for: its own, but an id for each name that is no text."""
+    """Text that stands for exactly this key wherever one is asked for: its own, but an id for each name that is no text.
+
+    A key's leading `/` follows an id for no name, so that behind a place it is never taken for the end of a store's name.
+    """
     try:
         text = key.decode()
     except UnicodeDecodeError:
         text = _ID
-    return text if _ID not in text else "/".join(map(_name_text, key.split(b"/")))
+    if _ID in text:
+        text = "/".join(map(_name_text, key.split(b"/")))
+    return _ID + text if text.startswith("/") else text
 
 
 def _name_text(name: bytes) -> str:

@@ -83,7 +83,7 @@ class FolderStore:
         read_back: bool = True,
     ) -> None:
         self.name = name
-        self._root = Root(name, path, fsid, forbidden, links, marker, Pin())
+        self._root = Root(name, path, Pin(), fsid, forbidden, links, marker)
         self._reads_back = read_back
         self.most_at_once = 0
         self._parent: tuple[bytes, int] | None = None

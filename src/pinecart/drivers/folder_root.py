@@ -51,11 +51,11 @@ class Root(NamedTuple):
 
     name: str
     path: str
+    pin: Pin
     fsid: int = 0
     forbidden: frozenset[tuple[int, int]] = frozenset()
     links: str = "refuse"
     marker: str = ""
-    pin: Pin = Pin()
 
     @contextlib.contextmanager
     def folder(self, parts: tuple[bytes, ...], *, create: bool = False) -> Iterator[int]:
@@ -179,8 +179,6 @@ def _open_beneath(root: int, path: bytes, flags: int) -> int:
 
 
 _NO_LINKS, _BENEATH = 0x04, 0x08 | 0x02  # RESOLVE_NO_SYMLINKS; RESOLVE_BENEATH, and no links of /proc (Linux openat2)
-
-
 _HERE = -100  # AT_FDCWD
 _OPENAT2 = ctypes.c_long(437)
 _how = lru_cache(maxsize=16)(struct.Struct("QQQ").pack)

@@ -66,7 +66,7 @@ async def source_entries(
     """The source listing under the names that its files get there, in order of those. folders: "", "empty", "all" or "only"."""
     if one:
         async for page in _looked_up(side, one[0]):
-            yield [e._replace(key=_bytes(one[1]), was=e.key) for e in page]
+            yield [e._replace(key=key_of_text(one[1]), was=e.key) for e in page]
     elif renaming:
         async for page in renamed(side.listed(folders=folders), renaming, scratch):
             yield page
@@ -76,7 +76,7 @@ async def source_entries(
 
 
 async def _looked_up(side: Side, name: str) -> Pages:
-    key = _bytes(name)
+    key = key_of_text(name)
     try:
         found = (await side.store.stat(side.prefix + key)).entry
     except Missing:
@@ -87,7 +87,7 @@ async def _looked_up(side: Side, name: str) -> Pages:
 async def leg_rows(pages: Pages, one: tuple[str, str] | None) -> Pages:
     """The ledger's rows; of a leg that carries one file, only that one's."""
     async for page in pages:
-        yield page if one is None else [row for row in page if row[0] == _bytes(one[1])]
+        yield page if one is None else [row for row in page if row[0] == key_of_text(one[1])]
 
 
 async def renamed(pages: Pages, rule: Renaming, scratch: str) -> Pages:
@@ -114,10 +114,6 @@ async def renamed(pages: Pages, rule: Renaming, scratch: str) -> Pages:
                 page_out = []
         if page_out:
             yield page_out
-
-
-def _bytes(name: str) -> bytes:
-    return key_of_text(name)
 
 
 def _unsafe(key: bytes) -> str:

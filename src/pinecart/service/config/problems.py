@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import logging
+import time
+from importlib import import_module
 from typing import Any
 
 from django.db.utils import OperationalError
@@ -36,6 +38,8 @@ def problem(status: int, code: str, detail: str, **facts: Any) -> Response:
 
 def as_problem(exc: Exception, context: dict[str, Any]) -> Response | None:
     """DRF's exception handler."""
+    if isinstance(exc, NotAllowed):
+        _note_refusal(exc, context["request"])
     if isinstance(exc, errors.PinecartError):
         status = next(s for kind, s in STATUS if isinstance(exc, kind))
         facts = {k: v for k, v in exc.facts.items() if k in ("problems", "did_you_mean", "folders", "right", "run")}
@@ -70,6 +74,26 @@ def as_problem(exc: Exception, context: dict[str, Any]) -> Response | None:
         if header in ("WWW-Authenticate", "Retry-After", "Allow"):
             made[header] = value
     return made
+
+
+NOTED_EACH_S, MOST_NOTED = 60.0, 10_000
+_noted: dict[tuple[str, str], float] = {}  # who, call → when the trail was last told
+
+
+def _note_refusal(exc: NotAllowed, request: Any) -> None:
+    """Into the trail, once a minute for the same call of the same person: nobody fills it by knocking."""
+    actor = getattr(request.user, "actor", None)
+    call, now = f"{request.method} {request.resolver_match.url_name}", time.monotonic()
+    if actor is None or _noted.get((actor.name, call), -NOTED_EACH_S) > now - NOTED_EACH_S:
+        return
+    if len(_noted) > MOST_NOTED:
+        _noted.clear()
+    _noted[actor.name, call] = now
+    note = import_module("pinecart.service.trail.services").note
+    try:
+        note(actor, "refused", f"{request.method} {request.path}", code=exc.code, right=exc.facts.get("right", ""))
+    except OperationalError as cant:
+        log.error("A refusal could not be written into the trail: %s", cant)
 
 
 def _words(found: Any) -> str:

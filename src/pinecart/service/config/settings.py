@@ -97,6 +97,10 @@ SPECTACULAR_SETTINGS = {
         "RightName": ["look", "operate", "define", "administer"],
     },
     "ENUM_ADD_EXPLICIT_BLANK_NULL_CHOICE": False,
+    "POSTPROCESSING_HOOKS": [
+        "drf_spectacular.hooks.postprocess_schema_enums",
+        "pinecart.service.config.describing.with_problems",
+    ],
 }
 LOGGING = {
     "version": 1,

@@ -241,6 +241,7 @@ def first_bytes(actor: Actor, name: str, key: bytes, version: str = "") -> tuple
             return stat, body, tags
 
     found: tuple[Stat, bytes, dict[str, str]] = asyncio.run(_with(record, look))
+    note(actor, "file.looked-at", str(Location(name, key)), version=version)
     return found
 
 

@@ -4,14 +4,18 @@ import hashlib
 import json
 from typing import Any
 
+from django.db import transaction
 from django.utils import timezone
 
+from pinecart.core.places import shown_lines
 from pinecart.service.config.rights import Actor
 from pinecart.service.trail.models import Line
 
 
+@transaction.atomic
 def note(actor: Actor, action: str, subject: str, **facts: Any) -> None:
     """Add one line to the trail, in the transaction of the change that it tells of. Never a secret among the facts."""
+    subject = shown_lines(subject)
     before = Line.objects.order_by("-id").values_list("digest", flat=True).first() or ""
     at = timezone.now()
     Line.objects.create(
