@@ -57,6 +57,7 @@ SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_NAME = "pinecart_session"
 CSRF_COOKIE_NAME = "pinecart_csrf"
+CSRF_FAILURE_VIEW = "pinecart.service.config.urls.not_from_the_console"
 CSRF_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_AGE = 12 * 3600
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = bool(OPTIONS.certificate)

@@ -33,6 +33,12 @@ def no_such_call(request: HttpRequest, rest: str = "") -> JsonResponse:
     return JsonResponse(problem_body(404, "not-found", detail), status=404, content_type=PROBLEM)
 
 
+def not_from_the_console(request: HttpRequest, reason: str = "") -> JsonResponse:
+    """Django's view for a change by cookie without the session's token."""
+    detail = f"{reason} Ask GET /api/v1/session for `csrf`, and send it as X-CSRFToken; a program signs in with a token."
+    return JsonResponse(problem_body(403, "csrf", detail), status=403, content_type=PROBLEM)
+
+
 urlpatterns = [
     *[path("api/v1/", include(f"pinecart.service.{app}.urls")) for app in APPS],
     path(
@@ -40,6 +46,6 @@ urlpatterns = [
         SpectacularAPIView.as_view(authentication_classes=[], permission_classes=[ByTable]),
         name="schema",
     ),
-    re_path(r"^api/(?P<rest>.*)$", no_such_call),
-    re_path(r"^(?P<page>.*)$", console),
+    re_path(r"^api/(?P<rest>[\s\S]*)$", no_such_call),
+    re_path(r"^(?P<page>[\s\S]*)$", console),
 ]

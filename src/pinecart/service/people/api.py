@@ -47,23 +47,25 @@ class PersonShape(serializers.Serializer):
     active = serializers.BooleanField(read_only=True)
 
 
-class TokenShape(serializers.Serializer):
-    id = serializers.IntegerField(read_only=True)
+class NewTokenShape(serializers.Serializer):
     name = serializers.CharField(max_length=63)
-    person = serializers.CharField(write_only=True, required=False)
-    days = serializers.IntegerField(write_only=True, required=False, min_value=0, max_value=36_500)
-    made_at = serializers.DateTimeField(read_only=True)
-    expires_at = serializers.DateTimeField(read_only=True, allow_null=True)
+    person = serializers.CharField(required=False, help_text="For whom, if not for yourself.")
+    days = serializers.IntegerField(required=False, min_value=0, max_value=36_500)
     right = serializers.ChoiceField(
         [r.value for r in ORDER],
         required=False,
-        allow_blank=True,
-        help_text="It carries no more than this; empty: all of its person's.",
+        help_text="It carries no more than this; left out: all of its person's.",
     )
-    of = serializers.CharField(read_only=True, help_text="Whose it is.")
-    used_at = serializers.DateTimeField(
-        read_only=True, allow_null=True, help_text="When it was last used, to the minute."
-    )
+
+
+class TokenShape(serializers.Serializer):
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+    of = serializers.CharField(help_text="Whose it is.")
+    made_at = serializers.DateTimeField()
+    expires_at = serializers.DateTimeField(allow_null=True)
+    used_at = serializers.DateTimeField(allow_null=True, help_text="When it was last used, to the minute.")
+    right = serializers.CharField(help_text="It carries no more than this; empty: all of its person's.")
 
 
 class MadeTokenShape(serializers.Serializer):
@@ -179,10 +181,10 @@ class Tokens(APIView):
         asked.is_valid(raise_exception=True)
         return Response(selectors.tokens_of(actor_in(request), everybodys=asked.validated_data["everybodys"]))
 
-    @extend_schema(request=TokenShape, responses={201: MadeTokenShape})
+    @extend_schema(request=NewTokenShape, responses={201: MadeTokenShape})
     def post(self, request: Request) -> Response:
         """Make a token for a program; its text is told this once."""
-        shape = TokenShape(data=request.data)
+        shape = NewTokenShape(data=request.data)
         shape.is_valid(raise_exception=True)
         found, actor = shape.validated_data, actor_in(request)
         text = services.make_token(

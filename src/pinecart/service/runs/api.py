@@ -399,8 +399,18 @@ class RunUndo(APIView):
         return started(services.undo_run(actor_in(request), number, **_read(UndoShape, request)))
 
 
+class EventShape(serializers.Serializer):
+    """One server-sent event."""
+
+    id = serializers.CharField(help_text="To be sent as Last-Event-ID, to go on from here.")
+    event = serializers.ChoiceField(["state", "progress"])
+    data = serializers.CharField(help_text="JSON: the run, or how far it is.")  # type: ignore[assignment]
+
+
 class RunEvents(APIView):
-    @extend_schema(responses={(200, "text/event-stream"): OpenApiResponse(str, description="Server-sent events.")})
+    @extend_schema(
+        responses={(200, "text/event-stream"): OpenApiResponse(EventShape, description="Server-sent events.")}
+    )
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
         """A stream of server-sent events: `state` (the run) and `progress`, until it has ended."""
         run = selectors.run_numbered(number, actor_in(request))
