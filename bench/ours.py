@@ -9,6 +9,7 @@ import bisect
 import json
 import multiprocessing
 import os
+import re
 import subprocess
 import sys
 import tempfile
@@ -189,14 +190,16 @@ def first_object(endpoint: str, path: Path) -> float:
             "--folders",
             str(path),
         ]
-        serving = subprocess.Popen(
-            [*command, "--allow-address", "127.0.0.1"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-        )
+        log = Path(state) / "serve.log"
+        with log.open("w") as said:
+            serving = subprocess.Popen([*command, "--allow-address", "127.0.0.1"], stdout=said, stderr=said)
         try:
-            token = Path(state) / "token"
-            while not (token.exists() and _answers("http://127.0.0.1:18905/api/v1/health")):
+            url = "http://127.0.0.1:18905"
+            while not (welcome := re.search(r"the password (\S+)", log.read_text())):
                 time.sleep(0.1)
-            with Client("http://127.0.0.1:18905", token.read_text()) as cart:
+            with Client(url) as entrance:
+                token = entrance.token_for("admin", welcome[1], token_name="bench")
+            with Client(url, token) as cart:
                 cart.add_store({"name": "a", "kind": "folder", "path": str(path)})
                 cart.add_store({k: v for k, v in bucket(endpoint).items() if k != "allowed"})
                 cart.define_job({"job": "bench", "legs": [{"from": "pine://a/", "to": "pine://b/bench/"}]})

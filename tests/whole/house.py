@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import re
 import shutil
 import signal
 import socket
@@ -50,6 +51,7 @@ class House:
         self.port = free_port()
         self.process: subprocess.Popen[str] | None = None
         self.said = ""
+        self.password = ""  # of the first person, where it was started the first time
 
     @property
     def url(self) -> str:
@@ -79,6 +81,17 @@ class House:
         )
         until(self.answers, what="the service to answer")
         until(lambda: "Ctrl-C ends it" in self.log(), what="its welcome")
+        self._sign_in()
+
+    def _sign_in(self) -> None:
+        """As the demo does: a token of the first person's is kept beside the state."""
+        file, welcome = self.state / "token", re.search(r"Sign in as admin with the password (\S+)", self.log())
+        if welcome and not file.exists():
+            self.password = welcome[1]
+            with Client(self.url) as cart:
+                token = cart.token_for("admin", self.password, token_name="this machine")
+            file.touch(mode=0o600)
+            file.write_text(token)
 
     def log(self) -> str:
         return (self.state.parent / "serve.log").read_text()

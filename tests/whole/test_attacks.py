@@ -186,7 +186,7 @@ def test_the_records_are_for_the_services_account_alone(shared):
         assert stat.S_IMODE(file.stat().st_mode) == 0o600, file
 
 
-def test_it_speaks_tls_itself_with_cookies_that_stay_on_it(tmp_path):
+def test_it_speaks_tls_itself_with_cookies_that_stay_on_it(tmp_path, monkeypatch):
     certificate, key = tmp_path / "certificate.pem", tmp_path / "key.pem"
     subprocess.run(
         ["openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes", "-days", "2", "-subj", "/CN=localhost",
@@ -203,7 +203,9 @@ def test_it_speaks_tls_itself_with_cookies_that_stay_on_it(tmp_path):
             return False
 
     made = Spoken(tmp_path, None, "", "--certificate", str(certificate), "--key", str(key))
+    monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
     made.start()
+    monkeypatch.delenv("SSL_CERT_FILE")
     try:
         answer = httpx.post(f"{made.url}/api/v1/session", json={"name": "x", "password": "y"}, verify=trusting)
         assert answer.status_code == 401 and "max-age" in answer.headers["strict-transport-security"]

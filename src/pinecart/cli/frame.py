@@ -62,17 +62,31 @@ def _address() -> tuple[str, str]:
         return url, token
     for folder in [Path(state)] if state else [Path.home() / ".local" / "share" / "pinecart"]:
         if (folder / "address").exists():
-            try:
-                address = (folder / "address").read_text().strip()
-                return address, token or (folder / "token").read_text().strip()
-            except OSError:
-                break
-    if login_file().exists() and not state:
-        told = json.loads(login_file().read_text())
-        return told["url"], token or told["token"]
+            address = (folder / "address").read_text().strip()
+            token = token or _token_beside(folder) or _signed_in().get(address, "")
+            if not token:
+                raise click.UsageError(f"Nobody is signed in to {address}. Sign in with: pinecart login {address}")
+            return address, token
+    for address, kept in _signed_in().items():
+        if not state:
+            return address, token or kept
     if state:
         raise click.UsageError(f"No service has worked on {state} yet. Start one with: pinecart serve --data {state}")
     raise click.UsageError("No service is known here. Sign in with: pinecart login URL; or try: pinecart demo")
+
+
+def _token_beside(folder: Path) -> str:
+    """The demo keeps one beside its state."""
+    file = folder / "token"
+    return file.read_text().strip() if file.exists() and os.access(file, os.R_OK) else ""
+
+
+def _signed_in() -> dict[str, str]:
+    """Address → token, of `pinecart login`."""
+    if not login_file().exists():
+        return {}
+    told = json.loads(login_file().read_text())
+    return {told["url"].rstrip("/"): told["token"]}
 
 
 class Words(click.Group):

@@ -30,10 +30,12 @@ COMMANDS = {
     "run": ("pinecart.cli.runs", "run"),
     "schedule": ("pinecart.cli.jobs", "schedule"),
     "audit": ("pinecart.cli.audits", "audit"),
-    "person": ("pinecart.cli.session", "person"),
-    "token": ("pinecart.cli.session", "token"),
-    "trail": ("pinecart.cli.session", "trail"),
+    "person": ("pinecart.cli.people", "person"),
+    "session": ("pinecart.cli.people", "session"),
+    "token": ("pinecart.cli.people", "token"),
+    "trail": ("pinecart.cli.trail", "trail"),
     "demo": ("pinecart.cli.serving", "demo"),
+    "let-in": ("pinecart.cli.serving", "let_in"),
     "serve": ("pinecart.cli.serving", "serve"),
 }
 

@@ -70,6 +70,13 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
     "--certificate", default="", type=click.Path(), help="Speak TLS, with the certificate in this file (PEM)."
 )
 @click.option("--key", default="", type=click.Path(), help="The file with the certificate's key.")
+@click.option(
+    "--second-factor",
+    type=click.Choice(["by-choice", "administrators"]),
+    default="by-choice",
+    show_default=True,
+    help="Who has to have one: each by choice, or all administrators by order.",
+)
 @click.option("--least-free", default=500 << 20, hidden=True)
 @click.option("--settle-s", default=60.0, hidden=True)
 @click.option("--batch-rows", default=1000, hidden=True, type=click.IntRange(1, 1000))
@@ -95,9 +102,36 @@ def serve(data: str | None, **options: Any) -> None:
         say(f"Pine Cart is at {given.url}  (state: {_data(data)})")
         if welcome:
             say(f"Sign in as {welcome.person} with the password {welcome.password} (told this once).")
+            say(f"For the command line: pinecart login {given.url} --name {welcome.person}")
+        elif (_data(data) / "token").exists():
+            say(
+                f"pinecart: WARNING: {_data(data) / 'token'}, of an earlier release, opens everything to whoever reads it. Take it away, and end it: pinecart token list --everybodys"
+            )
         say("Ctrl-C ends it; runs under way go on when it is back.")
 
     _run(serving.serve, state.State(_data(data)), given, extra=[], ready=ready)
+
+
+@click.command("let-in")
+@click.argument("name")
+@click.option("--data", help=DATA_HELP)
+def let_in(name: str, data: str | None) -> None:
+    """For whoever has this machine, when nobody else can help: a code with which somebody sets a new password.
+
+    They are switched on, and their second factor is taken off. The service may be at work.
+
+    \b
+    pinecart let-in admin --data /srv/pinecart
+    """
+    letting_in = import_module("pinecart.service.config.letting_in")
+    state = import_module("pinecart.service.config.state").State(_data(data))
+
+    def told() -> None:
+        code, ends = letting_in.let_in(state, name)
+        click.echo(code)
+        say(f"{name} sets a password with this code at {state.options().url}/enter, by {ends:%Y-%m-%d %H:%M} UTC.")
+
+    _run(told)
 
 
 @click.command()

@@ -59,12 +59,17 @@ class Client:
     def whoami(self) -> Json:
         return self._ask("GET", "session")
 
-    def token_for(self, name: str, password: str, *, token_name: str) -> str:
-        """Sign in with a password, and make a token for programs. Raises NotSignedIn."""
-        session = self._ask("POST", "session", body={"name": name, "password": password})
-        self._http.headers["X-CSRFToken"] = session["csrf"]
+    def token_for(self, name: str, password: str, *, token_name: str, code: str = "") -> str:
+        """Sign in with a password and the second factor's code, and make a token for programs. Raises NotSignedIn."""
+        session = self._ask("POST", "session", body={"name": name, "password": password, "code": code})
+        self._http.headers.update({"X-CSRFToken": session["csrf"], "Referer": self.url})
         made = self._ask("POST", "tokens", body={"name": token_name})
+        self._ask("DELETE", "session")
         return str(made["token"])
+
+    def enter_by_code(self, code: str, password: str) -> Json:
+        """Set the password of the person whom an administrator gave this code. Raises Invalid."""
+        return self._ask("POST", "entry", body={"code": code, "password": password})
 
     def today(self) -> Json:
         return self._ask("GET", "today")
@@ -72,22 +77,49 @@ class Client:
     def demo_arrive(self) -> Json:
         return self._ask("POST", "demo/arrive")
 
-    def trail(self, *, limit: int = 100) -> list[Json]:
-        return self._ask("GET", "trail", params={"limit": limit})
+    def trail(self, *, limit: int = 100, **asked: Any) -> list[Json]:
+        """Newest first. asked: who, what, which, since, until (days, UTC), before (a line's id)."""
+        return self._ask("GET", "trail", params={"limit": limit, **asked})
 
     def people(self) -> list[Json]:
         return self._ask("GET", "people")
 
-    def add_person(self, name: str, password: str, rights: list[Json]) -> Json:
-        """rights: [{"right": "look", "label": ""}, …]; an empty label stands for everything."""
-        return self._ask("POST", "people", body={"name": name, "password": password, "rights": rights})
+    def add_person(self, name: str, password: str | None, rights: list[Json]) -> Json:
+        """rights: [{"right": "look", "label": ""}, …]; an empty label stands for everything.
+
+        password None: the answer has an `entry_code`, with which they set one.
+        """
+        body = {"name": name, "rights": rights} | ({} if password is None else {"password": password})
+        return self._ask("POST", "people", body=body)
+
+    def make_entry_code(self, name: str) -> Json:
+        """A code, told this once, with which this person sets a new password: {"code": …, "ends_at": …}."""
+        return self._ask("POST", f"people/{name}/entry-code")
 
     def change_person(self, name: str, **changes: Any) -> None:
-        """changes: active, password, rights. Switched off, or with a new password: signed out everywhere, and tokens end."""
+        """changes: active, password, rights, second_factor (False: taken off). Switched off, or with a new password:
+        signed out everywhere, and tokens end.
+        """
         self._ask("PATCH", f"people/{name}", body=changes)
 
     def change_own_password(self, old: str, new: str) -> None:
         self._ask("PUT", "session/password", body={"old": old, "new": new})
+
+    def begin_second_factor(self, password: str) -> Json:
+        """{"secret": …, "address": …} for an authenticator. Only for a session of a browser, not by a token."""
+        return self._ask("POST", "session/second-factor", body={"password": password})
+
+    def confirm_second_factor(self, code: str) -> None:
+        self._ask("PUT", "session/second-factor", body={"code": code})
+
+    def drop_second_factor(self, password: str) -> None:
+        self._ask("POST", "session/second-factor/off", body={"password": password})
+
+    def sessions(self, *, everybodys: bool = False) -> list[Json]:
+        return self._ask("GET", "sessions", params={"everybodys": everybodys})
+
+    def end_session(self, number: int) -> None:
+        self._ask("DELETE", f"sessions/{number}")
 
     def tokens(self, *, everybodys: bool = False) -> list[Json]:
         return self._ask("GET", "tokens", params={"everybodys": everybodys})

@@ -13,7 +13,7 @@ import httpx
 
 from pinecart.client import Client, ClientError
 from pinecart.demo.survey import arrive, make_survey
-from pinecart.service.config.state import Options, State
+from pinecart.service.config.state import Options, State, write_whole
 from pinecart.service.supervisor import Welcome, serve
 
 BUCKET, COPY_BUCKET = "larkfell", "larkfell-copy"
@@ -68,13 +68,22 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
         say(f"Sign in as admin with the password {(files / 'password').read_text()} (made up, for this demo only).")
         say(f"The command line finds it with: export PINECART_DATA={data}")
         try:
-            with Client(options.url, State(data).root.joinpath("token").read_text()) as client:
+            with Client(options.url, _token(State(data), options.url, (files / "password").read_text())) as client:
                 _set_up(client, configs, files, unhurried=unhurried, say=say)
         except ClientError as exc:
             say(f"The demo could not be set up: {exc.message} ({exc.code})")
 
     extra = [[sys.executable, "-m", "pinecart.standins", str(config)] for config in configs]
     serve(State(data), options, extra=extra, ready=ready)
+
+
+def _token(state: State, url: str, password: str) -> str:
+    """Kept beside the state, as only a demo may: it is made up, and for this machine alone."""
+    file = state.root / "token"
+    if not file.exists():
+        with Client(url) as client:
+            write_whole(file, client.token_for("admin", password, token_name="the demo's command line"))  # noqa: S106
+    return file.read_text()
 
 
 def arrive_now() -> dict[str, list[str]]:

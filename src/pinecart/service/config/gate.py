@@ -1,4 +1,4 @@
-"""What every request passes before Django sees it: its host, who sends a body, how large, and how slowly.
+"""What every request passes before Django sees it: its host, how many there are, who sends a body, how large, and how slowly.
 
 A body is small, or comes from somebody who may upload: nothing else is waited for, and nothing of it kept.
 """
@@ -9,7 +9,10 @@ import asyncio
 import ipaddress
 import json
 import re
-from collections.abc import Awaitable, Callable, MutableMapping
+from collections import Counter
+from collections.abc import Awaitable, Callable, Iterator, MutableMapping
+from contextlib import contextmanager
+from hashlib import sha256
 from io import BytesIO
 from typing import Any, NamedTuple, Protocol
 
@@ -25,6 +28,7 @@ Send = Callable[[Message], Awaitable[None]]
 
 BODY_WITHIN_S = 30.0
 SILENT_S = 60.0  # of an upload
+MOST_AT_ONCE, MOST_OF_ONE = 400, 64  # requests and streams under way
 UPLOAD = re.compile(r"/api/v1/stores/[^/]+/files")
 
 
@@ -42,17 +46,23 @@ class Known(Protocol):
 
 
 class Gate(NamedTuple):
-    """known_as: names under which this service may be asked, beside addresses and `localhost`.   who: by a request's headers."""
+    """known_as: names under which this service may be asked, beside addresses and `localhost`.   who: by a request's headers.
+
+    under_way: requests being answered, by what they show of who asks.   bodies: being waited for, by address.
+    """
 
     app: Callable[..., Awaitable[None]]
     known_as: tuple[str, ...]
     who: Callable[[ASGIRequest], Known | None]
+    under_way: Counter[str]
+    bodies: Counter[str]
 
     async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
             return await self.app(scope, receive, send)
+        headers = {k.decode("latin-1"): v.decode("latin-1") for k, v in scope["headers"]}
+        address = str((scope.get("client") or ("",))[0])
         try:
-            headers = {k.decode("latin-1"): v.decode("latin-1") for k, v in scope["headers"]}
             if not is_ours(headers.get("host", ""), self.known_as):
                 detail = "This service is not known by that name. Start it with: pinecart serve --known-as NAME"
                 raise Turned(400, "host.unknown", detail)
@@ -60,12 +70,14 @@ class Gate(NamedTuple):
                 await self._must_upload(scope)
                 fed: Receive = _patient(receive)
             elif headers.get("content-length", "0") != "0" or "transfer-encoding" in headers:
-                fed = _again(await _whole(receive, headers.get("content-length", "")), receive)
+                with _counted(self.bodies, address):
+                    fed = _again(await _whole(receive, headers.get("content-length", "")), receive)
             else:
                 fed = receive
+            with _counted(self.under_way, _shown(headers) or address):
+                await self.app(scope, fed, send)
         except Turned as turned:
-            return await _answer(send, turned)
-        await self.app(scope, fed, send)
+            await _answer(send, turned)
 
     async def _must_upload(self, scope: dict[str, Any]) -> None:
         """Raises Turned for whoever may not, before the first byte is taken."""
@@ -76,6 +88,29 @@ class Gate(NamedTuple):
             raise Turned(
                 403, "right.missing", f"{found.name} may not upload: it needs the right 'operate'.", right="operate"
             )
+
+
+@contextmanager
+def _counted(under_way: Counter[str], asker: str) -> Iterator[None]:
+    """Raises Turned for one too many, of one asker or in all."""
+    if under_way[asker] >= MOST_OF_ONE:
+        detail = f"You have {MOST_OF_ONE} requests and streams under way. End some, and ask again."
+        raise Turned(429, "requests.too-many", detail)
+    if under_way.total() >= MOST_AT_ONCE:
+        raise Turned(503, "service.busy", "Too much is asked of the service at this moment. Ask again in a second.")
+    under_way[asker] += 1
+    try:
+        yield
+    finally:
+        under_way[asker] -= 1
+        if not under_way[asker]:
+            del under_way[asker]
+
+
+def _shown(headers: dict[str, str]) -> str:
+    """By what requests are counted before anybody knows whose they are: the token or cookie that they show."""
+    shown = headers.get("authorization") or headers.get("cookie") or ""
+    return sha256(shown.encode()).hexdigest() if shown else ""
 
 
 def is_ours(host: str, known_as: tuple[str, ...]) -> bool:
@@ -144,6 +179,7 @@ async def _answer(send: Send, turned: Turned) -> None:
     headers = [
         (b"content-type", PROBLEM.encode()),
         (b"connection", b"close"),
+        (b"retry-after", b"1"),
         (b"cache-control", b"no-store"),
     ]
     await send({"type": "http.response.start", "status": turned.status, "headers": headers})

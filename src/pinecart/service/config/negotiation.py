@@ -26,13 +26,16 @@ class Json(JSONParser):
 
 
 @sync_and_async_middleware
-def not_stored(get_response: Callable[..., Any]) -> Callable[..., Any]:
-    """No answer of the network interface is kept on its way, or by a browser."""
+def guarded_on_its_way(get_response: Callable[..., Any]) -> Callable[..., Any]:
+    """No answer of the network interface is kept by anybody; over TLS, also a proxy's, cookies stay on it."""
     from inspect import iscoroutinefunction
 
     def marked(request: HttpRequest, answer: HttpResponseBase) -> HttpResponseBase:
         if request.path.startswith("/api/") and not answer.has_header("Cache-Control"):
             answer["Cache-Control"] = "no-store"
+        if request.is_secure():
+            for cookie in answer.cookies.values():
+                cookie["secure"] = True
         return answer
 
     if iscoroutinefunction(get_response):

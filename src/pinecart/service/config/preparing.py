@@ -11,7 +11,7 @@ from django.core.management import call_command
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 
-from pinecart.service.config.state import State, StateError, write_whole
+from pinecart.service.config.state import State, StateError
 
 
 def prepare_records(state: State) -> tuple[str, str] | None:
@@ -31,7 +31,7 @@ def prepare_records(state: State) -> tuple[str, str] | None:
             _copy(state)
         state.raise_format()
         call_command("migrate", verbosity=0, interactive=False)
-    people = import_module("pinecart.service.people.services")
+    people = import_module("pinecart.service.people.services.people")
     selectors = import_module("pinecart.service.people.selectors")
     rights = import_module("pinecart.service.config.rights")
     runs = import_module("pinecart.service.runs.services")
@@ -39,10 +39,8 @@ def prepare_records(state: State) -> tuple[str, str] | None:
     _belong_together(state, runs)
     if selectors.people_listed():
         return None
-    password = "-".join(secrets.choice(WORDS) for _ in range(5))
+    password = people.made_up_password()
     people.add_person(rights.SYSTEM, name="admin", password=password, rights=[("administer", "")])
-    token = people.make_token(rights.SYSTEM, person="admin", name="this machine", days=None)
-    write_whole(state.root / "token", token)
     return "admin", password
 
 
@@ -66,65 +64,3 @@ def _copy(state: State) -> None:
         now.backup(copy)
         if copy.execute("PRAGMA integrity_check").fetchone() != ("ok",):
             raise StateError(f"The copy of the database at {place} is not whole. Nothing was migrated; check the disk.")
-
-
-WORDS = [
-    "alder",
-    "birch",
-    "brook",
-    "cedar",
-    "copse",
-    "dell",
-    "dove",
-    "fern",
-    "finch",
-    "fjord",
-    "glade",
-    "gorse",
-    "grove",
-    "hazel",
-    "heath",
-    "heron",
-    "holt",
-    "jay",
-    "larch",
-    "lark",
-    "linnet",
-    "loch",
-    "marsh",
-    "martin",
-    "meadow",
-    "mere",
-    "moor",
-    "moss",
-    "oak",
-    "osprey",
-    "otter",
-    "owl",
-    "pine",
-    "pipit",
-    "plover",
-    "quail",
-    "reed",
-    "ridge",
-    "robin",
-    "rook",
-    "rowan",
-    "sedge",
-    "shore",
-    "skylark",
-    "snipe",
-    "sorrel",
-    "spruce",
-    "starling",
-    "swift",
-    "tarn",
-    "teal",
-    "tern",
-    "thrush",
-    "vale",
-    "vetch",
-    "wren",
-    "willow",
-    "yew",
-]

@@ -33,8 +33,13 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
     ANYBODY: {
         ("health", "GET"): OPEN, ("schema", "GET"): OPEN,
         ("session", "GET"): OPEN, ("session", "POST"): OPEN, ("session", "DELETE"): OPEN,
+        ("entry", "POST"): OPEN,
     },
-    OWN: {("tokens", "GET"): LOOK, ("tokens", "POST"): LOOK, ("token", "DELETE"): LOOK, ("own-password", "PUT"): LOOK},
+    OWN: {
+        ("tokens", "GET"): LOOK, ("tokens", "POST"): LOOK, ("token", "DELETE"): LOOK, ("own-password", "PUT"): LOOK,
+        ("sessions", "GET"): LOOK, ("session-one", "DELETE"): LOOK,
+        ("second-factor", "POST"): LOOK, ("second-factor", "PUT"): LOOK, ("second-factor-off", "POST"): LOOK,
+    },
     SHOWN: {
         ("today", "GET"): LOOK, ("stores", "GET"): LOOK, ("jobs", "GET"): LOOK, ("schedule", "GET"): LOOK, ("runs", "GET"): LOOK,
         ("audits", "GET"): LOOK, ("find", "GET"): LOOK, ("store-go-on", "POST"): OPERATE, ("demo-arrive", "POST"): OPERATE,
@@ -59,19 +64,26 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
     ALL: {
         ("stores", "POST"): ADMINISTER, ("stores-try", "POST"): ADMINISTER, ("stores-pasted", "POST"): ADMINISTER,
         ("store", "PATCH"): ADMINISTER, ("store", "DELETE"): ADMINISTER, ("store-bucket", "DELETE"): ADMINISTER,
-        ("people", "GET"): ADMINISTER, ("people", "POST"): ADMINISTER, ("person", "PATCH"): ADMINISTER, ("trail", "GET"): ADMINISTER,
+        ("people", "GET"): ADMINISTER, ("people", "POST"): ADMINISTER, ("person", "PATCH"): ADMINISTER,
+        ("entry-code", "POST"): ADMINISTER, ("trail", "GET"): ADMINISTER,
     },
 }  # fmt: skip
+WITHOUT_FACTOR = {("second-factor", "POST"), ("second-factor", "PUT"), ("own-password", "PUT")}
 TABLE = {call: (right, on) for on, calls in ASKS.items() for call, right in calls.items()}
 
 
 class Actor(NamedTuple):
-    """Who acts. grants: (right, label); an empty label stands for everything.   token: the number of the token it acts by."""
+    """Who acts. grants: (right, label); an empty label stands for everything.
+
+    token, sign_in: the number of the token or of the session it acts by.   lacks_factor: it has to set up a second factor first.
+    """
 
     name: str
     grants: tuple[tuple[str, str], ...]
     user_id: int | None = None
     token: int | None = None
+    sign_in: int | None = None
+    lacks_factor: bool = False
 
     def may(self, right: Right, labels: Iterable[str] | None = None) -> bool:
         """Whether a grant covers this right; labels None: anywhere at all; else on something with these labels."""
@@ -103,7 +115,11 @@ class ByTable(BasePermission):
             return True
         if not isinstance(request.user, SignedIn):
             return False
-        request.user.actor.must(right, () if on == ALL else None, f"{method} {name}")
+        actor = request.user.actor
+        if actor.lacks_factor and call not in WITHOUT_FACTOR:
+            message = "Administrators need a second factor here. Sign in by a browser and set it up: your name, Second factor."
+            raise NotAllowed(message, code="second-factor.due")
+        actor.must(right, () if on == ALL else None, f"{method} {name}")
         return True
 
 

@@ -26,6 +26,7 @@ INSTALLED_APPS = [
     "pinecart.service.trail",
 ]  # fmt: skip
 MIDDLEWARE = [
+    "pinecart.service.config.negotiation.guarded_on_its_way",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
@@ -33,7 +34,6 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
-    "pinecart.service.config.negotiation.not_stored",
 ]
 DATABASES = {
     "default": {
@@ -61,7 +61,7 @@ CSRF_FAILURE_VIEW = "pinecart.service.config.urls.not_from_the_console"
 CSRF_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_AGE = 12 * 3600
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = bool(OPTIONS.certificate)
-SECURE_HSTS_SECONDS = 180 * 86_400 if OPTIONS.certificate else 0
+SECURE_HSTS_SECONDS = 180 * 86_400 if OPTIONS.certificate or OPTIONS.behind else 0  # said only over TLS
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"

@@ -77,7 +77,7 @@ class Options(NamedTuple):
     helpers: processes beside each run's own that carry small files.   records_s: so long a run tries to write its records.
     retry_s: so long a run goes on trying a store that is away, before it lists an object or ends.
     behind: addresses of proxies that are believed about whom they speak for.   known_as: names it may be asked under.
-    certificate, key: files, with which it speaks TLS itself.
+    certificate, key: files, with which it speaks TLS itself.   second_factor: of whom it is asked, "by-choice" or "administrators".
     """
 
     host: str = "127.0.0.1"
@@ -96,6 +96,7 @@ class Options(NamedTuple):
     known_as: tuple[str, ...] = ()
     certificate: str = ""
     key: str = ""
+    second_factor: str = "by-choice"
 
     @property
     def url(self) -> str:

@@ -35,7 +35,9 @@ def no_such_call(request: HttpRequest, rest: str = "") -> JsonResponse:
 
 def not_from_the_console(request: HttpRequest, reason: str = "") -> JsonResponse:
     """Django's view for a change by cookie without the session's token."""
-    detail = f"{reason} Ask GET /api/v1/session for `csrf`, and send it as X-CSRFToken; a program signs in with a token."
+    detail = (
+        f"{reason} Ask GET /api/v1/session for `csrf`, and send it as X-CSRFToken; a program signs in with a token."
+    )
     return JsonResponse(problem_body(403, "csrf", detail), status=403, content_type=PROBLEM)
 
 

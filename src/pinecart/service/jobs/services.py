@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
@@ -18,7 +19,7 @@ from pinecart.service.jobs.selectors import definition_of, job_named, job_names
 from pinecart.service.runs.services import forget_job
 from pinecart.service.stores.selectors import place_of, store_for, store_named, store_names
 from pinecart.service.stores.services import set_uses
-from pinecart.service.trail.services import note
+from pinecart.service.trail.services import changed, note
 
 
 def checked_definition(actor: Actor, given: Mapping[str, Any], *, carry: bool = False) -> Definition:
@@ -139,10 +140,25 @@ def change_job(actor: Actor, name: str, given: Mapping[str, Any]) -> JobRecord:
 @transaction.atomic
 def _change(actor: Actor, name: str, definition: Definition, due: datetime | None) -> JobRecord:
     record = job_named(name, actor)
+    before = record.definition
     record.version += 1
     _save(record, definition, due)
-    note(actor, "job.changed", name, version=record.version, digest=definition.digest)
+    differs = _short(changed(before, record.definition))
+    note(actor, "job.changed", name, version=record.version, digest=definition.digest, **differs)
     return record
+
+
+MOST_TOLD = 20_000  # characters of a change in the trail
+
+
+def _short(differs: dict[str, Any]) -> dict[str, Any]:
+    """A change as the trail keeps it: of very many legs only how many there were."""
+    if len(json.dumps(differs)) <= MOST_TOLD:
+        return differs
+    return {
+        side: {k: f"{len(v)} of them" if isinstance(v, list) else v for k, v in fields.items()}
+        for side, fields in differs.items()
+    }
 
 
 def _due_next(definition: Definition) -> datetime | None:

@@ -1,6 +1,8 @@
+"""Signing in, people, sessions and tokens over HTTP."""
+
 from __future__ import annotations
 
-from typing import cast
+from typing import Any, cast
 
 from django.contrib.auth import authenticate, login, logout
 from django.contrib.auth.models import User
@@ -15,21 +17,53 @@ from rest_framework.views import APIView
 from pinecart import __version__
 from pinecart.service.config.rights import ORDER, Actor, SignedIn
 from pinecart.service.config.settings import OPTIONS
-from pinecart.service.people import selectors, services
+from pinecart.service.people import selectors
+from pinecart.service.people.services import entry_codes, people, second_factor, sessions, tokens, tries
+from pinecart.service.people.sign_in import SIGN_IN
 
 
 def actor_in(request: Request) -> Actor:
     return cast(SignedIn, request.user).actor
 
 
-class RightShape(serializers.Serializer):
-    right = serializers.ChoiceField([r.value for r in ORDER])
-    label = serializers.CharField(allow_blank=True, default="")  # type: ignore[assignment]
+def _checked(shape: type[serializers.Serializer], given: Any) -> dict[str, Any]:
+    checked = shape(data=given)
+    checked.is_valid(raise_exception=True)
+    return cast("dict[str, Any]", checked.validated_data)
+
+
+def _rights(given: list[dict[str, str]]) -> people.Rights:
+    return [(r["right"], r["label"]) for r in given]
+
+
+def _address(request: Request) -> str:
+    return str(request.META.get("REMOTE_ADDR", ""))
+
+
+def _try_begun(name: str, address: str) -> None:
+    if wait_s := tries.begin_try(name, address):
+        raise Throttled(wait_s)
+
+
+def _begin_session(request: Request, person: User) -> Actor | None:
+    login(request, person, backend="django.contrib.auth.backends.ModelBackend")
+    agent = request.headers.get("User-Agent", "")
+    request.session[SIGN_IN] = sessions.begin_session(person, address=_address(request), agent=agent)
+    return selectors.actor_of(person.pk)
+
+
+# --- the session that asks ----------------------------------------------------------------------------------------
 
 
 class SessionShape(serializers.Serializer):
     name = serializers.CharField(allow_null=True, help_text="Null: nobody is signed in.")
     rights = serializers.ListField(child=serializers.CharField(), help_text="The rights held somewhere.")
+    administers_all = serializers.BooleanField(
+        help_text="The right to administer everything, not only what has a label."
+    )
+    second_factor = serializers.ChoiceField(
+        ["off", "on", "due"], help_text="due: nothing else can be asked for before it is set up."
+    )
     csrf = serializers.CharField(help_text="To be sent as X-CSRFToken with every change.")
     version = serializers.CharField()
     demo = serializers.BooleanField()
@@ -38,13 +72,177 @@ class SessionShape(serializers.Serializer):
 class SignInShape(serializers.Serializer):
     name = serializers.CharField()
     password = serializers.CharField(write_only=True, trim_whitespace=False)
+    code = serializers.CharField(
+        write_only=True, required=False, allow_blank=True, help_text="Of the second factor, if the person has one."
+    )
 
 
-class PersonShape(serializers.Serializer):
-    name = serializers.CharField()
+class Session(APIView):
+    """Who is signed in with this cookie or token."""
+
+    @extend_schema(responses=SessionShape)
+    def get(self, request: Request) -> Response:
+        """Who is signed in."""
+        actor = request.user.actor if isinstance(request.user, SignedIn) else None
+        return session_told(request, actor)
+
+    @extend_schema(request=SignInShape, responses=SessionShape)
+    def post(self, request: Request) -> Response:
+        """Sign in with name and password, and the code of a second factor."""
+        asked = _checked(SignInShape, request.data)
+        name, address = asked["name"], _address(request)
+        _try_begun(name, address)
+        person = cast("User | None", authenticate(request, username=name, password=asked["password"]))
+        if person is None:
+            tries.note_refused(name, address=address, why="password")
+            raise AuthenticationFailed("Name or password are not right.")
+        if not second_factor.is_right(person, asked.get("code", "")):
+            if asked.get("code"):
+                tries.note_refused(name, address=address, why="second factor")
+            else:
+                tries.end_try(name, address)
+            refused = AuthenticationFailed(
+                "This person has a second factor: give its code of now, which is taken once."
+            )
+            refused.forced_code = "second-factor.asked"  # type: ignore[attr-defined]
+            raise refused
+        tries.end_try(name, address)
+        return session_told(request, _begin_session(request, person))
+
+    @extend_schema(responses={204: None})
+    def delete(self, request: Request) -> Response:
+        """Sign out."""
+        if isinstance(request.user, SignedIn):
+            sessions.sign_out(request.user.actor)
+        logout(request)
+        return Response(status=204)
+
+
+def session_told(request: Request, actor: Actor | None) -> Response:
+    has_factor = bool(actor and selectors.has_second_factor(actor.user_id or 0))
+    return Response(
+        {
+            "name": actor and actor.name,
+            "rights": [r.value for r in ORDER if actor and actor.may(r)],
+            "administers_all": bool(actor and actor.may(ORDER[-1], [])),
+            "second_factor": "due" if actor and actor.lacks_factor else "on" if has_factor else "off",
+            "csrf": get_token(request),
+            "version": __version__,
+            "demo": bool(OPTIONS.demo),
+        }
+    )
+
+
+class EntryShape(serializers.Serializer):
+    code = serializers.CharField(write_only=True, max_length=100)
     password = serializers.CharField(write_only=True, trim_whitespace=False)
-    rights = RightShape(many=True)
-    active = serializers.BooleanField(read_only=True)
+
+
+class Entry(APIView):
+    @extend_schema(request=EntryShape, responses=SessionShape)
+    def post(self, request: Request) -> Response:
+        """Set your password with the code that an administrator gave you. Whoever has a second factor signs in with it then."""
+        person = entry_codes.enter_by_code(**_checked(EntryShape, request.data))
+        if selectors.has_second_factor(person.pk):
+            return session_told(request, None)
+        return session_told(request, _begin_session(request, person))
+
+
+class PasswordShape(serializers.Serializer):
+    old = serializers.CharField(write_only=True, trim_whitespace=False)
+    new = serializers.CharField(write_only=True, trim_whitespace=False)
+
+
+class OwnPassword(APIView):
+    @extend_schema(request=PasswordShape, responses={204: None})
+    def put(self, request: Request) -> Response:
+        """Change your own password. Your other sessions end."""
+        asked = _checked(PasswordShape, request.data)
+        actor, address = actor_in(request), _address(request)
+        _try_begun(actor.name, address)
+        person = people.change_own_password(actor, **asked)
+        tries.end_try(actor.name, address)
+        if actor.sign_in is not None:
+            login(request, person, backend="django.contrib.auth.backends.ModelBackend")
+            request.session[SIGN_IN] = actor.sign_in
+        return Response(status=204)
+
+
+class PasswordAgainShape(serializers.Serializer):
+    password = serializers.CharField(write_only=True, trim_whitespace=False)
+
+
+class FactorShape(serializers.Serializer):
+    secret = serializers.CharField(help_text="To be typed into an authenticator; told this once.")
+    address = serializers.CharField(help_text="The same as an otpauth address, for a picture to be scanned.")
+
+
+class FactorCodeShape(serializers.Serializer):
+    code = serializers.CharField(write_only=True, max_length=20)
+
+
+class SecondFactorView(APIView):
+    @extend_schema(request=PasswordAgainShape, responses=FactorShape)
+    def post(self, request: Request) -> Response:
+        """Begin to set up your second factor. It is asked for once a first code has confirmed it."""
+        actor = actor_in(request)
+        _try_begun(actor.name, _address(request))
+        secret, address = second_factor.begin(actor, **_checked(PasswordAgainShape, request.data))
+        tries.end_try(actor.name, _address(request))
+        return Response({"secret": secret, "address": address})
+
+    @extend_schema(request=FactorCodeShape, responses={204: None})
+    def put(self, request: Request) -> Response:
+        """Confirm your second factor with its first code."""
+        actor = actor_in(request)
+        _try_begun(actor.name, _address(request))
+        second_factor.confirm(actor, **_checked(FactorCodeShape, request.data))
+        tries.end_try(actor.name, _address(request))
+        return Response(status=204)
+
+
+class SecondFactorOff(APIView):
+    @extend_schema(request=PasswordAgainShape, responses={204: None})
+    def post(self, request: Request) -> Response:
+        """Take your second factor off."""
+        actor = actor_in(request)
+        _try_begun(actor.name, _address(request))
+        second_factor.drop_own(actor, **_checked(PasswordAgainShape, request.data))
+        tries.end_try(actor.name, _address(request))
+        return Response(status=204)
+
+
+# --- sessions and tokens ------------------------------------------------------------------------------------------
+
+
+class EverybodysAsked(serializers.Serializer):
+    everybodys = serializers.BooleanField(default=False, help_text="For an administrator of everything.")
+
+
+class OpenSessionShape(serializers.Serializer):
+    id = serializers.IntegerField()
+    of = serializers.CharField(help_text="Whose it is.")
+    begun_at = serializers.DateTimeField()
+    seen_at = serializers.DateTimeField(help_text="When it was last used, to the minute.")
+    address = serializers.CharField()
+    agent = serializers.CharField(help_text="What the browser says that it is.")
+    this = serializers.BooleanField(help_text="The one that asks.")
+
+
+class Sessions(APIView):
+    @extend_schema(parameters=[EverybodysAsked], responses=OpenSessionShape(many=True))
+    def get(self, request: Request) -> Response:
+        """Your own sessions that go on; or everybody's."""
+        asked = _checked(EverybodysAsked, request.query_params)
+        return Response(selectors.sessions_of(actor_in(request), everybodys=asked["everybodys"]))
+
+
+class OpenSession(APIView):
+    @extend_schema(responses={204: None})
+    def delete(self, request: Request, number: int) -> Response:
+        """End a session at once, with its streams."""
+        sessions.end_session(actor_in(request), number)
+        return Response(status=204)
 
 
 class NewTokenShape(serializers.Serializer):
@@ -72,127 +270,23 @@ class MadeTokenShape(serializers.Serializer):
     token = serializers.CharField(help_text="Told this once.")
 
 
-class Session(APIView):
-    """Who is signed in with this cookie or token."""
-
-    @extend_schema(responses=SessionShape)
-    def get(self, request: Request) -> Response:
-        """Who is signed in."""
-        actor = request.user.actor if isinstance(request.user, SignedIn) else None
-        return self._told(request, actor)
-
-    @extend_schema(request=SignInShape, responses=SessionShape)
-    def post(self, request: Request) -> Response:
-        """Sign in with name and password."""
-        shape = SignInShape(data=request.data)
-        shape.is_valid(raise_exception=True)
-        name, address = shape.validated_data["name"], request.META.get("REMOTE_ADDR", "")
-        if wait_s := services.begin_try(name, address):
-            raise Throttled(wait_s)
-        user = authenticate(request, username=name, password=shape.validated_data["password"])
-        services.note_sign_in(name, address=address, worked=user is not None)
-        if user is None:
-            raise AuthenticationFailed("Name or password are not right.")
-        services.end_try(name, address)
-        login(request, user)
-        return self._told(request, selectors.actor_of(user.pk))
-
-    @extend_schema(responses={204: None})
-    def delete(self, request: Request) -> Response:
-        """Sign out."""
-        if isinstance(request.user, SignedIn):
-            services.note_sign_out(request.user.actor)
-        logout(request)
-        return Response(status=204)
-
-    def _told(self, request: Request, actor: Actor | None) -> Response:
-        rights = [r.value for r in ORDER if actor and actor.may(r)]
-        body = {"name": actor and actor.name, "rights": rights, "csrf": get_token(request), "version": __version__}
-        return Response(body | {"demo": bool(OPTIONS.demo)})
-
-
-class People(APIView):
-    @extend_schema(responses=PersonShape(many=True))
-    def get(self, request: Request) -> Response:
-        """Everybody, with their rights."""
-        return Response(selectors.people_listed())
-
-    @extend_schema(request=PersonShape, responses={201: PersonShape})
-    def post(self, request: Request) -> Response:
-        """Add a person."""
-        shape = PersonShape(data=request.data)
-        shape.is_valid(raise_exception=True)
-        found = shape.validated_data
-        rights = [(r["right"], r["label"]) for r in found["rights"]]
-        services.add_person(actor_in(request), name=found["name"], password=found["password"], rights=rights)
-        return Response({"name": found["name"], "rights": found["rights"], "active": True}, status=201)
-
-
-class PersonChangeShape(serializers.Serializer):
-    active = serializers.BooleanField(required=False, help_text="False: signed out everywhere, and tokens end.")
-    password = serializers.CharField(required=False, write_only=True, trim_whitespace=False)
-    rights = RightShape(many=True, required=False)
-
-
-class PersonView(APIView):
-    @extend_schema(request=PersonChangeShape, responses={204: None})
-    def patch(self, request: Request, name: str) -> Response:
-        """Switch a person off or on, give other rights, or a new password."""
-        shape = PersonChangeShape(data=request.data)
-        shape.is_valid(raise_exception=True)
-        found = shape.validated_data
-        rights = [(r["right"], r["label"]) for r in found["rights"]] if "rights" in found else None
-        services.change_person(
-            actor_in(request), name, active=found.get("active"), password=found.get("password"), rights=rights
-        )
-        return Response(status=204)
-
-
-class PasswordShape(serializers.Serializer):
-    old = serializers.CharField(write_only=True, trim_whitespace=False)
-    new = serializers.CharField(write_only=True, trim_whitespace=False)
-
-
-class OwnPassword(APIView):
-    @extend_schema(request=PasswordShape, responses={204: None})
-    def put(self, request: Request) -> Response:
-        """Change your own password. Your other sessions end."""
-        shape = PasswordShape(data=request.data)
-        shape.is_valid(raise_exception=True)
-        actor, address = actor_in(request), request.META.get("REMOTE_ADDR", "")
-        if wait_s := services.begin_try(actor.name, address):
-            raise Throttled(wait_s)
-        services.change_own_password(actor, **shape.validated_data)
-        services.end_try(actor.name, address)
-        if actor.token is None:
-            login(request, User.objects.get(pk=actor.user_id or 0))
-        return Response(status=204)
-
-
-class TokensAsked(serializers.Serializer):
-    everybodys = serializers.BooleanField(default=False, help_text="For an administrator of everything.")
-
-
 class Tokens(APIView):
-    @extend_schema(parameters=[TokensAsked], responses=TokenShape(many=True))
+    @extend_schema(parameters=[EverybodysAsked], responses=TokenShape(many=True))
     def get(self, request: Request) -> Response:
         """Your own living tokens; or everybody's."""
-        asked = TokensAsked(data=request.query_params)
-        asked.is_valid(raise_exception=True)
-        return Response(selectors.tokens_of(actor_in(request), everybodys=asked.validated_data["everybodys"]))
+        asked = _checked(EverybodysAsked, request.query_params)
+        return Response(selectors.tokens_of(actor_in(request), everybodys=asked["everybodys"]))
 
     @extend_schema(request=NewTokenShape, responses={201: MadeTokenShape})
     def post(self, request: Request) -> Response:
         """Make a token for a program; its text is told this once."""
-        shape = NewTokenShape(data=request.data)
-        shape.is_valid(raise_exception=True)
-        found, actor = shape.validated_data, actor_in(request)
-        text = services.make_token(
+        asked, actor = _checked(NewTokenShape, request.data), actor_in(request)
+        text = tokens.make_token(
             actor,
-            person=found.get("person", actor.name),
-            name=found["name"],
-            days=found.get("days"),
-            right=found.get("right", ""),
+            person=asked.get("person", actor.name),
+            name=asked["name"],
+            days=asked.get("days"),
+            right=asked.get("right", ""),
         )
         return Response({"token": text}, status=201)
 
@@ -201,5 +295,85 @@ class TokenView(APIView):
     @extend_schema(responses={204: None})
     def delete(self, request: Request, number: int) -> Response:
         """Revoke a token."""
-        services.revoke_token(actor_in(request), number)
+        tokens.revoke_token(actor_in(request), number)
         return Response(status=204)
+
+
+# --- people -------------------------------------------------------------------------------------------------------
+
+
+class RightShape(serializers.Serializer):
+    right = serializers.ChoiceField([r.value for r in ORDER])
+    label = serializers.CharField(allow_blank=True, default="")  # type: ignore[assignment]
+
+
+class NewPersonShape(serializers.Serializer):
+    name = serializers.CharField()
+    rights = RightShape(many=True)
+    password = serializers.CharField(
+        required=False, write_only=True, trim_whitespace=False, help_text="Left out: they set it by an entry code."
+    )
+
+
+class EntryCodeShape(serializers.Serializer):
+    code = serializers.CharField(help_text="Told this once. With it they set their password at /enter.")
+    ends_at = serializers.DateTimeField()
+
+
+class AddedPersonShape(serializers.Serializer):
+    name = serializers.CharField()
+    entry_code = EntryCodeShape(allow_null=True)
+
+
+class PersonShape(serializers.Serializer):
+    name = serializers.CharField()
+    rights = RightShape(many=True)
+    active = serializers.BooleanField(help_text="False: switched off.")
+    second_factor = serializers.BooleanField()
+    seen_at = serializers.DateTimeField(allow_null=True, help_text="When a browser of theirs was last seen.")
+    code_ends_at = serializers.DateTimeField(allow_null=True, help_text="There is an entry code that ends then.")
+
+
+class PersonChangeShape(serializers.Serializer):
+    active = serializers.BooleanField(required=False, help_text="False: signed out everywhere, and tokens end.")
+    password = serializers.CharField(required=False, write_only=True, trim_whitespace=False)
+    rights = RightShape(many=True, required=False)
+    second_factor = serializers.ChoiceField([False], required=False, help_text="False: take it off.")
+
+
+class People(APIView):
+    @extend_schema(responses=PersonShape(many=True))
+    def get(self, request: Request) -> Response:
+        """Everybody, with their rights."""
+        return Response(selectors.people_listed())
+
+    @extend_schema(request=NewPersonShape, responses={201: AddedPersonShape})
+    def post(self, request: Request) -> Response:
+        """Add a person, with a password or an entry code."""
+        asked, actor = _checked(NewPersonShape, request.data), actor_in(request)
+        name, password = asked["name"], asked.get("password")
+        people.add_person(actor, name=name, password=password, rights=_rights(asked["rights"]))
+        code = None if password is not None else _code_told(*entry_codes.make_entry_code(actor, name))
+        return Response({"name": name, "entry_code": code}, status=201)
+
+
+def _code_told(code: str, ends_at: Any) -> dict[str, Any]:
+    return {"code": code, "ends_at": ends_at}
+
+
+class PersonView(APIView):
+    @extend_schema(request=PersonChangeShape, responses={204: None})
+    def patch(self, request: Request, name: str) -> Response:
+        """Switch a person off or on, give other rights, or a new password."""
+        asked = _checked(PersonChangeShape, request.data)
+        if "rights" in asked:
+            asked["rights"] = _rights(asked["rights"])
+        people.change_person(actor_in(request), name, **asked)
+        return Response(status=204)
+
+
+class EntryCodeView(APIView):
+    @extend_schema(request=None, responses={201: EntryCodeShape})
+    def post(self, request: Request, name: str) -> Response:
+        """Make an entry code, with which this person sets a new password. Ones made before end."""
+        return Response(_code_told(*entry_codes.make_entry_code(actor_in(request), name)), status=201)

@@ -15,9 +15,10 @@ from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.request import Request
 
 from pinecart.service.config.rights import Actor, Right, SignedIn
-from pinecart.service.people import services
-from pinecart.service.people.selectors import actor_of, token_found
+from pinecart.service.people.selectors import actor_of, sign_in_numbered, token_found
+from pinecart.service.people.services.sessions import note_use
 
+SIGN_IN = "sign_in"  # under which a browser's session remembers its number
 WHY = {
     "unknown": "This token is not known here. Sign in again: pinecart login URL.",
     "revoked": "This token was revoked. Ask for a new one, and sign in again.",
@@ -33,7 +34,7 @@ class ByToken(authentication.BaseAuthentication):
         token, why = token_found(text.strip(), timezone.now())
         actor = actor_of(token.person_id, token) if token else None
         if token and actor:
-            services.note_use(token)
+            note_use(token, token.used_at)
         if actor is None:
             failed = AuthenticationFailed(WHY[why or "revoked"])
             failed.forced_code = f"token.{why or 'revoked'}"  # type: ignore[attr-defined]
@@ -47,8 +48,14 @@ class ByToken(authentication.BaseAuthentication):
 class ByCookie(authentication.SessionAuthentication):
     def authenticate(self, request: Request) -> tuple[SignedIn, None] | None:
         found = super().authenticate(request)
-        actor = actor_of(found[0].pk) if found else None
-        return (SignedIn(actor), None) if actor else None
+        if found is None:
+            return None
+        sign_in = sign_in_numbered(request.session.get(SIGN_IN) or 0, timezone.now())
+        actor = actor_of(found[0].pk, sign_in=sign_in) if sign_in else None
+        if actor is None or sign_in is None:
+            return None
+        note_use(sign_in, sign_in.seen_at)
+        return SignedIn(actor), None
 
 
 class Known(NamedTuple):
@@ -66,12 +73,11 @@ def actor_by_headers(request: HttpRequest) -> Actor | None:
     scheme, _, text = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() == "bearer":
         token, _ = token_found(text.strip(), timezone.now())
-        person = token.person_id if token else None
-    else:
-        token = None
-        request.session = SessionStore(request.COOKIES.get(settings.SESSION_COOKIE_NAME))
-        person = get_user(request).pk
-    return actor_of(person, token) if person else None
+        return actor_of(token.person_id, token) if token else None
+    request.session = SessionStore(request.COOKIES.get(settings.SESSION_COOKIE_NAME))
+    person = get_user(request).pk
+    sign_in = sign_in_numbered(request.session.get(SIGN_IN) or 0, timezone.now())
+    return actor_of(person, sign_in=sign_in) if person and sign_in else None
 
 
 class _TokenDescribed(OpenApiAuthenticationExtension):

@@ -8,6 +8,7 @@ from asgiref.sync import sync_to_async
 from django.http import HttpRequest, StreamingHttpResponse
 from drf_spectacular.utils import OpenApiResponse, extend_schema
 from rest_framework import serializers
+from rest_framework.exceptions import Throttled
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
@@ -19,7 +20,7 @@ from pinecart.service.people.sign_in import actor_by_headers
 from pinecart.service.runs import selectors, services
 from pinecart.service.runs.reports import TYPES, report
 from pinecart.service.runs.selectors import Run
-from pinecart.service.runs.stream import stream
+from pinecart.service.runs.stream import MOST_OF_ONE, hub, stream
 
 
 class PlaceShape(serializers.Serializer):
@@ -413,12 +414,15 @@ class RunEvents(APIView):
     )
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
         """A stream of server-sent events: `state` (the run) and `progress`, until it has ended."""
-        run = selectors.run_numbered(number, actor_in(request))
+        actor = actor_in(request)
+        run = selectors.run_numbered(number, actor)
+        if hub.open_of[actor.name] >= MOST_OF_ONE:
+            raise Throttled(detail=f"You have {MOST_OF_ONE} streams open. End some first.")
 
         async def still_allowed() -> bool:
             return await sync_to_async(_may_still, thread_sensitive=False)(request._request, run)
 
-        body = stream(run, still_allowed, request.headers.get("Last-Event-ID", ""))
+        body = stream(run, actor.name, still_allowed, request.headers.get("Last-Event-ID", ""))
         answer = StreamingHttpResponse(body, content_type="text/event-stream")
         answer["Cache-Control"] = "no-cache"
         return answer

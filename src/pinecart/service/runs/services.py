@@ -134,7 +134,7 @@ def limit_run(actor: Actor, number: int, rate: int | None) -> Run:
     actor.must(Right.OPERATE, run.labels, f"limiting run {number}")
     advance(State(run.state), Event.FINISHED)  # only one that is not over
     Run.objects.filter(pk=number).update(rate=rate)
-    note(actor, "run.limited", run.job, run=number, rate=rate)
+    note(actor, "run.limited", run.job, run=number, before={"rate": run.rate}, after={"rate": rate})
     run.refresh_from_db()
     return run
 

@@ -10,6 +10,7 @@ import asyncio
 import contextlib
 import json
 import time
+from collections import Counter
 from collections.abc import AsyncIterator, Awaitable, Callable
 from typing import Any
 
@@ -20,6 +21,7 @@ from pinecart.service.runs import selectors
 from pinecart.service.runs.selectors import Run
 
 POLL_S, ALIVE_S = 0.25, 5.0
+MOST_OF_ONE = 32  # streams of one person
 Event = tuple[int, int, str, Any]
 
 
@@ -28,19 +30,22 @@ class Hub:
 
     def __init__(self) -> None:
         self._queues: dict[asyncio.Queue[Event], int] = {}
+        self.open_of = Counter[str]()
         self._poller: asyncio.Task[None] | None = None
         self._last = 0
 
     @contextlib.asynccontextmanager
-    async def listening(self, run: int) -> AsyncIterator[asyncio.Queue[Event]]:
+    async def listening(self, run: int, who: str) -> AsyncIterator[asyncio.Queue[Event]]:
         queue: asyncio.Queue[Event] = asyncio.Queue(1000)
         if self._poller is None or self._poller.done():
             self._last = await _sync(selectors.last_event)()
             self._poller = asyncio.create_task(self._poll())
         self._queues[queue] = run
+        self.open_of[who] += 1
         try:
             yield queue
         finally:
+            self.open_of[who] -= 1
             del self._queues[queue]
 
     async def _poll(self) -> None:
@@ -60,10 +65,10 @@ def _sync(call: Any) -> Any:
     return sync_to_async(call, thread_sensitive=False)
 
 
-async def stream(run: Run, still_allowed: Callable[[], Awaitable[bool]], last_id: str) -> AsyncIterator[str]:
-    """The text of the stream, until the run has ended or the caller's right is gone."""
+async def stream(run: Run, who: str, still_allowed: Callable[[], Awaitable[bool]], last_id: str) -> AsyncIterator[str]:
+    """The text of the stream, for a person of this name, until the run has ended or the caller's right is gone."""
     epoch = await _sync(selectors.database_epoch)()
-    async with hub.listening(run.pk) as queue:
+    async with hub.listening(run.pk, who) as queue:
         seen = await _missed(run, epoch, last_id)
         now = await _present(run)
         yield _text(f"{epoch}-{seen}", "state", now)

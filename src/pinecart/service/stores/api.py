@@ -464,7 +464,10 @@ class ArchiveAsked(serializers.Serializer):
 class StoreArchive(APIView):
     @extend_schema(parameters=[ArchiveAsked], responses={(200, "application/zip"): bytes})
     def get(self, request: Request, name: str) -> StreamingHttpResponse:
-        """Save a selection (names below `path`; folders end in /; none: all of it) as one ZIP. It is recorded in the trail."""
+        """Save a selection (names below `path`; folders end in /; none: all of it) as one ZIP. It is recorded in the trail.
+
+        What it does not hold is told in it. A selection of more than 100 000 files is refused.
+        """
         actor, asked = actor_in(request), checked(ArchiveAsked, request.query_params)
         path = key_of_text(asked["path"])
         path = path if not path or path.endswith(b"/") else path + b"/"

@@ -12,7 +12,7 @@ from typing import IO, Any, NamedTuple, cast
 
 from pinecart.core.checksum import Crc64
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Refused
+from pinecart.core.errors import Refused, StoreError
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import Location, parse_location, show
 from pinecart.core.ports import HELD_BYTES, Card, Put, Store
@@ -22,10 +22,9 @@ from pinecart.runner.side import Side
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
 from pinecart.service.stores.selectors import jobs_using_bucket, spec_of, store_for
-from pinecart.service.stores.services import remember_learned
+from pinecart.service.stores.services import MOST_IN_ARCHIVE, remember_learned, selected
 from pinecart.service.trail.services import note
 
-MOST_IN_ARCHIVE = 100_000
 BUCKETS_AT_ONCE = 8
 
 
@@ -167,40 +166,53 @@ def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type
 
 
 async def archive(actor: Actor, spec: dict[str, Any], prefix: bytes, keys: list[bytes]) -> AsyncIterator[bytes]:
-    """A ZIP of some files and folders below a place, written as it is sent. Names that would not be safe to unpack are listed in it."""
-    store, out, unsafe = open_store(spec), _Pipe(), list[bytes]()
+    """A ZIP of some files and folders below a place, written as it is sent.
+
+    What it does not hold is told in it: LEFT-OUT.txt lists names that would not be safe to unpack and what could not be
+    read, INCOMPLETE.txt says where it ends before its time.
+    """
+    store, out, left_out, files = open_store(spec), _Pipe(), list[str](), 0
     try:
         with closing(zipfile.ZipFile(cast("IO[bytes]", out), "w", zipfile.ZIP_STORED, allowZip64=True)) as made:
-            async for entry in _selected(store, prefix, keys):
-                name = entry.key.decode("utf-8", "replace")
-                if entry.fault or any(p in ("", ".", "..") for p in name.split("/")) or "\\" in name or "\0" in name:
-                    unsafe.append(entry.key)
-                    continue
-                with made.open(zipfile.ZipInfo(name, _dos_time(entry)), "w", force_zip64=True) as inner:
-                    async with store.open(prefix + entry.key, entry) as reading:
-                        async for chunk in reading.chunks():
-                            inner.write(chunk)
+            try:
+                async for entry in selected(store, prefix, keys):
+                    if files == MOST_IN_ARCHIVE:
+                        made.writestr("INCOMPLETE.txt", f"This archive ends after {files:,} files. There are more.\n")
+                        break
+                    files += 1
+                    if entry.fault or not _is_safe(entry.key):
+                        left_out.append(f"{show(entry.key)}: this name can't be unpacked safely.")
+                        continue
+                    try:
+                        async for _ in _added(made, store, prefix, entry):
                             yield out.taken()
-            if unsafe:
-                told = "These names can't be unpacked safely, and were left out:\n"
-                made.writestr("LEFT-OUT.txt", told + "".join(f"{show(k)}\n" for k in unsafe))
+                    except StoreError as failed:
+                        left_out.append(
+                            f"{show(entry.key)}: {failed.message} What lies here of it, if anything, is cut."
+                        )
+            except StoreError as failed:
+                made.writestr("INCOMPLETE.txt", f"This archive ends before its time: {failed.message}\n")
+            if left_out:
+                made.writestr("LEFT-OUT.txt", "".join(f"{line}\n" for line in left_out))
         yield out.taken()
     finally:
         await store.close()
 
 
-async def _selected(store: Store, prefix: bytes, keys: list[bytes]) -> AsyncIterator[Entry]:
-    n = 0
-    for key in keys or [b""]:
-        if key and not key.endswith(b"/"):
-            yield (await store.stat(prefix + key)).entry._replace(key=key)
-            continue
-        async for page in store.list(prefix + key):
-            for entry in page:
-                if n == MOST_IN_ARCHIVE:
-                    return
-                n += 1
-                yield entry._replace(key=key + entry.key)
+def _is_safe(key: bytes) -> bool:
+    """Whether it can be unpacked below a folder, on every system."""
+    name = key.decode("utf-8", "replace")
+    return not any(p in ("", ".", "..") for p in name.split("/")) and "\\" not in name and "\0" not in name
+
+
+async def _added(made: zipfile.ZipFile, store: Store, prefix: bytes, entry: Entry) -> AsyncIterator[None]:
+    """Add one file, piece by piece."""
+    async with store.open(prefix + entry.key, entry) as reading:
+        name = entry.key.decode("utf-8", "replace")
+        with made.open(zipfile.ZipInfo(name, _dos_time(entry)), "w", force_zip64=True) as inner:
+            async for chunk in reading.chunks():
+                inner.write(chunk)
+                yield
 
 
 def _dos_time(entry: Entry) -> tuple[int, int, int, int, int, int]:

@@ -24,7 +24,7 @@ from pinecart.service.stores.fields import OF_PROXY, Form, is_in, read_form
 from pinecart.service.stores.models import StoreRecord, StoreUse
 from pinecart.service.stores.selectors import jobs_using_store, secret_of, spec_of, store_for, store_named
 from pinecart.service.stores.trying import Step, try_store
-from pinecart.service.trail.services import note
+from pinecart.service.trail.services import changed, note
 
 HEAD_BYTES = 2048
 BINDING = ("path", "endpoint", "root")  # the fields that say which place it is
@@ -68,20 +68,23 @@ def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
     rebound = (
         {"at": timezone.now().isoformat(), "by": actor.name, "jobs": users} if users else record.fields.get("rebound")
     )
-    before = {f: record.fields.get(f, "") for f in moved}
-    before_labels = record.labels
-    record.labels = _labels(given) if "labels" in given else before_labels
+    before = _shown(record)
+    record.labels = _labels(given) if "labels" in given else record.labels
     _fill(record, form)
     record.fields |= {"rebound": rebound} if rebound else {}
     if moved:
         record.abilities, record.rests_until = {}, None
     record.save()
-    if "labels" in given:
-        note(actor, "store.labelled", name, before=before_labels, after=record.labels)
-    note(actor, "store.changed", name, fields=sorted(given.keys() - {"secret"}), new_secret=bool(form.secret))
+    note(actor, "store.changed", name, **changed(before, _shown(record)), new_secret=bool(form.secret))
     if users:
-        note(actor, "store.rebound", name, jobs=users, before=before)
+        note(actor, "store.rebound", name, jobs=users)
     return record
+
+
+def _shown(record: StoreRecord) -> dict[str, Any]:
+    """What the trail tells of a store: its fields, none of which is a secret, and its labels."""
+    fields = {k: v for k, v in record.fields.items() if k != "rebound"}
+    return fields | {"labels": list(record.labels)}
 
 
 def remember_learned(name: str, fields: dict[str, Any], learned: dict[str, Any]) -> None:
@@ -264,11 +267,38 @@ def may_save(actor: Actor, name: str, key: bytes, version: str = "") -> tuple[di
     return spec_of(record), stat
 
 
+MOST_IN_ARCHIVE = 100_000
+
+
 def may_archive(actor: Actor, name: str, path: bytes, keys: list[bytes]) -> dict[str, Any]:
-    """Whether a selection may be saved; recorded. Raises NotFound, NotAllowed."""
-    spec = spec_of(store_for(actor, name, Right.OPERATE, "saving files"))
+    """Whether a selection is there and may be saved; recorded. Raises NotFound, NotAllowed, Refused, StoreError."""
+    record = store_for(actor, name, Right.OPERATE, "saving files")
+    spec = spec_of(record)
+
+    async def count(store: Store) -> int:
+        n = 0
+        async for _ in selected(store, path, keys):
+            n += 1
+            if n > MOST_IN_ARCHIVE:
+                break
+        return n
+
+    if asyncio.run(_with(record, count)) > MOST_IN_ARCHIVE:
+        message = f"These are more than {MOST_IN_ARCHIVE:,} files: too many for one archive. Choose some of the folders; or let a job copy them to a folder."
+        raise Refused(message, code="archive.too-many")
     note(actor, "files.saved", f"{name}/{show(path)}"[:200], names=[show(k)[:200] for k in keys[:20]])
     return spec
+
+
+async def selected(store: Store, prefix: bytes, keys: list[bytes]) -> AsyncIterator[Entry]:
+    """The files of a selection below a place, named from there: folders end in `/`; no keys: everything."""
+    for key in keys or [b""]:
+        if key and not key.endswith(b"/"):
+            yield (await store.stat(prefix + key)).entry._replace(key=key)
+            continue
+        async for page in store.list(prefix + key):
+            for entry in page:
+                yield entry._replace(key=key + entry.key)
 
 
 def look_at(

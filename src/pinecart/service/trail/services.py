@@ -24,5 +24,11 @@ def note(actor: Actor, action: str, subject: str, **facts: Any) -> None:
     )  # fmt: skip
 
 
+def changed(before: dict[str, Any], after: dict[str, Any]) -> dict[str, Any]:
+    """Of a change, the facts that differ: {"before": …, "after": …}."""
+    differ = [k for k in before | after if before.get(k) != after.get(k)]
+    return {"before": {k: before.get(k) for k in differ}, "after": {k: after.get(k) for k in differ}}
+
+
 def digest_of(before: str, *fields: Any) -> str:
     return hashlib.sha256(json.dumps([before, *fields], sort_keys=True).encode()).hexdigest()

@@ -1,0 +1,56 @@
+"""The trail: who did what."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from pinecart.cli.frame import Cart, Words, output_option
+from pinecart.cli.words import table
+
+
+@click.group(cls=Words)
+def trail() -> None:
+    """Who did what.
+
+    \b
+    pinecart trail list
+    """
+
+
+@trail.command("list")
+@click.option("--who", default="", help="Only what this person did.")
+@click.option("--what", default="", help="Only this, such as job.changed; job for all that begins so.")
+@click.option("--which", default="", help="Only where this is in the name of what it was done to.")
+@click.option("--since", default="", metavar="DATE", help="Only from this day on (UTC), such as 2026-03-02.")
+@click.option("--until", default="", metavar="DATE", help="Only up to this day.")
+@click.option("--limit", default=50, show_default=True, help="How many lines.")
+@output_option
+def trail_list(cart: Cart, limit: int, **asked: str) -> None:
+    """Who did what, newest first; of a change, what was before and after.
+
+    \b
+    pinecart trail list --who wren --what job
+    """
+    lines = cart.client.trail(limit=limit, **{k: v for k, v in asked.items() if v})
+    rows = [
+        [line["at"][:19].replace("T", " "), line["who"], line["action"], line["subject"], _facts(line["facts"])]
+        for line in lines
+    ]
+    cart.show(lines, lambda: table(["at (UTC)", "who", "what", "which", "facts"], rows, flexible=4))
+
+
+def _facts(facts: dict[str, Any]) -> str:
+    """Of a change, `field: before → after`; other facts as they are."""
+    before, after = facts.get("before"), facts.get("after")
+    if not isinstance(before, dict) or not isinstance(after, dict):
+        return ", ".join(f"{k} {_text(v)}" for k, v in facts.items() if v not in ("", None, [], {}))
+    changes = [f"{k}: {_text(before.get(k))} → {_text(after.get(k))}" for k in before | after]
+    return "; ".join(changes) or "nothing differs"
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, list):
+        return ", ".join(map(_text, value)) or "none"
+    return "none" if value in (None, "") else str(value)

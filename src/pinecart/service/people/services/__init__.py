@@ -1,0 +1,1 @@
+"""What changes people, and how they come in."""

@@ -1,0 +1,69 @@
+"""Tokens, by which programs come in."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterable
+from datetime import timedelta
+
+from django.contrib.auth.models import User
+from django.db import transaction
+from django.utils import timezone
+
+from pinecart.core.places import shown_lines
+from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.people.models import Token
+from pinecart.service.people.selectors import digest_of, least, person_named
+from pinecart.service.trail.services import note
+
+
+@transaction.atomic
+def make_token(actor: Actor, *, person: str, name: str, days: int | None, right: str = "") -> str:
+    """A new token's text, told this once. For somebody else only by an administrator. days None: does not expire.
+
+    right: it carries no more than this one. What a token makes carries no more than itself, and ends with it.
+    """
+    if person != actor.name:
+        actor.must(Right.ADMINISTER, [], "making somebody else's token")
+    user = person_named(person)
+    now = timezone.now()
+    expires = now + timedelta(days=days) if days is not None else None
+    parent = Token.objects.filter(pk=actor.token or 0).first()
+    if parent is not None:
+        expires = min((e for e in (expires, parent.expires_at) if e), default=None)
+        right = least(right or Right.ADMINISTER, parent.most) if parent.most else right
+
+    text = f"pct_{secrets.token_urlsafe(32)}"
+    Token.objects.create(
+        person=user,
+        name=shown_lines(name),
+        digest=digest_of(text),
+        made_at=now,
+        expires_at=expires,
+        most=right,
+        parent=parent,
+    )
+    note(actor, "token.made", person, name=name, right=right)
+    return text
+
+
+@transaction.atomic
+def revoke_token(actor: Actor, number: int) -> None:
+    """At once, with all tokens that it made. Raises NotFound."""
+    token = Token.objects.filter(pk=number, revoked_at=None).select_related("person").first()
+    if token is None or (token.person_id != actor.user_id and not actor.may(Right.ADMINISTER, [])):
+        raise NotFound(f"You have no living token number {number}.", code="token.unknown")
+    _end([token])
+    note(actor, "token.revoked", token.person.username, name=token.name)
+
+
+def end_tokens_of(person: User) -> None:
+    _end(Token.objects.filter(person=person))
+
+
+def _end(tokens: Iterable[Token]) -> None:
+    """With all that they made."""
+    for token in tokens:
+        Token.objects.filter(pk=token.pk, revoked_at=None).update(revoked_at=timezone.now())
+        _end(Token.objects.filter(parent=token))
