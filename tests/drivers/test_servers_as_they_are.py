@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import os
 import time
 
 import pytest
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Busy, Refused
+from pinecart.core.errors import Busy, Incomplete, Refused, StoreError
 from pinecart.core.ports import HELD_BYTES, Card, Put
 from pinecart.drivers import open_store, s3_wire
 from pinecart.drivers.folder import FolderStore
@@ -74,6 +75,96 @@ async def test_a_pause_that_is_asked_for_binds_the_whole_store(standin):  # noqa
 def test_a_wish_to_wait_that_is_none_is_not_heard(told):
     error = s3_wire.error_from(503, {"Retry-After": told}, b"", what="Writing x")
     assert isinstance(error, Busy) and error.wait_s is None
+
+
+LISTED = (
+    "<ListBucketResult><KeyCount>{count}</KeyCount><IsTruncated>{more}</IsTruncated><EncodingType>url</EncodingType><Contents><Key>{key}</Key>"
+    "<LastModified>{at}</LastModified><ETag>&quot;x&quot;</ETag><Size>{size}</Size></Contents></ListBucketResult>"
+)
+TRUE = {"count": "1", "more": "false", "key": "a", "at": "2026-03-02T05:30:00Z", "size": "3"}
+LIES = [
+    {"size": "NaN"}, {"size": "-3"}, {"size": "9" * 30}, {"size": "9" * 5000}, {"size": "1e9"}, {"size": "٣"}, {"at": "yesterday"}, {"at": "2026-13-45T99:99:99Z"},
+    {"count": "many"}, {"count": "-1"}, {"count": "9" * 5000}, {"more": "true"}, {"count": "7"},
+]  # fmt: skip
+
+
+@contextlib.asynccontextmanager
+async def raw_server(answer):
+    """Sends the same bytes to whoever asks."""
+
+    async def answered(reader, writer):
+        with contextlib.suppress(ConnectionError, asyncio.IncompleteReadError):
+            while True:
+                await reader.readuntil(b"\r\n\r\n")
+                writer.write(answer)
+                await writer.drain()
+        writer.close()
+
+    async with await asyncio.start_server(answered, "127.0.0.1", 0) as server:
+        yield f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}"
+
+
+def whole(body, *lines, status="200 OK"):
+    return "\r\n".join([f"HTTP/1.1 {status}", f"Content-Length: {len(body.encode())}", *lines, "", body]).encode()
+
+
+@pytest.mark.parametrize("lie", LIES, ids=lambda lie: str(lie)[:40])
+async def test_a_listing_that_lies_is_a_problem_of_its_store(lie):
+    async with raw_server(whole(LISTED.format(**TRUE | lie))) as at:
+        store = opened(at, retry={"times": 1})
+        with pytest.raises((StoreError, Incomplete)):
+            await listed(store)
+        await store.close()
+
+
+async def test_a_listing_that_is_nested_without_end_is_a_problem_of_its_store():
+    async with raw_server(whole("<a>" * 100_000)) as at:
+        store = opened(at, retry={"times": 1})
+        with pytest.raises(StoreError):
+            await listed(store)
+        await store.close()
+
+
+@pytest.mark.parametrize("at", ["9999-12-31T23:59:59Z", "0001-01-01T00:00:00Z"])
+async def test_a_time_beyond_all_clocks_is_none(at):
+    async with raw_server(whole(LISTED.format(**TRUE | {"at": at}))) as endpoint:
+        store = opened(endpoint)
+        assert [e.modified_ns async for page in store.list(b"larkfell/") for e in page] == [None]
+        await store.close()
+
+
+@pytest.mark.parametrize(
+    "answer",
+    [
+        whole("", f"X-Long: {'x' * (9 << 20)}"),
+        whole("", *[f"X-Many-{n}: {'x' * 1000}" for n in range(9_000)]),
+        b"HTTP/1.1 200 OK\r\nContent-Length: many\r\n\r\n",
+        b"HTTP/1.1 200 OK\r\nContent-Length: -3\r\n\r\n",
+        b"HTTP/1.1 999 \xff\xfe\r\nContent-Length: 0\r\n\r\n",
+        b"HTTP/1.1 OK\r\nContent-Length: 0\r\n\r\n",
+        b"\x00" * 3000,
+        whole("", "Retry-After: 999999999999", status="503 Slow Down"),
+    ],
+    ids=[
+        "a long header",
+        "many headers",
+        "no length",
+        "negative",
+        "odd status",
+        "no status",
+        "zeros",
+        "wait for ever",
+    ],
+)
+async def test_an_answer_that_is_none_is_a_problem_of_its_store(answer):
+    async with raw_server(answer) as at:
+        store = opened(at, retry={"times": 1})
+        began = time.monotonic()
+        for call in (lambda: store.stat(b"larkfell/a"), lambda: listed(store)):
+            with pytest.raises((StoreError, Incomplete)):
+                await call()
+        assert time.monotonic() - began < 10 and store.rests_s <= 300
+        await store.close()
 
 
 def test_an_empty_refusal_says_what_was_asked():

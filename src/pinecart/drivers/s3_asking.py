@@ -26,10 +26,12 @@ from pinecart.drivers.s3_wire import (
     encoded_query,
     error_from,
     is_bucket_name,
+    number,
     parse_page,
     parse_tags,
     region_told,
     signed,
+    wait_told,
 )
 from pinecart.drivers.transport import Answer, Pieces, Transport
 
@@ -262,8 +264,8 @@ class Asking:
 
     def _slow_down(self, told: str) -> None:
         """It is the whole store that asks for a pause, not one request."""
-        if told.isdecimal():
-            self.rest(float(told[:6]))
+        if (wait_s := wait_told(told)) is not None:
+            self.rest(wait_s)
         elif self.rests_s <= 0:
             self.rest(min(REST_S, self._retry.longest_s, self._retry.first_s * 5))
 
@@ -310,7 +312,7 @@ def metadata_of(headers: Mapping[str, str]) -> dict[str, str]:
 
 def _stat(key: bytes, answer: Answer) -> Stat:
     headers = answer.headers
-    entry = Entry(key, int(headers.get("Content-Length", 0)), None, headers.get("ETag", "").strip('"'),
+    entry = Entry(key, number(headers.get("Content-Length"), "size"), None, headers.get("ETag", "").strip('"'),
                   headers.get("x-amz-version-id", ""))  # fmt: skip
     crc = headers.get("x-amz-checksum-crc64nvme", "")
     metadata = metadata_of(headers)

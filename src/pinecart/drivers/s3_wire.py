@@ -11,7 +11,7 @@ import itertools
 import re
 import xml.etree.ElementTree as ET
 from collections.abc import Mapping, Sequence
-from datetime import datetime
+from datetime import UTC, datetime
 from functools import lru_cache, partial
 from typing import Any, NamedTuple
 from urllib.parse import quote, unquote_to_bytes
@@ -146,7 +146,7 @@ def _key(text: str | None, *, encoded: bool) -> bytes:
 
 _ROW = re.compile(
     r"<Contents><Key>([^<]*)</Key><LastModified>([^<]*)</LastModified><ETag>(?:&quot;|\")?([^<&\"]*)(?:&quot;|\")?</ETag>"
-    r"(?:<Checksum[^>]*>[^<]*</[^>]*>)*<Size>(\d+)</Size>"
+    r"(?:<Checksum[^>]*>[^<]*</[^>]*>)*<Size>(\d{1,18})</Size>"
 )
 _ONE = {
     name: re.compile(f"<{name}>([^<]*)</{name}>")
@@ -225,9 +225,11 @@ def _any_page(body: bytes, prefix: bytes) -> Page:
         if not key.startswith(prefix):
             raise Incomplete(f"The store listed {key!r}, which was not asked for.")
         etag = (fields.get("ETag") or "").strip('"')
-        entries.append(Entry(key[skip:], int(fields.get("Size") or 0), _time_ns(fields.get("LastModified")), etag))
+        entries.append(
+            Entry(key[skip:], number(fields.get("Size"), "size"), _time_ns(fields.get("LastModified")), etag)
+        )
     told = flat.get("KeyCount")
-    if told and int(told) != len(entries) + len(folders):
+    if told and number(told, "count of names") != len(entries) + len(folders):
         raise Incomplete(f"The store says that a page has {told} names, and gave {len(entries) + len(folders)}.")
     truncated = flat.get("IsTruncated") == "true"
     if truncated and told is None and "NextContinuationToken" not in flat and (entries or folders):
@@ -244,9 +246,36 @@ def _any_page(body: bytes, prefix: bytes) -> Page:
 
 @lru_cache(100_000)  # what was stored together shares its seconds
 def _time_ns(text: str | None) -> int | None:
+    """None also for a time that no clock of ours can hold."""
     if not text:
         return None
-    return int(datetime.fromisoformat(text.replace("Z", "+00:00")).timestamp()) * 1_000_000_000
+    time_ns = int(_moment(text).timestamp()) * 1_000_000_000
+    return time_ns if abs(time_ns) <= LARGEST else None
+
+
+def _moment(text: str) -> datetime:
+    """Raises Busy for what is no time: it may have been garbled on its way."""
+    try:
+        found = datetime.fromisoformat(text.replace("Z", "+00:00"))
+        return found if found.tzinfo else found.replace(tzinfo=UTC)
+    except ValueError:
+        raise Busy(f"The store told a time that is none: {text[:40]!r}.", code="store.garbled") from None
+
+
+LARGEST = 2**63 - 1
+
+
+def wait_told(text: str) -> float | None:
+    """Seconds of a `Retry-After`; None for what is none, or longer than anybody means."""
+    return float(text) if text.isascii() and text.isdecimal() and len(text) < 9 else None
+
+
+def number(text: str | None, what: str) -> int:
+    """Raises Busy for what is no number, or none that can be: it may have been garbled on its way."""
+    told = (text or "0").strip()
+    if not (told.isascii() and told.isdecimal() and len(told) < 20 and int(told) <= LARGEST):
+        raise Busy(f"The store told a {what} that is none: {told[:40]!r}.", code="store.garbled")
+    return int(told)
 
 
 def root_of(body: bytes) -> str:
@@ -292,7 +321,8 @@ def parse_parts(body: bytes) -> tuple[dict[tuple[int, int], str], str]:
     found = {}
     for node in [n for n in root if _local(n.tag) == "Part"]:
         told = {_local(n.tag): n.text or "" for n in node}
-        found[int(told.get("PartNumber", 0)), int(told.get("Size", 0))] = told.get("ETag", "").strip('"')
+        part = number(told.get("PartNumber"), "part's number"), number(told.get("Size"), "part's size")
+        found[part] = told.get("ETag", "").strip('"')
     told = {_local(n.tag): n.text or "" for n in root}
     return found, told.get("NextPartNumberMarker", "") if told.get("IsTruncated") == "true" else ""
 
@@ -309,7 +339,7 @@ def parse_uploads(body: bytes) -> list[tuple[str, bytes, datetime]]:
         )
     for node in [n for n in root if _local(n.tag) == "Upload"]:
         told = {_local(n.tag): n.text or "" for n in node}
-        at = datetime.fromisoformat(told.get("Initiated", "1970-01-01T00:00:00Z").replace("Z", "+00:00"))
+        at = _moment(told.get("Initiated", "1970-01-01T00:00:00Z"))
         found.append((told.get("UploadId", ""), _key(told.get("Key"), encoded=encoded), at))
     return found
 
@@ -322,7 +352,7 @@ def parse_versions(body: bytes, key: bytes) -> list[Version]:
     for node in [n for n in root if _local(n.tag) in ("Version", "DeleteMarker")]:
         told = {_local(n.tag): n.text or "" for n in node}
         if _key(told.get("Key"), encoded=encoded) == key:
-            size, time_ns = int(told.get("Size") or 0), _time_ns(told.get("LastModified"))
+            size, time_ns = number(told.get("Size"), "size"), _time_ns(told.get("LastModified"))
             removal = _local(node.tag) == "DeleteMarker"
             found.append(Version(told.get("VersionId", ""), size, time_ns, told.get("IsLatest") == "true", removal))
     return found
@@ -385,7 +415,7 @@ def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: st
     if kind is Busy or (kind is None and status >= 500):
         wait = headers.get("Retry-After", "")
         message = f"{what}: {words or 'The store has a fault on its side'} ({status} {their_code})."
-        return Busy(message, wait_s=float(wait) if wait.isdecimal() and len(wait) < 9 else None, **facts)
+        return Busy(message, wait_s=wait_told(wait), **facts)
     if kind is None:
         said = ": ".join(words for words in (their_code, their_words[:200].strip()) if words)
         return Refused(f"{what}: the store refused ({status}{f' {said}' if said else ', without a word'}).", **facts)
