@@ -283,6 +283,18 @@ def test_no_run_goes_on_for_whoever_sees_not_its_store(labelled):
     assert ask(made, "POST", "stores/owls-a/go-on", tokens["operate"]).json() == {"runs": []}
 
 
+def test_a_job_of_another_label_is_not_named_by_a_store_of_ones_own(labelled):
+    made, _, tokens = labelled
+    made.fresh_store("owls-c", {"x": b"1"})
+    with made.client() as cart:
+        cart.change_store("owls-c", {"labels": ["owls"]})
+        cart.define_job(
+            {"job": "hidden", "labels": ["others"], "legs": [{"from": "pine://owls-c/", "to": "pine://others-b/in/"}]}
+        )
+        assert cart.store("owls-c")["jobs"] == ["hidden"]
+    assert ask(made, "GET", "stores/owls-c", tokens["look"]).json()["jobs"] == []
+
+
 def test_what_was_refused_and_what_was_looked_at_is_in_the_trail_once(labelled):
     made, _, tokens = labelled
     for number in range(3):

@@ -169,7 +169,7 @@ def _save(record: JobRecord, definition: Definition, due: datetime | None) -> No
     """In the caller's transaction, in which nothing of a person's is worked out any more."""
     record.definition, record.saved_at, record.next_due = definition.as_mapping(), timezone.now(), due
     record.save()
-    set_uses(definition.job, {p for leg in definition.legs for p in (leg.source, leg.target)})
+    set_uses(definition.job, {p for leg in definition.legs for p in (leg.source, leg.target)}, definition.labels)
 
 
 @transaction.atomic

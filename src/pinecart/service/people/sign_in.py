@@ -6,7 +6,6 @@ from typing import Any, NamedTuple
 
 from django.conf import settings
 from django.contrib.auth import get_user
-from django.contrib.sessions.backends.db import SessionStore
 from django.http import HttpRequest
 from django.utils import timezone
 from drf_spectacular.extensions import OpenApiAuthenticationExtension
@@ -17,6 +16,7 @@ from rest_framework.request import Request
 from pinecart.service.config.rights import Actor, Right, SignedIn
 from pinecart.service.people.selectors import actor_of, sign_in_numbered, token_found
 from pinecart.service.people.services.sessions import note_use
+from pinecart.service.people.session_store import SessionStore
 
 SIGN_IN = "sign_in"  # under which a browser's session remembers its number
 WHY = {

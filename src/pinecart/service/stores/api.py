@@ -18,6 +18,7 @@ from pinecart.core.errors import Invalid
 from pinecart.core.pasting import read_pasted
 from pinecart.core.places import Location, key_fields, key_of_text, show
 from pinecart.drivers import KINDS
+from pinecart.service.config.rights import Actor
 from pinecart.service.people.api import actor_in
 from pinecart.service.stores import files, selectors, services
 from pinecart.service.stores.fields import SECRETS
@@ -162,12 +163,12 @@ class BrowsedShape(serializers.Serializer):
     next = serializers.CharField(allow_blank=True, help_text="Empty: this was the last page.")
 
 
-def told(record: Any) -> dict[str, Any]:
+def told(record: Any, actor: Actor) -> dict[str, Any]:
     shown = {k: v for k, v in record.fields.items() if k not in ("fsid", "rebound")}
     address = record.fields.get("path") or record.fields.get("endpoint", "")
     return {
         "name": record.name, "kind": record.kind, "labels": record.labels, **shown, "address": address, "secret_since": record.secret_since,
-        "tried_at": record.tried_at, "tried": record.tried, "jobs": selectors.jobs_using_store(record.name),
+        "tried_at": record.tried_at, "tried": record.tried, "jobs": selectors.jobs_using_store(record.name, actor),
     }  # fmt: skip
 
 
@@ -181,12 +182,15 @@ class Stores(APIView):
     @extend_schema(responses=StoreTold(many=True))
     def get(self, request: Request) -> Response:
         """All stores."""
-        return Response([told(s) for s in selectors.stores_listed(actor_in(request))])
+        return Response([told(s, actor_in(request)) for s in selectors.stores_listed(actor_in(request))])
 
     @extend_schema(request=StoreFormShape, responses={201: StoreTold})
     def post(self, request: Request) -> Response:
         """Register a store."""
-        return Response(told(services.add_store(actor_in(request), checked(StoreFormShape, request.data))), status=201)
+        return Response(
+            told(services.add_store(actor_in(request), checked(StoreFormShape, request.data)), actor_in(request)),
+            status=201,
+        )
 
 
 class PastedShape(serializers.Serializer):
@@ -222,12 +226,17 @@ class StoreView(APIView):
     @extend_schema(responses=StoreTold)
     def get(self, request: Request, name: str) -> Response:
         """One store."""
-        return Response(told(selectors.store_named(name, actor_in(request))))
+        return Response(told(selectors.store_named(name, actor_in(request)), actor_in(request)))
 
     @extend_schema(request=StoreChangeShape, responses=StoreTold)
     def patch(self, request: Request, name: str) -> Response:
         """Change fields, or give a new key."""
-        return Response(told(services.change_store(actor_in(request), name, checked(StoreChangeShape, request.data))))
+        return Response(
+            told(
+                services.change_store(actor_in(request), name, checked(StoreChangeShape, request.data)),
+                actor_in(request),
+            )
+        )
 
     @extend_schema(responses={204: None})
     def delete(self, request: Request, name: str) -> Response:

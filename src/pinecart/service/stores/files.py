@@ -97,7 +97,7 @@ def buckets_of(actor: Actor, name: str) -> list[Bucket]:
         return list(await asyncio.gather(*(one(b) for b in level.folders)))
 
     found: list[tuple[str, bool | None]] = asyncio.run(_using(spec_of(record), look))
-    return [Bucket(n, empty, jobs_using_bucket(name, n)) for n, empty in found]
+    return [Bucket(n, empty, jobs_using_bucket(name, n, actor)) for n, empty in found]
 
 
 async def _using(spec: dict[str, Any], call: Callable[[Store], Any]) -> Any:

@@ -23,11 +23,15 @@ class StoreRecord(models.Model):
 
 
 class StoreUse(models.Model):
-    """A job that uses a place in a store; kept by whoever saves the job, so that stores know nothing of jobs."""
+    """A job that uses a place in a store; kept by whoever saves the job, so that stores know nothing of jobs.
+
+    labels: the job's, by which it is known who may see it.
+    """
 
     store = models.ForeignKey(StoreRecord, on_delete=models.PROTECT, related_name="uses")
     job = models.CharField(max_length=63)
     path = models.TextField(default="")
+    labels = models.JSONField(default=list)
 
     class Meta:
         unique_together = [("store", "job", "path")]

@@ -84,13 +84,18 @@ def secret_of(record: StoreRecord) -> dict[str, str]:
         raise SignInRefused(message, code="store.secret-unreadable") from None
 
 
-def jobs_using_store(name: str) -> list[str]:
-    return list(StoreUse.objects.filter(store__name=name).order_by("job").values_list("job", flat=True).distinct())
+def jobs_using_store(name: str, actor: Actor = SYSTEM) -> list[str]:
+    """Those that the actor may see."""
+    found = StoreUse.objects.filter(store__name=name).values_list("job", "labels")
+    return sorted({job for job, labels in found if actor.may(Right.LOOK, labels)})
 
 
-def jobs_using_bucket(store: str, bucket: str) -> list[str]:
-    found = StoreUse.objects.filter(store__name=store).values_list("job", "path")
-    return sorted({job for job, path in found if path.split("/")[0] == bucket})
+def jobs_using_bucket(store: str, bucket: str, actor: Actor) -> list[str]:
+    """Those that the actor may see."""
+    found = StoreUse.objects.filter(store__name=store).values_list("job", "path", "labels")
+    return sorted(
+        {job for job, path, labels in found if path.split("/")[0] == bucket and actor.may(Right.LOOK, labels)}
+    )
 
 
 class Rebound(NamedTuple):

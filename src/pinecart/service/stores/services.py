@@ -165,12 +165,15 @@ def drop_store(actor: Actor, name: str) -> None:
     note(actor, "store.dropped", name)
 
 
-def set_uses(job: str, places: set[Location]) -> None:
+def set_uses(job: str, places: set[Location], labels: Sequence[str] = ()) -> None:
     """Remember which places a job uses; an empty set when it is dropped. In the caller's transaction. Raises NotFound."""
     stores = {name: store_named(name) for name in {p.store for p in places}}
     StoreUse.objects.filter(job=job).delete()
     StoreUse.objects.bulk_create(
-        [StoreUse(store=stores[p.store], job=job, path=p.path.decode("utf-8", "replace")) for p in sorted(places)]
+        [
+            StoreUse(store=stores[p.store], job=job, path=p.path.decode("utf-8", "replace"), labels=list(labels))
+            for p in sorted(places)
+        ]
     )
 
 
