@@ -1,10 +1,10 @@
-import { useQueryClient } from '@tanstack/react-query'
 import { Button, Flex, Grid, Layout, Menu, Spin, theme, Typography } from 'antd'
 import { lazy, Suspense, useEffect } from 'react'
-import { Link, Route, Routes, useLocation } from 'react-router'
-import { api, got, keepCsrf } from './api/client'
+import { Link, Navigate, Route, Routes, useLocation } from 'react-router'
+import { api, got, keepCsrf, type Session } from './api/client'
 import { PageHead, Loaded, useSession } from './parts/parts'
 import { Broken } from './parts/Broken'
+import { Enter } from './pages/session/Enter'
 import { SignIn } from './pages/session/SignIn'
 
 const TodayPage = lazy(() => import('./pages/today/TodayPage'))
@@ -20,30 +20,38 @@ const StoresPage = lazy(() => import('./pages/stores/StoresPage'))
 const StoreForm = lazy(() => import('./pages/stores/StoreForm'))
 const SidesPage = lazy(() => import('./pages/stores/SidesPage'))
 const FindPage = lazy(() => import('./pages/find/FindPage'))
+const OwnPage = lazy(() => import('./pages/people/OwnPage'))
+const PeoplePage = lazy(() => import('./pages/people/PeoplePage'))
+const TrailPage = lazy(() => import('./pages/trail/TrailPage'))
 const BrowsePage = lazy(() => import('./pages/stores/BrowsePage'))
 
 const PAGES = [['/', 'Today'], ['/copy', 'Copy now'], ['/jobs', 'Jobs'], ['/runs', 'Runs'], ['/stores', 'Stores'], ['/find', 'Find']] as const
+const ADMINISTRATORS = [['/people', 'People'], ['/trail', 'Trail']] as const
 
 export function App() {
   const session = useSession()
   useEffect(() => keepCsrf(session.data?.csrf ?? ''), [session.data])
   return (
     <Loaded query={session}>
-      {(told) => (told.name ? <House name={told.name} /> : <SignIn />)}
+      {(told) => (told.name ? <House name={told.name} session={told} /> : <Outside />)}
     </Loaded>
   )
 }
 
-function House({ name }: { name: string }) {
+function Outside() {
+  return useLocation().pathname === '/enter' ? <Enter /> : <SignIn />
+}
+
+function House({ name, session }: { name: string; session: Session }) {
   const { token } = theme.useToken()
   const wide = Grid.useBreakpoint().md
   const { pathname } = useLocation()
-  const queries = useQueryClient()
-  const here = [...PAGES].reverse().find(([to]) => (to === '/' ? pathname === '/' : pathname.startsWith(to)))?.[0] ?? ''
+  const isDue = session.second_factor === 'due'
+  const pages = isDue ? [] : [...PAGES, ...(session.administers_all ? ADMINISTRATORS : [])]
+  const here = [...pages].reverse().find(([to]) => (to === '/' ? pathname === '/' : pathname.startsWith(to)))?.[0] ?? ''
   const signOut = async () => {
     await got(api.DELETE('/api/v1/session'))
-    queries.clear()
-    await queries.invalidateQueries()
+    globalThis.location.assign('/') // nothing that was seen stays in memory
   }
   return (
     <Layout style={{ minHeight: '100vh' }}>
@@ -53,9 +61,10 @@ function House({ name }: { name: string }) {
         <Flex align="center" justify="space-between" gap={wide ? 24 : 0} wrap={!wide}>
           <Link to="/" style={{ color: token.colorPrimary, fontWeight: 600, fontSize: 17, whiteSpace: 'nowrap', paddingInline: wide ? 0 : 6 }}>Pine Cart</Link>
           <Menu mode="horizontal" disabledOverflow selectedKeys={[here]} style={{ flex: wide ? 1 : '1 0 100%', order: wide ? 0 : 1, borderBottom: 0, background: 'transparent', lineHeight: 'inherit' }}
-            items={PAGES.map(([to, label]) => ({ key: to, label: <Link to={to}>{label}</Link>, style: wide ? {} : { paddingInline: 6 } }))} />
+            items={pages.map(([to, label]) => ({ key: to, label: <Link to={to}>{label}</Link>, style: wide ? {} : { paddingInline: 6 } }))} />
           <Flex align="center" gap={8}>
-            {wide && <Typography.Text type="secondary">{name} · times in UTC</Typography.Text>}
+            {wide && <Typography.Text type="secondary"><Link to="/me">{name}</Link> · times in UTC</Typography.Text>}
+            {!wide && <Link to="/me">{name}</Link>}
             <Button type="text" onClick={() => void signOut()} style={wide ? {} : { paddingInline: 6 }}>Sign out</Button>
           </Flex>
         </Flex>
@@ -63,7 +72,11 @@ function House({ name }: { name: string }) {
       <Layout.Content id="page" style={{ padding: wide ? '20px 24px 48px' : '16px 12px 48px', maxWidth: 1240, width: '100%', margin: '0 auto' }}>
         <Broken key={pathname}>
         <Suspense fallback={<Spin aria-label="Loading" />}>
-          <Routes>
+          {isDue ? <OwnPage /> : <Routes>
+            <Route path="me" element={<OwnPage />} />
+            <Route path="people" element={<PeoplePage />} />
+            <Route path="trail" element={<TrailPage />} />
+            <Route path="enter" element={<Navigate to="/" replace />} />
             <Route index element={<TodayPage />} />
             <Route path="copy" element={<CopyNow />} />
             <Route path="jobs" element={<JobsPage />} />
@@ -81,7 +94,7 @@ function House({ name }: { name: string }) {
             <Route path="stores/:name" element={<BrowsePage />} />
             <Route path="stores/:name/change" element={<StoreForm />} />
             <Route path="*" element={<PageHead title="There is no such page"><Link to="/">To today</Link></PageHead>} />
-          </Routes>
+          </Routes>}
         </Suspense>
         </Broken>
       </Layout.Content>

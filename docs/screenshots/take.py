@@ -68,6 +68,9 @@ def main(url: str, password: str) -> None:
         browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         terminal = browser.new_page(viewport={"width": 1280, "height": 800})
         pinecart("demo arrive")
+        pinecart("person add wren --right operate --label survey")
+        pinecart("person add dunlin --right look")
+        pinecart("person change dunlin --right define --label analysts")
         for name, commands in COMMANDS.items():
             draw(terminal, name, commands)
         last = (
@@ -79,7 +82,7 @@ def main(url: str, password: str) -> None:
         for scheme, width, shots in (
             ("light", 1280, {"today": "/", "jobs": "/jobs", "job": "/jobs/dawn-recordings", "define": "/jobs/dawn-recordings/change",
                              "run": f"/runs/{last}", "stores": "/stores", "browse": "/stores/office?path=larkfell/dawn/sheets/",
-                             "audit": f"/audits/{audit}", "copy": "/copy?from=pine%3A%2F%2Fposts%2Fsheets%2F", "held": f"/runs/{held}", "find": "/find?name=W10*aldermurr", "report": f"/api/v1/runs/{last}/report?as=html"}),
+                             "audit": f"/audits/{audit}", "copy": "/copy?from=pine%3A%2F%2Fposts%2Fsheets%2F", "held": f"/runs/{held}", "find": "/find?name=W10*aldermurr", "people": "/people", "trail": "/trail?what=person", "own-access": "/me", "report": f"/api/v1/runs/{last}/report?as=html"}),
             ("dark", 1280, {"today-dark": "/"}),
             ("light", 390, {"held-narrow": f"/runs/{held}", "jobs-narrow": "/jobs"}),
         ):  # fmt: skip

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
+import time
 import uuid
 from pathlib import Path
 
+import pyotp
 import pytest
 from playwright.sync_api import Page, expect, sync_playwright
 
@@ -179,6 +181,9 @@ def test_no_page_is_wider_than_its_window(page: Page, shared):
         "/runs",
         f"/runs/{run}",
         "/stores",
+        "/people",
+        "/trail",
+        "/me",
         "/stores/new",
         "/stores/shown",
         "/nowhere",
@@ -375,3 +380,73 @@ def test_a_runs_progress_is_not_shown_on_the_next_one(page: Page, shared):
         page.get_by_role("button", name="Try again").click()
         page.wait_for_url(re.compile(rf"/runs/(?!{first}$)\d+"))
         expect(page.get_by_text(re.compile("waits for its turn|just begun|looked at 0"))).to_be_visible()
+
+
+def test_a_person_is_added_comes_in_by_a_code_and_is_switched_off(page: Page, browser, shared):
+    page.get_by_role("link", name="People").click()
+    page.get_by_role("button", name="Add a person").click()
+    page.get_by_label("Short name").fill("Not Good")
+    page.get_by_role("button", name="Add, and get an entry code").click()
+    expect(page.get_by_text("A person needs a short name")).to_be_visible()
+    page.get_by_label("Short name").fill("by-code")
+    page.get_by_role("textbox", name="Label").fill("owls")
+    page.get_by_role("button", name="Add, and get an entry code").click()
+    expect(page.get_by_role("row", name=re.compile("by-code.*look on owls.*entry code"))).to_be_visible()
+    code = page.get_by_text(re.compile("^pce_")).inner_text().strip()
+
+    context = browser.new_context()
+    newcomer = context.new_page()
+    newcomer.goto(f"{shared.url}/enter")
+    newcomer.get_by_label("Entry code").fill(code)
+    newcomer.get_by_label("New password").fill("by-code")
+    newcomer.get_by_role("button", name="Set password").click()
+    expect(newcomer.get_by_text(re.compile("at least 12"))).to_be_visible()
+    newcomer.get_by_label("New password").fill("dawn-chorus-at-five")
+    newcomer.get_by_role("button", name="Set password").click()
+    newcomer.get_by_role("button", name="Sign out").wait_for()
+    expect(newcomer.get_by_role("link", name="People")).to_have_count(0)
+
+    page.reload()
+    page.get_by_role("tab", name="Sessions").click()
+    expect(page.get_by_role("row", name=re.compile("by-code.*End it"))).to_be_visible()
+    page.get_by_role("tab", name="People").click()
+    page.get_by_role("button", name="More for by-code").click()
+    page.get_by_role("menuitem", name=re.compile("Switch off")).click()
+    expect(page.get_by_role("row", name=re.compile("by-code.*switched off"))).to_be_visible()
+    newcomer.reload()
+    expect(newcomer.get_by_role("button", name="Sign in")).to_be_visible()
+    context.close()
+
+    page.goto(f"{shared.url}/trail")
+    page.get_by_label("Which").fill("by-code")
+    page.get_by_label("What").fill("person")
+    page.get_by_role("button", name="Show", exact=True).click()
+    expect(page.get_by_role("row", name=re.compile("person.changed.*active: yes → no"))).to_be_visible()
+    assert "which=by-code" in page.url
+    expect(page.get_by_role("row", name=re.compile("signed-in"))).to_have_count(0)
+
+
+def test_ones_own_access_is_on_one_page(page: Page, shared):
+    page.get_by_role("link", name=re.compile("^viewer-")).click()
+    name = page.get_by_role("heading", level=1).inner_text().split()[-1]
+    page.get_by_label("For").fill("nightly-script")
+    page.get_by_role("button", name="Make a token").click()
+    text = page.get_by_text(re.compile("^pct_")).inner_text().strip()
+    with shared.client(text) as cart:
+        assert cart.whoami()["name"] == name
+    page.get_by_role("row", name=re.compile("nightly-script")).get_by_role("button", name="Revoke").click()
+    page.get_by_role("button", name="Revoke it").click()
+    expect(page.get_by_text("No tokens.")).to_be_visible()
+    page.get_by_label("Your password").fill("a long password")
+    page.get_by_role("button", name="Set it up").click()
+    secret = page.get_by_text(re.compile("^[A-Z2-7]{32}")).inner_text().strip()
+    page.get_by_label("Its first code").fill(pyotp.TOTP(secret).at(int(time.time()) - 30))
+    page.get_by_role("button", name="Confirm").click()
+    expect(page.get_by_text("Second factor: on")).to_be_visible()
+    page.get_by_role("button", name="Sign out").click()
+    page.get_by_label("Name").fill(name)
+    page.get_by_label("Password").fill("a long password")
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_label("Code", exact=True).fill(pyotp.TOTP(secret).now())
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("button", name="Sign out").wait_for()

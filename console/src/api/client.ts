@@ -16,6 +16,10 @@ export type FileRow = Shapes['ObjectShape']
 export type Carried = Shapes['CarriedShape']
 export type CarryForm = Shapes['CarryShapeRequest']
 export type Session = Shapes['SessionShape']
+export type Person = Shapes['PersonShape']
+export type OpenSession = Shapes['OpenSessionShape']
+export type Token = Shapes['TokenShape']
+export type TrailLine = Shapes['LineShape']
 export type Browsed = Shapes['BrowsedShape']
 
 export interface Problem {

@@ -87,6 +87,9 @@ def table(
 ) -> None:
     """Aligned columns, no boxes, never wider than the window: the flexible column gives way. numbers: right-aligned ones."""
     found = [[str(c) for c in row] for row in rows]
+    if not found:
+        click.echo("There is nothing to list.")
+        return
     right = set(numbers)
     if not sys.stdout.isatty():  # nothing is cut there: what is long goes last, where it makes no other column wide
         order = [i for i in range(len(heads)) if i != flexible] + [flexible]

@@ -36,7 +36,7 @@ def add_person(actor: Actor, *, name: str, password: str | None, rights: Rights)
         raise Conflict(f"There is a person {name!r} already. Choose another name.", code="person.taken")
     user = User.objects.create_user(name, password=password)
     Grant.objects.bulk_create([Grant(person=user, right=r, label=label) for r, label in dict.fromkeys(rights)])
-    note(actor, "person.added", name, after={"rights": _told(user)})
+    note(actor, "person.added", name, before={}, after={"rights": _told(user)})
 
 
 def must_be_strong(name: str, password: str) -> None:
