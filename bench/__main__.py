@@ -1,7 +1,10 @@
-"""Runs every figure and holds it against what it may be at most. Ratios within one run: the machines are noisy.
+"""Runs every figure and holds it against what it may be at most. Ratios within one run: the
+machines are noisy.
 
-`python -m bench [quick|brief|whole] [GROUP…]`: quick only shows that it works, brief takes some minutes; each figure's name has its numbers. Median of interleaved pairs; CPU is user and
-system of our process, the server excluded; floors read the same files and sign and send in parts of the same size.
+`python -m bench [quick|brief|whole] [GROUP…]`: quick only shows that it works, brief takes some
+minutes; each figure's name has its numbers. Median of interleaved pairs; CPU is user and system of
+our process, the server excluded; floors read the same files and sign and send in parts of the same
+size.
 """
 
 from __future__ import annotations
@@ -39,9 +42,15 @@ def store(folder: Path | None) -> Iterator[str]:
     with tempfile.TemporaryDirectory() as own:
         port = 18_900
         config = Path(own) / "standin.json"
-        told = {"port": port, "folder": str(folder) if folder else None, "accounts": {KEY: {"secret": SECRET}}}
+        told = {
+            "port": port,
+            "folder": str(folder) if folder else None,
+            "accounts": {KEY: {"secret": SECRET}},
+        }
         config.write_text(json.dumps(told))
-        process = subprocess.Popen([sys.executable, "-m", "pinecart.standins", str(config)], stdin=subprocess.PIPE)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "pinecart.standins", str(config)], stdin=subprocess.PIPE
+        )
         try:
             for _ in range(200):
                 with (
@@ -68,10 +77,14 @@ def in_memory(files: Path) -> None:
 
 def measured(name: str, files: Path, kept: Path | None = None) -> dict[str, Any]:
     if kept is not None:
-        shutil.rmtree(kept, ignore_errors=True)  # else what the pair before left there would be recognised
+        shutil.rmtree(
+            kept, ignore_errors=True
+        )  # else what the pair before left there would be recognised
     in_memory(files)
     with store(kept) as endpoint:
-        told = subprocess.check_output([sys.executable, "-m", "bench.work", name, endpoint, str(files)])
+        told = subprocess.check_output(
+            [sys.executable, "-m", "bench.work", name, endpoint, str(files)]
+        )
         found: dict[str, Any] = json.loads(told)
     return found
 
@@ -82,10 +95,19 @@ class Table:
 
     def add(self, name: str, ratio: float, at_most: float) -> None:
         self.rows.append({"name": name, "ratio": round(ratio, 3), "at_most": at_most})
-        print(f"{ratio:>8.3f}  at most {at_most:<5} {' ' if ratio <= at_most else '▲'} {name}", flush=True)
+        print(
+            f"{ratio:>8.3f}  at most {at_most:<5} {' ' if ratio <= at_most else '▲'} {name}",
+            flush=True,
+        )
 
     def against(
-        self, name: str, ours: str, floors: dict[str, float], files: Path, pairs: int, kept: Path | None = None
+        self,
+        name: str,
+        ours: str,
+        floors: dict[str, float],
+        files: Path,
+        pairs: int,
+        kept: Path | None = None,
     ) -> None:
         """Our figure to each floor: median of the ratios of pairs measured in turn."""
         found: dict[str, list[float]] = {floor: [] for floor in floors}
@@ -102,16 +124,24 @@ class Table:
 
 
 def listing(table: Table, root: Path) -> None:
-    table.against("CPU of listing a page of 1 000 keys", "engine-page", {"bare-page": 0.6}, root, PAIRS)
+    table.against(
+        "CPU of listing a page of 1 000 keys", "engine-page", {"bare-page": 0.6}, root, PAIRS
+    )
     for name, at_most in (("list-known", 0.15), ("list-none-known", 0.35)):
         how = "ranges known" if name == "list-known" else "none known"
-        table.against(f"wall time of listing 500 000 keys, {how}", name, {"list-one": at_most}, root, 1)
+        table.against(
+            f"wall time of listing 500 000 keys, {how}", name, {"list-one": at_most}, root, 1
+        )
 
 
 def width(table: Table, root: Path) -> None:
     for ms in (5, 50, 200):
         worst = statistics.median(measured(f"width-{ms}", root)["value"] for _ in range(FEW))
-        table.add(f"time with the number at once found by itself, to the best fixed one, at {ms} ms", worst, 1.2)
+        table.add(
+            f"time with the number at once found by itself, to the best fixed one, at {ms} ms",
+            worst,
+            1.2,
+        )
 
 
 def small(table: Table, root: Path) -> None:
@@ -127,7 +157,13 @@ def small(table: Table, root: Path) -> None:
 def copies(table: Table, root: Path) -> None:
     for n in range(SMALL):
         (root / f"{n:06}").write_bytes(os.urandom(4096))
-    table.against(f"CPU of {SMALL} copies inside one store, recorded", "engine-copies", {"bare-copies": 1.6}, root, FEW)
+    table.against(
+        f"CPU of {SMALL} copies inside one store, recorded",
+        "engine-copies",
+        {"bare-copies": 1.6},
+        root,
+        FEW,
+    )
 
 
 def long_file(folder: Path, mib: int = LARGE_MIB) -> Path:
@@ -138,12 +174,18 @@ def long_file(folder: Path, mib: int = LARGE_MIB) -> Path:
 
 
 def parts(table: Table, root: Path) -> None:
-    table.add("peak memory of 6 GiB in parts of 525 MiB, to 200 MiB", measured("huge", root)["value"] / MEMORY_MIB, 1.0)
+    table.add(
+        "peak memory of 6 GiB in parts of 525 MiB, to 200 MiB",
+        measured("huge", root)["value"] / MEMORY_MIB,
+        1.0,
+    )
 
 
 def large_out(table: Table, root: Path) -> None:
     name = f"CPU of {LARGE_MIB} MiB, in parts, checksummed"
-    table.against(name, "engine-put", {"bare-put-large": 1.3}, long_file(root), FEW, root.parent / "kept")
+    table.against(
+        name, "engine-put", {"bare-put-large": 1.3}, long_file(root), FEW, root.parent / "kept"
+    )
 
 
 def large_in(table: Table, root: Path) -> None:
@@ -152,7 +194,10 @@ def large_in(table: Table, root: Path) -> None:
 
 
 def local(table: Table, root: Path) -> None:
-    for ours, how, at_most in (("engine-copy", "read back", 1.5), ("engine-copy-unread", "not read back", 1.15)):
+    for ours, how, at_most in (
+        ("engine-copy", "read back", 1.5),
+        ("engine-copy-unread", "not read back", 1.15),
+    ):
         name = f"wall time of {LOCAL_MIB} MiB, folder to folder, flushed, {how}"
         table.against(name, ours, {"bare-copy": at_most}, long_file(root, LOCAL_MIB), PAIRS)
 
@@ -160,9 +205,14 @@ def local(table: Table, root: Path) -> None:
 def memory(table: Table, root: Path) -> None:
     for what in ("memory-unchanged", "memory-stalled"):
         peaks = [
-            statistics.median(measured(f"{what}:{n}", root)["value"] for _ in range(FEW)) for n in (TREE, TREE // 10)
+            statistics.median(measured(f"{what}:{n}", root)["value"] for _ in range(FEW))
+            for n in (TREE, TREE // 10)
         ]
-        table.add(f"{what} at {TREE} objects minus at {TREE // 10}, to 10 MiB", (peaks[0] - peaks[1]) / 10, 1.0)
+        table.add(
+            f"{what} at {TREE} objects minus at {TREE // 10}, to 10 MiB",
+            (peaks[0] - peaks[1]) / 10,
+            1.0,
+        )
 
 
 def plan(table: Table, root: Path) -> None:
@@ -170,11 +220,17 @@ def plan(table: Table, root: Path) -> None:
         folder = root / f"{n // 500:04}"
         folder.mkdir(exist_ok=True)
         (folder / f"{n:07}").touch()
-    table.against(f"CPU of planning {TREE} unchanged objects", "engine-plan", {"bare-plan": 2.8}, root, FEW)
+    table.against(
+        f"CPU of planning {TREE} unchanged objects", "engine-plan", {"bare-plan": 2.8}, root, FEW
+    )
     for folder in sorted(root.iterdir())[FIRST // 500 :]:
         shutil.rmtree(folder)
     took = statistics.median(measured("first-object", root)["value"] for _ in range(FEW))
-    table.add(f"from the API's answer to the first of {min(FIRST, TREE)} new objects moved, to 1 s", took, 1.0)
+    table.add(
+        f"from the API's answer to the first of {min(FIRST, TREE)} new objects moved, to 1 s",
+        took,
+        1.0,
+    )
 
 
 GROUPS = (listing, width, small, copies, parts, large_out, large_in, local, memory, plan)
@@ -190,7 +246,11 @@ def main() -> None:
     if MODE != "quick":
         file = Path(__file__).with_name("results.json")
         measured_now = {row["name"] for row in table.rows}
-        others = [row for row in json.loads(file.read_text()) if row["name"] not in measured_now] if wanted else []
+        others = (
+            [row for row in json.loads(file.read_text()) if row["name"] not in measured_now]
+            if wanted
+            else []
+        )
         file.write_text(json.dumps(others + table.rows, indent=1) + "\n")
 
 

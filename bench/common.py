@@ -41,8 +41,9 @@ def folder(path: Path) -> dict[str, Any]:
 
 @contextmanager
 def landing(path: Path) -> Iterator[str]:
-    """A folder to write into. Small files stay there until all is measured: ext4 searches long for a free inode where many
-    were deleted a moment ago, which would count against whoever comes next."""
+    """A folder to write into. Small files stay there until all is measured: ext4 searches long for
+    a free inode where many were deleted a moment ago, which would count against whoever comes next.
+    """
     there = tempfile.mkdtemp(dir=path.parent)
     yield there
     if any(file.stat().st_size > PART for file in path.iterdir()):
@@ -60,10 +61,12 @@ async def make_bucket(endpoint: str, name: str = "bench") -> None:
 def page_of_1000() -> bytes:
     rows = "".join(
         f"<Contents><Key>dawn/recordings/2026-03-02/{n:06}.flac</Key><LastModified>2026-03-02T05:30:00.000Z</LastModified>"
-        f"<ETag>&quot;{n:032x}&quot;</ETag><Size>{n * 1000}</Size><StorageClass>STANDARD</StorageClass></Contents>"
+        f"<ETag>&quot;{n:032x}&quot;</ETag><Size>{n * 1000}</Size>"
+        "<StorageClass>STANDARD</StorageClass></Contents>"
         for n in range(1000)
     )
     return (
-        '<?xml version="1.0" encoding="UTF-8"?><ListBucketResult><KeyCount>1000</KeyCount><EncodingType>url</EncodingType>'
+        '<?xml version="1.0" '
+        'encoding="UTF-8"?><ListBucketResult><KeyCount>1000</KeyCount><EncodingType>url</EncodingType>'
         f"<IsTruncated>false</IsTruncated>{rows}</ListBucketResult>"
     ).encode()

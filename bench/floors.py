@@ -1,4 +1,7 @@
-"""Floors: the same files, signed and sent in the same sizes, in bare loops; and a script with the usual SDK."""
+"""Floors:
+
+the same files, signed and sent in the same sizes, in bare loops; and a script with the usual SDK.
+"""
 
 from __future__ import annotations
 
@@ -26,11 +29,28 @@ from pinecart.drivers.s3_wire import signed as sign
 
 
 def signed(
-    method: str, host: str, path: str, size: int | None, payload: str, query: str = "", *, more: dict[str, str] | None = None,
-) -> dict[str, str]:  # fmt: skip
-    headers = {"host": host} | ({} if size is None else {"content-length": str(size)}) | (more or {})
-    return sign(method, path, query, headers, payload=payload, keys=Keys(KEY, SECRET), region="us-east-1",
-                now=datetime.now(UTC))  # fmt: skip
+    method: str,
+    host: str,
+    path: str,
+    size: int | None,
+    payload: str,
+    query: str = "",
+    *,
+    more: dict[str, str] | None = None,
+) -> dict[str, str]:
+    headers = (
+        {"host": host} | ({} if size is None else {"content-length": str(size)}) | (more or {})
+    )
+    return sign(
+        method,
+        path,
+        query,
+        headers,
+        payload=payload,
+        keys=Keys(KEY, SECRET),
+        region="us-east-1",
+        now=datetime.now(UTC),
+    )
 
 
 async def looped(work: Callable[[Any, Any], Any], todo: list[Any], width: int = 16) -> None:
@@ -49,7 +69,9 @@ async def puts(endpoint: str, path: Path) -> None:
 
     async def put(session: Any, file: Path) -> None:
         body = file.read_bytes()
-        headers = signed("PUT", host, f"/bench/{file.name}", len(body), hashlib.sha256(body).hexdigest())
+        headers = signed(
+            "PUT", host, f"/bench/{file.name}", len(body), hashlib.sha256(body).hexdigest()
+        )
         async with session.put(
             URL(f"{endpoint}/bench/{file.name}", encoded=True), data=body, headers=headers
         ) as answer:
@@ -68,36 +90,54 @@ async def fill(endpoint: str, path: Path) -> None:
 
 
 async def parts(endpoint: str, path: Path) -> None:
-    """Large files in parts, without any checksum of ours: four at once, the payload signed as over any plain line."""
+    """Large files in parts, without any checksum of ours:
+
+    four at once, the payload signed as over any plain line.
+    """
 
     host = URL(endpoint).authority
     for file in path.iterdir():
         at, empty = f"/bench/{file.name}", hashlib.sha256(b"").hexdigest()
         found: dict[str, Any] = {"etags": {}}
 
-        async def start(session: Any, _: Any, at: str = at, empty: str = empty, found: dict[str, Any] = found) -> None:
+        async def start(
+            session: Any, _: Any, at: str = at, empty: str = empty, found: dict[str, Any] = found
+        ) -> None:
             headers = signed("POST", host, at, 0, empty, "uploads=")
-            async with session.post(URL(f"{endpoint}{at}?uploads=", encoded=True), headers=headers) as answer:
+            async with session.post(
+                URL(f"{endpoint}{at}?uploads=", encoded=True), headers=headers
+            ) as answer:
                 found["id"] = re.search("<UploadId>(.*)</UploadId>", await answer.text())[1]  # type: ignore[index]
 
         async def part(
-            session: Any, number: int, at: str = at, file: Path = file, found: dict[str, Any] = found
+            session: Any,
+            number: int,
+            at: str = at,
+            file: Path = file,
+            found: dict[str, Any] = found,
         ) -> None:
             with file.open("rb") as source:
                 body = os.pread(source.fileno(), PART, (number - 1) * PART)
             query = f"partNumber={number}&uploadId={found['id']}"
             headers = signed("PUT", host, at, len(body), hashlib.sha256(body).hexdigest(), query)
-            async with session.put(URL(f"{endpoint}{at}?{query}", encoded=True), data=body, headers=headers) as answer:
+            async with session.put(
+                URL(f"{endpoint}{at}?{query}", encoded=True), data=body, headers=headers
+            ) as answer:
                 found["etags"][number] = answer.headers["ETag"]
 
-        async def complete(session: Any, _: Any, at: str = at, found: dict[str, Any] = found) -> None:
+        async def complete(
+            session: Any, _: Any, at: str = at, found: dict[str, Any] = found
+        ) -> None:
             rows = "".join(
-                f"<Part><PartNumber>{n}</PartNumber><ETag>{e}</ETag></Part>" for n, e in sorted(found["etags"].items())
+                f"<Part><PartNumber>{n}</PartNumber><ETag>{e}</ETag></Part>"
+                for n, e in sorted(found["etags"].items())
             )
             body = f"<CompleteMultipartUpload>{rows}</CompleteMultipartUpload>".encode()
             query = f"uploadId={found['id']}"
             headers = signed("POST", host, at, len(body), hashlib.sha256(body).hexdigest(), query)
-            async with session.post(URL(f"{endpoint}{at}?{query}", encoded=True), data=body, headers=headers) as answer:
+            async with session.post(
+                URL(f"{endpoint}{at}?{query}", encoded=True), data=body, headers=headers
+            ) as answer:
                 assert answer.status == 200, await answer.text()
 
         await looped(start, [0], 1)
@@ -156,7 +196,9 @@ def bare_get(endpoint: str, path: Path) -> float:
             headers = signed("GET", host, f"/bench/{name}", None, empty)
             if size > PART:
                 headers["range"] = f"bytes={at}-{min(at + PART, size) - 1}"
-            async with session.get(URL(f"{endpoint}/bench/{name}", encoded=True), headers=headers) as answer:
+            async with session.get(
+                URL(f"{endpoint}/bench/{name}", encoded=True), headers=headers
+            ) as answer:
                 body = await answer.read()
 
             def write() -> None:
@@ -181,8 +223,14 @@ def bare_get(endpoint: str, path: Path) -> float:
 
 
 def sdk(endpoint: str) -> Any:
-    return get_session().create_client("s3", endpoint_url=endpoint, aws_access_key_id=KEY, aws_secret_access_key=SECRET,
-                                       region_name="us-east-1", config=Config(max_pool_connections=32))  # fmt: skip
+    return get_session().create_client(
+        "s3",
+        endpoint_url=endpoint,
+        aws_access_key_id=KEY,
+        aws_secret_access_key=SECRET,
+        region_name="us-east-1",
+        config=Config(max_pool_connections=32),
+    )
 
 
 def sdk_put(endpoint: str, path: Path) -> float:

@@ -1,5 +1,5 @@
-"""Our own figures. Engine figures are whole recorded runs: plan, transfer, ledger and records through the ORM, and the look at
-the far side.
+"""Our own figures. Engine figures are whole recorded runs: plan, transfer, ledger and records
+through the ORM, and the look at the far side.
 """
 
 from __future__ import annotations
@@ -21,7 +21,18 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
 
-from bench.common import KEY, MIB, SECRET, bucket, cpu, folder, landing, make_bucket, page_of_1000, peak
+from bench.common import (
+    KEY,
+    MIB,
+    SECRET,
+    bucket,
+    cpu,
+    folder,
+    landing,
+    make_bucket,
+    page_of_1000,
+    peak,
+)
 from pinecart.core.entries import Entry, Row, fingerprint
 from pinecart.core.ports import Abilities, Level
 from pinecart.drivers.memory import Held, MemoryStore
@@ -35,13 +46,17 @@ from pinecart.runner.side import Side
 def recorded(
     source: Any, target: Any, leg: dict[str, Any], *, known: Any = None, stalls: bool = False
 ) -> tuple[float, float]:
-    """A whole recorded run in this process, over a fresh state folder. Gives CPU and wall time, in seconds.
+    """A whole recorded run in this process, over a fresh state folder. Gives CPU and wall time, in
+    seconds.
 
-    source, target: specs, or stores.   known: pages of ledger rows; then nothing is to do.   stalls: it is given up once it
-    gets no further.
+    source, target: specs, or stores.   known: pages of ledger rows; then nothing is to do.
+    stalls: it is given up once it gets no further.
     """
     with tempfile.TemporaryDirectory() as own:
-        os.environ |= {"PINECART_DATA": own, "DJANGO_SETTINGS_MODULE": "pinecart.service.config.settings"}
+        os.environ |= {
+            "PINECART_DATA": own,
+            "DJANGO_SETTINGS_MODULE": "pinecart.service.config.settings",
+        }
         from pinecart.service.config.state import State
 
         State(Path(own)).prepare()
@@ -64,20 +79,31 @@ def recorded(
         services.start_run(SYSTEM, definition, kind="transfer", cause="bench")
         run = services.claim_next(now=timezone.now(), limit=9)
         assert run is not None
-        given = {"run": run.pk, "epoch": run.epoch, "kind": "transfer", "of": None, "definition": run.definition,
-                 "awaited_unknown": []}  # fmt: skip
+        given = {
+            "run": run.pk,
+            "epoch": run.epoch,
+            "kind": "transfer",
+            "of": None,
+            "definition": run.definition,
+            "awaited_unknown": [],
+        }
 
         async def work(log: Any) -> tuple[Any, float, float]:
             settle_in()
             desk = Desk(given, log)
-            stores = {n: open_store(s) if isinstance(s, dict) else s for n, s in (("a", source), ("b", target))}
+            stores = {
+                n: open_store(s) if isinstance(s, dict) else s
+                for n, s in (("a", source), ("b", target))
+            }
             order = Order(run.pk, "transfer", definition, stores, own)
             await asyncio.to_thread(desk.open_scopes, "bench", order)
             if known is not None:
                 one = ThreadPoolExecutor(1)  # one connection, as a run has it
                 async for rows in known(stores["a"]):
                     scoped = [(desk.scopes[0], row) for row in rows]
-                    await asyncio.get_running_loop().run_in_executor(one, services.write_ledger, scoped)
+                    await asyncio.get_running_loop().run_in_executor(
+                        one, services.write_ledger, scoped
+                    )
             began, since = cpu(), time.monotonic()
             if stalls:
                 task = asyncio.ensure_future(carry_out(order, desk))
@@ -91,14 +117,18 @@ def recorded(
             ending, used, took = asyncio.run(work(log))
         if ending is not None:
             assert ending.error is None, ending.error
-            assert (ending.acted == 0) == (known is not None), "nothing of what was to be measured was done"
+            assert (ending.acted == 0) == (known is not None), (
+                "nothing of what was to be measured was done"
+            )
             services.end_run(run.pk, run.epoch, ending)
         return used, took
 
 
 def engine_put(endpoint: str, path: Path) -> float:
     asyncio.run(make_bucket(endpoint))
-    return recorded(folder(path), bucket(endpoint), {"from": "pine://a/", "to": "pine://b/bench/"})[0]
+    return recorded(folder(path), bucket(endpoint), {"from": "pine://a/", "to": "pine://b/bench/"})[
+        0
+    ]
 
 
 def engine_get(endpoint: str, path: Path) -> float:
@@ -106,8 +136,11 @@ def engine_get(endpoint: str, path: Path) -> float:
 
     asyncio.run(fill(endpoint, path))
     with landing(path) as there:
-        return recorded(bucket(endpoint) | {"name": "a"}, folder(Path(there)) | {"name": "b"},
-                        {"from": "pine://a/bench/", "to": "pine://b/"})[0]  # fmt: skip
+        return recorded(
+            bucket(endpoint) | {"name": "a"},
+            folder(Path(there)) | {"name": "b"},
+            {"from": "pine://a/bench/", "to": "pine://b/"},
+        )[0]
 
 
 def engine_copies(endpoint: str, path: Path) -> float:
@@ -121,7 +154,9 @@ def engine_copies(endpoint: str, path: Path) -> float:
 
 
 class Prepared(MemoryStore):
-    """A store of so many objects that lists them in pages made beforehand, or made as they are asked for, and takes none."""
+    """A store of so many objects that lists them in pages made beforehand, or made as they are
+    asked for, and takes none.
+    """
 
     def __init__(self, count: int, *, ahead: bool = False) -> None:
         super().__init__("prepared", {})
@@ -131,7 +166,9 @@ class Prepared(MemoryStore):
     def _page(self, at: int) -> list[Entry]:
         return [Entry(key_of(n), 0, None, "e") for n in range(at, min(at + 1000, self._count))]
 
-    async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
+    async def list(
+        self, prefix: bytes, *, after: bytes = b"", folders: str = ""
+    ) -> AsyncIterator[list[Entry]]:
         for at in range(0, self._count, 1000):
             await asyncio.sleep(0)
             yield self._pages[at // 1000] if self._pages else self._page(at)
@@ -140,7 +177,9 @@ class Prepared(MemoryStore):
         await asyncio.sleep(1e6)
 
     @asynccontextmanager
-    async def open(self, key: bytes, expected: Entry | None = None, *, version: str = "") -> AsyncIterator[Any]:
+    async def open(
+        self, key: bytes, expected: Entry | None = None, *, version: str = ""
+    ) -> AsyncIterator[Any]:
         self.objects[key] = Held(b"", "e")
         async with super().open(key, expected) as reading:
             yield reading
@@ -157,7 +196,10 @@ async def known(store: Any) -> AsyncIterator[list[Row]]:
 
 
 def engine_plan(endpoint: str, path: Path) -> float:
-    """Nothing changed since the run before: a folder, prepared pages, the ledger through the ORM, five patterns."""
+    """Nothing changed since the run before:
+
+    a folder, prepared pages, the ledger through the ORM, five patterns.
+    """
     patterns = [f"nothing-{n}/**" for n in range(5)]
     target = Prepared(sum(len(files) for _, _, files in os.walk(path)), ahead=True)
     leg = {"from": "pine://a/", "to": "pine://b/", "leave_out": patterns}
@@ -165,14 +207,25 @@ def engine_plan(endpoint: str, path: Path) -> float:
 
 
 def memory(count: int, *, stalls: bool) -> float:
-    """Peak memory in MiB of a run over so many objects: all unchanged, or all new at a destination that stalls."""
+    """Peak memory in MiB of a run over so many objects:
+
+    all unchanged, or all new at a destination that stalls.
+    """
     source, target = Prepared(count), Prepared(0 if stalls else count)
-    recorded(source, target, {"from": "pine://a/", "to": "pine://b/"}, known=None if stalls else known, stalls=stalls)
+    recorded(
+        source,
+        target,
+        {"from": "pine://a/", "to": "pine://b/"},
+        known=None if stalls else known,
+        stalls=stalls,
+    )
     return peak()
 
 
 def first_object(endpoint: str, path: Path) -> float:
-    """Seconds from the answer of the API to a start, until the first new object of many has arrived."""
+    """Seconds from the answer of the API to a start, until the first new object of many has
+    arrived.
+    """
     from pinecart.client import Client
 
     asyncio.run(make_bucket(endpoint))
@@ -192,7 +245,9 @@ def first_object(endpoint: str, path: Path) -> float:
         ]
         log = Path(state) / "serve.log"
         with log.open("w") as said:
-            serving = subprocess.Popen([*command, "--allow-address", "127.0.0.1"], stdout=said, stderr=said)
+            serving = subprocess.Popen(
+                [*command, "--allow-address", "127.0.0.1"], stdout=said, stderr=said
+            )
         try:
             url = "http://127.0.0.1:18905"
             while not (welcome := re.search(r"the password (\S+)", log.read_text())):
@@ -202,12 +257,15 @@ def first_object(endpoint: str, path: Path) -> float:
             with Client(url, token) as cart:
                 cart.add_store({"name": "a", "kind": "folder", "path": str(path)})
                 cart.add_store({k: v for k, v in bucket(endpoint).items() if k != "allowed"})
-                cart.define_job({"job": "bench", "legs": [{"from": "pine://a/", "to": "pine://b/bench/"}]})
+                cart.define_job(
+                    {"job": "bench", "legs": [{"from": "pine://a/", "to": "pine://b/bench/"}]}
+                )
                 time.sleep(3)  # a process waits for its order, as it does all day
                 before = _told(counts)["counts"].get("put", 0)
                 cart.start("bench")
                 since = time.monotonic()
-                # Two are our questions about checksums and conditions; the third is the first object.
+                # Two are our questions about checksums and conditions; the third is the first
+                # object.
                 while _told(counts)["counts"].get("put", 0) < before + 3:
                     time.sleep(0.005)
                 return time.monotonic() - since
@@ -217,15 +275,18 @@ def first_object(endpoint: str, path: Path) -> float:
 
 
 def huge(endpoint: str, path: Path) -> float:
-    """Peak memory in MiB while one object of 6 GiB goes from a folder to a bucket (whose server forgets what it is sent), in parts
-    as large as an object of 5 TiB needs them."""
+    """Peak memory in MiB while one object of 6 GiB goes from a folder to a bucket (whose server
+    forgets what it is sent), in parts as large as an object of 5 TiB needs them.
+    """
     from pinecart.drivers import s3_writing
 
     vars(s3_writing)["piece_size"] = lambda size: 525 * MIB
     file = path / "huge"
     with file.open("wb") as out:
         out.truncate(6 << 30)
-    server = multiprocessing.get_context("spawn").Process(target=_forgetful, args=(18_906,), daemon=True)
+    server = multiprocessing.get_context("spawn").Process(
+        target=_forgetful, args=(18_906,), daemon=True
+    )
     server.start()
     while not _answers("http://127.0.0.1:18906/_standin/counts"):
         time.sleep(0.1)
@@ -253,7 +314,9 @@ def _forgetful(port: int) -> None:
         def _complete(self, request: Any, asked: Any) -> Any:
             upload = self._upload(asked)
             size = sum(int.from_bytes(body, "big") for _, body, _ in upload.parts.values())
-            self.shelf.put(asked.bucket, asked.key, b"", upload.headers, "f" * 32 + "-1").size = size
+            self.shelf.put(
+                asked.bucket, asked.key, b"", upload.headers, "f" * 32 + "-1"
+            ).size = size
             del self.shelf.uploads[asked.query["uploadId"]]
             return own._xml("CompleteMultipartUploadResult", own._t("ETag", '"' + "f" * 32 + '-1"'))
 
@@ -301,7 +364,9 @@ class Slow:
 
         return Abilities(lists_ranges=True)
 
-    async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Any]]:
+    async def list(
+        self, prefix: bytes, *, after: bytes = b"", folders: str = ""
+    ) -> AsyncIterator[list[Any]]:
 
         at = bisect.bisect_right(self.keys, after)
         while at < len(self.keys):
@@ -332,7 +397,10 @@ def listed(cuts: Any) -> float:
 
 
 def width_figure(seconds: float) -> float:
-    """Best fixed number's throughput to what is found by itself: a far side that answers 32 at once, each after a while."""
+    """Best fixed number's throughput to what is found by itself:
+
+    a far side that answers 32 at once, each after a while.
+    """
     from pinecart.runner.pacing import Width
 
     jobs = int(min(20_000, 100 / seconds))

@@ -17,7 +17,9 @@ def main() -> None:
     asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
     name, _, count = sys.argv[1].partition(":")
     # Only what is needed is loaded: the peak of memory is one of the figures.
-    module = importlib.import_module("bench.floors" if name.startswith(("bare-", "sdk-")) else "bench.ours")
+    module = importlib.import_module(
+        "bench.floors" if name.startswith(("bare-", "sdk-")) else "bench.ours"
+    )
     figure = getattr(module, name.replace("-", "_"))
     value = figure(int(count)) if count else figure(sys.argv[2], Path(sys.argv[3]))
     print(json.dumps({"value": value, "peak_mib": peak()}))

@@ -1,4 +1,6 @@
-"""The stand-in object store on a loopback port, run by its own thread, for the length of a `with`."""
+"""The stand-in object store on a loopback port, run by its own thread, for the length
+of a `with`.
+"""
 
 from __future__ import annotations
 
@@ -29,9 +31,13 @@ class Busiest(BucketServer):
 
 
 @contextlib.contextmanager
-def running(*buckets: str, server: BucketServer | None = None) -> Iterator[tuple[BucketServer, str]]:
+def running(
+    *buckets: str, server: BucketServer | None = None
+) -> Iterator[tuple[BucketServer, str]]:
     """Yield the server and its endpoint."""
-    server = server or BucketServer({KEY: Account(SECRET), "READER": Account("reader-secret", may_write=False)})
+    server = server or BucketServer(
+        {KEY: Account(SECRET), "READER": Account("reader-secret", may_write=False)}
+    )
     for bucket in buckets:
         server.shelf.make(bucket)
     loop, ready, address = asyncio.new_event_loop(), threading.Event(), []

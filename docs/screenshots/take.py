@@ -1,4 +1,7 @@
-"""Takes the pictures in this folder from a running demo: `make screenshots`. Terminal ones are drawn from real output."""
+"""Takes the pictures in this folder from a running demo:
+
+`make screenshots`. Terminal ones are drawn from real output.
+"""
 
 from __future__ import annotations
 
@@ -14,16 +17,29 @@ from rich.text import Text
 
 HERE = Path(__file__).parent
 FLAGS = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
-]  # fmt: skip
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--disable-dev-shm-usage",
+]
 COMMANDS = {
     "terminal-today": ["", "run list", "schedule list"],
     "terminal-carry": [
         "browse pine://posts/ --match 'sheets/**/a*.csv'",
-        "carry pine://posts/sheets/2026-W10 pine://office/larkfell/weekly/ --leave-out 'a*' --rename-to '{year}-{name}{ending}' --preview",
+        (
+            "carry pine://posts/sheets/2026-W10 pine://office/larkfell/weekly/ --leave-out 'a*' "
+            "--rename-to '{year}-{name}{ending}' --preview"
+        ),
     ],
-    "terminal-run": ["start dawn-recordings --follow", "run objects {last}", "audit start dawn-recordings"],
+    "terminal-run": [
+        "start dawn-recordings --follow",
+        "run objects {last}",
+        "audit start dawn-recordings",
+    ],
 }
 
 
@@ -45,7 +61,9 @@ def draw(page: Page, name: str, commands: list[str]) -> None:
     console = Console(record=True, width=120, file=open(os.devnull, "w"))  # noqa: SIM115 - for the life of this script
     for words in commands:
         text = (
-            words.format(last=pinecart("--json run list --limit 1").split('"id": ')[1].split(",")[0])
+            words.format(
+                last=pinecart("--json run list --limit 1").split('"id": ')[1].split(",")[0]
+            )
             if "{last}" in words
             else words
         )
@@ -74,20 +92,42 @@ def main(url: str, password: str) -> None:
         for name, commands in COMMANDS.items():
             draw(terminal, name, commands)
         last = (
-            pinecart("--json run list --state clean --job dawn-recordings --limit 1").split('"id": ')[1].split(",")[0]
+            pinecart("--json run list --state clean --job dawn-recordings --limit 1")
+            .split('"id": ')[1]
+            .split(",")[0]
         )
         audit = pinecart("--json audit list").split('"id": ')[1].split(",")[0]
         pinecart("remove pine://office/larkfell/dawn/pictures/")
         held = pinecart("--json run list --job remove --limit 1").split('"id": ')[1].split(",")[0]
         for scheme, width, shots in (
-            ("light", 1280, {"today": "/", "jobs": "/jobs", "job": "/jobs/dawn-recordings", "define": "/jobs/dawn-recordings/change",
-                             "run": f"/runs/{last}", "stores": "/stores", "browse": "/stores/office?path=larkfell/dawn/sheets/",
-                             "audit": f"/audits/{audit}", "copy": "/copy?from=pine%3A%2F%2Fposts%2Fsheets%2F", "held": f"/runs/{held}", "find": "/find?name=W10*aldermurr", "people": "/people", "trail": "/trail?what=person", "own-access": "/me", "report": f"/api/v1/runs/{last}/report?as=html"}),
+            (
+                "light",
+                1280,
+                {
+                    "today": "/",
+                    "jobs": "/jobs",
+                    "job": "/jobs/dawn-recordings",
+                    "define": "/jobs/dawn-recordings/change",
+                    "run": f"/runs/{last}",
+                    "stores": "/stores",
+                    "browse": "/stores/office?path=larkfell/dawn/sheets/",
+                    "audit": f"/audits/{audit}",
+                    "copy": "/copy?from=pine%3A%2F%2Fposts%2Fsheets%2F",
+                    "held": f"/runs/{held}",
+                    "find": "/find?name=W10*aldermurr",
+                    "people": "/people",
+                    "trail": "/trail?what=person",
+                    "own-access": "/me",
+                    "report": f"/api/v1/runs/{last}/report?as=html",
+                },
+            ),
             ("dark", 1280, {"today-dark": "/"}),
             ("light", 390, {"held-narrow": f"/runs/{held}", "jobs-narrow": "/jobs"}),
-        ):  # fmt: skip
+        ):
             context = browser.new_context(
-                viewport={"width": width, "height": 800}, color_scheme=scheme, reduced_motion="reduce"
+                viewport={"width": width, "height": 800},
+                color_scheme=scheme,
+                reduced_motion="reduce",
             )
             page = context.new_page()
             page.goto(url)

@@ -1,4 +1,7 @@
-"""What every driver must do. A driver's test class supplies the fixture `store` and inherits the rest."""
+"""What every driver must do.
+
+A driver's test class supplies the fixture `store` and inherits the rest.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +15,15 @@ from pinecart.core.ports import HELD_BYTES, Card, Put, Store
 from pinecart.drivers.folder import FolderStore
 
 AT = b"larkfell/"  # every test works below this prefix; in a bucket store it is the bucket
-NAMES = [b"a.txt", b"a/b", b"a/b c+%#?&", "a/é.flac".encode(), b"a0", b"n" * 200, b"sheets/" + b"s" * 100 + b"/x"]
+NAMES = [
+    b"a.txt",
+    b"a/b",
+    b"a/b c+%#?&",
+    "a/é.flac".encode(),
+    b"a0",
+    b"n" * 200,
+    b"sheets/" + b"s" * 100 + b"/x",
+]
 
 
 async def put(store: Store, name: bytes, body: bytes, **kwargs):
@@ -90,13 +101,19 @@ class StoreContract:
         source = FolderStore("source", str(tmp_path / "source"))
         await store.probe(AT)
         async with source.open(b"long") as reading:
-            placed = await store.put(Put(AT + b"long", len(body), reading, Card("d", 1, ""), if_absent=True))
+            placed = await store.put(
+                Put(AT + b"long", len(body), reading, Card("d", 1, ""), if_absent=True)
+            )
             assert placed.crc == crc_of(body)
             with pytest.raises(Taken):
-                await store.put(Put(AT + b"long", len(body), reading, Card("d", 1, ""), if_absent=True))
+                await store.put(
+                    Put(AT + b"long", len(body), reading, Card("d", 1, ""), if_absent=True)
+                )
             (tmp_path / "source" / "long").write_bytes(body + b"grown")
             with pytest.raises(Changed):
-                await store.put(Put(AT + b"other", len(body), reading, Card("d", 1, ""), if_absent=True))
+                await store.put(
+                    Put(AT + b"other", len(body), reading, Card("d", 1, ""), if_absent=True)
+                )
         async with store.open(AT + b"long") as reading:
             assert b"".join([c async for c in reading.chunks()]) == body
             assert await reading.piece(HELD_BYTES - 1, 3) == body[HELD_BYTES - 1 : HELD_BYTES + 2]
@@ -108,11 +125,15 @@ class StoreContract:
         if not store.copies_from(store):
             return
         card = Card("d2", 1_700_000_000_000_000_000, crc_of(b"song"))
-        placed = await store.copy(Put(AT + b"sub/y", 4, b"", card, if_absent=True), store, AT + b"x", entry)
+        placed = await store.copy(
+            Put(AT + b"sub/y", 4, b"", card, if_absent=True), store, AT + b"x", entry
+        )
         assert fingerprint(placed.entry) == fingerprint((await store.stat(AT + b"sub/y")).entry)
         assert placed.crc == crc_of(b"song")
         with pytest.raises(Taken):
-            await store.copy(Put(AT + b"sub/y", 4, b"", card, if_absent=True), store, AT + b"x", entry)
+            await store.copy(
+                Put(AT + b"sub/y", 4, b"", card, if_absent=True), store, AT + b"x", entry
+            )
         await put(store, b"x", b"other")
         with pytest.raises(Changed):
             await store.copy(Put(AT + b"z", 4, b"", card, if_absent=True), store, AT + b"x", entry)

@@ -13,7 +13,11 @@ from pinecart.core.entries import Entry, Row
 from pinecart.core.errors import Incomplete, SignInRefused, StoreError, Taken
 from pinecart.core.ports import Placed
 
-KEYS, WHOLE, TEXTS = st.binary(min_size=1, max_size=20), st.integers(0, 1 << 62), st.text(max_size=20)
+KEYS, WHOLE, TEXTS = (
+    st.binary(min_size=1, max_size=20),
+    st.integers(0, 1 << 62),
+    st.text(max_size=20),
+)
 ENTRIES = st.builds(
     Entry,
     KEYS,
@@ -28,13 +32,23 @@ ENTRIES = st.builds(
     st.just(b"") | KEYS,
 )
 TASKS = st.builds(
-    lambda entry, there: Task(entry.key, entry, there and there._replace(key=entry.key)), ENTRIES, st.none() | ENTRIES
+    lambda entry, there: Task(entry.key, entry, there and there._replace(key=entry.key)),
+    ENTRIES,
+    st.none() | ENTRIES,
 )
-PLACED = st.builds(Placed, ENTRIES, st.sampled_from(["read-back", "server-verified"]), st.booleans(), TEXTS)
+PLACED = st.builds(
+    Placed, ENTRIES, st.sampled_from(["read-back", "server-verified"]), st.booleans(), TEXTS
+)
 CARRIED = st.builds(
-    lambda entry, placed, crc, racy, run: Carried(placed, Row(entry.key, "a", "b", crc, racy, False, run), entry.size, 2, entry, 0.25),
-    ENTRIES, PLACED, TEXTS, st.booleans(), WHOLE,
-)  # fmt: skip
+    lambda entry, placed, crc, racy, run: Carried(
+        placed, Row(entry.key, "a", "b", crc, racy, False, run), entry.size, 2, entry, 0.25
+    ),
+    ENTRIES,
+    PLACED,
+    TEXTS,
+    st.booleans(),
+    WHOLE,
+)
 HEAD = (7, 12, 0, 3)
 
 

@@ -64,15 +64,29 @@ def test_without_a_ledger_row(source, there, wanted, intent):
     ("choice", "replace", "changed_there", "both"),
     [
         (OnDifference.KEEP, "leave exists", "leave exists", "leave exists"),
-        (OnDifference.REPLACE_CHANGED, "replace changed", "leave changed-there !", "refuse both-changed !"),
-        (OnDifference.REPLACE_ALL, "replace changed", "replace changed-there", "replace both-changed"),
+        (
+            OnDifference.REPLACE_CHANGED,
+            "replace changed",
+            "leave changed-there !",
+            "refuse both-changed !",
+        ),
+        (
+            OnDifference.REPLACE_ALL,
+            "replace changed",
+            "replace changed-there",
+            "replace both-changed",
+        ),
         (OnDifference.KEEP_BOTH, "copy exists", "copy exists", "copy exists"),
         (OnDifference.REFUSE, "refuse exists !", "refuse exists !", "refuse exists !"),
     ],
 )
 def test_the_five_choices(choice, replace, changed_there, both):
     rules = Rules(RENEW, choice)
-    assert [told(decide_known(*c, rules)) for c in ((D, S), (S, D), (D, D))] == [replace, changed_there, both]
+    assert [told(decide_known(*c, rules)) for c in ((D, S), (S, D), (D, D))] == [
+        replace,
+        changed_there,
+        both,
+    ]
     assert told(decide_known(S, S, rules)) == "leave same"
     assert told(decide_known(A, S, rules)) == "leave gone"
 
@@ -99,8 +113,13 @@ def test_a_far_side_that_differs_is_tried_for_recognition_first():
     known = row(OLD, OLD)
     assert consider(OLD, NEW, known, Rules()) is Look.FAR
     assert told(consider(OLD, NEW, known, Rules(), far_look=Answer.EQUAL)) == "leave recognised"
-    assert told(consider(OLD, NEW, known, Rules(), far_look=Answer.DIFFERS)) == "leave changed-there !"
-    assert told(consider(OLD, NEW, known, Rules(), far_look=Answer.UNPROVEN)) == "leave changed-there !"
+    assert (
+        told(consider(OLD, NEW, known, Rules(), far_look=Answer.DIFFERS)) == "leave changed-there !"
+    )
+    assert (
+        told(consider(OLD, NEW, known, Rules(), far_look=Answer.UNPROVEN))
+        == "leave changed-there !"
+    )
     assert told(consider(OLD, bucket(6, "x"), known, Rules())) == "leave changed-there !"
 
 
@@ -116,18 +135,28 @@ def test_a_file_that_was_only_touched_or_is_racy_has_its_content_compared():
     for entry, known in ((touched, row(file, OLD)), (file, row(file, OLD, racy=True))):
         assert consider(entry, OLD, known, Rules()) is Look.SOURCE
         assert told(consider(entry, OLD, known, Rules(), source_look=Answer.EQUAL)) == "leave same"
-        assert told(consider(entry, OLD, known, Rules(), source_look=Answer.DIFFERS)) == "replace changed"
-    assert told(consider(file._replace(modified_ns=101), OLD, row(file, OLD), Rules())) == "replace changed"
+        assert (
+            told(consider(entry, OLD, known, Rules(), source_look=Answer.DIFFERS))
+            == "replace changed"
+        )
+    assert (
+        told(consider(file._replace(modified_ns=101), OLD, row(file, OLD), Rules()))
+        == "replace changed"
+    )
 
 
 def test_every_situation_gets_a_verdict():
     sides = [None, OLD, NEW, bucket(6, "x"), OLD._replace(fault="unreadable")]
     rows = [None, row(OLD, OLD), row(OLD, OLD, racy=True), row(OLD, OLD, cleared=True)]
-    for entry, far, known, intent, choice in itertools.product(sides, sides[:4], rows, Intent, OnDifference):
+    for entry, far, known, intent, choice in itertools.product(
+        sides, sides[:4], rows, Intent, OnDifference
+    ):
         if entry is None and far is None and known is None:
             continue
         for answer in Answer:
-            found = consider(entry, far, known, Rules(intent, choice), source_look=answer, far_look=answer)
+            found = consider(
+                entry, far, known, Rules(intent, choice), source_look=answer, far_look=answer
+            )
             assert not isinstance(found, Look)
             if intent in (TOP_UP, RENEW):
                 assert found.decision not in (Decision.REMOVE, Decision.CLEAR)

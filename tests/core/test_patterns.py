@@ -16,14 +16,19 @@ from pinecart.core.renaming import Renaming, read_renaming
 from pinecart.core.selection import compile_selection
 
 PIECES = st.sampled_from(["*", "**", "**/", "?", "a", "b", "B", "/", "[ab]", "[!a]", "[a-c]", "é"])
-KEYS = st.lists(st.sampled_from(["a", "b", "B", "c", "/", "é"]), max_size=9).map(lambda parts: "".join(parts).encode())
+KEYS = st.lists(st.sampled_from(["a", "b", "B", "c", "/", "é"]), max_size=9).map(
+    lambda parts: "".join(parts).encode()
+)
 
 
 def by_the_book(pattern):
     """The same in the plain words of a regular expression, however long it takes."""
     meant = {"**/": "(?:.*/)?", "**": ".*", "*": "[^/]*", "?": "[^/]", "[!a]": "[^a/]"}
     found = re.findall(r"\*\*/|\*\*|\*|\?|\[[^]]*\]|.", pattern)
-    body = "".join(meant.get(p, p if p.startswith("[") else re.escape(p.encode().decode("latin-1"))) for p in found)
+    body = "".join(
+        meant.get(p, p if p.startswith("[") else re.escape(p.encode().decode("latin-1")))
+        for p in found
+    )
     return ("" if "/" in pattern else "(?:.*/)?") + body
 
 
@@ -82,10 +87,21 @@ def test_no_renaming_makes_anybody_wait():
 @pytest.mark.parametrize(
     ("pattern", "to"),
     [
-        ("", "{name:>100000000}"), ("", "{name!r}"), ("", "{name.__class__}"), ("", "{name[0]}"), ("", "{}"), ("", "{nothing}"),
-        ("(a", "b"), ("a", r"\1"), ("(?=a)b", "c"), (r"(a)\1", "c"), ("a" * 1001, "b"), ("", "/{name}"), ("a", ""),
+        ("", "{name:>100000000}"),
+        ("", "{name!r}"),
+        ("", "{name.__class__}"),
+        ("", "{name[0]}"),
+        ("", "{}"),
+        ("", "{nothing}"),
+        ("(a", "b"),
+        ("a", r"\1"),
+        ("(?=a)b", "c"),
+        (r"(a)\1", "c"),
+        ("a" * 1001, "b"),
+        ("", "/{name}"),
+        ("a", ""),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_renaming_is_refused(pattern, to):
     with pytest.raises(Invalid) as caught:
         read_renaming(pattern, to)
@@ -105,5 +121,6 @@ def test_renamings_still_rename():
         == "new/höhle-a".encode() + b"\xff"
     )
     assert (
-        read_renaming("", "{year}/{name}-{counter}{ending}").new_key(Entry(b"f/a.csv", 1, 0), 7) == b"1970/a-0007.csv"
+        read_renaming("", "{year}/{name}-{counter}{ending}").new_key(Entry(b"f/a.csv", 1, 0), 7)
+        == b"1970/a-0007.csv"
     )

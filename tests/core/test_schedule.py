@@ -1,4 +1,7 @@
-"""Due times against an independent computation: every minute of the clock on the wall, looked at one by one."""
+"""Due times against an independent computation:
+
+every minute of the clock on the wall, looked at one by one.
+"""
 
 from __future__ import annotations
 
@@ -19,19 +22,26 @@ MINUTE = timedelta(minutes=1)
 def matches(cron, wall):
     def one(field, value):
         return any(
-            part == "*" or (part.startswith("*/") and value % int(part[2:]) == 0) or part == str(value)
+            part == "*"
+            or (part.startswith("*/") and value % int(part[2:]) == 0)
+            or part == str(value)
             for part in field.split(",")
         )
 
     minute, hour, day, month, weekday = cron.split()
     return (
-        one(minute, wall.minute) and one(hour, wall.hour) and one(day, wall.day) and one(month, wall.month)
+        one(minute, wall.minute)
+        and one(hour, wall.hour)
+        and one(day, wall.day)
+        and one(month, wall.month)
         and one(weekday, wall.isoweekday() % 7)
-    )  # fmt: skip
+    )
 
 
 def due_between(cron, zone, start, end):
-    """Walk the minutes of UTC, and ask the wall's clock at each; the gaps are found where it jumps."""
+    """Walk the minutes of UTC, and ask the wall's clock at each; the gaps are found
+    where it jumps.
+    """
     place, due, at = ZoneInfo(zone), [], start
     every = cron.split()[1] == "*"
     last = (at - MINUTE).astimezone(place).replace(tzinfo=None)
@@ -54,7 +64,10 @@ def changes(zone, years):
     """Days around which the offset changes."""
     place, day = ZoneInfo(zone), datetime(2026, 1, 1, tzinfo=UTC)
     while day.year < 2026 + years:
-        if day.astimezone(place).utcoffset() != (day + timedelta(days=1)).astimezone(place).utcoffset():
+        if (
+            day.astimezone(place).utcoffset()
+            != (day + timedelta(days=1)).astimezone(place).utcoffset()
+        ):
             yield day
         day += timedelta(days=1)
 
@@ -71,14 +84,20 @@ def computed(cron, zone, start, end):
 def test_around_every_change_of_ten_years_each_is_due_as_it_should(cron, zone):
     for day in changes(zone, 10):
         start, end = day - timedelta(hours=3), day + timedelta(hours=27)
-        assert computed(cron, zone, start, end) == due_between(cron, zone, start, end), (cron, zone, day)
+        assert computed(cron, zone, start, end) == due_between(cron, zone, start, end), (
+            cron,
+            zone,
+            day,
+        )
 
 
 @pytest.mark.parametrize("zone", ZONES)
 def test_once_a_day_is_once_a_day_for_ten_years(zone):
     place = ZoneInfo(zone)
     for cron in ("30 1 * * *", "15 2 * * *"):
-        due = computed(cron, zone, datetime(2026, 1, 1, tzinfo=UTC), datetime(2036, 1, 1, tzinfo=UTC))
+        due = computed(
+            cron, zone, datetime(2026, 1, 1, tzinfo=UTC), datetime(2036, 1, 1, tzinfo=UTC)
+        )
         days = [d.astimezone(place).date() for d in due]
         assert days == sorted(set(days)) and len(days) >= 3651
 

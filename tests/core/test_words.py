@@ -13,7 +13,16 @@ from hypothesis import strategies as st
 from pinecart.core.checksum import combine, crc_of
 from pinecart.core.columns import Page, Rows
 from pinecart.core.definition import KEYS, LEG_KEYS, read_definition, sentences
-from pinecart.core.entries import Entry, Likeness, Row, fingerprint, is_racy, likeness, modified_ns_of, size_of
+from pinecart.core.entries import (
+    Entry,
+    Likeness,
+    Row,
+    fingerprint,
+    is_racy,
+    likeness,
+    modified_ns_of,
+    size_of,
+)
 from pinecart.core.errors import Incomplete, Invalid, WrongMoment
 from pinecart.core.lifecycle import NEXT, Event, State, advance
 from pinecart.core.listing import Ascending, Merge
@@ -60,13 +69,23 @@ def test_an_id_that_is_none_is_refused(text):
 
 
 JSON = st.recursive(
-    st.none() | st.booleans() | st.integers() | st.floats() | st.text() | st.sampled_from(["pine://a/", "5 MiB"]),
-    lambda s: st.lists(s, max_size=3) | st.dictionaries(st.sampled_from(["from", "to", "pattern", "cron"]), s),
+    st.none()
+    | st.booleans()
+    | st.integers()
+    | st.floats()
+    | st.text()
+    | st.sampled_from(["pine://a/", "5 MiB"]),
+    lambda s: (
+        st.lists(s, max_size=3)
+        | st.dictionaries(st.sampled_from(["from", "to", "pattern", "cron"]), s)
+    ),
     max_leaves=6,
 )
 
 
-@given(st.dictionaries(st.sampled_from(KEYS), JSON), st.dictionaries(st.sampled_from(LEG_KEYS), JSON))
+@given(
+    st.dictionaries(st.sampled_from(KEYS), JSON), st.dictionaries(st.sampled_from(LEG_KEYS), JSON)
+)
 def test_whatever_a_definition_holds_it_is_read_or_refused(job, leg):
     with suppress(Invalid):
         read_definition({"job": "dawn", "legs": [LEG | leg]} | job)
@@ -80,12 +99,20 @@ def test_control_and_direction_characters_are_escaped():
 @pytest.mark.parametrize(
     ("pattern", "key", "wanted"),
     [
-        ("*.flac", b"a/b/x.flac", True), ("*.flac", b"x.wav", False), ("a/*.flac", b"a/b/x.flac", False),
-        ("sheets/**", b"sheets/a/b.csv", True), ("sheets/**", b"old/sheets/a", False), ("**/x", b"x", True),
-        ("**/x", b"a/b/x", True), ("x?", b"x/", False), ("[ab]*", b"b1", True), ("[!ab]*", b"b1", False),
-        ("a.b", b"axb", False), ("*", b".hidden\n", True),
+        ("*.flac", b"a/b/x.flac", True),
+        ("*.flac", b"x.wav", False),
+        ("a/*.flac", b"a/b/x.flac", False),
+        ("sheets/**", b"sheets/a/b.csv", True),
+        ("sheets/**", b"old/sheets/a", False),
+        ("**/x", b"x", True),
+        ("**/x", b"a/b/x", True),
+        ("x?", b"x/", False),
+        ("[ab]*", b"b1", True),
+        ("[!ab]*", b"b1", False),
+        ("a.b", b"axb", False),
+        ("*", b".hidden\n", True),
     ],
-)  # fmt: skip
+)
 def test_patterns(pattern, key, wanted):
     assert compile_selection([pattern], []).takes(key) is wanted
     assert compile_selection([], [pattern]).takes(key) is not wanted
@@ -110,7 +137,10 @@ def test_the_merge_gives_every_key_once_with_all_its_sides(a, b, c, page, in_col
     merge, sides = (
         Merge(),
         [
-            [[_item(k, is_row=side is c) for k in side[i : i + page]] for i in range(0, len(side), page)]
+            [
+                [_item(k, is_row=side is c) for k in side[i : i + page]]
+                for i in range(0, len(side), page)
+            ]
             for side in (a, b, c)
         ],
     )
@@ -136,11 +166,24 @@ def test_a_listing_out_of_order_is_not_believed():
 
 def test_schedules_know_zones_and_summer_time():
     due = parse_schedule("30 5 * * *", "Europe/London")
-    assert due.after(datetime(2026, 3, 28, 12, tzinfo=UTC)) == datetime(2026, 3, 29, 4, 30, tzinfo=UTC)
+    assert due.after(datetime(2026, 3, 28, 12, tzinfo=UTC)) == datetime(
+        2026, 3, 29, 4, 30, tzinfo=UTC
+    )
     assert due.after(datetime(2026, 1, 1, tzinfo=UTC)) == datetime(2026, 1, 1, 5, 30, tzinfo=UTC)
-    skipped = parse_schedule("30 1 29 3 *", "Europe/London").after(datetime(2026, 3, 28, tzinfo=UTC))
-    assert datetime(2026, 3, 29, 0, 30, tzinfo=UTC) <= skipped <= datetime(2026, 3, 29, 2, 0, tzinfo=UTC)
-    for bad in (("* * * *", "UTC"), ("61 * * * *", "UTC"), ("* * * * * *", "UTC"), ("* * * * *", "Mars/Olympus")):
+    skipped = parse_schedule("30 1 29 3 *", "Europe/London").after(
+        datetime(2026, 3, 28, tzinfo=UTC)
+    )
+    assert (
+        datetime(2026, 3, 29, 0, 30, tzinfo=UTC)
+        <= skipped
+        <= datetime(2026, 3, 29, 2, 0, tzinfo=UTC)
+    )
+    for bad in (
+        ("* * * *", "UTC"),
+        ("61 * * * *", "UTC"),
+        ("* * * * * *", "UTC"),
+        ("* * * * *", "Mars/Olympus"),
+    ):
         with pytest.raises(Invalid):
             parse_schedule(*bad)
 
@@ -160,14 +203,20 @@ def test_a_definition_is_read_back_as_it_was_and_tells_itself():
 @pytest.mark.parametrize(
     ("change", "code"),
     [
-        ({"job": "Not A Name"}, "job.name"), ({"intent": "copy-all"}, "job.unknown-choice"), ({"guards": {"removals": -1}}, "job.malformed"), ({"legs": []}, "job.no-legs"),
+        ({"job": "Not A Name"}, "job.name"),
+        ({"intent": "copy-all"}, "job.unknown-choice"),
+        ({"guards": {"removals": -1}}, "job.malformed"),
+        ({"legs": []}, "job.no-legs"),
         ({"legs": [{"from": "pine://posts/", "to": "pine://posts/a/"}]}, "job.inside-itself"),
         ({"legs": [{"from": "pine://posts/a/", "to": "pine://posts/"}]}, "job.inside-itself"),
-        ({"legs": [LEG, LEG]}, "job.same-target"), ({"legs": [{**LEG, "take": ["[x"]}]}, "pattern.malformed"),
-        ({"legs": [{"from": "x", "to": "y"}]}, "location.malformed"), ({"mystery": 1}, "job.unknown-key"),
-        ({"schedule": {"cron": "nonsense"}}, "schedule.malformed"), ({"why": 5}, "job.malformed"),
+        ({"legs": [LEG, LEG]}, "job.same-target"),
+        ({"legs": [{**LEG, "take": ["[x"]}]}, "pattern.malformed"),
+        ({"legs": [{"from": "x", "to": "y"}]}, "location.malformed"),
+        ({"mystery": 1}, "job.unknown-key"),
+        ({"schedule": {"cron": "nonsense"}}, "schedule.malformed"),
+        ({"why": 5}, "job.malformed"),
     ],
-)  # fmt: skip
+)
 def test_bad_definitions_are_refused_with_every_problem(change, code):
     with pytest.raises(Invalid) as caught:
         read_definition({"job": "dawn", "legs": [LEG]} | change)
@@ -203,12 +252,18 @@ def test_every_state_and_outcome_has_its_mark_and_sentence():
         "outcome": "clean",
         "totals": totals,
         "problems": 0,
-        "reasons": {"copy new": 4, "leave same": 3, "leave other-size": 2, "leave left-out": 1, "leave exists": 1},
+        "reasons": {
+            "copy new": 4,
+            "leave same": 3,
+            "leave other-size": 2,
+            "leave left-out": 1,
+            "leave exists": 1,
+        },
         "far_side": {"objects": 4, "bytes": 9, "differences": 0},
     }
-    assert (
-        sentence(clean)
-        == "✓ clean: 4 copied, 0 replaced, 0 removed, 3 unchanged, 3 left out by rule, 1 left as the job says, all proven; the far side holds 4 files, 9 B, as intended"
+    assert sentence(clean) == (
+        "✓ clean: 4 copied, 0 replaced, 0 removed, 3 unchanged, 3 left out by rule, 1 left "
+        "as the job says, all proven; the far side holds 4 files, 9 B, as intended"
     )
     assert outcome_of(totals, problems=0, stopped=False, failed=False) == "clean"
     assert outcome_of(no_totals(), problems=0, stopped=False, failed=False) == "nothing-to-do"
@@ -233,21 +288,34 @@ FILES = st.builds(
     ctime_ns=TIMES,
     inode=st.integers(1, (1 << 64) - 1),
 )
-OBJECTS = st.builds(Entry, st.binary(min_size=1, max_size=3), st.integers(0, 1 << 60), st.none(), st.text(max_size=3))
+OBJECTS = st.builds(
+    Entry,
+    st.binary(min_size=1, max_size=3),
+    st.integers(0, 1 << 60),
+    st.none(),
+    st.text(max_size=3),
+)
 UNTOLD = OBJECTS.map(
     lambda entry: entry._replace(etag="", inode=0, kind="")
 )  # of which its store tells nothing but the size
 
 
 @given(
-    st.lists(FILES | OBJECTS, min_size=1, max_size=5) | st.lists(FILES, min_size=1) | st.lists(OBJECTS, min_size=1),
+    st.lists(FILES | OBJECTS, min_size=1, max_size=5)
+    | st.lists(FILES, min_size=1)
+    | st.lists(OBJECTS, min_size=1),
     st.data(),
 )
 def test_many_fingerprints_are_compared_as_one_by_one(entries, data):
     remembered = [fingerprint(entry) for entry in entries]
     page = Page.of(entries)
-    sure = all(likeness(entry, mark) is Likeness.SAME for entry, mark in zip(entries, remembered, strict=True))
-    assert page.all_as(remembered) == sure and list(page) == entries and list(page[1:]) == entries[1:]
+    sure = all(
+        likeness(entry, mark) is Likeness.SAME
+        for entry, mark in zip(entries, remembered, strict=True)
+    )
+    assert (
+        page.all_as(remembered) == sure and list(page) == entries and list(page[1:]) == entries[1:]
+    )
     at, other = data.draw(st.integers(0, len(entries) - 1)), data.draw(FILES | OBJECTS)
     remembered[at] = fingerprint(other)
     assert page.all_as(remembered) == (sure and fingerprint(other) == fingerprint(entries[at]))
@@ -257,17 +325,30 @@ def test_many_fingerprints_are_compared_as_one_by_one(entries, data):
 def test_what_a_store_does_not_tell_is_asked_of_the_content(entry, at):
     assert likeness(entry, fingerprint(entry)) is Likeness.TOUCHED
     timed = entry._replace(modified_ns=at)
-    assert likeness(timed, fingerprint(timed)) is Likeness.SAME and size_of(fingerprint(timed)) == entry.size
+    assert (
+        likeness(timed, fingerprint(timed)) is Likeness.SAME
+        and size_of(fingerprint(timed)) == entry.size
+    )
     assert likeness(timed._replace(modified_ns=at + 1), fingerprint(timed)) is Likeness.DIFFERENT
     assert is_racy(timed, at + 1) and not is_racy(timed._replace(etag="e"), at + 1)
 
 
-@given(FILES, st.booleans(), st.booleans(), st.integers(0, 1 << 40), st.sampled_from(["", "kXp0Xq3n5uU="]))
+@given(
+    FILES,
+    st.booleans(),
+    st.booleans(),
+    st.integers(0, 1 << 40),
+    st.sampled_from(["", "kXp0Xq3n5uU="]),
+)
 def test_a_row_comes_back_from_how_it_is_kept(entry, racy, cleared, run, crc):
     row = Row(entry.key, fingerprint(entry), "0|e", crc, racy, cleared, run)
     assert Row.read(row.stored()) == row
     rows = Rows.of([row.stored()])
-    assert rows[0] == row and rows.all_settled(run + 1) == (not racy and not cleared) and not rows.all_settled(run)
+    assert (
+        rows[0] == row
+        and rows.all_settled(run + 1) == (not racy and not cleared)
+        and not rows.all_settled(run)
+    )
     assert size_of(row.source) == entry.size and size_of(row.there) == 0
     if abs(entry.modified_ns) < 1 << 63:
         assert modified_ns_of(row.source) == entry.modified_ns and modified_ns_of(row.there) is None

@@ -30,7 +30,9 @@ class TestFolderStore(StoreContract):
         return store
 
 
-@pytest.mark.parametrize("key", [b"../x", b"a/../x", b"./x", b"a//x", b"/x", b"x/", b"a\0b", b"n" * 256])
+@pytest.mark.parametrize(
+    "key", [b"../x", b"a/../x", b"./x", b"a//x", b"/x", b"x/", b"a\0b", b"n" * 256]
+)
 async def test_unsafe_names_are_refused_and_nothing_is_made(store, tmp_path, key):
     with pytest.raises(Unsafe):
         await store.put(Put(key, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
@@ -53,7 +55,9 @@ async def test_links_are_not_followed_and_special_files_not_opened(store, tmp_pa
         with pytest.raises(Refused):
             await store.stat(AT + key)
     with pytest.raises(Refused):
-        await store.put(Put(AT + b"door/new", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+        await store.put(
+            Put(AT + b"door/new", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)
+        )
     assert os.listdir(tmp_path / "outside") == ["secret"]
 
 
@@ -61,7 +65,12 @@ async def test_the_state_folder_is_never_entered(tmp_path):
     (tmp_path / "state").mkdir()
     found = os.stat(tmp_path / "state")
     store = open_store(
-        {"kind": "folder", "name": "all", "path": str(tmp_path), "forbidden": [(found.st_dev, found.st_ino)]}
+        {
+            "kind": "folder",
+            "name": "all",
+            "path": str(tmp_path),
+            "forbidden": [(found.st_dev, found.st_ino)],
+        }
     )
     with pytest.raises(Unsafe):
         await store.put(Put(b"state/x", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
@@ -74,7 +83,9 @@ async def test_another_file_system_than_remembered_fails_before_listing(tmp_path
     with pytest.raises(Refused, match="mounted") as caught:
         await store.check_place(b"")
     assert caught.value.code == "store.not-the-same"
-    marked = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path), "marker": "the-archive"})
+    marked = open_store(
+        {"kind": "folder", "name": "posts", "path": str(tmp_path), "marker": "the-archive"}
+    )
     with pytest.raises(Refused, match="the-archive"):
         await marked.check_place(b"")
     (tmp_path / "the-archive").touch()
@@ -106,7 +117,9 @@ async def test_left_over_hidden_files_of_this_run_are_cleared_others_kept(tmp_pa
 
 async def test_a_write_that_fails_leaves_no_hidden_file(store, tmp_path):
     with pytest.raises(Corrupt):
-        await store.put(Put(AT + b"x", 4, b"half", Card("d", None, crc_of(b"whole")), if_absent=True))
+        await store.put(
+            Put(AT + b"x", 4, b"half", Card("d", None, crc_of(b"whole")), if_absent=True)
+        )
     assert os.listdir(tmp_path / "larkfell") == []
 
 
@@ -115,7 +128,9 @@ async def test_a_folder_that_cannot_be_read_is_listed_as_unreadable(tmp_path):
         pytest.skip("root reads everything")
     (tmp_path / "closed").mkdir(mode=0)
     store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)})
-    assert [(e.key, e.fault) async for page in store.list(b"") for e in page] == [(b"closed/", "unreadable")]
+    assert [(e.key, e.fault) async for page in store.list(b"") for e in page] == [
+        (b"closed/", "unreadable")
+    ]
 
 
 async def test_folders_swapped_for_links_while_it_writes_never_let_anything_out(store, tmp_path):
@@ -126,7 +141,9 @@ async def test_folders_swapped_for_links_while_it_writes_never_let_anything_out(
     paths = [os.fsencode(tmp_path / "larkfell" / n) for n in ("door", "link")]
 
     def swap():
-        while not stop.is_set():  # RENAME_EXCHANGE: at every moment there is a door, a folder or a link
+        while (
+            not stop.is_set()
+        ):  # RENAME_EXCHANGE: at every moment there is a door, a folder or a link
             swaps.append(ctypes.CDLL(None).renameat2(-100, paths[0], -100, paths[1], 2))
 
     swapper = threading.Thread(target=swap)
@@ -137,7 +154,9 @@ async def test_folders_swapped_for_links_while_it_writes_never_let_anything_out(
             if n >= 300 and written and refused:
                 break
             try:
-                await store.put(Put(AT + b"door/%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+                await store.put(
+                    Put(AT + b"door/%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)
+                )
                 written += 1
             except StoreError:
                 refused += 1
@@ -151,7 +170,11 @@ async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store
     done = []
     fsync = os.fsync
     monkeypatch.setattr(
-        os, "fsync", lambda fd: done.append("folder" if stat.S_ISDIR(os.fstat(fd).st_mode) else "file") or fsync(fd)
+        os,
+        "fsync",
+        lambda fd: (
+            done.append("folder" if stat.S_ISDIR(os.fstat(fd).st_mode) else "file") or fsync(fd)
+        ),
     )
     rename, libc = folder_writing.rename_if_absent, folder_writing.LIBC
 
@@ -164,22 +187,32 @@ async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store
             return libc.syncfs(fd)
 
     monkeypatch.setattr(folder_writing, "LIBC", Libc)
-    monkeypatch.setattr(folder_writing, "rename_if_absent", lambda *args: done.append("rename") or rename(*args))
+    monkeypatch.setattr(
+        folder_writing, "rename_if_absent", lambda *args: done.append("rename") or rename(*args)
+    )
     put = lambda name: Put(AT + name, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)  # noqa: E731
     await store.put(put(b"x"))
     assert done == ["file", "rename", "folder"]
     done.clear()
     began = [store._begun, store._parents]
     begins = [lambda at, n=n: (began[0](put(b"%d" % n), b"1", at), crc_of(b"1")) for n in range(6)]
-    begins.insert(3, lambda at: (began[0](put(b"4"), b"another", at), crc_of(b"1")))  # reads back otherwise
+    begins.insert(
+        3, lambda at: (began[0](put(b"4"), b"another", at), crc_of(b"1"))
+    )  # reads back otherwise
     found = folder_writing.write_together(begins, began[1])
-    assert done == ["all", *["rename"] * 6, "folder"] and isinstance(found.pop(3), Corrupt) and len(set(found)) == 6
+    assert (
+        done == ["all", *["rename"] * 6, "folder"]
+        and isinstance(found.pop(3), Corrupt)
+        and len(set(found)) == 6
+    )
     assert not [n for n in os.listdir(store._root.path + "/larkfell") if n.endswith(".part")]
 
 
 async def test_a_file_system_that_syncfs_does_not_reach_is_flushed_file_by_file(store, monkeypatch):
     done, fsync = [], os.fsync
-    monkeypatch.setattr(os, "fsync", lambda fd: done.append(stat.S_ISDIR(os.fstat(fd).st_mode)) or fsync(fd))
+    monkeypatch.setattr(
+        os, "fsync", lambda fd: done.append(stat.S_ISDIR(os.fstat(fd).st_mode)) or fsync(fd)
+    )
     monkeypatch.setattr(folder_writing, "_type_of", lambda fd: 0x65735546)
     put = lambda n: Put(AT + b"%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)  # noqa: E731
     begins = [lambda at, n=n: (store._begun(put(n), b"1", at), crc_of(b"1")) for n in range(6)]
@@ -196,7 +229,9 @@ async def test_what_this_run_wrote_is_never_taken_away_by_it(store, tmp_path):
             await taking
         assert caught.value.code == "written-by-this-run"
     assert (tmp_path / "larkfell/y").exists()
-    await open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)}).remove(AT + b"y", entry)
+    await open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)}).remove(
+        AT + b"y", entry
+    )
     assert not (tmp_path / "larkfell/y").exists()
 
 
@@ -207,7 +242,10 @@ async def test_a_failed_flush_is_a_failed_copy_of_each_file_in_it(store, monkeyp
 
     monkeypatch.setattr(folder_writing, "LIBC", Libc)
     monkeypatch.setattr(folder_writing.ctypes, "get_errno", lambda: 5)
-    puts = [store.put(Put(AT + b"%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)) for n in range(60)]
+    puts = [
+        store.put(Put(AT + b"%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+        for n in range(60)
+    ]
     found = await asyncio.gather(*puts, return_exceptions=True)
     failed = [f for f in found if isinstance(f, Busy)]
     assert len(failed) >= 40 and len(os.listdir(store._root.path + "/larkfell")) == 60 - len(failed)
@@ -246,12 +284,18 @@ async def test_a_large_copy_is_read_back_piece_by_piece(large_copy, tmp_path, mo
 
 
 async def test_without_reading_back_the_size_is_all_the_proof(large_copy, tmp_path, monkeypatch):
-    store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path), "read_back": "no"})
+    store = open_store(
+        {"kind": "folder", "name": "posts", "path": str(tmp_path), "read_back": "no"}
+    )
     body, placed = await large_copy(store)
     assert (placed.crc, placed.proof) == (crc_of(body), "size-only")
-    placed = await store.put(Put(AT + b"small", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+    placed = await store.put(
+        Put(AT + b"small", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)
+    )
     assert placed.proof == "size-only"
-    monkeypatch.setattr(folder_writing.os, "copy_file_range", lambda *args: 0)  # a disk that stops taking any
+    monkeypatch.setattr(
+        folder_writing.os, "copy_file_range", lambda *args: 0
+    )  # a disk that stops taking any
     os.unlink(tmp_path / "larkfell/copy")
     with pytest.raises(Corrupt):
         await large_copy(store)
@@ -281,7 +325,10 @@ async def test_a_small_file_that_is_not_in_memory_is_read_in_one_hop(tmp_path, m
     monkeypatch.setattr(os, "preadv", not_in_memory)
     async with store.open(b"a", entry) as found:
         assert (await found.whole(), found.entry, type(found).__name__) == (b"song", entry, "Held")
-    read, left = os.read, [b"x", b"", b"", b"y"]  # it is written to during the hop, and once more in the usual way
+    read, left = (
+        os.read,
+        [b"x", b"", b"", b"y"],
+    )  # it is written to during the hop, and once more in the usual way
 
     def written_to(fd, size):
         found = read(fd, size)
@@ -311,9 +358,18 @@ async def test_what_a_process_that_died_left_half_written_is_swept_and_nobody_el
 @pytest.mark.parametrize(
     ("key", "text", "out"),
     [
-        (b"l", b"a/b", False), (b"x/l", b"../a", False), (b"x/y/l", b"../../a", False), (b"x/l", b"..", False), (b"l", b".", False),
-        (b"l", b"..", True), (b"x/l", b"../../a", True), (b"l", b"/etc", True), (b"l", b"//etc", True), (b"x/l", b"a/../../b", True), (b"l", b"a/..", True),
+        (b"l", b"a/b", False),
+        (b"x/l", b"../a", False),
+        (b"x/y/l", b"../../a", False),
+        (b"x/l", b"..", False),
+        (b"l", b".", False),
+        (b"l", b"..", True),
+        (b"x/l", b"../../a", True),
+        (b"l", b"/etc", True),
+        (b"l", b"//etc", True),
+        (b"x/l", b"a/../../b", True),
+        (b"l", b"a/..", True),
     ],
-)  # fmt: skip
+)
 def test_a_link_is_kept_only_if_it_leads_into_the_store(key, text, out):
     assert leads_out(tuple(key.split(b"/")[:-1]), text) is out

@@ -15,7 +15,16 @@ from hypothesis import strategies as st
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Busy, Changed, Missing, PinecartError, Refused, SignInRefused, StoreError, Unsafe
+from pinecart.core.errors import (
+    Busy,
+    Changed,
+    Missing,
+    PinecartError,
+    Refused,
+    SignInRefused,
+    StoreError,
+    Unsafe,
+)
 from pinecart.core.ports import HELD_BYTES, Card, Put
 from pinecart.drivers import open_store, s3_wire
 from pinecart.drivers.s3_wire import parse_page
@@ -32,12 +41,20 @@ def standin():
 
 
 def opened(at, **changes):
-    spec = {"kind": "s3", "name": "office", "endpoint": at, "key_id": KEY, "secret": SECRET, "allowed": ["127.0.0.0/8"]}
+    spec = {
+        "kind": "s3",
+        "name": "office",
+        "endpoint": at,
+        "key_id": KEY,
+        "secret": SECRET,
+        "allowed": ["127.0.0.0/8"],
+    }
     return open_store(spec | {"retry": {"times": 3, "first_s": 0.01}} | changes)
 
 
 @pytest.mark.parametrize(
-    "name", ["127.0.0.1:19999#", "a?b", "x@y", "a b", "..", "-x-", "UPPER", "a..b", "x:1", "é", "a" * 64]
+    "name",
+    ["127.0.0.1:19999#", "a?b", "x@y", "a b", "..", "-x-", "UPPER", "a..b", "x:1", "é", "a" * 64],
 )
 async def test_no_name_sends_a_signed_request_to_another_host(standin, name):
     """Where buckets stand in front of the host, what looks like an address isn't one."""
@@ -64,17 +81,29 @@ async def test_a_bucket_name_in_a_path_is_checked_too(standin, name):
 @pytest.mark.parametrize(
     ("host", "target"),
     [
-        ("127.0.0.1:1#.store.invalid:9000", "/"), ("evilstore.invalid:9000", "/"), ("a@store.invalid:9000", "/"), ("elsewhere.invalid", "/"),
-        (".store.invalid:9000", "/"), ("a..store.invalid:9000", "/"), ("store.invalid:9000", "@elsewhere.invalid/"), ("store.invalid:9000", "/a#b"),
-        ("store.invalid:9000", "/a b"), ("store.invalid:9000", "/a\r\nb"), ("store.invalid:9000", ""),
+        ("127.0.0.1:1#.store.invalid:9000", "/"),
+        ("evilstore.invalid:9000", "/"),
+        ("a@store.invalid:9000", "/"),
+        ("elsewhere.invalid", "/"),
+        (".store.invalid:9000", "/"),
+        ("a..store.invalid:9000", "/"),
+        ("store.invalid:9000", "@elsewhere.invalid/"),
+        ("store.invalid:9000", "/a#b"),
+        ("store.invalid:9000", "/a b"),
+        ("store.invalid:9000", "/a\r\nb"),
+        ("store.invalid:9000", ""),
     ],
-)  # fmt: skip
+)
 def test_the_transport_asks_no_other_host_whatever_its_driver_says(host, target):
     transport = Transport("http://store.invalid:9000", allowed=Allowed(()))
     with pytest.raises(Refused) as caught:
         transport._address(host, target)  # nothing is sent here: the rule is asked
     assert caught.value.code == "store.address-left"
-    for fine in ("store.invalid:9000", "larkfell.store.invalid:9000", "lark.fell.store.invalid:9000"):
+    for fine in (
+        "store.invalid:9000",
+        "larkfell.store.invalid:9000",
+        "lark.fell.store.invalid:9000",
+    ):
         assert transport._address(fine, "/a?b=c") == f"http://{fine}/a?b=c"
 
 
@@ -105,7 +134,9 @@ async def test_what_goes_wrong_is_told_apart(standin, changes, kind, code):
             await store.check_place(b"")
         finally:
             await store.close()
-    assert (type(caught.value).mro()[:3].count(kind) or caught.value.code == code) and caught.value.code == code
+    assert (
+        type(caught.value).mro()[:3].count(kind) or caught.value.code == code
+    ) and caught.value.code == code
     assert SECRET not in str(caught.value)
 
 
@@ -150,7 +181,12 @@ def test_a_page_that_contradicts_itself_is_not_believed(body):
 
 
 @given(
-    st.lists(st.binary(min_size=1, max_size=30).filter(lambda k: b"\0" not in k), unique=True, min_size=1, max_size=20),
+    st.lists(
+        st.binary(min_size=1, max_size=30).filter(lambda k: b"\0" not in k),
+        unique=True,
+        min_size=1,
+        max_size=20,
+    ),
     st.booleans(),
 )
 def test_the_quick_reading_of_a_page_is_the_thorough_one(keys, more):
@@ -171,13 +207,24 @@ def test_the_quick_reading_of_a_page_is_the_thorough_one(keys, more):
     assert s3_wire._plain_page(body.replace(b"Contents", b"x:Contents"), b"") is None
 
 
-WORDS, SIMPLE = st.sampled_from(["ETag", "Code", "UploadId"]), st.text(st.characters(codec="utf-8"), max_size=9)
+WORDS, SIMPLE = (
+    st.sampled_from(["ETag", "Code", "UploadId"]),
+    st.text(st.characters(codec="utf-8"), max_size=9),
+)
 
 
-@given(st.sampled_from(["CopyObjectResult", "Error"]), st.lists(st.tuples(WORDS, SIMPLE)), st.sampled_from(["", "\n "]))
+@given(
+    st.sampled_from(["CopyObjectResult", "Error"]),
+    st.lists(st.tuples(WORDS, SIMPLE)),
+    st.sampled_from(["", "\n "]),
+)
 def test_the_quick_reading_of_an_answer_is_the_thorough_one(root, fields, between):
-    inner = between.join(f"<{name}>{escape(text, {chr(34): '&quot;'})}</{name}>" for name, text in fields)
-    body = f'<?xml version="1.0"?>{between}<{root} xmlns="http://x/">{inner}{between}</{root}>'.encode()
+    inner = between.join(
+        f"<{name}>{escape(text, {chr(34): '&quot;'})}</{name}>" for name, text in fields
+    )
+    body = (
+        f'<?xml version="1.0"?>{between}<{root} xmlns="http://x/">{inner}{between}</{root}>'
+    ).encode()
     try:
         parsed = ET.fromstring(body)
     except ET.ParseError:
@@ -189,7 +236,11 @@ def test_the_quick_reading_of_an_answer_is_the_thorough_one(root, fields, betwee
 
 
 class InPieces:
-    """A large source. asked: sizes of the pieces that were asked for.   fails_at: from the second reading on.   turns: so does another content."""
+    """A large source.
+
+    asked: sizes of the pieces that were asked for.   fails_at: from the second reading on.   turns:
+    so does another content.
+    """
 
     def __init__(self, body, *, fails_at=None, turns=False):
         self.body, self.asked, self.fails_at, self.turns = body, [], fails_at, turns
@@ -221,10 +272,19 @@ async def test_parts_that_are_too_large_to_be_held_are_streamed(standin, parts_o
     store, body = opened(endpoint), random.Random(2).randbytes(1 << 20) * 50 + b"end"
     source = InPieces(body)
     await store.probe(b"larkfell/")
-    placed = await store.put(Put(b"larkfell/long", len(body), source, Card("d", None, ""), if_absent=True))
+    placed = await store.put(
+        Put(b"larkfell/long", len(body), source, Card("d", None, ""), if_absent=True)
+    )
     assert server.shelf.body("larkfell", "long") == body and placed.crc == crc_of(body)
-    whole, last = [s for s in source.asked if s <= HELD_BYTES], [s for s in source.asked if s > HELD_BYTES]
-    assert sum(whole) == 2 * (40 << 20) and sum(last) == len(body) % (20 << 20) and server.counts["part"] == 3
+    whole, last = (
+        [s for s in source.asked if s <= HELD_BYTES],
+        [s for s in source.asked if s > HELD_BYTES],
+    )
+    assert (
+        sum(whole) == 2 * (40 << 20)
+        and sum(last) == len(body) % (20 << 20)
+        and server.counts["part"] == 3
+    )
     await store.close()
 
 
@@ -237,14 +297,26 @@ async def test_parts_that_are_too_large_to_be_held_are_streamed(standin, parts_o
         ({}, Behaviour(fail="SlowDown"), Busy),
     ],
 )
-async def test_a_streamed_part_that_fails_leaves_nothing(standin, parts_of_20_mib, source, treated, error):
+async def test_a_streamed_part_that_fails_leaves_nothing(
+    standin, parts_of_20_mib, source, treated, error
+):
     server, endpoint = standin
     store, body = opened(endpoint), random.Random(2).randbytes(1 << 20) * 50
     await store.probe(b"larkfell/")
     if treated:
         server.behaviour["part"] = treated
     with pytest.raises(error):
-        await store.put(Put(b"larkfell/long", len(body), InPieces(body, **source), Card("d", None, ""), if_absent=True))
+        await store.put(
+            Put(
+                b"larkfell/long",
+                len(body),
+                InPieces(body, **source),
+                Card("d", None, ""),
+                if_absent=True,
+            )
+        )
     assert not server.shelf.buckets["larkfell"] and not server.shelf.uploads
-    assert (await store.put(Put(b"larkfell/after", 1, b"1", Card("d", None, crc_of(b"1"))))).entry.size == 1
+    assert (
+        await store.put(Put(b"larkfell/after", 1, b"1", Card("d", None, crc_of(b"1"))))
+    ).entry.size == 1
     await store.close()

@@ -1,4 +1,7 @@
-"""What other makers' servers do: tokens that are no XML, probes among a user's objects, pauses, silence, lost answers."""
+"""What other makers' servers do:
+
+tokens that are no XML, probes among a user's objects, pauses, silence, lost answers.
+"""
 
 from __future__ import annotations
 
@@ -83,9 +86,20 @@ LISTED = (
 )
 TRUE = {"count": "1", "more": "false", "key": "a", "at": "2026-03-02T05:30:00Z", "size": "3"}
 LIES = [
-    {"size": "NaN"}, {"size": "-3"}, {"size": "9" * 30}, {"size": "9" * 5000}, {"size": "1e9"}, {"size": "٣"}, {"at": "yesterday"}, {"at": "2026-13-45T99:99:99Z"},
-    {"count": "many"}, {"count": "-1"}, {"count": "9" * 5000}, {"more": "true"}, {"count": "7"},
-]  # fmt: skip
+    {"size": "NaN"},
+    {"size": "-3"},
+    {"size": "9" * 30},
+    {"size": "9" * 5000},
+    {"size": "1e9"},
+    {"size": "٣"},
+    {"at": "yesterday"},
+    {"at": "2026-13-45T99:99:99Z"},
+    {"count": "many"},
+    {"count": "-1"},
+    {"count": "9" * 5000},
+    {"more": "true"},
+    {"count": "7"},
+]
 
 
 @contextlib.asynccontextmanager
@@ -105,7 +119,9 @@ async def raw_server(answer):
 
 
 def whole(body, *lines, status="200 OK"):
-    return "\r\n".join([f"HTTP/1.1 {status}", f"Content-Length: {len(body.encode())}", *lines, "", body]).encode()
+    return "\r\n".join(
+        [f"HTTP/1.1 {status}", f"Content-Length: {len(body.encode())}", *lines, "", body]
+    ).encode()
 
 
 @pytest.mark.parametrize("lie", LIES, ids=lambda lie: str(lie)[:40])
@@ -168,8 +184,13 @@ async def test_an_answer_that_is_none_is_a_problem_of_its_store(answer):
 
 
 def test_an_empty_refusal_says_what_was_asked():
-    error = s3_wire.error_from(400, {}, b"<Error><Code></Code><Message></Message></Error>", what="Writing pine://a/b")
-    assert isinstance(error, Refused) and error.message == "Writing pine://a/b: the store refused (400 InvalidRequest)."
+    error = s3_wire.error_from(
+        400, {}, b"<Error><Code></Code><Message></Message></Error>", what="Writing pine://a/b"
+    )
+    assert (
+        isinstance(error, Refused)
+        and error.message == "Writing pine://a/b: the store refused (400 InvalidRequest)."
+    )
 
 
 async def test_names_that_do_not_fit_are_known_before_they_are_sent(standin, tmp_path):  # noqa: F811
@@ -177,11 +198,17 @@ async def test_names_that_do_not_fit_are_known_before_they_are_sent(standin, tmp
     assert not store.unfit(AT + b"x" * 1024) and "1,024" in store.unfit(AT + b"x" * 1025)
     assert "UTF-8" in store.unfit(AT + b"\xff")
     folder = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)})
-    assert not folder.unfit(b"a/" * 500 + b"x") and "255" in folder.unfit(b"x" * 256) and ".." in folder.unfit(b"../x")
+    assert (
+        not folder.unfit(b"a/" * 500 + b"x")
+        and "255" in folder.unfit(b"x" * 256)
+        and ".." in folder.unfit(b"../x")
+    )
     await store.close()
 
 
-@pytest.mark.parametrize("old", [(), ("checksums-ignored",), ("checksums-ignored", "conditions-ignored")])
+@pytest.mark.parametrize(
+    "old", [(), ("checksums-ignored",), ("checksums-ignored", "conditions-ignored")]
+)
 async def test_a_bucket_that_keeps_versions_keeps_none_of_a_probe(standin, old):  # noqa: F811
     server, endpoint = standin
     server.old = frozenset(old)
@@ -217,13 +244,22 @@ async def test_an_upload_that_could_not_be_aborted_stays_journalled(standin):  #
     server, endpoint = standin
     journal, store, body = Journal(), opened(endpoint), b"x" * (HELD_BYTES + 1)
     await store.probe(AT)
-    put = Put(AT + b"long", len(body), InPieces(body), Card("d", None, ""), if_absent=True, uploads=journal)
+    put = Put(
+        AT + b"long",
+        len(body),
+        InPieces(body),
+        Card("d", None, ""),
+        if_absent=True,
+        uploads=journal,
+    )
     server.behaviour["part"] = Behaviour(fail="AccessDenied")
     server.behaviour["abort"] = Behaviour(fail="InternalError")
     with pytest.raises(Refused):
         await store.put(put)
     assert list(journal.rows) == [AT + b"long"] and server.shelf.uploads
-    server.behaviour["abort"] = Behaviour(fail="InternalError", times=1)  # one such answer is no reason to leave it
+    server.behaviour["abort"] = Behaviour(
+        fail="InternalError", times=1
+    )  # one such answer is no reason to leave it
     with pytest.raises(Refused):
         await store.put(put)
     assert not server.shelf.uploads and not journal.rows
@@ -238,7 +274,14 @@ async def test_an_upload_whose_start_was_answered_to_nobody_stays_journalled(sta
     server.behaviour["part"] = Behaviour(fail="AccessDenied")
     with pytest.raises(Refused):
         await store.put(
-            Put(AT + b"long", len(body), InPieces(body), Card("d", None, ""), if_absent=True, uploads=journal)
+            Put(
+                AT + b"long",
+                len(body),
+                InPieces(body),
+                Card("d", None, ""),
+                if_absent=True,
+                uploads=journal,
+            )
         )
     assert len(server.shelf.uploads) == 1 and list(journal.rows) == [AT + b"long"]
     await store.clear_uploads(AT + b"long", journal.rows[AT + b"long"][1])

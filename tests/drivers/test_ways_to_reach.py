@@ -1,4 +1,7 @@
-"""The many ways in which an object store is reached: regions, hosts, temporary keys, no key, proxies, certificates."""
+"""The many ways in which an object store is reached:
+
+regions, hosts, temporary keys, no key, proxies, certificates.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +28,10 @@ from tests.standin import KEY, SECRET, running
 def abroad():
     """A server of another region, with a temporary key beside the lasting one."""
     accounts = {KEY: Account(SECRET), "PASSING": Account("passing-secret", session="the-token")}
-    with running("larkfell", server=BucketServer(accounts, region="pine-north-1")) as (server, endpoint):
+    with running("larkfell", server=BucketServer(accounts, region="pine-north-1")) as (
+        server,
+        endpoint,
+    ):
         yield server, endpoint
 
 
@@ -144,16 +150,23 @@ async def failing(given, write_to=""):
 
 
 async def test_the_try_tells_a_host_that_says_nothing(raw):
-    assert await failing(spec(f"http://127.0.0.1:{raw(lambda c: None)}")) == [("answer", "store.silent")]
+    assert await failing(spec(f"http://127.0.0.1:{raw(lambda c: None)}")) == [
+        ("answer", "store.silent")
+    ]
 
 
 async def test_the_try_tells_a_host_that_cuts_every_line(raw):
-    assert await failing(spec(f"http://127.0.0.1:{raw(lambda c: c.close())}")) == [("answer", "store.cut")]
+    assert await failing(spec(f"http://127.0.0.1:{raw(lambda c: c.close())}")) == [
+        ("answer", "store.cut")
+    ]
 
 
 @pytest.mark.parametrize("left", [b"", b"Content-Length: 0\r\n", b"Content-Length: 0\r\nETa"])
 async def test_an_answer_cut_within_its_headers_is_no_answer(raw, left):
-    """libcurl takes the headers that came for all there are: a write would be remembered without its ETag."""
+    """libcurl takes the headers that came for all there are:
+
+    a write would be remembered without its ETag.
+    """
 
     def cut(connection):
         while b"\r\n\r\n" not in connection.recv(1 << 16):
@@ -182,7 +195,9 @@ async def test_a_write_whose_answer_tells_no_etag_is_looked_at(monkeypatch, abro
 
     monkeypatch.setattr(Transport, "ask", without)
     placed = await put(store, b"a", b"1")
-    assert placed.entry.etag and placed.entry.etag == (await store.stat(placed.entry.key)).entry.etag
+    assert (
+        placed.entry.etag and placed.entry.etag == (await store.stat(placed.entry.key)).entry.etag
+    )
     await store.close()
 
 
@@ -201,7 +216,9 @@ async def test_the_try_tells_packets_that_are_dropped():
         each.close()
 
 
-async def test_the_try_tells_a_certificate_that_is_not_accepted_and_takes_the_one_that_is_given(raw, tmp_path):
+async def test_the_try_tells_a_certificate_that_is_not_accepted_and_takes_the_one_that_is_given(
+    raw, tmp_path
+):
     subject = ["-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost"]
     subprocess.run(
         [
@@ -239,7 +256,11 @@ async def test_the_try_tells_a_clock_that_is_wrong(abroad):
 
 @pytest.mark.parametrize(
     ("allowed", "wanted"),
-    [("list", [("write", "store.refused")]), ("write", [("list", "store.refused")]), ("", [("list", "store.refused")])],
+    [
+        ("list", [("write", "store.refused")]),
+        ("write", [("list", "store.refused")]),
+        ("", [("list", "store.refused")]),
+    ],
 )
 async def test_the_try_tells_a_key_that_may_only_list_or_only_write(abroad, allowed, wanted):
     from pinecart.standins.bucket_server import Behaviour
@@ -260,7 +281,10 @@ def test_a_line_that_is_closed_while_idle_is_let_go(raw, loop):
         threading.Timer(0.03, connection.close).start()
 
     async def work():
-        transport, others = Transport(f"http://127.0.0.1:{raw(one_answer)}", allowed=Allowed(("127.0.0.0/8",))), []
+        transport, others = (
+            Transport(f"http://127.0.0.1:{raw(one_answer)}", allowed=Allowed(("127.0.0.0/8",))),
+            [],
+        )
         for _ in range(4):
             answers = await asyncio.gather(*(transport.ask("GET", "/x", {}) for _ in range(3)))
             assert [a.body for a in answers] == [b"ok"] * 3
@@ -270,7 +294,9 @@ def test_a_line_that_is_closed_while_idle_is_let_go(raw, loop):
             ours, theirs = socket.socketpair()
             ours.setblocking(False)
             theirs.send(b"hello")
-            assert await asyncio.wait_for(asyncio.get_running_loop().sock_recv(ours, 9), 5) == b"hello"
+            assert (
+                await asyncio.wait_for(asyncio.get_running_loop().sock_recv(ours, 9), 5) == b"hello"
+            )
             others += [ours, theirs]
         await transport.close()
         for each in others:
@@ -283,11 +309,28 @@ def test_a_line_that_is_closed_while_idle_is_let_go(raw, loop):
 @pytest.mark.parametrize(
     "address",
     [
-        "127.0.0.1", "127.9.9.9", "::1", "0.0.0.0", "::", "169.254.169.254", "fe80::1%eth0", "224.0.0.1", "100.100.100.200", "168.63.129.16", "192.0.0.192",
-        "fd00:ec2::254", "::ffff:127.0.0.1", "::ffff:169.254.169.254", "64:ff9b::7f00:1", "64:ff9b::a9fe:a9fe", "2002:7f00:1::", "2002:a9fe:a9fe::1",
-        "::127.0.0.1", "0.1.2.3",
+        "127.0.0.1",
+        "127.9.9.9",
+        "::1",
+        "0.0.0.0",
+        "::",
+        "169.254.169.254",
+        "fe80::1%eth0",
+        "224.0.0.1",
+        "100.100.100.200",
+        "168.63.129.16",
+        "192.0.0.192",
+        "fd00:ec2::254",
+        "::ffff:127.0.0.1",
+        "::ffff:169.254.169.254",
+        "64:ff9b::7f00:1",
+        "64:ff9b::a9fe:a9fe",
+        "2002:7f00:1::",
+        "2002:a9fe:a9fe::1",
+        "::127.0.0.1",
+        "0.1.2.3",
     ],
-)  # fmt: skip
+)
 def test_addresses_of_this_machine_and_its_provider_are_refused(address):
     """The rule is asked: nothing is sent."""
     with pytest.raises(Refused) as caught:
@@ -296,7 +339,8 @@ def test_addresses_of_this_machine_and_its_provider_are_refused(address):
 
 
 @pytest.mark.parametrize(
-    "address", ["192.0.2.7", "10.1.2.3", "2001:db8::1", "64:ff9b::c000:207", "100.100.100.201", "fd12::1"]
+    "address",
+    ["192.0.2.7", "10.1.2.3", "2001:db8::1", "64:ff9b::c000:207", "100.100.100.201", "fd12::1"],
 )
 def test_other_addresses_may_be_asked(address):
     Allowed().check(address)

@@ -22,7 +22,17 @@ def folder(tmp_path):
 @pytest.fixture
 def office():
     with running("dawn") as (server, endpoint):
-        yield server, lambda: open_store(
-            {"kind": "s3", "name": "office", "endpoint": endpoint, "key_id": KEY, "secret": SECRET,
-             "allowed": ["127.0.0.0/8"], "retry": QUICK._asdict()}
-        )  # fmt: skip
+        yield (
+            server,
+            lambda: open_store(
+                {
+                    "kind": "s3",
+                    "name": "office",
+                    "endpoint": endpoint,
+                    "key_id": KEY,
+                    "secret": SECRET,
+                    "allowed": ["127.0.0.0/8"],
+                    "retry": QUICK._asdict(),
+                }
+            ),
+        )

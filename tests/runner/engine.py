@@ -72,15 +72,28 @@ class Memory:
         self._must_live()
         for record in batch:
             old = self.records.get(record.key)
-            if record.decision == "clear" and old and old.done and old.decision in ("copy", "replace"):
-                self.records[record.key] = old._replace(message=record.message or "cleared", error=record.error)
+            if (
+                record.decision == "clear"
+                and old
+                and old.done
+                and old.decision in ("copy", "replace")
+            ):
+                self.records[record.key] = old._replace(
+                    message=record.message or "cleared", error=record.error
+                )
             elif record.reason != "same" or record.error:
                 self.records[record.key] = record
             if record.row:
                 self.rows[record.key] = record.row
             for side in ("source", "target"):
-                if record.kept and (side, record.key) in self.asides and not self.asides[side, record.key].kept:
-                    self.asides[side, record.key] = self.asides[side, record.key]._replace(kept=record.kept)
+                if (
+                    record.kept
+                    and (side, record.key) in self.asides
+                    and not self.asides[side, record.key].kept
+                ):
+                    self.asides[side, record.key] = self.asides[side, record.key]._replace(
+                        kept=record.kept
+                    )
 
     async def before(self, asides, rows):
         self._must_live()
@@ -94,7 +107,11 @@ class Memory:
         self.intents[key] = (decision, reason)
 
     async def intended(self, leg):
-        return {k: v for k, v in self.intents.items() if not (k in self.records and self.records[k].done)}
+        return {
+            k: v
+            for k, v in self.intents.items()
+            if not (k in self.records and self.records[k].done)
+        }
 
     async def meant(self, leg):
         return [a for a in self.asides.values() if not a.kept]
@@ -108,11 +125,17 @@ class Memory:
     async def done_by(self, leg):
         yield [
             Done(
-                k, r.decision, r.size, self.rows[k].there if k in self.rows else "",
-                r.message == "cleared" or r.decision == "clear", self.past.get(("source", k)), self.past.get(("target", k)),
+                k,
+                r.decision,
+                r.size,
+                self.rows[k].there if k in self.rows else "",
+                r.message == "cleared" or r.decision == "clear",
+                self.past.get(("source", k)),
+                self.past.get(("target", k)),
             )
-            for k, r in sorted(self.done.items()) if r.done and r.decision != "leave"
-        ]  # fmt: skip
+            for k, r in sorted(self.done.items())
+            if r.done and r.decision != "leave"
+        ]
 
     async def kept_by(self, leg):
         yield list(self.past.values())
@@ -134,7 +157,11 @@ class Memory:
         return self.journal
 
     async def uploads_left(self):
-        return [("office", k, at) for k, (_, at, _) in self.journal.rows.items()] if self.journal else []
+        return (
+            [("office", k, at) for k, (_, at, _) in self.journal.rows.items()]
+            if self.journal
+            else []
+        )
 
     async def upload_over(self, key):
         await self.journal.over(key, cleared=True)
@@ -147,9 +174,22 @@ class Memory:
 
 
 async def run(
-    memory, source, target, number=1, *, kind="transfer", tmp="/tmp", batches=BatchRules(), stamp="now", released=(),
-    undo=False, settle_s=0.0, aside=(), resume=False, **job
-):  # fmt: skip
+    memory,
+    source,
+    target,
+    number=1,
+    *,
+    kind="transfer",
+    tmp="/tmp",
+    batches=BatchRules(),
+    stamp="now",
+    released=(),
+    undo=False,
+    settle_s=0.0,
+    aside=(),
+    resume=False,
+    **job,
+):
     if not resume:
         memory.records, memory.intents = {}, {}
     legs = [
@@ -179,7 +219,10 @@ async def run(
 
 
 def done(memory):
-    return Counter(f"{r.decision} {r.reason}" + (f" ({r.error})" if r.error else "") for r in memory.records.values())
+    return Counter(
+        f"{r.decision} {r.reason}" + (f" ({r.error})" if r.error else "")
+        for r in memory.records.values()
+    )
 
 
 def posts(folder):

@@ -1,4 +1,7 @@
-"""Whole runs against stores and sources as they are: folders that became files, names one below the other, copies by the store."""
+"""Whole runs against stores and sources as they are:
+
+folders that became files, names one below the other, copies by the store.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +32,9 @@ async def test_a_mirror_converges_after_a_folder_became_a_file(folder, office):
     await run(memory, posts(folder), opened(), 2, intent="mirror", guards=FREE)
     assert done(memory) == {"copy new": 1, "remove gone": 2}
     aside = [("office", b"dawn/.pinecart-aside/2/")]
-    ending = await run(memory, posts(folder), opened(), 3, intent="mirror", guards=FREE, aside=aside)
+    ending = await run(
+        memory, posts(folder), opened(), 3, intent="mirror", guards=FREE, aside=aside
+    )
     assert ending.acted == 0 and not done(memory)
     assert set(server.shelf.buckets["dawn"]) - {"a.flac", "empty", "sub"} == {
         k for k in server.shelf.buckets["dawn"] if k.startswith(".pinecart-aside/")
@@ -61,7 +66,10 @@ async def test_names_that_do_not_fit_are_refused_before_they_are_read(folder, of
     memory = Memory()
     await run(memory, posts(folder), opened(), to="pine://office/dawn/" + "p" * 50 + "/")
     (refused,) = [r for r in memory.records.values() if r.error]
-    assert (refused.decision, refused.error) == ("refuse", "unsafe-name") and "1,024" in refused.message
+    assert (refused.decision, refused.error) == (
+        "refuse",
+        "unsafe-name",
+    ) and "1,024" in refused.message
     assert server.counts["put"] - 2 == 4  # and two probes
 
 
@@ -81,9 +89,15 @@ async def test_a_job_that_always_sends_is_not_held_for_it_and_counts_once(folder
 
 async def inside(memory, opened, number=1, **job):
     definition = read_definition(
-        {"job": "second", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/copy/"}], **job}
+        {
+            "job": "second",
+            "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/copy/"}],
+            **job,
+        }
     )
-    order = Order(number, "transfer", definition, {"posts": opened(), "office": opened()}, "/tmp", retry=QUICK)
+    order = Order(
+        number, "transfer", definition, {"posts": opened(), "office": opened()}, "/tmp", retry=QUICK
+    )
     return await carry_out(order, memory)
 
 
@@ -91,7 +105,12 @@ async def test_a_copy_inside_one_store_takes_one_request(office):
     server, opened = office
     server.shelf.make("copy")
     for n in range(30):
-        server.shelf.put("dawn", f"{n:02}", b"%d" % n, {"x-amz-meta-post": "brockwen", "cache-control": "no-store"})
+        server.shelf.put(
+            "dawn",
+            f"{n:02}",
+            b"%d" % n,
+            {"x-amz-meta-post": "brockwen", "cache-control": "no-store"},
+        )
     warm = Memory()
     await inside(warm, opened)  # the probe of the bucket
     server.shelf.buckets["copy"].clear()
@@ -111,7 +130,11 @@ async def test_a_copy_whose_answer_was_lost_is_recognised(office):
     server.behaviour["copy"] = Behaviour(lost=True, times=1)
     memory = Memory()
     ending = await inside(memory, opened)
-    assert ending.error is None and memory.records[b"a"].proof == "server-copy" and not memory.records[b"a"].error
+    assert (
+        ending.error is None
+        and memory.records[b"a"].proof == "server-copy"
+        and not memory.records[b"a"].error
+    )
 
 
 @pytest.mark.parametrize("replaced", [False, True])
@@ -179,10 +202,18 @@ async def test_a_store_that_is_away_for_a_while_is_waited_for(folder, office):
             await asyncio.sleep(0.01)
         server.behaviour.clear()
 
-    definition = read_definition({"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/dawn/"}]})
-    order = Order(1, "transfer", definition, {"posts": posts(folder), "office": opened()}, "/tmp", retry=retry)
+    definition = read_definition(
+        {"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/dawn/"}]}
+    )
+    order = Order(
+        1, "transfer", definition, {"posts": posts(folder), "office": opened()}, "/tmp", retry=retry
+    )
     ending, _ = await asyncio.gather(carry_out(order, memory), back())
-    assert ending.error is None and done(memory) == {"copy new": 4} and memory.records[b"a.flac"].tries > 3
+    assert (
+        ending.error is None
+        and done(memory) == {"copy new": 4}
+        and memory.records[b"a.flac"].tries > 3
+    )
 
 
 @pytest.mark.parametrize("kind", ["list", "head", "put", "start-upload", "part", "delete"])
@@ -209,7 +240,11 @@ async def test_a_stop_is_heard_whatever_a_silent_server_holds_up(folder, office,
     loop = asyncio.get_running_loop()
     began = loop.time()
     ending = await run(again, posts(folder), opened(), 2, intent="mirror", guards=FREE)
-    assert ending.stopped and ending.error is None and any("office has not answered for" in words for words in told)
+    assert (
+        ending.stopped
+        and ending.error is None
+        and any("office has not answered for" in words for words in told)
+    )
     assert loop.time() - began < 12
     server.behaviour.clear()
     ending = await run(
@@ -224,7 +259,9 @@ async def test_a_stop_is_heard_whatever_a_silent_server_holds_up(folder, office,
     )
 
 
-async def test_another_disk_at_a_root_ends_the_run_before_anything_is_written(folder, tmp_path, office):
+async def test_another_disk_at_a_root_ends_the_run_before_anything_is_written(
+    folder, tmp_path, office
+):
     """As when a disk is unmounted in mid-run: what lies at its mount point is another folder."""
     server, opened = office
     for n in range(200):
@@ -244,8 +281,12 @@ async def test_another_disk_at_a_root_ends_the_run_before_anything_is_written(fo
     server.behaviour["get"] = Behaviour(per_second=200)
     target = open_store({"kind": "folder", "name": "office", "path": str(there)})
     source = {"from": "pine://posts/dawn/"}
-    ending = await run(memory, opened(), target, to="pine://office/", **source, batches=BatchRules(rows=20))
+    ending = await run(
+        memory, opened(), target, to="pine://office/", **source, batches=BatchRules(rows=20)
+    )
     assert ending.error is not None and ending.error.code == "store.not-the-same"
     assert list(there.iterdir()) == []
     placed = {k for k, r in memory.records.items() if r.done}
-    assert {p.name.encode() for p in (tmp_path / "mounted").iterdir()} >= placed and len(placed) < 200
+    assert {p.name.encode() for p in (tmp_path / "mounted").iterdir()} >= placed and len(
+        placed
+    ) < 200

@@ -1,4 +1,7 @@
-"""In every direction, with every way of server: bytes, names, times and metadata equal by a comparison that is not ours."""
+"""In every direction, with every way of server:
+
+bytes, names, times and metadata equal by a comparison that is not ours.
+"""
 
 from __future__ import annotations
 
@@ -21,13 +24,41 @@ FILES = {
 TIME = 1_700_000_000_123_456_789
 # Legal in a bucket, and no names for a folder: they go from bucket to bucket as they are.
 ODD = [
-    "/leading", "a//b", "./here", "../up", "a/./b", "a/../b", "trailing/", "a", "a/b", "tab\tand\x01control", "line\nbreak", "é" * 512, "x" * 1024,
-    " blank ", "%2F", "+", "?query", "#part", "back\\slash", "..", ".", "\U0001f426", "a/" * 400 + "end",
-]  # fmt: skip
+    "/leading",
+    "a//b",
+    "./here",
+    "../up",
+    "a/./b",
+    "a/../b",
+    "trailing/",
+    "a",
+    "a/b",
+    "tab\tand\x01control",
+    "line\nbreak",
+    "é" * 512,
+    "x" * 1024,
+    " blank ",
+    "%2F",
+    "+",
+    "?query",
+    "#part",
+    "back\\slash",
+    "..",
+    ".",
+    "\U0001f426",
+    "a/" * 400 + "end",
+]
 
 
 def bucket_at(endpoint, name):
-    spec = {"kind": "s3", "name": name, "endpoint": endpoint, "key_id": KEY, "secret": SECRET, "retry": QUICK._asdict()}
+    spec = {
+        "kind": "s3",
+        "name": name,
+        "endpoint": endpoint,
+        "key_id": KEY,
+        "secret": SECRET,
+        "retry": QUICK._asdict(),
+    }
     return open_store(spec | {"allowed": ["127.0.0.0/8"]})
 
 
@@ -50,7 +81,9 @@ class Folder:
     def holds(self):
         """name → (bytes, time)."""
         files = [p for p in self.root.rglob("*") if p.is_file()]
-        return {str(p.relative_to(self.root)): (p.read_bytes(), p.stat().st_mtime_ns) for p in files}
+        return {
+            str(p.relative_to(self.root)): (p.read_bytes(), p.stat().st_mtime_ns) for p in files
+        }
 
 
 class Bucket:
@@ -72,7 +105,9 @@ class Bucket:
             self.server.shelf.put(self.bucket, key, body, headers)
 
     def holds(self):
-        """name → (bytes, time), read by the stand-in itself; and that type and metadata came along from a bucket."""
+        """name → (bytes, time), read by the stand-in itself; and that type and metadata came along
+        from a bucket.
+        """
         found = {}
         for key, thing in self.server.shelf.buckets[self.bucket].items():
             card = dict(p.split("=", 1) for p in thing.headers["x-amz-meta-pinecart"].split(";"))
@@ -82,7 +117,14 @@ class Bucket:
 
 @pytest.mark.parametrize("old", OLD)
 @pytest.mark.parametrize(
-    "way", ["folder to bucket", "bucket to folder", "within one system", "to another system", "folder to folder"]
+    "way",
+    [
+        "folder to bucket",
+        "bucket to folder",
+        "within one system",
+        "to another system",
+        "folder to folder",
+    ],
 )
 async def test_what_arrives_is_what_was_there_and_the_second_time_nothing_moves(tmp_path, way, old):
     if way == "folder to folder" and old:
@@ -90,8 +132,14 @@ async def test_what_arrives_is_what_was_there_and_the_second_time_nothing_moves(
     with running() as (server, endpoint), running() as (other, elsewhere):
         server.old = other.old = frozenset({old} - {""})
         source, target = {
-            "folder to bucket": lambda: (Folder(tmp_path, "posts", 1), Bucket(server, endpoint, "office", "there")),
-            "bucket to folder": lambda: (Bucket(server, endpoint, "posts", "here"), Folder(tmp_path, "office", 2)),
+            "folder to bucket": lambda: (
+                Folder(tmp_path, "posts", 1),
+                Bucket(server, endpoint, "office", "there"),
+            ),
+            "bucket to folder": lambda: (
+                Bucket(server, endpoint, "posts", "here"),
+                Folder(tmp_path, "office", 2),
+            ),
             "within one system": lambda: (
                 Bucket(server, endpoint, "posts", "here"),
                 Bucket(server, endpoint, "office", "there"),
@@ -100,7 +148,10 @@ async def test_what_arrives_is_what_was_there_and_the_second_time_nothing_moves(
                 Bucket(server, endpoint, "posts", "here"),
                 Bucket(other, elsewhere, "office", "there"),
             ),
-            "folder to folder": lambda: (Folder(tmp_path, "posts", 1), Folder(tmp_path, "office", 2)),
+            "folder to folder": lambda: (
+                Folder(tmp_path, "posts", 1),
+                Folder(tmp_path, "office", 2),
+            ),
         }[way]()
         source.fill()
         legs = {"from": f"pine://posts/{source.place}", "to": f"pine://office/{target.place}"}
@@ -150,5 +201,9 @@ async def test_to_a_folder_every_name_arrives_or_is_listed(tmp_path):
         refused = {k.decode() for k, r in memory.records.items() if r.error}
         arrived = {k for k, _ in there.holds().items()}
         assert arrived | refused >= set(ODD) and not arrived & refused
-        assert {"../up", "..", "/leading", "a//b"} <= refused and {"tab\tand\x01control", "%2F", " blank "} <= arrived
+        assert {"../up", "..", "/leading", "a//b"} <= refused and {
+            "tab\tand\x01control",
+            "%2F",
+            " blank ",
+        } <= arrived
         assert sorted(p.name for p in tmp_path.iterdir()) == ["office1"]  # nothing got out

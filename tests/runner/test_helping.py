@@ -1,4 +1,7 @@
-"""Batches carried by another process than the run's: twice at once, called back, given up, and not for everybody; and parts."""
+"""Batches carried by another process than the run's:
+
+twice at once, called back, given up, and not for everybody; and parts.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +22,9 @@ from pinecart.runner.side import Side
 from pinecart.standins.bucket_server import Behaviour
 from tests.runner.engine import QUICK, posts
 
-TO_BUCKET = read_definition({"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/dawn/in/"}]})
+TO_BUCKET = read_definition(
+    {"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/dawn/in/"}]}
+)
 
 
 @pytest.fixture
@@ -35,7 +40,9 @@ async def batch_of(root, rules, **changes):
     entries = [e async for page in posts(root).list(b"") for e in page]
     leg = rules.legs[0]
     tasks = tuple(Task(e.key, e, None) for e in entries)
-    return Batch(1, 5, 0, 2, rules.digest, leg.source.text, leg.target.text, tasks)._replace(**changes)
+    return Batch(1, 5, 0, 2, rules.digest, leg.source.text, leg.target.text, tasks)._replace(
+        **changes
+    )
 
 
 async def carried(root, target, batch, definition=TO_BUCKET, most=8):
@@ -57,11 +64,18 @@ async def test_a_batch_given_out_twice_at_once_does_no_harm_in_a_bucket(many, of
     }
 
 
-async def test_a_batch_given_out_again_recognises_what_lies_in_a_folder_and_nothing_else(many, tmp_path):
-    """A folder keeps no card that says whose write it was: the content tells, and only of a batch that is given out again."""
+async def test_a_batch_given_out_again_recognises_what_lies_in_a_folder_and_nothing_else(
+    many, tmp_path
+):
+    """A folder keeps no card that says whose write it was:
+
+    the content tells, and only of a batch that is given out again.
+    """
     there = tmp_path / "there"
     there.mkdir()
-    to_folder = read_definition({"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/"}]})
+    to_folder = read_definition(
+        {"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/"}]}
+    )
     target = {"kind": "folder", "name": "office", "path": str(there)}
     batch = await batch_of(many, to_folder)
     first, _ = await carried(many, open_store(target), batch, to_folder)
@@ -69,7 +83,9 @@ async def test_a_batch_given_out_again_recognises_what_lies_in_a_folder_and_noth
     (there / "007.csv").write_bytes(b"another")
     (there / "008.csv").unlink()
     again, _ = await carried(many, open_store(target), batch._replace(again=True), to_folder)
-    assert again[7].code == "store.not-as-planned" and (there / "007.csv").read_bytes() == b"another"
+    assert (
+        again[7].code == "store.not-as-planned" and (there / "007.csv").read_bytes() == b"another"
+    )
     assert [r.row.there for n, r in enumerate(again) if n not in (7, 8)] == [
         r.row.there for n, r in enumerate(first) if n not in (7, 8)
     ]
@@ -77,7 +93,9 @@ async def test_a_batch_given_out_again_recognises_what_lies_in_a_folder_and_noth
         p.name for p in many.iterdir()
     }
     once, _ = await carried(many, open_store(target), batch, to_folder)
-    assert {r.code for r in once if r} == {"store.not-as-planned"}  # what others have put there is never taken for ours
+    assert {r.code for r in once if r} == {
+        "store.not-as-planned"
+    }  # what others have put there is never taken for ours
 
 
 async def test_a_batch_that_is_called_back_leaves_what_it_has_not_begun(many, office):
@@ -92,7 +110,9 @@ async def test_a_batch_that_is_called_back_leaves_what_it_has_not_begun(many, of
         helping.recall()
         results = (await asyncio.wait_for(taking, 5)).results
         done = sum(isinstance(r, Carried) for r in results)
-        assert 4 <= done < 100 and results.count(None) == 150 - done == 150 - len(server.shelf.buckets["dawn"])
+        assert 4 <= done < 100 and results.count(None) == 150 - done == 150 - len(
+            server.shelf.buckets["dawn"]
+        )
         server.behaviour.clear()
         assert all(
             isinstance(r, Carried)
@@ -100,13 +120,19 @@ async def test_a_batch_that_is_called_back_leaves_what_it_has_not_begun(many, of
         )
 
 
-@pytest.mark.parametrize(("fails", "tried"), [("AccessDenied", GIVE_UP_AFTER), ("InvalidAccessKeyId", 8)])
-async def test_it_gives_up_after_so_many_failures_in_a_row_and_at_once_without_a_key(many, office, fails, tried):
+@pytest.mark.parametrize(
+    ("fails", "tried"), [("AccessDenied", GIVE_UP_AFTER), ("InvalidAccessKeyId", 8)]
+)
+async def test_it_gives_up_after_so_many_failures_in_a_row_and_at_once_without_a_key(
+    many, office, fails, tried
+):
     server, opened = office
     batch = await batch_of(many, TO_BUCKET)
     helping = Helping(5, 2, TO_BUCKET, {"posts": posts(many), "office": opened()}, lambda: 8)
     async with helping.pool:
-        await helping.take(batch._replace(tasks=batch.tasks[:1]))  # its questions to the store are asked
+        await helping.take(
+            batch._replace(tasks=batch.tasks[:1])
+        )  # its questions to the store are asked
         server.behaviour["put"] = Behaviour(fail=fails)
         results = (await helping.take(batch._replace(number=2, tasks=batch.tasks[1:]))).results
     failed = [r for r in results if r is not None]
@@ -123,7 +149,10 @@ async def test_a_batch_of_another_run_epoch_or_definition_is_refused(many, offic
 
 
 class Alone:
-    """A crew of one helper, in this process: what it is told and answers passes as text. spoils: what it does before it answers."""
+    """A crew of one helper, in this process:
+
+    what it is told and answers passes as text. spoils: what it does before it answers.
+    """
 
     def __init__(self, helping, spoils=lambda: None):
         self.helping, self.spoils, self.sent = helping, spoils, []
@@ -137,8 +166,20 @@ class Alone:
 
     async def send(self, leg, key, entry, upload, step, numbers):
         rules = TO_BUCKET.legs[0]
-        parts = Parts(7, 5, leg, 2, TO_BUCKET.digest, rules.source.text, rules.target.text, key, entry, upload, step,
-                      tuple(numbers))  # fmt: skip
+        parts = Parts(
+            7,
+            5,
+            leg,
+            2,
+            TO_BUCKET.digest,
+            rules.source.text,
+            rules.target.text,
+            key,
+            entry,
+            upload,
+            step,
+            tuple(numbers),
+        )
         results = Answer.read((await self.helping.send(Parts.read(parts.text()))).text()).results
         self.spoils()
         self.busy = False
@@ -159,13 +200,22 @@ def long(tmp_path):
 
 
 async def sent_with_help(long, office, *, alone=lambda: False, spoils=lambda: None, **at_helper):
-    """The large file, carried by the run's process and one helper. What the helper did, and what is recorded."""
+    """The large file, carried by the run's process and one helper.
+
+    What the helper did, and what is recorded.
+    """
     opened = office[1]
     there = {"posts": posts(long.parent), "office": opened()}
     vars(there["office"]).update(at_helper)
     crew = Alone(Helping(5, 2, TO_BUCKET, there, lambda: 8), spoils)
-    here = Carrier(5, 0, Side(posts(long.parent), b""), Side(opened(), b"dawn/in/"), QUICK, shares=lambda key, entry: Sharing(
-        crew, 0, key, entry, alone))  # fmt: skip
+    here = Carrier(
+        5,
+        0,
+        Side(posts(long.parent), b""),
+        Side(opened(), b"dawn/in/"),
+        QUICK,
+        shares=lambda key, entry: Sharing(crew, 0, key, entry, alone),
+    )
     entry = (await posts(long.parent).stat(b"long")).entry
     return crew, await here.carry(b"long", entry, None)
 
@@ -174,7 +224,9 @@ async def test_parts_of_a_large_object_are_sent_by_a_helper_too(long, office):
     crew, carried = await sent_with_help(long, office)
     server, body = office[0], long.read_bytes()
     assert server.shelf.body("dawn", "in/long") == body and carried.row.crc == crc_of(body)
-    assert sum(map(len, crew.sent)) >= 3 and server.counts["part"] == 13 and not server.shelf.uploads
+    assert (
+        sum(map(len, crew.sent)) >= 3 and server.counts["part"] == 13 and not server.shelf.uploads
+    )
 
 
 async def test_parts_that_fail_at_the_helper_are_sent_by_the_run(long, office):
@@ -182,7 +234,11 @@ async def test_parts_that_fail_at_the_helper_are_sent_by_the_run(long, office):
         raise Refused("This key may not do that.")
 
     crew, _ = await sent_with_help(long, office, put_part=refuses)
-    assert office[0].shelf.body("dawn", "in/long") == long.read_bytes() and crew.sent and not any(crew.sent)
+    assert (
+        office[0].shelf.body("dawn", "in/long") == long.read_bytes()
+        and crew.sent
+        and not any(crew.sent)
+    )
 
 
 async def test_a_file_that_changes_while_a_helper_reads_it_is_never_placed_half_old(long, office):

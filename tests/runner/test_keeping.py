@@ -1,4 +1,7 @@
-"""What goes with a file besides its bytes, folders of their own, and links: over real folders and the stand-in."""
+"""What goes with a file besides its bytes, folders of their own, and links:
+
+over real folders and the stand-in.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +55,9 @@ def kept(tmp_path):
 
 
 @pytest.mark.parametrize("through", ["bucket", "folder"])
-async def test_permissions_and_attributes_of_files_and_folders_come_back(kept, office, tmp_path, through):
+async def test_permissions_and_attributes_of_files_and_folders_come_back(
+    kept, office, tmp_path, through
+):
     _, opened = office
     (tmp_path / "back").mkdir()
     (tmp_path / "half").mkdir()
@@ -71,7 +76,9 @@ async def test_permissions_and_attributes_of_files_and_folders_come_back(kept, o
 
 
 @pytest.mark.parametrize("through", ["bucket", "folder"])
-async def test_a_change_of_permissions_alone_is_carried_and_a_touch_is_not(kept, office, tmp_path, through):
+async def test_a_change_of_permissions_alone_is_carried_and_a_touch_is_not(
+    kept, office, tmp_path, through
+):
     _, opened = office
     (tmp_path / "half").mkdir()
     half = opened if through == "bucket" else lambda: at(tmp_path / "half", "office")
@@ -81,7 +88,10 @@ async def test_a_change_of_permissions_alone_is_carried_and_a_touch_is_not(kept,
     os.rename(kept / "closed/deep/a.flac", kept / "closed/deep/a2")  # its ctime alone changes
     os.rename(kept / "closed/deep/a2", kept / "closed/deep/a.flac")
     assert (await run(memory, posts(kept), half(), 2, **KEEP)).acted == 1
-    assert memory.records[b"b.csv"].decision == "replace" and memory.records[b"b.csv"].reason == "changed"
+    assert (
+        memory.records[b"b.csv"].decision == "replace"
+        and memory.records[b"b.csv"].reason == "changed"
+    )
     (tmp_path / "back").mkdir()
     legs = {"from": "pine://office/dawn/", "to": "pine://posts/"}
     await run(Memory(), at(tmp_path / "back", "posts"), half(), 3, **legs, **KEEP)
@@ -93,7 +103,12 @@ async def test_without_the_choice_nothing_of_it_is_kept(kept, office):
     server, opened = office
     await run(Memory(), posts(kept), opened())
     assert sorted(server.shelf.buckets["dawn"]) == ["b.csv", "closed/deep/a.flac"]
-    assert not [k for t in server.shelf.buckets["dawn"].values() for k in t.headers if "mode" in k or "attributes" in k]
+    assert not [
+        k
+        for t in server.shelf.buckets["dawn"].values()
+        for k in t.headers
+        if "mode" in k or "attributes" in k
+    ]
 
 
 async def test_empty_folders_go_too_or_alone_and_a_mirror_takes_them_away(kept, office, tmp_path):
@@ -115,7 +130,9 @@ async def test_empty_folders_go_too_or_alone_and_a_mirror_takes_them_away(kept, 
 async def test_tags_and_storage_class_go_from_bucket_to_bucket(office):
     server, opened = office
     server.shelf.make("copy")
-    server.shelf.put("dawn", "a", b"1", {"x-amz-tagging": "post=Aldermurr%20%26%20more&season=2026"})
+    server.shelf.put(
+        "dawn", "a", b"1", {"x-amz-tagging": "post=Aldermurr%20%26%20more&season=2026"}
+    )
     server.shelf.put("dawn", "large", b"x" * (9 << 20), {"x-amz-tagging": "post=Brockwen"})
     legs = {"from": "pine://posts/dawn/", "to": "pine://office/copy/"}
     await run(Memory(), opened(), opened(), **legs, keep=["tags"], storage_class="STANDARD_IA")
@@ -124,8 +141,9 @@ async def test_tags_and_storage_class_go_from_bucket_to_bucket(office):
         for k, t in server.shelf.buckets["copy"].items()
     }
     assert told == {
-        "a": ("post=Aldermurr%20%26%20more&season=2026", "STANDARD_IA"), "large": ("post=Brockwen", "STANDARD_IA"),
-    }  # fmt: skip
+        "a": ("post=Aldermurr%20%26%20more&season=2026", "STANDARD_IA"),
+        "large": ("post=Brockwen", "STANDARD_IA"),
+    }
 
 
 @pytest.fixture
@@ -145,7 +163,9 @@ def linked(tmp_path):
 
 
 @pytest.mark.parametrize("way", ["refuse", "skip", "follow", "keep"])
-async def test_links_are_refused_skipped_followed_inside_the_root_or_kept(linked, office, tmp_path, way):
+async def test_links_are_refused_skipped_followed_inside_the_root_or_kept(
+    linked, office, tmp_path, way
+):
     server, opened = office
     memory = Memory()
     ending = await run(memory, at(linked, "posts", links=way), opened())
@@ -159,14 +179,21 @@ async def test_links_are_refused_skipped_followed_inside_the_root_or_kept(linked
         assert set(copied) == {"real/a"} and not refused
     elif way == "follow":
         assert set(copied) == {"real/a", "file", "folder/a"} and copied["file"] == b"song"
-        assert {"out", "broken", "real/up/"} <= refused and len(memory.records) == 8, memory.records.keys()
+        assert {"out", "broken", "real/up/"} <= refused and len(memory.records) == 8, (
+            memory.records.keys()
+        )
     else:
         assert copied["out"] == b"../outside/secret" and len(copied) == 7 and not refused
         (tmp_path / "back").mkdir()
         legs = {"from": "pine://office/dawn/", "to": "pine://posts/"}
         await run(Memory(), at(tmp_path / "back", "posts", links="keep"), opened(), 2, **legs)
-        leads_out = ("out", "outfolder")  # never made: whoever followed one would be out of the store
-        assert tree(tmp_path / "back") == {k: v for k, v in tree(linked).items() if k not in leads_out}
+        leads_out = (
+            "out",
+            "outfolder",
+        )  # never made: whoever followed one would be out of the store
+        assert tree(tmp_path / "back") == {
+            k: v for k, v in tree(linked).items() if k not in leads_out
+        }
         assert (await run(memory, at(linked, "posts", links=way), opened(), 3)).acted == 0
         (tmp_path / "plain").mkdir()
         await run(Memory(), at(tmp_path / "plain", "posts"), opened(), 4, **legs)

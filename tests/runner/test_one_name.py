@@ -1,4 +1,7 @@
-"""Places that take several spellings of a name for one: file systems that fold case or normalise, as stand-ins and real ones."""
+"""Places that take several spellings of a name for one:
+
+file systems that fold case or normalise, as stand-ins and real ones.
+"""
 
 from __future__ import annotations
 
@@ -21,9 +24,17 @@ from tests.runner.engine import Memory, done, posts, run
 ACUTE = "é.flac"
 RULES = {
     "case": (Folding(case=True), "Dawn.flac", "dAWN.FLAC"),
-    "forms": (Folding(forms=True), unicodedata.normalize("NFC", ACUTE), unicodedata.normalize("NFD", ACUTE)),
+    "forms": (
+        Folding(forms=True),
+        unicodedata.normalize("NFC", ACUTE),
+        unicodedata.normalize("NFD", ACUTE),
+    ),
     "full": (Folding(case=True, full=True), "Straße/1", "STRASSE/1"),
-    "all": (Folding(True, True, True), unicodedata.normalize("NFC", "É"), unicodedata.normalize("NFD", "é")),
+    "all": (
+        Folding(True, True, True),
+        unicodedata.normalize("NFC", "É"),
+        unicodedata.normalize("NFD", "é"),
+    ),
 }
 every_rule = pytest.mark.parametrize("rule", RULES)
 
@@ -67,7 +78,9 @@ def bodies(store):
     return {k.decode(): h.body for k, h in store.objects.items() if b".pinecart-aside/" not in k}
 
 
-@given(some.binary(max_size=12) | some.text(max_size=12).map(lambda t: t.encode("utf-8", "replace")))
+@given(
+    some.binary(max_size=12) | some.text(max_size=12).map(lambda t: t.encode("utf-8", "replace"))
+)
 def test_folding_is_the_same_twice_and_for_each_spelling(key):
     for rule in (EXACT, *(r[0] for r in RULES.values())):
         folded = rule.fold(key)
@@ -100,13 +113,19 @@ async def test_two_places_side_by_side_are_merged_by_what_is_one_name(rule, tmp_
         there.set(name.encode(), b"there")
 
     async def told(after=b""):
-        return [b async for some in beside(Side(here, b""), Side(there, b""), str(tmp_path), after) for b in some]
+        return [
+            b
+            async for some in beside(Side(here, b""), Side(there, b""), str(tmp_path), after)
+            for b in some
+        ]
 
     whole = await told()
     assert {b.key.decode(): (bool(b.here), bool(b.there), b.clash) for b in whole} == {
-        other: (True, True, False), "alone": (True, False, False),
-        f"two/{one}": (True, True, True), f"two/{other}": (True, False, True),
-    }  # fmt: skip
+        other: (True, True, False),
+        "alone": (True, False, False),
+        f"two/{one}": (True, True, True),
+        f"two/{other}": (True, False, True),
+    }
     for n, b in enumerate(whole):
         assert await told(b.key) == whole[n + 1 :]
 
@@ -131,7 +150,9 @@ async def test_a_name_spelt_otherwise_is_the_same_file_and_keeps_the_spelling_th
     assert list(memory.rows) == [one.encode()]
     del source.objects[other.encode()]
     source.set(b"besides", b"")
-    ending = await run(memory, source, target, 4, intent="mirror", guards={"removals": 9, "removals-percent": 100})
+    ending = await run(
+        memory, source, target, 4, intent="mirror", guards={"removals": 9, "removals-percent": 100}
+    )
     assert not ending.held and list(bodies(target)) == ["dawn/besides"]
     assert done(memory) == {"remove gone": 1, "copy new": 1}
 
@@ -148,7 +169,9 @@ async def test_two_names_in_a_bucket_are_never_taken_for_what_a_folding_source_h
 
 
 def mounted(tmp_path, kind, make, mount):
-    """A real file system that folds case, in a file of its own; skipped where it can't be mounted."""
+    """A real file system that folds case, in a file of its own; skipped where it
+    can't be mounted.
+    """
     image, place = tmp_path / "disk.img", tmp_path / kind
     place.mkdir()
     with open(image, "wb") as file:
@@ -157,7 +180,9 @@ def mounted(tmp_path, kind, make, mount):
     try:
         subprocess.run([*make, device], check=True, capture_output=True)
         if mount[0] == "mount.exfat-fuse":
-            found = subprocess.run(["losetup", "-f", "--show", device], check=True, capture_output=True, text=True)
+            found = subprocess.run(
+                ["losetup", "-f", "--show", device], check=True, capture_output=True, text=True
+            )
             device = found.stdout.strip()
         subprocess.run([mount[0], device, str(place), *mount[1:]], check=True, capture_output=True)
     except (OSError, subprocess.CalledProcessError) as exc:
@@ -167,7 +192,9 @@ def mounted(tmp_path, kind, make, mount):
 
 @pytest.fixture(params=["exfat", "ntfs"])
 def disk(request, tmp_path):
-    """exFAT keeps the case that it was given; NTFS mounted like this shows every name in lower case."""
+    """exFAT keeps the case that it was given; NTFS mounted like this shows every name in lower
+    case.
+    """
     kinds = {
         "exfat": (["mkfs.exfat"], ["mount.exfat-fuse"]),
         "ntfs": (["mkntfs", "-F", "-q"], ["lowntfs-3g", "-o", "ignore_case"]),
@@ -189,7 +216,14 @@ def contents(place):
 
 async def test_a_mirror_onto_a_real_disk_that_folds_names(disk, tmp_path):
     source = MemoryStore("posts", {})
-    for name in ("Aldermurr/Dawn.flac", "aldermurr/dusk.flac", "Notes.txt", "clash/A", "clash/a", "übung.csv"):
+    for name in (
+        "Aldermurr/Dawn.flac",
+        "aldermurr/dusk.flac",
+        "Notes.txt",
+        "clash/A",
+        "clash/a",
+        "übung.csv",
+    ):
         source.set(name.encode(), name.encode() * 3)
     target = lambda: open_store({"kind": "folder", "name": "office", "path": str(disk)})  # noqa: E731
     memory = Memory()
@@ -197,10 +231,13 @@ async def test_a_mirror_onto_a_real_disk_that_folds_names(disk, tmp_path):
     assert ending.error is None
     assert done(memory) == {"copy new": 4, "refuse name-clash (name-clash)": 2}
     wanted = {
-        n.casefold(): n.encode() * 3 for n in ("Aldermurr/Dawn.flac", "aldermurr/dusk.flac", "Notes.txt", "übung.csv")
+        n.casefold(): n.encode() * 3
+        for n in ("Aldermurr/Dawn.flac", "aldermurr/dusk.flac", "Notes.txt", "übung.csv")
     }
     assert contents(disk / "dawn") == wanted
-    assert all(r.proof == "read-back" for r in memory.records.values() if r.done and r.decision == "copy")
+    assert all(
+        r.proof == "read-back" for r in memory.records.values() if r.done and r.decision == "copy"
+    )
     del source.objects[b"clash/A"]
     del source.objects[b"clash/a"]
     assert (await run(memory, source, target(), 2, intent="mirror")).acted == 0
@@ -228,11 +265,15 @@ async def test_a_name_that_a_real_disk_cant_hold_is_refused_and_listed(disk):
     assert len(contents(disk / "dawn")) == refused[disk.name]["copy new"]
 
 
-async def test_a_move_from_and_a_comparison_by_time_with_a_real_disk_that_folds_names(disk, tmp_path):
+async def test_a_move_from_and_a_comparison_by_time_with_a_real_disk_that_folds_names(
+    disk, tmp_path
+):
     (disk / "Posts").mkdir()
     for n in range(5):
         (disk / f"Posts/Song{n}.flac").write_bytes(b"song" * n)
-        os.utime(disk / f"Posts/Song{n}.flac", ns=(10**18 + 3 * RACY_NS // 4, 10**18 + 3 * RACY_NS // 4))
+        os.utime(
+            disk / f"Posts/Song{n}.flac", ns=(10**18 + 3 * RACY_NS // 4, 10**18 + 3 * RACY_NS // 4)
+        )
     there = tmp_path / "there"
     there.mkdir()
     office = lambda: open_store({"kind": "folder", "name": "office", "path": str(there)})  # noqa: E731

@@ -49,7 +49,11 @@ async def test_a_killed_run_sends_only_the_parts_that_are_missing(long, office):
     assert there >= 2 and memory.journal.rows
     await run(memory, posts(long), opened(), resume=True)
     assert server.shelf.body("dawn", "long.flac") == LARGE and done(memory) == {"copy new": 1}
-    assert server.counts["part"] - sent <= 6 - there and not server.shelf.uploads and not memory.journal.rows
+    assert (
+        server.counts["part"] - sent <= 6 - there
+        and not server.shelf.uploads
+        and not memory.journal.rows
+    )
 
 
 async def test_parts_of_a_source_that_changed_are_not_used(long, office):
@@ -106,8 +110,16 @@ async def test_no_more_at_once_than_the_store_bears(folder, ceiling):
     for n in range(40):
         (folder / f"{n}.csv").write_bytes(b"%d" % n)
     with running("dawn", server=Busiest({KEY: Account(SECRET)})) as (server, endpoint):
-        server.behaviour |= {kind: Behaviour(delay_s=0.01) for kind in ("put", "part", "get", "list")}
-        spec = {"kind": "s3", "name": "office", "endpoint": endpoint, "key_id": KEY, "secret": SECRET}
+        server.behaviour |= {
+            kind: Behaviour(delay_s=0.01) for kind in ("put", "part", "get", "list")
+        }
+        spec = {
+            "kind": "s3",
+            "name": "office",
+            "endpoint": endpoint,
+            "key_id": KEY,
+            "secret": SECRET,
+        }
         office = open_store(spec | {"allowed": ["127.0.0.0/8"], "most_at_once": str(ceiling)})
         memory = Memory()
         await run(memory, posts(folder), office)
@@ -117,7 +129,10 @@ async def test_no_more_at_once_than_the_store_bears(folder, ceiling):
 
 @pytest.mark.parametrize(("seconds", "ceiling", "least"), [(0.02, 64, 32), (0.02, 4, 4)])
 async def test_the_number_at_once_climbs_while_that_brings_more(seconds, ceiling, least):
-    """A far side that answers any number at once, each after a while: as many as may be is right."""
+    """A far side that answers any number at once, each after a while:
+
+    as many as may be is right.
+    """
     from pinecart.runner.pool import Pool
 
     width, most, now = Width(lambda: ceiling, 2), 0, 0

@@ -23,7 +23,9 @@ STEPS = ["fsync", "rename", "replace", "utime", "record", "unlink"]
 @pytest.fixture
 def there(tmp_path):
     (tmp_path / "there").mkdir()
-    return lambda: open_store({"kind": "folder", "name": "office", "path": str(tmp_path / "there"), "run": 2})
+    return lambda: open_store(
+        {"kind": "folder", "name": "office", "path": str(tmp_path / "there"), "run": 2}
+    )
 
 
 def visible(root):
@@ -35,15 +37,23 @@ def visible(root):
 
 
 @pytest.mark.parametrize("after", range(14))
-async def test_a_power_cut_between_any_two_steps_leaves_whole_files_only(folder, there, tmp_path, monkeypatch, after):
-    """Steps are counted over a whole run of a mirror that copies, replaces and removes; after each the power goes."""
+async def test_a_power_cut_between_any_two_steps_leaves_whole_files_only(
+    folder, there, tmp_path, monkeypatch, after
+):
+    """Steps are counted over a whole run of a mirror that copies, replaces and removes; after each
+    the power goes.
+    """
     guards = {"intent": "mirror", "guards": {"removals_percent": 100}}
     memory = Memory()
     await run(memory, posts(folder), there(), 1, **guards)
     (folder / "a.flac").write_bytes(b"changed")
     (folder / "new").write_bytes(b"new" * 1000)
     (folder / "sub/b.csv").unlink()
-    old, wanted, steps = visible(tmp_path / "there"), {f"dawn/{k}": v for k, v in visible(folder).items()}, 0
+    old, wanted, steps = (
+        visible(tmp_path / "there"),
+        {f"dawn/{k}": v for k, v in visible(folder).items()},
+        0,
+    )
 
     def stepping(call):
         def one(*args, **kwargs):
@@ -58,7 +68,9 @@ async def test_a_power_cut_between_any_two_steps_leaves_whole_files_only(folder,
     with monkeypatch.context() as patched:
         for name in ("fsync", "replace", "utime"):
             patched.setattr(folder_driver.os, name, stepping(getattr(os, name)))
-        patched.setattr(folder_writing, "rename_if_absent", stepping(folder_writing.rename_if_absent))
+        patched.setattr(
+            folder_writing, "rename_if_absent", stepping(folder_writing.rename_if_absent)
+        )
         memory.save, save = stepping(memory.save), memory.save
         with contextlib.suppress(PowerCut):
             await run(memory, posts(folder), there(), 2, **guards)
@@ -79,7 +91,9 @@ def small_disk(tmp_path):
     place = tmp_path / "disk"
     place.mkdir()
     made = subprocess.run(
-        ["mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", str(place)], capture_output=True, check=False
+        ["mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", str(place)],
+        capture_output=True,
+        check=False,
     )
     if made.returncode:
         pytest.skip("may not mount a file system here")

@@ -27,13 +27,21 @@ async def told(side, cuts):
 async def test_ranges_give_every_key_once_and_in_order(office, seed):
     server, opened = office
     chance = random.Random(seed)
-    keys = {f"in/{chance.choice('abcdefgh')}/{chance.randrange(10**6)}" for _ in range(4500)} | {"in-old/x", "in"}
+    keys = {f"in/{chance.choice('abcdefgh')}/{chance.randrange(10**6)}" for _ in range(4500)} | {
+        "in-old/x",
+        "in",
+    }
     for key in keys:
         server.shelf.put("dawn", key, b"", {})
     wanted = sorted(k[3:].encode() for k in keys if k.startswith("in/"))
     side = Side(opened(), b"dawn/in/")
     cuts = sorted([*chance.sample(wanted, 5), b"a", b"c/5", b"nothing here", b"zzz"])
-    assert await told(side, cuts) == wanted == await told(side, []) == await told(side, wanted[999::1000])
+    assert (
+        await told(side, cuts)
+        == wanted
+        == await told(side, [])
+        == await told(side, wanted[999::1000])
+    )
 
 
 async def test_ranges_are_read_at_once_and_a_fault_in_any_is_raised(office):

@@ -1,4 +1,6 @@
-"""What a run writes down survives a database that is away for a while; nothing that works beside it dies unheard."""
+"""What a run writes down survives a database that is away for a while; nothing that works beside it
+dies unheard.
+"""
 
 from __future__ import annotations
 
@@ -54,9 +56,19 @@ async def test_records_that_are_lost_end_the_run_before_anything_is_removed(fold
     (folder / "a.flac").unlink()
     (folder / "new").write_bytes(b"new")
     with pytest.raises(RecordsLost):
-        await run(lost, posts(folder), opened(), 2, intent="mirror", guards={"removals_percent": 100})
+        await run(
+            lost, posts(folder), opened(), 2, intent="mirror", guards={"removals_percent": 100}
+        )
     assert "a.flac" in server.shelf.buckets["dawn"]
-    await run(lost, posts(folder), opened(), 2, intent="mirror", guards={"removals_percent": 100}, resume=True)
+    await run(
+        lost,
+        posts(folder),
+        opened(),
+        2,
+        intent="mirror",
+        guards={"removals_percent": 100},
+        resume=True,
+    )
     assert done(lost) == {"copy new": 1, "remove gone": 1}
 
 
@@ -106,9 +118,15 @@ async def test_what_stands_beside_ends_with_the_work():
 
 
 GROUPS = st.builds(
-    Group, st.sampled_from(["copy", "remove"]), st.just("new"), st.booleans(), st.sampled_from(["", "store.busy"]),
-    st.sampled_from(["", "read-back"]), st.booleans(), st.booleans(),
-)  # fmt: skip
+    Group,
+    st.sampled_from(["copy", "remove"]),
+    st.just("new"),
+    st.booleans(),
+    st.sampled_from(["", "store.busy"]),
+    st.sampled_from(["", "read-back"]),
+    st.booleans(),
+    st.booleans(),
+)
 CHANGES = st.lists(st.tuples(st.integers(0, 5), GROUPS, st.integers(0, 1 << 40)))
 
 
@@ -125,6 +143,8 @@ def test_sums_that_grow_are_the_sums_of_what_is_there(batches):
     for group, size in there.values():
         n, b = wanted.get(group, (0, 0))
         wanted[group] = (n + 1, b + size)
-    found = {Group(*(told[f] for f in Group._fields)): (told["n"], told["b"]) for told in sums.plain()}
+    found = {
+        Group(*(told[f] for f in Group._fields)): (told["n"], told["b"]) for told in sums.plain()
+    }
     assert found == wanted
     assert all(told.get("example") == "why" for told in sums.plain() if told["error"])

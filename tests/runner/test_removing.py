@@ -1,4 +1,7 @@
-"""Mirrors, moves, removals, what holds them, and taking them back: over a real folder and the stand-in, ledger in memory."""
+"""Mirrors, moves, removals, what holds them, and taking them back:
+
+over a real folder and the stand-in, ledger in memory.
+"""
 
 from __future__ import annotations
 
@@ -43,8 +46,14 @@ async def test_a_mirror_removes_what_is_gone_and_sets_it_aside(many, office):
     await run(memory, posts(many), opened(), **mirror)
     (many / "d0" / "03.flac").unlink()
     ending = await run(memory, posts(many), opened(), 2, **mirror)
-    assert done(memory) == {"remove gone": 1} and not ending.held and ending.far_side["differences"] == 0
-    assert ".pinecart-aside/2/0/in/d0/03.flac" in keys(server) and "in/d0/03.flac" not in keys(server)
+    assert (
+        done(memory) == {"remove gone": 1}
+        and not ending.held
+        and ending.far_side["differences"] == 0
+    )
+    assert ".pinecart-aside/2/0/in/d0/03.flac" in keys(server) and "in/d0/03.flac" not in keys(
+        server
+    )
     assert b"d0/03.flac" not in memory.rows and {"in", "in-old/x", "inner"} <= set(keys(server))
     assert (await run(memory, posts(many), opened(), 3, **mirror)).acted == 0
 
@@ -72,7 +81,10 @@ async def test_a_job_names_where_things_are_set_aside(many, office):
     (many / "d0" / "03.flac").unlink()
     await run(memory, posts(many), opened(), 2, **mirror)
     assert "kept/removed/.pinecart-aside/2/0/in/d0/03.flac" in keys(server)
-    elsewhere = {"from": "pine://posts/d0/", "to": "pine://office/dawn/kept/"}  # another exact copy, around that folder
+    elsewhere = {
+        "from": "pine://posts/d0/",
+        "to": "pine://office/dawn/kept/",
+    }  # another exact copy, around that folder
     aside = [("office", b"dawn/kept/removed/.pinecart-aside/2/")]
     ending = await run(Memory(), posts(many), opened(), 3, aside=aside, **MIRROR | elsewhere)
     assert not ending.held and "kept/removed/.pinecart-aside/2/0/in/d0/03.flac" in keys(server)
@@ -84,7 +96,11 @@ async def test_a_job_names_where_things_are_set_aside(many, office):
     for inside in ("in", "in/kept", "../kept", "a//b", "kept/.pinecart-aside"):
         with pytest.raises(Invalid) as caught:
             read_definition(
-                {"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/dawn/in/"}], "aside_in": inside}
+                {
+                    "job": "dawn",
+                    "legs": [{"from": "pine://posts/", "to": "pine://office/dawn/in/"}],
+                    "aside_in": inside,
+                }
             )
         assert caught.value.problems[0]["field"] == "aside_in"
 
@@ -103,14 +119,18 @@ async def test_undo_brings_back_what_a_mirror_removed_and_replaced(many, office)
     memory.undoing()
     await run(memory, posts(many), opened(), 3, kind="preview", undo=True, **MIRROR)
     assert {k: done(memory)[k] for k in done(memory)} == {
-        "copy undone": 1, "replace undone": 1, "refuse undone (not-undone)": 1,
-    }  # fmt: skip
+        "copy undone": 1,
+        "replace undone": 1,
+        "refuse undone (not-undone)": 1,
+    }
     assert server.shelf.body("dawn", "d0/00.flac") == b"changed"
     memory.records = {}
     await run(memory, posts(many), opened(), 4, kind="undo", **MIRROR)
     after = {k: server.shelf.body("dawn", k) for k in keys(server) if not k.startswith(".pinecart")}
     assert after == before | {"d0/new.flac": b"somebody's"}
-    assert [k for k in keys(server) if k.startswith(".pinecart")] == [".pinecart-aside/4/0/d0/00.flac"]
+    assert [k for k in keys(server) if k.startswith(".pinecart")] == [
+        ".pinecart-aside/4/0/d0/00.flac"
+    ]
 
 
 @pytest.mark.parametrize("old", ["", "conditions-ignored", "conditions-refused"])
@@ -122,7 +142,9 @@ async def test_a_removal_is_guarded_by_the_store_where_it_holds_conditions(many,
     for n in (3, 6):
         (many / "d0" / f"{n:02}.flac").unlink()
     await run(memory, posts(many), opened(), 2, **MIRROR)
-    assert done(memory) == {"remove gone": 2} and {r.guarded for r in memory.records.values()} == {not old}
+    assert done(memory) == {"remove gone": 2} and {r.guarded for r in memory.records.values()} == {
+        not old
+    }
     assert server.counts["delete"] >= 3 and not [k for k in keys(server) if "probe" in k]
 
 
@@ -136,11 +158,16 @@ async def test_a_bucket_that_keeps_versions_keeps_what_is_taken_away_by_itself(m
     (many / "d0" / "00.flac").write_bytes(b"changed")
     copies = server.counts["copy"]
     await run(memory, posts(many), opened(), 2, **MIRROR)
-    assert done(memory) == {"remove gone": 1, "replace changed": 1} and server.counts["copy"] == copies
-    assert not [k for k in keys(server) if k.startswith(".pinecart")] and "d0/03.flac" not in keys(server)
+    assert (
+        done(memory) == {"remove gone": 1, "replace changed": 1} and server.counts["copy"] == copies
+    )
+    assert not [k for k in keys(server) if k.startswith(".pinecart")] and "d0/03.flac" not in keys(
+        server
+    )
     assert {(a.at, bool(a.version), bool(a.kept)) for a in memory.asides.values()} == {
-        (b"dawn/d0/03.flac", True, True), (b"dawn/d0/00.flac", True, True),
-    }  # fmt: skip
+        (b"dawn/d0/03.flac", True, True),
+        (b"dawn/d0/00.flac", True, True),
+    }
     memory.undoing()
     for number in (3, 4):  # the second time there is nothing left to undo
         past = dict(memory.past)
@@ -156,14 +183,24 @@ async def test_a_move_out_of_a_bucket_that_keeps_versions_can_be_undone(many, of
     (tmp_path / "there").mkdir()
     for n in range(3):
         server.shelf.put("dawn", f"{n}.flac", b"%d" % n * 9, {"content-type": "audio/flac"})
-    memory, there = Memory(), lambda: open_store({"kind": "folder", "name": "office", "path": str(tmp_path / "there")})
-    move = {"intent": "hand-over", "set_aside": 14, "from": "pine://posts/dawn/", "to": "pine://office/"}
+    memory, there = (
+        Memory(),
+        lambda: open_store({"kind": "folder", "name": "office", "path": str(tmp_path / "there")}),
+    )
+    move = {
+        "intent": "hand-over",
+        "set_aside": 14,
+        "from": "pine://posts/dawn/",
+        "to": "pine://office/",
+    }
     await run(memory, opened(), there(), **move)
     assert not keys(server) and len(files(tmp_path / "there")) == 3
     memory.undoing()
     await run(memory, opened(), there(), 2, kind="undo", **move)
     assert [server.shelf.body("dawn", k) for k in keys(server)] == [b"%d" % n * 9 for n in range(3)]
-    assert {t.headers["content-type"] for t in server.shelf.buckets["dawn"].values()} == {"audio/flac"}
+    assert {t.headers["content-type"] for t in server.shelf.buckets["dawn"].values()} == {
+        "audio/flac"
+    }
 
 
 async def test_a_folder_mirror_renames_aside_and_clears_empty_folders(many, tmp_path):
@@ -177,14 +214,21 @@ async def test_a_folder_mirror_renames_aside_and_clears_empty_folders(many, tmp_
         file.unlink()
     (many / "d2").rmdir()
     await run(memory, posts(many), far(), 2, **MIRROR)
-    assert not (there / "dawn/d2").exists() and (there / ".pinecart-aside/2/0/dawn/d2/02.flac").stat().st_ino == inode
+    assert (
+        not (there / "dawn/d2").exists()
+        and (there / ".pinecart-aside/2/0/dawn/d2/02.flac").stat().st_ino == inode
+    )
     memory.undoing()
     await run(memory, posts(many), far(), 3, kind="undo", **MIRROR)
-    assert len(files(there / "dawn")) == 30 and files(there) == [f"dawn/{f}" for f in files(there / "dawn")]
+    assert len(files(there / "dawn")) == 30 and files(there) == [
+        f"dawn/{f}" for f in files(there / "dawn")
+    ]
     assert (there / "dawn/d2/02.flac").stat().st_ino == inode
 
 
-@pytest.mark.parametrize("trouble", ["empty", "unreadable", "cut", "foreign", "first", "many", "back"])
+@pytest.mark.parametrize(
+    "trouble", ["empty", "unreadable", "cut", "foreign", "first", "many", "back"]
+)
 async def test_what_holds_removals_or_forbids_them(many, office, trouble):
     server, opened = office
     memory = Memory()
@@ -238,7 +282,12 @@ async def test_what_holds_removals_or_forbids_them(many, office, trouble):
     elif trouble == "cut":
         assert ending.error is not None
     else:
-        guard = {"empty": "source-empty", "foreign": "not-ours", "first": "first-run", "many": "removals-percent"}
+        guard = {
+            "empty": "source-empty",
+            "foreign": "not-ours",
+            "first": "first-run",
+            "many": "removals-percent",
+        }
         assert [h.guard for h in ending.held] == [guard[trouble]]
 
 
@@ -250,11 +299,16 @@ async def test_a_release_is_of_one_list_only(many, office):
         (many / "d0" / f"{i:02}.flac").unlink()
     (many / "d1" / "new").write_bytes(b"new")
     held = (await run(memory, posts(many), opened(), 2, intent="mirror")).held[0]
-    assert done(memory) == {"copy new": 1, "remove gone": 4} and (held.objects, len(keys(server))) == (4, 31)
+    assert done(memory) == {"copy new": 1, "remove gone": 4} and (
+        held.objects,
+        len(keys(server)),
+    ) == (4, 31)
     (many / "d1" / "01.flac").unlink()
     ending = await run(memory, posts(many), opened(), 2, intent="mirror", released=[held.digest])
     assert ending.held[0].objects == 5 and len(keys(server)) == 31
-    again = await run(memory, posts(many), opened(), 2, intent="mirror", released=[ending.held[0].digest])
+    again = await run(
+        memory, posts(many), opened(), 2, intent="mirror", released=[ending.held[0].digest]
+    )
     assert not again.held and len([k for k in keys(server) if not k.startswith(".pinecart")]) == 26
 
 
@@ -266,7 +320,9 @@ async def test_a_source_encrypted_in_place_is_held_before_the_first_replacement(
         (many / name).write_bytes(b"\x00scrambled")
     puts = server.counts["put"]
     ending = await run(memory, posts(many), opened(), 2)
-    assert [h.guard for h in ending.held] == ["replacements-percent"] and server.counts["put"] == puts
+    assert [h.guard for h in ending.held] == ["replacements-percent"] and server.counts[
+        "put"
+    ] == puts
 
 
 async def test_a_move_clears_what_is_proven_and_sets_it_aside(many, office):
@@ -274,10 +330,17 @@ async def test_a_move_clears_what_is_proven_and_sets_it_aside(many, office):
     memory = Memory()
     (many / "d0" / "03.flac").write_bytes(b"young")
     ending = await run(memory, posts(many), opened(), settle_s=60.0, intent="hand-over")
-    assert ("leave", "too-young", 30, ending.counted[0][3]) in ending.counted  # all were made a moment ago
+    assert (
+        "leave",
+        "too-young",
+        30,
+        ending.counted[0][3],
+    ) in ending.counted  # all were made a moment ago
     await run(memory, posts(many), opened(), 2, intent="hand-over")
     assert done(memory) == {"clear proven": 30} and all(r.cleared for r in memory.rows.values())
-    assert all(f.startswith(".pinecart-aside/2/0/d") for f in files(many)) and len(keys(server)) == 30
+    assert (
+        all(f.startswith(".pinecart-aside/2/0/d") for f in files(many)) and len(keys(server)) == 30
+    )
     aside = [("posts", b".pinecart-aside/2/")]
     ending = await run(memory, posts(many), opened(), 3, intent="hand-over", aside=aside)
     assert ending.acted == 0 and not ending.held and len(keys(server)) == 30
@@ -311,7 +374,9 @@ async def test_a_copy_that_is_not_what_was_sent_is_never_reason_to_clear(many, o
     server.shelf.put = corrupt
     await run(memory, posts(many), opened(), intent="hand-over")
     assert memory.records[b"d0/03.flac"].error == "store.corrupt" and "d0/03.flac" in files(many)
-    assert [f for f in files(many) if not f.startswith(".pinecart")] == ["d0/03.flac"] and len(names) == 30
+    assert [f for f in files(many) if not f.startswith(".pinecart")] == ["d0/03.flac"] and len(
+        names
+    ) == 30
 
 
 async def test_what_cannot_be_set_aside_is_not_removed(many, office):
@@ -365,7 +430,9 @@ async def test_what_was_set_aside_is_cleared_away_when_its_days_are_over(many, o
     server.shelf.put("dawn", ".pinecart-aside/2/0/d0/06.flac", b"somebody put this here", {})
     memory.undoing()
     await run(memory, posts(many), opened(), 3, kind="expiry", **MIRROR)
-    assert [k for k in keys(server) if k.startswith(".pinecart")] == [".pinecart-aside/2/0/d0/06.flac"]
+    assert [k for k in keys(server) if k.startswith(".pinecart")] == [
+        ".pinecart-aside/2/0/d0/06.flac"
+    ]
     assert sorted(done(memory)) == ["remove expired", "remove expired (store.not-as-planned)"]
 
 
@@ -377,7 +444,9 @@ async def remove(memory, store, leg, number, *, released=(), kind="transfer", **
     return await carry_out(order, memory)
 
 
-async def test_a_plan_that_has_grown_old_is_made_anew_before_more_is_removed(many, office, monkeypatch):
+async def test_a_plan_that_has_grown_old_is_made_anew_before_more_is_removed(
+    many, office, monkeypatch
+):
     server, opened = office
     memory = Memory()
     await run(memory, posts(many), opened(), **MIRROR)
@@ -387,7 +456,11 @@ async def test_a_plan_that_has_grown_old_is_made_anew_before_more_is_removed(man
     monkeypatch.setattr(taking, "PLAN_GOOD_S", 0.02)
     server.behaviour["delete"] = Behaviour(delay_s=0.05)
     ending = await run(memory, posts(many), opened(), 2, **MIRROR)
-    assert ending.error is None and done(memory) == {"remove gone": 10} and ending.far_side["differences"] == 0
+    assert (
+        ending.error is None
+        and done(memory) == {"remove gone": 10}
+        and ending.far_side["differences"] == 0
+    )
     assert [action for action, _ in memory.lines].count("planned-anew") >= 2
     monkeypatch.setattr(taking, "PLAN_GOOD_S", -1)
     (many / "d1" / "01.flac").unlink()

@@ -93,15 +93,26 @@ async def test_back_into_a_folder_with_its_times(folder, office, tmp_path):
     (tmp_path / "back").mkdir()
     back, memory = tmp_path / "back", Memory()
     source, target = opened(), open_store({"kind": "folder", "name": "office", "path": str(back)})
-    definition = read_definition({"job": "back", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/"}]})
+    definition = read_definition(
+        {"job": "back", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/"}]}
+    )
     for number in (1, 2):
         memory.records.clear()
         ending = await carry_out(
-            Order(number, "transfer", definition, {"posts": source, "office": target}, str(tmp_path)), memory
+            Order(
+                number, "transfer", definition, {"posts": source, "office": target}, str(tmp_path)
+            ),
+            memory,
         )
         assert ending.error is None and len(memory.records) == (4 if number == 1 else 0)
-    files = {f.relative_to(back): (f.read_bytes(), f.stat().st_mtime_ns) for f in back.rglob("*") if f.is_file()}
-    assert files == {f.relative_to(folder): (f.read_bytes(), 10**18) for f in folder.rglob("*") if f.is_file()}
+    files = {
+        f.relative_to(back): (f.read_bytes(), f.stat().st_mtime_ns)
+        for f in back.rglob("*")
+        if f.is_file()
+    }
+    assert files == {
+        f.relative_to(folder): (f.read_bytes(), 10**18) for f in folder.rglob("*") if f.is_file()
+    }
 
 
 async def test_a_refused_object_never_stops_the_others(folder, office):
@@ -119,7 +130,10 @@ async def test_a_lost_answer_is_found_to_be_our_own_write(folder, office):
     server.behaviour["put"] = Behaviour(lost=True, times=2, match="a.flac")
     ending = await run(memory, posts(folder), opened())
     assert ending.error is None and done(memory) == {"copy new": 4}
-    assert memory.records[b"a.flac"].tries == 2 and server.shelf.body("dawn", "a.flac") == b"a.flac" * 3
+    assert (
+        memory.records[b"a.flac"].tries == 2
+        and server.shelf.body("dawn", "a.flac") == b"a.flac" * 3
+    )
 
 
 async def test_busy_is_tried_again_and_given_up_at_last(folder, office):
@@ -130,7 +144,9 @@ async def test_busy_is_tried_again_and_given_up_at_last(folder, office):
     assert memory.records[b"a.flac"].tries == 3 and done(memory) == {"copy new": 4}
 
 
-@pytest.mark.parametrize("old", ["conditions-refused", "conditions-ignored", "checksums-ignored", "listing-1"])
+@pytest.mark.parametrize(
+    "old", ["conditions-refused", "conditions-ignored", "checksums-ignored", "listing-1"]
+)
 async def test_old_servers_are_served_too(folder, office, old, monkeypatch):
     server, opened = office
     server.old = frozenset([old])
@@ -143,8 +159,12 @@ async def test_old_servers_are_served_too(folder, office, old, monkeypatch):
     assert {r.proof for r in memory.records.values()} == (
         {"size-only"} if old == "checksums-ignored" else {"server-verified"}
     )
-    assert sorted(server.shelf.buckets["dawn"]) == sorted(k.decode() for k in memory.records)  # no probe is left
-    assert {r.guarded for r in memory.records.values()} == {old not in ("conditions-refused", "conditions-ignored")}
+    assert sorted(server.shelf.buckets["dawn"]) == sorted(
+        k.decode() for k in memory.records
+    )  # no probe is left
+    assert {r.guarded for r in memory.records.values()} == {
+        old not in ("conditions-refused", "conditions-ignored")
+    }
     ending = await run(memory, posts(folder), opened(), 2)
     assert (ending.acted, ending.error, done(memory)) == (0, None, {})
     memory.rows.clear()
@@ -161,7 +181,11 @@ async def test_a_listing_that_lies_ends_the_run_and_nothing_is_replaced(folder, 
     server.old = frozenset([lie])
     (folder / "a.flac").write_bytes(b"changed")
     ending = await run(memory, posts(folder), opened(), 2)
-    assert ending.error is not None and ending.error.code in ("listing.incomplete", "listing.out-of-order", "store.cut")
+    assert ending.error is not None and ending.error.code in (
+        "listing.incomplete",
+        "listing.out-of-order",
+        "store.cut",
+    )
     assert {k: t.etag for k, t in server.shelf.buckets["dawn"].items()} == before
 
 
@@ -217,7 +241,10 @@ async def test_an_audit_finds_exactly_what_was_done_there(folder, office):
     server.shelf.delete("dawn", "empty")
     server.shelf.put("dawn", "a.flac", b"A" * 18, {})
     await run(memory, posts(folder), opened(), 2, kind="audit")
-    assert {k: r.reason for k, r in memory.records.items()} == {b"empty": "only-here", b"a.flac": "changed-since"}
+    assert {k: r.reason for k, r in memory.records.items()} == {
+        b"empty": "only-here",
+        b"a.flac": "changed-since",
+    }
 
 
 async def test_a_source_that_is_not_there_fails_the_run(folder, office):
@@ -228,12 +255,20 @@ async def test_a_source_that_is_not_there_fails_the_run(folder, office):
 
 
 names = st.dictionaries(
-    st.sampled_from(["a", "a/b", "a.txt", "b/c/d", "b-old/x", "é", "z"]), st.binary(max_size=6), max_size=7
+    st.sampled_from(["a", "a/b", "a.txt", "b/c/d", "b-old/x", "é", "z"]),
+    st.binary(max_size=6),
+    max_size=7,
 )
 
 
 @settings(max_examples=150, deadline=None)
-@given(first=names, then=names, theirs=names, forget=st.booleans(), intent=st.sampled_from(["top-up", "renew"]))
+@given(
+    first=names,
+    then=names,
+    theirs=names,
+    forget=st.booleans(),
+    intent=st.sampled_from(["top-up", "renew"]),
+)
 async def test_whatever_came_before_the_intent_holds_and_the_second_run_has_nothing_to_do(
     first, then, theirs, forget, intent
 ):
@@ -277,17 +312,26 @@ async def test_large_objects_go_in_parts_both_ways_and_are_known_again(folder, o
     os.utime(folder / "long.flac", ns=(10**18, 10**18))
     memory = Memory()
     await run(memory, posts(folder), opened())
-    assert server.counts["part"] == 3 and server.shelf.body("dawn", "long.flac") == LARGE and not server.shelf.uploads
+    assert (
+        server.counts["part"] == 3
+        and server.shelf.body("dawn", "long.flac") == LARGE
+        and not server.shelf.uploads
+    )
     record = memory.records[b"long.flac"]
     assert (record.crc, record.proof) == (crc_of(LARGE), "server-verified")
     (tmp_path / "back").mkdir()
     back = open_store({"kind": "folder", "name": "office", "path": str(tmp_path / "back")})
-    definition = read_definition({"job": "back", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/"}]})
+    definition = read_definition(
+        {"job": "back", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/"}]}
+    )
     for forget in (False, True):
         kept = Memory() if forget else memory
         kept.rows.clear()
         kept.records.clear()
-        await carry_out(Order(2, "transfer", definition, {"posts": opened(), "office": back}, str(tmp_path)), kept)
+        await carry_out(
+            Order(2, "transfer", definition, {"posts": opened(), "office": back}, str(tmp_path)),
+            kept,
+        )
         assert done(kept) == ({"leave recognised": 5} if forget else {"copy new": 5})
     assert (tmp_path / "back/long.flac").read_bytes() == LARGE and (
         tmp_path / "back/long.flac"
@@ -326,17 +370,26 @@ async def test_inside_one_system_nothing_passes_through_us(folder, office, monke
         {"job": "second", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/second/"}]}
     )
     memory = Memory()
-    order = Order(2, "transfer", definition, {"posts": opened(), "office": opened()}, "/tmp", retry=QUICK)
+    order = Order(
+        2, "transfer", definition, {"posts": opened(), "office": opened()}, "/tmp", retry=QUICK
+    )
     await carry_out(order, memory)
     used = Counter(server.counts) - before
-    assert used["copy"] == 4 and used["get"] == 0 and {r.proof for r in memory.records.values()} == {"server-copy"}
+    assert (
+        used["copy"] == 4
+        and used["get"] == 0
+        and {r.proof for r in memory.records.values()} == {"server-copy"}
+    )
     assert {r.crc for r in memory.records.values()} == {
         crc_of(server.shelf.body("dawn", k)) for k in server.shelf.buckets["dawn"]
     }
     server.shelf.put("dawn", "later", b"1", {})
     server.behaviour["copy"] = Behaviour(fail="AccessDenied")
     await carry_out(order._replace(run=3), memory)
-    assert server.shelf.body("second", "later") == b"1" and memory.records[b"later"].proof == "server-verified"
+    assert (
+        server.shelf.body("second", "later") == b"1"
+        and memory.records[b"later"].proof == "server-verified"
+    )
     server.behaviour.clear()
     server.shelf.put("dawn", "by us", b"1", {})
     copies = server.counts["copy"]
@@ -347,13 +400,17 @@ async def test_inside_one_system_nothing_passes_through_us(folder, office, monke
     server.shelf.put("dawn", "longer", b"in parts", {})
     await carry_out(order._replace(run=4), memory)
     assert (
-        server.shelf.body("second", "longer") == b"in parts" and memory.records[b"longer"].proof == "size-only"
+        server.shelf.body("second", "longer") == b"in parts"
+        and memory.records[b"longer"].proof == "size-only"
     )  # nothing was told of its content
 
 
 async def test_folder_to_folder_is_copied_by_the_kernel_and_proven(folder, tmp_path):
     (tmp_path / "far").mkdir()
-    far, memory = open_store({"kind": "folder", "name": "office", "path": str(tmp_path / "far")}), Memory()
+    far, memory = (
+        open_store({"kind": "folder", "name": "office", "path": str(tmp_path / "far")}),
+        Memory(),
+    )
     await run(memory, posts(folder), far)
     assert {r.proof for r in memory.records.values()} == {"read-back"}
     assert (tmp_path / "far/dawn/sub/b.csv").read_bytes() == (folder / "sub/b.csv").read_bytes()
@@ -383,10 +440,14 @@ async def test_keep_both_gives_the_one_there_a_dated_name(folder, office):
     server, opened = office
     server.shelf.put("dawn", "a.flac", b"theirs", {})
     memory = Memory()
-    await run(memory, posts(folder), opened(), on_difference="keep-both", stamp="2026-03-02 05.30.00")
+    await run(
+        memory, posts(folder), opened(), on_difference="keep-both", stamp="2026-03-02 05.30.00"
+    )
     assert server.shelf.body("dawn", "a (2026-03-02 05.30.00).flac") == b"theirs"
     assert server.shelf.body("dawn", "a.flac") == (folder / "a.flac").read_bytes()
-    ending = await run(memory, posts(folder), opened(), 2, on_difference="keep-both", stamp="2026-03-03 05.30.00")
+    ending = await run(
+        memory, posts(folder), opened(), 2, on_difference="keep-both", stamp="2026-03-03 05.30.00"
+    )
     assert ending.acted == 0
 
 
@@ -423,7 +484,12 @@ async def test_size_and_time_rules_take_exactly_what_matches_and_are_counted(fol
         ),
         (
             {"to": "{year}/{month}/{folder}{name}-{day}{ending}"},
-            ["2001/09/a-09.flac", "2001/09/empty-09", "2001/09/sub/b-09.csv", "2001/09/sub/é +%-09.txt"],
+            [
+                "2001/09/a-09.flac",
+                "2001/09/empty-09",
+                "2001/09/sub/b-09.csv",
+                "2001/09/sub/é +%-09.txt",
+            ],
         ),
         ({"to": "{counter}{ending}"}, ["0001.flac", "0002", "0003.csv", "0004.txt"]),
     ],
@@ -446,7 +512,9 @@ async def test_renaming_on_the_way(folder, office, rename, wanted, monkeypatch):
 async def test_two_files_for_one_new_name_are_a_clash_and_neither_is_carried(folder, office):
     server, opened = office
     memory = Memory()
-    await run(memory, posts(folder), opened(), rename={"pattern": ".*(a.flac|b.csv)$", "to": "same"})
+    await run(
+        memory, posts(folder), opened(), rename={"pattern": ".*(a.flac|b.csv)$", "to": "same"}
+    )
     assert (
         done(memory) == {"copy new": 2, "refuse name-clash (name-clash)": 1}
         and "same" not in server.shelf.buckets["dawn"]
@@ -456,8 +524,15 @@ async def test_two_files_for_one_new_name_are_a_clash_and_neither_is_carried(fol
 @pytest.mark.parametrize("through_us", [False, True])
 async def test_type_and_metadata_of_an_object_go_with_it(office, through_us, tmp_path):
     server, opened = office
-    kept = {"content-type": "audio/flac", "x-amz-meta-post": "brockwen", "cache-control": "max-age=60", "expires": "0",
-            "content-disposition": "inline", "content-encoding": "identity", "content-language": "cy"}  # fmt: skip
+    kept = {
+        "content-type": "audio/flac",
+        "x-amz-meta-post": "brockwen",
+        "cache-control": "max-age=60",
+        "expires": "0",
+        "content-disposition": "inline",
+        "content-encoding": "identity",
+        "content-language": "cy",
+    }
     server.shelf.put("dawn", "small", b"song", dict(kept))
     server.shelf.put("dawn", "long", LARGE, dict(kept))
     server.shelf.make("second")
@@ -466,10 +541,19 @@ async def test_type_and_metadata_of_an_object_go_with_it(office, through_us, tmp
     definition = read_definition(
         {"job": "second", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/second/"}]}
     )
-    order = Order(2, "transfer", definition, {"posts": opened(), "office": opened()}, str(tmp_path), retry=QUICK)
+    order = Order(
+        2,
+        "transfer",
+        definition,
+        {"posts": opened(), "office": opened()},
+        str(tmp_path),
+        retry=QUICK,
+    )
     ending = await carry_out(order, Memory())
     assert ending.error is None and ending.acted == 2
     for name in ("small", "long"):
         headers = server.shelf.buckets["second"][name].headers
         assert {k: headers[k] for k in kept} == kept
-        assert "x-amz-meta-pinecart" in headers or not through_us  # what a store copies by itself stays as it is
+        assert (
+            "x-amz-meta-pinecart" in headers or not through_us
+        )  # what a store copies by itself stays as it is

@@ -1,7 +1,9 @@
-"""Whole runs through random trees, rules, faults and kills. 10 seeds of each here; `make soak` sets many more.
+"""Whole runs through random trees, rules, faults and kills. 10 seeds of each here; `make soak` sets
+many more.
 
-In the end a file is there byte for byte and recorded so, or it is listed as a problem; nothing outside the destination is
-touched, nothing is lost that the definition did not say to remove or clear, and the next run finds nothing to do.
+In the end a file is there byte for byte and recorded so, or it is listed as a problem; nothing
+outside the destination is touched, nothing is lost that the definition did not say to remove or
+clear, and the next run finds nothing to do.
 """
 
 from __future__ import annotations
@@ -25,7 +27,14 @@ LEAST_PART = 8 << 20
 
 
 def opened(endpoint, name="office"):
-    spec = {"kind": "s3", "name": name, "endpoint": endpoint, "key_id": KEY, "secret": SECRET, "silence_s": 0.3}
+    spec = {
+        "kind": "s3",
+        "name": name,
+        "endpoint": endpoint,
+        "key_id": KEY,
+        "secret": SECRET,
+        "silence_s": 0.3,
+    }
     return open_store(spec | {"allowed": ["127.0.0.0/8"], "retry": QUICK._asdict()})
 
 
@@ -49,14 +58,19 @@ class World:
             for _ in range(self.random.randrange(3))
         ]
         return "/".join(
-            [*(f"f{p}" for p in parts), f"n{self.random.randrange(40)}.{self.random.choice(['flac', 'csv', 'tmp'])}"]
+            [
+                *(f"f{p}" for p in parts),
+                f"n{self.random.randrange(40)}.{self.random.choice(['flac', 'csv', 'tmp'])}",
+            ]
         )
 
     def write(self, name):
         path = self.root / name
         path.parent.mkdir(parents=True, exist_ok=True)
         size = self.random.choice(
-            [0, 1, 300, 5000, LEAST_PART + 5, 3 * LEAST_PART] if self.random.random() < 0.05 else [0, 1, 300, 5000]
+            [0, 1, 300, 5000, LEAST_PART + 5, 3 * LEAST_PART]
+            if self.random.random() < 0.05
+            else [0, 1, 300, 5000]
         )
         path.write_bytes(self.random.randbytes(size))
         os.utime(path, ns=(10**18 + self.random.randrange(10**15),) * 2)
@@ -80,14 +94,22 @@ class World:
 
     def there(self):
         return {
-            k[3:]: self.server.shelf.body("dawn", k) for k in self.server.shelf.buckets["dawn"] if k.startswith("in/")
+            k[3:]: self.server.shelf.body("dawn", k)
+            for k in self.server.shelf.buckets["dawn"]
+            if k.startswith("in/")
         }
 
     def aside(self):
         bodies = [
-            self.server.shelf.body("dawn", k) for k in self.server.shelf.buckets["dawn"] if ".pinecart-aside/" in k
+            self.server.shelf.body("dawn", k)
+            for k in self.server.shelf.buckets["dawn"]
+            if ".pinecart-aside/" in k
         ]
-        return bodies + [p.read_bytes() for p in self.root.rglob("*") if p.is_file() and ".pinecart-aside" in str(p)]
+        return bodies + [
+            p.read_bytes()
+            for p in self.root.rglob("*")
+            if p.is_file() and ".pinecart-aside" in str(p)
+        ]
 
     def check_beside(self):
         for key, body in self.beside.items():
@@ -102,14 +124,20 @@ def taken(name, rules):
 
 
 async def through(line, world, memory, number, rules, kill):
-    """One run over the bad line; with `kill` its process is gone at some moment, and another one takes the run up."""
+    """One run over the bad line; with `kill` its process is gone at some moment, and another one
+    takes the run up.
+    """
     server, port = await line.serve()
     try:
         for attempt in range(4):
             asides = [("posts", f".pinecart-aside/{n}/".encode()) for n in range(1, number + 1)]
             job = {"to": "pine://office/dawn/in/", "aside": asides, "resume": attempt > 0, **rules}
-            source = open_store({"kind": "folder", "name": "posts", "path": str(world.root), "run": number})
-            task = asyncio.ensure_future(run(memory, source, opened(f"http://127.0.0.1:{port}"), number, **job))
+            source = open_store(
+                {"kind": "folder", "name": "posts", "path": str(world.root), "run": number}
+            )
+            task = asyncio.ensure_future(
+                run(memory, source, opened(f"http://127.0.0.1:{port}"), number, **job)
+            )
             if kill and attempt < 2:
                 await asyncio.sleep(world.random.random() * 0.6)
                 if not task.done():
@@ -125,7 +153,9 @@ async def through(line, world, memory, number, rules, kill):
                 return ending
             assert ending.error.code.startswith(("store.", "listing.")), ending.error
         line.rate = 0  # it failed as a whole, again and again, and said so: now the line is good
-        source = open_store({"kind": "folder", "name": "posts", "path": str(world.root), "run": number})
+        source = open_store(
+            {"kind": "folder", "name": "posts", "path": str(world.root), "run": number}
+        )
         return await run(memory, source, opened(f"http://127.0.0.1:{port}"), number, **job)
     finally:
         server.close()
@@ -139,18 +169,28 @@ async def test_it_ends_as_the_intent_says_or_is_listed(tmp_path, office, seed, k
     world, memory = World(tmp_path / "posts", server, seed), Memory()
     chance = world.random
     intent = chance.choice(["top-up", "renew", "mirror", "mirror", "hand-over", "hand-over"])
-    rules = {"intent": intent, "leave_out": ["*.tmp"] if chance.random() < 0.5 else [],
-             "compare": chance.choice(["since-last-run", "since-last-run", "size-and-time", "checksum"]),
-             "guards": {"removals": 10_000, "removals_percent": 100, "replacements_percent": 100, "lost_percent": 100}}  # fmt: skip
+    rules = {
+        "intent": intent,
+        "leave_out": ["*.tmp"] if chance.random() < 0.5 else [],
+        "compare": chance.choice(["since-last-run", "since-last-run", "size-and-time", "checksum"]),
+        "guards": {
+            "removals": 10_000,
+            "removals_percent": 100,
+            "replacements_percent": 100,
+            "lost_percent": 100,
+        },
+    }
     placed: set[bytes] = set()
     listed: set[str] = set()
     for number in (1, 2):
         before, source = world.there(), world.files()
-        line = BadLine("127.0.0.1", endpoint_port, seed * 10 + number, rate=0.08, kinds=FAULTS, stall_s=0.5)
+        line = BadLine(
+            "127.0.0.1", endpoint_port, seed * 10 + number, rate=0.08, kinds=FAULTS, stall_s=0.5
+        )
         ending = await through(line, world, memory, number, rules, kill)
-        if (
-            ending.held
-        ):  # only what an earlier run had listed as a problem, since it couldn't tell whether it had arrived
+        # only what an earlier run had listed as a problem, since it couldn't tell whether it had
+        # arrived
+        if ending.held:
             foreign = {k.decode() for k, r in memory.records.items() if r.reason == "foreign"}
             assert foreign and foreign <= listed, (foreign, listed)
             rules["released"] = [h.digest for h in ending.held]
@@ -161,14 +201,21 @@ async def test_it_ends_as_the_intent_says_or_is_listed(tmp_path, office, seed, k
             placed |= set(world.there().values())
             world.change()
     line = BadLine("127.0.0.1", endpoint_port, seed, rate=0)
-    await through(line, world, memory, 3, rules, kill=False)  # what was listed is done over a good line
+    await through(
+        line, world, memory, 3, rules, kill=False
+    )  # what was listed is done over a good line
     last = await through(line, world, memory, 4, rules, kill=False)
     left = {r.error for r in memory.records.values() if r.error}
-    wanted = {"exists"} if intent == "hand-over" else set()  # never replaces what it has cleared the source of
+    wanted = (
+        {"exists"} if intent == "hand-over" else set()
+    )  # never replaces what it has cleared the source of
     assert last.acted == 0 and left <= wanted, (intent, memory.records)
     if not kill:
         assert not server.shelf.uploads
-    if intent in ("mirror", "hand-over"):  # these set aside all that they replace, remove or clear: no bytes are lost
+    if intent in (
+        "mirror",
+        "hand-over",
+    ):  # these set aside all that they replace, remove or clear: no bytes are lost
         kept = {*world.there().values(), *world.aside(), *world.files().values()}
         assert placed <= kept, "what was placed there once is nowhere any more"
 

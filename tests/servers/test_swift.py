@@ -29,7 +29,13 @@ def server():
 
 
 def opened():
-    spec = {"kind": "s3", "name": "swift", "endpoint": swift.ENDPOINT, "key_id": swift.KEY, "secret": swift.SECRET}
+    spec = {
+        "kind": "s3",
+        "name": "swift",
+        "endpoint": swift.ENDPOINT,
+        "key_id": swift.KEY,
+        "secret": swift.SECRET,
+    }
     return open_store(spec | {"allowed": ["127.0.0.0/8"]})
 
 
@@ -55,13 +61,18 @@ async def test_a_bucket_that_keeps_versions_needs_no_copies_set_aside(bucket, tm
     store = opened()
     body = b"<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>"
     headers, payload = {"content-length": str(len(body))}, hashlib.sha256(body).hexdigest()
-    answer = await store._ask("PUT", bucket, query=[("versioning", "")], headers=headers, body=body, payload=payload)
+    answer = await store._ask(
+        "PUT", bucket, query=[("versioning", "")], headers=headers, body=body, payload=payload
+    )
     assert answer.status == 200 and await store.keeps_versions(f"{bucket}/".encode())
     await store.close()
     (tmp_path / "posts").mkdir()
     for name in ("gone.csv", "changed.csv"):
         (tmp_path / "posts" / name).write_bytes(b"as it was")
-    memory, legs = Memory(), {"to": f"pine://office/{bucket}/", "intent": "mirror", "guards": {"removals_percent": 100}}
+    memory, legs = (
+        Memory(),
+        {"to": f"pine://office/{bucket}/", "intent": "mirror", "guards": {"removals_percent": 100}},
+    )
     await run(memory, posts(tmp_path / "posts"), opened(), **legs)
     (tmp_path / "posts" / "gone.csv").unlink()
     (tmp_path / "posts" / "changed.csv").write_bytes(b"as it is now")
@@ -76,9 +87,14 @@ async def test_a_bucket_that_keeps_versions_needs_no_copies_set_aside(bucket, tm
         async with store.open(f"{bucket}/".encode() + key) as reading:
             assert await reading.whole() == b"as it was"
     versions = await store.versions(f"{bucket}/gone.csv".encode())
-    assert [(v.is_current, v.is_removal) for v in versions] == [(True, False), (False, True), (False, False)]
+    assert [(v.is_current, v.is_removal) for v in versions] == [
+        (True, False),
+        (False, True),
+        (False, False),
+    ]
     async with store.open(
-        f"{bucket}/changed.csv".encode(), version=(await store.versions(f"{bucket}/changed.csv".encode()))[-1].version
+        f"{bucket}/changed.csv".encode(),
+        version=(await store.versions(f"{bucket}/changed.csv".encode()))[-1].version,
     ) as reading:
         assert await reading.whole() == b"as it was"
     await store.close()
@@ -93,10 +109,14 @@ async def test_there_and_back_and_inside_and_nothing_to_do(bucket, tmp_path):
     (tmp_path / "back").mkdir()
 
     async def carried(memory, number, source, target):
-        stores = {n: open_store({"kind": "folder", "name": n, "path": str(tmp_path / n)}) for n in ("here", "back")}
+        stores = {
+            n: open_store({"kind": "folder", "name": n, "path": str(tmp_path / n)})
+            for n in ("here", "back")
+        }
         definition = read_definition({"job": "j", "legs": [{"from": source, "to": target}]})
         ending = await carry_out(
-            Order(number, "transfer", definition, stores | {"swift": opened()}, str(tmp_path)), memory
+            Order(number, "transfer", definition, stores | {"swift": opened()}, str(tmp_path)),
+            memory,
         )
         assert ending.error is None
         counts = done(memory)
@@ -105,13 +125,18 @@ async def test_there_and_back_and_inside_and_nothing_to_do(bucket, tmp_path):
         return counts
 
     there, inside, back = Memory(), Memory(), Memory()
-    ways = [(there, "pine://here/", f"pine://swift/{bucket}/a/"), (inside, f"pine://swift/{bucket}/a/", f"pine://swift/{bucket}/b/"),
-            (back, f"pine://swift/{bucket}/b/", "pine://back/")]  # fmt: skip
+    ways = [
+        (there, "pine://here/", f"pine://swift/{bucket}/a/"),
+        (inside, f"pine://swift/{bucket}/a/", f"pine://swift/{bucket}/b/"),
+        (back, f"pine://swift/{bucket}/b/", "pine://back/"),
+    ]
     for memory, source, target in ways:
         assert await carried(memory, 1, source, target) == {"copy new": 4}
         assert await carried(memory, 2, source, target) == {}
     found = {
-        str(p.relative_to(tmp_path / "back")): p.read_bytes() for p in (tmp_path / "back").rglob("*") if p.is_file()
+        str(p.relative_to(tmp_path / "back")): p.read_bytes()
+        for p in (tmp_path / "back").rglob("*")
+        if p.is_file()
     }
     assert found == files
     assert {p.stat().st_mtime_ns for p in (tmp_path / "back").rglob("*") if p.is_file()} == {10**18}

@@ -1,4 +1,6 @@
-"""Whole runs to and from OpenStack Swift through a line that cuts, stalls, lies and flips bits; looked at by another client."""
+"""Whole runs to and from OpenStack Swift through a line that cuts, stalls, lies and flips bits;
+looked at by another client.
+"""
 
 from __future__ import annotations
 
@@ -36,9 +38,13 @@ def opened(port, name="office"):
 
 def other_client():
     made = get_session().create_client(
-        "s3", endpoint_url=swift.ENDPOINT, region_name="us-east-1", aws_access_key_id=swift.KEY,
-        aws_secret_access_key=swift.SECRET, config=Config(s3={"addressing_style": "path"}),
-    )  # fmt: skip
+        "s3",
+        endpoint_url=swift.ENDPOINT,
+        region_name="us-east-1",
+        aws_access_key_id=swift.KEY,
+        aws_secret_access_key=swift.SECRET,
+        config=Config(s3={"addressing_style": "path"}),
+    )
     return made
 
 
@@ -70,9 +76,11 @@ async def test_out_and_in_through_a_lying_line_ends_equal_or_listed(tmp_path, se
                 assert there[name.decode()] == bodies[name.decode()], record
             assert record.done or record.error
         if ending.error is None:
-            assert {n for n in bodies if n.encode() not in {k for k, r in memory.records.items() if r.error}} <= set(
-                there
-            )
+            assert {
+                n
+                for n in bodies
+                if n.encode() not in {k for k, r in memory.records.items() if r.error}
+            } <= set(there)
         memory, line.rate = Memory(), 0.08
         target = open_store({"kind": "folder", "name": "office", "path": str(back)})
         source = {"from": f"pine://posts/{bucket}/in/"}

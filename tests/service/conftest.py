@@ -1,4 +1,7 @@
-"""The service's own functions over a real database, in this process: no server, no other process."""
+"""The service's own functions over a real database, in this process:
+
+no server, no other process.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +14,10 @@ import pytest
 def state(tmp_path_factory):
     """A prepared state folder, with Django set up on it."""
     root = tmp_path_factory.mktemp("service") / "state"
-    os.environ |= {"PINECART_DATA": str(root), "DJANGO_SETTINGS_MODULE": "pinecart.service.config.settings"}
+    os.environ |= {
+        "PINECART_DATA": str(root),
+        "DJANGO_SETTINGS_MODULE": "pinecart.service.config.settings",
+    }
     from pinecart.service.config.state import State
 
     made = State(root)
@@ -30,7 +36,15 @@ def services(state):
     """The runs' services, on empty tables."""
     from pinecart.service.jobs.models import JobRecord
     from pinecart.service.runs import services
-    from pinecart.service.runs.models import AsideRow, LedgerRow, RecordRow, Run, RunEvent, Scope, UploadRow
+    from pinecart.service.runs.models import (
+        AsideRow,
+        LedgerRow,
+        RecordRow,
+        Run,
+        RunEvent,
+        Scope,
+        UploadRow,
+    )
 
     for table in (RecordRow, RunEvent, AsideRow, UploadRow, LedgerRow, Scope, Run, JobRecord):
         table.objects.all().delete()

@@ -1,4 +1,7 @@
-"""What runs write down: sums that grow with the records, transactions that end soon, a database that somebody else holds."""
+"""What runs write down:
+
+sums that grow with the records, transactions that end soon, a database that somebody else holds.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +23,9 @@ NOW = datetime(2026, 3, 2, 5, 30, tzinfo=UTC)
 
 
 def definition(job="dawn", **more):
-    return read_definition({"job": job, "legs": [{"from": "pine://posts/", "to": f"pine://office/{job}/"}], **more})
+    return read_definition(
+        {"job": job, "legs": [{"from": "pine://posts/", "to": f"pine://office/{job}/"}], **more}
+    )
 
 
 def working(services, job="dawn"):
@@ -40,7 +45,11 @@ def summed_anew(run):
     from pinecart.core.totals import GROUPED_BY
     from pinecart.service.runs.models import RecordRow
 
-    groups = RecordRow.objects.filter(run_id=run).values(*GROUPED_BY).annotate(n=Count("id"), b=Sum("size"))
+    groups = (
+        RecordRow.objects.filter(run_id=run)
+        .values(*GROUPED_BY)
+        .annotate(n=Count("id"), b=Sum("size"))
+    )
     return {tuple(g[f] for f in GROUPED_BY): (g["n"], g["b"]) for g in groups}
 
 
@@ -48,7 +57,9 @@ def summed_kept(run):
     from pinecart.core.totals import GROUPED_BY
     from pinecart.service.runs.models import Run
 
-    return {tuple(g[f] for f in GROUPED_BY): (g["n"], g["b"]) for g in Run.objects.get(pk=run).summed}
+    return {
+        tuple(g[f] for f in GROUPED_BY): (g["n"], g["b"]) for g in Run.objects.get(pk=run).summed
+    }
 
 
 @pytest.mark.parametrize("seed", range(5))
@@ -58,16 +69,24 @@ def test_a_runs_sums_are_those_of_its_records_whatever_comes(services, seed):
     for _ in range(12):
         batch = [
             Record(
-                0, b"%d" % chance.randrange(40), chance.choice(["copy", "replace", "clear", "remove"]), "new",
-                chance.randrange(1000), done=chance.random() < 0.8, error=chance.choice(["", "", "store.busy"]),
-                message="why", proof=chance.choice(["", "read-back"]),
+                0,
+                b"%d" % chance.randrange(40),
+                chance.choice(["copy", "replace", "clear", "remove"]),
+                "new",
+                chance.randrange(1000),
+                done=chance.random() < 0.8,
+                error=chance.choice(["", "", "store.busy"]),
+                message="why",
+                proof=chance.choice(["", "read-back"]),
             )
             for _ in range(chance.randrange(1, 30))
-        ]  # fmt: skip
+        ]
         services.save_batch(run.pk, run.epoch, scopes, batch, remember=True)
         assert summed_kept(run.pk) == summed_anew(run.pk)
     services.forget_undone(run.pk, run.epoch)
-    assert summed_kept(run.pk) == summed_anew(run.pk) and not any(not group[2] for group in summed_kept(run.pk))
+    assert summed_kept(run.pk) == summed_anew(run.pk) and not any(
+        not group[2] for group in summed_kept(run.pk)
+    )
 
 
 def test_ending_a_run_asks_its_records_nothing(services, django_queries):
@@ -107,7 +126,10 @@ def test_one_progress_event_a_run_is_enough(services):
 
 
 def test_whoever_meets_a_lock_gets_its_turn_soon_after(state, services):
-    """Another process writes again and again, with hardly a pause: a writer of ours comes in between."""
+    """Another process writes again and again, with hardly a pause:
+
+    a writer of ours comes in between.
+    """
     stop, writes = threading.Event(), Counter()
 
     def greedy():
@@ -129,7 +151,9 @@ def test_whoever_meets_a_lock_gets_its_turn_soon_after(state, services):
     finally:
         stop.set()
         thread.join()
-    assert writes["theirs"] < 400  # a fair share, where SQLite's own waiting looks ten times a second
+    assert (
+        writes["theirs"] < 400
+    )  # a fair share, where SQLite's own waiting looks ten times a second
 
 
 async def test_a_run_writes_again_until_the_database_lets_it(services):
@@ -150,7 +174,9 @@ async def test_a_run_writes_again_until_the_database_lets_it(services):
         options, child.OPTIONS = child.OPTIONS, child.OPTIONS._replace(records_s=0.05)
         try:
             with pytest.raises(RecordsLost, match="full"):
-                await child._writes(lambda: (_ for _ in ()).throw(OperationalError("database or disk is full")))
+                await child._writes(
+                    lambda: (_ for _ in ()).throw(OperationalError("database or disk is full"))
+                )
         finally:
             child.OPTIONS = options
     finally:
@@ -163,7 +189,11 @@ def test_a_locked_database_is_no_fault_of_the_callers(state):
     from pinecart.service.config.problems import as_problem
 
     answer = as_problem(OperationalError("database is locked"), {})
-    assert (answer.status_code, answer.data["code"], answer["Retry-After"]) == (503, "records.unavailable", "5")
+    assert (answer.status_code, answer.data["code"], answer["Retry-After"]) == (
+        503,
+        "records.unavailable",
+        "5",
+    )
 
 
 def test_low_disk_is_waited_for_and_gone_on_after(services):
@@ -205,7 +235,11 @@ def test_one_yes_lets_all_runs_of_a_repaired_store_go_on(services):
     StoreRecord.objects.get_or_create(name="office", kind="s3", made_at=timezone.now())
     for job in ("one", "two"):
         run, _ = working(services, job)
-        services.end_run(run.pk, run.epoch, Ending([], None, 0, False, SignInRefused("no", code="store.key-unknown")))
+        services.end_run(
+            run.pk,
+            run.epoch,
+            Ending([], None, 0, False, SignInRefused("no", code="store.key-unknown")),
+        )
     assert set(Run.objects.values_list("state", flat=True)) == {"held"}
     nobody = Actor("nobody", (("look", ""),))
     with pytest.raises(Exception, match="may not do"):
@@ -234,9 +268,14 @@ def test_due_times_are_worked_out_anew_when_the_clock_is_set(services):
     assert JobRecord.objects.get(name="late").next_due == NOW + timedelta(days=1)
     elapsed[0] = 1.0
     clock.turn(NOW + timedelta(days=3))  # the clock was set; no three days have passed
-    assert JobRecord.objects.get(name="late").next_due == NOW + timedelta(days=4) and not Run.objects.exists()
+    assert (
+        JobRecord.objects.get(name="late").next_due == NOW + timedelta(days=4)
+        and not Run.objects.exists()
+    )
     elapsed[0] = 1.0 + 2 * 86400
-    clock.turn(NOW + timedelta(days=5))  # two days have passed, and the machine slept: it is caught up once
+    clock.turn(
+        NOW + timedelta(days=5)
+    )  # two days have passed, and the machine slept: it is caught up once
     assert Run.objects.count() == 1
 
 
@@ -272,7 +311,15 @@ def test_a_new_key_leaves_the_proxys_password_and_the_other_way_round(services):
         return secret_of(StoreRecord.objects.get(name="kept"))
 
     at = {"endpoint": "http://127.0.0.1:9", "proxy": "http://127.0.0.1:9"}
-    form = {"name": "kept", "kind": "s3", "key_id": "k", "secret": "s", "proxy_user": "u", "proxy_password": "p", **at}
+    form = {
+        "name": "kept",
+        "kind": "s3",
+        "key_id": "k",
+        "secret": "s",
+        "proxy_user": "u",
+        "proxy_password": "p",
+        **at,
+    }
     add_store(SYSTEM, form)
     change_store(SYSTEM, "kept", {"secret": "s2", "untried": True})
     assert now() == {"secret": "s2", "proxy_user": "u", "proxy_password": "p"}

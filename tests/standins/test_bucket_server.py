@@ -17,7 +17,9 @@ SESSION = botocore.session.get_session()  # keeps the protocol's description, wh
 
 
 def sdk(endpoint: str, key: str = KEY, secret: str = SECRET):
-    config = Config(signature_version="s3v4", s3={"addressing_style": "path"}, retries={"total_max_attempts": 1})
+    config = Config(
+        signature_version="s3v4", s3={"addressing_style": "path"}, retries={"total_max_attempts": 1}
+    )
     return SESSION.create_client(
         "s3",
         endpoint_url=endpoint,
@@ -37,7 +39,10 @@ def server():
 def refused(code, call, **args):
     with pytest.raises(ClientError) as caught:
         call(**args)
-    assert caught.value.response["Error"]["Code"] in (code, {"NoSuchKey": "404", "PreconditionFailed": "412"}.get(code))
+    assert caught.value.response["Error"]["Code"] in (
+        code,
+        {"NoSuchKey": "404", "PreconditionFailed": "412"}.get(code),
+    )
 
 
 def test_buckets(server):
@@ -66,12 +71,25 @@ def test_objects_and_their_checksums(server, algorithm):
         ChecksumAlgorithm=algorithm,
     )
     got = s3.get_object(Bucket="dawn", Key="a b/é+%.flac", Range="bytes=1-2")
-    assert (got["Body"].read(), got["ContentRange"], got["Metadata"]) == (b"on", "bytes 1-2/4", {"post": "aldermurr"})
+    assert (got["Body"].read(), got["ContentRange"], got["Metadata"]) == (
+        b"on",
+        "bytes 1-2/4",
+        {"post": "aldermurr"},
+    )
     head = s3.head_object(Bucket="dawn", Key="a b/é+%.flac", ChecksumMode="ENABLED")
     assert (head["ContentLength"], head["ContentType"]) == (4, "audio/flac")
-    wrong = {f"Checksum{algorithm}": "AAAAAA==" if algorithm.startswith("CRC32") else "AAAAAAAAAAE="}
+    wrong = {
+        f"Checksum{algorithm}": "AAAAAA==" if algorithm.startswith("CRC32") else "AAAAAAAAAAE="
+    }
     refused("BadDigest", s3.put_object, Bucket="dawn", Key="bad", Body=b"song", **wrong)
-    refused("BadDigest", s3.put_object, Bucket="dawn", Key="bad", Body=b"song", ContentMD5="AAAAAAAAAAAAAAAAAAAAAA==")
+    refused(
+        "BadDigest",
+        s3.put_object,
+        Bucket="dawn",
+        Key="bad",
+        Body=b"song",
+        ContentMD5="AAAAAAAAAAAAAAAAAAAAAA==",
+    )
     refused("NoSuchKey", s3.head_object, Bucket="dawn", Key="bad")
 
 
@@ -79,10 +97,17 @@ def test_conditions(server):
     _, _, s3 = server
     etag = s3.put_object(Bucket="dawn", Key="x", Body=b"1", IfNoneMatch="*")["ETag"]
     refused("PreconditionFailed", s3.put_object, Bucket="dawn", Key="x", Body=b"2", IfNoneMatch="*")
-    refused("PreconditionFailed", s3.put_object, Bucket="dawn", Key="x", Body=b"2", IfMatch='"other"')
+    refused(
+        "PreconditionFailed", s3.put_object, Bucket="dawn", Key="x", Body=b"2", IfMatch='"other"'
+    )
     refused("PreconditionFailed", s3.get_object, Bucket="dawn", Key="x", IfMatch='"other"')
     refused(
-        "PreconditionFailed", s3.copy_object, Bucket="dawn", Key="y", CopySource="dawn/x", CopySourceIfMatch='"other"'
+        "PreconditionFailed",
+        s3.copy_object,
+        Bucket="dawn",
+        Key="y",
+        CopySource="dawn/x",
+        CopySourceIfMatch='"other"',
     )
     refused("PreconditionFailed", s3.delete_object, Bucket="dawn", Key="x", IfMatch='"other"')
     s3.put_object(Bucket="dawn", Key="x", Body=b"2", IfMatch=etag)
@@ -94,14 +119,21 @@ def test_listings_page_and_group(server):
     keys = [f"{f}/{i:03}" for f in ("a", "b", "c") for i in range(5)] + ["top & <x>.txt"]
     for key in keys:
         s3.put_object(Bucket="dawn", Key=key, Body=b"")
-    pages = s3.get_paginator("list_objects_v2").paginate(Bucket="dawn", PaginationConfig={"PageSize": 3})
+    pages = s3.get_paginator("list_objects_v2").paginate(
+        Bucket="dawn", PaginationConfig={"PageSize": 3}
+    )
     assert [o["Key"] for p in pages for o in p["Contents"]] == keys
-    assert [o["Key"] for o in s3.list_objects_v2(Bucket="dawn", Prefix="b/", StartAfter="b/002")["Contents"]] == [
+    assert [
+        o["Key"]
+        for o in s3.list_objects_v2(Bucket="dawn", Prefix="b/", StartAfter="b/002")["Contents"]
+    ] == [
         "b/003",
         "b/004",
     ]
     grouped = list(
-        s3.get_paginator("list_objects_v2").paginate(Bucket="dawn", Delimiter="/", PaginationConfig={"PageSize": 2})
+        s3.get_paginator("list_objects_v2").paginate(
+            Bucket="dawn", Delimiter="/", PaginationConfig={"PageSize": 2}
+        )
     )
     assert [c["Prefix"] for p in grouped for c in p.get("CommonPrefixes", [])] == ["a/", "b/", "c/"]
     assert [o["Key"] for p in grouped for o in p.get("Contents", [])] == ["top & <x>.txt"]
@@ -118,7 +150,10 @@ def test_copy_and_deletes(server):
         MetadataDirective="REPLACE",
         Metadata={"c": "d"},
     )
-    assert [s3.head_object(Bucket="dawn", Key=k)["Metadata"] for k in ("kept", "fresh")] == [{"a": "b"}, {"c": "d"}]
+    assert [s3.head_object(Bucket="dawn", Key=k)["Metadata"] for k in ("kept", "fresh")] == [
+        {"a": "b"},
+        {"c": "d"},
+    ]
     gone = s3.delete_objects(Bucket="dawn", Delete={"Objects": [{"Key": "x y"}, {"Key": "kept"}]})
     assert {d["Key"] for d in gone["Deleted"]} == {"x y", "kept"}
     assert [o["Key"] for o in s3.list_objects_v2(Bucket="dawn")["Contents"]] == ["fresh"]
@@ -130,7 +165,10 @@ def test_uploads_in_parts(server):
     upload = s3.create_multipart_upload(**where, Metadata={"post": "brockwen"})["UploadId"]
     pieces = [b"a" * 10, b"b" * 5]
     parts = [
-        {"PartNumber": n, "ETag": s3.upload_part(**where, UploadId=upload, PartNumber=n, Body=b)["ETag"]}
+        {
+            "PartNumber": n,
+            "ETag": s3.upload_part(**where, UploadId=upload, PartNumber=n, Body=b)["ETag"],
+        }
         for n, b in enumerate(pieces, 1)
     ]
     assert [p["Size"] for p in s3.list_parts(**where, UploadId=upload)["Parts"]] == [10, 5]
@@ -144,7 +182,11 @@ def test_uploads_in_parts(server):
     )
     s3.complete_multipart_upload(**where, UploadId=upload, MultipartUpload={"Parts": parts})
     got = s3.get_object(**where)
-    assert (got["Body"].read(), got["Metadata"], got["ETag"][-3:]) == (b"".join(pieces), {"post": "brockwen"}, '-2"')
+    assert (got["Body"].read(), got["Metadata"], got["ETag"][-3:]) == (
+        b"".join(pieces),
+        {"post": "brockwen"},
+        '-2"',
+    )
     other = s3.create_multipart_upload(**where)["UploadId"]
     s3.abort_multipart_upload(**where, UploadId=other)
     refused("NoSuchUpload", s3.list_parts, **where, UploadId=other)
@@ -157,7 +199,9 @@ def test_signatures(server):
     refused("InvalidAccessKeyId", sdk(endpoint, key="NOBODY").list_buckets)
     reader = sdk(endpoint, "READER", "reader-secret")
     refused("AccessDenied", reader.put_object, Bucket="dawn", Key="x", Body=b"")
-    link = s3.generate_presigned_url("get_object", Params={"Bucket": "dawn", "Key": "a b"}, ExpiresIn=60)
+    link = s3.generate_presigned_url(
+        "get_object", Params={"Bucket": "dawn", "Key": "a b"}, ExpiresIn=60
+    )
     assert httpx.get(link).content == b"song"
     assert httpx.get(link.replace("a%20b", "other")).status_code == 403
     server[0].now = lambda: datetime.now(UTC) + timedelta(minutes=20)

@@ -7,6 +7,8 @@ from tests.whole.house import house
 
 @pytest.fixture(scope="session")
 def shared(tmp_path_factory):
-    """One service for all tests that leave it as they found it, but for stores and jobs of their own."""
+    """One service for all tests that leave it as they found it, but for stores and jobs of their
+    own.
+    """
     with house(tmp_path_factory.mktemp("shared")) as made:
         yield made

@@ -1,4 +1,7 @@
-"""A whole Pine Cart for tests: the service as its users start it, on loopback, with one folder store and one stand-in."""
+"""A whole Pine Cart for tests:
+
+the service as its users start it, on loopback, with one folder store and one stand-in.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +45,10 @@ def until(true: Callable[[], Any], seconds: float = 30, what: str = "it to becom
 
 
 class House:
-    """state: its folder.   files: where folder stores may lie.   standin, endpoint: the object store."""
+    """state:
+
+    its folder.   files: where folder stores may lie.   standin, endpoint: the object store.
+    """
 
     def __init__(self, root: Path, standin: BucketServer, endpoint: str, *options: str) -> None:
         self.state, self.files = root / "state", root / "files"
@@ -77,7 +83,11 @@ class House:
         ]
         log = open(self.state.parent / "serve.log", "a")  # noqa: SIM115
         self.process = subprocess.Popen(
-            [*command, "--allow-address", "127.0.0.1", *self.options], stdout=log, stderr=log, env=self.env, text=True
+            [*command, "--allow-address", "127.0.0.1", *self.options],
+            stdout=log,
+            stderr=log,
+            env=self.env,
+            text=True,
         )
         until(self.answers, what="the service to answer")
         until(lambda: "Ctrl-C ends it" in self.log(), what="its welcome")
@@ -85,7 +95,10 @@ class House:
 
     def _sign_in(self) -> None:
         """As the demo does: a token of the first person's is kept beside the state."""
-        file, welcome = self.state / "token", re.search(r"Sign in as admin with the password (\S+)", self.log())
+        file, welcome = (
+            self.state / "token",
+            re.search(r"Sign in as admin with the password (\S+)", self.log()),
+        )
         if welcome and not file.exists():
             self.password = welcome[1]
             with Client(self.url) as cart:
@@ -118,7 +131,9 @@ class House:
     def client(self, token: str | None = None) -> Client:
         return Client(self.url, self.token if token is None else token)
 
-    def run(self, *words: str, stdin: str | None = None, **env: str) -> subprocess.CompletedProcess[str]:
+    def run(
+        self, *words: str, stdin: str | None = None, **env: str
+    ) -> subprocess.CompletedProcess[str]:
         """The command line, as a person would use it."""
         return subprocess.run(
             [*PINECART, *words],
@@ -136,7 +151,10 @@ class House:
 
     def sql(self, text: str, *values: Any) -> list[Any]:
         """Straight into the database, as only a test may."""
-        with contextlib.closing(sqlite3.connect(self.state / "pinecart.sqlite3", timeout=20)) as db, db:
+        with (
+            contextlib.closing(sqlite3.connect(self.state / "pinecart.sqlite3", timeout=20)) as db,
+            db,
+        ):
             return db.execute(text, values).fetchall()
 
     @contextlib.contextmanager
@@ -165,12 +183,19 @@ class House:
         return root
 
     def fresh_job(self, name: str, files: dict[str, bytes], **more: Any) -> tuple[Path, str]:
-        """A store and bucket of this name, and a job from one to the other. Gives the folder and the bucket."""
+        """A store and bucket of this name, and a job from one to the other.
+
+        Gives the folder and the bucket.
+        """
         root = self.fresh_store(name, files)
         self.standin.shelf.make(name)
         with self.client() as cart:
             cart.define_job(
-                {"job": name, "legs": [{"from": f"pine://{name}/", "to": f"pine://office/{name}/in/"}], **more}
+                {
+                    "job": name,
+                    "legs": [{"from": f"pine://{name}/", "to": f"pine://office/{name}/in/"}],
+                    **more,
+                }
             )
         return root, name
 
@@ -191,7 +216,15 @@ def house(root: Path, *options: str) -> Iterator[House]:
         made.start()
         try:
             with made.client() as cart:
-                cart.add_store({"name": "office", "kind": "s3", "endpoint": endpoint, "key_id": KEY, "secret": SECRET})
+                cart.add_store(
+                    {
+                        "name": "office",
+                        "kind": "s3",
+                        "endpoint": endpoint,
+                        "key_id": KEY,
+                        "secret": SECRET,
+                    }
+                )
             yield made
         finally:
             if made.process and made.process.poll() is None:

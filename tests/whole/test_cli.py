@@ -30,7 +30,9 @@ def commands(group=cli, path=()):
 EVERY = list(commands())
 
 
-@pytest.mark.parametrize(("words", "command"), EVERY, ids=lambda v: " ".join(v) if isinstance(v, tuple) else "")
+@pytest.mark.parametrize(
+    ("words", "command"), EVERY, ids=lambda v: " ".join(v) if isinstance(v, tuple) else ""
+)
 def test_every_command_has_help_with_an_example_and_every_option_too(words, command):
     assert command.help and "\b" in command.help and f"pinecart {words[0]}" in command.help
     for option in command.params:
@@ -46,8 +48,14 @@ def test_the_four_ways_to_ask_for_help_give_the_same(shared, words):
 
 
 def test_help_loads_neither_the_service_nor_the_network():
-    program = "import sys\nfrom pinecart.cli.main import main\nsys.argv = ['pinecart', 'start', '--help']\ntry: main()\nexcept SystemExit: pass\nprint([m for m in ('django', 'httpx', 'rich', 'pinecart.service') if m in sys.modules])"
-    assert subprocess.check_output([sys.executable, "-c", program], text=True).splitlines()[-1] == "[]"
+    program = (
+        "import sys\nfrom pinecart.cli.main import main\nsys.argv = ['pinecart', 'start', "
+        "'--help']\ntry: main()\nexcept SystemExit: pass\nprint([m for m in ('django', 'httpx', "
+        "'rich', 'pinecart.service') if m in sys.modules])"
+    )
+    assert (
+        subprocess.check_output([sys.executable, "-c", program], text=True).splitlines()[-1] == "[]"
+    )
 
 
 def test_the_commands_are_those_promised():
@@ -83,12 +91,24 @@ def test_signing_in_keeps_a_token_for_later(shared, tmp_path):
         cart.add_person("wren", "a long password", [{"right": "look", "label": ""}])
     env = {"PINECART_DATA": "", "XDG_CONFIG_HOME": str(tmp_path), "HOME": str(tmp_path)}
     assert shared.run("job", "list", **env).returncode == 2
-    done = shared.run("login", shared.url, "--name", "wren", "--password-file", "-", stdin="a long password\n", **env)
+    done = shared.run(
+        "login",
+        shared.url,
+        "--name",
+        "wren",
+        "--password-file",
+        "-",
+        stdin="a long password\n",
+        **env,
+    )
     assert done.returncode == 0 and "Signed in" in done.stderr
     assert shared.run("job", "list", **env).returncode == 0
     assert os.stat(tmp_path / "pinecart" / "login.json").st_mode & 0o777 == 0o600
     assert (
-        shared.run("login", shared.url, "--name", "wren", "--password-file", "-", stdin="no\n", **env).returncode == 5
+        shared.run(
+            "login", shared.url, "--name", "wren", "--password-file", "-", stdin="no\n", **env
+        ).returncode
+        == 5
     )
 
 
@@ -96,11 +116,18 @@ def test_a_job_from_a_file_and_its_change_by_options(shared, tmp_path):
     shared.fresh_store("filed", {"a": b"1"})
     file = tmp_path / "filed.yaml"
     file.write_text(
-        "job: filed\nintent: top-up\nlegs:\n  - from: pine://filed/\n    to: pine://office/filed/\n    leave-out: ['*.tmp']\nschedule: {cron: '0 6 * * *', zone: UTC}\n"
+        "job: filed\nintent: top-up\nlegs:\n  - from: pine://filed/\n    to: "
+        "pine://office/filed/\n    leave-out: ['*.tmp']\nschedule: "
+        "{cron: '0 6 * * *', zone: UTC}\n"
     )
-    assert "Nothing that exists there is touched" in shared.run("job", "define", str(file), "--check").stdout
+    assert (
+        "Nothing that exists there is touched"
+        in shared.run("job", "define", str(file), "--check").stdout
+    )
     assert shared.run("job", "define", str(file)).returncode == 0
-    assert shared.run("job", "change", "filed", "--intent", "renew", "--no-schedule").returncode == 0
+    assert (
+        shared.run("job", "change", "filed", "--intent", "renew", "--no-schedule").returncode == 0
+    )
     told = shared.json("job", "show", "filed")
     assert (told["version"], told["definition"]["intent"], told["next_due"]) == (2, "renew", None)
     assert told["definition"]["legs"][0]["leave_out"] == ["*.tmp"]
@@ -113,8 +140,20 @@ def test_a_job_from_a_file_and_its_change_by_options(shared, tmp_path):
 
 def test_a_store_is_added_tried_and_dropped_with_its_secret_read_from_a_file(shared, tmp_path):
     (tmp_path / "secret").write_text(SECRET + "\n")
-    words = ["store", "add", "second", "--kind", "s3", "--endpoint", shared.endpoint, "--key-id", "LARKFELLKEY"]
-    assert shared.run(*words, "--secret-file", str(tmp_path / "secret"), "--try-first").returncode == 0
+    words = [
+        "store",
+        "add",
+        "second",
+        "--kind",
+        "s3",
+        "--endpoint",
+        shared.endpoint,
+        "--key-id",
+        "LARKFELLKEY",
+    ]
+    assert (
+        shared.run(*words, "--secret-file", str(tmp_path / "secret"), "--try-first").returncode == 0
+    )
     assert "Made bucket" in shared.run("bucket", "add", "pine://second/from-cli").stderr
     assert "was there already" in shared.run("bucket", "add", "pine://second/from-cli").stderr
     tried = shared.run("store", "try", "second", "--write-to", "from-cli")
@@ -123,7 +162,12 @@ def test_a_store_is_added_tried_and_dropped_with_its_secret_read_from_a_file(sha
     refused = shared.run("store", "change", "second", "--secret-file", "-", stdin="wrong\n")
     assert refused.returncode == 1 and "The old one stays" in refused.stderr
     assert shared.run("store", "try", "second").returncode == 0
-    assert shared.run("store", "change", "second", "--untried", "--secret-file", "-", stdin="wrong\n").returncode == 0
+    assert (
+        shared.run(
+            "store", "change", "second", "--untried", "--secret-file", "-", stdin="wrong\n"
+        ).returncode
+        == 0
+    )
     assert shared.run("store", "try", "second").returncode == 1
     assert shared.run("store", "drop", "second", stdin="n\n").returncode == 1
     assert shared.run("store", "drop", "second", "--yes").returncode == 0
@@ -192,7 +236,13 @@ def test_completion_offers_commands(shared):
 
 
 def test_a_store_from_what_was_pasted(shared):
-    block = f"access key id = LARKFELLKEY\nsecret = '{SECRET}'\nendpoint = {shared.endpoint}/larkfell\n"
+    block = (
+        f"access key id = LARKFELLKEY\nsecret = '{SECRET}'\nendpoint = {shared.endpoint}/larkfell\n"
+    )
     done = shared.run("store", "add", "pasted", "--kind", "s3", "--pasted-file", "-", stdin=block)
-    assert done.returncode == 0 and "Quotes round secret were taken off" in done.stderr and SECRET not in done.stderr
+    assert (
+        done.returncode == 0
+        and "Quotes round secret were taken off" in done.stderr
+        and SECRET not in done.stderr
+    )
     assert shared.json("store", "show", "pasted")["root"] == "larkfell"

@@ -1,4 +1,7 @@
-"""The console in a browser: every page works by mouse and keyboard, wide and narrow, light and dark, without an error."""
+"""The console in a browser:
+
+every page works by mouse and keyboard, wide and narrow, light and dark, without an error.
+"""
 
 from __future__ import annotations
 
@@ -17,9 +20,15 @@ from tests.whole.house import until
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 FLAGS = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
-]  # fmt: skip
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--disable-dev-shm-usage",
+]
 expect.set_options(timeout=15_000)
 
 
@@ -42,12 +51,16 @@ def page(browser, shared, request):
     )
     page, errors = context.new_page(), []
     page.set_default_timeout(15_000)
-    page.on("pageerror", lambda e: None if "dynamically imported module" in str(e) else errors.append(str(e)))
+    page.on(
+        "pageerror",
+        lambda e: None if "dynamically imported module" in str(e) else errors.append(str(e)),
+    )
     page.on(
         "console",
         lambda m: (
             errors.append(m.text)
-            if m.type == "error" and not re.search("status of 4|ERR_FAILED|dynamically imported module", m.text)
+            if m.type == "error"
+            and not re.search("status of 4|ERR_FAILED|dynamically imported module", m.text)
             else None
         ),
     )
@@ -131,7 +144,9 @@ def test_from_stores_to_a_job_to_a_run_that_is_watched_and_audited(page: Page, s
     expect(page.get_by_role("cell", name="00.flac")).to_be_visible()
 
 
-def test_a_bucket_store_is_tried_before_it_is_saved_and_its_secret_never_comes_back(page: Page, shared):
+def test_a_bucket_store_is_tried_before_it_is_saved_and_its_secret_never_comes_back(
+    page: Page, shared
+):
     page.goto(f"{shared.url}/stores/new")
     page.get_by_text("An S3-compatible object store").click()
     page.get_by_label("Short name").fill("by-form")
@@ -170,7 +185,9 @@ def test_a_run_with_problems_groups_them_by_cause(page: Page, shared):
 )
 def test_no_page_is_wider_than_its_window(page: Page, shared):
     if "shown" not in shared.standin.shelf.buckets:
-        shared.fresh_job("shown", {"a" * 150 + ".flac": b"1"}, schedule={"cron": "30 5 * * *", "zone": "UTC"})
+        shared.fresh_job(
+            "shown", {"a" * 150 + ".flac": b"1"}, schedule={"cron": "30 5 * * *", "zone": "UTC"}
+        )
         shared.carried("shown")
     run = shared.json("run", "list", "--job", "shown")[0]["id"]
     for path in (
@@ -239,7 +256,9 @@ def test_copy_now_from_two_places_and_kept_as_a_job(page: Page, shared):
 
 
 def test_browsing_finds_looks_and_saves(page: Page, shared):
-    shared.fresh_store("browsed", {"sheets/a.csv": b"date,species\n", "b.flac": b"fLaC\x00", "long/er/c.csv": b"x"})
+    shared.fresh_store(
+        "browsed", {"sheets/a.csv": b"date,species\n", "b.flac": b"fLaC\x00", "long/er/c.csv": b"x"}
+    )
     page.goto(f"{shared.url}/stores/browsed")
     page.get_by_label("Find below").fill("*.csv")
     page.keyboard.press("Enter")
@@ -249,7 +268,10 @@ def test_browsing_finds_looks_and_saves(page: Page, shared):
     expect(page.get_by_text("date,species")).to_be_visible()
     with page.expect_download() as saved:
         page.get_by_role("link", name="Save to this machine").click()
-    assert saved.value.suggested_filename == "a.csv" and Path(saved.value.path()).read_bytes() == b"date,species\n"
+    assert (
+        saved.value.suggested_filename == "a.csv"
+        and Path(saved.value.path()).read_bytes() == b"date,species\n"
+    )
     page.get_by_role("button", name="Copy", exact=True).click()
     expect(page.get_by_label("From: path")).to_have_value("sheets/a.csv")
 
@@ -274,7 +296,9 @@ def test_folders_unfold_as_a_tree_and_versions_are_told(page: Page, shared):
 
 
 def test_a_held_run_is_answered_on_a_telephone_and_undone(page: Page, shared):
-    _, job = shared.fresh_job("by-phone", {f"{n:02}.flac": b"x" * n for n in range(30)}, intent="mirror")
+    _, job = shared.fresh_job(
+        "by-phone", {f"{n:02}.flac": b"x" * n for n in range(30)}, intent="mirror"
+    )
     shared.carried(job)
     for n in range(5):
         (shared.files / f"by-phone/{n:02}.flac").unlink()
@@ -321,7 +345,9 @@ def test_a_file_is_uploaded_and_found_again(page: Page, shared, tmp_path):
     page.get_by_label("Name").fill("wren-of-its")
     page.keyboard.press("Enter")
     expect(page.get_by_text("copy: it is new")).to_be_visible()
-    page.goto(f"{shared.url}/sides?here=pine%3A%2F%2Fby-find%2F&there=pine%3A%2F%2Foffice%2Fby-find%2Fin%2F")
+    page.goto(
+        f"{shared.url}/sides?here=pine%3A%2F%2Fby-find%2F&there=pine%3A%2F%2Foffice%2Fby-find%2Fin%2F"
+    )
     expect(page.get_by_role("cell", name="= same size")).to_be_visible()
     page.goto(f"{shared.url}/stores/office")
     page.get_by_label("New bucket").fill("Bad_Name")
@@ -336,7 +362,9 @@ def test_what_was_picked_in_one_folder_is_not_asked_of_another(page: Page, share
     page.get_by_role("link", name="picked", exact=True).click()
     page.get_by_role("link", name="two/").click()
     expect(page.get_by_role("button", name="c.csv")).to_be_visible()
-    expect(page.get_by_role("link", name="Save as ZIP")).to_have_attribute("href", re.compile(r"path=two%2F$"))
+    expect(page.get_by_role("link", name="Save as ZIP")).to_have_attribute(
+        "href", re.compile(r"path=two%2F$")
+    )
 
 
 def test_a_name_that_is_no_text_is_looked_at_and_copied(page: Page, shared):
@@ -351,7 +379,9 @@ def test_a_name_that_is_no_text_is_looked_at_and_copied(page: Page, shared):
 
 def test_a_service_that_went_away_is_told_where_old_answers_stand(page: Page, shared):
     page.goto(f"{shared.url}/")
-    expect(page.get_by_role("heading", name=re.compile("jobs? (is|are|need)|No jobs"))).to_be_visible()
+    expect(
+        page.get_by_role("heading", name=re.compile("jobs? (is|are|need)|No jobs"))
+    ).to_be_visible()
     page.route("**/api/v1/today", lambda route: route.abort())
     expect(page.get_by_text("Not up to date")).to_be_visible(timeout=40_000)
     page.unroute("**/api/v1/today")
@@ -379,7 +409,9 @@ def test_a_runs_progress_is_not_shown_on_the_next_one(page: Page, shared):
         shared.standin.behaviour["list"] = Behaviour(delay_s=3)
         page.get_by_role("button", name="Try again").click()
         page.wait_for_url(re.compile(rf"/runs/(?!{first}$)\d+"))
-        expect(page.get_by_text(re.compile("waits for its turn|just begun|looked at 0"))).to_be_visible()
+        expect(
+            page.get_by_text(re.compile("waits for its turn|just begun|looked at 0"))
+        ).to_be_visible()
 
 
 def test_a_person_is_added_comes_in_by_a_code_and_is_switched_off(page: Page, browser, shared):
@@ -391,7 +423,9 @@ def test_a_person_is_added_comes_in_by_a_code_and_is_switched_off(page: Page, br
     page.get_by_label("Short name").fill("by-code")
     page.get_by_role("textbox", name="Label").fill("owls")
     page.get_by_role("button", name="Add, and get an entry code").click()
-    expect(page.get_by_role("row", name=re.compile("by-code.*look on owls.*entry code"))).to_be_visible()
+    expect(
+        page.get_by_role("row", name=re.compile("by-code.*look on owls.*entry code"))
+    ).to_be_visible()
     code = page.get_by_text(re.compile("^pce_")).inner_text().strip()
 
     context = browser.new_context()
@@ -421,20 +455,24 @@ def test_a_person_is_added_comes_in_by_a_code_and_is_switched_off(page: Page, br
     page.get_by_label("Which").fill("by-code")
     page.get_by_label("What").fill("person")
     page.get_by_role("button", name="Show", exact=True).click()
-    expect(page.get_by_role("row", name=re.compile("person.changed.*active: yes → no"))).to_be_visible()
+    expect(
+        page.get_by_role("row", name=re.compile("person.changed.*active: yes → no"))
+    ).to_be_visible()
     assert "which=by-code" in page.url
     expect(page.get_by_role("row", name=re.compile("signed-in"))).to_have_count(0)
 
 
 def test_ones_own_access_is_on_one_page(page: Page, shared):
     page.get_by_role("link", name=re.compile("^viewer-")).click()
-    name = page.get_by_role("heading", level=1).inner_text().split()[-1]
+    name = page.get_by_role("heading", name="Your access").inner_text().split()[-1]
     page.get_by_label("For").fill("nightly-script")
     page.get_by_role("button", name="Make a token").click()
     text = page.get_by_text(re.compile("^pct_")).inner_text().strip()
     with shared.client(text) as cart:
         assert cart.whoami()["name"] == name
-    page.get_by_role("row", name=re.compile("nightly-script")).get_by_role("button", name="Revoke").click()
+    page.get_by_role("row", name=re.compile("nightly-script")).get_by_role(
+        "button", name="Revoke"
+    ).click()
     page.get_by_role("button", name="Revoke it").click()
     expect(page.get_by_text("No tokens.")).to_be_visible()
     page.get_by_label("Your password").fill("a long password")

@@ -1,4 +1,7 @@
-"""Anything that the published description allows, and much that it doesn't, to every operation: never a fault of ours."""
+"""Anything that the published description allows, and much that it doesn't, to every operation:
+
+never a fault of ours.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +37,9 @@ def fuzzed(tmp_path_factory):
 
 
 def at_home(case):
-    """Whatever else is asked, no address but this machine's is ever given, and the asker stays one who may ask."""
+    """Whatever else is asked, no address but this machine's is ever given, and the asker stays one
+    who may ask.
+    """
     named = case.path_parameters
     if case.path.endswith("/tokens/{number}") and str(named.get("number")) == "1":
         named["number"] = 2

@@ -1,4 +1,7 @@
-"""A hunt for planted secrets: over the API, logs, database, trail, reports, process lists and what is said when things break."""
+"""A hunt for planted secrets:
+
+over the API, logs, database, trail, reports, process lists and what is said when things break.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +40,12 @@ def used(made, secrets):
     made.standin.accounts["PLANTED"] = Account(secrets["secret of a store"])
     made.fresh_store("kept", {f"{n}.csv": b"1" for n in range(30)})
     made.standin.shelf.make("planted")
-    form = {"kind": "s3", "endpoint": made.endpoint, "key_id": "PLANTED", "secret": secrets["secret of a store"]}
+    form = {
+        "kind": "s3",
+        "endpoint": made.endpoint,
+        "key_id": "PLANTED",
+        "secret": secrets["secret of a store"],
+    }
     away = form | {
         "endpoint": "http://127.0.0.1:9",
         "session_token": secrets["session token of a store"],
@@ -53,16 +61,30 @@ def used(made, secrets):
         with pytest.raises(ClientError):
             list(cart.browse("away", "planted/"))
         with pytest.raises(ClientError):
-            cart.add_store(form | {"name": "wrong", "endpoint": f"http://u:{secrets['secret of a store']}@127.0.0.1:9"})
-        cart.define_job({"job": "kept", "legs": [{"from": "pine://kept/", "to": "pine://planted/planted/"}]})
-        cart.add_person("planted", secrets["password of a person"], [{"right": "administer", "label": ""}])
+            cart.add_store(
+                form
+                | {
+                    "name": "wrong",
+                    "endpoint": f"http://u:{secrets['secret of a store']}@127.0.0.1:9",
+                }
+            )
+        cart.define_job(
+            {"job": "kept", "legs": [{"from": "pine://kept/", "to": "pine://planted/planted/"}]}
+        )
+        cart.add_person(
+            "planted", secrets["password of a person"], [{"right": "administer", "label": ""}]
+        )
         secrets["token of a program"] = cart.make_token("planted", person="planted")
         secrets["entry code"] = cart.make_entry_code("planted")["code"]
     browser = Browser(made.url)
     browser.sign_in("planted", secrets["password of a person"])
     secrets["session of a browser"] = browser.http.cookies["pinecart_session"]
-    secrets["second factor"] = browser.ask("POST", "session/second-factor", {"password": secrets["password of a person"]}).json()["secret"]  # fmt: skip
-    Browser(made.url).ask("POST", "entry", {"code": secrets["entry code"][:-1], "password": "short"})
+    secrets["second factor"] = browser.ask(
+        "POST", "session/second-factor", {"password": secrets["password of a person"]}
+    ).json()["secret"]
+    Browser(made.url).ask(
+        "POST", "entry", {"code": secrets["entry code"][:-1], "password": "short"}
+    )
     assert len(secrets) == 8
 
 
@@ -87,7 +109,11 @@ def test_no_secret_is_told_by_any_call(hunted):
                 "?everybodys=true",
                 "?path=planted/&here=pine://planted/&there=pine://kept/&name=*&format=html",
             ):
-                answer = httpx.get(made.url + at + query, headers={"Authorization": f"Bearer {made.token}"}, timeout=30)
+                answer = httpx.get(
+                    made.url + at + query,
+                    headers={"Authorization": f"Bearer {made.token}"},
+                    timeout=30,
+                )
                 must_be_clean(at, answer.content, secrets)
                 must_be_clean(at, str(answer.headers), secrets)
                 asked += answer.status_code == 200
@@ -98,14 +124,21 @@ def test_no_secret_is_among_processes_while_a_run_works(hunted):
     made, secrets = hunted
     made.fresh_store("working", {f"{n}.csv": b"1" for n in range(30)})
     with made.client() as cart, made.behaving(put=Behaviour(per_second=5)):
-        cart.define_job({"job": "working", "legs": [{"from": "pine://working/", "to": "pine://planted/planted/w/"}]})
+        cart.define_job(
+            {
+                "job": "working",
+                "legs": [{"from": "pine://working/", "to": "pine://planted/planted/w/"}],
+            }
+        )
         run = cart.start("working")["id"]
         seen = 0
         for _ in cart.follow(run):
             for pid in [made.process.pid, *pids_of(made.process.pid)]:
                 for file in ("cmdline", "environ"):
                     with contextlib.suppress(OSError):  # it has ended meanwhile
-                        must_be_clean(f"{pid} {file}", Path(f"/proc/{pid}/{file}").read_bytes(), secrets)
+                        must_be_clean(
+                            f"{pid} {file}", Path(f"/proc/{pid}/{file}").read_bytes(), secrets
+                        )
             seen += 1
             if seen == 3:
                 cart.stop(run)
@@ -115,7 +148,10 @@ def test_no_secret_is_among_processes_while_a_run_works(hunted):
 def test_no_secret_lies_in_the_state_nor_is_said_when_things_break(hunted):
     made, secrets = hunted
     sealed = made.sql("SELECT sealed FROM stores_storerecord WHERE name = 'planted'")[0][0]
-    made.sql("UPDATE stores_storerecord SET sealed = ? WHERE name = 'planted'", b"garbled" + bytes(sealed)[7:])
+    made.sql(
+        "UPDATE stores_storerecord SET sealed = ? WHERE name = 'planted'",
+        b"garbled" + bytes(sealed)[7:],
+    )
     done = made.run("start", "kept", "--follow")
     must_be_clean("the command line", done.stdout + done.stderr, secrets)
     made.sql("UPDATE stores_storerecord SET sealed = ? WHERE name = 'planted'", sealed)
@@ -127,4 +163,6 @@ def test_no_secret_lies_in_the_state_nor_is_said_when_things_break(hunted):
     assert any(f.name.endswith("-wal") for f in files)
     for file in files:
         must_be_clean(file, file.read_bytes(), secrets)
-    must_be_clean("the trail", made.run("trail", "list", "--limit", "1000", "--json").stdout, secrets)
+    must_be_clean(
+        "the trail", made.run("trail", "list", "--limit", "1000", "--json").stdout, secrets
+    )

@@ -1,6 +1,8 @@
-"""kill -9 of run, worker or service at random moments of a run with parts, replacements, removals and clearings.
+"""kill -9 of run, worker or service at random moments of a run with parts, replacements, removals
+and clearings.
 
-In the end both sides are as the intent says, and nothing is left, stuck or counted twice. `make soak` has more and larger ones.
+In the end both sides are as the intent says, and nothing is left, stuck or counted twice. `make
+soak` has more and larger ones.
 """
 
 from __future__ import annotations
@@ -35,7 +37,9 @@ def command(pid):
 
 
 def begun_slowly(home, root, new, job):
-    """A run of a job over a folder to which these files came, so slow that somebody may be killed meanwhile."""
+    """A run of a job over a folder to which these files came, so slow that somebody may be killed
+    meanwhile.
+    """
     for path, body in new.items():
         (root / path).parent.mkdir(exist_ok=True)
         (root / path).write_bytes(body)
@@ -82,7 +86,9 @@ def test_an_upload_whose_start_was_never_answered_is_cleared(home):
                 if works_on(home, pid, run):
                     os.kill(pid, signal.SIGKILL)
         home.standin.behaviour.clear()
-        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r, 60, f"run {run} to end")
+        ended = until(
+            lambda: (r := cart.run(run))["state"] == "ended" and r, 60, f"run {run} to end"
+        )
     assert ended["outcome"] == "clean" and ended["totals"]["copy"]["objects"] == 1
     assert len(in_bucket(home, "unanswered")) == 1 and not uploads_of(home, "unanswered")
 
@@ -92,9 +98,16 @@ def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
     chance = random.Random(seed)
     intent = ["mirror", "hand-over"][seed % 2]
     name = f"k{seed}"
-    guards = {"removals": 10_000, "removals_percent": 100, "replacements_percent": 100, "lost_percent": 100}
+    guards = {
+        "removals": 10_000,
+        "removals_percent": 100,
+        "replacements_percent": 100,
+        "lost_percent": 100,
+    }
     files = {f"d{n % 7}/{n:04}.flac": b"%d" % n * 40 for n in range(FILES)}
-    root, job = home.fresh_job(name, files, intent="renew" if intent == "hand-over" else intent, guards=guards)
+    root, job = home.fresh_job(
+        name, files, intent="renew" if intent == "hand-over" else intent, guards=guards
+    )
     assert home.carried(job)["outcome"] == "clean"
     if intent == "hand-over":
         with home.client() as cart:
@@ -108,7 +121,9 @@ def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
     for path in gone:
         del files[path]
         (root / path).unlink()
-    new = {"d8/long.flac": chance.randbytes(LARGE)} | {f"d8/{n}.csv": b"%d" % n for n in range(FILES // 5)}
+    new = {"d8/long.flac": chance.randbytes(LARGE)} | {
+        f"d8/{n}.csv": b"%d" % n for n in range(FILES // 5)
+    }
     files |= new
     run = begun_slowly(home, root, new, job)
     for _ in range(chance.choice([1, 2, 3])):
@@ -117,7 +132,9 @@ def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
             home.start()
     home.standin.behaviour.clear()
     with home.client() as cart:
-        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r, 90, f"run {run} to end")
+        ended = until(
+            lambda: (r := cart.run(run))["state"] == "ended" and r, 90, f"run {run} to end"
+        )
         objects = list(cart.objects(run))
     there = {k[3:]: v for k, v in in_bucket(home, name).items() if k.startswith("in/")}
     assert ended["outcome"] == "clean", (ended["sentence"], ended["problem_groups"])
@@ -126,9 +143,11 @@ def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
     kept = {p for p in left if ".pinecart-aside" in str(p)}
     assert not [p for p in left if p.name.endswith(".part")] and not uploads_of(home, name)
     counts = {d: t["objects"] for d, t in ended["totals"].items()}
-    assert (counts["copy"], counts["replace"], counts["remove"]) == (len(new), len(changed), len(gone)), ended[
-        "sentence"
-    ]
+    assert (counts["copy"], counts["replace"], counts["remove"]) == (
+        len(new),
+        len(changed),
+        len(gone),
+    ), ended["sentence"]
     assert len(objects) == len({o["key"] for o in objects})
     if intent == "hand-over":
         assert left == kept and len(kept) == len(files) == counts["clear"]
@@ -155,10 +174,19 @@ def kill_anyone(home, run, chance):
 
 @pytest.mark.parametrize("seed", range(SEEDS))
 def test_a_run_that_was_killed_can_be_undone_to_the_byte(home, seed):
-    """Into a folder or a bucket, with replacements, removals and large files, killed some times, and then undone."""
+    """Into a folder or a bucket, with replacements, removals and large files, killed some times,
+    and then undone.
+    """
     chance, name, to_folder = random.Random(1000 + seed), f"u{seed}", seed % 2 == 0
-    guards = {"removals": 10_000, "removals_percent": 100, "replacements_percent": 100, "lost_percent": 100}
-    files = {f"d{n % 5}/{n:04}.flac": b"%d" % n * 30 for n in range(600)} | {"long.flac": chance.randbytes(LARGE)}
+    guards = {
+        "removals": 10_000,
+        "removals_percent": 100,
+        "replacements_percent": 100,
+        "lost_percent": 100,
+    }
+    files = {f"d{n % 5}/{n:04}.flac": b"%d" % n * 30 for n in range(600)} | {
+        "long.flac": chance.randbytes(LARGE)
+    }
     root = home.fresh_store(name, files)
     there = home.fresh_store(f"{name}-there", {"theirs": b"left alone"}) if to_folder else None
     home.standin.shelf.make(name)
@@ -194,13 +222,20 @@ def test_a_run_that_was_killed_can_be_undone_to_the_byte(home, seed):
     home.standin.behaviour.clear()
     until(home.answers)
     with home.client() as cart:
-        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r, 90, f"run {run} to end")
+        ended = until(
+            lambda: (r := cart.run(run))["state"] == "ended" and r, 90, f"run {run} to end"
+        )
         counts = {d: t["objects"] for d, t in ended["totals"].items()}
         assert (ended["outcome"], counts["copy"], counts["replace"], counts["remove"]) == (
-            "clean", len(new), len(changed), len(gone),
-        ), ended["sentence"]  # fmt: skip
+            "clean",
+            len(new),
+            len(changed),
+            len(gone),
+        ), ended["sentence"]
         undo = cart.undo(run)["id"]
-        undone = until(lambda: (r := cart.run(undo))["state"] == "ended" and r, 90, f"run {undo} to end")
+        undone = until(
+            lambda: (r := cart.run(undo))["state"] == "ended" and r, 90, f"run {undo} to end"
+        )
     assert undone["outcome"] == "clean", (undone["sentence"], undone["problem_groups"])
     assert lies_there() == before
     if there is not None:
@@ -221,11 +256,16 @@ def helpers_of(home):
 
 @pytest.mark.parametrize("seed", range(max(4, SEEDS // 4)))
 def test_helpers_and_those_they_help_may_die(helped, seed):
-    """Small files carried by other processes: whoever is killed, each arrives once and is counted once."""
+    """Small files carried by other processes:
+
+    whoever is killed, each arrives once and is counted once.
+    """
     home, chance, name, to_folder = helped, random.Random(seed), f"h{seed}", seed % 2
     files = {f"d{n % 7}/{n:04}.flac": b"%d" % n * 40 for n in range(FILES * 2)}
     if not to_folder:
-        files["long.flac"] = bytes([seed % 256, 1, 2, 3]) * (25 << 20)  # 13 parts, which helpers send as well
+        files["long.flac"] = bytes([seed % 256, 1, 2, 3]) * (
+            25 << 20
+        )  # 13 parts, which helpers send as well
     root = home.fresh_store(name, files)
     there = home.fresh_store(f"{name}-there", {"theirs": b"left alone"}) if to_folder else None
     home.standin.shelf.make(name)
@@ -247,7 +287,9 @@ def test_helpers_and_those_they_help_may_die(helped, seed):
                 with contextlib.suppress(ProcessLookupError):
                     os.kill(pid, signal.SIGKILL)
         home.standin.behaviour.clear()
-        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r, 90, f"run {run} to end")
+        ended = until(
+            lambda: (r := cart.run(run))["state"] == "ended" and r, 90, f"run {run} to end"
+        )
         objects = list(cart.objects(run))
     assert ended["outcome"] == "clean", (ended["sentence"], ended["problem_groups"])
     assert len(objects) == len({o["key"] for o in objects}) == len(files)

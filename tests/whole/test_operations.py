@@ -1,4 +1,7 @@
-"""What operations do to it: wrong starts, keys and databases that are lost, damaged or another's, silent stores."""
+"""What operations do to it:
+
+wrong starts, keys and databases that are lost, damaged or another's, silent stores.
+"""
 
 from __future__ import annotations
 
@@ -85,7 +88,11 @@ STARTS = [  # how the folder is, what is said, the exit code
     (broken_page, "is damaged", 4),
     (another_database, "is not this folder's", 4),
     (lambda state: (state / "seal.key").unlink(), "seal.key is missing", 4),
-    (write("seal.key", b"2OZ6YQAW3q4xk1Z0iXzFjWl4pJq0m3qS4m2j3m0o0yA="), "not the key of this database", 4),
+    (
+        write("seal.key", b"2OZ6YQAW3q4xk1Z0iXzFjWl4pJq0m3qS4m2j3m0o0yA="),
+        "not the key of this database",
+        4,
+    ),
     (gone_log, "the last records", 4),
 ]
 
@@ -97,16 +104,27 @@ def test_a_start_that_can_not_be_is_one_line_and_changes_nothing(used, tmp_path,
     make(state)
     before = tree(state)
     command = [*PINECART, "serve", "--data", str(state), "--port", str(free_port())]
-    done = subprocess.run(command, capture_output=True, text=True, env=used.env, timeout=60, check=False)
+    done = subprocess.run(
+        command, capture_output=True, text=True, env=used.env, timeout=60, check=False
+    )
     told = done.stderr.strip().splitlines()
-    assert done.returncode == code and said in told[0] and told[1].startswith("code: state.") and len(told) == 2, done
+    assert (
+        done.returncode == code
+        and said in told[0]
+        and told[1].startswith("code: state.")
+        and len(told) == 2
+    ), done
     after = tree(state)
     if isinstance(before, dict):
         for name in ("options.json", "address"):  # what this start was told
             before.pop(name, None), after.pop(name, None)
     assert after == before
     checked = subprocess.run(
-        [*PINECART, "check", "--data", str(state)], capture_output=True, text=True, env=used.env, check=False
+        [*PINECART, "check", "--data", str(state)],
+        capture_output=True,
+        text=True,
+        env=used.env,
+        check=False,
     )
     assert checked.returncode == 1 and "✗" in checked.stdout and "Traceback" not in checked.stderr
 
@@ -135,12 +153,16 @@ def as_nobody(call):
 def test_a_folder_that_is_closed_or_anothers_is_said_and_left(tmp_path):
     closed = tmp_path / "closed"
     closed.mkdir(mode=0o700)
-    assert as_nobody(State(closed / "state").prepare).startswith("state.not-allowed This account may not use")
+    assert as_nobody(State(closed / "state").prepare).startswith(
+        "state.not-allowed This account may not use"
+    )
     assert as_nobody(State(closed).prepare).startswith("state.not-allowed")
     assert list(closed.iterdir()) == []
 
 
-def test_a_first_start_on_a_full_disk_leaves_a_folder_that_can_be_started_later(tmp_path, monkeypatch):
+def test_a_first_start_on_a_full_disk_leaves_a_folder_that_can_be_started_later(
+    tmp_path, monkeypatch
+):
     state = State(tmp_path / "state")
     real = os.open
 
@@ -168,12 +190,22 @@ def test_a_lost_key_holds_the_runs_of_its_stores_until_they_have_new_ones(tmp_pa
         home.start()
         with home.client() as cart:
             run = cart.start("sealed")["id"]
-            held = until(lambda: (r := cart.run(run))["state"] == "held" and r, what="it to be held")
+            held = until(
+                lambda: (r := cart.run(run))["state"] == "held" and r, what="it to be held"
+            )
             assert "store change office --new-secret" in held["message"]
             assert cart.stop(run)["outcome"] == "stopped"
             run = cart.start("sealed")["id"]
             until(lambda: cart.run(run)["state"] == "held")
-            changed = home.run("store", "change", "office", "--new-secret", "--secret-file", "-", stdin=SECRET + "\n")
+            changed = home.run(
+                "store",
+                "change",
+                "office",
+                "--new-secret",
+                "--secret-file",
+                "-",
+                stdin=SECRET + "\n",
+            )
             assert changed.returncode == 0, changed.stderr
             assert f"run {run}" in home.run("store", "go-on", "office").stderr
             ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r)
@@ -197,7 +229,9 @@ def test_a_store_that_accepts_and_never_answers_does_not_make_a_run_deaf(shared)
     _, job = shared.fresh_job("silent", {f"{n}": b"x" for n in range(30)})
     with shared.behaving(put=Behaviour(delay_s=600)), shared.client() as cart:
         run = cart.start(job)["id"]
-        told = until(lambda: (cart.run(run)["progress"] or {}).get("waits_for"), what="what it waits for")
+        told = until(
+            lambda: (cart.run(run)["progress"] or {}).get("waits_for"), what="what it waits for"
+        )
         assert "office has not answered for" in told
         began = time.monotonic()
         cart.pause(run)
@@ -234,7 +268,10 @@ def test_it_ends_within_five_seconds_under_load(tmp_path):
         with home.client() as cart:
             for n in range(3):
                 cart.start(f"load{n}")
-            until(lambda: sum(len(home.standin.shelf.buckets[f"load{n}"]) for n in range(3)) > 200, what="load")
+            until(
+                lambda: sum(len(home.standin.shelf.buckets[f"load{n}"]) for n in range(3)) > 200,
+                what="load",
+            )
         assert home.end() < 5
         assert not Path(home.state / "in-use").exists()
         home.start()

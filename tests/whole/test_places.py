@@ -1,4 +1,6 @@
-"""Looking into places, side by side; files to and from the viewer's machine; buckets; and where a file has been."""
+"""Looking into places, side by side; files to and from the viewer's machine; buckets; and where a
+file has been.
+"""
 
 from __future__ import annotations
 
@@ -13,15 +15,21 @@ from tests.whole.house import until
 
 @pytest.fixture(scope="session")
 def looked(shared):
-    root = shared.fresh_store("sidelong", {f"sheets/w{n:02}/aldermurr.csv": b"%d" % n for n in range(30)})
+    root = shared.fresh_store(
+        "sidelong", {f"sheets/w{n:02}/aldermurr.csv": b"%d" % n for n in range(30)}
+    )
     shared.standin.shelf.make("sidelong")
     for n in range(0, 40, 2):
-        shared.standin.shelf.put("sidelong", f"in/sheets/w{n:02}/aldermurr.csv", b"%d" % n * (2 if n == 4 else 1), {})
+        shared.standin.shelf.put(
+            "sidelong", f"in/sheets/w{n:02}/aldermurr.csv", b"%d" % n * (2 if n == 4 else 1), {}
+        )
     return root
 
 
 def test_two_places_are_one_list_merged_by_name(shared, looked):
-    found = shared.json("browse", "pine://sidelong/sheets", "--beside", "pine://office/sidelong/in/sheets")
+    found = shared.json(
+        "browse", "pine://sidelong/sheets", "--beside", "pine://office/sidelong/in/sheets"
+    )
     words = {e["key"]: e["word"] for e in found}
     assert len(words) == 35 and list(words) == sorted(words)
     assert (words["w04/aldermurr.csv"], words["w06/aldermurr.csv"]) == ("differs", "same-size")
@@ -41,12 +49,18 @@ def test_two_places_are_one_list_merged_by_name(shared, looked):
                 break
     assert pages == found
     told = shared.run(
-        "browse", "pine://sidelong/sheets", "--beside", "pine://office/sidelong/in/sheets", "--different"
+        "browse",
+        "pine://sidelong/sheets",
+        "--beside",
+        "pine://office/sidelong/in/sheets",
+        "--different",
     ).stdout
     assert "▲ differs" in told and "same size" not in told
     assert (
         "Both places are empty"
-        in shared.run("browse", "pine://sidelong/none", "--beside", "pine://office/sidelong/none").stderr
+        in shared.run(
+            "browse", "pine://sidelong/none", "--beside", "pine://office/sidelong/none"
+        ).stderr
     )
 
 
@@ -63,7 +77,11 @@ def test_a_selection_is_saved_as_one_archive_that_is_safe_to_unpack(shared, look
         body = b"".join(cart.archive("office", "zipped/in/", []))
         some = b"".join(cart.archive("office", "zipped/in/", ["deep/", "a.csv"]))
     whole = zipfile.ZipFile(io.BytesIO(body))
-    assert whole.testzip() is None and sorted(whole.namelist()) == ["LEFT-OUT.txt", "a.csv", "deep/b.csv"]
+    assert whole.testzip() is None and sorted(whole.namelist()) == [
+        "LEFT-OUT.txt",
+        "a.csv",
+        "deep/b.csv",
+    ]
     assert whole.read("deep/b.csv") == b"in/deep/b.csv" and b"evil" in whole.read("LEFT-OUT.txt")
     assert sorted(zipfile.ZipFile(io.BytesIO(some)).namelist()) == ["a.csv", "deep/b.csv"]
     done = shared.run("browse", "pine://sidelong/sheets", "--zip", str(tmp_path / "x.zip"))
@@ -95,18 +113,28 @@ def test_buckets_tell_who_uses_them_and_names_that_are_taken(shared, looked):
     with shared.client() as cart:
         found = {b["name"]: b for b in cart.buckets("office")}
         assert found["used-bucket"]["jobs"] == ["used-bucket"] and found["empty-bucket"] == {
-            "name": "empty-bucket", "empty": True, "jobs": [],
-        }  # fmt: skip
+            "name": "empty-bucket",
+            "empty": True,
+            "jobs": [],
+        }
         assert found["sidelong"]["empty"] is False
         shared.standin.taken = frozenset({"somebodys"})
         with pytest.raises(ClientError) as caught:
             cart.make_bucket("office", "somebodys")
         assert caught.value.code == "bucket.taken"
-        run = cart.carry("pine://sidelong/sheets/", "pine://office/new-by-carry/x/", take=["w00/**"], make_bucket=True)
+        run = cart.carry(
+            "pine://sidelong/sheets/",
+            "pine://office/new-by-carry/x/",
+            take=["w00/**"],
+            make_bucket=True,
+        )
         until(lambda: cart.run(run["run"]["id"])["outcome"] == "clean")
         refused = cart.carry("pine://sidelong/sheets/", "pine://office/never-made/x/")["run"]["id"]
         until(lambda: cart.run(refused)["state"] == "ended")
-        assert cart.run(refused)["code"] == "store.no-bucket" and "never-made" not in shared.standin.shelf.buckets
+        assert (
+            cart.run(refused)["code"] == "store.no-bucket"
+            and "never-made" not in shared.standin.shelf.buckets
+        )
 
 
 def test_a_file_is_found_with_every_run_that_touched_it(shared):
@@ -120,7 +148,10 @@ def test_a_file_is_found_with_every_run_that_touched_it(shared):
         "pine://office/traced/in/",
         "w10/curlhaven-unique.csv",
     )
-    assert [(t["decision"], t["reason"]) for t in place["runs"]] == [("replace", "changed"), ("copy", "new")]
+    assert [(t["decision"], t["reason"]) for t in place["runs"]] == [
+        ("replace", "changed"),
+        ("copy", "new"),
+    ]
     told = shared.run("find", "curlhaven-unique")
     assert "replace: changed" in told.stdout and told.returncode == 0
     assert "No run has touched" in shared.run("find", "nowhere-at-all").stderr
@@ -134,25 +165,38 @@ def test_a_file_is_found_with_every_run_that_touched_it(shared):
 def test_a_key_of_over_a_year_is_told(shared):
     with shared.client() as cart:
         cart.add_store(
-            {"name": "aged", "kind": "s3", "endpoint": shared.endpoint, "key_id": "LARKFELLKEY", "secret": "x"}
+            {
+                "name": "aged",
+                "kind": "s3",
+                "endpoint": shared.endpoint,
+                "key_id": "LARKFELLKEY",
+                "secret": "x",
+            }
         )
     assert "over a year" not in shared.run("store", "show", "aged").stdout
-    shared.sql("UPDATE stores_storerecord SET secret_since = '2020-01-01 00:00:00' WHERE name = 'aged'")
+    shared.sql(
+        "UPDATE stores_storerecord SET secret_since = '2020-01-01 00:00:00' WHERE name = 'aged'"
+    )
     assert "over a year: give a new one" in shared.run("store", "show", "aged").stdout
 
 
 def test_versions_are_listed_looked_at_and_saved(shared, tmp_path):
     shared.standin.shelf.make("versions")
     shared.standin.shelf.put("versions", "a.csv", b"before any was kept", {})
-    assert "No versions" in shared.run("browse", "pine://office/versions/a.csv", "--versions").stderr
+    assert (
+        "No versions" in shared.run("browse", "pine://office/versions/a.csv", "--versions").stderr
+    )
     shared.standin.shelf.versioned.add("versions")
     shared.standin.shelf.put("versions", "a.csv", b"the second", {})
     shared.standin.shelf.delete("versions", "a.csv")
     shared.standin.shelf.put("versions", "a.csv", b"now", {})
     kept = shared.json("browse", "pine://office/versions/a.csv", "--versions")
     assert [(v["bytes"], v["is_current"], v["is_removal"]) for v in kept] == [
-        (3, True, False), (0, False, True), (10, False, False), (19, False, False),
-    ]  # fmt: skip
+        (3, True, False),
+        (0, False, True),
+        (10, False, False),
+        (19, False, False),
+    ]
     second = ("pine://office/versions/a.csv", "--version", kept[2]["version"])
     assert shared.json("browse", *second, "--head")["text"] == "the second"
     assert shared.run("browse", *second, "--save", str(tmp_path / "a")).returncode == 0

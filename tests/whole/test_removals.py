@@ -1,4 +1,7 @@
-"""Removals, held runs, undo, pause and retry, as people meet them: through the command line and the network interface."""
+"""Removals, held runs, undo, pause and retry, as people meet them:
+
+through the command line and the network interface.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +24,9 @@ def names(root):
 
 
 def theirs(house, bucket):
-    return {k: v for k, v in in_bucket(house, bucket).items() if not k.startswith(".pinecart-aside/")}
+    return {
+        k: v for k, v in in_bucket(house, bucket).items() if not k.startswith(".pinecart-aside/")
+    }
 
 
 def test_a_held_mirror_is_released_by_its_list_and_undone(shared):
@@ -36,7 +41,9 @@ def test_a_held_mirror_is_released_by_its_list_and_undone(shared):
     done = shared.run("start", job, "--follow")
     run = shared.json("run", "list", "--job", job)[0]
     assert (
-        done.returncode == 3 and "◆ waiting for your yes" in done.stdout and "12 files would be removed" in done.stdout
+        done.returncode == 3
+        and "◆ waiting for your yes" in done.stdout
+        and "12 files would be removed" in done.stdout
     )
     assert (run["state"], run["totals"]["copy"]["objects"]) == ("held", 1)
     assert len(shared.json("run", "objects", str(run["id"]), "--held")) == 12
@@ -46,17 +53,26 @@ def test_a_held_mirror_is_released_by_its_list_and_undone(shared):
             cart.release(run["id"], "another-digest")
         assert caught.value.code == "run.other-list"
     (root / "sheets/012.csv").unlink()
-    again = shared.run("run", "release", str(run["id"]), "--digest", run["held"]["digest"], "--follow")
-    assert again.returncode == 3 and "13 files would be removed" in again.stdout  # not the list that was seen
+    again = shared.run(
+        "run", "release", str(run["id"]), "--digest", run["held"]["digest"], "--follow"
+    )
+    assert (
+        again.returncode == 3 and "13 files would be removed" in again.stdout
+    )  # not the list that was seen
     digest = shared.json("run", "show", str(run["id"]))["held"]["digest"]
-    done = shared.run("run", "release", str(run["id"]), "--digest", digest, "--why", "season over", "--follow")
+    done = shared.run(
+        "run", "release", str(run["id"]), "--digest", digest, "--why", "season over", "--follow"
+    )
     assert done.returncode == 0 and "13 removed" in done.stdout
     assert len(theirs(shared, "exact")) == 28
     assert "season over" in str(shared.json("trail", "list"))
     shown = shared.run("run", "undo", str(run["id"]), "--preview")
     assert "would bring back 13, remove 1" in shown.stdout and len(theirs(shared, "exact")) == 28
     undone = shared.run("run", "undo", str(run["id"]), "--yes")
-    assert undone.returncode == 0 and f"run {run['id']} undone: 13 brought back, 1 removed" in undone.stdout
+    assert (
+        undone.returncode == 0
+        and f"run {run['id']} undone: 13 brought back, 1 removed" in undone.stdout
+    )
     assert theirs(shared, "exact") == before
 
 
@@ -69,12 +85,21 @@ def test_declined_and_overdue_holds_end_without_acting(shared):
     assert "source is empty" in run["held"]["lists"][0]["message"]
     done = shared.run("run", "decline", str(run["id"]), "--why", "disk not mounted")
     assert done.returncode == 0 and len(theirs(shared, "declined")) == 40
-    assert "disk not mounted" in shared.run("run", "show", str(run["id"])).stdout + str(shared.client().run(run["id"]))
+    assert "disk not mounted" in shared.run("run", "show", str(run["id"])).stdout + str(
+        shared.client().run(run["id"])
+    )
     run = shared.carried(job)
     shared.sql("UPDATE runs_run SET held_at = '2020-01-01 00:00:00' WHERE id = ?", run["id"])
     with shared.client() as cart:
-        ended = until(lambda: (r := cart.run(run["id"]))["state"] == "ended" and r, what="the hold to end by itself")
-    assert ended["outcome"] == "stopped" and "7 days" in ended["message"] and len(theirs(shared, "declined")) == 40
+        ended = until(
+            lambda: (r := cart.run(run["id"]))["state"] == "ended" and r,
+            what="the hold to end by itself",
+        )
+    assert (
+        ended["outcome"] == "stopped"
+        and "7 days" in ended["message"]
+        and len(theirs(shared, "declined")) == 40
+    )
 
 
 def test_remove_lists_asks_sets_aside_and_is_cleared_away_at_last(shared):
@@ -85,15 +110,23 @@ def test_remove_lists_asks_sets_aside_and_is_cleared_away_at_last(shared):
     seen = shared.run("remove", "pine://office/attic/old", "--preview")
     assert seen.returncode == 0 and "would copy 0, replace 0, remove 15" in seen.stdout
     asked = shared.run("remove", "pine://office/attic/old")
-    assert asked.returncode == 3 and "15 files would be removed" in asked.stderr and len(theirs(shared, "attic")) == 30
+    assert (
+        asked.returncode == 3
+        and "15 files would be removed" in asked.stderr
+        and len(theirs(shared, "attic")) == 30
+    )
     done = shared.run("remove", "pine://office/attic/old", "--yes")
     assert done.returncode == 0 and "15 removed" in done.stdout and "run undo" in done.stderr
     assert {k.split("/")[0] for k in theirs(shared, "attic")} == {"old-season"}
     run = shared.json("run", "list", "--job", "remove")[0]["id"]
     assert len(in_bucket(shared, "attic")) == 30
     shared.sql("UPDATE runs_asiderow SET until = '2020-01-01' WHERE run_id = ?", run)
-    until(lambda: len(in_bucket(shared, "attic")) == 15, what="what was set aside to be cleared away")
-    one = shared.run("--json", "remove", "pine://office/attic/old-season/3", "--yes", "--set-aside", "0")
+    until(
+        lambda: len(in_bucket(shared, "attic")) == 15, what="what was set aside to be cleared away"
+    )
+    one = shared.run(
+        "--json", "remove", "pine://office/attic/old-season/3", "--yes", "--set-aside", "0"
+    )
     assert one.returncode == 0 and len(in_bucket(shared, "attic")) == 14
 
 
@@ -106,7 +139,9 @@ def test_removing_needs_more_than_the_right_to_operate(shared):
     with shared.client(token) as cart, pytest.raises(ClientError, match="define"):
         cart.remove("pine://office/attic-too/old/")
     with shared.client(token) as cart, pytest.raises(ClientError, match="define"):
-        cart.carry("pine://office/attic-too/old/", "pine://office/attic-too/new/", intent="hand-over")
+        cart.carry(
+            "pine://office/attic-too/old/", "pine://office/attic-too/new/", intent="hand-over"
+        )
 
 
 def test_no_other_way_removes_for_whoever_may_only_operate(shared):
@@ -123,11 +158,18 @@ def test_no_other_way_removes_for_whoever_may_only_operate(shared):
         cart.decline(declined["id"])
         digest = cart.run(held["id"])["held"]["digest"]
         with pytest.raises(ClientError) as caught:  # not an intent of this call's, whoever asks
-            cart.carry("pine://office/attic-three/old/", "pine://office/attic-three/old/", intent="remove", set_aside=0)
+            cart.carry(
+                "pine://office/attic-three/old/",
+                "pine://office/attic-three/old/",
+                intent="remove",
+                set_aside=0,
+            )
         assert "remove" in str(caught.value.problems)
     with shared.client(token) as cart:
         for attempt in (
-            lambda: cart.carry("pine://office/attic-three/old/", "pine://office/attic-three/old/", intent="remove"),
+            lambda: cart.carry(
+                "pine://office/attic-three/old/", "pine://office/attic-three/old/", intent="remove"
+            ),
             lambda: cart.release(held["id"], digest),
             lambda: cart.retry(declined["id"]),
         ):
@@ -191,7 +233,13 @@ def test_a_move_waits_for_another_job_that_takes_from_the_same_place(tmp_path):
         legs = [{"from": "pine://leaving/", "to": "pine://office/leaving/in/"}]
         second = {
             "job": "seconds",
-            "legs": [{"from": "pine://leaving/", "to": "pine://office/leaving/two/", "leave_out": ["*.tmp"]}],
+            "legs": [
+                {
+                    "from": "pine://leaving/",
+                    "to": "pine://office/leaving/two/",
+                    "leave_out": ["*.tmp"],
+                }
+            ],
         }
         with home.client() as cart:
             cart.define_job(second)
@@ -199,7 +247,8 @@ def test_a_move_waits_for_another_job_that_takes_from_the_same_place(tmp_path):
                 cart.change_job("leaving", {"job": move, "legs": legs, "intent": "hand-over"})
             assert caught.value.code == "job.source-shared" and "waits_for" in str(caught.value)
             told = cart.change_job(
-                "leaving", {"job": move, "legs": legs, "intent": "hand-over", "waits_for": ["seconds"]}
+                "leaving",
+                {"job": move, "legs": legs, "intent": "hand-over", "waits_for": ["seconds"]},
             )
             assert any("once seconds took it" in s for s in told["sentences"])
             with pytest.raises(ClientError) as caught:
@@ -246,7 +295,9 @@ def test_a_mirror_killed_while_it_removes_goes_on_and_counts_nothing_twice(share
         shared.standin.behaviour.clear()
         until(lambda: cart.run(run)["state"] == "ended", what="the run to end")
         found = cart.run(run)
-    assert (found["outcome"], found["totals"]["remove"]["objects"], left()) == ("clean", 250, 50), found["sentence"]
+    assert (found["outcome"], found["totals"]["remove"]["objects"], left()) == ("clean", 250, 50), (
+        found["sentence"]
+    )
     aside = (
         [k for k in in_bucket(shared, name) if k.startswith(f".pinecart-aside/{run}/0/in/s/")]
         if target == "bucket"
@@ -262,7 +313,9 @@ def kill_run(house, run):
     lock = str(house.state / "runs" / f"{run}.lock")
     for pid in pids_of(house.process.pid):
         try:
-            if any(os.readlink(f"/proc/{pid}/fd/{fd}") == lock for fd in os.listdir(f"/proc/{pid}/fd")):
+            if any(
+                os.readlink(f"/proc/{pid}/fd/{fd}") == lock for fd in os.listdir(f"/proc/{pid}/fd")
+            ):
                 os.kill(pid, signal.SIGKILL)
                 return
         except OSError:
@@ -275,5 +328,8 @@ def test_with_too_little_disk_nothing_starts_and_it_is_said(tmp_path):
         _, job = poor.fresh_job("waiting", {"a": b"1"})
         with poor.client() as cart:
             run = cart.start(job)["id"]
-            until(lambda: "of disk are free" in cart.run(run)["message"], what="the reason why it waits")
+            until(
+                lambda: "of disk are free" in cart.run(run)["message"],
+                what="the reason why it waits",
+            )
             assert cart.run(run)["state"] == "queued"

@@ -1,4 +1,7 @@
-"""What a person relies on: only what changed is carried, the counts are true, and whatever dies, it goes on."""
+"""What a person relies on:
+
+only what changed is carried, the counts are true, and whatever dies, it goes on.
+"""
 
 from __future__ import annotations
 
@@ -19,9 +22,14 @@ from pinecart.standins.bucket_server import Account, Behaviour
 from tests.standin import KEY, SECRET, Busiest, running
 from tests.whole.house import house, pids_of, until
 
-FILES = {f"posts/{p}/{n:02}.flac": bytes([n]) * (n * 40) for p in ("aldermurr", "brockwen") for n in range(10)} | {
-    "a b/é+%#?.csv": b"1,2", "empty": b"",
-}  # fmt: skip
+FILES = {
+    f"posts/{p}/{n:02}.flac": bytes([n]) * (n * 40)
+    for p in ("aldermurr", "brockwen")
+    for n in range(10)
+} | {
+    "a b/é+%#?.csv": b"1,2",
+    "empty": b"",
+}
 
 
 def held(house, bucket):
@@ -38,24 +46,39 @@ def test_totals_bytes_and_checksums_are_what_lies_at_both_sides(shared):
     here, there = walked(root), held(shared, bucket)
     assert here == there
     total = {"objects": len(here), "bytes": sum(map(len, here.values()))}
-    assert (run["outcome"], run["totals"]["copy"], run["far_side"]) == ("clean", total, {**total, "differences": 0})
+    assert (run["outcome"], run["totals"]["copy"], run["far_side"]) == (
+        "clean",
+        total,
+        {**total, "differences": 0},
+    )
     assert run["sentence"].endswith("as intended") and "0 removed" in run["sentence"]
 
 
 def test_a_ceiling_is_shared_by_the_runs_of_a_store_and_can_be_changed_meanwhile(shared):
-    with running("one", "two", server=Busiest({KEY: Account(SECRET)})) as (server, endpoint), shared.client() as cart:
+    with (
+        running("one", "two", server=Busiest({KEY: Account(SECRET)})) as (server, endpoint),
+        shared.client() as cart,
+    ):
         server.behaviour["put"] = Behaviour(delay_s=0.05)
-        cart.add_store({"name": "narrow", "kind": "s3", "endpoint": endpoint, "key_id": KEY, "secret": SECRET})
+        cart.add_store(
+            {"name": "narrow", "kind": "s3", "endpoint": endpoint, "key_id": KEY, "secret": SECRET}
+        )
         assert shared.run("store", "change", "narrow", "--most-at-once", "4").returncode == 0
         runs = []
         for name in ("one", "two"):
             shared.fresh_store(f"for-{name}", {f"{n:03}": b"%d" % n for n in range(400)})
             cart.define_job(
-                {"job": f"to-{name}", "legs": [{"from": f"pine://for-{name}/", "to": f"pine://narrow/{name}/"}]}
+                {
+                    "job": f"to-{name}",
+                    "legs": [{"from": f"pine://for-{name}/", "to": f"pine://narrow/{name}/"}],
+                }
             )
             runs.append(cart.start(f"to-{name}")["id"])
         until(
-            lambda: all("transferring" in (cart.run(r)["progress"] or {"phases": []})["phases"] for r in runs),
+            lambda: all(
+                "transferring" in (cart.run(r)["progress"] or {"phases": []})["phases"]
+                for r in runs
+            ),
             what="both to transfer",
         )
         time.sleep(1.5)  # by then each knows of the other
@@ -63,7 +86,10 @@ def test_a_ceiling_is_shared_by_the_runs_of_a_store_and_can_be_changed_meanwhile
         time.sleep(1)
         assert 1 <= server.most <= 4
         cart.change_store("narrow", {"most_at_once": None})
-        assert all(until(lambda r=r: (t := cart.run(r))["state"] == "ended" and t)["outcome"] == "clean" for r in runs)
+        assert all(
+            until(lambda r=r: (t := cart.run(r))["state"] == "ended" and t)["outcome"] == "clean"
+            for r in runs
+        )
         assert server.most > 4
 
 
@@ -73,7 +99,11 @@ def test_unchanged_data_means_nothing_to_do_and_listing_requests_only(shared):
     before = Counter(shared.standin.counts)
     done = shared.run("--json", "start", "unchanged", "--follow")
     run = json.loads(done.stdout)
-    assert (done.returncode, run["outcome"], run["totals"]["leave"]["objects"]) == (0, "nothing-to-do", len(FILES))
+    assert (done.returncode, run["outcome"], run["totals"]["leave"]["objects"]) == (
+        0,
+        "nothing-to-do",
+        len(FILES),
+    )
     assert set(Counter(shared.standin.counts) - before) == {"list"}
 
 
@@ -86,7 +116,9 @@ def test_exactly_what_arrived_or_changed_is_carried_with_its_reason(shared):
     (root / "a b/é+%#?.csv").write_bytes(b"1,2,3")
     run = shared.carried("arrivals")
     with shared.client() as cart:
-        objects = {o["key"]: (o["decision"], o["reason"], o["proof"]) for o in cart.objects(run["id"])}
+        objects = {
+            o["key"]: (o["decision"], o["reason"], o["proof"]) for o in cart.objects(run["id"])
+        }
     new = ("copy", "new", "server-verified")
     assert objects == {
         "new1": new,
@@ -100,7 +132,10 @@ def test_without_its_memory_a_job_recognises_everything_and_carries_nothing(shar
     shared.fresh_job("forgetful", FILES)
     shared.carried("forgetful")
     puts = shared.standin.counts["put"]
-    shared.sql("DELETE FROM runs_ledgerrow WHERE scope_id IN (SELECT id FROM runs_scope WHERE job = 'forgetful')")
+    shared.sql(
+        "DELETE FROM runs_ledgerrow WHERE scope_id IN (SELECT id FROM runs_scope WHERE job = "
+        "'forgetful')"
+    )
     run = shared.carried("forgetful")
     assert (run["outcome"], run["reasons"], shared.standin.counts["put"]) == (
         "nothing-to-do",
@@ -119,7 +154,10 @@ def test_what_somebody_edited_there_is_listed_and_left(shared):
         1,
         ["changed-there"],
     )
-    assert held(shared, bucket)["in/empty"] == b"edited by someone" and "not as intended" in run["sentence"]
+    assert (
+        held(shared, bucket)["in/empty"] == b"edited by someone"
+        and "not as intended" in run["sentence"]
+    )
 
 
 def test_one_refused_object_never_stops_the_others(shared):
@@ -129,17 +167,25 @@ def test_one_refused_object_never_stops_the_others(shared):
         run = shared.carried("refusing")
     with shared.client() as cart:
         (problem,) = cart.objects(run["id"], problems=True)
-    assert (run["outcome"], run["totals"]["copy"]["objects"], len(held(shared, bucket))) == ("problems", 399, 399)
-    assert (problem["key"], problem["error"], problem["tries"]) == ("123", "store.refused", 1) and "may not" in problem[
-        "message"
-    ]
+    assert (run["outcome"], run["totals"]["copy"]["objects"], len(held(shared, bucket))) == (
+        "problems",
+        399,
+        399,
+    )
+    assert (problem["key"], problem["error"], problem["tries"]) == (
+        "123",
+        "store.refused",
+        1,
+    ) and "may not" in problem["message"]
     run = shared.carried("refusing")
     assert (run["outcome"], run["totals"]["copy"]["objects"]) == ("clean", 1)
 
 
 def test_the_reports_rows_are_the_runs_totals(shared):
     shared.fresh_job(
-        "reported", FILES | {"=1+1.csv": b"formula", " =2+2.csv": b"with a blank", "\uff1d3+3.csv": b"full-width"}
+        "reported",
+        FILES
+        | {"=1+1.csv": b"formula", " =2+2.csv": b"with a blank", "\uff1d3+3.csv": b"full-width"},
     )
     run = shared.carried("reported")
     with shared.client() as cart:
@@ -148,7 +194,9 @@ def test_the_reports_rows_are_the_runs_totals(shared):
         page = "".join(cart.report(run["id"], "html"))
     assert lines[0]["run"]["totals"] == run["totals"]
     for found, size in ((lines[1:], "bytes"), (rows, "bytes")):
-        assert (len(found), sum(int(r[size]) for r in found)) == tuple(run["totals"]["copy"].values())
+        assert (len(found), sum(int(r[size]) for r in found)) == tuple(
+            run["totals"]["copy"].values()
+        )
     assert {"'=1+1.csv", "' =2+2.csv", "'\uff1d3+3.csv"} <= {r["key"] for r in rows} and all(
         r["checksum"] for r in rows
     )
@@ -164,7 +212,10 @@ def test_an_audit_finds_exactly_what_was_removed_and_altered(shared):
     puts = shared.standin.counts["put"]
     done = shared.run("--json", "audit", "start", "audited")
     found = {f["key"]: f["finding"] for f in json.loads(done.stdout)["findings"]}
-    assert (done.returncode, found) == (1, {"empty": "only-here", "posts/brockwen/03.flac": "changed-since"})
+    assert (done.returncode, found) == (
+        1,
+        {"empty": "only-here", "posts/brockwen/03.flac": "changed-since"},
+    )
     assert shared.standin.counts["put"] == puts
 
 
@@ -175,9 +226,9 @@ def test_a_preview_says_what_the_run_then_does(shared):
     run = shared.carried("previewed")
     with shared.client() as cart:
         did = {(o["key"], o["decision"], o["reason"]) for o in cart.objects(run["id"])}
-    assert did == {(o["key"], o["decision"], o["reason"]) for o in previewed["objects"]} and walked(root) == held(
-        shared, bucket
-    )
+    assert did == {(o["key"], o["decision"], o["reason"]) for o in previewed["objects"]} and walked(
+        root
+    ) == held(shared, bucket)
 
 
 def test_back_from_the_bucket_into_a_folder(shared):
@@ -185,7 +236,12 @@ def test_back_from_the_bucket_into_a_folder(shared):
     shared.carried("outward")
     back = shared.fresh_store("back", {"kept/mine": b"mine"})
     with shared.client() as cart:
-        cart.define_job({"job": "homeward", "legs": [{"from": "pine://office/outward/in/", "to": "pine://back/"}]})
+        cart.define_job(
+            {
+                "job": "homeward",
+                "legs": [{"from": "pine://office/outward/in/", "to": "pine://back/"}],
+            }
+        )
     assert shared.carried("homeward")["totals"]["copy"]["objects"] == len(FILES)
     assert walked(back) == walked(root) | {"in/kept/mine": b"mine"}
     assert {os.stat(back / n).st_mtime for n in FILES} == {1_700_000_000}
@@ -238,7 +294,10 @@ def test_a_stop_is_clean_and_the_next_run_goes_on(shared):
 def test_the_log_tells_the_run_from_start_to_end(shared):
     shared.fresh_job("logged", FILES)
     run = shared.carried("logged")
-    lines = [json.loads(line) for line in shared.run("--json", "run", "log", str(run["id"])).stdout.splitlines()]
+    lines = [
+        json.loads(line)
+        for line in shared.run("--json", "run", "log", str(run["id"])).stdout.splitlines()
+    ]
     assert lines[0]["action"] == "started" and lines[-1]["action"] == "ended"
     assert all(line["run"] == run["id"] for line in lines)
 
@@ -262,11 +321,18 @@ def test_killed_after_a_hundred_objects_it_goes_on_by_itself(tmp_path, victim):
             run = cart.start("killed")
 
             def recorded():
-                return home.sql("SELECT count(*) FROM runs_recordrow WHERE run_id = ?", run["id"])[0][0] >= 100
+                return (
+                    home.sql("SELECT count(*) FROM runs_recordrow WHERE run_id = ?", run["id"])[0][
+                        0
+                    ]
+                    >= 100
+                )
 
             until(recorded, what="100 records")
             (pid,) = [
-                p for p in pids_of(home.process.pid) if is_victim(p, victim, home.state / "runs" / f"{run['id']}.lock")
+                p
+                for p in pids_of(home.process.pid)
+                if is_victim(p, victim, home.state / "runs" / f"{run['id']}.lock")
             ]
             os.kill(pid, signal.SIGKILL)
             home.standin.behaviour.clear()
@@ -274,10 +340,15 @@ def test_killed_after_a_hundred_objects_it_goes_on_by_itself(tmp_path, victim):
             told = cart.run(run["id"])
         assert (
             told["outcome"] == "clean"
-            and "interrupted" in home.sql("SELECT group_concat(payload) FROM runs_runevent WHERE kind = 'state'")[0][0]
+            and "interrupted"
+            in home.sql("SELECT group_concat(payload) FROM runs_runevent WHERE kind = 'state'")[0][
+                0
+            ]
         )
         assert states[-1] == "ended" and told["totals"]["copy"]["objects"] == 400
-        assert home.standin.counts["put"] <= 400 + MOST_AT_ONCE + 20 + 2  # in flight, not yet recorded, and two probes
+        assert (
+            home.standin.counts["put"] <= 400 + MOST_AT_ONCE + 20 + 2
+        )  # in flight, not yet recorded, and two probes
         assert held(home, bucket) == walked(root)
 
 
@@ -293,7 +364,9 @@ def test_a_schedule_that_came_due_while_the_service_was_down_gives_one_run(tmp_p
         )
         home.start()
         with home.client() as cart:
-            (run,) = until(lambda: [r for r in cart.runs() if r["state"] == "ended"], what="the run")
+            (run,) = until(
+                lambda: [r for r in cart.runs() if r["state"] == "ended"], what="the run"
+            )
             assert run["outcome"] == "clean" and run["cause"].startswith("schedule, due")
             assert cart.schedule()[0]["next_due"] == due
             home.end()
@@ -308,7 +381,10 @@ def test_a_schedule_due_while_the_job_is_still_running_is_skipped_and_recorded(t
         with home.client() as cart:
             run = cart.start("busy")
             home.sql("UPDATE jobs_jobrecord SET next_due = '2026-01-01 00:00:00'")
-            (skipped,) = until(lambda: [r for r in cart.runs() if r["outcome"] == "skipped"], what="the skipped run")
+            (skipped,) = until(
+                lambda: [r for r in cart.runs() if r["outcome"] == "skipped"],
+                what="the skipped run",
+            )
             assert f"run {run['id']} was still under way" in skipped["message"]
 
 
@@ -323,7 +399,10 @@ def test_a_running_run_takes_up_a_new_key(tmp_path):
             until(lambda: home.standin.shelf.buckets["rekeyed"], what="the first object")
             home.standin.accounts["NEWKEY"] = Account("new-secret")
             cart.change_store("office", {"key_id": "NEWKEY", "secret": "new-secret"})
-            until(lambda: len(home.standin.shelf.buckets["rekeyed"]) > 40, what="the new key to be in use")
+            until(
+                lambda: len(home.standin.shelf.buckets["rekeyed"]) > 40,
+                what="the new key to be in use",
+            )
             del home.standin.accounts["LARKFELLKEY"]
             home.standin.behaviour.clear()
             for _ in cart.follow(run["id"]):

@@ -33,7 +33,11 @@ def test_it_ends_within_five_seconds_and_leaves_no_process_also_with_a_run_and_a
             next(stream)
         below = until(lambda: len(p := pids_of(home.process.pid)) >= 5 and p, what="all processes")
         assert home.end() < 5
-        until(lambda: not [p for p in below if Path(f"/proc/{p}").exists()], 2, "its processes to be gone")
+        until(
+            lambda: not [p for p in below if Path(f"/proc/{p}").exists()],
+            2,
+            "its processes to be gone",
+        )
 
 
 def test_killed_outright_it_leaves_no_process_either_and_starts_again(tmp_path):
@@ -41,7 +45,11 @@ def test_killed_outright_it_leaves_no_process_either_and_starts_again(tmp_path):
         below = until(lambda: len(p := pids_of(home.process.pid)) >= 4 and p, what="all processes")
         os.kill(home.process.pid, signal.SIGKILL)
         home.process.wait()
-        until(lambda: not [p for p in below if Path(f"/proc/{p}").exists()], 20, "its processes to be gone")
+        until(
+            lambda: not [p for p in below if Path(f"/proc/{p}").exists()],
+            20,
+            "its processes to be gone",
+        )
         home.start()
 
 
@@ -53,36 +61,64 @@ def test_a_process_that_dies_is_started_again(tmp_path):
             if Path(f"/proc/{p}/cmdline").read_bytes().rstrip(b"\0").endswith(b".clock")
         )
         os.kill(clock, signal.SIGKILL)
-        until(lambda: "service.clock ended with -9; it is started again" in home.log(), what="the new clock")
+        until(
+            lambda: "service.clock ended with -9; it is started again" in home.log(),
+            what="the new clock",
+        )
 
 
 def test_one_service_on_one_folder_and_none_on_a_newer_or_foreign_one(tmp_path):
     with house(tmp_path) as home:
         command = [*PINECART, "serve", "--data", str(home.state), "--port", str(free_port())]
-        second = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=30, check=False)
+        second = subprocess.run(
+            command, capture_output=True, text=True, env=home.env, timeout=30, check=False
+        )
         assert second.returncode == 4 and "Another Pine Cart service" in second.stderr
-        assert os.stat(home.state).st_mode & 0o777 == 0o700 and os.stat(home.state / "token").st_mode & 0o777 == 0o600
+        assert (
+            os.stat(home.state).st_mode & 0o777 == 0o700
+            and os.stat(home.state / "token").st_mode & 0o777 == 0o600
+        )
         home.end()
         ours = (home.state / "format").read_text()
         (home.state / "format").write_text("99\n")
-        newer = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=30, check=False)
+        newer = subprocess.run(
+            command, capture_output=True, text=True, env=home.env, timeout=30, check=False
+        )
         assert newer.returncode == 4 and "newer Pine Cart" in newer.stderr
         (home.state / "format").write_text(ours)
-        home.sql("INSERT INTO django_migrations (app, name, applied) VALUES ('runs', '9999_later', '2026-01-01')")
-        newer = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=30, check=False)
-        assert newer.returncode == 4 and "newer Pine Cart (it knows runs 9999_later)" in newer.stderr
+        home.sql(
+            "INSERT INTO django_migrations (app, name, applied) VALUES ('runs', "
+            "'9999_later', '2026-01-01')"
+        )
+        newer = subprocess.run(
+            command, capture_output=True, text=True, env=home.env, timeout=30, check=False
+        )
+        assert (
+            newer.returncode == 4 and "newer Pine Cart (it knows runs 9999_later)" in newer.stderr
+        )
         command[5] = str(home.files.parent)
-        foreign = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=30, check=False)
+        foreign = subprocess.run(
+            command, capture_output=True, text=True, env=home.env, timeout=30, check=False
+        )
         assert foreign.returncode == 2 and "other files" in foreign.stderr
 
 
 @pytest.mark.parametrize(
     ("folder", "kind"),
-    [("/srv/pinecart", ""), ("/mnt/share/state", "nfs4 at /mnt/share"), ("/mnt/share-2/state", ""), ("/mnt/share/disk/state", ""),
-     ("/mnt/the office/state", "cifs at /mnt/the office")],
-)  # fmt: skip
+    [
+        ("/srv/pinecart", ""),
+        ("/mnt/share/state", "nfs4 at /mnt/share"),
+        ("/mnt/share-2/state", ""),
+        ("/mnt/share/disk/state", ""),
+        ("/mnt/the office/state", "cifs at /mnt/the office"),
+    ],
+)
 def test_no_state_folder_on_a_network_file_system(folder, kind):
-    """proc(5): each line has the mount point as its fifth field, octal escapes in it, and the kind after the hyphen."""
+    """proc(5):
+
+    each line has the mount point as its fifth field, octal escapes in it, and the kind after the
+    hyphen.
+    """
     mounts = """21 1 8:1 / / rw,relatime shared:1 - ext4 /dev/root rw
 40 21 0:50 / /mnt/share rw shared:9 master:2 - nfs4 filer:/share rw
 41 40 8:2 / /mnt/share/disk rw - xfs /dev/sdb rw
@@ -94,12 +130,17 @@ def test_no_state_folder_on_a_network_file_system(folder, kind):
 def test_a_taken_port_is_said(tmp_path):
     with house(tmp_path) as home:
         command = [*PINECART, "serve", "--data", str(tmp_path / "other"), "--port", str(home.port)]
-        done = subprocess.run(command, capture_output=True, text=True, env=home.env, timeout=60, check=False)
+        done = subprocess.run(
+            command, capture_output=True, text=True, env=home.env, timeout=60, check=False
+        )
         assert done.returncode == 4 and "Is the port taken?" in done.stderr
 
 
 def test_the_database_is_set_up_to_lose_nothing(shared):
-    assert shared.sql("PRAGMA journal_mode")[0][0] == "wal" and shared.sql("PRAGMA auto_vacuum")[0][0] == 2
+    assert (
+        shared.sql("PRAGMA journal_mode")[0][0] == "wal"
+        and shared.sql("PRAGMA auto_vacuum")[0][0] == 2
+    )
     assert (shared.state / "format").read_text().startswith("3 ")
 
 
@@ -110,51 +151,87 @@ def test_records_of_the_version_before_are_taken_over(tmp_path):
         here = home.fresh_store("here", {f"{n:02}": bytes(n) for n in range(40)})
         (here / "new").write_bytes(b"read within two seconds of its change")
         with home.client() as cart:
-            cart.define_job({"job": "plain", "legs": [{"from": "pine://here/", "to": "pine://there/"}]})
+            cart.define_job(
+                {"job": "plain", "legs": [{"from": "pine://here/", "to": "pine://there/"}]}
+            )
         assert home.carried("plain")["totals"]["copy"]["objects"] == 41
         (here / "01").write_bytes(b"changed since")
         home.end()
-        rows = [Row.read(row) for row in home.sql("SELECT key, source, there, state FROM runs_ledgerrow ORDER BY key")]
+        rows = [
+            Row.read(row)
+            for row in home.sql("SELECT key, source, there, state FROM runs_ledgerrow ORDER BY key")
+        ]
         assert [row.key for row in rows if row.racy] == [b"new"]
         home.sql("DROP TABLE runs_ledgerrow")
         home.sql(
-            """CREATE TABLE runs_ledgerrow (scope_id bigint, key BLOB, source varchar(120), there varchar(120), crc varchar(12),
+            """CREATE TABLE runs_ledgerrow (scope_id bigint, key BLOB, source varchar(120),
+            there varchar(120), crc varchar(12),
             racy bool, cleared bool, run bigint, PRIMARY KEY (scope_id, key)) WITHOUT ROWID"""
         )
         for row in rows:
             old = [
-                ".".join(str(int(text[i : i + 16], 16)) for i in range(0, 64, 16)) for text in (row.source, row.there)
+                ".".join(str(int(text[i : i + 16], 16)) for i in range(0, 64, 16))
+                for text in (row.source, row.there)
             ]
-            home.sql("INSERT INTO runs_ledgerrow VALUES (1, ?, ?, ?, ?, ?, ?, ?)", row.key, *old, *row[3:])
+            home.sql(
+                "INSERT INTO runs_ledgerrow VALUES (1, ?, ?, ?, ?, ?, ?, ?)",
+                row.key,
+                *old,
+                *row[3:],
+            )
         for table, column in (
-            ("scope", "dropped_at"), ("run", "waits"), ("uploadrow", "clear_at"), ("instance", "folder"), ("instance", "sealed"),
-        ):  # fmt: skip
+            ("scope", "dropped_at"),
+            ("run", "waits"),
+            ("uploadrow", "clear_at"),
+            ("instance", "folder"),
+            ("instance", "sealed"),
+        ):
             home.sql(f"ALTER TABLE runs_{table} DROP COLUMN {column}")
         home.sql("DELETE FROM django_migrations WHERE app = 'runs' AND name >= '0009'")
         (home.state / "format").write_text("1\n")
         home.start()
         assert [
-            Row.read(row) for row in home.sql("SELECT key, source, there, state FROM runs_ledgerrow ORDER BY key")
+            Row.read(row)
+            for row in home.sql("SELECT key, source, there, state FROM runs_ledgerrow ORDER BY key")
         ] == rows
-        assert (home.state / "before-migration.sqlite3").exists() and (home.state / "format").read_text().startswith(
-            "3 "
-        )
-        totals = {d: t["objects"] for d, t in home.carried("plain")["totals"].items() if t["objects"]}
+        assert (home.state / "before-migration.sqlite3").exists() and (
+            home.state / "format"
+        ).read_text().startswith("3 ")
+        totals = {
+            d: t["objects"] for d, t in home.carried("plain")["totals"].items() if t["objects"]
+        }
         assert totals == {"replace": 1, "leave": 41}  # one lay there before
 
 
 def test_the_console_is_served_with_its_pages_and_guarded(shared):
     for path in ("/", "/jobs", "/runs/5"):
         page = httpx.get(shared.url + path)
-        assert page.status_code == 200 and '<div id="root">' in page.text and page.headers["x-frame-options"] == "DENY"
+        assert (
+            page.status_code == 200
+            and '<div id="root">' in page.text
+            and page.headers["x-frame-options"] == "DENY"
+        )
     assert httpx.get(f"{shared.url}/favicon.svg").headers["content-type"] == "image/svg+xml"
-    asset = next(p for p in (ROOT / "src/pinecart/service/console_built/assets").iterdir() if p.suffix == ".js")
+    asset = next(
+        p
+        for p in (ROOT / "src/pinecart/service/console_built/assets").iterdir()
+        if p.suffix == ".js"
+    )
     assert "immutable" in httpx.get(f"{shared.url}/assets/{asset.name}").headers["cache-control"]
 
 
 def test_a_wheel_holds_the_console_and_the_command(tmp_path):
     subprocess.run(
-        [sys.executable, "-m", "build", "--wheel", "--no-isolation", "-o", str(tmp_path), str(ROOT)],
+        [
+            sys.executable,
+            "-m",
+            "build",
+            "--wheel",
+            "--no-isolation",
+            "-o",
+            str(tmp_path),
+            str(ROOT),
+        ],
         check=True,
         capture_output=True,
     )
@@ -163,7 +240,9 @@ def test_a_wheel_holds_the_console_and_the_command(tmp_path):
     assert "pinecart/service/console_built/index.html" in names and any(
         n.endswith("runs/migrations/0001_initial.py") for n in names
     )
-    assert any(n.endswith("entry_points.txt") for n in names) and not any(n.startswith("tests") for n in names)
+    assert any(n.endswith("entry_points.txt") for n in names) and not any(
+        n.startswith("tests") for n in names
+    )
 
 
 @pytest.fixture(scope="session")
@@ -199,7 +278,11 @@ def test_the_demo_runs_its_jobs_and_what_arrives_is_carried(demo):
         assert max(len(p.name) for p in files) == 200 and any(p.stat().st_size == 0 for p in files)
         env = os.environ | {"PINECART_DATA": str(data)}
         arrived = subprocess.run(
-            [*PINECART, "--json", "demo", "arrive"], capture_output=True, text=True, env=env, check=True
+            [*PINECART, "--json", "demo", "arrive"],
+            capture_output=True,
+            text=True,
+            env=env,
+            check=True,
         )
         told = json.loads(arrived.stdout)
         run = cart.start("dawn-recordings")

@@ -1,4 +1,7 @@
-"""How people come in and are kept out: entry codes, sessions, second factors, and how much one may ask for at once."""
+"""How people come in and are kept out:
+
+entry codes, sessions, second factors, and how much one may ask for at once.
+"""
 
 from __future__ import annotations
 
@@ -16,6 +19,17 @@ from pinecart.standins.bucket_server import Behaviour
 from tests.whole.house import house, until
 
 PASSWORD, OTHER = "dawn-chorus-at-five", "the-owls-are-asleep-now"
+
+
+@pytest.fixture(autouse=True)
+def no_guesses_yet(request):
+    """All tests come from one address: one's guesses are not the next one's."""
+    made = "shared" in request.fixturenames and request.getfixturevalue("shared")
+    for _ in range(2):
+        if made:
+            made.sql("DELETE FROM people_failures")
+        if _ == 0:
+            yield
 
 
 class Browser:
@@ -52,20 +66,29 @@ def code_of(secret, steps=0):
 
 def with_factor(browser, password=PASSWORD):
     secret = browser.ask("POST", "session/second-factor", {"password": password}).json()["secret"]
-    assert browser.ask("PUT", "session/second-factor", {"code": code_of(secret, -1)}).status_code == 204
+    assert (
+        browser.ask("PUT", "session/second-factor", {"code": code_of(secret, -1)}).status_code
+        == 204
+    )
     return secret
 
 
-# --- entry codes ---------------------------------------------------------------------------------------------------
+# --- entry codes
 
 
 def test_a_person_comes_in_by_a_code_that_works_once(shared):
     made = json.loads(shared.run("person", "add", "newcomer", "--right", "look", "--json").stdout)
     code, browser = made["entry_code"]["code"], Browser(shared.url)
-    assert browser.sign_in("newcomer", "").status_code == 422 and browser.sign_in("newcomer").status_code == 401
+    assert (
+        browser.sign_in("newcomer", "").status_code == 422
+        and browser.sign_in("newcomer").status_code == 401
+    )
     weak = browser.ask("POST", "entry", {"code": code, "password": "too short"})
     assert weak.json()["problems"][0]["code"] == "password.weak", weak.text
-    assert browser.ask("POST", "entry", {"code": code, "password": PASSWORD}).json()["name"] == "newcomer"
+    assert (
+        browser.ask("POST", "entry", {"code": code, "password": PASSWORD}).json()["name"]
+        == "newcomer"
+    )
     assert browser.name == "newcomer"
     again = browser.ask("POST", "entry", {"code": code, "password": OTHER})
     assert again.json()["problems"][0]["code"] == "entry-code.unknown"
@@ -82,7 +105,12 @@ def test_a_new_code_ends_the_one_before_and_its_use_all_that_was_open(shared):
     assert browser.name == "forgetful"
     assert anew.ask("POST", "entry", {"code": second, "password": OTHER}).status_code == 200
     assert browser.name is None
-    assert httpx.get(f"{shared.url}/api/v1/runs", headers={"Authorization": f"Bearer {token}"}).status_code == 401
+    assert (
+        httpx.get(
+            f"{shared.url}/api/v1/runs", headers={"Authorization": f"Bearer {token}"}
+        ).status_code
+        == 401
+    )
 
 
 def test_whoever_is_switched_off_comes_in_by_no_code(shared):
@@ -90,7 +118,10 @@ def test_whoever_is_switched_off_comes_in_by_no_code(shared):
     with shared.client() as cart:
         code = cart.make_entry_code("gone")["code"]
         cart.change_person("gone", active=False)
-    assert Browser(shared.url).ask("POST", "entry", {"code": code, "password": OTHER}).status_code == 422
+    assert (
+        Browser(shared.url).ask("POST", "entry", {"code": code, "password": OTHER}).status_code
+        == 422
+    )
 
 
 def test_the_last_administrator_is_let_in_again_by_whoever_has_the_machine(tmp_path):
@@ -100,20 +131,26 @@ def test_the_last_administrator_is_let_in_again_by_whoever_has_the_machine(tmp_p
         with_factor(browser, made.password)
         done = made.run("let-in", "admin")
         assert done.returncode == 0, done.stderr
-        anew = Browser(made.url).ask("POST", "entry", {"code": done.stdout.strip(), "password": PASSWORD})
+        anew = Browser(made.url).ask(
+            "POST", "entry", {"code": done.stdout.strip(), "password": PASSWORD}
+        )
         assert (anew.json()["name"], anew.json()["second_factor"]) == ("admin", "off")
         assert browser.name is None
         assert "no person 'nobody-such'" in made.run("let-in", "nobody-such").stderr
 
 
-# --- sessions ------------------------------------------------------------------------------------------------------
+# --- sessions
 
 
 def test_sessions_are_listed_and_ended_one_by_one(shared):
     here, there = added(shared, "twice"), Browser(shared.url)
     there.sign_in("twice")
     listed = here.ask("GET", "sessions").json()
-    assert [s["this"] for s in listed].count(True) == 1 and len(listed) == 2 and listed[0]["agent"] == "a browser"
+    assert (
+        [s["this"] for s in listed].count(True) == 1
+        and len(listed) == 2
+        and listed[0]["agent"] == "a browser"
+    )
     other = next(s["id"] for s in listed if not s["this"])
     assert here.ask("DELETE", f"sessions/{other}").status_code == 204
     assert there.name is None and here.name == "twice"
@@ -130,7 +167,11 @@ def test_sessions_end_when_unused_and_anyway(shared, field, hours):
     browser = added(shared, f"idle-{field.replace('_', '-')}")
     number = browser.ask("GET", "sessions").json()[0]["id"]
     assert browser.name
-    shared.sql(f"UPDATE people_signin SET {field} = datetime({field}, ?) WHERE id = ?", f"-{hours} hours", number)
+    shared.sql(
+        f"UPDATE people_signin SET {field} = datetime({field}, ?) WHERE id = ?",
+        f"-{hours} hours",
+        number,
+    )
     assert browser.name is None and browser.ask("GET", "runs").status_code == 401
 
 
@@ -141,7 +182,7 @@ def test_a_new_password_of_ones_own_ends_the_other_sessions(shared):
     assert here.name == "renewed" and there.name is None
 
 
-# --- the second factor ---------------------------------------------------------------------------------------------
+# --- the second factor
 
 
 def test_a_second_factor_is_asked_for_and_each_code_is_taken_once(shared):
@@ -150,7 +191,9 @@ def test_a_second_factor_is_asked_for_and_each_code_is_taken_once(shared):
     anew = Browser(shared.url)
     assert anew.sign_in("careful-two").json()["code"] == "second-factor.asked"
     assert anew.sign_in("careful-two", code="000000").status_code == 401
-    assert anew.sign_in("careful-two", code=code_of(secret, -1)).status_code == 401, "it has been taken"
+    assert anew.sign_in("careful-two", code=code_of(secret, -1)).status_code == 401, (
+        "it has been taken"
+    )
     now = code_of(secret)
     assert anew.sign_in("careful-two", code=now).json()["second_factor"] == "on"
     assert Browser(shared.url).sign_in("careful-two", code=now).status_code == 401
@@ -160,7 +203,9 @@ def test_a_second_factor_is_asked_for_and_each_code_is_taken_once(shared):
 
 def test_guesses_at_codes_wait_like_guesses_at_passwords(shared):
     with_factor(added(shared, "guessed-at"))
-    answers = [Browser(shared.url).sign_in("guessed-at", code=f"{n:06}").status_code for n in range(7)]
+    answers = [
+        Browser(shared.url).sign_in("guessed-at", code=f"{n:06}").status_code for n in range(7)
+    ]
     assert 429 in answers and 200 not in answers
     shared.sql("DELETE FROM people_failures")
 
@@ -170,11 +215,20 @@ def test_it_is_taken_off_by_its_owner_with_the_password_or_by_an_administrator(s
     for by_owner in (True, False):
         with_factor(browser)
         if by_owner:
-            assert browser.ask("POST", "session/second-factor/off", {"password": "wrong"}).status_code == 403
-            assert browser.ask("POST", "session/second-factor/off", {"password": PASSWORD}).status_code == 204
+            assert (
+                browser.ask("POST", "session/second-factor/off", {"password": "wrong"}).status_code
+                == 403
+            )
+            assert (
+                browser.ask("POST", "session/second-factor/off", {"password": PASSWORD}).status_code
+                == 204
+            )
             shared.sql("DELETE FROM people_failures")
         else:
-            assert shared.run("person", "change", "undecided", "--without-second-factor").returncode == 0
+            assert (
+                shared.run("person", "change", "undecided", "--without-second-factor").returncode
+                == 0
+            )
         assert Browser(shared.url).sign_in("undecided").status_code == 200
     with shared.client() as cart:
         token = cart.make_token("x", person="undecided")
@@ -197,19 +251,27 @@ def test_by_order_administrators_do_nothing_before_they_have_one(tmp_path):
         assert admin.sign_in("admin", made.password).json()["second_factor"] == "due"
         assert admin.ask("GET", "people").json()["code"] == "second-factor.due"
         assert admin.ask("POST", "tokens", {"name": "x"}).json()["code"] == "second-factor.due"
-        assert browser.ask("GET", "runs").status_code == 200, "whoever is no administrator is not asked"
+        assert browser.ask("GET", "runs").status_code == 200, (
+            "whoever is no administrator is not asked"
+        )
         with_factor(admin, made.password)
-        assert admin.ask("GET", "people").status_code == 200 and made.run("job", "list").returncode == 0
+        assert (
+            admin.ask("GET", "people").status_code == 200
+            and made.run("job", "list").returncode == 0
+        )
 
 
-# --- how much at once ----------------------------------------------------------------------------------------------
+# --- how much at once
 
 
 def test_a_thousand_silent_connections_keep_nobody_waiting(shared):
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     resource.setrlimit(resource.RLIMIT_NOFILE, (min(hard, 4096), hard))
     with contextlib.ExitStack() as opened:
-        silent = [opened.enter_context(socket.create_connection(("127.0.0.1", shared.port))) for _ in range(1000)]
+        silent = [
+            opened.enter_context(socket.create_connection(("127.0.0.1", shared.port)))
+            for _ in range(1000)
+        ]
         for s in silent[::2]:
             s.send(b"GET /api/v1/health HT")
         began = time.monotonic()
@@ -237,7 +299,10 @@ def test_nobody_has_more_than_so_many_streams(shared):
         shared.fresh_job("watched-by-many", {f"{n}.wav": b"1" for n in range(40)})
         with shared.client() as cart, contextlib.ExitStack() as opened:
             run = cart.start("watched-by-many")["id"]
-            url, headers = f"{shared.url}/api/v1/runs/{run}/events", {"Authorization": f"Bearer {shared.token}"}
+            url, headers = (
+                f"{shared.url}/api/v1/runs/{run}/events",
+                {"Authorization": f"Bearer {shared.token}"},
+            )
             answers, read = [], []
             for _ in range(34):
                 answer = opened.enter_context(httpx.stream("GET", url, headers=headers, timeout=20))

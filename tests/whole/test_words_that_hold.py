@@ -1,4 +1,7 @@
-"""What is said is so: a job that is forgotten, a run that is still under way, a place however it is written."""
+"""What is said is so:
+
+a job that is forgotten, a run that is still under way, a place however it is written.
+"""
 
 from __future__ import annotations
 
@@ -26,10 +29,14 @@ def test_a_job_of_a_forgotten_name_remembers_nothing(shared):
             (root / f"sheets/{n:02}.csv").unlink()
         cart.define_job(definition)
     run = shared.carried(job)
-    assert run["state"] == "held" and "never carried by this job" in run["held"]["lists"][0]["message"]
+    assert (
+        run["state"] == "held" and "never carried by this job" in run["held"]["lists"][0]["message"]
+    )
     assert len([k for k in shared.standin.shelf.buckets[job] if k.startswith("in/")]) == 6
     assert shared.run("run", "decline", str(run["id"])).returncode == 0
-    undone = shared.run("run", "undo", str(first["id"]), "--yes")  # the forgotten one's runs can still be undone
+    undone = shared.run(
+        "run", "undo", str(first["id"]), "--yes"
+    )  # the forgotten one's runs can still be undone
     assert "6 removed" in undone.stdout, undone.stdout + undone.stderr
 
 
@@ -53,7 +60,10 @@ def test_an_audit_beside_a_run_says_so_or_comes_after_it(shared):
         number = cart.start(job)["id"]
         until(lambda: shared.done_of(number) > 5)
         beside = shared.run("audit", "start", job)
-        assert beside.returncode == 1 and f"▲ Run {number} of this job was under way meanwhile" in beside.stdout
+        assert (
+            beside.returncode == 1
+            and f"▲ Run {number} of this job was under way meanwhile" in beside.stdout
+        )
         waiting = cart.start_audit(job, wait=True)["id"]
         until(lambda: "Waits for run" in cart.audit(waiting)["message"])
         offered = shared.run("start", job, "--follow")
@@ -74,9 +84,13 @@ def test_a_place_may_be_written_the_same_ways_everywhere(shared, tmp_path):
     (tmp_path / "three.csv").write_bytes(b"3")
     assert shared.run("upload", str(tmp_path / "three.csv"), quoted).returncode == 0
     assert (root / "a b/three.csv").read_bytes() == b"3"
-    made = shared.run("job", "define", "spelt", "--from", folder, "--to", "'pine://spelt/elsewhere'")
+    made = shared.run(
+        "job", "define", "spelt", "--from", folder, "--to", "'pine://spelt/elsewhere'"
+    )
     assert made.returncode == 0, made.stderr
-    assert shared.json("job", "show", "spelt")["definition"]["legs"][0]["from"] == "pine://spelt/a b/"
+    assert (
+        shared.json("job", "show", "spelt")["definition"]["legs"][0]["from"] == "pine://spelt/a b/"
+    )
     shared.carried("spelt")
     assert [p["key"] for p in shared.json("find", f"{folder}/one.csv")] == ["one.csv"]
     shown = shared.run("remove", quoted, "--take", "two.csv", "--preview")
@@ -90,7 +104,9 @@ def test_long_names_go_last_where_nobody_looks_at_columns(shared):
     shared.fresh_store("long", {"n" * 200: b"1", "short": b"22"})
     lines = shared.run("browse", "pine://long/").stdout.splitlines()
     assert lines[0].split() == ["size", "changed", "(UTC)", "name"]
-    assert all(len(line) < 60 for line in lines if "nnn" not in line) and lines[1].endswith("n" * 200)
+    assert all(len(line) < 60 for line in lines if "nnn" not in line) and lines[1].endswith(
+        "n" * 200
+    )
 
 
 def test_every_run_tells_what_it_acted_on(shared):
@@ -102,9 +118,9 @@ def test_every_run_tells_what_it_acted_on(shared):
     rows = shared.run("run", "list", "--job", job).stdout
     assert "3 removed" in rows and "6 copied · 6 B" in rows
     run = shared.carried(job)
-    assert (
-        run["sentence"]
-        == "○ nothing to do: nothing new or changed; 0 removed, 3 unchanged; the far side holds 3 files, 3 B, as intended"
+    assert run["sentence"] == (
+        "○ nothing to do: nothing new or changed; 0 removed, 3 unchanged; the far side holds "
+        "3 files, 3 B, as intended"
     )
 
 
@@ -112,8 +128,16 @@ def test_every_run_tells_what_it_acted_on(shared):
     ("changes", "said", "danger"),
     [
         ({}, "What is replaced is gone for good.", True),
-        ({"set_aside": 9}, "What is replaced is set aside for 9 days, and can be brought back.", False),
-        ({"on_difference": "keep"}, "A file that exists there and differs is kept as it is.", False),
+        (
+            {"set_aside": 9},
+            "What is replaced is set aside for 9 days, and can be brought back.",
+            False,
+        ),
+        (
+            {"on_difference": "keep"},
+            "A file that exists there and differs is kept as it is.",
+            False,
+        ),
         (
             {"intent": "mirror"},
             "Makes an exact copy: adds, replaces, and removes there what the source no longer has.",

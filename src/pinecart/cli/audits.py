@@ -46,7 +46,9 @@ def audit_list(cart: Cart, job: str) -> None:
     """
     found = cart.client.audits(job=job)
     rows = [[str(a["id"]), a["job"], f"{a['findings']:,}", age(a["ended_at"])] for a in found]
-    cart.show(found, lambda: table(["audit", "job", "findings", "when"], rows, numbers=[0, 2], flexible=1))
+    cart.show(
+        found, lambda: table(["audit", "job", "findings", "when"], rows, numbers=[0, 2], flexible=1)
+    )
 
 
 @audit.command("show")

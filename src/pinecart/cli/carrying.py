@@ -10,7 +10,14 @@ import click
 
 from pinecart.cli.following import follow, follow_quietly
 from pinecart.cli.frame import DONE, HELD, PROBLEMS, Cart, exit_code, output_option, say
-from pinecart.cli.jobs import INTENT_HELP, aside_in_option, keep_options, leg_options, leg_rules, show_preview
+from pinecart.cli.jobs import (
+    INTENT_HELP,
+    aside_in_option,
+    keep_options,
+    leg_options,
+    leg_rules,
+    show_preview,
+)
 from pinecart.cli.runs import tell
 
 
@@ -20,10 +27,16 @@ from pinecart.cli.runs import tell
 @leg_options
 @click.option("--intent", help=INTENT_HELP)
 @click.option(
-    "--set-aside", type=click.IntRange(0, 3650), help="Days to keep what is removed or replaced; 0: for good."
+    "--set-aside",
+    type=click.IntRange(0, 3650),
+    help="Days to keep what is removed or replaced; 0: for good.",
 )
-@click.option("--compare", help="since-last-run (default), size-and-time, checksum, size or always.")
-@click.option("--on-difference", help="keep, replace-changed (default), replace-all, keep-both or refuse.")
+@click.option(
+    "--compare", help="since-last-run (default), size-and-time, checksum, size or always."
+)
+@click.option(
+    "--on-difference", help="keep, replace-changed (default), replace-all, keep-both or refuse."
+)
 @keep_options
 @click.option("--make-bucket", is_flag=True, help="Make the destination's bucket if there is none.")
 @click.option("--preview", "only_preview", is_flag=True, help="Only show what would be done.")
@@ -43,8 +56,9 @@ def carry(
 ) -> None:
     """Copy a file or a folder's contents, once. Nothing is removed, unless the intent says so.
 
-    FROM is one file, or a folder whose contents arrive. TO ending in / means into it, under the same name; without,
-    a file is carried as that name. Both may be paths of this machine that lie in a registered folder store.
+    FROM is one file, or a folder whose contents arrive. TO ending in / means into it, under the
+    same name; without, a file is carried as that name. Both may be paths of this machine that lie
+    in a registered folder store.
 
     \b
     pinecart carry pine://posts/sheets/ pine://office/larkfell/sheets/ --preview
@@ -52,9 +66,15 @@ def carry(
     pinecart carry ./posts/recordings pine://office/larkfell/recordings/ --changed-within "2 days"
     """
     rules = leg_rules(options) | {
-        k: options[k] for k in ("intent", "compare", "on_difference", "set_aside") if options[k] is not None
+        k: options[k]
+        for k in ("intent", "compare", "on_difference", "set_aside")
+        if options[k] is not None
     }
-    rules |= {k: v for k in ("keep", "storage_class", "make_bucket", "route", "aside_in") if (v := options[k])}
+    rules |= {
+        k: v
+        for k in ("keep", "storage_class", "make_bucket", "route", "aside_in")
+        if (v := options[k])
+    }
     places = cart.client.location(source), cart.client.location(target)
     told = cart.client.carry(*places, preview=only_preview, **rules)
     for sentence in told["sentences"][:1]:
@@ -76,13 +96,20 @@ def carry(
 @click.command()
 @click.argument("location")
 @leg_options
-@click.option("--set-aside", type=click.IntRange(0, 3650), help="Days it is kept (14 by default); 0: removed for good.")
+@click.option(
+    "--set-aside",
+    type=click.IntRange(0, 3650),
+    help="Days it is kept (14 by default); 0: removed for good.",
+)
 @aside_in_option
 @click.option("--preview", "only_preview", is_flag=True, help="Only show what would be removed.")
 @click.option("--yes", is_flag=True, help="Don't ask: remove what it finds.")
 @output_option
-def remove(cart: Cart, location: str, set_aside: int | None, only_preview: bool, yes: bool, **options: Any) -> None:
-    """Remove a file, or the files in a folder: listed, counted, asked for, and set aside so that it can be undone.
+def remove(
+    cart: Cart, location: str, set_aside: int | None, only_preview: bool, yes: bool, **options: Any
+) -> None:
+    """Remove a file, or the files in a folder: listed, counted, asked for, and set aside so that it
+    can be undone.
 
     \b
     pinecart remove pine://office/larkfell/old/ --preview
@@ -116,7 +143,10 @@ def _asked(cart: Cart, run: dict[str, Any], *, yes: bool) -> dict[str, Any]:
     for line in shown + ([f"and {more:,} more"] if more > 0 else []):
         say(f"  {line}")
     if not yes and not sys.stdin.isatty():
-        say(f"It waits for your yes: pinecart run release {run['id']}; or cancel it: pinecart run decline {run['id']}")
+        say(
+            f"It waits for your yes: pinecart run release {run['id']}; or cancel it: "
+            f"pinecart run decline {run['id']}"
+        )
         sys.exit(HELD)
     fate = f"set aside for {run['set_aside']} days" if run["set_aside"] else "deleted for good"
     if not yes and not click.confirm(f"They will be {fate}. Go on?", err=True):

@@ -1,4 +1,7 @@
-"""Watching a run: one line a state of things on a terminal, plain lines elsewhere. Ctrl-C stops watching, not the run."""
+"""Watching a run:
+
+one line a state of things on a terminal, plain lines elsewhere. Ctrl-C stops watching, not the run.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +25,10 @@ def follow_quietly(cart: Cart, run: dict[str, Any], of: str) -> dict[str, Any]:
 
 
 def follow(cart: Cart, number: int, *, each: bool) -> dict[str, Any]:
-    """Watch a run until it has ended; gives it as it ended. each: a line on stderr for every file."""
+    """Watch a run until it has ended; gives it as it ended.
+
+    each: a line on stderr for every file.
+    """
     line = _Line()
     seen = 0
     try:
@@ -36,7 +42,8 @@ def follow(cart: Cart, number: int, *, each: bool) -> dict[str, Any]:
     except KeyboardInterrupt:
         line.end()
         say(
-            f"No longer watching; run {number} goes on. Watch again: pinecart run follow {number}. Stop it: pinecart run stop {number}"
+            f"No longer watching; run {number} goes on. Watch again: pinecart run follow "
+            f"{number}. Stop it: pinecart run stop {number}"
         )
         sys.exit(130)
     line.end()

@@ -1,4 +1,7 @@
-"""What all commands share: where the service is, --json, exit codes, "did you mean", and the four ways to ask for help."""
+"""What all commands share:
+
+where the service is, --json, exit codes, "did you mean", and the four ways to ask for help.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +23,10 @@ DONE, PROBLEMS, WRONG_USE, HELD, OUT_OF_REACH, NOT_ALLOWED = 0, 1, 2, 3, 4, 5
 
 
 class Cart:
-    """What a command is given: the client, made when it is first asked for, and whether to speak JSON."""
+    """What a command is given:
+
+    the client, made when it is first asked for, and whether to speak JSON.
+    """
 
     def __init__(self) -> None:
         self.as_json = False
@@ -53,8 +59,8 @@ def login_file() -> Path:
 
 
 def _address() -> tuple[str, str]:
-    """Address and token: from the environment, from the state folder that it names, or from `pinecart login`. A token in the
-    environment counts before one that is found.
+    """Address and token: from the environment, from the state folder that it names, or from
+    `pinecart login`. A token in the environment counts before one that is found.
     """
     url, token = os.environ.get("PINECART_URL", ""), os.environ.get("PINECART_TOKEN", "")
     state = os.environ.get("PINECART_DATA", "")
@@ -65,14 +71,20 @@ def _address() -> tuple[str, str]:
             address = (folder / "address").read_text().strip()
             token = token or _token_beside(folder) or _signed_in().get(address, "")
             if not token:
-                raise click.UsageError(f"Nobody is signed in to {address}. Sign in with: pinecart login {address}")
+                raise click.UsageError(
+                    f"Nobody is signed in to {address}. Sign in with: pinecart login {address}"
+                )
             return address, token
     for address, kept in _signed_in().items():
         if not state:
             return address, token or kept
     if state:
-        raise click.UsageError(f"No service has worked on {state} yet. Start one with: pinecart serve --data {state}")
-    raise click.UsageError("No service is known here. Sign in with: pinecart login URL; or try: pinecart demo")
+        raise click.UsageError(
+            f"No service has worked on {state} yet. Start one with: pinecart serve --data {state}"
+        )
+    raise click.UsageError(
+        "No service is known here. Sign in with: pinecart login URL; or try: pinecart demo"
+    )
 
 
 def _token_beside(folder: Path) -> str:
@@ -90,12 +102,18 @@ def _signed_in() -> dict[str, str]:
 
 
 class Words(click.Group):
-    """A group that answers a mistyped name with the nearest ones, and knows `help X` and `X help`."""
+    """A group that answers a mistyped name with the nearest ones, and knows `help X`
+    and `X help`.
+    """
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        if len(args) > 1 and args[-1] == "help" and not isinstance(self.get_command(ctx, args[0]), click.Group):
+        if (
+            len(args) > 1
+            and args[-1] == "help"
+            and not isinstance(self.get_command(ctx, args[0]), click.Group)
+        ):
             args = [*args[:-1], "--help"]
         if args and args[0] == "help":
             args = [*args[1:], "--help"]

@@ -11,7 +11,10 @@ from pinecart.cli.following import follow_quietly
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, say
 from pinecart.cli.words import age, mark, size, table
 
-INTENT_HELP = "top-up: add what is missing; renew (default): also replace what changed; mirror: an exact copy, removes what is gone; hand-over: move, removes at the source after proof."
+INTENT_HELP = (
+    "top-up: add what is missing; renew (default): also replace what changed; mirror: an exact "
+    "copy, removes what is gone; hand-over: move, removes at the source after proof."
+)
 
 
 @click.group(cls=Words)
@@ -32,7 +35,8 @@ def _read(file: Any) -> dict[str, Any]:
         raise click.UsageError(f"{file.name} is no YAML: {exc}") from exc
     if not isinstance(found, dict):
         raise click.UsageError(
-            f"{file.name} holds no job: it must have the keys job, legs and so on. See: pinecart job define --help"
+            f"{file.name} holds no job: it must have the keys job, legs and so on. See: "
+            "pinecart job define --help"
         )
     return found
 
@@ -41,25 +45,55 @@ def leg_options(command: Any) -> Any:
     """Which files are taken, and how they are called there: the same for jobs and carries."""
     for option in (
         click.option(
-            "--rename-to", help="Rename: a template such as {year}/{name}{ending}; with --rename, its replacement."
+            "--rename-to",
+            help=(
+                "Rename: a template such as {year}/{name}{ending}; with --rename, its replacement."
+            ),
         ),
-        click.option("--rename", metavar="PATTERN", help="Rename: a regular expression that --rename-to replaces."),
-        click.option("--ignore-case", is_flag=True, help="Patterns match small and capital letters alike."),
+        click.option(
+            "--rename",
+            metavar="PATTERN",
+            help="Rename: a regular expression that --rename-to replaces.",
+        ),
+        click.option(
+            "--ignore-case", is_flag=True, help="Patterns match small and capital letters alike."
+        ),
         click.option(
             "--folders",
             type=click.Choice(["with-files", "empty-too", "only"]),
-            help="Which folders are made: those with files (default), empty ones too, or folders only.",
+            help=(
+                "Which folders are made: those with files (default), empty ones too, or folders "
+                "only."
+            ),
         ),
         click.option("--until", metavar="DATE", help="Only files changed on or before this day."),
-        click.option("--since", metavar="DATE", help="Only files changed on or after this day, such as 2026-03-02."),
-        click.option("--unchanged-for", metavar="AGE", help="Only files not changed for so long."),
-        click.option("--changed-within", metavar="AGE", help="Only files changed within so long, such as '32 days'."),
-        click.option("--smaller-than", metavar="SIZE", help="Only files smaller than this."),
-        click.option("--larger-than", metavar="SIZE", help="Only files larger than this, such as '10 MiB'."),
         click.option(
-            "--leave-out", multiple=True, metavar="PATTERN", help="Leave out what matches; may be given again."
+            "--since",
+            metavar="DATE",
+            help="Only files changed on or after this day, such as 2026-03-02.",
         ),
-        click.option("--take", multiple=True, metavar="PATTERN", help="Take only what matches; may be given again."),
+        click.option("--unchanged-for", metavar="AGE", help="Only files not changed for so long."),
+        click.option(
+            "--changed-within",
+            metavar="AGE",
+            help="Only files changed within so long, such as '32 days'.",
+        ),
+        click.option("--smaller-than", metavar="SIZE", help="Only files smaller than this."),
+        click.option(
+            "--larger-than", metavar="SIZE", help="Only files larger than this, such as '10 MiB'."
+        ),
+        click.option(
+            "--leave-out",
+            multiple=True,
+            metavar="PATTERN",
+            help="Leave out what matches; may be given again.",
+        ),
+        click.option(
+            "--take",
+            multiple=True,
+            metavar="PATTERN",
+            help="Take only what matches; may be given again.",
+        ),
     ):
         command = option(command)
     return command
@@ -85,19 +119,34 @@ def leg_rules(options: dict[str, Any]) -> dict[str, Any]:
 
 
 aside_in_option = click.option(
-    "--aside-in", metavar="FOLDER", help="Where to set aside, from the store's or the bucket's root on."
+    "--aside-in",
+    metavar="FOLDER",
+    help="Where to set aside, from the store's or the bucket's root on.",
 )
 
 
 def keep_options(command: Any) -> Any:
-    """What goes with a file besides its bytes, type, metadata and time, and how: the same for jobs and carries."""
-    keep, route = click.Choice(["permissions", "attributes", "tags"]), click.Choice(["shortest", "through-us"])
-    told = "Keep this as well, on files and folders; may be given again. A bucket keeps it as metadata."
-    command = click.option("--storage-class", help="Of what is written to a bucket, such as STANDARD.")(command)
+    """What goes with a file besides its bytes, type, metadata and time, and how:
+
+    the same for jobs and carries.
+    """
+    keep, route = (
+        click.Choice(["permissions", "attributes", "tags"]),
+        click.Choice(["shortest", "through-us"]),
+    )
+    told = (
+        "Keep this as well, on files and folders; may be given again. A bucket keeps it as "
+        "metadata."
+    )
+    command = click.option(
+        "--storage-class", help="Of what is written to a bucket, such as STANDARD."
+    )(command)
     for option in (
         aside_in_option,
         click.option(
-            "--route", type=route, help="shortest (default): inside one system it copies by itself; through-us: never."
+            "--route",
+            type=route,
+            help="shortest (default): inside one system it copies by itself; through-us: never.",
         ),
         click.option("--keep", multiple=True, type=keep, help=told),
     ):
@@ -113,16 +162,28 @@ def job_options(command: Any) -> Any:
         click.option("--why", help="Why it exists."),
         click.option("--title", help="A free title."),
         click.option("--label", "labels", multiple=True, help="A label; may be given again."),
-        click.option("--on-difference", help="keep, replace-changed (default), replace-all, keep-both or refuse."),
         click.option(
-            "--compare", help="How changed is decided: since-last-run (default), size-and-time, checksum, size, always."
+            "--on-difference",
+            help="keep, replace-changed (default), replace-all, keep-both or refuse.",
         ),
         click.option(
-            "--waits-for", multiple=True, metavar="JOB", help="hand-over: clear a file only once this job took it too."
+            "--compare",
+            help=(
+                "How changed is decided: since-last-run (default), size-and-time, checksum, "
+                "size, always."
+            ),
+        ),
+        click.option(
+            "--waits-for",
+            multiple=True,
+            metavar="JOB",
+            help="hand-over: clear a file only once this job took it too.",
         ),
         click.option("--rate", help="Bytes per second at most, such as '10 MiB'."),
         click.option(
-            "--set-aside", type=click.IntRange(0, 3650), help="Days to keep what is removed or replaced; 0: for good."
+            "--set-aside",
+            type=click.IntRange(0, 3650),
+            help="Days to keep what is removed or replaced; 0: for good.",
         ),
         click.option("--intent", help=INTENT_HELP),
         click.option("--to", "to", help="Where to put: pine://STORE/PATH."),
@@ -155,7 +216,9 @@ def _definition(cart: Cart, old: dict[str, Any] | None, options: dict[str, Any])
     made |= {"keep": list(options["keep"])} if options["keep"] else {}
     made |= {"waits_for": list(options["waits_for"])} if options["waits_for"] else {}
     made |= {"labels": list(options["labels"])} if options["labels"] else {}
-    made |= {"schedule": {"cron": options["cron"], "zone": options["zone"]}} if options["cron"] else {}
+    made |= (
+        {"schedule": {"cron": options["cron"], "zone": options["zone"]}} if options["cron"] else {}
+    )
     return made | {"legs": [leg, *made.get("legs", [])[1:]]}
 
 
@@ -170,9 +233,8 @@ def job_define(cart: Cart, name_or_file: str, check: bool, **options: Any) -> No
 
     \b
     pinecart job define dawn.yaml
-    pinecart job define dawn --from pine://posts/ --to pine://office/larkfell/ --cron "30 5 * * *" --zone Europe/London
-    \b
-    A job file:
+    pinecart job define dawn --from pine://posts/ --to pine://office/larkfell/ --cron "30 5 * * *"
+    --zone Europe/London \b A job file:
       job: dawn
       intent: renew
       legs:
@@ -194,7 +256,8 @@ def job_define(cart: Cart, name_or_file: str, check: bool, **options: Any) -> No
     cart.show(
         made,
         lambda: say(
-            f"Saved {made['job']}. Next: pinecart preview {made['job']}, or pinecart start {made['job']} --follow"
+            f"Saved {made['job']}. Next: pinecart preview {made['job']}, or pinecart start "
+            f"{made['job']} --follow"
         ),
     )
 
@@ -230,13 +293,23 @@ def job_list(cart: Cart) -> None:
     """
     found = cart.client.jobs()
     rows = [
-        [j["job"], _legs(j), j["definition"]["intent"], _last(j), age(j["next_due"]) if j["next_due"] else "-"]
+        [
+            j["job"],
+            _legs(j),
+            j["definition"]["intent"],
+            _last(j),
+            age(j["next_due"]) if j["next_due"] else "-",
+        ]
         for j in found
     ]
     empty = "No jobs yet. Define one with: pinecart job define NAME --from LOCATION --to LOCATION"
     cart.show(
         found,
-        lambda: table(["job", "from → to", "intent", "last run", "next"], rows, flexible=1) if rows else say(empty),
+        lambda: (
+            table(["job", "from → to", "intent", "last run", "next"], rows, flexible=1)
+            if rows
+            else say(empty)
+        ),
     )
 
 
@@ -268,7 +341,9 @@ def job_show(cart: Cart, name: str, as_yaml: bool) -> None:
             import yaml
 
             file = {k.replace("_", "-"): v for k, v in found["definition"].items() if v}
-            file["legs"] = [{k.replace("_", "-"): v for k, v in leg.items() if v} for leg in file["legs"]]
+            file["legs"] = [
+                {k.replace("_", "-"): v for k, v in leg.items() if v} for leg in file["legs"]
+            ]
             click.echo(yaml.safe_dump(file, sort_keys=False, allow_unicode=True).rstrip())
             return
         click.echo(f"{found['title']} ({found['job']}, version {found['version']})")
@@ -276,8 +351,12 @@ def job_show(cart: Cart, name: str, as_yaml: bool) -> None:
             click.echo(f"  {sentence}")
         if found["definition"]["why"]:
             click.echo(f"Why: {found['definition']['why']}")
-        click.echo(f"Last run: {found['last_run']['sentence'] if found['last_run'] else 'never ran'}")
-        click.echo(f"Next due: {age(found['next_due']) if found['next_due'] else 'only when started'}")
+        click.echo(
+            f"Last run: {found['last_run']['sentence'] if found['last_run'] else 'never ran'}"
+        )
+        click.echo(
+            f"Next due: {age(found['next_due']) if found['next_due'] else 'only when started'}"
+        )
 
     cart.show(found, plain)
 
@@ -297,7 +376,9 @@ def job_drop(name: str, yes: bool) -> None:
     say(f"Job {name} is forgotten.")
 
 
-wait_option = click.option("--wait", is_flag=True, help="Begin only once no run of the job is under way.")
+wait_option = click.option(
+    "--wait", is_flag=True, help="Begin only once no run of the job is under way."
+)
 
 
 @click.command()
@@ -316,14 +397,24 @@ def preview(cart: Cart, job: str, wait: bool) -> None:
 
 
 LEFT_WORDS = {
-    "same": "unchanged", "recognised": "there already, proven equal", "foreign": "only there", "gone": "gone at the source",
-    "left-out": "left out by name", "other-size": "left out by size", "other-time": "left out by time", "exists": "there under this name",
-}  # fmt: skip
+    "same": "unchanged",
+    "recognised": "there already, proven equal",
+    "foreign": "only there",
+    "gone": "gone at the source",
+    "left-out": "left out by name",
+    "other-size": "left out by size",
+    "other-time": "left out by time",
+    "exists": "there under this name",
+}
 
 
 def _named(o: dict[str, Any]) -> str:
     """Its name there; and its name at the source, where that is another."""
-    return f"{o['key']} ({o['message']})" if o["message"].startswith("from ") and not o["error"] else str(o["key"])
+    return (
+        f"{o['key']} ({o['message']})"
+        if o["message"].startswith("from ") and not o["error"]
+        else str(o["key"])
+    )
 
 
 def show_preview(cart: Cart, run: dict[str, Any]) -> None:
@@ -337,11 +428,16 @@ def show_preview(cart: Cart, run: dict[str, Any]) -> None:
         if run["message"] and run["outcome"] != "failed":
             click.echo(f"▲ {run['message']}")
         rows = [[o["decision"], o["reason"], size(o["bytes"]), _named(o)] for o in objects]
-        table(["decision", "reason", "size", "file"], rows, numbers=[2], flexible=3) if rows else None
-        skipped = {r.removeprefix("leave "): n for r, n in run["reasons"].items() if r.startswith("leave ")}
+        table(
+            ["decision", "reason", "size", "file"], rows, numbers=[2], flexible=3
+        ) if rows else None
+        skipped = {
+            r.removeprefix("leave "): n for r, n in run["reasons"].items() if r.startswith("leave ")
+        }
         if skipped:
             click.echo(
-                "Left as they are: " + ", ".join(f"{n:,} {LEFT_WORDS.get(r, r)}" for r, n in sorted(skipped.items()))
+                "Left as they are: "
+                + ", ".join(f"{n:,} {LEFT_WORDS.get(r, r)}" for r, n in sorted(skipped.items()))
             )
 
     cart.show(run | {"objects": objects}, plain)
@@ -365,8 +461,16 @@ def schedule_list(cart: Cart) -> None:
     pinecart schedule list
     """
     found = cart.client.schedule()
-    rows = [[age(d["next_due"]), d["next_due"].replace("T", " "), d["job"], d["cron"], d["zone"]] for d in found]
+    rows = [
+        [age(d["next_due"]), d["next_due"].replace("T", " "), d["job"], d["cron"], d["zone"]]
+        for d in found
+    ]
     empty = "No job has a schedule. Give one with: pinecart job change NAME --cron '30 5 * * *'"
     cart.show(
-        found, lambda: table(["next", "at (UTC)", "job", "cron", "zone"], rows, flexible=2) if rows else say(empty)
+        found,
+        lambda: (
+            table(["next", "at (UTC)", "job", "cron", "zone"], rows, flexible=2)
+            if rows
+            else say(empty)
+        ),
     )

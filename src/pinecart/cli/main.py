@@ -52,12 +52,15 @@ class Root(Words):
         return found
 
 
-@click.group(cls=Root, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(
+    cls=Root, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]}
+)
 @click.version_option(__version__, message="%(version)s")
 @output_option
 @click.pass_context
 def cli(ctx: click.Context, cart: Cart) -> None:
-    """Pine Cart copies, refreshes and audits files between folders and buckets, and proves what it did.
+    """Pine Cart copies, refreshes and audits files between folders and buckets, and proves what it
+    did.
 
     \b
     pinecart                         is everything well?
@@ -75,7 +78,10 @@ def cli(ctx: click.Context, cart: Cart) -> None:
 def _today(today: dict[str, Any]) -> None:
     click.echo(today["sentence"])
     for run in today["needed"]:
-        click.echo(f"\n{run['job']}, run {run['id']}: {coloured(run['sentence'], run['outcome'] or run['state'])}")
+        click.echo(
+            f"\n{run['job']}, run {run['id']}: "
+            f"{coloured(run['sentence'], run['outcome'] or run['state'])}"
+        )
         click.echo(f"  Look closer: pinecart run show {run['id']}")
     if today["recent"]:
         click.echo()
@@ -83,7 +89,11 @@ def _today(today: dict[str, Any]) -> None:
         table(["ended", "job", "run", "when"], rows, numbers=[2], flexible=1)
     if today["due"]:
         click.echo()
-        table(["next", "job", "at"], [[age(d["next_due"]), d["job"], d["next_due"]] for d in today["due"]], flexible=1)
+        table(
+            ["next", "job", "at"],
+            [[age(d["next_due"]), d["job"], d["next_due"]] for d in today["due"]],
+            flexible=1,
+        )
 
 
 def main() -> None:

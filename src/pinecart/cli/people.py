@@ -34,24 +34,39 @@ def person_list(cart: Cart) -> None:
         [
             p["name"],
             "may sign in" if p["active"] else "switched off",
-            ", ".join(r["right"] + (f" on {r['label']}" if r["label"] else "") for r in p["rights"]) or "none",
+            ", ".join(r["right"] + (f" on {r['label']}" if r["label"] else "") for r in p["rights"])
+            or "none",
             "yes" if p["second_factor"] else "no",
             age(p["seen_at"]) if p["seen_at"] else "never",
         ]
         for p in people
     ]
-    cart.show(people, lambda: table(["name", "state", "rights", "second factor", "seen"], rows, flexible=2))
+    cart.show(
+        people,
+        lambda: table(["name", "state", "rights", "second factor", "seen"], rows, flexible=2),
+    )
 
 
 @person.command("add")
 @click.argument("name")
-@click.option("--right", "rights", type=RIGHTS, multiple=True, required=True, help="A right includes those before it.")
+@click.option(
+    "--right",
+    "rights",
+    type=RIGHTS,
+    multiple=True,
+    required=True,
+    help="A right includes those before it.",
+)
 @click.option("--label", default="", help="Only on stores and jobs with this label.")
 @click.option(
-    "--password-file", metavar="FILE", help="Their password, from a file; - is standard input. Else they get a code."
+    "--password-file",
+    metavar="FILE",
+    help="Their password, from a file; - is standard input. Else they get a code.",
 )
 @output_option
-def person_add(cart: Cart, name: str, rights: tuple[str, ...], label: str, password_file: str | None) -> None:
+def person_add(
+    cart: Cart, name: str, rights: tuple[str, ...], label: str, password_file: str | None
+) -> None:
     """Add a person. With the code that comes back, once, on stdout they set their own password.
 
     \b
@@ -71,7 +86,8 @@ def person_add(cart: Cart, name: str, rights: tuple[str, ...], label: str, passw
 def _tell_code(cart: Cart, made: dict[str, Any]) -> None:
     click.echo(made["code"])
     say(
-        f"They set their password with this code at {cart.client.url}/enter, by {made['ends_at'][:16].replace('T', ' ')} UTC."
+        f"They set their password with this code at {cart.client.url}/enter, by "
+        f"{made['ends_at'][:16].replace('T', ' ')} UTC."
     )
 
 
@@ -91,12 +107,25 @@ def person_code(cart: Cart, name: str) -> None:
 @person.command("change")
 @click.argument("name")
 @click.option(
-    "--off/--on", "off", default=None, help="Switch them off: signed out everywhere, tokens end. Or on again."
+    "--off/--on",
+    "off",
+    default=None,
+    help="Switch them off: signed out everywhere, tokens end. Or on again.",
 )
-@click.option("--right", "rights", type=RIGHTS, multiple=True, help="Instead of the rights they have.")
+@click.option(
+    "--right", "rights", type=RIGHTS, multiple=True, help="Instead of the rights they have."
+)
 @click.option("--label", default="", help="Only on stores and jobs with this label.")
-@click.option("--password-file", metavar="FILE", help="A new password for them, from a file; - is standard input.")
-@click.option("--without-second-factor", is_flag=True, help="Take their second factor off: the device is lost.")
+@click.option(
+    "--password-file",
+    metavar="FILE",
+    help="A new password for them, from a file; - is standard input.",
+)
+@click.option(
+    "--without-second-factor",
+    is_flag=True,
+    help="Take their second factor off: the device is lost.",
+)
 def person_change(
     name: str,
     off: bool | None,
@@ -142,8 +171,16 @@ def session_list(cart: Cart, everybodys: bool) -> None:
     pinecart session list
     """
     found = cart.client.sessions(everybodys=everybodys)
-    rows = [[str(s["id"]), s["of"], age(s["begun_at"]), age(s["seen_at"]), s["address"], s["agent"]] for s in found]
-    cart.show(found, lambda: table(["number", "of", "begun", "seen", "from", "browser"], rows, numbers=[0], flexible=5))
+    rows = [
+        [str(s["id"]), s["of"], age(s["begun_at"]), age(s["seen_at"]), s["address"], s["agent"]]
+        for s in found
+    ]
+    cart.show(
+        found,
+        lambda: table(
+            ["number", "of", "begun", "seen", "from", "browser"], rows, numbers=[0], flexible=5
+        ),
+    )
 
 
 @session.command("end")
@@ -179,13 +216,24 @@ def token_list(cart: Cart, everybodys: bool) -> None:
     found = cart.client.tokens(everybodys=everybodys)
     rows = [
         [
-            str(t["id"]), t["name"], t["of"], t["right"] or "all of theirs", age(t["made_at"]),
-            age(t["used_at"]) if t["used_at"] else "never", age(t["expires_at"]) if t["expires_at"] else "never",
+            str(t["id"]),
+            t["name"],
+            t["of"],
+            t["right"] or "all of theirs",
+            age(t["made_at"]),
+            age(t["used_at"]) if t["used_at"] else "never",
+            age(t["expires_at"]) if t["expires_at"] else "never",
         ]
         for t in found
-    ]  # fmt: skip
+    ]
     cart.show(
-        found, lambda: table(["number", "name", "of", "rights", "made", "used", "ends"], rows, numbers=[0], flexible=1)
+        found,
+        lambda: table(
+            ["number", "name", "of", "rights", "made", "used", "ends"],
+            rows,
+            numbers=[0],
+            flexible=1,
+        ),
     )
 
 

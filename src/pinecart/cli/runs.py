@@ -17,9 +17,16 @@ from pinecart.cli.words import age, bytes_in, coloured, mark, size, table
 
 @click.command()
 @click.argument("job")
-@click.option("--follow", "watch", is_flag=True, help="Watch it until it has ended; the exit code then tells how.")
+@click.option(
+    "--follow",
+    "watch",
+    is_flag=True,
+    help="Watch it until it has ended; the exit code then tells how.",
+)
 @click.option("--each", is_flag=True, help="While watching, a line for every file.")
-@click.option("--or-follow", is_flag=True, help="If a run of it is under way already, watch that one.")
+@click.option(
+    "--or-follow", is_flag=True, help="If a run of it is under way already, watch that one."
+)
 @output_option
 def start(cart: Cart, job: str, watch: bool, each: bool, or_follow: bool) -> None:
     """Start a run of a job.
@@ -31,7 +38,11 @@ def start(cart: Cart, job: str, watch: bool, each: bool, or_follow: bool) -> Non
     made = _started(cart, job, watch=watch or each, or_follow=or_follow)
     if not (watch or each or or_follow):
         cart.show(
-            made, lambda: say(f"Run {made['id']} of {job} is queued. Watch it with: pinecart run follow {made['id']}")
+            made,
+            lambda: say(
+                f"Run {made['id']} of {job} is queued. Watch it with: pinecart run follow "
+                f"{made['id']}"
+            ),
         )
         return
     _ended(cart, follow(cart, made["id"], each=each))
@@ -46,7 +57,9 @@ def _started(cart: Cart, job: str, *, watch: bool, or_follow: bool) -> dict[str,
     except Conflict as exc:
         number = exc.problem.get("run")
         asks = watch and not or_follow and sys.stdin.isatty() and sys.stderr.isatty()
-        if not number or not (or_follow or (asks and click.confirm(f"{exc.message} Watch that one?", err=True))):
+        if not number or not (
+            or_follow or (asks and click.confirm(f"{exc.message} Watch that one?", err=True))
+        ):
             raise
         return cart.client.run(number)
 
@@ -67,7 +80,9 @@ def run() -> None:
 
 @run.command("list")
 @click.option("--job", default="", help="Only runs of this job.")
-@click.option("--state", default="", help="Only runs in this state or with this outcome, such as 'failed'.")
+@click.option(
+    "--state", default="", help="Only runs in this state or with this outcome, such as 'failed'."
+)
 @click.option("--limit", default=20, show_default=True, help="How many.")
 @output_option
 def run_list(cart: Cart, job: str, state: str, limit: int) -> None:
@@ -78,7 +93,14 @@ def run_list(cart: Cart, job: str, state: str, limit: int) -> None:
     """
     found = cart.client.runs(job=job, state=state, limit=limit)
     rows = [
-        [str(r["id"]), r["job"], mark(r), _did(r), age(r["ended_at"] or r["started_at"] or r["queued_at"]), r["cause"]]
+        [
+            str(r["id"]),
+            r["job"],
+            mark(r),
+            _did(r),
+            age(r["ended_at"] or r["started_at"] or r["queued_at"]),
+            r["cause"],
+        ]
         for r in found
     ]
     heads = ["run", "job", "state", "acted on", "when", "why"]
@@ -95,7 +117,11 @@ def run_list(cart: Cart, job: str, state: str, limit: int) -> None:
 def _did(run: dict[str, Any]) -> str:
     """What it acted on: `12 copied, 3 removed · 4.1 MiB`."""
     words = {"copy": "copied", "replace": "replaced", "remove": "removed", "clear": "cleared"}
-    told = [f"{run['totals'][d]['objects']:,} {word}" for d, word in words.items() if run["totals"][d]["objects"]]
+    told = [
+        f"{run['totals'][d]['objects']:,} {word}"
+        for d, word in words.items()
+        if run["totals"][d]["objects"]
+    ]
     carried = sum(run["totals"][d]["bytes"] for d in ("copy", "replace"))
     return ", ".join(told) + (f" · {size(carried)}" if carried else "") if told else "-"
 
@@ -115,23 +141,33 @@ def run_show(cart: Cart, number: int) -> None:
 
 def tell(run: dict[str, Any]) -> None:
     click.echo(coloured(run["sentence"], run["outcome"] or run["state"]))
-    click.echo(f"Run {run['id']} of {run['job']}: {run['cause']}, {age(run['started_at'] or run['queued_at'])}")
+    click.echo(
+        f"Run {run['id']} of {run['job']}: {run['cause']}, "
+        f"{age(run['started_at'] or run['queued_at'])}"
+    )
     for leg in run["legs"]:
         click.echo(f"  {leg['from']}" + (f" → {leg['to']}" if leg["to"] != leg["from"] else ""))
     rows = [
-        [d, f"{t['objects']:,}", size(t["bytes"])] for d, t in run["totals"].items() if t["objects"] or d == "remove"
+        [d, f"{t['objects']:,}", size(t["bytes"])]
+        for d, t in run["totals"].items()
+        if t["objects"] or d == "remove"
     ]
     click.echo()
     table(["decision", "files", "bytes"], rows, numbers=[1, 2])
     for group in run.get("problem_groups", []):
         click.echo(f"\n▲ {group['objects']:,} × {group['code']}: {group['message']}")
     for held in (run["held"] or {"lists": []})["lists"]:
-        click.echo(f"\n◆ {held['message']}" + (f" ({size(held['bytes'])})" if held["objects"] else ""))
+        click.echo(
+            f"\n◆ {held['message']}" + (f" ({size(held['bytes'])})" if held["objects"] else "")
+        )
     if run["held"]:
         number = run["id"]
         if any(h["objects"] for h in run["held"]["lists"]):
             click.echo(f"\nSee the list:  pinecart run objects {number} --held")
-        click.echo(f"Go on:         pinecart run release {number}\nCancel:        pinecart run decline {number}")
+        click.echo(
+            f"Go on:         pinecart run release {number}\nCancel:        pinecart run "
+            f"decline {number}"
+        )
     if run["problems"]:
         click.echo(f"\nEach of them: pinecart run objects {run['id']} --problems")
 
@@ -152,7 +188,9 @@ def run_follow(cart: Cart, number: int, each: bool) -> None:
 @run.command("objects")
 @click.argument("number", type=int)
 @click.option(
-    "--decision", default="", help="Only these: a decision or a reason, such as 'replace' or 'changed-there'."
+    "--decision",
+    default="",
+    help="Only these: a decision or a reason, such as 'replace' or 'changed-there'.",
 )
 @click.option("--problems", is_flag=True, help="Only those that are problems.")
 @click.option("--held", is_flag=True, help="Only those that wait for a person's yes.")
@@ -164,11 +202,18 @@ def run_objects(cart: Cart, number: int, decision: str, problems: bool, held: bo
     pinecart run objects 12 --problems
     """
     found = list(cart.client.objects(number, decision=decision, problems=problems, held=held))
-    rows = [[o["decision"], o["reason"], size(o["bytes"]), o["proof"] or o["error"], o["key"]] for o in found]
+    rows = [
+        [o["decision"], o["reason"], size(o["bytes"]), o["proof"] or o["error"], o["key"]]
+        for o in found
+    ]
     heads = ["decision", "reason", "size", "proof", "file"]
     cart.show(
         found,
-        lambda: table(heads, rows, numbers=[2], flexible=4) if rows else say("No such files: nothing was done to any."),
+        lambda: (
+            table(heads, rows, numbers=[2], flexible=4)
+            if rows
+            else say("No such files: nothing was done to any.")
+        ),
     )
 
 
@@ -188,7 +233,9 @@ def run_log(cart: Cart, number: int, watch: bool) -> None:
         lines, after = cart.client.log(number, after=after)
         for line in lines:
             extra = " ".join(
-                f"{k}={v}" for k, v in line.items() if k not in ("at", "run", "action", "message") and v != ""
+                f"{k}={v}"
+                for k, v in line.items()
+                if k not in ("at", "run", "action", "message") and v != ""
             )
             click.echo(
                 json.dumps(line, ensure_ascii=False)
@@ -204,9 +251,16 @@ def run_log(cart: Cart, number: int, watch: bool) -> None:
 @run.command("report")
 @click.argument("number", type=int)
 @click.option(
-    "--as", "kind", type=click.Choice(["html", "csv", "jsonl"]), default="html", show_default=True, help="Its form."
+    "--as",
+    "kind",
+    type=click.Choice(["html", "csv", "jsonl"]),
+    default="html",
+    show_default=True,
+    help="Its form.",
 )
-@click.option("--output", "-o", type=click.File("w"), default="-", help="A file; without, standard output.")
+@click.option(
+    "--output", "-o", type=click.File("w"), default="-", help="A file; without, standard output."
+)
 def run_report(number: int, kind: str, output: Any) -> None:
     """A run's report: every file, its action, bytes, seconds, checksum, proof, error.
 
@@ -242,7 +296,11 @@ def run_stop(cart: Cart, number: int) -> None:
     """
     told = cart.client.stop(number)
     cart.show(
-        told, lambda: say(f"Run {number} is told to stop. What it has carried stays; the next run goes on from there.")
+        told,
+        lambda: say(
+            f"Run {number} is told to stop. What it has carried stays; the next run goes on "
+            "from there."
+        ),
     )
 
 
@@ -288,7 +346,10 @@ def run_retry(cart: Cart, number: int, watch: bool) -> None:
 def _going_on(cart: Cart, run: dict[str, Any], watch: bool) -> None:
     if watch:
         _ended(cart, follow(cart, run["id"], each=False))
-    cart.show(run, lambda: say(f"Run {run['id']} is queued. Watch it with: pinecart run follow {run['id']}"))
+    cart.show(
+        run,
+        lambda: say(f"Run {run['id']} is queued. Watch it with: pinecart run follow {run['id']}"),
+    )
 
 
 @run.command("release")
@@ -305,11 +366,15 @@ def run_release(cart: Cart, number: int, digest: str | None, why: str, watch: bo
     """
     found = cart.client.run(number)
     if not found["held"]:
-        raise click.UsageError(f"Run {number} does not wait for anybody. See it with: pinecart run show {number}")
+        raise click.UsageError(
+            f"Run {number} does not wait for anybody. See it with: pinecart run show {number}"
+        )
     if digest is None:
         tell(found)
         if not sys.stdin.isatty():
-            raise click.UsageError(f"Name the list that you saw: --digest {found['held']['digest']}")
+            raise click.UsageError(
+                f"Name the list that you saw: --digest {found['held']['digest']}"
+            )
         click.confirm("\nGo on with exactly this?", abort=True, err=True)
     told = cart.client.release(number, digest or found["held"]["digest"], why=why)
     _going_on(cart, told, watch)

@@ -11,7 +11,9 @@ import click
 
 from pinecart.cli.frame import OUT_OF_REACH, PROBLEMS, WRONG_USE, Cart, Words, output_option, say
 
-DATA_HELP = "The one folder that holds all state.  [default: PINECART_DATA, or ~/.local/share/pinecart]"
+DATA_HELP = (
+    "The one folder that holds all state.  [default: PINECART_DATA, or ~/.local/share/pinecart]"
+)
 
 
 def _data(given: str | None) -> Path:
@@ -32,9 +34,14 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
 @click.option("--data", help=DATA_HELP)
 @click.option("--port", default=8750, show_default=True, help="Where it listens.")
 @click.option("--host", default="127.0.0.1", show_default=True, help="The address it listens at.")
-@click.option("--folders", multiple=True, help="Folder stores may lie below this folder; may be given again.")
 @click.option(
-    "--allow-address", "allowed", multiple=True, help="An address or network of this machine that stores may have."
+    "--folders", multiple=True, help="Folder stores may lie below this folder; may be given again."
+)
+@click.option(
+    "--allow-address",
+    "allowed",
+    multiple=True,
+    help="An address or network of this machine that stores may have.",
 )
 @click.option(
     "--runs-at-once",
@@ -48,7 +55,10 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
     default=0,
     show_default=True,
     type=click.IntRange(0, 16),
-    help="Processes beside each run's own that carry small files and parts of large ones: more a second, where there are cores to spare.",
+    help=(
+        "Processes beside each run's own that carry small files and parts of large ones: more a "
+        "second, where there are cores to spare."
+    ),
 )
 @click.option(
     "--retry-s",
@@ -58,7 +68,10 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
     help="So many seconds a run goes on trying a store that is away.",
 )
 @click.option(
-    "--behind", multiple=True, metavar="ADDRESS", help="A proxy's address: it is believed about whom it speaks for."
+    "--behind",
+    multiple=True,
+    metavar="ADDRESS",
+    help="A proxy's address: it is believed about whom it speaks for.",
 )
 @click.option(
     "--known-as",
@@ -67,7 +80,10 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
     help="A host name under which it is asked, beside addresses and localhost.",
 )
 @click.option(
-    "--certificate", default="", type=click.Path(), help="Speak TLS, with the certificate in this file (PEM)."
+    "--certificate",
+    default="",
+    type=click.Path(),
+    help="Speak TLS, with the certificate in this file (PEM).",
 )
 @click.option("--key", default="", type=click.Path(), help="The file with the certificate's key.")
 @click.option(
@@ -93,19 +109,30 @@ def serve(data: str | None, **options: Any) -> None:
         say("pinecart: --certificate and --key come together.")
         sys.exit(WRONG_USE)
     given = state.Options(**options)
-    if not given.certificate and not given.behind and given.host not in ("127.0.0.1", "localhost", "::1"):
+    if (
+        not given.certificate
+        and not given.behind
+        and given.host not in ("127.0.0.1", "localhost", "::1")
+    ):
         say(
-            f"pinecart: WARNING: {given.host} can be reached from elsewhere, and nothing is encrypted: passwords and files can be read on the way. Give it --certificate and --key, or let a proxy do that and name it by --behind."
+            f"pinecart: WARNING: {given.host} can be reached from elsewhere, and nothing is "
+            "encrypted: passwords and files can be read on the way. Give it --certificate "
+            "and --key, or let a proxy do that and name it by --behind."
         )
 
     def ready(welcome: Any) -> None:
         say(f"Pine Cart is at {given.url}  (state: {_data(data)})")
         if welcome:
-            say(f"Sign in as {welcome.person} with the password {welcome.password} (told this once).")
+            say(
+                f"Sign in as {welcome.person} with the password {welcome.password} (told "
+                "this once)."
+            )
             say(f"For the command line: pinecart login {given.url} --name {welcome.person}")
         elif (_data(data) / "token").exists():
             say(
-                f"pinecart: WARNING: {_data(data) / 'token'}, of an earlier release, opens everything to whoever reads it. Take it away, and end it: pinecart token list --everybodys"
+                f"pinecart: WARNING: {_data(data) / 'token'}, of an earlier release, opens "
+                "everything to whoever reads it. Take it away, and end it: pinecart token "
+                "list --everybodys"
             )
         say("Ctrl-C ends it; runs under way go on when it is back.")
 
@@ -116,7 +143,8 @@ def serve(data: str | None, **options: Any) -> None:
 @click.argument("name")
 @click.option("--data", help=DATA_HELP)
 def let_in(name: str, data: str | None) -> None:
-    """For whoever has this machine, when nobody else can help: a code with which somebody sets a new password.
+    """For whoever has this machine, when nobody else can help: a code with which somebody sets a
+    new password.
 
     They are switched on, and their second factor is taken off. The service may be at work.
 
@@ -129,20 +157,30 @@ def let_in(name: str, data: str | None) -> None:
     def told() -> None:
         code, ends = letting_in.let_in(state, name)
         click.echo(code)
-        say(f"{name} sets a password with this code at {state.options().url}/enter, by {ends:%Y-%m-%d %H:%M} UTC.")
+        say(
+            f"{name} sets a password with this code at {state.options().url}/enter, by "
+            f"{ends:%Y-%m-%d %H:%M} UTC."
+        )
 
     _run(told)
 
 
 @click.command()
 @click.option("--data", help=DATA_HELP)
-@click.option("--go-on", is_flag=True, help="Begin at the next start without the last records, whose file is gone.")
 @click.option(
-    "--new-key", is_flag=True, help="Make a new seal.key where the old one is lost: stores ask for their keys again."
+    "--go-on",
+    is_flag=True,
+    help="Begin at the next start without the last records, whose file is gone.",
+)
+@click.option(
+    "--new-key",
+    is_flag=True,
+    help="Make a new seal.key where the old one is lost: stores ask for their keys again.",
 )
 @output_option
 def check(cart: Cart, data: str | None, go_on: bool, new_key: bool) -> None:
-    """Look a state folder over: format, database, key, locks, disk; and say what to do. It may be in use.
+    """Look a state folder over: format, database, key, locks, disk; and say what to do. It may be
+    in use.
 
     \b
     pinecart check --data /srv/pinecart
@@ -157,7 +195,10 @@ def check(cart: Cart, data: str | None, go_on: bool, new_key: bool) -> None:
 
     def plain() -> None:
         for finding in found:
-            click.echo(f"{ {True: '✓', False: '✗', None: '–'}[finding.ok] } {finding.what}: {finding.words}")
+            click.echo(
+                f"{ {True: '✓', False: '✗', None: '–'}[finding.ok] } {finding.what}: "
+                f"{finding.words}"
+            )
 
     cart.show([f._asdict() for f in found], plain)
     sys.exit(PROBLEMS if any(f.ok is False for f in found) else 0)
@@ -167,7 +208,9 @@ def check(cart: Cart, data: str | None, go_on: bool, new_key: bool) -> None:
 @click.option("--data", help=DATA_HELP)
 @click.option("--port", default=8750, show_default=True, help="Where it listens.")
 @click.option(
-    "--unhurried/--at-once", default=True, help="Slow the first run, so that it can be watched.  [default: unhurried]"
+    "--unhurried/--at-once",
+    default=True,
+    help="Slow the first run, so that it can be watched.  [default: unhurried]",
 )
 @click.pass_context
 def demo(ctx: click.Context, data: str | None, port: int, unhurried: bool) -> None:
@@ -191,5 +234,7 @@ def demo_arrive(cart: Cart) -> None:
     pinecart demo arrive
     """
     told = cart.client.demo_arrive()
-    lines = [f"arrived  {name}" for name in told["arrived"]] + [f"changed  {name}" for name in told["changed"]]
+    lines = [f"arrived  {name}" for name in told["arrived"]] + [
+        f"changed  {name}" for name in told["changed"]
+    ]
     cart.show(told, lambda: say("\n".join(lines)))

@@ -14,9 +14,15 @@ from pinecart.cli.frame import login_file, read_secret, say
 @click.argument("url")
 @click.option("--name", prompt="Name", prompt_required=True, help="Who you are there.")
 @click.option(
-    "--password-file", metavar="FILE", help="Read the password from a file; - is standard input. Else it is asked for."
+    "--password-file",
+    metavar="FILE",
+    help="Read the password from a file; - is standard input. Else it is asked for.",
 )
-@click.option("--code", default="", help="The second factor's code of now. Else it is asked for, if there is one.")
+@click.option(
+    "--code",
+    default="",
+    help="The second factor's code of now. Else it is asked for, if there is one.",
+)
 def login(url: str, name: str, password_file: str | None, code: str) -> None:
     """Sign in to a service; a token is kept for this account on this machine.
 
@@ -44,8 +50,14 @@ def login(url: str, name: str, password_file: str | None, code: str) -> None:
 
 
 @click.command()
-@click.option("--old-file", metavar="FILE", help="Read the present password from a file; else it is asked for.")
-@click.option("--new-file", metavar="FILE", help="Read the new one from a file; else it is asked for.")
+@click.option(
+    "--old-file",
+    metavar="FILE",
+    help="Read the present password from a file; else it is asked for.",
+)
+@click.option(
+    "--new-file", metavar="FILE", help="Read the new one from a file; else it is asked for."
+)
 def password(old_file: str | None, new_file: str | None) -> None:
     """Change your own password; your other sessions end.
 

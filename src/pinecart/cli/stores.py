@@ -25,7 +25,9 @@ def store() -> None:
 
 def _form(fields: dict[str, Any]) -> dict[str, Any]:
     """A store's form from options; what lies in files is read here."""
-    form = {k: v for k, v in fields.items() if v is not None and v != () and not k.endswith("_file")}
+    form = {
+        k: v for k, v in fields.items() if v is not None and v != () and not k.endswith("_file")
+    }
     if fields.get("certificate_file"):
         form["certificate"] = fields["certificate_file"].read()
     if fields.get("session_token_file"):
@@ -40,21 +42,37 @@ def _form(fields: dict[str, Any]) -> dict[str, Any]:
 
 def store_options(command: Any) -> Any:
     for option in (
-        click.option("--untried", is_flag=True, default=None, help="Save a new key without trying it first."),
         click.option(
-            "--pasted-file", metavar="FILE", help="Read an address or credentials as they come; - is standard input."
+            "--untried", is_flag=True, default=None, help="Save a new key without trying it first."
+        ),
+        click.option(
+            "--pasted-file",
+            metavar="FILE",
+            help="Read an address or credentials as they come; - is standard input.",
         ),
         click.option("--anonymous", is_flag=True, default=None, help="s3: without a key."),
         click.option(
-            "--session-token-file", metavar="FILE", help="s3: the token of a temporary key, from a file or - ."
+            "--session-token-file",
+            metavar="FILE",
+            help="s3: the token of a temporary key, from a file or - .",
         ),
-        click.option("--certificate-file", type=click.File(), help="s3: the authority's certificate, PEM."),
+        click.option(
+            "--certificate-file", type=click.File(), help="s3: the authority's certificate, PEM."
+        ),
         click.option("--proxy", help="s3: http://HOST:PORT"),
         click.option("--proxy-user", help="s3: who we are at the proxy."),
-        click.option("--proxy-password-file", metavar="FILE", help="s3: with which password, from a file or - ."),
-        click.option("--silence", "silence_s", type=float, help="s3: seconds that an answer may stay silent."),
         click.option(
-            "--addressing", type=click.Choice(["path", "host"]), help="s3: where the bucket stands in addresses."
+            "--proxy-password-file",
+            metavar="FILE",
+            help="s3: with which password, from a file or - .",
+        ),
+        click.option(
+            "--silence", "silence_s", type=float, help="s3: seconds that an answer may stay silent."
+        ),
+        click.option(
+            "--addressing",
+            type=click.Choice(["path", "host"]),
+            help="s3: where the bucket stands in addresses.",
         ),
         click.option("--root", help="s3: confine it to this bucket, or bucket/prefix."),
         click.option("--region", help="s3: the region's code; us-east-1 if left out."),
@@ -69,12 +87,18 @@ def store_options(command: Any) -> Any:
         click.option(
             "--most-at-once",
             type=click.IntRange(1, 256),
-            help="So many requests, or files, at once, over all runs. Without it, as many as bring more.",
+            help=(
+                "So many requests, or files, at once, over all runs. Without it, as many as "
+                "bring more."
+            ),
         ),
         click.option(
             "--links",
             type=click.Choice(["refuse", "skip", "follow", "keep"]),
-            help="folder: links are refused and listed (default), skipped, followed inside the folder, or kept as links.",
+            help=(
+                "folder: links are refused and listed (default), skipped, followed inside the "
+                "folder, or kept as links."
+            ),
         ),
         click.option(
             "--marker",
@@ -87,7 +111,10 @@ def store_options(command: Any) -> Any:
             help="folder: what is written is read again to prove it (yes), or not.",
         ),
         click.option(
-            "--label", "labels", multiple=True, help="Whoever has rights on this label may use it; may be given again."
+            "--label",
+            "labels",
+            multiple=True,
+            help="Whoever has rights on this label may use it; may be given again.",
         ),
         click.option("--path", help="folder: the whole path on the service's machine."),
     ):
@@ -97,16 +124,21 @@ def store_options(command: Any) -> Any:
 
 @store.command("add")
 @click.argument("name")
-@click.option("--kind", type=click.Choice(["folder", "s3"]), required=True, help="What kind of storage it is.")
+@click.option(
+    "--kind", type=click.Choice(["folder", "s3"]), required=True, help="What kind of storage it is."
+)
 @click.option("--try-first", is_flag=True, help="Try it, and add it only if all works.")
 @store_options
 @output_option
-def store_add(cart: Cart, name: str, kind: str, try_first: bool, secret_file: str | None, **fields: Any) -> None:
+def store_add(
+    cart: Cart, name: str, kind: str, try_first: bool, secret_file: str | None, **fields: Any
+) -> None:
     """Register a storage system under a short name.
 
     \b
     pinecart store add posts --kind folder --path /srv/larkfell/posts
-    pinecart store add office --kind s3 --endpoint https://objects.example --key-id LARKFELL --secret-file key.txt
+    pinecart store add office --kind s3 --endpoint https://objects.example --key-id LARKFELL
+    --secret-file key.txt
     """
     form = _form({"name": name, "kind": kind, **fields})
     if form.get("pasted"):
@@ -128,7 +160,10 @@ def store_add(cart: Cart, name: str, kind: str, try_first: bool, secret_file: st
 @store.command("try")
 @click.argument("name")
 @click.option(
-    "--write-to", default="", metavar="PATH", help="Also write, read and delete a small file of our own there."
+    "--write-to",
+    default="",
+    metavar="PATH",
+    help="Also write, read and delete a small file of our own there.",
 )
 @output_option
 def store_try(cart: Cart, name: str, write_to: str) -> None:
@@ -144,8 +179,13 @@ def store_try(cart: Cart, name: str, write_to: str) -> None:
 
 def _steps(tried: dict[str, Any]) -> None:
     for step in tried["steps"]:
-        sign = {True: click.style("✓", fg="green"), False: click.style("✗", fg="red"), None: "○"}[step["ok"]]
-        click.echo(f"{sign} {step['step']:<10} {step['message']}" + (f"  ({step['code']})" if step["code"] else ""))
+        sign = {True: click.style("✓", fg="green"), False: click.style("✗", fg="red"), None: "○"}[
+            step["ok"]
+        ]
+        click.echo(
+            f"{sign} {step['step']:<10} {step['message']}"
+            + (f"  ({step['code']})" if step["code"] else "")
+        )
 
 
 @store.command("list")
@@ -158,14 +198,23 @@ def store_list(cart: Cart) -> None:
     """
     found = cart.client.stores()
     rows = [
-        [s["name"], s["kind"], s["address"], _tried(s), ", ".join(s["jobs"]) or "-", ", ".join(s["labels"]) or "-"]
+        [
+            s["name"],
+            s["kind"],
+            s["address"],
+            _tried(s),
+            ", ".join(s["jobs"]) or "-",
+            ", ".join(s["labels"]) or "-",
+        ]
         for s in found
     ]
     empty = "No stores yet. Add one with: pinecart store add NAME --kind folder --path PATH"
     cart.show(
         found,
         lambda: (
-            table(["store", "kind", "address", "last try", "jobs", "labels"], rows, flexible=2) if rows else say(empty)
+            table(["store", "kind", "address", "last try", "jobs", "labels"], rows, flexible=2)
+            if rows
+            else say(empty)
         ),
     )
 
@@ -189,9 +238,15 @@ def store_show(cart: Cart, name: str) -> None:
     found = cart.client.store(name)
 
     def plain() -> None:
-        shown = {k: v for k, v in found.items() if k not in ("tried", "tried_at", "address", "jobs", "secret_since")}
+        shown = {
+            k: v
+            for k, v in found.items()
+            if k not in ("tried", "tried_at", "address", "jobs", "secret_since")
+        }
         key = f"given {age(found['secret_since'])}" if found["secret_since"] else "none"
-        key += " ◆ over a year: give a new one" if older_than(found["secret_since"], days=365) else ""
+        key += (
+            " ◆ over a year: give a new one" if older_than(found["secret_since"], days=365) else ""
+        )
         more = {"key": key, "last try": _tried(found), "jobs": ", ".join(found["jobs"]) or "none"}
         told = {label.replace("_", " "): value for label, value in (shown | more).items()}
         width = max(map(len, told))
@@ -209,10 +264,14 @@ def store_show(cart: Cart, name: str) -> None:
     default=None,
     help="The same files lie at the new address: each job's next run waits for a yes.",
 )
-@click.option("--new-secret", is_flag=True, help="Give a new secret: asked for, or from --secret-file.")
+@click.option(
+    "--new-secret", is_flag=True, help="Give a new secret: asked for, or from --secret-file."
+)
 @store_options
 @output_option
-def store_change(cart: Cart, name: str, new_secret: bool, secret_file: str | None, **fields: Any) -> None:
+def store_change(
+    cart: Cart, name: str, new_secret: bool, secret_file: str | None, **fields: Any
+) -> None:
     """Change a store's fields, or give a new key.
 
     \b
@@ -238,7 +297,9 @@ def store_go_on(cart: Cart, name: str) -> None:
     pinecart store go-on office
     """
     numbers = cart.client.go_on(name)
-    told = f"Going on: run {', '.join(map(str, numbers))}." if numbers else f"No run waits for {name}."
+    told = (
+        f"Going on: run {', '.join(map(str, numbers))}." if numbers else f"No run waits for {name}."
+    )
     cart.show({"runs": numbers}, lambda: say(told))
 
 
@@ -252,7 +313,9 @@ def store_drop(name: str, yes: bool) -> None:
     pinecart store drop partner
     """
     if not yes:
-        click.confirm(f"Forget store {name} and its key? Nothing in it is touched.", abort=True, err=True)
+        click.confirm(
+            f"Forget store {name} and its key? Nothing in it is touched.", abort=True, err=True
+        )
     click.get_current_context().obj.client.drop_store(name)
     say(f"Store {name} is forgotten.")
 
@@ -314,17 +377,31 @@ def bucket_drop(cart: Cart, location: str, yes: bool) -> None:
 @click.argument("location")
 @click.option("--all", "everything", is_flag=True, help="All below, not only this level.")
 @click.option("--folders", is_flag=True, help="Only folders and buckets.")
-@click.option("--match", default="", metavar="PATTERN", help="Of all below, only what matches, such as '*.flac'.")
+@click.option(
+    "--match",
+    default="",
+    metavar="PATTERN",
+    help="Of all below, only what matches, such as '*.flac'.",
+)
 @click.option("--totals", is_flag=True, help="Only how many files and bytes there are.")
 @click.option("--head", "look", is_flag=True, help="One file: its size, metadata and first bytes.")
 @click.option(
-    "--save", type=click.File("wb"), metavar="FILE", help="Save one file to this machine; - is standard output."
+    "--save",
+    type=click.File("wb"),
+    metavar="FILE",
+    help="Save one file to this machine; - is standard output.",
 )
-@click.option("--versions", "past", is_flag=True, help="One file: the versions that its bucket keeps.")
+@click.option(
+    "--versions", "past", is_flag=True, help="One file: the versions that its bucket keeps."
+)
 @click.option("--version", default="", metavar="ID", help="With --head or --save: this version.")
-@click.option("--zip", "archive", type=click.File("wb"), metavar="FILE", help="Save all below as one ZIP.")
+@click.option(
+    "--zip", "archive", type=click.File("wb"), metavar="FILE", help="Save all below as one ZIP."
+)
 @click.option("--tree", is_flag=True, help="All below, drawn as a tree.")
-@click.option("--beside", metavar="LOCATION", help="Two places as one list: here, and this one as there.")
+@click.option(
+    "--beside", metavar="LOCATION", help="Two places as one list: here, and this one as there."
+)
 @click.option("--different", is_flag=True, help="With --beside: only names that differ.")
 @output_option
 def browse(
@@ -381,10 +458,17 @@ def browse(
         ]
         none = f"No versions of {location} are kept."
         cart.show(
-            kept, lambda: table(["version", "size", "changed (UTC)", ""], lines, numbers=[1]) if lines else say(none)
+            kept,
+            lambda: (
+                table(["version", "size", "changed (UTC)", ""], lines, numbers=[1])
+                if lines
+                else say(none)
+            ),
         )
         return
-    found = cart.client.browse(name, path, everything=everything or totals or tree or bool(match), match=match)
+    found = cart.client.browse(
+        name, path, everything=everything or totals or tree or bool(match), match=match
+    )
     if totals:
         n = total = 0
         for entry in found:
@@ -393,22 +477,38 @@ def browse(
         return
     entries = [e for e in found if not folders or e["kind"] != "file"]
     rows = [
-        [e["key"], size(e["bytes"]) if e["kind"] == "file" else e["kind"], e["fault"] or _when(e["modified_ns"])]
+        [
+            e["key"],
+            size(e["bytes"]) if e["kind"] == "file" else e["kind"],
+            e["fault"] or _when(e["modified_ns"]),
+        ]
         for e in entries
     ]
     if tree:
-        cart.show(entries, lambda: click.echo("\n".join(_tree([e["key"] for e in entries])) or f"{location} is empty."))
+        cart.show(
+            entries,
+            lambda: click.echo(
+                "\n".join(_tree([e["key"] for e in entries])) or f"{location} is empty."
+            ),
+        )
         return
     if not path and not everything and entries and entries[0]["kind"] == "bucket":
         entries = cart.client.buckets(name)
         lines = [
-            [b["name"], {True: "empty", None: "may not be listed"}.get(b["empty"], ""), _used(b["jobs"])]
+            [
+                b["name"],
+                {True: "empty", None: "may not be listed"}.get(b["empty"], ""),
+                _used(b["jobs"]),
+            ]
             for b in entries
         ]
         cart.show(entries, lambda: table(["bucket", "", "used by"], lines))
         return
     empty = f"Nothing at {location} matches {match}." if match else f"{location} is empty."
-    cart.show(entries, lambda: table(["name", "size", "changed (UTC)"], rows, numbers=[1]) if rows else say(empty))
+    cart.show(
+        entries,
+        lambda: table(["name", "size", "changed (UTC)"], rows, numbers=[1]) if rows else say(empty),
+    )
 
 
 def _used(jobs: list[str]) -> str:
@@ -425,10 +525,18 @@ def _show_sides(cart: Cart, here: str, there: str, *, different: bool) -> None:
     }
     found = list(cart.client.sides(here, there, different=different))
     rows = [
-        [e["key"], *("-" if n is None else size(n) for n in (e["here"], e["there"])), words[e["word"]]] for e in found
+        [
+            e["key"],
+            *("-" if n is None else size(n) for n in (e["here"], e["there"])),
+            words[e["word"]],
+        ]
+        for e in found
     ]
     empty = "Both places have the same names and sizes." if different else "Both places are empty."
-    cart.show(found, lambda: table(["name", "here", "there", ""], rows, numbers=[1, 2]) if rows else say(empty))
+    cart.show(
+        found,
+        lambda: table(["name", "here", "there", ""], rows, numbers=[1, 2]) if rows else say(empty),
+    )
 
 
 def _tree(keys: list[str]) -> list[str]:
@@ -438,7 +546,8 @@ def _tree(keys: list[str]) -> list[str]:
     for key in keys:
         *folders, last = key.split("/")
         same = next(
-            (i for i, (a, b) in enumerate(zip(above, folders, strict=False)) if a != b), min(len(above), len(folders))
+            (i for i, (a, b) in enumerate(zip(above, folders, strict=False)) if a != b),
+            min(len(above), len(folders)),
         )
         lines += [f"{'  ' * i}{folders[i]}/" for i in range(same, len(folders))]
         lines += [f"{'  ' * len(folders)}{last}"] if last else []
@@ -481,7 +590,8 @@ def find(cart: Cart, name: str) -> None:
         cart.show(
             found,
             lambda: say(
-                f"No run has touched a file with {name!r} in its name. Look in a store: pinecart browse LOCATION --match '*{name}*'"
+                f"No run has touched a file with {name!r} in its name. Look in a store: "
+                f"pinecart browse LOCATION --match '*{name}*'"
             ),
         )
         return
@@ -490,7 +600,9 @@ def find(cart: Cart, name: str) -> None:
         for place in found:
             click.echo(f"{place['from']}{place['key']} → {place['to']}  {size(place['bytes'])}")
             for touch in place["runs"][:10]:
-                what = f"{'' if touch['done'] else 'not done, '}{touch['decision']}: {touch['reason']}"
+                what = (
+                    f"{'' if touch['done'] else 'not done, '}{touch['decision']}: {touch['reason']}"
+                )
                 what = touch["error"] or what
                 click.echo(f"  run {touch['run']} of {touch['job']}, {age(touch['at'])}: {what}")
 
@@ -523,5 +635,7 @@ def _when(modified_ns: int | None) -> str:
     from datetime import UTC, datetime
 
     return (
-        datetime.fromtimestamp(modified_ns / 1e9, UTC).strftime("%Y-%m-%d %H:%M:%S") if modified_ns is not None else ""
+        datetime.fromtimestamp(modified_ns / 1e9, UTC).strftime("%Y-%m-%d %H:%M:%S")
+        if modified_ns is not None
+        else ""
     )

@@ -21,9 +21,13 @@ def trail() -> None:
 
 @trail.command("list")
 @click.option("--who", default="", help="Only what this person did.")
-@click.option("--what", default="", help="Only this, such as job.changed; job for all that begins so.")
+@click.option(
+    "--what", default="", help="Only this, such as job.changed; job for all that begins so."
+)
 @click.option("--which", default="", help="Only where this is in the name of what it was done to.")
-@click.option("--since", default="", metavar="DATE", help="Only from this day on (UTC), such as 2026-03-02.")
+@click.option(
+    "--since", default="", metavar="DATE", help="Only from this day on (UTC), such as 2026-03-02."
+)
 @click.option("--until", default="", metavar="DATE", help="Only up to this day.")
 @click.option("--limit", default=50, show_default=True, help="How many lines.")
 @output_option
@@ -35,7 +39,13 @@ def trail_list(cart: Cart, limit: int, **asked: str) -> None:
     """
     lines = cart.client.trail(limit=limit, **{k: v for k, v in asked.items() if v})
     rows = [
-        [line["at"][:19].replace("T", " "), line["who"], line["action"], line["subject"], _facts(line["facts"])]
+        [
+            line["at"][:19].replace("T", " "),
+            line["who"],
+            line["action"],
+            line["subject"],
+            _facts(line["facts"]),
+        ]
         for line in lines
     ]
     cart.show(lines, lambda: table(["at (UTC)", "who", "what", "which", "facts"], rows, flexible=4))

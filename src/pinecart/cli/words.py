@@ -1,4 +1,7 @@
-"""How things are printed: marks, sizes, ages, tables without boxes; plain where it is no terminal."""
+"""How things are printed:
+
+marks, sizes, ages, tables without boxes; plain where it is no terminal.
+"""
 
 from __future__ import annotations
 
@@ -12,10 +15,18 @@ from typing import Any
 import click
 
 MARKS = {
-    "clean": "✓ clean", "nothing-to-do": "○ nothing to do", "problems": "▲ problems", "failed": "✗ failed",
-    "stopped": "□ stopped", "skipped": "◇ skipped", "queued": "◌ queued", "working": "● working",
-    "held": "◆ waiting for your yes", "paused": "◐ paused", "interrupted": "↻ interrupted",
-}  # fmt: skip
+    "clean": "✓ clean",
+    "nothing-to-do": "○ nothing to do",
+    "problems": "▲ problems",
+    "failed": "✗ failed",
+    "stopped": "□ stopped",
+    "skipped": "◇ skipped",
+    "queued": "◌ queued",
+    "working": "● working",
+    "held": "◆ waiting for your yes",
+    "paused": "◐ paused",
+    "interrupted": "↻ interrupted",
+}
 COLOURS = {
     "clean": "green",
     "problems": "yellow",
@@ -59,7 +70,11 @@ def span(seconds: float) -> str:
         return f"{whole} s"
     if whole < 3600:
         return f"{whole // 60} min {whole % 60} s"
-    return f"{whole // 3600} h {whole % 3600 // 60} min" if whole < 48 * 3600 else f"{whole // 86400} days"
+    return (
+        f"{whole // 3600} h {whole % 3600 // 60} min"
+        if whole < 48 * 3600
+        else f"{whole // 86400} days"
+    )
 
 
 def age(text: str | None, now: datetime | None = None) -> str:
@@ -83,15 +98,24 @@ def cut(text: str, limit: int) -> str:
 
 
 def table(
-    heads: Sequence[str], rows: Iterable[Sequence[str]], *, numbers: Iterable[int] = (), flexible: int = 0
+    heads: Sequence[str],
+    rows: Iterable[Sequence[str]],
+    *,
+    numbers: Iterable[int] = (),
+    flexible: int = 0,
 ) -> None:
-    """Aligned columns, no boxes, never wider than the window: the flexible column gives way. numbers: right-aligned ones."""
+    """Aligned columns, no boxes, never wider than the window:
+
+    the flexible column gives way. numbers: right-aligned ones.
+    """
     found = [[str(c) for c in row] for row in rows]
     if not found:
         click.echo("There is nothing to list.")
         return
     right = set(numbers)
-    if not sys.stdout.isatty():  # nothing is cut there: what is long goes last, where it makes no other column wide
+    if (
+        not sys.stdout.isatty()
+    ):  # nothing is cut there: what is long goes last, where it makes no other column wide
         order = [i for i in range(len(heads)) if i != flexible] + [flexible]
         heads, found = [heads[i] for i in order], [[row[i] for i in order] for row in found]
         right = {order.index(i) for i in right}
@@ -112,7 +136,9 @@ def table(
 def bytes_in(text: str) -> int:
     """`500`, `5 MiB`, `1.5GiB` in bytes. Raises UsageError."""
     found = re.fullmatch(r"\s*([0-9.]+)\s*([kmgt]i?b|b|)\s*", text.lower())
-    power = {"": 0, "b": 0, "kib": 10, "mib": 20, "gib": 30, "tib": 40}.get(found[2]) if found else None
+    power = (
+        {"": 0, "b": 0, "kib": 10, "mib": 20, "gib": 30, "tib": 40}.get(found[2]) if found else None
+    )
     if not found or power is None or found[1].count(".") > 1 or found[1] == ".":
         raise click.UsageError(f"{text!r} is no size: write it as 500, '5 MiB' or '1.5 GiB'.")
     return int(float(found[1]) * (1 << power))

@@ -22,6 +22,14 @@ from pinecart.client.errors import (
 )
 
 __all__ = [
-    "Client", "ClientError", "Conflict", "Invalid", "NotAllowed", "NotFound", "NotSignedIn", "StoreTrouble", "TooSlow",
+    "Client",
+    "ClientError",
+    "Conflict",
+    "Invalid",
+    "NotAllowed",
+    "NotFound",
+    "NotSignedIn",
+    "StoreTrouble",
+    "TooSlow",
     "Unreachable",
-]  # fmt: skip
+]

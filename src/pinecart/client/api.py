@@ -24,12 +24,16 @@ class Client:
         self.url = url.rstrip("/")
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         self._timeout_s = timeout_s
-        self._http = httpx.Client(base_url=f"{self.url}/api/v1/", headers=headers, timeout=timeout_s)
+        self._http = httpx.Client(
+            base_url=f"{self.url}/api/v1/", headers=headers, timeout=timeout_s
+        )
 
     def __enter__(self) -> Client:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, exc: BaseException | None, tb: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, exc: BaseException | None, tb: TracebackType | None
+    ) -> None:
         self.close()
 
     def close(self) -> None:
@@ -41,17 +45,22 @@ class Client:
         except (httpx.ReadTimeout, httpx.WriteTimeout, httpx.PoolTimeout) as exc:
             raise TooSlow(_slow(self.url, self._timeout_s), code="service.slow") from exc
         except httpx.HTTPError as exc:
-            message = f"No Pine Cart service answers at {self.url} ({type(exc).__name__}). Is it running? Start it with: pinecart serve"
+            message = (
+                f"No Pine Cart service answers at {self.url} ({type(exc).__name__}). Is it "
+                "running? Start it with: pinecart serve"
+            )
             raise Unreachable(message, code="service.unreachable") from exc
         if answer.status_code >= 400:
             raise from_answer(answer.status_code, _json(answer))
         return _json(answer) if answer.content else None
 
     def location(self, text: str) -> str:
-        """A place as a person gives it (a location, a path of this machine, quoted or not) as a location. Raises Invalid."""
+        """A place as a person gives it (a location, a path of this machine, quoted or not) as a
+        location. Raises Invalid.
+        """
         return located(text, self.url, _later(self.stores))
 
-    # --- the service ---------------------------------------------------------------------------------------------
+    # --- the service
 
     def health(self) -> Json:
         return self._ask("GET", "health")
@@ -60,8 +69,13 @@ class Client:
         return self._ask("GET", "session")
 
     def token_for(self, name: str, password: str, *, token_name: str, code: str = "") -> str:
-        """Sign in with a password and the second factor's code, and make a token for programs. Raises NotSignedIn."""
-        session = self._ask("POST", "session", body={"name": name, "password": password, "code": code})
+        """Sign in with a password and the second factor's code, and make a token for programs.
+
+        Raises NotSignedIn.
+        """
+        session = self._ask(
+            "POST", "session", body={"name": name, "password": password, "code": code}
+        )
         self._http.headers.update({"X-CSRFToken": session["csrf"], "Referer": self.url})
         made = self._ask("POST", "tokens", body={"name": token_name})
         self._ask("DELETE", "session")
@@ -89,16 +103,21 @@ class Client:
 
         password None: the answer has an `entry_code`, with which they set one.
         """
-        body = {"name": name, "rights": rights} | ({} if password is None else {"password": password})
+        body = {"name": name, "rights": rights} | (
+            {} if password is None else {"password": password}
+        )
         return self._ask("POST", "people", body=body)
 
     def make_entry_code(self, name: str) -> Json:
-        """A code, told this once, with which this person sets a new password: {"code": …, "ends_at": …}."""
+        """A code, told this once, with which this person sets a new password:
+
+        {"code": …, "ends_at": …}.
+        """
         return self._ask("POST", f"people/{name}/entry-code")
 
     def change_person(self, name: str, **changes: Any) -> None:
-        """changes: active, password, rights, second_factor (False: taken off). Switched off, or with a new password:
-        signed out everywhere, and tokens end.
+        """changes: active, password, rights, second_factor (False: taken off). Switched off, or
+        with a new password: signed out everywhere, and tokens end.
         """
         self._ask("PATCH", f"people/{name}", body=changes)
 
@@ -106,7 +125,10 @@ class Client:
         self._ask("PUT", "session/password", body={"old": old, "new": new})
 
     def begin_second_factor(self, password: str) -> Json:
-        """{"secret": …, "address": …} for an authenticator. Only for a session of a browser, not by a token."""
+        """{"secret":
+
+        …, "address": …} for an authenticator. Only for a session of a browser, not by a token.
+        """
         return self._ask("POST", "session/second-factor", body={"password": password})
 
     def confirm_second_factor(self, code: str) -> None:
@@ -124,15 +146,23 @@ class Client:
     def tokens(self, *, everybodys: bool = False) -> list[Json]:
         return self._ask("GET", "tokens", params={"everybodys": everybodys})
 
-    def make_token(self, name: str, *, person: str | None = None, days: int | None = None, right: str = "") -> str:
+    def make_token(
+        self, name: str, *, person: str | None = None, days: int | None = None, right: str = ""
+    ) -> str:
         """right: it carries no more than this one."""
-        body = {"name": name} | ({"person": person} if person else {}) | ({"days": days} if days is not None else {})
-        return str(self._ask("POST", "tokens", body=body | ({"right": right} if right else {}))["token"])
+        body = (
+            {"name": name}
+            | ({"person": person} if person else {})
+            | ({"days": days} if days is not None else {})
+        )
+        return str(
+            self._ask("POST", "tokens", body=body | ({"right": right} if right else {}))["token"]
+        )
 
     def revoke_token(self, number: int) -> None:
         self._ask("DELETE", f"tokens/{number}")
 
-    # --- stores --------------------------------------------------------------------------------------------------
+    # --- stores
 
     def stores(self) -> list[Json]:
         return self._ask("GET", "stores")
@@ -150,7 +180,10 @@ class Client:
         self._ask("DELETE", f"stores/{name}")
 
     def read_pasted(self, text: str) -> Json:
-        """What a pasted address or block of credentials holds: {"found", "odd"}; of secrets only that they were found."""
+        """What a pasted address or block of credentials holds:
+
+        {"found", "odd"}; of secrets only that they were found.
+        """
         return self._ask("POST", "store-forms/read", body={"pasted": text})
 
     def try_form(self, form: Json, *, write_to: str = "") -> Json:
@@ -176,8 +209,14 @@ class Client:
 
     def upload(self, store: str, path: str, body: bytes | Iterator[bytes]) -> Json:
         """Put a file where nothing is yet."""
-        answer = self._http.request("POST", f"stores/{store}/files", params={"path": path}, content=body,
-                                    headers={"Content-Type": "application/octet-stream"}, timeout=None)  # fmt: skip
+        answer = self._http.request(
+            "POST",
+            f"stores/{store}/files",
+            params={"path": path},
+            content=body,
+            headers={"Content-Type": "application/octet-stream"},
+            timeout=None,
+        )
         if answer.status_code >= 400:
             raise from_answer(answer.status_code, _json(answer))
         return _json(answer)
@@ -185,7 +224,9 @@ class Client:
     def archive(self, store: str, path: str, keys: list[str]) -> Iterator[bytes]:
         """A ZIP of these names below `path` (none: all of it), in pieces."""
         params: Json = {"path": path, "key": keys}
-        with self._http.stream("GET", f"stores/{store}/archive", params=params, timeout=None) as answer:
+        with self._http.stream(
+            "GET", f"stores/{store}/archive", params=params, timeout=None
+        ) as answer:
             if answer.status_code >= 400:
                 answer.read()
                 raise from_answer(answer.status_code, _json(answer))
@@ -195,7 +236,13 @@ class Client:
         """Two places as one list, merged by name."""
         after = ""
         while True:
-            params = {"here": here, "there": there, "after": after, "different": different, "limit": 1000}
+            params = {
+                "here": here,
+                "there": there,
+                "after": after,
+                "different": different,
+                "limit": 1000,
+            }
             found = self._ask("GET", "sides", params=params)
             yield from found["entries"]
             after = found["next"]
@@ -211,7 +258,9 @@ class Client:
         return self._ask("GET", f"stores/{store}/head", params={"path": path, "version": version})
 
     def versions(self, store: str, path: str) -> list[Json]:
-        """The versions that a bucket keeps of one file, the newest first; none where it keeps none."""
+        """The versions that a bucket keeps of one file, the newest first; none where
+        it keeps none.
+        """
         return self._ask("GET", f"stores/{store}/versions", params={"path": path})
 
     def save(self, store: str, path: str, version: str = "") -> Iterator[bytes]:
@@ -224,19 +273,34 @@ class Client:
             yield from answer.iter_bytes()
 
     def browse(
-        self, store: str, path: str = "", *, everything: bool = False, match: str = "", page: int = 1000
+        self,
+        store: str,
+        path: str = "",
+        *,
+        everything: bool = False,
+        match: str = "",
+        page: int = 1000,
     ) -> Iterator[Json]:
-        """Entries of a place, page after page without end. match: with everything, only what matches this pattern."""
+        """Entries of a place, page after page without end.
+
+        match: with everything, only what matches this pattern.
+        """
         after = ""
         while True:
-            params = {"path": path, "after": after, "all": everything, "limit": page, "match": match}
+            params = {
+                "path": path,
+                "after": after,
+                "all": everything,
+                "limit": page,
+                "match": match,
+            }
             found = self._ask("GET", f"stores/{store}/browse", params=params)
             yield from found["entries"]
             after = found["next"]
             if not after:
                 return
 
-    # --- jobs ----------------------------------------------------------------------------------------------------
+    # --- jobs
 
     def jobs(self) -> list[Json]:
         return self._ask("GET", "jobs")
@@ -269,16 +333,26 @@ class Client:
         return self._ask("POST", f"jobs/{job}/audit", body={"wait": wait})
 
     def carry(self, source: str, target: str, *, preview: bool = False, **rules: Any) -> Json:
-        """Start a one-off transfer: {"run", "sentences", "example"}. rules: intent, take, leave_out, rename and so on."""
-        return self._ask("POST", "carries", body={"from": source, "to": target, "preview": preview, **rules})
+        """Start a one-off transfer:
+
+        {"run", "sentences", "example"}. rules: intent, take, leave_out, rename and so on.
+        """
+        return self._ask(
+            "POST", "carries", body={"from": source, "to": target, "preview": preview, **rules}
+        )
 
     def check_carry(self, source: str, target: str, **rules: Any) -> Json:
         """What the two places mean and what would be done; nothing is started."""
         return self._ask("POST", "carries/check", body={"from": source, "to": target, **rules})
 
     def remove(self, location: str, *, preview: bool = False, **rules: Any) -> Json:
-        """Start a removal: {"run", "sentences"}. It waits with its list; `release` names that list's digest."""
-        return self._ask("POST", "removals", body={"location": location, "preview": preview, **rules})
+        """Start a removal:
+
+        {"run", "sentences"}. It waits with its list; `release` names that list's digest.
+        """
+        return self._ask(
+            "POST", "removals", body={"location": location, "preview": preview, **rules}
+        )
 
     def keep(self, number: int, job: str) -> Json:
         """Keep a carry as a job."""
@@ -287,7 +361,7 @@ class Client:
     def schedule(self) -> list[Json]:
         return self._ask("GET", "schedule")
 
-    # --- runs ----------------------------------------------------------------------------------------------------
+    # --- runs
 
     def runs(self, *, job: str = "", state: str = "", limit: int = 50) -> list[Json]:
         return self._ask("GET", "runs", params={"job": job, "state": state, "limit": limit})
@@ -305,12 +379,26 @@ class Client:
         return self._ask("GET", f"previews/{number}")
 
     def objects(
-        self, number: int, *, of: str = "runs", decision: str = "", problems: bool = False, held: bool = False
+        self,
+        number: int,
+        *,
+        of: str = "runs",
+        decision: str = "",
+        problems: bool = False,
+        held: bool = False,
     ) -> Iterator[Json]:
-        """What a run did, an audit found (of="audits") or a preview would do (of="previews"), object by object."""
+        """What a run did, an audit found (of="audits") or a preview would do (of="previews"),
+        object by object.
+        """
         what, after = ("findings" if of == "audits" else "objects"), 0
         while True:
-            params = {"after": after, "limit": 1000, "decision": decision, "problems": problems, "held": held}
+            params = {
+                "after": after,
+                "limit": 1000,
+                "decision": decision,
+                "problems": problems,
+                "held": held,
+            }
             page = self._ask("GET", f"{of}/{number}/{what}", params=params)
             yield from page
             if len(page) < 1000:
@@ -363,7 +451,8 @@ class Client:
         return self._ask("POST", f"runs/{number}/undo", body={"preview": preview})
 
     def follow(self, number: int) -> Iterator[tuple[str, Json]]:
-        """(event, payload) until the run has ended, or waits for a person: "state" with the run, "progress" with its progress.
+        """(event, payload) until the run has ended, or waits for a person: "state" with the run,
+        "progress" with its progress.
 
         A cut stream is taken up again where it was. The first and the last are always "state".
         """
@@ -378,7 +467,9 @@ class Client:
             except httpx.HTTPError as exc:
                 failed += 1
                 if failed > RECONNECTS:
-                    raise Unreachable(f"The service at {self.url} is gone.", code="service.unreachable") from exc
+                    raise Unreachable(
+                        f"The service at {self.url} is gone.", code="service.unreachable"
+                    ) from exc
             time.sleep(min(0.2 * 2**failed, 3))
 
     def _stream(self, number: int, last_id: str) -> Iterator[tuple[str, str, Json]]:
@@ -403,7 +494,10 @@ def _later(call: Callable[[], list[Json]]) -> Iterator[Json]:
 
 
 def _slow(url: str, seconds: float) -> str:
-    return f"The service at {url} has not answered within {seconds:.0f} s. What was asked may still be done: look before you ask again."
+    return (
+        f"The service at {url} has not answered within {seconds:.0f} s. What was asked may still "
+        "be done: look before you ask again."
+    )
 
 
 def _json(answer: httpx.Response) -> Any:
@@ -412,4 +506,6 @@ def _json(answer: httpx.Response) -> Any:
     except ValueError as exc:
         if answer.status_code >= 400:
             return {}
-        raise ClientError(f"{answer.url} does not answer as Pine Cart does.", code="service.not-ours") from exc
+        raise ClientError(
+            f"{answer.url} does not answer as Pine Cart does.", code="service.not-ours"
+        ) from exc

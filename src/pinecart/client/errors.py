@@ -53,8 +53,14 @@ class StoreTrouble(ClientError): ...
 
 
 BY_STATUS: dict[int, type[ClientError]] = {
-    401: NotSignedIn, 403: NotAllowed, 404: NotFound, 409: Conflict, 422: Invalid, 400: Invalid, 502: StoreTrouble,
-}  # fmt: skip
+    401: NotSignedIn,
+    403: NotAllowed,
+    404: NotFound,
+    409: Conflict,
+    422: Invalid,
+    400: Invalid,
+    502: StoreTrouble,
+}
 
 
 def from_answer(status: int, body: Any) -> ClientError:

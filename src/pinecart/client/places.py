@@ -1,4 +1,7 @@
-"""How a place may be written: a location, or a path of this machine as a desktop or a shell gives it. One reading for all."""
+"""How a place may be written:
+
+a location, or a path of this machine as a desktop or a shell gives it. One reading for all.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,9 @@ THIS_MACHINE = ("127.0.0.1", "localhost", "::1")
 
 
 def tidied(text: str) -> str:
-    """Without the quotes, blanks and `file:` that come with pasting; slashes the way round that a path has them."""
+    """Without the quotes, blanks and `file:` that come with pasting; slashes the way round that a
+    path has them.
+    """
     bare = text.strip().strip("'\"").strip()
     return bare if bare.startswith(SCHEME) else bare.removeprefix("file://").replace("\\", "/")
 
@@ -24,7 +29,8 @@ def tidied(text: str) -> str:
 def located(text: str, url: str, stores: Iterable[dict[str, Any]]) -> str:
     """A location as it is; a path of this machine as the place in the folder store that holds it.
 
-    url: of the service.   stores: asked for only where a path is given. Raises Invalid with what to do.
+    url: of the service.   stores: asked for only where a path is given. Raises Invalid with what to
+    do.
     """
     tidy = tidied(text)
     if tidy.startswith(SCHEME):
@@ -32,7 +38,8 @@ def located(text: str, url: str, stores: Iterable[dict[str, Any]]) -> str:
     path = os.path.realpath(os.path.expanduser(tidy))
     if urlsplit(url).hostname not in THIS_MACHINE:
         message = (
-            f"{text} is a path of this machine, and the service runs on another. Write a location: pine://STORE/PATH"
+            f"{text} is a path of this machine, and the service runs on another. Write a "
+            "location: pine://STORE/PATH"
         )
         raise Invalid(message, code="location.not-here")
     roots = {s["path"]: s["name"] for s in stores if s["kind"] == "folder"}
@@ -43,13 +50,16 @@ def located(text: str, url: str, stores: Iterable[dict[str, Any]]) -> str:
             return exact(f"{SCHEME}{roots[root]}/{inner}{ending if inner else ''}")
     folder = path if os.path.isdir(path) else str(Path(path).parent)
     message = (
-        f"{text} lies in no folder store. Register one with: pinecart store add NAME --kind folder --path {folder}"
+        f"{text} lies in no folder store. Register one with: pinecart store add NAME --kind "
+        f"folder --path {folder}"
     )
     raise Invalid(message, code="location.in-no-store")
 
 
 def exact(text: str) -> str:
-    """Names that are no text, as this machine's shell hands them over, written as the ids that the service knows."""
+    """Names that are no text, as this machine's shell hands them over, written as the ids that the
+    service knows.
+    """
     return "/".join(map(_name, text.split("/")))
 
 

@@ -1,4 +1,7 @@
-"""Comparing two sides and the ledger by name and size, without transferring anything. "here" is the source."""
+"""Comparing two sides and the ledger by name and size, without transferring anything.
+
+"here" is the source.
+"""
 
 from __future__ import annotations
 
@@ -22,11 +25,16 @@ class Found(NamedTuple):
 
 
 def compare(here: Entry | None, there: Entry | None, row: Row | None) -> Found | None:
-    """What an audit says of one key; None: both sides are alike as far as name, size and memory tell."""
+    """What an audit says of one key; None:
+
+    both sides are alike as far as name, size and memory tell.
+    """
     if here is not None and here.fault:
         return Found(Finding.UNREADABLE, here.fault)
     if here is None:
-        return None if there is None else Found(Finding.ONLY_THERE, _since(row, "its source is gone"))
+        return (
+            None if there is None else Found(Finding.ONLY_THERE, _since(row, "its source is gone"))
+        )
     if there is None:
         return Found(Finding.ONLY_HERE, _since(row, "it was placed there, and is gone"))
     if here.size != there.size:

@@ -1,7 +1,9 @@
-"""Decisions given out to be carried by another process, and its answer. Plain JSON, so that any engine can take them along.
+"""Decisions given out to be carried by another process, and its answer. Plain JSON, so that any
+engine can take them along.
 
-A batch names its stores by their location and its rules by the definition's digest: it holds no secret. It may be given out
-again, or twice at once: what was carried by the one is recognised by the other (`again`).
+A batch names its stores by their location and its rules by the definition's digest: it holds no
+secret. It may be given out again, or twice at once: what was carried by the one is recognised by
+the other (`again`).
 """
 
 from __future__ import annotations
@@ -29,7 +31,10 @@ class Task(NamedTuple):
 
 
 class Batch(NamedTuple):
-    """source, target: locations.   again: it may have been given out before, to one that never answered."""
+    """source, target:
+
+    locations.   again: it may have been given out before, to one that never answered.
+    """
 
     number: int
     run: int
@@ -50,7 +55,10 @@ class Batch(NamedTuple):
         """Raises Incomplete for what this program doesn't understand."""
         told = _known(text)
         if len(told["tasks"]) > MOST:
-            raise Incomplete(f"A batch of {len(told['tasks'])} decisions: {MOST} are the most.", code="batch.too-large")
+            raise Incomplete(
+                f"A batch of {len(told['tasks'])} decisions: {MOST} are the most.",
+                code="batch.too-large",
+            )
         tasks = []
         for key_text, entry, replaces in told.pop("tasks"):
             key = b64decode(key_text)
@@ -61,7 +69,10 @@ class Batch(NamedTuple):
 
 
 class Parts(NamedTuple):
-    """Parts of one large object's upload, to be sent by another process. step: bytes of each but the last.   numbers: from 1."""
+    """Parts of one large object's upload, to be sent by another process.
+
+    step: bytes of each but the last.   numbers: from 1.
+    """
 
     number: int
     run: int
@@ -85,7 +96,9 @@ class Parts(NamedTuple):
         """Raises Incomplete for what this program doesn't understand."""
         told = _known(text)
         if len(told["numbers"]) * told["step"] > MOST_BYTES:
-            raise Incomplete(f"A batch of {len(told['numbers'])} parts: over 1 GiB.", code="batch.too-large")
+            raise Incomplete(
+                f"A batch of {len(told['numbers'])} parts: over 1 GiB.", code="batch.too-large"
+            )
         key, numbers = b64decode(told.pop("key")), tuple(told.pop("numbers"))
         entry = from_plain(key, told.pop("entry"))
         assert entry is not None
@@ -114,7 +127,10 @@ Result = Carried | Sent | StoreError | None
 
 
 class Answer(NamedTuple):
-    """What became of each decision of a batch, or of each part, in its order. None: it was not tried, or is to be tried again."""
+    """What became of each decision of a batch, or of each part, in its order.
+
+    None: it was not tried, or is to be tried again.
+    """
 
     number: int
     run: int
@@ -137,7 +153,10 @@ class Answer(NamedTuple):
 def _known(text: str) -> dict[str, Any]:
     told: dict[str, Any] = json.loads(text)
     if (schema := told.pop("schema", None)) != SCHEMA:
-        message = f"A batch of schema {schema}: this program knows {SCHEMA}. Use the same version on both sides."
+        message = (
+            f"A batch of schema {schema}: this program knows {SCHEMA}. Use the same version on "
+            "both sides."
+        )
         raise Incomplete(message, code="batch.schema")
     return told
 
@@ -167,9 +186,16 @@ def _result(result: Result) -> Any:
         return list(result)
     placed, row, size, tries, entry, seconds = result
     return [
-        _text(entry.key), plain(entry), _text(placed.entry.key), plain(placed.entry), *placed[1:], *row.stored()[1:], size, tries,
+        _text(entry.key),
+        plain(entry),
+        _text(placed.entry.key),
+        plain(placed.entry),
+        *placed[1:],
+        *row.stored()[1:],
+        size,
+        tries,
         round(seconds, 6),
-    ]  # fmt: skip
+    ]
 
 
 def _read_result(told: Any) -> Result:
@@ -180,10 +206,30 @@ def _read_result(told: Any) -> Result:
         return kind(told["message"], code=told["code"], **told["facts"])
     if len(told) == len(Sent._fields):
         return Sent(*told)
-    key_text, entry, there, placed, proof, guarded, crc, lost, source, target, state, size, tries, seconds = told
+    (
+        key_text,
+        entry,
+        there,
+        placed,
+        proof,
+        guarded,
+        crc,
+        lost,
+        source,
+        target,
+        state,
+        size,
+        tries,
+        seconds,
+    ) = told
     key = b64decode(key_text)
     carried, lies = from_plain(key, entry), from_plain(b64decode(there), placed)
     assert carried is not None and lies is not None
     return Carried(
-        Placed(lies, proof, guarded, crc, lost), Row.read((key, source, target, state)), size, tries, carried, seconds
+        Placed(lies, proof, guarded, crc, lost),
+        Row.read((key, source, target, state)),
+        size,
+        tries,
+        carried,
+        seconds,
     )

@@ -1,7 +1,9 @@
-"""CRC-64/NVME: the checksum that is always known. Parts of one object are combined without reading them again.
+"""CRC-64/NVME: the checksum that is always known. Parts of one object are combined without reading
+them again.
 
-Parameters: polynomial 0xad93d23594c93659, reflected, all ones in and out (NVM Express NVM Command Set 1.0, 5.2.1.3.4).
-The text form is base64 of eight bytes, big-endian, as S3's `x-amz-checksum-crc64nvme` carries it.
+Parameters: polynomial 0xad93d23594c93659, reflected, all ones in and out (NVM Express NVM Command
+Set 1.0, 5.2.1.3.4). The text form is base64 of eight bytes, big-endian, as S3's
+`x-amz-checksum-crc64nvme` carries it.
 """
 
 from __future__ import annotations
@@ -38,4 +40,6 @@ def crc_of(data: bytes) -> str:
 def combine(first: str, second: str, second_size: int) -> str:
     """The checksum of two pieces put together, from the checksums of each."""
     a, b = (int.from_bytes(base64.b64decode(t), "big") for t in (first, second))
-    return base64.b64encode(checksums.combine_crc64nvme(a, b, second_size).to_bytes(8, "big")).decode()
+    return base64.b64encode(
+        checksums.combine_crc64nvme(a, b, second_size).to_bytes(8, "big")
+    ).decode()

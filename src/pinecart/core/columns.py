@@ -1,5 +1,6 @@
-"""Pages of listings and of the ledger kept as columns: most of what there is has not changed, and is looked at by the hundred
-without ever becoming an Entry or a Row. Field by field that costs a fraction of one by one.
+"""Pages of listings and of the ledger kept as columns: most of what there is has not changed, and
+is looked at by the hundred without ever becoming an Entry or a Row. Field by field that costs a
+fraction of one by one.
 """
 
 from __future__ import annotations
@@ -54,7 +55,9 @@ class _InColumns(Sequence[T]):
 
     def __getitem__(self, at: Any) -> Any:
         fields = [column[at] for column in self.columns]
-        return type(self)(self.columns._make(fields)) if isinstance(at, slice) else self._made(fields)
+        return (
+            type(self)(self.columns._make(fields)) if isinstance(at, slice) else self._made(fields)
+        )
 
     def __iter__(self) -> Iterator[T]:
         return map(self._made, zip(*self.columns, strict=True))
@@ -69,14 +72,25 @@ class Page(_InColumns[Entry]):
 
     @classmethod
     def of(cls, entries: Sequence[Entry]) -> Page:
-        return entries if isinstance(entries, Page) else cls(EntryColumns(*zip(*entries, strict=True)))
+        return (
+            entries if isinstance(entries, Page) else cls(EntryColumns(*zip(*entries, strict=True)))
+        )
 
     @classmethod
     def of_files(
-        cls, key: Sequence[bytes], size: Sequence[int], modified_ns: Sequence[int], ctime_ns: Sequence[int], inode: Sequence[int],
-    ) -> Page:  # fmt: skip
+        cls,
+        key: Sequence[bytes],
+        size: Sequence[int],
+        modified_ns: Sequence[int],
+        ctime_ns: Sequence[int],
+        inode: Sequence[int],
+    ) -> Page:
         none = ("",) * len(key)
-        return cls(EntryColumns(key, size, modified_ns, none, none, ctime_ns, inode, none, none, (b"",) * len(key)))
+        return cls(
+            EntryColumns(
+                key, size, modified_ns, none, none, ctime_ns, inode, none, none, (b"",) * len(key)
+            )
+        )
 
     def all_as(self, remembered: Sequence[str]) -> bool:
         """Whether each has the fingerprint that is remembered of it."""
@@ -84,7 +98,9 @@ class Page(_InColumns[Entry]):
             getattr(self.columns, n) for n in ("size", "modified_ns", "ctime_ns", "inode")
         )
         if not any(inode) and all(self.columns.etag):
-            return [f"{s}|{e}" for s, e in zip(size, self.columns.etag, strict=True)] == list(remembered)
+            return [f"{s}|{e}" for s, e in zip(size, self.columns.etag, strict=True)] == list(
+                remembered
+            )
         if all(inode) and set(map(len, remembered)) == {OF_FILE}:
             numbers = chain.from_iterable(zip(size, modified_ns, ctime_ns, inode, strict=True))
             with suppress(error):  # a time before 1970 or after 2554: one by one
@@ -126,4 +142,8 @@ class Rows(_InColumns[Row]):
 
 def keys_of(page: Sequence[Any]) -> Sequence[bytes]:
     """The keys of entries or rows, however they are kept."""
-    return cast("Sequence[bytes]", page.columns.key) if isinstance(page, _InColumns) else [item[0] for item in page]
+    return (
+        cast("Sequence[bytes]", page.columns.key)
+        if isinstance(page, _InColumns)
+        else [item[0] for item in page]
+    )

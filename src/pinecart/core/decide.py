@@ -1,7 +1,9 @@
-"""The decision table: what happens to one key, and why. Total, pure, and the same for preview, run and explain.
+"""The decision table: what happens to one key, and why. Total, pure, and the same for preview, run
+and explain.
 
-`consider` looks at the three things known of a key (source entry, far entry, ledger row) and gives a verdict, or asks
-for a closer look when names, sizes and fingerprints can't settle it. The caller looks, and asks again with the answer.
+`consider` looks at the three things known of a key (source entry, far entry, ledger row) and gives
+a verdict, or asks for a closer look when names, sizes and fingerprints can't settle it. The caller
+looks, and asks again with the answer.
 """
 
 from __future__ import annotations
@@ -29,7 +31,10 @@ class OnDifference(StrEnum):
 
 
 class Comparison(StrEnum):
-    """How "changed" is decided. All but the first look at what lies there now; the ledger then only guards it."""
+    """How "changed" is decided.
+
+    All but the first look at what lies there now; the ledger then only guards it.
+    """
 
     SINCE_LAST_RUN = "since-last-run"
     SIZE_AND_TIME = "size-and-time"
@@ -172,7 +177,10 @@ def decide_known(source: Side, there: Side, rules: Rules) -> Verdict:
 
 
 def decide_unknown(source: bool, there: There, rules: Rules) -> Verdict:
-    """The table's right half: a key without a ledger row. Without a source, `there` is known to be present."""
+    """The table's right half:
+
+    a key without a ledger row. Without a source, `there` is known to be present.
+    """
     if not source:
         if rules.intent is Intent.MIRROR:
             return Verdict(Decision.REMOVE, Reason.FOREIGN)
@@ -184,7 +192,10 @@ def decide_unknown(source: bool, there: There, rules: Rules) -> Verdict:
 
 
 def decide_cleared(source: bool, there: Side, *, proven: bool, rules: Rules) -> Verdict:
-    """A key whose source was cleared after proof: nothing ever removes or silently replaces what is there."""
+    """A key whose source was cleared after proof:
+
+    nothing ever removes or silently replaces what is there.
+    """
     if not source:
         return _LEAVE_GONE
     if there is Side.ABSENT:
@@ -222,11 +233,16 @@ def consider(
     source_look: Answer | None = None,
     far_look: Answer | None = None,
 ) -> Verdict | Look:
-    """The verdict on one key, or the question that has to be answered first. Selection comes before this."""
+    """The verdict on one key, or the question that has to be answered first.
+
+    Selection comes before this.
+    """
     if entry is not None and entry.fault:
         return _FAULTS[entry.fault]
     if entry is None and far is not None and far.fault:
-        return Verdict(Decision.LEAVE, Reason.FOREIGN)  # a link or a folder that can't be entered: nobody's to remove
+        return Verdict(
+            Decision.LEAVE, Reason.FOREIGN
+        )  # a link or a folder that can't be entered: nobody's to remove
     if entry is not None and far is not None and entry.is_folder and far.is_folder:
         return _LEAVE_SAME if row else _RECOGNISED
     if row is not None and row.cleared:
@@ -248,7 +264,9 @@ def consider(
 def _consider_far_changed(
     entry: Entry | None, far: Entry, row: Row, source: Side, rules: Rules, look: Answer | None
 ) -> Verdict | Look:
-    """Every "there differs" is tried for recognition first; against the remembered content if the source is gone."""
+    """Every "there differs" is tried for recognition first; against the remembered content if the
+    source is gone.
+    """
     wanted = size_of(row.there) if entry is None else entry.size
     if far.size == wanted and look is None and (entry is not None or rules.intent is Intent.MIRROR):
         return Look.FAR
@@ -272,7 +290,9 @@ def _source_side(entry: Entry | None, row: Row, look: Answer | None) -> Side | L
     return Side.SAME if look is Answer.EQUAL else Side.DIFFERENT
 
 
-def _consider_unknown(entry: Entry | None, far: Entry | None, rules: Rules, look: Answer | None) -> Verdict | Look:
+def _consider_unknown(
+    entry: Entry | None, far: Entry | None, rules: Rules, look: Answer | None
+) -> Verdict | Look:
     if far is None:
         return decide_unknown(True, There.ABSENT, rules)
     if entry is None:
@@ -281,13 +301,24 @@ def _consider_unknown(entry: Entry | None, far: Entry | None, rules: Rules, look
         return decide_unknown(True, There.DIFFERS, rules)
     if look is None:
         return Look.FAR
-    there = {Answer.EQUAL: There.EQUAL, Answer.DIFFERS: There.DIFFERS, Answer.UNPROVEN: There.UNPROVEN}[look]
+    there = {
+        Answer.EQUAL: There.EQUAL,
+        Answer.DIFFERS: There.DIFFERS,
+        Answer.UNPROVEN: There.UNPROVEN,
+    }[look]
     return decide_unknown(True, there, rules)
 
 
-def _consider_now(entry: Entry, far: Entry, row: Row | None, rules: Rules, look: Answer | None) -> Verdict | Look:
-    """Both are there, and the job decides by what they are now. Somebody's change there is guarded all the same."""
-    there = Side.SAME if row is None or likeness(far, row.there) is Likeness.SAME else Side.DIFFERENT
+def _consider_now(
+    entry: Entry, far: Entry, row: Row | None, rules: Rules, look: Answer | None
+) -> Verdict | Look:
+    """Both are there, and the job decides by what they are now.
+
+    Somebody's change there is guarded all the same.
+    """
+    there = (
+        Side.SAME if row is None or likeness(far, row.there) is Likeness.SAME else Side.DIFFERENT
+    )
     if rules.compare is Comparison.ALWAYS or entry.size != far.size:
         look = Answer.DIFFERS
     elif rules.compare is Comparison.SIZE:
@@ -295,13 +326,23 @@ def _consider_now(entry: Entry, far: Entry, row: Row | None, rules: Rules, look:
     if look is None:
         return Look.FAR
     if look is Answer.EQUAL:
-        known = row is not None and there is Side.SAME and likeness(entry, row.source) is Likeness.SAME
-        return decide_known(Side.SAME, Side.SAME, rules) if known else decide_unknown(True, There.EQUAL, rules)
+        known = (
+            row is not None and there is Side.SAME and likeness(entry, row.source) is Likeness.SAME
+        )
+        return (
+            decide_known(Side.SAME, Side.SAME, rules)
+            if known
+            else decide_unknown(True, There.EQUAL, rules)
+        )
     if row is None:
-        verdict = decide_unknown(True, There.DIFFERS if look is Answer.DIFFERS else There.UNPROVEN, rules)
+        verdict = decide_unknown(
+            True, There.DIFFERS if look is Answer.DIFFERS else There.UNPROVEN, rules
+        )
     else:
         source = (
-            Side.SAME if there is Side.DIFFERENT and likeness(entry, row.source) is Likeness.SAME else Side.DIFFERENT
+            Side.SAME
+            if there is Side.DIFFERENT and likeness(entry, row.source) is Likeness.SAME
+            else Side.DIFFERENT
         )
         verdict = decide_known(source, there, rules)
     if rules.compare is Comparison.ALWAYS and verdict.decision is Decision.REPLACE:
@@ -314,7 +355,13 @@ def _consider_cleared(
 ) -> Verdict | Look:
     if entry is not None and far is not None and entry.size == far.size and look is None:
         return Look.FAR
-    there = Side.ABSENT if far is None else Side.SAME if likeness(far, row.there) is Likeness.SAME else Side.DIFFERENT
+    there = (
+        Side.ABSENT
+        if far is None
+        else Side.SAME
+        if likeness(far, row.there) is Likeness.SAME
+        else Side.DIFFERENT
+    )
     return decide_cleared(entry is not None, there, proven=look is Answer.EQUAL, rules=rules)
 
 

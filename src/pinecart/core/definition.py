@@ -1,4 +1,7 @@
-"""A job's definition: read from a mapping (API, job file), checked as a whole, and told in sentences."""
+"""A job's definition:
+
+read from a mapping (API, job file), checked as a whole, and told in sentences.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +16,15 @@ from pinecart.core.decide import Comparison, Intent, OnDifference, Rules
 from pinecart.core.errors import Invalid
 from pinecart.core.guards import Limits
 from pinecart.core.keeping import CHOICES, Keep
-from pinecart.core.places import ASIDE, Location, is_name, lies_in, parse_location, shown_lines, touch
+from pinecart.core.places import (
+    ASIDE,
+    Location,
+    is_name,
+    lies_in,
+    parse_location,
+    shown_lines,
+    touch,
+)
 from pinecart.core.renaming import Renaming, read_renaming
 from pinecart.core.schedule import Schedule, parse_schedule
 from pinecart.core.selection import RULES, Selection, compile_selection, read_size
@@ -22,27 +33,58 @@ from pinecart.core.totals import size_text
 INTENTS = (Intent.TOP_UP, Intent.RENEW, Intent.MIRROR, Intent.HAND_OVER)
 NO_CHANGE, NOTHING_KEPT = Limits(), Keep()
 KEPT_DAYS = 14  # what is removed is set aside for so long, unless the job says otherwise
-CARRY, REMOVE = "carry", "remove"  # stand for the job in a one-off transfer or removal; no job may be called so
+CARRY, REMOVE = (
+    "carry",
+    "remove",
+)  # stand for the job in a one-off transfer or removal; no job may be called so
 KEYS = (
-    "job", "title", "why", "labels", "owner", "intent", "compare", "on_difference", "legs", "schedule", "set_aside", "guards",
-    "keep", "storage_class", "rate", "waits_for", "route", "aside_in",
-)  # fmt: skip
+    "job",
+    "title",
+    "why",
+    "labels",
+    "owner",
+    "intent",
+    "compare",
+    "on_difference",
+    "legs",
+    "schedule",
+    "set_aside",
+    "guards",
+    "keep",
+    "storage_class",
+    "rate",
+    "waits_for",
+    "route",
+    "aside_in",
+)
 LEG_KEYS = ("from", "to", "take", "leave_out", *RULES, "folders", "rename", "one")
 FOLDERS = ("with-files", "empty-too", "only")
 ROUTES = ("shortest", "through-us")
 INTENT_WORDS = {
     Intent.TOP_UP: "Adds what is missing there. Nothing that exists there is touched.",
     Intent.RENEW: "Adds what is new and replaces what changed. Nothing is removed.",
-    Intent.MIRROR: "Makes an exact copy: adds, replaces, and removes there what the source no longer has.",
-    Intent.HAND_OVER: "Moves: adds and replaces, and removes each file at the source once its copy is proven.",
+    Intent.MIRROR: (
+        "Makes an exact copy: adds, replaces, and removes there what the source no longer has."
+    ),
+    Intent.HAND_OVER: (
+        "Moves: adds and replaces, and removes each file at the source once its copy is proven."
+    ),
     Intent.REMOVE: "Removes what lies there.",
 }
 CHOICE_WORDS = {
     OnDifference.KEEP: "A file that exists there and differs is kept as it is.",
-    OnDifference.REPLACE_CHANGED: "A file that somebody else changed there is left untouched and listed as a problem.",
-    OnDifference.REPLACE_ALL: "A file that differs there is replaced, even where somebody else changed it.",
-    OnDifference.KEEP_BOTH: "A file that exists there and differs gets a dated name, and the new one is put beside it.",
-    OnDifference.REFUSE: "A file that exists there and differs is listed as a problem and not replaced.",
+    OnDifference.REPLACE_CHANGED: (
+        "A file that somebody else changed there is left untouched and listed as a problem."
+    ),
+    OnDifference.REPLACE_ALL: (
+        "A file that differs there is replaced, even where somebody else changed it."
+    ),
+    OnDifference.KEEP_BOTH: (
+        "A file that exists there and differs gets a dated name, and the new one is put beside it."
+    ),
+    OnDifference.REFUSE: (
+        "A file that exists there and differs is listed as a problem and not replaced."
+    ),
 }
 
 
@@ -51,14 +93,19 @@ _DIGESTED_AS = {"changed_within": "newer_than", "unchanged_for": "older_than"}
 
 
 def days_kept(mapping: Mapping[str, Any]) -> int:
-    """Days for which a definition sets aside what it removes or replaces; for most intents that is by default not at all."""
+    """Days for which a definition sets aside what it removes or replaces; for most intents that is
+    by default not at all.
+    """
     removes = mapping["intent"] not in (Intent.TOP_UP, Intent.RENEW)
     return int(mapping.get("set_aside", KEPT_DAYS if removes else 0))
 
 
 @dataclass(frozen=True)
 class Leg:
-    """One pair of places. rules: further rules of selection, as written.   one: only this file, and its name there."""
+    """One pair of places.
+
+    rules: further rules of selection, as written.   one: only this file, and its name there.
+    """
 
     source: Location
     target: Location
@@ -76,11 +123,19 @@ class Leg:
     @property
     def digest(self) -> str:
         """Of its selection: another one may leave out what was carried before."""
-        mapping = {_DIGESTED_AS.get(k, k): v for k, v in self.as_mapping().items() if k not in ("from", "to")}
+        mapping = {
+            _DIGESTED_AS.get(k, k): v
+            for k, v in self.as_mapping().items()
+            if k not in ("from", "to")
+        }
         return hashlib.sha256(json.dumps(mapping, sort_keys=True).encode()).hexdigest()[:16]
 
     def as_mapping(self) -> dict[str, Any]:
-        told: dict[str, Any] = {"from": self.source.text, "to": self.target.text, "take": list(self.take)}
+        told: dict[str, Any] = {
+            "from": self.source.text,
+            "to": self.target.text,
+            "take": list(self.take),
+        }
         told |= {"leave_out": list(self.leave_out), **dict(self.rules)}
         told |= {"rename": self.renaming._asdict()} if self.renaming else {}
         told |= {"folders": self.folders} if self.folders != "with-files" else {}
@@ -120,41 +175,76 @@ class Definition:
 
     @property
     def removes_unreviewed(self) -> bool:
-        """Whether it removes files, and is no job, which somebody who may define them answers for."""
-        return self.job in (CARRY, REMOVE) and self.intent in (Intent.MIRROR, Intent.HAND_OVER, Intent.REMOVE)
+        """Whether it removes files, and is no job, which somebody who may define
+        them answers for.
+        """
+        return self.job in (CARRY, REMOVE) and self.intent in (
+            Intent.MIRROR,
+            Intent.HAND_OVER,
+            Intent.REMOVE,
+        )
 
     def as_mapping(self) -> dict[str, Any]:
         """The definition as JSON; `read_definition` gives it back."""
         return {
-            "job": self.job, "title": self.title, "why": self.why, "labels": list(self.labels), "owner": self.owner,
-            "intent": self.intent.value, "compare": self.compare.value, "on_difference": self.on_difference.value,
-            "legs": [leg.as_mapping() for leg in self.legs],             **({"set_aside": self.set_aside} if self.set_aside != days_kept({"intent": self.intent}) else {}),
-            "keep": [k for k in CHOICES if getattr(self.keep, k)], "storage_class": self.keep.storage_class,
-            **({"rate": self.rate} if self.rate else {}), **({"waits_for": list(self.waits_for)} if self.waits_for else {}),
-            **({"route": self.route} if self.route != "shortest" else {}), **({"aside_in": self.aside_in} if self.aside_in else {}),
-            "guards": {k: v for k, v in self.limits._asdict().items() if v != Limits._field_defaults[k]},
+            "job": self.job,
+            "title": self.title,
+            "why": self.why,
+            "labels": list(self.labels),
+            "owner": self.owner,
+            "intent": self.intent.value,
+            "compare": self.compare.value,
+            "on_difference": self.on_difference.value,
+            "legs": [leg.as_mapping() for leg in self.legs],
+            **(
+                {"set_aside": self.set_aside}
+                if self.set_aside != days_kept({"intent": self.intent})
+                else {}
+            ),
+            "keep": [k for k in CHOICES if getattr(self.keep, k)],
+            "storage_class": self.keep.storage_class,
+            **({"rate": self.rate} if self.rate else {}),
+            **({"waits_for": list(self.waits_for)} if self.waits_for else {}),
+            **({"route": self.route} if self.route != "shortest" else {}),
+            **({"aside_in": self.aside_in} if self.aside_in else {}),
+            "guards": {
+                k: v for k, v in self.limits._asdict().items() if v != Limits._field_defaults[k]
+            },
             "schedule": self.schedule and {"cron": self.schedule.cron, "zone": self.schedule.zone},
-        }  # fmt: skip
+        }
 
     @property
     def digest(self) -> str:
-        return hashlib.sha256(json.dumps(self.as_mapping(), sort_keys=True).encode()).hexdigest()[:16]
+        return hashlib.sha256(json.dumps(self.as_mapping(), sort_keys=True).encode()).hexdigest()[
+            :16
+        ]
 
 
 COMPARISON_WORDS = {
     Comparison.SINCE_LAST_RUN: "A file is copied only if it is new or changed since the last run.",
-    Comparison.SIZE_AND_TIME: "A file is copied only if it is not there, or its size or time differs there.",
-    Comparison.CHECKSUM: "A file is copied only if it is not there, or its content differs there: contents are read for it.",
-    Comparison.SIZE: "A file is copied only if it is not there, or its size differs there. Equal sizes count as equal.",
+    Comparison.SIZE_AND_TIME: (
+        "A file is copied only if it is not there, or its size or time differs there."
+    ),
+    Comparison.CHECKSUM: (
+        "A file is copied only if it is not there, or its content differs there: contents are "
+        "read for it."
+    ),
+    Comparison.SIZE: (
+        "A file is copied only if it is not there, or its size differs there. Equal sizes count "
+        "as equal."
+    ),
     Comparison.ALWAYS: "Every file is sent again in every run.",
 }
 
 
 RULE_WORDS = {
-    "larger_than": "Takes only files larger than", "smaller_than": "Takes only files smaller than",
-    "changed_within": "Takes only files changed within the last", "unchanged_for": "Takes only files not changed for",
-    "since": "Takes only files changed on or after", "until": "Takes only files changed on or before",
-}  # fmt: skip
+    "larger_than": "Takes only files larger than",
+    "smaller_than": "Takes only files smaller than",
+    "changed_within": "Takes only files changed within the last",
+    "unchanged_for": "Takes only files not changed for",
+    "since": "Takes only files changed on or after",
+    "until": "Takes only files changed on or before",
+}
 
 
 @dataclass
@@ -180,19 +270,29 @@ class _Reading:
             return ()
         return tuple(value)
 
-    def one_of(self, given: Mapping[str, Any], key: str, default: str, choices: tuple[Any, ...]) -> str:
+    def one_of(
+        self, given: Mapping[str, Any], key: str, default: str, choices: tuple[Any, ...]
+    ) -> str:
         value = self.text(given, key, default) or default
         if value not in [str(c) for c in choices]:
             known = ", ".join(str(c) for c in choices)
-            self.wrong(key, "job.unknown-choice", f"{key} can't be {value!r}. Choose one of: {known}.")
+            self.wrong(
+                key, "job.unknown-choice", f"{key} can't be {value!r}. Choose one of: {known}."
+            )
             return default
         return value
 
     def days(self, given: Mapping[str, Any], key: str, default: int) -> int:
         value = given.get(key, default)
-        if value is None or (isinstance(value, int) and not isinstance(value, bool) and 0 <= value <= 3650):
+        if value is None or (
+            isinstance(value, int) and not isinstance(value, bool) and 0 <= value <= 3650
+        ):
             return default if value is None else value
-        self.wrong(key, "job.malformed", f"{key} must be a number of days from 0 (not kept) to 3650, not {value!r}.")
+        self.wrong(
+            key,
+            "job.malformed",
+            f"{key} must be a number of days from 0 (not kept) to 3650, not {value!r}.",
+        )
         return default
 
     def nested(self, call: Any, *args: Any, where: str = "") -> Any:
@@ -206,18 +306,25 @@ class _Reading:
 def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = True) -> Definition:
     """Check a mapping and build the definition. Raises Invalid with every problem at once.
 
-    A hyphen in a key is the same as an underscore (job files write `leave-out`). `from` and `to` end at a `/`.
+    A hyphen in a key is the same as an underscore (job files write `leave-out`). `from` and `to`
+    end at a `/`.
     """
     reading = _Reading()
     mapping = {str(k).replace("-", "_"): v for k, v in given.items()}
     for key in mapping.keys() - set(KEYS):
-        reading.wrong(key, "job.unknown-key", f"A job has no {key!r}. Its keys are: {', '.join(KEYS)}.")
+        reading.wrong(
+            key, "job.unknown-key", f"A job has no {key!r}. Its keys are: {', '.join(KEYS)}."
+        )
     name = reading.text(mapping, "job")
     if not is_name(name):
-        message = f"{name!r} can't be a job's name: use small letters, digits and hyphens, 63 at most."
+        message = (
+            f"{name!r} can't be a job's name: use small letters, digits and hyphens, 63 at most."
+        )
         reading.wrong("job", "job.name", message)
     if name in (CARRY, REMOVE) and not carry:
-        reading.wrong("job", "job.name", f"{name!r} stands for transfers without a job. Choose another name.")
+        reading.wrong(
+            "job", "job.name", f"{name!r} stands for transfers without a job. Choose another name."
+        )
     offered = (Intent.REMOVE,) if name == REMOVE and carry else INTENTS
     intent = Intent(reading.one_of(mapping, "intent", "renew", offered))
     legs = _read_legs(mapping.get("legs"), reading, intent)
@@ -229,7 +336,9 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = 
         owner=reading.text(mapping, "owner") or owner,
         intent=intent,
         compare=Comparison(reading.one_of(mapping, "compare", "since-last-run", tuple(Comparison))),
-        on_difference=OnDifference(reading.one_of(mapping, "on_difference", "replace-changed", tuple(OnDifference))),
+        on_difference=OnDifference(
+            reading.one_of(mapping, "on_difference", "replace-changed", tuple(OnDifference))
+        ),
         legs=legs,
         schedule=_read_schedule(mapping.get("schedule"), reading),
         set_aside=reading.days(mapping, "set_aside", days_kept({"intent": intent})),
@@ -249,15 +358,25 @@ def _read_limits(given: Any, reading: _Reading) -> Limits:
     if not given:
         return Limits()
     if not isinstance(given, Mapping):
-        reading.wrong("guards", "job.malformed", f"guards has numbers for: {', '.join(Limits._fields)}.")
+        reading.wrong(
+            "guards", "job.malformed", f"guards has numbers for: {', '.join(Limits._fields)}."
+        )
         return Limits()
     told = {str(k).replace("-", "_"): v for k, v in given.items()}
     for name, value in told.items():
         if name not in Limits._fields:
             known = ", ".join(Limits._fields)
-            reading.wrong(f"guards.{name}", "job.unknown-key", f"There is no limit {name!r}. There are: {known}.")
+            reading.wrong(
+                f"guards.{name}",
+                "job.unknown-key",
+                f"There is no limit {name!r}. There are: {known}.",
+            )
         elif not isinstance(value, int) or isinstance(value, bool) or value < 0:
-            reading.wrong(f"guards.{name}", "job.malformed", f"The limit {name} must be a whole number, not {value!r}.")
+            reading.wrong(
+                f"guards.{name}",
+                "job.malformed",
+                f"The limit {name} must be a whole number, not {value!r}.",
+            )
     return Limits() if reading.problems else Limits(**told)
 
 
@@ -265,18 +384,29 @@ def _read_keep(mapping: Mapping[str, Any], reading: _Reading) -> Keep:
     wanted, storage_class = reading.texts(mapping, "keep"), reading.text(mapping, "storage_class")
     for name in wanted:
         if name not in CHOICES:
-            reading.wrong("keep", "job.unknown-choice", f"keep can't have {name!r}. Choose from: {', '.join(CHOICES)}.")
+            reading.wrong(
+                "keep",
+                "job.unknown-choice",
+                f"keep can't have {name!r}. Choose from: {', '.join(CHOICES)}.",
+            )
     if storage_class and not re.fullmatch(r"[A-Z0-9_]{1,40}", storage_class):
-        message = f"{storage_class!r} is no storage class: write it as the store does, such as STANDARD."
+        message = (
+            f"{storage_class!r} is no storage class: write it as the store does, such as STANDARD."
+        )
         reading.wrong("storage_class", "job.malformed", message)
     return Keep("permissions" in wanted, "attributes" in wanted, "tags" in wanted, storage_class)
 
 
-def _read_waits_for(mapping: Mapping[str, Any], reading: _Reading, name: str, intent: Intent) -> tuple[str, ...]:
+def _read_waits_for(
+    mapping: Mapping[str, Any], reading: _Reading, name: str, intent: Intent
+) -> tuple[str, ...]:
     """Jobs that must have a file as well before it is cleared at the source."""
     names = tuple(sorted(set(reading.texts(mapping, "waits_for"))))
     if names and intent is not Intent.HAND_OVER:
-        message = f"Only a job that clears its source (hand-over) waits for others; this one is {intent.value!r}."
+        message = (
+            "Only a job that clears its source (hand-over) waits for others; this one is "
+            f"{intent.value!r}."
+        )
         reading.wrong("waits_for", "job.nothing-to-wait-for", message)
     if name in names:
         reading.wrong("waits_for", "job.nothing-to-wait-for", "A job can't wait for itself.")
@@ -284,20 +414,27 @@ def _read_waits_for(mapping: Mapping[str, Any], reading: _Reading, name: str, in
 
 
 def _read_aside_in(mapping: Mapping[str, Any], reading: _Reading, legs: tuple[Leg, ...]) -> str:
-    """The folder, from the store's or the bucket's root on, that things are set aside in: none of what the job works on."""
+    """The folder, from the store's or the bucket's root on, that things are set aside in:
+
+    none of what the job works on.
+    """
     given = reading.text(mapping, "aside_in").strip("/")
     if not given:
         return ""
     folder = given + "/"
     if {"", ".", ".."} & set(given.split("/")) or "\0" in given or ASIDE.decode() in folder:
-        message = f"aside_in {given!r} is no folder: write its path from the store's or the bucket's root on, such as kept/removed."
+        message = (
+            f"aside_in {given!r} is no folder: write its path from the store's or the bucket's "
+            "root on, such as kept/removed."
+        )
         reading.wrong("aside_in", "job.malformed", message)
     path = folder.encode("utf-8", "surrogateescape")
     for place in [p for leg in legs for p in (leg.source, leg.target)]:
         below_bucket = place.path.partition(b"/")[2]
         if any(lies_in(p, path) or (p and lies_in(path, p)) for p in (place.path, below_bucket)):
             message = (
-                f"{given} and {place} lie in one another: what is set aside must lie outside of what the job works on."
+                f"{given} and {place} lie in one another: what is set aside must lie outside of "
+                "what the job works on."
             )
             reading.wrong("aside_in", "job.aside-inside", message)
     return folder
@@ -321,34 +458,53 @@ def _read_legs(given: Any, reading: _Reading, intent: Intent) -> tuple[Leg, ...]
     built = tuple(leg for leg in legs if leg)
     for i, leg in enumerate(built):
         if intent is Intent.MIRROR and (leg.renaming or leg.one):
-            message = "An exact copy keeps every name: it can't rename, and is of a folder, not of one file."
+            message = (
+                "An exact copy keeps every name: it can't rename, and is of a folder, not of one "
+                "file."
+            )
             reading.wrong(f"legs[{i}].rename", "job.mirror-renames", message)
         if not leg.one and intent is not Intent.REMOVE and touch(leg.source, leg.target):
-            message = f"{leg.target} and {leg.source} lie in one another: a job can't copy a place into itself."
+            message = (
+                f"{leg.target} and {leg.source} lie in one another: a job can't copy a place "
+                "into itself."
+            )
             reading.wrong(f"legs[{i}].to", "job.inside-itself", message)
         for other in built[:i]:
             if other.target == leg.target:
-                reading.wrong(f"legs[{i}].to", "job.same-target", f"Two legs write to {leg.target}.")
+                reading.wrong(
+                    f"legs[{i}].to", "job.same-target", f"Two legs write to {leg.target}."
+                )
             elif intent is Intent.MIRROR and touch(leg.target, other.target):
-                message = f"{leg.target} and {other.target} lie in one another: one exact copy would remove the other's files."
+                message = (
+                    f"{leg.target} and {other.target} lie in one another: one exact copy would "
+                    "remove the other's files."
+                )
                 reading.wrong(f"legs[{i}].to", "job.mirror-overlaps", message)
     return built
 
 
 def _read_leg(given: Any, where: str, reading: _Reading) -> Leg | None:
     if not isinstance(given, Mapping):
-        reading.wrong(where.rstrip("."), "job.malformed", f"{where.rstrip('.')} must have from and to.")
+        reading.wrong(
+            where.rstrip("."), "job.malformed", f"{where.rstrip('.')} must have from and to."
+        )
         return None
     leg = {str(k).replace("-", "_"): v for k, v in given.items()}
     for key in leg.keys() - set(LEG_KEYS):
-        reading.wrong(where + key, "job.unknown-key", f"A leg has no {key!r}. Its keys are: {', '.join(LEG_KEYS)}.")
+        reading.wrong(
+            where + key,
+            "job.unknown-key",
+            f"A leg has no {key!r}. Its keys are: {', '.join(LEG_KEYS)}.",
+        )
     take, leave_out = reading.texts(leg, "take", where), reading.texts(leg, "leave_out", where)
     rules = {k: leg[k] for k in RULES if leg.get(k) not in (None, "", False)}
     reading.nested(compile_selection, take, leave_out, rules, where=where)
     renaming = _read_rename(leg.get("rename"), where, reading)
     one = reading.texts(leg, "one", where)
     if one and len(one) != 2:
-        reading.wrong(where + "one", "job.malformed", f"{where}one names a file and what it is called there.")
+        reading.wrong(
+            where + "one", "job.malformed", f"{where}one names a file and what it is called there."
+        )
         one = ()
     folders = reading.one_of(leg, "folders", "with-files", FOLDERS)
     source = reading.nested(_place, str(leg.get("from") or ""), "from", where=where)
@@ -387,9 +543,13 @@ def _read_schedule(given: Any, reading: _Reading) -> Schedule | None:
     if not given:
         return None
     if not isinstance(given, Mapping):
-        reading.wrong("schedule", "schedule.malformed", "A schedule has a cron (five fields) and a zone.")
+        reading.wrong(
+            "schedule", "schedule.malformed", "A schedule has a cron (five fields) and a zone."
+        )
         return None
-    found: Schedule | None = reading.nested(parse_schedule, str(given.get("cron", "")), str(given.get("zone") or "UTC"))
+    found: Schedule | None = reading.nested(
+        parse_schedule, str(given.get("cron", "")), str(given.get("zone") or "UTC")
+    )
     return found
 
 
@@ -398,24 +558,34 @@ def sentences(definition: Definition) -> list[str]:
     told = []
     for leg in definition.legs:
         if definition.intent is Intent.REMOVE:
-            told.append(
-                f"Removes {'the file ' + str(leg.source) + leg.one[0] if leg.one else f'the files in {leg.source}'}."
-            )
+            file = f"the file {leg.source}{leg.one[0]}" if leg.one else ""
+            told.append(f"Removes {file or f'the files in {leg.source}'}.")
         elif leg.one:
             told.append(f"Takes {leg.source}{leg.one[0]} and puts it as {leg.target}{leg.one[1]}.")
         else:
             told.append(
-                f"Takes from {leg.source} and puts to {leg.target}. The folder's contents arrive, not the folder."
+                f"Takes from {leg.source} and puts to {leg.target}. The folder's contents "
+                "arrive, not the folder."
             )
         if leg.take:
             told.append(f"Takes only: {', '.join(leg.take)}.")
         if leg.leave_out:
             told.append(f"Leaves out: {', '.join(leg.leave_out)}.")
-        told += [f"{RULE_WORDS[name]} {value}." for name, value in leg.rules if name != "ignore_case"]
+        told += [
+            f"{RULE_WORDS[name]} {value}." for name, value in leg.rules if name != "ignore_case"
+        ]
         if leg.folders != "with-files":
-            told.append("Makes folders only, no files." if leg.folders == "only" else "Empty folders are made as well.")
+            told.append(
+                "Makes folders only, no files."
+                if leg.folders == "only"
+                else "Empty folders are made as well."
+            )
         if leg.renaming:
-            how = f"{leg.renaming.pattern} becomes {leg.renaming.to}" if leg.renaming.pattern else leg.renaming.to
+            how = (
+                f"{leg.renaming.pattern} becomes {leg.renaming.to}"
+                if leg.renaming.pattern
+                else leg.renaming.to
+            )
             told.append(f"Renames on the way: {how}.")
     if definition.intent is Intent.REMOVE:
         return [*told, _aside_words(definition)]
@@ -425,7 +595,10 @@ def sentences(definition: Definition) -> list[str]:
     told.append(COMPARISON_WORDS[definition.compare])
     told += [words] if (words := _aside_words(definition)) else []
     if definition.waits_for:
-        told.append(f"Clears a file at the source only once {' and '.join(definition.waits_for)} took it as well.")
+        told.append(
+            f"Clears a file at the source only once {' and '.join(definition.waits_for)} "
+            "took it as well."
+        )
     kept = [name for name in CHOICES if getattr(definition.keep, name)]
     if kept:
         told.append(f"Keeps {' and '.join(kept)}.")
@@ -448,7 +621,11 @@ def _aside_words(definition: Definition) -> str:
     where = f" in {definition.aside_in.rstrip('/')}" if definition.aside_in else ""
     kept = f"set aside{where} for {days} days, and can be brought back" if days else "gone for good"
     if definition.intent in (Intent.MIRROR, Intent.HAND_OVER, Intent.REMOVE):
-        what = "What is removed" if definition.intent is Intent.REMOVE else "What is removed or replaced"
+        what = (
+            "What is removed"
+            if definition.intent is Intent.REMOVE
+            else "What is removed or replaced"
+        )
         return f"{what} is {kept}."
     if definition.intent is Intent.TOP_UP or definition.on_difference not in REPLACING:
         return ""  # nothing that exists is touched
@@ -463,8 +640,17 @@ def dangers(definition: Definition) -> list[str]:
     told = []
     if definition.intent in (Intent.MIRROR, Intent.HAND_OVER, Intent.REMOVE):
         told += [INTENT_WORDS[definition.intent]]
-        told += [s for s in sentences(definition) if definition.intent is Intent.REMOVE and s.startswith("Removes ")]
-    if definition.intent is not Intent.TOP_UP and definition.on_difference is OnDifference.REPLACE_ALL:
+        told += [
+            s
+            for s in sentences(definition)
+            if definition.intent is Intent.REMOVE and s.startswith("Removes ")
+        ]
+    if (
+        definition.intent is not Intent.TOP_UP
+        and definition.on_difference is OnDifference.REPLACE_ALL
+    ):
         told += [CHOICE_WORDS[OnDifference.REPLACE_ALL]]
     words = _aside_words(definition)
-    return [s for s in sentences(definition) if s in told or (s == words and not definition.set_aside)]
+    return [
+        s for s in sentences(definition) if s in told or (s == words and not definition.set_aside)
+    ]

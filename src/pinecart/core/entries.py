@@ -1,9 +1,10 @@
 """Entries of listings, their fingerprints, and what the ledger remembers of them.
 
-A fingerprint is a short text of what its store tells of an object. A folder's file: size, mtime, ctime, inode (all four
-from one fstat). A bucket's object: size and ETag, never the listing's time (and no version id: listings don't carry it).
-An ETag is opaque: equal means same, nothing more. Where a store tells neither: size and time. Where it tells not even
-that, the fingerprint is of nothing that could change, and the content is asked each time.
+A fingerprint is a short text of what its store tells of an object. A folder's file: size, mtime,
+ctime, inode (all four from one fstat). A bucket's object: size and ETag, never the listing's time
+(and no version id: listings don't carry it). An ETag is opaque: equal means same, nothing more.
+Where a store tells neither: size and time. Where it tells not even that, the fingerprint is of
+nothing that could change, and the content is asked each time.
 """
 
 from __future__ import annotations
@@ -14,7 +15,8 @@ from typing import NamedTuple
 
 FOLDER, LINK = "folder", "link"
 SETTLE_S = 60.0  # a file must have been untouched for so long before it is cleared from its folder
-RACY_NS = 2_000_000_000  # a write within the clock step of many file systems can leave size and time as they were
+# a write within the clock step of many file systems can leave size and time as they were
+RACY_NS = 2_000_000_000
 
 
 class Entry(NamedTuple):
@@ -23,8 +25,9 @@ class Entry(NamedTuple):
     key: bytes, relative to the place that was listed, exactly as the store has it.
     size: bytes.   modified_ns: ns since 1970 UTC; None if the store keeps none.
     etag, version: a bucket's, as given.   ctime_ns, inode: a file system's; 0 where there are none.
-    kind: FOLDER (there for its files) or LINK (kept as one), as the driver says; empty for all others.
-    fault: why it can't be taken ("unsafe-name", "not-a-file", "unreadable", "name-clash", "below-a-file"); empty for most.
+    kind: FOLDER (there for its files) or LINK (kept as one), as the driver says; empty for all
+    others. fault: why it can't be taken ("unsafe-name", "not-a-file", "unreadable", "name-clash",
+    "below-a-file"); empty for most.
     """
 
     key: bytes
@@ -68,8 +71,8 @@ class Row(NamedTuple):
     """What the ledger remembers of one object placed or recognised.
 
     source, there: fingerprints.   crc: CRC-64/NVME of the content, base64; empty if unknown.
-    racy: its source was read within two seconds of its change.   cleared: the source was cleared after proof.
-    run: id of the run that wrote this row.
+    racy: its source was read within two seconds of its change.   cleared: the source was cleared
+    after proof. run: id of the run that wrote this row.
     """
 
     key: bytes
@@ -95,8 +98,9 @@ class Aside(NamedTuple):
     """One object set aside: what was removed, cleared or replaced, and where it is kept.
 
     side: "source" or "target".   key: relative to the leg's place, under the name it has there.
-    at: the whole key of what is kept, in the same store.   was: fingerprint of the object before, `kept`: of what is kept.
-    version: the bucket itself keeps it, under its own key `at`, as this version.
+    at: the whole key of what is kept, in the same store.   was: fingerprint of the object before,
+    `kept`: of what is kept. version: the bucket itself keeps it, under its own key `at`, as this
+    version.
     """
 
     leg: int
@@ -121,7 +125,11 @@ _64_BITS = (1 << 64) - 1
 
 
 def fingerprint(entry: Entry) -> str:
-    """Of a file: size, both times and inode, 16 hexadecimal digits each. Of an object: size and ETag; else size and time."""
+    """Of a file:
+
+    size, both times and inode, 16 hexadecimal digits each. Of an object: size and ETag; else size
+    and time.
+    """
     if not entry.inode:
         return f"{entry.size}|{_told_of(entry)}"
     four = entry.size, entry.modified_ns or 0, entry.ctime_ns, entry.inode

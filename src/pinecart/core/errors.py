@@ -41,7 +41,9 @@ class Invalid(PinecartError):
     code = "invalid"
 
     def __init__(self, problems: list[dict[str, str]]) -> None:
-        super().__init__(" ".join(p["message"] for p in problems), code=problems[0]["code"], problems=problems)
+        super().__init__(
+            " ".join(p["message"] for p in problems), code=problems[0]["code"], problems=problems
+        )
         self.problems = problems
 
 
@@ -102,7 +104,9 @@ class Busy(StoreError):
     code = "store.busy"
     retry = True
 
-    def __init__(self, message: str, *, wait_s: float | None = None, code: str | None = None, **facts: Any) -> None:
+    def __init__(
+        self, message: str, *, wait_s: float | None = None, code: str | None = None, **facts: Any
+    ) -> None:
         super().__init__(message, code=code, **facts)
         self.wait_s = wait_s
 

@@ -1,4 +1,7 @@
-"""Names that a file system takes for one and the same: upper and lower case, or two ways to write one letter."""
+"""Names that a file system takes for one and the same:
+
+upper and lower case, or two ways to write one letter.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +10,8 @@ from typing import NamedTuple
 
 
 class Folding(NamedTuple):
-    """case: `A` is `a`.   full: where case folds, `ß` is `ss` too.   forms: `é` is one code point or two (Unicode's NFC, NFD).
+    """case: `A` is `a`.   full: where case folds, `ß` is `ss` too.   forms: `é` is one code point
+    or two (Unicode's NFC, NFD).
 
     None of them: names are bytes, and each is its own.
     """
@@ -39,7 +43,10 @@ TELLING = "a-\u00e9-\u00df"  # a name that is written in another way by each rul
 
 
 def other_spellings(name: bytes) -> dict[str, list[bytes]]:
-    """By the field of Folding: other ways to write a name that are the same one only where that rule holds."""
+    """By the field of Folding:
+
+    other ways to write a name that are the same one only where that rule holds.
+    """
     try:
         text = name.decode()
     except UnicodeDecodeError:

@@ -1,4 +1,5 @@
-"""The guards: limits that hold a class of decisions of one leg until a person says yes to the very list that was seen.
+"""The guards: limits that hold a class of decisions of one leg until a person says yes to the very
+list that was seen.
 
 A guard holds only its own class; copies that aren't concerned are carried out first.
 """
@@ -32,9 +33,11 @@ class Limits(NamedTuple):
 
 
 class Counts(NamedTuple):
-    """What a complete plan knows of its leg. rows: in the ledger.   foreign: removals of objects without a ledger row.
+    """What a complete plan knows of its leg. rows: in the ledger.   foreign: removals of objects
+    without a ledger row.
 
-    fresh: the leg's first run, or the first since its places or its selection were changed.   asked: a removal run.
+    fresh: the leg's first run, or the first since its places or its selection were changed.
+    asked: a removal run.
     """
 
     rows: int
@@ -69,16 +72,26 @@ def _removals(c: Counts, limits: Limits) -> Hold | None:
     if c.asked:
         return Hold(Held.REMOVALS, "asked", f"{files} would be removed.")
     if not c.source and c.rows:
-        why = f"The source is empty, and {c.rows:,} files are remembered from it. Is its disk mounted?"
+        why = (
+            f"The source is empty, and {c.rows:,} files are remembered from it. Is its disk "
+            "mounted?"
+        )
         return Hold(Held.REMOVALS, "source-empty", f"{why} {files} would be removed.")
     if c.foreign:
         why = f"{c.foreign:,} of them were never carried by this job: others' files may lie there."
         return Hold(Held.REMOVALS, "not-ours", f"{files} would be removed. {why}")
     if c.fresh:
-        why = "It is the first run since this job was defined, or since its places or selection were changed."
+        why = (
+            "It is the first run since this job was defined, or since its places or selection "
+            "were changed."
+        )
         return Hold(Held.REMOVALS, "first-run", f"{files} would be removed. {why}")
     if c.removals > limits.removals:
-        return Hold(Held.REMOVALS, "removals", f"{files} would be removed: more than the limit of {limits.removals:,}.")
+        return Hold(
+            Held.REMOVALS,
+            "removals",
+            f"{files} would be removed: more than the limit of {limits.removals:,}.",
+        )
     if c.removals * 100 > c.rows * limits.removals_percent:
         share = f"more than {limits.removals_percent} % of the {c.rows:,} that are known"
         return Hold(Held.REMOVALS, "removals-percent", f"{files} would be removed: {share}.")
@@ -89,7 +102,10 @@ def _replacements(c: Counts, limits: Limits) -> Hold | None:
     known = c.far if c.fresh else c.rows
     if c.replacements < LEAST or c.replacements * 100 <= known * limits.replacements_percent:
         return None
-    message = f"{c.replacements:,} files would be replaced: more than {limits.replacements_percent} % of the {known:,} "
+    message = (
+        f"{c.replacements:,} files would be replaced: more than {limits.replacements_percent} % "
+        f"of the {known:,} "
+    )
     message += "that lie there." if c.fresh else "that are known. Were they changed on purpose?"
     return Hold(Held.REPLACEMENTS, "replacements-percent", message)
 
@@ -97,7 +113,10 @@ def _replacements(c: Counts, limits: Limits) -> Hold | None:
 def _missing(c: Counts, limits: Limits) -> Hold | None:
     if c.missing < LEAST or c.missing * 100 <= c.rows * limits.lost_percent:
         return None
-    message = f"{c.missing:,} of {c.rows:,} files that were placed there are gone. Is its disk mounted? They would be copied again."
+    message = (
+        f"{c.missing:,} of {c.rows:,} files that were placed there are gone. Is its disk "
+        "mounted? They would be copied again."
+    )
     return Hold(Held.MISSING, "lost-percent", message)
 
 

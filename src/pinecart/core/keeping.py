@@ -1,6 +1,8 @@
-"""What goes with a file besides its bytes: permissions, extended attributes, tags, storage class; each by choice.
+"""What goes with a file besides its bytes: permissions, extended attributes, tags, storage class;
+each by choice.
 
-A bucket keeps permissions and attributes as user metadata (`pinecart-mode`, `pinecart-attributes`), a folder has them itself.
+A bucket keeps permissions and attributes as user metadata (`pinecart-mode`, `pinecart-attributes`),
+a folder has them itself.
 """
 
 from __future__ import annotations
@@ -28,7 +30,11 @@ class Keep(NamedTuple):
 
 
 class Extra(NamedTuple):
-    """What one object has. mode: permission bits; None: not told.   attributes: name → value.   link: its bytes are a link's text."""
+    """What one object has.
+
+    mode: permission bits; None: not told.   attributes: name → value.   link: its bytes are a
+    link's text.
+    """
 
     mode: int | None = None
     attributes: Mapping[str, bytes] = {}
@@ -42,9 +48,14 @@ def to_metadata(extra: Extra) -> dict[str, str]:
     told = {} if extra.mode is None else {MODE: f"{extra.mode:o}"}
     told |= {LINK: "yes"} if extra.link else {}
     if extra.attributes:
-        text = json.dumps({k: base64.b64encode(v).decode() for k, v in sorted(extra.attributes.items())})
+        text = json.dumps(
+            {k: base64.b64encode(v).decode() for k, v in sorted(extra.attributes.items())}
+        )
         if len(text) > MOST_BYTES:
-            message = f"Its extended attributes have {len(text)} bytes, and a bucket keeps {MOST_BYTES}. Leave attributes out of what is kept."
+            message = (
+                f"Its extended attributes have {len(text)} bytes, and a bucket keeps "
+                f"{MOST_BYTES}. Leave attributes out of what is kept."
+            )
             raise Refused(message, code="attributes-too-large")
         told[ATTRIBUTES] = text
     return told
@@ -56,8 +67,20 @@ def from_metadata(metadata: Mapping[str, str], keep: Keep) -> Extra:
     if keep.attributes:
         try:
             told = json.loads(metadata.get(ATTRIBUTES) or "{}")
-            attributes = {str(k): base64.b64decode(v, validate=True) for k, v in told.items() if k.startswith("user.")}
+            attributes = {
+                str(k): base64.b64decode(v, validate=True)
+                for k, v in told.items()
+                if k.startswith("user.")
+            }
         except (ValueError, TypeError, AttributeError, binascii.Error):
             attributes = {}
-    octal = keep.permissions and mode.isascii() and mode.isdigit() and set(mode) <= set("01234567") and len(mode) <= 4
-    return Extra(int(mode, 8) & 0o777 if octal else None, attributes, link=metadata.get(LINK) == "yes")
+    octal = (
+        keep.permissions
+        and mode.isascii()
+        and mode.isdigit()
+        and set(mode) <= set("01234567")
+        and len(mode) <= 4
+    )
+    return Extra(
+        int(mode, 8) & 0o777 if octal else None, attributes, link=metadata.get(LINK) == "yes"
+    )

@@ -1,4 +1,7 @@
-"""The life of a run: one table says which event leads where, and every change of state passes through `advance`."""
+"""The life of a run:
+
+one table says which event leads where, and every change of state passes through `advance`.
+"""
 
 from __future__ import annotations
 
@@ -45,7 +48,11 @@ class Phase(StrEnum):
 
 
 NEXT: dict[State, dict[Event, State]] = {
-    State.QUEUED: {Event.CLAIMED: State.WORKING, Event.FINISHED: State.ENDED, Event.PAUSE: State.PAUSED},
+    State.QUEUED: {
+        Event.CLAIMED: State.WORKING,
+        Event.FINISHED: State.ENDED,
+        Event.PAUSE: State.PAUSED,
+    },
     State.WORKING: {
         Event.FINISHED: State.ENDED,
         Event.PROCESS_DIED: State.INTERRUPTED,
@@ -55,7 +62,11 @@ NEXT: dict[State, dict[Event, State]] = {
     },
     State.HELD: {Event.RELEASED: State.QUEUED, Event.FINISHED: State.ENDED},
     State.PAUSED: {Event.RESUME: State.QUEUED, Event.FINISHED: State.ENDED},
-    State.INTERRUPTED: {Event.CLAIMED: State.WORKING, Event.FINISHED: State.ENDED, Event.PAUSE: State.PAUSED},
+    State.INTERRUPTED: {
+        Event.CLAIMED: State.WORKING,
+        Event.FINISHED: State.ENDED,
+        Event.PAUSE: State.PAUSED,
+    },
     State.ENDED: {},
 }
 CLAIMABLE = (State.QUEUED, State.INTERRUPTED)

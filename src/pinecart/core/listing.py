@@ -1,7 +1,8 @@
 """Listings that can be trusted, and the merge of two of them with the ledger.
 
-Nobody is asked to trust a listing blindly: pages must ascend strictly by the bytes of the key, across pages too.
-A breach means that the listing is incomplete, and after an incomplete listing nothing may be removed.
+Nobody is asked to trust a listing blindly: pages must ascend strictly by the bytes of the key,
+across pages too. A breach means that the listing is incomplete, and after an incomplete listing
+nothing may be removed.
 """
 
 from __future__ import annotations
@@ -24,7 +25,10 @@ Found = tuple[bytes, Any, Any, Any]
 
 
 class Ascending:
-    """Checks the pages of one listing as they pass. Raises Incomplete on the first key out of order."""
+    """Checks the pages of one listing as they pass.
+
+    Raises Incomplete on the first key out of order.
+    """
 
     def __init__(self, whose: str) -> None:
         self.whose = whose
@@ -35,8 +39,10 @@ class Ascending:
         if not all(map(lt, keys, keys[1:])):
             at = next(n for n in range(1, len(keys)) if keys[n] <= keys[n - 1])
             raise Incomplete(
-                f"The listing of {self.whose} is out of order or repeats itself at {show(keys[at])!r} (after "
-                f"{show(keys[at - 1])!r}). It can't be trusted to be whole; try again, and if it stays so, ask the store's operator.",
+                f"The listing of {self.whose} is out of order or repeats itself at "
+                f"{show(keys[at])!r} (after "
+                f"{show(keys[at - 1])!r}). It can't be trusted to be whole; try again, and "
+                "if it stays so, ask the store's operator.",
                 code="listing.out-of-order",
             )
         if keys:
@@ -46,7 +52,8 @@ class Ascending:
 
 @dataclass(frozen=True)
 class Together:
-    """A stretch of keys which all three sides have: most of what there is, where little has changed.
+    """A stretch of keys which all three sides have: most of what there is, where little has
+    changed.
 
     sources: empty where that side has ended; then the other two have them.
     """
@@ -56,14 +63,17 @@ class Together:
     rows: Rows
 
     def __iter__(self) -> Iterator[Found]:
-        return zip(keys_of(self.rows), self.sources or repeat(None), self.theres, self.rows, strict=False)
+        return zip(
+            keys_of(self.rows), self.sources or repeat(None), self.theres, self.rows, strict=False
+        )
 
 
 class Merge:
     """Merges source listing, far listing and ledger by key, page by page.
 
-    Ask `lacking()` which side to feed next, `feed` it a page (None: that side has ended), then take `ready()`.
-    Items of every side are tuples whose first field is the key. Each side holds one page at a time.
+    Ask `lacking()` which side to feed next, `feed` it a page (None: that side has ended), then take
+    `ready()`. Items of every side are tuples whose first field is the key. Each side holds one page
+    at a time.
     """
 
     def __init__(self) -> None:
@@ -72,7 +82,9 @@ class Merge:
         self._ended = [False] * SIDES
 
     def lacking(self) -> int | None:
-        """The side that must be fed before more can be said; None when all have ended and nothing is left."""
+        """The side that must be fed before more can be said; None when all have ended and nothing
+        is left.
+        """
         for i in range(SIDES):
             if self._at[i] == len(self._pages[i]) and not self._ended[i]:
                 return i
@@ -88,7 +100,10 @@ class Merge:
         return len(self._pages[side]) - self._at[side]
 
     def ready(self) -> Iterator[Together | list[Found]]:
-        """Until a side must be fed: some (key, source, far, row), None where a side has nothing; or many together."""
+        """Until a side must be fed:
+
+        some (key, source, far, row), None where a side has nothing; or many together.
+        """
         some: list[Found] = []
         while self.lacking() is None and any(map(self._left, range(SIDES))):
             together = self._together()
@@ -107,7 +122,9 @@ class Merge:
         count = min(AT_ONCE, *map(self._left, range(without_source, SIDES)))
         if not count or not isinstance(self._pages[-1], Rows):
             return None
-        sources, theres, rows = (page[at : at + count] for page, at in zip(self._pages, self._at, strict=True))
+        sources, theres, rows = (
+            page[at : at + count] for page, at in zip(self._pages, self._at, strict=True)
+        )
         theres = Page.of(theres)  # its keys are asked for here, and the rest soon
         first, *others = map(keys_of, (theres, rows) if without_source else (sources, theres, rows))
         if any(first[-1] != keys[-1] or list(first) != list(keys) for keys in others):
@@ -117,14 +134,18 @@ class Merge:
 
     def _one_by_one(self) -> Iterator[Found]:
         """Up to AT_ONCE keys of the side with the most, in order."""
-        a, b, c = (list(page[at : at + AT_ONCE]) for page, at in zip(self._pages, self._at, strict=True))
+        a, b, c = (
+            list(page[at : at + AT_ONCE]) for page, at in zip(self._pages, self._at, strict=True)
+        )
         i = j = k = 0
         n_a, n_b, n_c = len(a), len(b), len(c)
         ended_a, ended_b, ended_c = self._ended
         for _ in range(AT_ONCE):
             if not ((i < n_a or ended_a) and (j < n_b or ended_b) and (k < n_c or ended_c)):
                 break
-            heads = [some[at][0] for some, at, n in ((a, i, n_a), (b, j, n_b), (c, k, n_c)) if at < n]
+            heads = [
+                some[at][0] for some, at, n in ((a, i, n_a), (b, j, n_b), (c, k, n_c)) if at < n
+            ]
             if not heads:
                 break
             key = min(heads)

@@ -1,5 +1,6 @@
-"""Reads what people paste: an address as a storage's own page shows it, or a block of credentials in any of the usual
-forms (lines of NAME=value or NAME: value, JSON, a table of two lines). Gives the fields of a store, and what was odd.
+"""Reads what people paste: an address as a storage's own page shows it, or a block of credentials
+in any of the usual forms (lines of NAME=value or NAME: value, JSON, a table of two lines). Gives
+the fields of a store, and what was odd.
 """
 
 from __future__ import annotations
@@ -12,15 +13,31 @@ from typing import Any, NamedTuple
 QUOTES = "\"'`“”‘’"
 # A label contains all these words (split at anything but letters); the first that fits wins.
 LABELS: tuple[tuple[tuple[str, ...], str], ...] = (
-    (("session", "token"), "session_token"), (("security", "token"), "session_token"), (("secret",), "secret"),
-    (("access", "id"), "key_id"), (("access", "key"), "key_id"), (("key", "id"), "key_id"), (("user",), "key_id"),
-    (("password",), "secret"), (("region",), "region"), (("endpoint",), "endpoint"), (("host",), "endpoint"),
-    (("url",), "endpoint"), (("address",), "endpoint"), (("bucket",), "root"), (("path",), "path"), (("folder",), "path"),
-)  # fmt: skip
+    (("session", "token"), "session_token"),
+    (("security", "token"), "session_token"),
+    (("secret",), "secret"),
+    (("access", "id"), "key_id"),
+    (("access", "key"), "key_id"),
+    (("key", "id"), "key_id"),
+    (("user",), "key_id"),
+    (("password",), "secret"),
+    (("region",), "region"),
+    (("endpoint",), "endpoint"),
+    (("host",), "endpoint"),
+    (("url",), "endpoint"),
+    (("address",), "endpoint"),
+    (("bucket",), "root"),
+    (("path",), "path"),
+    (("folder",), "path"),
+)
 
 
 class Pasted(NamedTuple):
-    """fields: of a store's form, `kind` among them where it can be told.   odd: what was taken off or not understood."""
+    """fields:
+
+    of a store's form, `kind` among them where it can be told.   odd: what was taken off or not
+    understood.
+    """
 
     fields: dict[str, str]
     odd: list[str]
@@ -35,7 +52,10 @@ def read_pasted(text: str) -> Pasted:
         fields = _block(stripped, odd)
     if fields.get("endpoint"):
         found = _address(fields["endpoint"]) or {}
-        fields = {**found, **{k: v for k, v in fields.items() if k != "endpoint" or "endpoint" not in found}}
+        fields = {
+            **found,
+            **{k: v for k, v in fields.items() if k != "endpoint" or "endpoint" not in found},
+        }
     if not fields:
         odd.append("Nothing in it was understood. Paste an address, or lines such as: key id = …")
     elif "kind" not in fields:
@@ -45,7 +65,9 @@ def read_pasted(text: str) -> Pasted:
 
 def _clean(value: str, what: str, odd: list[str]) -> str:
     bare = value.strip().strip("\ufeff\u200b\u00a0")
-    unquoted = bare[1:-1].strip() if len(bare) > 1 and bare[0] in QUOTES and bare[-1] in QUOTES else bare
+    unquoted = (
+        bare[1:-1].strip() if len(bare) > 1 and bare[0] in QUOTES and bare[-1] in QUOTES else bare
+    )
     if unquoted != bare:
         odd.append(f"Quotes round {what} were taken off.")
     if bare != value.strip("\r\n") and what != "the text":
@@ -56,7 +78,10 @@ def _clean(value: str, what: str, odd: list[str]) -> str:
 def _address(text: str) -> dict[str, str]:
     """An https address with the bucket in host or path, an s3:// URI, or a path."""
     if re.match(r"^(/|~/|[A-Za-z]:\\|file://)", text):
-        return {"kind": "folder", "path": text.removeprefix("file://").replace("\\", "/").rstrip("/") or "/"}
+        return {
+            "kind": "folder",
+            "path": text.removeprefix("file://").replace("\\", "/").rstrip("/") or "/",
+        }
     if text.startswith("s3://"):
         return {"kind": "s3", "root": text[5:].strip("/")}
     parts = re.fullmatch(r"(https?)://(?:[^@/?#]*@)?([^/?#]+)([^?#]*).*", text)
@@ -65,7 +90,8 @@ def _address(text: str) -> dict[str, str]:
     scheme, host, path = parts[1], parts[2], _decoded(parts[3]).strip("/")
     fields = {"kind": "s3", "root": path}
     in_host = re.fullmatch(
-        r"(?:(?P<bucket>[a-z0-9.-]+)\.)?(?P<rest>s3[.-](?P<region>[a-z]{2,}(?:-[a-z]+)+-\d+)\.[a-z0-9.:-]+)", host
+        r"(?:(?P<bucket>[a-z0-9.-]+)\.)?(?P<rest>s3[.-](?P<region>[a-z]{2,}(?:-[a-z]+)+-\d+)\.[a-z0-9.:-]+)",
+        host,
     )
     if in_host:
         fields["region"] = in_host["region"]
@@ -97,7 +123,11 @@ def _pairs(text: str) -> list[tuple[str, str]]:
     try:
         return [(k, str(v)) for k, v in _flat(json.loads(text))]
     except ValueError:
-        lines = [line for line in text.splitlines() if line.strip() and not line.strip().startswith(("#", ";", "["))]
+        lines = [
+            line
+            for line in text.splitlines()
+            if line.strip() and not line.strip().startswith(("#", ";", "["))
+        ]
     if len(lines) == 2 and "," in lines[0] and lines[0].count(",") == lines[1].count(","):
         return list(zip(*csv.reader(lines), strict=False))
     pairs = []
@@ -111,4 +141,6 @@ def _pairs(text: str) -> list[tuple[str, str]]:
 def _flat(found: Any) -> list[tuple[str, Any]]:
     if not isinstance(found, dict):
         return []
-    return [pair for k, v in found.items() for pair in (_flat(v) if isinstance(v, dict) else [(k, v)])]
+    return [
+        pair for k, v in found.items() for pair in (_flat(v) if isinstance(v, dict) else [(k, v)])
+    ]

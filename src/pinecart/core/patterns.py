@@ -1,9 +1,10 @@
 """Name patterns, matched in a time that grows with the name alone, whatever the pattern is.
 
-`*` stands for any characters but `/`, `**` for any at all, `**/` for any folders or none, `?` for one character, `[a-z]`
-for one of a set. Everything is bytes. A pattern in which at most one `*` is tried at a time becomes a regular expression,
-which costs least; one with more of them could make that go back and forth for ever, and is followed by all its ways at
-once: a set of places in the pattern, kept as the bits of one number (the Glushkov construction, bit-parallel).
+`*` stands for any characters but `/`, `**` for any at all, `**/` for any folders or none, `?` for
+one character, `[a-z]` for one of a set. Everything is bytes. A pattern in which at most one `*` is
+tried at a time becomes a regular expression, which costs least; one with more of them could make
+that go back and forth for ever, and is followed by all its ways at once: a set of places in the
+pattern, kept as the bits of one number (the Glushkov construction, bit-parallel).
 """
 
 from __future__ import annotations
@@ -22,7 +23,10 @@ MOST_PATTERNS = 500  # of one rule
 
 
 class Token(NamedTuple):
-    """One piece of a pattern. some: any number of these bytes. optional: the next two may be left out, together."""
+    """One piece of a pattern.
+
+    some: any number of these bytes. optional: the next two may be left out, together.
+    """
 
     bytes_: int
     some: bool = False
@@ -32,15 +36,22 @@ class Token(NamedTuple):
 class Patterns:
     """Several patterns; a key matches if one of them does."""
 
-    def __init__(self, quick: re.Pattern[bytes] | None, others: Sequence[Callable[[bytes], bool]]) -> None:
+    def __init__(
+        self, quick: re.Pattern[bytes] | None, others: Sequence[Callable[[bytes], bool]]
+    ) -> None:
         self._quick, self._others = quick, others
 
     def fullmatch(self, key: bytes) -> bool:
-        return (self._quick is not None and self._quick.fullmatch(key) is not None) or any(o(key) for o in self._others)
+        return (self._quick is not None and self._quick.fullmatch(key) is not None) or any(
+            o(key) for o in self._others
+        )
 
 
 def compiled(patterns: Sequence[str], *, ignore_case: bool) -> Any:
-    """What has `fullmatch`, for bytes. Raises ValueError for a pattern that makes no sense, and says why."""
+    """What has `fullmatch`, for bytes.
+
+    Raises ValueError for a pattern that makes no sense, and says why.
+    """
     read = [tokens_of(pattern, ignore_case=ignore_case) for pattern in patterns]
     quick = [_as_regular_expression(tokens) for tokens in read if _is_quick(tokens)]
     others = [_Ways(tokens).lead_through for tokens in read if not _is_quick(tokens)]
@@ -109,7 +120,9 @@ def _one_of(raw: bytes, start: int, flags: int) -> tuple[int, int]:
     try:
         one = re.compile(b"[" + (b"^" if negated else b"") + body + b"]", flags)
     except re.error as exc:
-        raise ValueError(f"the set [{inside.decode('utf-8', 'replace')}] makes no sense ({exc})") from None
+        raise ValueError(
+            f"the set [{inside.decode('utf-8', 'replace')}] makes no sense ({exc})"
+        ) from None
     return _taken_by(one) & BUT_SLASH, end + 1
 
 
@@ -119,8 +132,8 @@ def _taken_by(one: re.Pattern[bytes]) -> int:
 
 
 def _is_quick(tokens: Sequence[Token]) -> bool:
-    """Whether a regular expression never has to try two `*` of one stretch against each other: one `**` at most, and one `*`
-    between two slashes.
+    """Whether a regular expression never has to try two `*` of one stretch against each other: one
+    `**` at most, and one `*` between two slashes.
     """
     crossing, within = 0, 0
     for token in tokens:
@@ -152,7 +165,11 @@ def _as_regular_expression(tokens: Sequence[Token]) -> bytes:
         if token.optional:
             out, closing = out + b"(?:", n + 2
         else:
-            out += _class(token.bytes_) + (b"*" if token.some else b"") + (b")?" if n == closing else b"")
+            out += (
+                _class(token.bytes_)
+                + (b"*" if token.some else b"")
+                + (b")?" if n == closing else b"")
+            )
     return out
 
 
@@ -168,12 +185,17 @@ def _class(taken: int) -> bytes:
 
 
 class _Ways:
-    """Leads a key through a pattern by all ways at once. A bit for each place between two tokens."""
+    """Leads a key through a pattern by all ways at once.
+
+    A bit for each place between two tokens.
+    """
 
     def __init__(self, tokens: Sequence[Token]) -> None:
         self._end = 1 << len(tokens)
         self._on, self._stay = [0] * 256, [0] * 256
-        self._some = self._optional = 0  # places from which the next, or the third on, is reached without a byte
+        self._some = self._optional = (
+            0  # places from which the next, or the third on, is reached without a byte
+        )
         places: dict[tuple[bool, int], int] = defaultdict(int)  # by what is taken there
         for n, token in enumerate(tokens):
             places[token.some, token.bytes_] |= 1 << n
@@ -185,7 +207,9 @@ class _Ways:
                     (self._stay if some else self._on)[byte] |= at
 
     def _reached(self, places: int) -> int:
-        while (more := places | (places & self._some) << 1 | (places & self._optional) << 3) != places:
+        while (
+            more := places | (places & self._some) << 1 | (places & self._optional) << 3
+        ) != places:
             places = more
         return places
 

@@ -1,4 +1,7 @@
-"""Locations (`pine://store/path`) and how keys are shown. A key is bytes and is never changed here."""
+"""Locations (`pine://store/path`) and how keys are shown.
+
+A key is bytes and is never changed here.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +20,10 @@ _HIDDEN = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"}
 
 
 class Location(NamedTuple):
-    """A place in a store. path: the key's own text as bytes; empty, or ending in `/`, for a prefix."""
+    """A place in a store.
+
+    path: the key's own text as bytes; empty, or ending in `/`, for a prefix.
+    """
 
     store: str
     path: bytes
@@ -31,22 +37,47 @@ class Location(NamedTuple):
         return f"{SCHEME}{self.store}/{key_text(self.path)}"
 
     def as_prefix(self) -> Location:
-        """The same place ending at a `/` boundary: `2026` becomes `2026/`, and never touches `2026-old/`."""
-        return self if not self.path or self.path.endswith(b"/") else Location(self.store, self.path + b"/")
+        """The same place ending at a `/` boundary:
+
+        `2026` becomes `2026/`, and never touches `2026-old/`.
+        """
+        return (
+            self
+            if not self.path or self.path.endswith(b"/")
+            else Location(self.store, self.path + b"/")
+        )
 
 
 def is_name(text: str) -> bool:
-    """Names of stores, jobs: small letters, digits and hyphens, 63 at most, not starting with a hyphen."""
+    """Names of stores, jobs:
+
+    small letters, digits and hyphens, 63 at most, not starting with a hyphen.
+    """
     return bool(_NAME.fullmatch(text))
 
 
 def parse_location(text: str, *, field: str = "location") -> Location:
-    """Read `pine://store/path`. Nothing in the path is decoded; `?` and `#` are characters of it. Raises Invalid."""
+    """Read `pine://store/path`.
+
+    Nothing in the path is decoded; `?` and `#` are characters of it. Raises Invalid.
+    """
     if not text.startswith(SCHEME):
-        raise _bad(field, f"{text!r} is not a location. Write it as pine://STORE/PATH, such as pine://office/dawn/.")
+        raise _bad(
+            field,
+            (
+                f"{text!r} is not a location. Write it as pine://STORE/PATH, such as "
+                "pine://office/dawn/."
+            ),
+        )
     store, _, path = text[len(SCHEME) :].partition("/")
     if not is_name(store):
-        raise _bad(field, f"{text!r} names no store: after pine:// comes a store's short name, then / and the path.")
+        raise _bad(
+            field,
+            (
+                f"{text!r} names no store: after pine:// comes a store's short name, then / and "
+                "the path."
+            ),
+        )
     raw = key_of_text(path, field=field)
     if path.startswith("/") or b"\0" in raw:
         raise _bad(field, f"{text!r}: a path has no leading / and no NUL.")
@@ -68,7 +99,10 @@ def touch(a: Location, b: Location) -> bool:
 
 
 def show(key: bytes) -> str:
-    """A key for people: text as it is; what isn't text, control and direction-changing characters escaped."""
+    """A key for people:
+
+    text as it is; what isn't text, control and direction-changing characters escaped.
+    """
     text = key.decode("utf-8", "surrogateescape")
     if text.isascii() and text.isprintable():
         return text
@@ -91,9 +125,11 @@ _ID = "pine-id:"
 
 
 def key_text(key: bytes) -> str:
-    """Text that stands for exactly this key wherever one is asked for: its own, but an id for each name that is no text.
+    """Text that stands for exactly this key wherever one is asked for: its own, but an id for each
+    name that is no text.
 
-    A key's leading `/` follows an id for no name, so that behind a place it is never taken for the end of a store's name.
+    A key's leading `/` follows an id for no name, so that behind a place it is never taken for the
+    end of a store's name.
     """
     try:
         text = key.decode()
@@ -109,7 +145,9 @@ def _name_text(name: bytes) -> str:
         text = name.decode()
     except UnicodeDecodeError:
         text = _ID
-    return _ID + base64.urlsafe_b64encode(name).decode().rstrip("=") if text.startswith(_ID) else text
+    return (
+        _ID + base64.urlsafe_b64encode(name).decode().rstrip("=") if text.startswith(_ID) else text
+    )
 
 
 def key_of_text(text: str, *, field: str = "path") -> bytes:
@@ -119,7 +157,9 @@ def key_of_text(text: str, *, field: str = "path") -> bytes:
     try:
         return b"/".join(map(_name_of_text, text.split("/")))
     except ValueError:
-        raise _bad(field, f"{text!r} has an id that is none. Take the key_id as it was given.") from None
+        raise _bad(
+            field, f"{text!r} has an id that is none. Take the key_id as it was given."
+        ) from None
 
 
 def _name_of_text(text: str) -> bytes:
@@ -130,7 +170,10 @@ def _name_of_text(text: str) -> bytes:
 
 
 def key_fields(key: bytes) -> dict[str, str]:
-    """A key for the API: `key` to read, and `key_id` to give back wherever a key, a path or a location is asked for."""
+    """A key for the API:
+
+    `key` to read, and `key_id` to give back wherever a key, a path or a location is asked for.
+    """
     return {"key": show(key), "key_id": key_text(key)}
 
 

@@ -1,7 +1,8 @@
-"""What the engine needs of a storage system. Drivers provide it, the runner uses it; the two never meet otherwise.
+"""What the engine needs of a storage system. Drivers provide it, the runner uses it; the two never
+meet otherwise.
 
-Keys given to a store are whole keys (in a store that isn't confined to one bucket, the first part is the bucket).
-Entries of a listing have keys relative to the listed prefix.
+Keys given to a store are whole keys (in a store that isn't confined to one bucket, the first part
+is the bucket). Entries of a listing have keys relative to the listed prefix.
 """
 
 from __future__ import annotations
@@ -14,15 +15,19 @@ from pinecart.core.entries import Entry
 from pinecart.core.folding import EXACT, Folding
 from pinecart.core.keeping import Extra, Keep
 
-# Up to here an object is held in memory whole; above, it goes in pieces of this size, or larger ones for the very large.
+# Up to here an object is held in memory whole; above, it goes in pieces of this size, or larger
+# ones for the very large.
 HELD_BYTES = 8 << 20
 
 
 class Abilities(NamedTuple):
-    """What a store can do, found by behaviour. checksum: "crc64nvme", "md5" or "" (nothing seen to be verified).
+    """What a store can do, found by behaviour. checksum: "crc64nvme", "md5" or "" (nothing seen to
+    be verified).
 
-    keeps_times: an entry's time is the file's own.   at_hand: its files lie on this machine: reading one is how its checksum is
-    asked for, and somebody may still be writing it.   folding: which names are one and the same there.   time_step_ns: times nearer than this may be the same; 0: all are kept.
+    keeps_times: an entry's time is the file's own.   at_hand: its files lie on this machine:
+    reading one is how its checksum is asked for, and somebody may still be writing it.   folding:
+    which names are one and the same there.   time_step_ns: times nearer than this may be the same;
+    0: all are kept.
     """
 
     checksum: str = ""
@@ -36,12 +41,22 @@ class Abilities(NamedTuple):
     time_step_ns: int = 0
 
 
-# What belongs to an object of a bucket besides its type and its owner's metadata (RFC 9110, 9111): kept as it is.
-HEADERS = ("cache-control", "content-disposition", "content-encoding", "content-language", "expires")
+# What belongs to an object of a bucket besides its type and its owner's metadata (RFC 9110, 9111):
+# kept as it is.
+HEADERS = (
+    "cache-control",
+    "content-disposition",
+    "content-encoding",
+    "content-language",
+    "expires",
+)
 
 
 class Card(NamedTuple):
-    """The `pinecart` metadata entry that goes with every write: who decided, the source's time, the content's checksum."""
+    """The `pinecart` metadata entry that goes with every write:
+
+    who decided, the source's time, the content's checksum.
+    """
 
     decision_id: str
     modified_ns: int | None
@@ -57,11 +72,14 @@ class Card(NamedTuple):
         if not {"id", "time", "crc64nvme"} <= fields.keys():
             return None
         time = fields["time"]
-        return cls(fields["id"], int(time) if time.lstrip("-").isdigit() else None, fields["crc64nvme"])
+        return cls(
+            fields["id"], int(time) if time.lstrip("-").isdigit() else None, fields["crc64nvme"]
+        )
 
 
 class Stat(NamedTuple):
-    """One object looked at closely. crc: a full-object CRC-64/NVME that the store itself vouches for, or empty.
+    """One object looked at closely. crc: a full-object CRC-64/NVME that the store itself vouches
+    for, or empty.
 
     headers: those of HEADERS that it has.
     """
@@ -76,18 +94,23 @@ class Stat(NamedTuple):
 
 
 class Uploads(Protocol):
-    """The journal of uploads in parts: what a killed run goes on with, and what is cleared away at its end."""
+    """The journal of uploads in parts:
+
+    what a killed run goes on with, and what is cleared away at its end.
+    """
 
     async def begun(self, key: bytes, token: str, at: str) -> str:
-        """Commit that an upload of `key` starts, by the server's date `at`. The id of one begun before for the same
-        `token` (source and piece size), or empty."""
+        """Commit that an upload of `key` starts, by the server's date `at`. The id of one begun
+        before for the same `token` (source and piece size), or empty.
+        """
         ...
 
     async def named(self, key: bytes, upload: str) -> None: ...
     async def over(self, key: bytes) -> None: ...
 
 
-# Sends parts of one upload: (upload, size of a part, numbers from 1) → number → (ETag, CRC). What is missing wasn't sent.
+# Sends parts of one upload: (upload, size of a part, numbers from 1) → number → (ETag, CRC). What
+# is missing wasn't sent.
 Sender = Callable[[str, int, Sequence[int]], Awaitable[Mapping[int, tuple[str, str]]]]
 
 
@@ -109,10 +132,12 @@ class TakesParts(Protocol):
 
 
 class Put(NamedTuple):
-    """A write. if_absent: create only. expected: replace only this. Neither: the caller has looked just before.
+    """A write. if_absent: create only. expected: replace only this. Neither: the caller has looked
+    just before.
 
-    body: the bytes; or, above HELD_BYTES, the opened source, read in pieces, several at once, and verified before the
-    step that makes the object visible. card.crc may then be empty: the answer has it.
+    body: the bytes; or, above HELD_BYTES, the opened source, read in pieces, several at once, and
+    verified before the step that makes the object visible. card.crc may then be empty: the answer
+    has it.
     """
 
     key: bytes
@@ -130,7 +155,8 @@ class Put(NamedTuple):
 
 
 class Placed(NamedTuple):
-    """What a write left. proof: "server-verified", "read-back", "server-copy" or "size-only".   crc: of its content.
+    """What a write left. proof: "server-verified", "read-back", "server-copy" or "size-only".
+    crc: of its content.
 
     lost: what of the object the store was seen not to keep, in words; empty: nothing.
     """
@@ -145,7 +171,8 @@ class Placed(NamedTuple):
 class Reading(Protocol):
     """An object opened for reading, pinned to one content.
 
-    card, content_type, metadata, headers: what the store keeps with it, known after `look`, or once the whole has come.
+    card, content_type, metadata, headers: what the store keeps with it, known after `look`, or once
+    the whole has come.
     """
 
     @property
@@ -170,24 +197,31 @@ class Reading(Protocol):
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         """`size` bytes from `start`, of this one content. May be asked for several at once.
 
-        into: room for at least HELD_BYTES that may be used for them; the answer is then a view of it, good until it is used again.
+        into: room for at least HELD_BYTES that may be used for them; the answer is then a view of
+        it, good until it is used again.
         """
         ...
 
     def chunks(self) -> AsyncIterator[bytes]: ...
     async def besides(self, keep: Keep) -> Extra:
-        """What of `keep` the store itself holds for it; what is kept as metadata is in `metadata`."""
+        """What of `keep` the store itself holds for it; what is kept as metadata
+        is in `metadata`.
+        """
         ...
 
     async def verify(self, crc: str = "") -> None:
-        """Raises Changed unless the object is still as it was opened; and Corrupt unless `crc`, of all that was read of it in
-        pieces, is vouched for by the store, the line, or a second reading.
+        """Raises Changed unless the object is still as it was opened; and Corrupt unless `crc`, of
+        all that was read of it in pieces, is vouched for by the store, the line, or a second
+        reading.
         """
         ...
 
 
 class Level(NamedTuple):
-    """One level of a place: names of folders (or buckets) and entries, and where to go on (empty: at the end)."""
+    """One level of a place:
+
+    names of folders (or buckets) and entries, and where to go on (empty: at the end).
+    """
 
     folders: list[bytes]
     entries: list[Entry]
@@ -195,7 +229,10 @@ class Level(NamedTuple):
 
 
 class Version(NamedTuple):
-    """One version of an object that its bucket keeps. is_removal: the mark of a delete; it has no bytes."""
+    """One version of an object that its bucket keeps.
+
+    is_removal: the mark of a delete; it has no bytes.
+    """
 
     version: str
     size: int
@@ -205,9 +242,11 @@ class Version(NamedTuple):
 
 
 class Store(Protocol):
-    """One storage system, reached with one set of credentials. Raises core.errors.StoreError and its children.
+    """One storage system, reached with one set of credentials. Raises core.errors.StoreError and
+    its children.
 
-    most_at_once: so many requests, or files, at once; 0: as many as bring more. It may be changed at any time.
+    most_at_once: so many requests, or files, at once; 0: as many as bring more. It may be changed
+    at any time.
     """
 
     most_at_once: int
@@ -217,18 +256,23 @@ class Store(Protocol):
         ...
 
     async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
-        """Find out by behaviour, writing (and taking away) a small object of our own below `prefix`: once for each bucket.
+        """Find out by behaviour, writing (and taking away) a small object of our own below
+        `prefix`: once for each bucket.
 
         journal: where it is written down until it is gone.
         """
         ...
 
     def learned(self) -> dict[str, Any]:
-        """What was found out by behaviour, as JSON, to be given to the next one that opens this store."""
+        """What was found out by behaviour, as JSON, to be given to the next one that opens this
+        store.
+        """
         ...
 
     async def sweep(self, prefixes: Collection[bytes]) -> None:
-        """Take away what this very run, in a process that is no more, left half written just below these."""
+        """Take away what this very run, in a process that is no more, left half written just below
+        these.
+        """
         ...
 
     def waits_for(self) -> str:
@@ -241,7 +285,10 @@ class Store(Protocol):
 
     @property
     def rests_s(self) -> float:
-        """So many seconds from now on nothing is asked of it, since it asked for that; 0 or less: it doesn't rest."""
+        """So many seconds from now on nothing is asked of it, since it asked for that; 0 or less:
+
+        it doesn't rest.
+        """
         ...
 
     def rest(self, seconds: float) -> None:
@@ -249,13 +296,20 @@ class Store(Protocol):
         ...
 
     def identity(self, prefix: bytes) -> str:
-        """What makes this place the same place again: endpoint, bucket, prefix, or device and root."""
+        """What makes this place the same place again:
+
+        endpoint, bucket, prefix, or device and root.
+        """
         ...
 
-    def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[Sequence[Entry]]:
-        """Pages of everything below `prefix`, strictly ascending by relative key, from after `after` on.
+    def list(
+        self, prefix: bytes, *, after: bytes = b"", folders: str = ""
+    ) -> AsyncIterator[Sequence[Entry]]:
+        """Pages of everything below `prefix`, strictly ascending by relative key, from after
+        `after` on.
 
-        folders: "all" or "empty" ones are entries too where the store has any (their key ends in `/`); else none.
+        folders: "all" or "empty" ones are entries too where the store has any (their key ends in
+        `/`); else none.
         """
         ...
 
@@ -265,7 +319,10 @@ class Store(Protocol):
         self, key: bytes, expected: Entry | None = None, *, version: str = ""
     ) -> AbstractAsyncContextManager[Reading]: ...
     async def keeps_versions(self, key: bytes) -> bool:
-        """Whether what is overwritten or deleted at `key` stays as a version. False as well where that can't be asked."""
+        """Whether what is overwritten or deleted at `key` stays as a version.
+
+        False as well where that can't be asked.
+        """
         ...
 
     async def versions(self, key: bytes) -> Sequence[Version]:
@@ -281,27 +338,42 @@ class Store(Protocol):
         """Whether `copy` may work: both are one system."""
         ...
 
-    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = "") -> Placed | None:
-        """The same as `put` without the bytes passing through us; `put.body` isn't looked at. None: the store won't.
+    async def copy(
+        self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = ""
+    ) -> Placed | None:
+        """The same as `put` without the bytes passing through us; `put.body` isn't looked at. None:
+        the store won't.
 
         What is kept with an object of a bucket goes along as it is.
         """
         ...
 
     def home(self, prefix: bytes) -> bytes:
-        """Where things are set aside: the root of the folder, or of the bucket that `prefix` lies in."""
+        """Where things are set aside:
+
+        the root of the folder, or of the bucket that `prefix` lies in.
+        """
         ...
 
     async def is_absent(self, key: bytes) -> bool:
-        """True only where the store definitely says that there is no such object. What can't be said is raised."""
+        """True only where the store definitely says that there is no such object.
+
+        What can't be said is raised.
+        """
         ...
 
     async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry | None:
-        """Another name for exactly this object, where nothing is yet. None: the store can't; it is copied, then removed."""
+        """Another name for exactly this object, where nothing is yet.
+
+        None: the store can't; it is copied, then removed.
+        """
         ...
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
-        """Delete exactly this object. True: guarded by the store; False: looked at just before. Raises Taken, Missing."""
+        """Delete exactly this object.
+
+        True: guarded by the store; False: looked at just before. Raises Taken, Missing.
+        """
         ...
 
     async def tidy(self, prefix: bytes, key: bytes) -> None:
@@ -309,7 +381,9 @@ class Store(Protocol):
         ...
 
     async def clear_uploads(self, key: bytes, since: str) -> int:
-        """Abort unfinished uploads of exactly this key that were begun at or after the server's date `since`."""
+        """Abort unfinished uploads of exactly this key that were begun at or after the server's
+        date `since`.
+        """
         ...
 
     async def make_bucket(self, name: str) -> bool:
@@ -321,7 +395,9 @@ class Store(Protocol):
         ...
 
     async def check_place(self, prefix: bytes) -> None:
-        """Raises Missing or Refused unless the bucket or root of `prefix` is there and is the one remembered."""
+        """Raises Missing or Refused unless the bucket or root of `prefix` is there and is the one
+        remembered.
+        """
         ...
 
     async def close(self) -> None: ...

@@ -1,4 +1,7 @@
-"""Renaming on the way: a pattern and its replacement, or a template of the name's parts and date."""
+"""Renaming on the way:
+
+a pattern and its replacement, or a template of the name's parts and date.
+"""
 
 from __future__ import annotations
 
@@ -18,10 +21,11 @@ FIELDS = ("folder", "name", "ending", "year", "month", "day", "counter")
 
 
 class Renaming(NamedTuple):
-    """pattern: a regular expression (of RE2, so `\\w` is of ASCII alone) searched in the whole path below From; empty: `to`
-    is a template of FIELDS.
+    """pattern: a regular expression (of RE2, so `\\w` is of ASCII alone) searched in the whole path
+    below From; empty: `to` is a template of FIELDS.
 
-    In a template `{folder}` ends in `/` or is empty, `{ending}` starts with `.` or is empty; dates are of the file.
+    In a template `{folder}` ends in `/` or is empty, `{ending}` starts with `.` or is empty; dates
+    are of the file.
     """
 
     pattern: str
@@ -35,9 +39,14 @@ class Renaming(NamedTuple):
         stem, dot, ending = last.rpartition(".")
         at = datetime.fromtimestamp((entry.modified_ns or 0) / 10**9, UTC)
         values = {
-            "folder": folder + slash, "name": stem or last, "ending": dot + ending if stem else "", "year": f"{at.year:04}",
-            "month": f"{at.month:02}", "day": f"{at.day:02}", "counter": f"{counter:04}",
-        }  # fmt: skip
+            "folder": folder + slash,
+            "name": stem or last,
+            "ending": dot + ending if stem else "",
+            "year": f"{at.year:04}",
+            "month": f"{at.month:02}",
+            "day": f"{at.day:02}",
+            "counter": f"{counter:04}",
+        }
         return _filled(self.to, values).encode("utf-8", "surrogateescape")
 
 
@@ -56,7 +65,10 @@ _BACK = {there: here for here, there in _ODD.items()}
 
 @lru_cache(maxsize=64)
 def _of_people(pattern: str) -> Any:
-    """A regular expression of a person's, which takes a time that grows with the name alone (RE2). Raises ValueError."""
+    """A regular expression of a person's, which takes a time that grows with the name alone (RE2).
+
+    Raises ValueError.
+    """
     options = re2.Options()
     options.log_errors = False
     try:
@@ -68,7 +80,10 @@ def _of_people(pattern: str) -> Any:
 
 @lru_cache(maxsize=64)
 def _pieces(template: str) -> tuple[tuple[str, str], ...]:
-    """(text, field after it) of a template. Raises ValueError for anything but plain fields: widths and the like are none of it."""
+    """(text, field after it) of a template.
+
+    Raises ValueError for anything but plain fields: widths and the like are none of it.
+    """
     found = []
     for text, name, spec, conversion in Formatter().parse(template):
         if spec or conversion or (name is not None and name not in FIELDS):
@@ -82,16 +97,29 @@ def _filled(template: str, values: dict[str, str]) -> str:
 
 
 def read_renaming(pattern: str, to: str) -> Renaming:
-    """Raises Invalid when it can't work: no regular expression, an unknown group or field, an empty or rooted name."""
+    """Raises Invalid when it can't work:
+
+    no regular expression, an unknown group or field, an empty or rooted name.
+    """
     rule = Renaming(pattern, to)
     try:
         if len(pattern) > MOST_LETTERS or len(to) > MOST_LETTERS:
             raise ValueError(f"it has over {MOST_LETTERS} letters")
-        tried = rule.new_key(Entry(b"folder/name.txt", 1, 10**18), 1) if not pattern else _tried(pattern, to)
+        tried = (
+            rule.new_key(Entry(b"folder/name.txt", 1, 10**18), 1)
+            if not pattern
+            else _tried(pattern, to)
+        )
     except (KeyError, ValueError, IndexError) as exc:
-        hint = "its groups" if pattern else f"its fields are {', '.join('{' + f + '}' for f in FIELDS)}"
+        hint = (
+            "its groups"
+            if pattern
+            else f"its fields are {', '.join('{' + f + '}' for f in FIELDS)}"
+        )
         message = f"The renaming {pattern!r} to {to!r} makes no sense ({exc}); {hint}."
-        raise Invalid([{"field": "rename", "code": "rename.malformed", "message": message}]) from None
+        raise Invalid(
+            [{"field": "rename", "code": "rename.malformed", "message": message}]
+        ) from None
     if not to or tried.startswith(b"/"):
         message = "A renaming needs a new name that is not empty and does not start with /."
         raise Invalid([{"field": "rename", "code": "rename.malformed", "message": message}])

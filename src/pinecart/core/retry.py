@@ -1,4 +1,7 @@
-"""How long to wait before trying again: growing, jittered, and never less than the other side asked for."""
+"""How long to wait before trying again:
+
+growing, jittered, and never less than the other side asked for.
+"""
 
 from __future__ import annotations
 
@@ -7,8 +10,9 @@ from typing import NamedTuple
 
 
 class Retry(NamedTuple):
-    """times: tries at least.   for_s: and so long, so that a store may be away for a while.   first_s: the first wait, doubled
-    each time up to longest_s.   most_asked_s: longer than this nobody's wish to wait is heard.
+    """times: tries at least.   for_s: and so long, so that a store may be away for a while.
+    first_s: the first wait, doubled each time up to longest_s.   most_asked_s: longer than this
+    nobody's wish to wait is heard.
     """
 
     times: int = 5

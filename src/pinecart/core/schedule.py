@@ -1,8 +1,10 @@
-"""When a job runs by the clock: five-field cron expressions in a named time zone (POSIX crontab(5) fields).
+"""When a job runs by the clock: five-field cron expressions in a named time zone (POSIX crontab(5)
+fields).
 
-Cron arithmetic is croniter's, on the times that a clock on the wall shows; which instants those are is decided here. Where
-clocks go forward, what would have been due in the gap is due once, at its end. Where they go back, a fixed time is due
-once, the first time that the clock shows it; with every hour taken (`*/30 * * * *`) time passes as it passes, and both are due.
+Cron arithmetic is croniter's, on the times that a clock on the wall shows; which instants those are
+is decided here. Where clocks go forward, what would have been due in the gap is due once, at its
+end. Where they go back, a fixed time is due once, the first time that the clock shows it; with
+every hour taken (`*/30 * * * *`) time passes as it passes, and both are due.
 """
 
 from __future__ import annotations
@@ -72,26 +74,33 @@ def _end_of_gap(before: datetime, after: datetime, zone: ZoneInfo) -> datetime:
     wanted = after.astimezone(zone).utcoffset()
     while after - before > timedelta(seconds=1):
         middle = before + (after - before) / 2
-        before, after = (before, middle) if middle.astimezone(zone).utcoffset() == wanted else (middle, after)
+        before, after = (
+            (before, middle) if middle.astimezone(zone).utcoffset() == wanted else (middle, after)
+        )
     return after.replace(microsecond=0)
 
 
 def parse_schedule(cron: str, zone: str) -> Schedule:
-    """Raises Invalid when the expression has not five fields, a field is out of range, it never comes due, or the zone is
-    unknown.
+    """Raises Invalid when the expression has not five fields, a field is out of range, it never
+    comes due, or the zone is unknown.
     """
     problems = []
     if len(cron.split()) != 5 or not croniter.is_valid(cron):
         message = (
-            f"{cron!r} is not a cron expression of five fields: minute hour day month weekday, such as '30 5 * * *'."
+            f"{cron!r} is not a cron expression of five fields: minute hour day month weekday, "
+            "such as '30 5 * * *'."
         )
-        problems.append({"field": "schedule.cron", "code": "schedule.malformed", "message": message})
+        problems.append(
+            {"field": "schedule.cron", "code": "schedule.malformed", "message": message}
+        )
     elif not _comes_due(cron):
         message = f"{cron!r} never comes due: no such day is in any year."
         problems.append({"field": "schedule.cron", "code": "schedule.never", "message": message})
     if zone not in available_timezones():
         message = f"{zone!r} is no time zone. Use a name such as 'Europe/London' or 'UTC'."
-        problems.append({"field": "schedule.zone", "code": "schedule.zone-unknown", "message": message})
+        problems.append(
+            {"field": "schedule.zone", "code": "schedule.zone-unknown", "message": message}
+        )
     if problems:
         raise Invalid(problems)
     return Schedule(" ".join(cron.split()), zone)

@@ -1,8 +1,9 @@
-"""Which keys a leg takes: name patterns in and out, size, age and dates. Each rule that leaves a key out says so.
+"""Which keys a leg takes: name patterns in and out, size, age and dates. Each rule that leaves a
+key out says so.
 
-`*` stands for any characters but `/`, `**` for any at all, `?` for one, `[a-z]` for a set. A pattern with a `/` is
-held against the whole path below the leg's From; one without is held against the last part, at any depth.
-Case counts unless the rules say otherwise. Everything is bytes.
+`*` stands for any characters but `/`, `**` for any at all, `?` for one, `[a-z]` for a set. A
+pattern with a `/` is held against the whole path below the leg's From; one without is held against
+the last part, at any depth. Case counts unless the rules say otherwise. Everything is bytes.
 """
 
 from __future__ import annotations
@@ -20,14 +21,24 @@ from pinecart.core.patterns import MOST_PATTERNS, compiled, tokens_of
 
 UNITS = {"": 1, "b": 1, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40}
 SPANS = {"minute": 60, "hour": 3600, "day": 86400, "week": 604800}
-RULES = ("larger_than", "smaller_than", "changed_within", "unchanged_for", "since", "until", "ignore_case")
+RULES = (
+    "larger_than",
+    "smaller_than",
+    "changed_within",
+    "unchanged_for",
+    "since",
+    "until",
+    "ignore_case",
+)
 DAY_NS = 86_400 * 10**9
 
 
 class Selection(NamedTuple):
-    """take, leave_out: have `fullmatch`. take None means everything, leave_out None nothing; leaving out wins.
+    """take, leave_out: have `fullmatch`. take None means everything, leave_out None nothing;
+    leaving out wins.
 
-    Sizes in bytes; ages in seconds, counted back from the run's start; dates as ns since 1970 UTC, `until` exclusive.
+    Sizes in bytes; ages in seconds, counted back from the run's start; dates as ns since 1970 UTC,
+    `until` exclusive.
     """
 
     take: Any = None
@@ -56,7 +67,10 @@ class Selection(NamedTuple):
         return self.take is None or all(map(self.take.fullmatch, keys))
 
     def why_not(self, key: bytes, entry: Entry | None, now_ns: int) -> Reason | None:
-        """The rule that leaves this key out; None: it is taken. A time that isn't known is never outside a rule."""
+        """The rule that leaves this key out; None:
+
+        it is taken. A time that isn't known is never outside a rule.
+        """
         if not self.takes(key):
             return Reason.LEFT_OUT
         if entry is None:
@@ -70,11 +84,17 @@ class Selection(NamedTuple):
         return None
 
     def why_not_gone(self, key: bytes, remembered: str, now_ns: int) -> Reason | None:
-        """The same for a key whose source is gone: by what is remembered of it. What a rule can't be asked about is left."""
+        """The same for a key whose source is gone:
+
+        by what is remembered of it. What a rule can't be asked about is left.
+        """
         if not self.takes(key):
             return Reason.LEFT_OUT
         sized = self.larger_than is not None or self.smaller_than is not None
-        timed = any(v is not None for v in (self.changed_within_s, self.unchanged_for_s, self.since_ns, self.until_ns))
+        timed = any(
+            v is not None
+            for v in (self.changed_within_s, self.unchanged_for_s, self.since_ns, self.until_ns)
+        )
         if not (sized or timed):
             return None
         modified_ns = modified_ns_of(remembered)
@@ -97,20 +117,34 @@ class Selection(NamedTuple):
 def compile_selection(
     take: Sequence[str], leave_out: Sequence[str], rules: Mapping[str, Any] | None = None
 ) -> Selection:
-    """Raises Invalid with everything that is malformed. rules: any of RULES, as a person writes them."""
+    """Raises Invalid with everything that is malformed.
+
+    rules: any of RULES, as a person writes them.
+    """
     rules = rules or {}
     problems: list[dict[str, str]] = []
     any_case = bool(rules.get("ignore_case"))
-    patterns = [_compile(p, field, any_case, problems) for p, field in ((take, "take"), (leave_out, "leave_out"))]
-    read = {"larger_than": read_size, "smaller_than": read_size, "changed_within": read_span, "unchanged_for": read_span,
-            "since": _start_of, "until": lambda t: _start_of(t) + DAY_NS}  # fmt: skip
+    patterns = [
+        _compile(p, field, any_case, problems)
+        for p, field in ((take, "take"), (leave_out, "leave_out"))
+    ]
+    read = {
+        "larger_than": read_size,
+        "smaller_than": read_size,
+        "changed_within": read_span,
+        "unchanged_for": read_span,
+        "since": _start_of,
+        "until": lambda t: _start_of(t) + DAY_NS,
+    }
     found: dict[str, int | None] = {}
     for name, reader in read.items():
         value = rules.get(name)
         try:
             found[name] = None if value in (None, "") else reader(str(value))
         except ValueError as exc:
-            problems.append({"field": name, "code": "rule.malformed", "message": f"{name} {value!r}: {exc}"})
+            problems.append(
+                {"field": name, "code": "rule.malformed", "message": f"{name} {value!r}: {exc}"}
+            )
     if problems:
         raise Invalid(problems)
     return Selection(patterns[0], patterns[1], *found.values())
@@ -140,7 +174,9 @@ def _start_of(text: str) -> int:
     return int(datetime(day.year, day.month, day.day, tzinfo=UTC).timestamp()) * 10**9
 
 
-def _compile(patterns: Sequence[str], field: str, ignore_case: bool, problems: list[dict[str, str]]) -> Any:
+def _compile(
+    patterns: Sequence[str], field: str, ignore_case: bool, problems: list[dict[str, str]]
+) -> Any:
     good = []
     if len(patterns) > MOST_PATTERNS:
         message = f"{field} has over {MOST_PATTERNS} patterns. Say it with fewer."

@@ -10,10 +10,18 @@ from pinecart.core.lifecycle import Outcome
 
 Totals = dict[str, dict[str, int]]
 MARKS = {
-    "clean": "✓ clean", "nothing-to-do": "○ nothing to do", "problems": "▲ problems", "failed": "✗ failed",
-    "stopped": "□ stopped", "skipped": "◇ skipped", "queued": "◌ queued", "working": "● working",
-    "held": "◆ waiting for your yes", "paused": "◐ paused", "interrupted": "↻ interrupted",
-}  # fmt: skip
+    "clean": "✓ clean",
+    "nothing-to-do": "○ nothing to do",
+    "problems": "▲ problems",
+    "failed": "✗ failed",
+    "stopped": "□ stopped",
+    "skipped": "◇ skipped",
+    "queued": "◌ queued",
+    "working": "● working",
+    "held": "◆ waiting for your yes",
+    "paused": "◐ paused",
+    "interrupted": "↻ interrupted",
+}
 
 
 class Group(NamedTuple):
@@ -32,7 +40,10 @@ GROUPED_BY = Group._fields
 
 
 class Sums:
-    """The records of a run in groups: objects and bytes of each, and of a problem one example. `plain` is JSON, for `read`."""
+    """The records of a run in groups:
+
+    objects and bytes of each, and of a problem one example. `plain` is JSON, for `read`.
+    """
 
     def __init__(self) -> None:
         self._counts: dict[Group, list[int]] = {}
@@ -49,9 +60,15 @@ class Sums:
         return made
 
     def change(
-        self, gone: Iterable[tuple[Group, int]], come: Iterable[tuple[Group, int]], examples: Mapping[str, str]
+        self,
+        gone: Iterable[tuple[Group, int]],
+        come: Iterable[tuple[Group, int]],
+        examples: Mapping[str, str],
     ) -> bool:
-        """Take away and add (group, bytes) of single records. examples: error → message. Whether anything changed."""
+        """Take away and add (group, bytes) of single records.
+
+        examples: error → message. Whether anything changed.
+        """
         changed = False
         for sign, records in ((-1, gone), (1, come)):
             for group, size in records:
@@ -121,7 +138,9 @@ def span_text(seconds: float) -> str:
     minutes = round(seconds / 60)
     if minutes < 60:
         return f"{minutes} min"
-    return f"{minutes // 60} h {minutes % 60} min" if minutes < 48 * 60 else f"{minutes // 1440} days"
+    return (
+        f"{minutes // 60} h {minutes % 60} min" if minutes < 48 * 60 else f"{minutes // 1440} days"
+    )
 
 
 def files_text(n: int) -> str:
@@ -129,7 +148,9 @@ def files_text(n: int) -> str:
 
 
 def sentence(run: Mapping[str, Any]) -> str:
-    """One line for an ended or living run, from `state`, `outcome`, `totals`, `reasons`, `problems`, `far_side`, `message`."""
+    """One line for an ended or living run, from `state`, `outcome`, `totals`, `reasons`,
+    `problems`, `far_side`, `message`.
+    """
     word = run["outcome"] or run["state"]
     mark = MARKS[word]
     totals = run["totals"]
@@ -150,19 +171,30 @@ def sentence(run: Mapping[str, Any]) -> str:
     if word == "nothing-to-do":
         counts = ", ".join(["nothing new or changed; 0 removed", *(left or ["no files there"])])
     elif word == "clean":
-        counts += ", all proven" if not run.get("size_only") else f", {run['size_only']:,} only compared by size"
+        counts += (
+            ", all proven"
+            if not run.get("size_only")
+            else f", {run['size_only']:,} only compared by size"
+        )
     return f"{mark}: {counts}{_far(run.get('far_side'))}"
 
 
 LEFT_WORDS = {
-    "same": "unchanged", "recognised": "unchanged", "left-out": "left out by rule", "other-size": "left out by rule",
-    "other-time": "left out by rule", "too-young": "left for now, since somebody touched them in the last 60 s",
+    "same": "unchanged",
+    "recognised": "unchanged",
+    "left-out": "left out by rule",
+    "other-size": "left out by rule",
+    "other-time": "left out by rule",
+    "too-young": "left for now, since somebody touched them in the last 60 s",
     "awaited": "left until another job took them too",
-}  # fmt: skip
+}
 
 
 def _left(reasons: Mapping[str, int]) -> list[str]:
-    """What was left, each kind told where there is any: unchanged, left out by rule, left as the job says."""
+    """What was left, each kind told where there is any:
+
+    unchanged, left out by rule, left as the job says.
+    """
     counts = dict.fromkeys([*LEFT_WORDS.values(), "left as the job says"], 0)
     for kind, n in reasons.items():
         decision, _, reason = kind.partition(" ")
@@ -176,11 +208,19 @@ def after_sentence(run: Mapping[str, Any]) -> str:
     mark, totals = MARKS[run["outcome"]], run["totals"]
     removed = totals["remove"]["objects"]
     if run["kind"] == "expiry":
-        said = f"{files_text(removed)} that run {run['of']} had set aside, or left unfinished, cleared away for good"
+        said = (
+            f"{files_text(removed)} that run {run['of']} had set aside, or left unfinished, "
+            "cleared away for good"
+        )
     else:
         replaced = totals["replace"]["objects"]
-        said = f"run {run['of']} undone: {totals['copy']['objects'] + replaced:,} brought back, {removed + replaced:,} removed"
-    return f"{mark}: {said}" + (f", {run['problems']:,} left as they are" if run["problems"] else "")
+        said = (
+            f"run {run['of']} undone: {totals['copy']['objects'] + replaced:,} brought back, "
+            f"{removed + replaced:,} removed"
+        )
+    return f"{mark}: {said}" + (
+        f", {run['problems']:,} left as they are" if run["problems"] else ""
+    )
 
 
 def _far(far: Mapping[str, Any] | None) -> str:

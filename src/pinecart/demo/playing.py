@@ -1,4 +1,8 @@
-"""The demo: a service on a state folder of its own, two stand-in stores beside it, the survey's stores and jobs in it."""
+"""The demo:
+
+a service on a state folder of its own, two stand-in stores beside it, the survey's stores and jobs
+in it.
+"""
 
 from __future__ import annotations
 
@@ -20,23 +24,34 @@ BUCKET, COPY_BUCKET = "larkfell", "larkfell-copy"
 FIRST_RUN_PER_SECOND = 10
 JOBS: list[dict[str, Any]] = [
     {
-        "job": "dawn-recordings", "title": "Dawn recordings to the office", "labels": ["survey"], "intent": "renew",
+        "job": "dawn-recordings",
+        "title": "Dawn recordings to the office",
+        "labels": ["survey"],
+        "intent": "renew",
         "why": "The posts' disks are small and outdoors: by breakfast the office has everything.",
         "legs": [{"from": "pine://posts/", "to": f"pine://office/{BUCKET}/dawn/"}],
         "schedule": {"cron": "30 5 * * *", "zone": "Europe/London"},
     },
     {
-        "job": "partner-copy", "title": "A second copy at the partner", "labels": ["survey", "partner"], "intent": "mirror",
+        "job": "partner-copy",
+        "title": "A second copy at the partner",
+        "labels": ["survey", "partner"],
+        "intent": "mirror",
         "why": "Agreed with the partner: one exact copy in another house.",
         "legs": [{"from": f"pine://office/{BUCKET}/dawn/", "to": f"pine://partner/{COPY_BUCKET}/"}],
     },
     {
-        "job": "weekly-counts", "title": "Count sheets for the analysts", "labels": ["analysts"], "intent": "renew",
+        "job": "weekly-counts",
+        "title": "Count sheets for the analysts",
+        "labels": ["analysts"],
+        "intent": "renew",
         "why": "The analysts work from a folder.",
-        "legs": [{"from": f"pine://office/{BUCKET}/dawn/", "to": "pine://counts/", "take": ["sheets/**"]}],
+        "legs": [
+            {"from": f"pine://office/{BUCKET}/dawn/", "to": "pine://counts/", "take": ["sheets/**"]}
+        ],
         "schedule": {"cron": "0 7 * * 1", "zone": "Europe/London"},
     },
-]  # fmt: skip
+]
 
 
 def files_beside(state: Path) -> Path:
@@ -65,10 +80,15 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
             (files / "password").touch(mode=0o600)
             (files / "password").write_text(welcome.password)
         say(f"Pine Cart's demo is at {options.url}")
-        say(f"Sign in as admin with the password {(files / 'password').read_text()} (made up, for this demo only).")
+        say(
+            f"Sign in as admin with the password {(files / 'password').read_text()} (made "
+            "up, for this demo only)."
+        )
         say(f"The command line finds it with: export PINECART_DATA={data}")
         try:
-            with Client(options.url, _token(State(data), options.url, (files / "password").read_text())) as client:
+            with Client(
+                options.url, _token(State(data), options.url, (files / "password").read_text())
+            ) as client:
                 _set_up(client, configs, files, unhurried=unhurried, say=say)
         except ClientError as exc:
             say(f"The demo could not be set up: {exc.message} ({exc.code})")
@@ -82,7 +102,8 @@ def _token(state: State, url: str, password: str) -> str:
     file = state.root / "token"
     if not file.exists():
         with Client(url) as client:
-            write_whole(file, client.token_for("admin", password, token_name="the demo's command line"))  # noqa: S106
+            name = "the demo's command line"
+            write_whole(file, client.token_for("admin", password, token_name=name))
     return file.read_text()
 
 
@@ -106,7 +127,9 @@ def _standin(files: Path, name: str, port: int) -> Path:
     return config
 
 
-def _set_up(client: Client, configs: list[Path], files: Path, *, unhurried: bool, say: Callable[[str], None]) -> None:
+def _set_up(
+    client: Client, configs: list[Path], files: Path, *, unhurried: bool, say: Callable[[str], None]
+) -> None:
     """Stores, buckets, jobs and one run of each: whatever of it isn't there yet."""
     stores = {s["name"]: s for s in client.stores()}
     for name in ("posts", "counts"):
@@ -117,13 +140,20 @@ def _set_up(client: Client, configs: list[Path], files: Path, *, unhurried: bool
         key_id, account = next(iter(told["accounts"].items()))
         endpoint = f"http://127.0.0.1:{told['port']}"
         if name not in stores:
-            form = {"name": name, "kind": "s3", "endpoint": endpoint, "key_id": key_id, "secret": account["secret"]}
+            form = {
+                "name": name,
+                "kind": "s3",
+                "endpoint": endpoint,
+                "key_id": key_id,
+                "secret": account["secret"],
+            }
             client.add_store(form)
             client.make_bucket(name, BUCKET if name == "office" else COPY_BUCKET)
             client.try_store(name, write_to=BUCKET if name == "office" else COPY_BUCKET)
         elif stores[name]["endpoint"] != endpoint:
             say(
-                f"The store {name} was made for {stores[name]['endpoint']}: start with the port of then, or anew with FRESH=1."
+                f"The store {name} was made for {stores[name]['endpoint']}: start with the "
+                "port of then, or anew with FRESH=1."
             )
     known = {j["job"]: j for j in client.jobs()}
     for job in JOBS:
@@ -131,15 +161,29 @@ def _set_up(client: Client, configs: list[Path], files: Path, *, unhurried: bool
             client.define_job(job)
     for job in JOBS:
         if not client.runs(job=job["job"], limit=1):
-            _first_run(client, job["job"], configs[0], unhurried=unhurried and job["job"] == "dawn-recordings", say=say)
-    say("Next: pinecart start dawn-recordings --follow; pinecart demo arrive; and the same start again.")
+            _first_run(
+                client,
+                job["job"],
+                configs[0],
+                unhurried=unhurried and job["job"] == "dawn-recordings",
+                say=say,
+            )
+    say(
+        "Next: pinecart start dawn-recordings --follow; pinecart demo arrive; and the same "
+        "start again."
+    )
 
 
-def _first_run(client: Client, job: str, office: Path, *, unhurried: bool, say: Callable[[str], None]) -> None:
+def _first_run(
+    client: Client, job: str, office: Path, *, unhurried: bool, say: Callable[[str], None]
+) -> None:
     told = json.loads(office.read_text())
     if unhurried:
         _behave(told["port"], {"put": {"per_second": FIRST_RUN_PER_SECOND}})
-        say(f"The first run of {job} is slowed so that it can be watched (about 40 s): pinecart run follow 1")
+        say(
+            f"The first run of {job} is slowed so that it can be watched (about 40 s): "
+            "pinecart run follow 1"
+        )
     run = client.start(job)
     for _ in client.follow(run["id"]):
         pass

@@ -1,4 +1,7 @@
-"""Generates what the listening posts leave: dawn recordings, spectrogram pictures, count sheets. The same every time."""
+"""Generates what the listening posts leave:
+
+dawn recordings, spectrogram pictures, count sheets. The same every time.
+"""
 
 from __future__ import annotations
 
@@ -9,11 +12,31 @@ import zlib
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
-POSTS = ("aldermurr", "brockwen", "curlhaven", "dunmallow", "eskerry", "fallowmere", "glenlin", "harrowfen")
-SPECIES = ("curlew", "dunlin", "golden plover", "lapwing", "redshank", "skylark", "snipe", "wheatear")
+POSTS = (
+    "aldermurr",
+    "brockwen",
+    "curlhaven",
+    "dunmallow",
+    "eskerry",
+    "fallowmere",
+    "glenlin",
+    "harrowfen",
+)
+SPECIES = (
+    "curlew",
+    "dunlin",
+    "golden plover",
+    "lapwing",
+    "redshank",
+    "skylark",
+    "snipe",
+    "wheatear",
+)
 FIRST_DAY = date(2026, 3, 2)
 NIGHTS, WEEKS, PICTURES = 22, 8, 150
-LONG_NAME = "observer-remarks-" + "-and-".join(("wind", "rain", "hail", "mist", "frost", "haze", "sleet", "thaw") * 3)
+LONG_NAME = "observer-remarks-" + "-and-".join(
+    ("wind", "rain", "hail", "mist", "frost", "haze", "sleet", "thaw") * 3
+)
 
 
 def make_survey(root: Path) -> None:
@@ -21,17 +44,26 @@ def make_survey(root: Path) -> None:
     for i, post in enumerate(POSTS):
         for night in range(NIGHTS):
             day = FIRST_DAY + timedelta(days=night)
-            _write(root / "recordings" / post / f"{day}-dawn.flac", _recording(i * 1000 + night), day)
+            _write(
+                root / "recordings" / post / f"{day}-dawn.flac", _recording(i * 1000 + night), day
+            )
         for week in range(WEEKS):
             day = FIRST_DAY + timedelta(weeks=week)
-            _write(root / "sheets" / f"2026-W{10 + week}" / f"{post}.csv", _sheet(post, day, i * 100 + week), day)
+            _write(
+                root / "sheets" / f"2026-W{10 + week}" / f"{post}.csv",
+                _sheet(post, day, i * 100 + week),
+                day,
+            )
     for n in range(PICTURES):
         _write(root / "pictures" / "curlhaven" / f"spectrogram-{n:03}.png", _picture(n), FIRST_DAY)
     odd = {
-        "sheets/read me first.txt": b"Counts are made at dawn, by ear.\n", "sheets/empty.txt": b"",
-        "sheets/été à Brockwen.csv": _sheet("brockwen", FIRST_DAY, 1), "sheets/50% + more #1?.csv": _sheet("eskerry", FIRST_DAY, 2),
-        f"sheets/{LONG_NAME[:196]}.txt": b"Nothing to remark.\n", "survey.txt": b"Larkfell bird survey, spring 2026.\n",
-    }  # fmt: skip
+        "sheets/read me first.txt": b"Counts are made at dawn, by ear.\n",
+        "sheets/empty.txt": b"",
+        "sheets/été à Brockwen.csv": _sheet("brockwen", FIRST_DAY, 1),
+        "sheets/50% + more #1?.csv": _sheet("eskerry", FIRST_DAY, 2),
+        f"sheets/{LONG_NAME[:196]}.txt": b"Nothing to remark.\n",
+        "survey.txt": b"Larkfell bird survey, spring 2026.\n",
+    }
     for name, body in odd.items():
         _write(root / name, body, FIRST_DAY)
 
@@ -70,7 +102,11 @@ def _recording(seed: int) -> bytes:
 
 def _sheet(post: str, day: date, seed: int) -> bytes:
     rng = random.Random(seed)  # noqa: S311
-    rows = [f"{day + timedelta(days=d)},{bird},{rng.randrange(40)},{post}" for d in range(7) for bird in SPECIES]
+    rows = [
+        f"{day + timedelta(days=d)},{bird},{rng.randrange(40)},{post}"
+        for d in range(7)
+        for bird in SPECIES
+    ]
     return ("date,species,heard,post\n" + "\n".join(rows) + "\n").encode()
 
 
@@ -81,7 +117,14 @@ def _picture(seed: int) -> bytes:
     rows = b"".join(b"\0" + rng.randbytes(wide) for _ in range(high))
 
     def chunk(kind: bytes, body: bytes) -> bytes:
-        return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
+        return (
+            struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
+        )
 
     head = struct.pack(">IIBBBBB", wide, high, 8, 0, 0, 0, 0)
-    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(rows)) + chunk(b"IEND", b"")
+    return (
+        b"\x89PNG\r\n\x1a\n"
+        + chunk(b"IHDR", head)
+        + chunk(b"IDAT", zlib.compress(rows))
+        + chunk(b"IEND", b"")
+    )

@@ -1,7 +1,7 @@
 """Folders of this machine. Every path is hostile: `folder_root` opens it part by part.
 
-A file is written under a hidden name in its own folder, flushed, renamed, and its folder flushed. All work on the
-disk is done in threads, one hop for a small file.
+A file is written under a hidden name in its own folder, flushed, renamed, and its folder flushed.
+All work on the disk is done in threads, one hop for a small file.
 """
 
 from __future__ import annotations
@@ -26,7 +26,18 @@ from pinecart.core.entries import LINK, Entry, Likeness, fingerprint, likeness, 
 from pinecart.core.errors import Changed, Corrupt, Refused, Taken, Unsafe
 from pinecart.core.folding import EXACT
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Abilities, Level, Placed, Put, Reading, Stat, Store, Uploads, Version
+from pinecart.core.ports import (
+    HELD_BYTES,
+    Abilities,
+    Level,
+    Placed,
+    Put,
+    Reading,
+    Stat,
+    Store,
+    Uploads,
+    Version,
+)
 from pinecart.drivers import folder_names, folder_writing
 from pinecart.drivers.folder_reading import File, Held, Link
 from pinecart.drivers.folder_root import (
@@ -56,18 +67,22 @@ from pinecart.drivers.folder_writing import (
 from pinecart.drivers.pieces import each_piece, piece_size
 
 SMALL = 64 << 10  # up to here a file is read at once, where the kernel has it in memory
-SLOW_S = 0.002  # for one file read on the event loop; threads that wait for each other make some as slow on any disk …
+# for one file read on the event loop; threads that wait for each other make some as slow on any
+# disk …
+SLOW_S = 0.002
 MOSTLY = 100  # … but not so many: each counts four, each quick one takes one back
 
 
 class FolderStore:
-    """path: the root.   fsid: the file system's id when the store was registered; 0: not remembered.
+    """path: the root.   fsid: the file system's id when the store was registered; 0: not
+    remembered.
 
     forbidden: (device, inode) of folders that are never entered, the state folder first of all.
-    links: what becomes of symbolic links: "refuse" (listed), "skip", "follow" (inside the root), "keep" (as links).
-    marker: name of a file in the root without which it is taken for another disk.
-    read_back: whether every file is read from the disk after it is written; else its size is all the proof.
-    run: tag for hidden names; files of this very run that an interrupted process left are cleared as they are listed.
+    links: what becomes of symbolic links: "refuse" (listed), "skip", "follow" (inside the root),
+    "keep" (as links). marker: name of a file in the root without which it is taken for another
+    disk. read_back: whether every file is read from the disk after it is written; else its size is
+    all the proof. run: tag for hidden names; files of this very run that an interrupted process
+    left are cleared as they are listed.
     """
 
     def __init__(
@@ -89,9 +104,14 @@ class FolderStore:
         self._parent: tuple[bytes, int] | None = None
         self._slowness = 0  # of such readings lately
         self._slow_left = 0  # so many more files are read by threads
-        self._ours = re.compile(rb"\.pinecart-" + re.escape(run.encode()) + rb"-\d+-\d+(-.+)?\.part")
+        self._ours = re.compile(
+            rb"\.pinecart-" + re.escape(run.encode()) + rb"-\d+-\d+(-.+)?\.part"
+        )
         self._habits: folder_names.Habits | None = None
-        self._wrote, self._wrote_sorted = array("Q"), True  # inodes of the files that got their names by this store
+        self._wrote, self._wrote_sorted = (
+            array("Q"),
+            True,
+        )  # inodes of the files that got their names by this store
         self._batches = Batches(self._parents)
         self._run, self._numbers = run, itertools.count(1)
 
@@ -100,8 +120,16 @@ class FolderStore:
         forbidden = frozenset((d, i) for d, i in spec.get("forbidden", ()))
         links, run = spec.get("links") or "refuse", str(spec.get("run", 0))
         marker, read_back = spec.get("marker") or "", spec.get("read_back", "yes") != "no"
-        store = cls(spec["name"], spec["path"], fsid=spec.get("fsid") or 0, forbidden=forbidden, run=run, links=links,
-                    marker=marker, read_back=read_back)  # fmt: skip
+        store = cls(
+            spec["name"],
+            spec["path"],
+            fsid=spec.get("fsid") or 0,
+            forbidden=forbidden,
+            run=run,
+            links=links,
+            marker=marker,
+            read_back=read_back,
+        )
         store.most_at_once = int(spec.get("most_at_once") or 0)
         return store
 
@@ -131,7 +159,12 @@ class FolderStore:
             self._habits = self._asked(parts_of(prefix)) if may_write else self._seen(prefix)
         folding, step_ns, _ = self._habits
         return Abilities(
-            create_only=True, has_folders=True, keeps_times=True, at_hand=True, folding=folding, time_step_ns=step_ns
+            create_only=True,
+            has_folders=True,
+            keeps_times=True,
+            at_hand=True,
+            folding=folding,
+            time_step_ns=step_ns,
         )
 
     def _asked(self, parts: tuple[bytes, ...]) -> folder_names.Habits:
@@ -159,9 +192,11 @@ class FolderStore:
 
         await self._root.do(look)
 
-    # --- looking -------------------------------------------------------------------------------------------------
+    # --- looking
 
-    async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[Sequence[Entry]]:
+    async def list(
+        self, prefix: bytes, *, after: bytes = b"", folders: str = ""
+    ) -> AsyncIterator[Sequence[Entry]]:
         found = Walk(self._root, self._ours, folders=folders, after=after).pages(parts_of(prefix))
         try:
             while pages := await self._root.do(partial(some_pages, found)):
@@ -190,28 +225,40 @@ class FolderStore:
             try:
                 return self._root.entry(key)
             except OSError as exc:
-                if exc.errno != errno.ENOENT and is_gone(exc, self._root, parts_of(key.rpartition(b"/")[0])):
+                if exc.errno != errno.ENOENT and is_gone(
+                    exc, self._root, parts_of(key.rpartition(b"/")[0])
+                ):
                     raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), key) from exc
                 raise
 
         return Stat(await self._root.do(look))
 
-    # --- reading -------------------------------------------------------------------------------------------------
+    # --- reading
 
     def open(
         self, key: bytes, expected: Entry | None = None, *, version: str = ""
     ) -> contextlib.AbstractAsyncContextManager[Reading]:
-        small = expected is not None and expected.size <= SMALL and not (expected.is_link or key.endswith(b"/"))
+        small = (
+            expected is not None
+            and expected.size <= SMALL
+            and not (expected.is_link or key.endswith(b"/"))
+        )
         if small and (held := self._at_once(key)) is not None:
             return contextlib.nullcontext(held)
         return self._opened(key, expected, small=small)
 
     @asynccontextmanager
-    async def _opened(self, key: bytes, expected: Entry | None, *, small: bool) -> AsyncIterator[Reading]:
+    async def _opened(
+        self, key: bytes, expected: Entry | None, *, small: bool
+    ) -> AsyncIterator[Reading]:
         if small and (held := await self._root.do(partial(self._in_one_hop, key))) is not None:
             yield held
             return
-        link = await self._root.do(lambda: self._root.link(key)) if expected is not None and expected.is_link else None
+        link = (
+            await self._root.do(lambda: self._root.link(key))
+            if expected is not None and expected.is_link
+            else None
+        )
         if link:
             yield Link(self._root, key, *link)
             return
@@ -219,14 +266,21 @@ class FolderStore:
         fd = await self._root.do(opened.__enter__)
         try:
             found = os.fstat(fd)
-            yield File(self._root, key, fd, folder_entry(key, found) if key.endswith(b"/") else entry_of(key, found))
+            yield File(
+                self._root,
+                key,
+                fd,
+                folder_entry(key, found) if key.endswith(b"/") else entry_of(key, found),
+            )
         finally:
             opened.__exit__(None, None, None)
 
     def _at_once(self, key: bytes) -> Held | None:
-        """A small file that the kernel has in memory is read here and now: a thread would cost more than the reading.
+        """A small file that the kernel has in memory is read here and now: a thread would cost more
+        than the reading.
 
-        None: it isn't, or the disk was slow lately; then a thread does it. Links are never followed this way.
+        None: it isn't, or the disk was slow lately; then a thread does it. Links are never followed
+        this way.
         """
         if self._root.links == "follow" or self._slow_left:
             self._slow_left = max(self._slow_left - 1, 0)
@@ -245,17 +299,27 @@ class FolderStore:
             if got != before.st_size or not is_as_it_was(before, os.fstat(fd)):
                 return None
             return Held(self._root, key, entry_of(key, before), bytes(room))
-        except (OSError, Unsafe):  # not in memory, or an error: the usual way finds out which, and tells it
+        except (
+            OSError,
+            Unsafe,
+        ):  # not in memory, or an error: the usual way finds out which, and tells it
             return None
         finally:
             if fd >= 0:
                 os.close(fd)
-            self._slowness = self._slowness + 4 if time.perf_counter() - began > SLOW_S else max(self._slowness - 1, 0)
+            self._slowness = (
+                self._slowness + 4
+                if time.perf_counter() - began > SLOW_S
+                else max(self._slowness - 1, 0)
+            )
             if self._slowness > MOSTLY:
                 self._slow_left, self._slowness = 1000, 0
 
     def _in_one_hop(self, key: bytes) -> Held | None:
-        """A small file read from the disk. None: it is none, or is being changed; the usual way finds out, and tells it."""
+        """A small file read from the disk.
+
+        None: it is none, or is being changed; the usual way finds out, and tells it.
+        """
         with self._root.file(key) as fd:
             before = os.fstat(fd)
             if before.st_size > SMALL:
@@ -266,7 +330,9 @@ class FolderStore:
             return Held(self._root, key, entry_of(key, before), body)
 
     def _parent_of(self, folder: bytes) -> int:
-        """A descriptor of the folder in which the last file was as well, or of another one; at most this one is kept open."""
+        """A descriptor of the folder in which the last file was as well, or of another one; at most
+        this one is kept open.
+        """
         if self._parent is None or self._parent[0] != folder:
             self._drop_parent()
             with self._root.folder(parts_of(folder)) as fd:
@@ -278,7 +344,7 @@ class FolderStore:
             os.close(self._parent[1])
             self._parent = None
 
-    # --- writing -------------------------------------------------------------------------------------------------
+    # --- writing
 
     async def put(self, put: Put) -> Placed:
         if put.key.endswith(b"/") and not put.size:
@@ -288,17 +354,23 @@ class FolderStore:
             return await self._put_link(put, put.body)
         if isinstance(put.body, bytes):
             body = put.body
-            return await self._write(lambda parents: (self._begun(put, body, parents), put.card.crc), put.size)
+            return await self._write(
+                lambda parents: (self._begun(put, body, parents), put.card.crc), put.size
+            )
         source = put.body
         with self._parents() as parents:
             return await self._put_in_pieces(put, source, parents)
 
     async def _put_in_pieces(self, put: Put, source: Reading, parents: Parents) -> Placed:
         writing = await self._root.do(
-            lambda: Writing(self.name, put, parents, self._hidden(), self._same, read_back=self._reads_back)
+            lambda: Writing(
+                self.name, put, parents, self._hidden(), self._same, read_back=self._reads_back
+            )
         )
 
-        spare: list[bytearray] = []  # used again and again: fresh memory of this size is mapped page by page each time
+        spare: list[
+            bytearray
+        ] = []  # used again and again: fresh memory of this size is mapped page by page each time
 
         async def carry(_: int, start: int, size: int) -> str:
             crc, room = Crc64(), spare.pop() if spare else bytearray(HELD_BYTES)
@@ -325,7 +397,9 @@ class FolderStore:
             with self._root.folder(parts_of(put.key), create=True) as fd:
                 give(fd, put)
                 os.fsync(fd)
-                return Placed(folder_entry(put.key, os.fstat(fd)), "read-back", guarded=False, crc=EMPTY)
+                return Placed(
+                    folder_entry(put.key, os.fstat(fd)), "read-back", guarded=False, crc=EMPTY
+                )
 
         placed: Placed = await self._root.do(work)
         return placed
@@ -334,7 +408,10 @@ class FolderStore:
         """A link as a link, if it leads to a place in this store. Raises Unsafe."""
         *parents, name = put.key.split(b"/")
         if leads_out(tuple(parents), text):
-            message = f"pine://{self.name}/{show(put.key)}: it is a link that leads out of the store, to {show(text)}. It was not made: whoever follows it would be elsewhere."
+            message = (
+                f"pine://{self.name}/{show(put.key)}: it is a link that leads out of the store, "
+                f"to {show(text)}. It was not made: whoever follows it would be elsewhere."
+            )
             raise Unsafe(message, code="link-leads-out")
 
         def work() -> Placed:
@@ -353,9 +430,13 @@ class FolderStore:
                     os.unlink(hidden, dir_fd=parent)
                     raise
                 os.fsync(parent)
-                placed = entry_of(put.key, os.stat(name, dir_fd=parent, follow_symlinks=False))._replace(kind=LINK)
+                placed = entry_of(
+                    put.key, os.stat(name, dir_fd=parent, follow_symlinks=False)
+                )._replace(kind=LINK)
                 if os.readlink(name, dir_fd=parent) != text:
-                    raise Corrupt(f"pine://{self.name}/{show(put.key)}: the link does not read back the same.")
+                    raise Corrupt(
+                        f"pine://{self.name}/{show(put.key)}: the link does not read back the same."
+                    )
                 return Placed(placed, "read-back", guarded=guarded, crc=put.card.crc)
 
         placed: Placed = await self._root.do(work)
@@ -364,8 +445,12 @@ class FolderStore:
     def copies_from(self, source: Store) -> bool:
         return isinstance(source, FolderStore)
 
-    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = "") -> Placed | None:
-        """Between two folders of this machine the kernel copies; both sides are read for their checksums."""
+    async def copy(
+        self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = ""
+    ) -> Placed | None:
+        """Between two folders of this machine the kernel copies; both sides are read for their
+        checksums.
+        """
         if not isinstance(source, FolderStore) or entry.is_link:
             return None
         if put.key.endswith(b"/"):
@@ -379,7 +464,9 @@ class FolderStore:
                     crc = writing.copy_from(fd, opened.size)
                     now = entry_of(b"", os.fstat(fd))
                     if not (same(now, opened) and same(now, entry)):
-                        raise Changed(f"pine://{source.name}/{show(source_key)} changed while it was read.")
+                        raise Changed(
+                            f"pine://{source.name}/{show(source_key)} changed while it was read."
+                        )
                     return writing, crc
 
         return await self._write(begin, entry.size)
@@ -405,12 +492,17 @@ class FolderStore:
         return placed
 
     def _must_not_be_ours(self, key: bytes, expected: Entry) -> None:
-        """What was written a moment ago is never taken away, under whatever name it seems to be another file."""
+        """What was written a moment ago is never taken away, under whatever name it seems to be
+        another file.
+        """
         if not self._wrote_sorted:
             self._wrote, self._wrote_sorted = array("Q", sorted(self._wrote)), True
         at = bisect.bisect_left(self._wrote, expected.inode)
         if at < len(self._wrote) and self._wrote[at] == expected.inode:
-            message = f"pine://{self.name}/{show(key)} is a file that this very run has put there. It was left alone."
+            message = (
+                f"pine://{self.name}/{show(key)} is a file that this very run has put there. It "
+                "was left alone."
+            )
             raise Taken(message, code="written-by-this-run")
 
     def _hidden(self) -> bytes:
@@ -427,7 +519,9 @@ class FolderStore:
     @contextlib.contextmanager
     def _writing(self, put: Put, parents: Parents) -> Iterator[Writing]:
         """A file with its bytes, permissions and time; cleared away if that fails."""
-        writing = Writing(self.name, put, parents, self._hidden(), self._same, read_back=self._reads_back)
+        writing = Writing(
+            self.name, put, parents, self._hidden(), self._same, read_back=self._reads_back
+        )
         try:
             yield writing
             writing.give()
@@ -435,7 +529,7 @@ class FolderStore:
             writing.drop()
             raise
 
-    # --- removing ------------------------------------------------------------------------------------------------
+    # --- removing
 
     async def keeps_versions(self, key: bytes) -> bool:
         return False
@@ -461,7 +555,9 @@ class FolderStore:
                 if not is_gone(exc, self._root, tuple(parents)):
                     raise
                 return True
-            return st.S_ISDIR(found.st_mode) != key.endswith(b"/")  # a folder is no file; a link on the way is an error
+            return st.S_ISDIR(found.st_mode) != key.endswith(
+                b"/"
+            )  # a folder is no file; a link on the way is an error
 
         found: bool = await self._root.do(look)
         return found
@@ -476,14 +572,20 @@ class FolderStore:
         self._must_not_be_ours(key, expected)
 
         def work() -> Entry:
-            with self._root.folder(tuple(parents)) as here, self._root.folder(tuple(new_parents), create=True) as there:
+            with (
+                self._root.folder(tuple(parents)) as here,
+                self._root.folder(tuple(new_parents), create=True) as there,
+            ):
                 self._must_be_as(here, name, key, expected)
                 folder_writing.rename_if_absent(here, name, there, new)
                 found = os.stat(new, dir_fd=there, follow_symlinks=False)
                 moved = entry_of(to, found)
                 if likeness(moved, fingerprint(expected)) is Likeness.DIFFERENT:
                     folder_writing.rename_if_absent(there, new, here, name)
-                    raise Taken(f"pine://{self.name}/{show(key)} changed while it was moved, and was put back.")
+                    raise Taken(
+                        f"pine://{self.name}/{show(key)} changed while it was moved, and was "
+                        "put back."
+                    )
                 for fd in (there, here):
                     os.fsync(fd)
                 return moved
@@ -503,7 +605,9 @@ class FolderStore:
         def work() -> bool:
             with self._root.folder(tuple(parents)) as parent:
                 if key.endswith(b"/"):
-                    with contextlib.suppress(OSError):  # no longer empty: then it is no empty folder to remove
+                    with contextlib.suppress(
+                        OSError
+                    ):  # no longer empty: then it is no empty folder to remove
                         os.rmdir(name, dir_fd=parent)
                     return False
                 self._must_be_as(parent, name, key, expected)
@@ -533,10 +637,16 @@ class FolderStore:
         found = os.stat(name, dir_fd=parent, follow_symlinks=False)
         regular = st.S_ISREG(found.st_mode) or (expected.is_link and st.S_ISLNK(found.st_mode))
         if not regular or not self._same(found, expected):
-            raise Taken(f"pine://{self.name}/{show(key)} is not as it was when this was planned. It was left alone.")
+            raise Taken(
+                f"pine://{self.name}/{show(key)} is not as it was when this was planned. It "
+                "was left alone."
+            )
 
     def _same(self, found: os.stat_result, expected: Entry) -> bool:
-        """The very file. Where names fold, some file systems give each spelling of a name an inode of its own."""
+        """The very file.
+
+        Where names fold, some file systems give each spelling of a name an inode of its own.
+        """
         if self._habits and self._habits.folding != EXACT:
             expected = expected._replace(inode=found.st_ino)
         return same(entry_of(b"", found), expected)
@@ -544,7 +654,10 @@ class FolderStore:
     async def sweep(self, prefixes: Collection[bytes]) -> None:
         def work() -> None:
             for prefix in prefixes:
-                with contextlib.suppress(OSError, Unsafe), self._root.folder(parts_of(prefix)) as fd:
+                with (
+                    contextlib.suppress(OSError, Unsafe),
+                    self._root.folder(parts_of(prefix)) as fd,
+                ):
                     for name in [n for n in os.listdir(fd) if self._ours.fullmatch(os.fsencode(n))]:
                         with contextlib.suppress(FileNotFoundError):
                             os.unlink(name, dir_fd=fd)
@@ -558,7 +671,9 @@ class FolderStore:
         return 0
 
     async def make_bucket(self, name: str) -> bool:
-        raise Refused(f"{self.name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets")
+        raise Refused(
+            f"{self.name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets"
+        )
 
     async def drop_bucket(self, name: str) -> None:
         await self.make_bucket(name)
@@ -566,4 +681,4 @@ class FolderStore:
     async def close(self) -> None:
         self._drop_parent()
 
-    # --- descriptors ---------------------------------------------------------------------------------------------
+    # --- descriptors

@@ -1,4 +1,7 @@
-"""Many files of one folder looked at together: the kernel writes what it knows of them into one buffer, which is read as columns."""
+"""Many files of one folder looked at together:
+
+the kernel writes what it knows of them into one buffer, which is read as columns.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +28,10 @@ class Seen(NamedTuple):
 
 
 class Looker:
-    """Looks at up to AT_ONCE names at a time. For one thread at a time: the buffer is used again."""
+    """Looks at up to AT_ONCE names at a time.
+
+    For one thread at a time: the buffer is used again.
+    """
 
     def __init__(self) -> None:
         self._ready = False
@@ -36,10 +42,15 @@ class Looker:
         start = ctypes.addressof(room)
         self._places = [ctypes.c_void_p(start + _SIZE * n) for n in range(AT_ONCE)]
         plain = memoryview(room).cast("B")
-        self._numbers, self._signed, self._halves, self._shorts = (plain.cast(kind) for kind in ("Q", "q", "I", "H"))
+        self._numbers, self._signed, self._halves, self._shorts = (
+            plain.cast(kind) for kind in ("Q", "q", "I", "H")
+        )
 
     def files(self, folder: int, names: Sequence[bytes]) -> Seen | None:
-        """What is known of each, in their order. None: not all of them are plain files, or one can't be looked at."""
+        """What is known of each, in their order.
+
+        None: not all of them are plain files, or one can't be looked at.
+        """
         if _STATX is None or len(names) > AT_ONCE:
             return None
         if not self._ready:
@@ -53,9 +64,11 @@ class Looker:
         if {mode & _KIND for mode in set(_every(self._shorts, _MODE, count))} != {st.S_IFREG}:
             return None
         return Seen(
-            _every(self._numbers, _LENGTH, count), self._times(_MODIFIED, count), self._times(_CHANGED, count),
+            _every(self._numbers, _LENGTH, count),
+            self._times(_MODIFIED, count),
+            self._times(_CHANGED, count),
             _every(self._numbers, _INODE, count),
-        )  # fmt: skip
+        )
 
     def _times(self, at: int, count: int) -> list[int]:
         seconds, rest = _every(self._signed, at, count), _every(self._halves, at + 8, count)

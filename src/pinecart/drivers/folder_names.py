@@ -14,7 +14,10 @@ LOOKED_AT = 1000
 
 
 class Habits(NamedTuple):
-    """time_step_ns: times that are nearer than this may be the same time.   asked: by writing, not only by looking."""
+    """time_step_ns:
+
+    times that are nearer than this may be the same time.   asked: by writing, not only by looking.
+    """
 
     folding: Folding = EXACT
     time_step_ns: int = 0
@@ -22,9 +25,19 @@ class Habits(NamedTuple):
 
 
 def by_scratch(fd: int, hidden: bytes) -> Habits:
-    """Make a file of our own, ask for it under its other spellings, and take it away. Raises OSError where that can't be done."""
+    """Make a file of our own, ask for it under its other spellings, and take it away.
+
+    Raises OSError where that can't be done.
+    """
     name = hidden + TELLING.encode() + b".part"
-    os.close(os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600, dir_fd=fd))
+    os.close(
+        os.open(
+            name,
+            os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC,
+            0o600,
+            dir_fd=fd,
+        )
+    )
     try:
         os.utime(name, ns=(_ODD_NS, _ODD_NS), dir_fd=fd)
         lost = abs(_ODD_NS - os.stat(name, dir_fd=fd).st_mtime_ns)
@@ -35,7 +48,9 @@ def by_scratch(fd: int, hidden: bytes) -> Habits:
 
 
 def by_names(names: Iterable[tuple[int, bytes]]) -> Folding:
-    """The same from names that are there, in folders opened as these descriptors; what none of them tells is taken for exact."""
+    """The same from names that are there, in folders opened as these descriptors; what none of them
+    tells is taken for exact.
+    """
     told: dict[str, bool] = {}
     for fd, name in names:
         for rule, spellings in other_spellings(name).items():
@@ -47,7 +62,10 @@ def by_names(names: Iterable[tuple[int, bytes]]) -> Folding:
 
 
 def _found_unlisted(fd: int, other: bytes) -> bool:
-    """Whether a name is answered that no listing shows. (Inodes don't tell: some file systems give each spelling its own.)"""
+    """Whether a name is answered that no listing shows.
+
+    (Inodes don't tell: some file systems give each spelling its own.)
+    """
     try:
         os.stat(other, dir_fd=fd, follow_symlinks=False)
     except OSError:

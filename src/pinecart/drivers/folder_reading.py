@@ -45,14 +45,20 @@ class File:
 
     async def chunks(self) -> AsyncIterator[bytes]:
         at = 0
-        while not self.entry.is_folder and (chunk := await self._root.do(partial(os.pread, self._fd, HELD_BYTES, at))):
+        while not self.entry.is_folder and (
+            chunk := await self._root.do(partial(os.pread, self._fd, HELD_BYTES, at))
+        ):
             at += len(chunk)
             yield chunk
 
     async def besides(self, keep: Keep) -> Extra:
         def look() -> Extra:
             mode = st.S_IMODE(os.fstat(self._fd).st_mode) & 0o777 if keep.permissions else None
-            names = [n for n in os.listxattr(self._fd) if n.startswith("user.")] if keep.attributes else []
+            names = (
+                [n for n in os.listxattr(self._fd) if n.startswith("user.")]
+                if keep.attributes
+                else []
+            )
             return Extra(mode, {n: os.getxattr(self._fd, n) for n in names})
 
         found: Extra = await self._root.do(look)
@@ -62,7 +68,9 @@ class File:
         await self._root.do(self._compare)
 
     def _compare(self) -> None:
-        if not self.entry.is_folder and not same(entry_of(self._key, os.fstat(self._fd)), self.entry):
+        if not self.entry.is_folder and not same(
+            entry_of(self._key, os.fstat(self._fd)), self.entry
+        ):
             raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
 
 

@@ -1,6 +1,8 @@
-"""The root of a folder store, and how anything below it is opened: one part at a time, without following links. Every path is hostile.
+"""The root of a folder store, and how anything below it is opened: one part at a time, without
+following links. Every path is hostile.
 
-Only regular files are opened, checked by fstat after a non-blocking open. All work on the disk is done in threads.
+Only regular files are opened, checked by fstat after a non-blocking open. All work on the disk is
+done in threads.
 """
 
 from __future__ import annotations
@@ -26,7 +28,10 @@ FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 
 
 class Pin:
-    """The very folder that lay at a root when this process first opened it. An unmounted disk leaves another one there."""
+    """The very folder that lay at a root when this process first opened it.
+
+    An unmounted disk leaves another one there.
+    """
 
     def __init__(self) -> None:
         self._seen: tuple[int, int] | None = None
@@ -38,15 +43,20 @@ class Pin:
         if self._seen is None:
             self._seen = mark
         if mark != self._seen:
-            message = f"Store {name}: another folder lies at {path} than when this began. Was its disk unmounted? Nothing was written there since. Mount it, and start the run again."
+            message = (
+                f"Store {name}: another folder lies at {path} than when this began. Was its disk "
+                "unmounted? Nothing was written there since. Mount it, and start the run again."
+            )
             raise PlaceLost(message)
 
 
 class Root(NamedTuple):
-    """path: of the folder.   fsid: the file system's id when the store was registered; 0: not remembered.
+    """path: of the folder.   fsid: the file system's id when the store was registered; 0: not
+    remembered.
 
-    forbidden: (device, inode) of folders that are never entered.   links: "refuse", "skip", "follow" or "keep".
-    marker: name of a file in the root without which it is taken for another disk.
+    forbidden: (device, inode) of folders that are never entered.   links: "refuse", "skip",
+    "follow" or "keep". marker: name of a file in the root without which it is taken for another
+    disk.
     """
 
     name: str
@@ -69,7 +79,9 @@ class Root(NamedTuple):
             self.pin.hold(fd, self.name, self.path)
             self._may_enter(fd)
             for part in parts:
-                inner = _enter(fd, part, create=create, beneath=self.path if self.links == "follow" else "")
+                inner = _enter(
+                    fd, part, create=create, beneath=self.path if self.links == "follow" else ""
+                )
                 os.close(fd)
                 fd = inner
                 self._may_enter(fd)
@@ -81,7 +93,8 @@ class Root(NamedTuple):
         found = os.fstat(fd)
         if (found.st_dev, found.st_ino) in self.forbidden:
             raise Unsafe(
-                f"Store {self.name}: Pine Cart's own state folder lies there; it is never read or written by a job."
+                f"Store {self.name}: Pine Cart's own state folder lies there; it is never "
+                "read or written by a job."
             )
 
     @contextlib.contextmanager
@@ -93,17 +106,24 @@ class Root(NamedTuple):
 
     @contextlib.contextmanager
     def file_in(self, parent: int, name: bytes) -> Iterator[int]:
-        """A file that a link may lead to, never out of the root: the kernel holds the way to that."""
+        """A file that a link may lead to, never out of the root:
+
+        the kernel holds the way to that.
+        """
         if self.links == "follow":
             with self.folder(()) as root:
                 fd = _open_beneath(
-                    root, os.readlink(f"/proc/self/fd/{parent}").encode() + b"/" + name, FILE & ~os.O_NOFOLLOW
+                    root,
+                    os.readlink(f"/proc/self/fd/{parent}").encode() + b"/" + name,
+                    FILE & ~os.O_NOFOLLOW,
                 )
         else:
             fd = os.open(name, FILE, dir_fd=parent)
         try:
             if not st.S_ISREG(os.fstat(fd).st_mode):
-                raise Unsafe(f"{show(name)} at {self.name} is not a regular file.", code="not-a-file")
+                raise Unsafe(
+                    f"{show(name)} at {self.name} is not a regular file.", code="not-a-file"
+                )
             yield fd
         finally:
             os.close(fd)
@@ -133,16 +153,22 @@ class Root(NamedTuple):
     def must_be_the_same(self, root: int) -> None:
         if self.fsid and os.fstatvfs(root).f_fsid != self.fsid:
             raise PlaceLost(
-                f"Store {self.name}: another file system lies at {self.path} than when it was registered. Is the disk "
+                f"Store {self.name}: another file system lies at {self.path} than when it "
+                "was registered. Is the disk "
                 f"mounted? If it was moved on purpose, register the store again.",
                 code="store.not-the-same",
             )
         try:
-            found = not self.marker or st.S_ISREG(os.stat(self.marker, dir_fd=root, follow_symlinks=False).st_mode)
+            found = not self.marker or st.S_ISREG(
+                os.stat(self.marker, dir_fd=root, follow_symlinks=False).st_mode
+            )
         except FileNotFoundError:
             found = False
         if not found:
-            message = f"Store {self.name}: the marker file {self.marker} is not at {self.path}. Is the right disk mounted? If it is, make the file again."
+            message = (
+                f"Store {self.name}: the marker file {self.marker} is not at {self.path}. Is the "
+                "right disk mounted? If it is, make the file again."
+            )
             raise PlaceLost(message, code="store.not-the-same")
 
     async def do(self, work: Any) -> Any:
@@ -154,31 +180,46 @@ class Root(NamedTuple):
 
 
 def open_root(path: str) -> int:
-    """The folder at a path on which no part is a link: one that was put there since would lead to another place."""
+    """The folder at a path on which no part is a link:
+
+    one that was put there since would lead to another place.
+    """
     try:
         return _open_as(_HERE, os.fsencode(path), _DIR & ~os.O_NOFOLLOW, _NO_LINKS)
     except OSError as exc:
         if exc.errno != errno.ELOOP:
             raise
-        message = f"{path}: a part of this path is a link by now, so it may lead to another place. Nothing was read or written there. Put the folder back, or register the store again."
+        message = (
+            f"{path}: a part of this path is a link by now, so it may lead to another place. "
+            "Nothing was read or written there. Put the folder back, or register the store "
+            "again."
+        )
         raise PlaceLost(message, code="store.not-the-same") from None
 
 
 def leads_out(parents: tuple[bytes, ...], text: bytes) -> bool:
-    """Whether a link in these folders may lead out of the root. After a name, `..` may be of another place than it seems."""
+    """Whether a link in these folders may lead out of the root.
+
+    After a name, `..` may be of another place than it seems.
+    """
     parts = text.split(b"/")
     ups = next((n for n, part in enumerate(parts) if part != b".."), len(parts))
     return text.startswith(b"/") or ups > len(parents) or b".." in parts[ups:]
 
 
 def _open_beneath(root: int, path: bytes, flags: int) -> int:
-    """Open an absolute path by the kernel's own rule that no link may lead out of `root` (Linux openat2, RESOLVE_BENEATH)."""
+    """Open an absolute path by the kernel's own rule that no link may lead out of `root` (Linux
+    openat2, RESOLVE_BENEATH).
+    """
     top = os.readlink(f"/proc/self/fd/{root}").encode("utf-8", "surrogateescape")
     inner = os.path.relpath(path, top)
     return _open_as(root, inner, flags, _BENEATH)
 
 
-_NO_LINKS, _BENEATH = 0x04, 0x08 | 0x02  # RESOLVE_NO_SYMLINKS; RESOLVE_BENEATH, and no links of /proc (Linux openat2)
+_NO_LINKS, _BENEATH = (
+    0x04,
+    0x08 | 0x02,
+)  # RESOLVE_NO_SYMLINKS; RESOLVE_BENEATH, and no links of /proc (Linux openat2)
 _HERE = -100  # AT_FDCWD
 _OPENAT2 = ctypes.c_long(437)
 _how = lru_cache(maxsize=16)(struct.Struct("QQQ").pack)
@@ -194,13 +235,18 @@ def _open_as(root: int, path: bytes, flags: int, rule: int) -> int:
 
 
 def _enter(fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
-    """Open a folder in a folder; made, and its parent flushed, where that is wanted. beneath: links in there are followed."""
+    """Open a folder in a folder; made, and its parent flushed, where that is wanted.
+
+    beneath: links in there are followed.
+    """
     try:
         if beneath and st.S_ISLNK(os.stat(part, dir_fd=fd, follow_symlinks=False).st_mode):
             root = open_root(beneath)
             try:
                 return _open_beneath(
-                    root, os.readlink(f"/proc/self/fd/{fd}").encode() + b"/" + part, _DIR & ~os.O_NOFOLLOW
+                    root,
+                    os.readlink(f"/proc/self/fd/{fd}").encode() + b"/" + part,
+                    _DIR & ~os.O_NOFOLLOW,
                 )
             finally:
                 os.close(root)
@@ -236,19 +282,26 @@ def must_be_safe(key: bytes, store: str) -> None:
 
 def why_unsafe(key: bytes, store: str) -> str:
     parts = key.split(b"/")
-    if b"\0" in key or len(key) > 4000 or not _NO_NAMES.isdisjoint(parts) or len(max(parts, key=len)) > 255:
+    if (
+        b"\0" in key
+        or len(key) > 4000
+        or not _NO_NAMES.isdisjoint(parts)
+        or len(max(parts, key=len)) > 255
+    ):
         return (
-            f"pine://{store}/{show(key)}: a folder can't hold this name (an empty part, '.', '..', NUL, a part over 255 "
+            f"pine://{store}/{show(key)}: a folder can't hold this name (an empty part, '.', "
+            "'..', NUL, a part over 255 "
             "bytes, or over 4,000 in all). It is left where it is; rename it at the source."
         )
     return ""
 
 
 def is_gone(exc: OSError, root: Root, parents: tuple[bytes, ...]) -> bool:
-    """Whether an error definitely says that nothing of this name is there, in folders of these names below the root.
+    """Whether an error definitely says that nothing of this name is there, in folders of these
+    names below the root.
 
-    What lies below a name that is a plain file, or is too long for this file system, is not there. A link on the way is
-    not followed: nobody knows what lies behind it.
+    What lies below a name that is a plain file, or is too long for this file system, is not there.
+    A link on the way is not followed: nobody knows what lies behind it.
     """
     if exc.errno in (errno.ENOENT, errno.ENAMETOOLONG):
         return True
@@ -267,21 +320,39 @@ def is_gone(exc: OSError, root: Root, parents: tuple[bytes, ...]) -> bool:
 
 _BY_ERRNO: dict[int, tuple[type[StoreError], str, str]] = {
     errno.ENOENT: (Missing, "store.missing", "There is no such file or folder."),
-    errno.ENOTDIR: (Refused, "store.not-a-folder", "A part of the path is no folder, or is a link, which is not followed."),
+    errno.ENOTDIR: (
+        Refused,
+        "store.not-a-folder",
+        "A part of the path is no folder, or is a link, which is not followed.",
+    ),
     errno.ELOOP: (Unsafe, "not-a-file", "It is a link, which is not followed."),
-    errno.EACCES: (Refused, "store.refused", "The service's account may not do that. Grant it the right."),
-    errno.EPERM: (Refused, "store.refused", "The service's account may not do that. Grant it the right."),
-    errno.EEXIST: (Taken, "store.not-as-planned", "Something is there that was not when this was planned."),
+    errno.EACCES: (
+        Refused,
+        "store.refused",
+        "The service's account may not do that. Grant it the right.",
+    ),
+    errno.EPERM: (
+        Refused,
+        "store.refused",
+        "The service's account may not do that. Grant it the right.",
+    ),
+    errno.EEXIST: (
+        Taken,
+        "store.not-as-planned",
+        "Something is there that was not when this was planned.",
+    ),
     errno.EISDIR: (Refused, "store.is-a-folder", "A folder stands where the file should be."),
     errno.ENOTEMPTY: (Refused, "store.is-a-folder", "A folder stands where the file should be."),
     errno.ENOSPC: (Refused, "store.full", "The disk is full. Make room, and try again."),
     errno.EDQUOT: (Refused, "store.full", "The quota is used up. Make room, and try again."),
     errno.EROFS: (Refused, "store.refused", "The disk is mounted read-only."),
     errno.ENAMETOOLONG: (Unsafe, "unsafe-name", "The name is too long for this folder."),
-}  # fmt: skip
+}
 
 
 def translated(exc: OSError, store: str) -> StoreError:
-    kind, code, words = _BY_ERRNO.get(exc.errno or 0, (Busy, "store.busy", exc.strerror or "The disk gave an error."))
+    kind, code, words = _BY_ERRNO.get(
+        exc.errno or 0, (Busy, "store.busy", exc.strerror or "The disk gave an error.")
+    )
     named = show(os.fsencode(exc.filename)) if isinstance(exc.filename, str | bytes) else "folder"
     return kind(f"Store {store}, {named}: {words}", code=code)

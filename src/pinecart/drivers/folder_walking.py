@@ -26,18 +26,22 @@ PAGE = 1000
 ENOUGH = 250  # of one folder are a page by themselves
 HOP, HOP_S = 4000, 0.02  # entries, or seconds, of one hop to a thread
 HIDDEN = b".pinecart-"
-# Links of such a folder, on file systems that count them: its name above, and ".". Others always say 1.
+# Links of such a folder, on file systems that count them: its name above, and ".". Others always
+# say 1.
 NO_FOLDERS_IN_IT = 2
 _SLASH = ord("/")
 _NAMES = sys.getfilesystemencoding()
 
 
 class Walk:
-    """folders: "all" or "empty" ones are entries too.   after: only what comes after this key.   ours: hidden names of files
-    which this very run left half written; they are cleared as they are met.
+    """folders: "all" or "empty" ones are entries too.   after: only what comes after this key.
+    ours: hidden names of files which this very run left half written; they are cleared as they are
+    met.
     """
 
-    def __init__(self, root: Root, ours: re.Pattern[bytes], *, folders: str = "", after: bytes = b"") -> None:
+    def __init__(
+        self, root: Root, ours: re.Pattern[bytes], *, folders: str = "", after: bytes = b""
+    ) -> None:
         self._root, self._ours, self._folders, self._after = root, ours, folders, after
         self._looker = Looker()
 
@@ -46,7 +50,10 @@ class Walk:
         return _paged(self._below(parts, b"", self._ways_in(parts)))
 
     def _ways_in(self, parts: tuple[bytes, ...]) -> frozenset[tuple[int, int]]:
-        """The folders above the first one, by device and inode: a link to one of them would never end."""
+        """The folders above the first one, by device and inode:
+
+        a link to one of them would never end.
+        """
         if self._root.links != "follow":
             return frozenset()
         found = set()
@@ -58,7 +65,10 @@ class Walk:
     def _below(
         self, parts: tuple[bytes, ...], base: bytes, above: frozenset[tuple[int, int]]
     ) -> Generator[Sequence[Entry], None, None]:
-        """Some at a time: a folder sorts as if its name ended in `/`. above: the folders that it lies in."""
+        """Some at a time:
+
+        a folder sorts as if its name ended in `/`. above: the folders that it lies in.
+        """
         after, folders = self._after, self._folders
         try:
             opened = self._root.folder(parts)
@@ -80,12 +90,18 @@ class Walk:
             follow = self._root.links == "follow"
             names = names_again(fd, follow=follow) if after else names_in(fd, follow=follow)
             if follow and _identity(fd) in above:
-                yield [Entry(base, 0, None, fault="not-a-file")]  # a link to a folder above: it would never end
+                yield [
+                    Entry(base, 0, None, fault="not-a-file")
+                ]  # a link to a folder above: it would never end
                 return
             if base > after and (folders == "all" or (folders == "empty" and not names)):
                 yield [folder_entry(base, os.fstat(fd))]
             if after:
-                names = [n for n in names if base + n > after or (n[-1] == _SLASH and after.startswith(base + n))]
+                names = [
+                    n
+                    for n in names
+                    if base + n > after or (n[-1] == _SLASH and after.startswith(base + n))
+                ]
             at = 0
             for inner in [*_folders_in(names), len(names)]:
                 for start in range(at, inner, PAGE):
@@ -98,8 +114,8 @@ class Walk:
             opened.__exit__(None, None, None)
 
     def _of_files_alone(self, fd: int, base: bytes) -> Page | None:
-        """All of a folder that holds plain files alone, as most do that hold many: no name is asked first what it is. None: it
-        may hold others.
+        """All of a folder that holds plain files alone, as most do that hold many: no name is asked
+        first what it is. None: it may hold others.
         """
         if self._after or self._root.links == "follow" or (base and self._folders == "all"):
             return None
@@ -113,7 +129,10 @@ class Walk:
         return _page_of(base, names, seen) if seen else None
 
     def _files(self, fd: int, base: bytes, names: Sequence[bytes]) -> Sequence[Entry]:
-        """What lies in one folder, folders aside. Where all are plain files they are looked at together."""
+        """What lies in one folder, folders aside.
+
+        Where all are plain files they are looked at together.
+        """
         if not _has_hidden(names) and (seen := self._looker.files(fd, names)):
             return _page_of(base, names, seen)
         some: list[Entry] = []
@@ -159,7 +178,10 @@ def _page_of(base: bytes, names: Sequence[bytes], seen: Seen) -> Page:
 
 
 def some_names(root: Root, parts: tuple[bytes, ...]) -> Iterator[tuple[int, bytes]]:
-    """Names below, from wherever they come first, each with a descriptor of its folder. What can't be read is passed over."""
+    """Names below, from wherever they come first, each with a descriptor of its folder.
+
+    What can't be read is passed over.
+    """
     todo, left = [parts], LOOKED_AT
     while todo and left > 0:
         inner = todo.pop()
@@ -194,7 +216,10 @@ MOST_KNOWN = 1_000_000  # names that are kept, over all folders
 
 
 def names_again(fd: int, *, follow: bool) -> list[bytes]:
-    """The same, for whoever asks page by page: kept while the folder's own times say that no name came or went."""
+    """The same, for whoever asks page by page:
+
+    kept while the folder's own times say that no name came or went.
+    """
     found = os.fstat(fd)
     mark = (found.st_dev, found.st_ino, found.st_mtime_ns, found.st_ctime_ns, follow)
     with _KNOWN_LOCK:
@@ -212,7 +237,9 @@ def names_again(fd: int, *, follow: bool) -> list[bytes]:
 
 def _folders_in(names: Sequence[bytes]) -> list[int]:
     """Where names of folders are: theirs alone have a slash."""
-    return [n for n, name in enumerate(names) if name[-1] == _SLASH] if b"/" in b"".join(names) else []
+    return (
+        [n for n, name in enumerate(names) if name[-1] == _SLASH] if b"/" in b"".join(names) else []
+    )
 
 
 def some_pages(found: Iterator[Sequence[Entry]]) -> list[Sequence[Entry]]:

@@ -1,4 +1,5 @@
-"""How a file comes to be in a folder: under a hidden name, flushed, read back, renamed, and its folder flushed.
+"""How a file comes to be in a folder: under a hidden name, flushed, read back, renamed, and its
+folder flushed.
 
 Small files are written some at a time by one thread: one flush of the file system serves them all.
 """
@@ -25,7 +26,8 @@ from pinecart.core.ports import HELD_BYTES, Placed, Put
 LIBC = ctypes.CDLL(None, use_errno=True)
 SMALL_WRITE = 1 << 20  # up to here files are written together
 TOGETHER = 32  # files that one thread writes at a time, at most
-THREADS = 4  # where the disk is slow; else one is enough, and several only take the interpreter from each other
+# where the disk is slow; else one is enough, and several only take the interpreter from each other
+THREADS = 4
 SLOW_S = 0.005  # for one file among others
 FLUSH_ALL_FROM = 4  # of so many files on, the whole file system is flushed once
 READ = 256 << 10  # at once, for its checksum: so much stays in the processor's own memory
@@ -33,7 +35,8 @@ SEGMENT = 32 << 20  # of a large file: so much is copied before it is read back
 READERS = 4
 _NOREPLACE = 1
 _BEGUN, _WRITTEN = 2, 1 | 2 | 4  # sync_file_range: write; wait before, write, wait after
-# Their syncfs writes all data to the disk; one in user space, or on another machine, hears of fsync only (statfs(2), f_type).
+# Their syncfs writes all data to the disk; one in user space, or on another machine, hears of fsync
+# only (statfs(2), f_type).
 _FLUSHED_WHOLE = {
     0xEF53,
     0x58465342,
@@ -48,16 +51,23 @@ _FLUSH_ALL_TELLS = tuple(int(n) for n in os.uname().release.split("-")[0].split(
 
 
 class Parents:
-    """Descriptors of the folders that a few files go to, each opened once, part by part. Closed at the end."""
+    """Descriptors of the folders that a few files go to, each opened once, part by part.
 
-    def __init__(self, opened: Callable[[tuple[bytes, ...]], contextlib.AbstractContextManager[int]]) -> None:
+    Closed at the end.
+    """
+
+    def __init__(
+        self, opened: Callable[[tuple[bytes, ...]], contextlib.AbstractContextManager[int]]
+    ) -> None:
         self._opened, self._stack = opened, contextlib.ExitStack()
         self._known: dict[tuple[bytes, ...], int] = {}
 
     def __enter__(self) -> Parents:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, exc: BaseException | None, tb: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, exc: BaseException | None, tb: TracebackType | None
+    ) -> None:
         self._stack.close()
 
     def of(self, key: bytes) -> tuple[int, bytes]:
@@ -69,7 +79,10 @@ class Parents:
 
 
 class Writing:
-    """One file on its way. `drop` closes it, and clears what is left of it where it did not get its name."""
+    """One file on its way.
+
+    `drop` closes it, and clears what is left of it where it did not get its name.
+    """
 
     def __init__(
         self,
@@ -96,7 +109,10 @@ class Writing:
             view, at = view[done:], at + done
 
     def copy_from(self, fd: int, size: int) -> str:
-        """All of another file, by the kernel; gives its CRC. A large one is read back while the rest is still copied."""
+        """All of another file, by the kernel; gives its CRC.
+
+        A large one is read back while the rest is still copied.
+        """
         if size <= SEGMENT:
             self._copy_range(fd, 0, size)
             return _crc_of_range(fd, 0, size)
@@ -113,7 +129,9 @@ class Writing:
         return crc
 
     def _check_range(self, fd: int, at: int, size: int) -> str:
-        """The CRC of a piece of the source, and the same piece read back from the disk, to which it goes while more is copied."""
+        """The CRC of a piece of the source, and the same piece read back from the disk, to which it
+        goes while more is copied.
+        """
         LIBC.sync_file_range(self._fd, ctypes.c_int64(at), ctypes.c_int64(size), _BEGUN)
         crc = _crc_of_range(fd, at, size)
         if self._reads_back:
@@ -132,7 +150,9 @@ class Writing:
             except OSError as exc:
                 if exc.errno not in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP):
                     raise
-                chunk = os.pread(fd, min(HELD_BYTES, end - at), at)  # file systems that the kernel can't copy between
+                chunk = os.pread(
+                    fd, min(HELD_BYTES, end - at), at
+                )  # file systems that the kernel can't copy between
                 self.add_at(chunk, at)
                 done = len(chunk)
             if not done:
@@ -146,30 +166,43 @@ class Writing:
         os.fsync(self._fd)
 
     def check(self, crc: str) -> None:
-        """What is read back, from the disk where it lets go of its memory of it, must be what was sent."""
+        """What is read back, from the disk where it lets go of its memory of it, must be what was
+        sent.
+        """
         if self._checked or not self._reads_back:
             if os.fstat(self._fd).st_size != self.put.size:
                 raise self._corrupt()
             return
         os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
-        if _crc_of_range(self._fd, 0, self.put.size + 1) != crc:  # one more byte would be found, and be wrong
+        if (
+            _crc_of_range(self._fd, 0, self.put.size + 1) != crc
+        ):  # one more byte would be found, and be wrong
             raise self._corrupt()
 
     def _corrupt(self) -> Corrupt:
-        return Corrupt(f"pine://{self._store}/{show(self.put.key)}: what was written does not read back the same.")
+        return Corrupt(
+            f"pine://{self._store}/{show(self.put.key)}: what was written does not read back "
+            "the same."
+        )
 
     def name(self) -> None:
         with holdable(self.put.key, self.parent, self._hidden):
             if self.put.if_absent:
-                self._guarded = rename_if_absent(self.parent, self._hidden or b"", self.parent, self._name)
+                self._guarded = rename_if_absent(
+                    self.parent, self._hidden or b"", self.parent, self._name
+                )
             else:
                 self._still_as_compared()
-                os.replace(self._hidden or b"", self._name, src_dir_fd=self.parent, dst_dir_fd=self.parent)
+                os.replace(
+                    self._hidden or b"", self._name, src_dir_fd=self.parent, dst_dir_fd=self.parent
+                )
         self._hidden = None
 
     def placed(self, crc: str) -> Placed:
         proof = "read-back" if self._reads_back else "size-only"
-        return Placed(entry_of(self.put.key, os.fstat(self._fd)), proof, guarded=self._guarded, crc=crc)
+        return Placed(
+            entry_of(self.put.key, os.fstat(self._fd)), proof, guarded=self._guarded, crc=crc
+        )
 
     def finish(self, crc: str) -> Placed:
         """All that is left to do once its bytes are there. crc: of what was sent."""
@@ -189,7 +222,9 @@ class Writing:
         except FileNotFoundError:
             found = None
         if found is None or not self._is_same(found, expected):
-            raise Taken(f"pine://{self._store}/{show(self.put.key)} is not as it was when this was planned.")
+            raise Taken(
+                f"pine://{self._store}/{show(self.put.key)} is not as it was when this was planned."
+            )
 
     def drop(self) -> None:
         if self._hidden is not None:
@@ -202,7 +237,10 @@ Begin = Callable[[Parents], tuple[Writing, str]]  # makes the file with its byte
 
 
 class Batches:
-    """Writes small files together: what is asked for while the threads are busy makes the next batch."""
+    """Writes small files together:
+
+    what is asked for while the threads are busy makes the next batch.
+    """
 
     def __init__(self, parents: Callable[[], Parents]) -> None:
         self._parents = parents
@@ -223,7 +261,9 @@ class Batches:
             batch, self._waiting = self._waiting[:TOGETHER], self._waiting[TOGETHER:]
             since = time.monotonic()
             try:
-                found: list[Any] = await asyncio.to_thread(write_together, [b for b, _ in batch], self._parents)
+                found: list[Any] = await asyncio.to_thread(
+                    write_together, [b for b, _ in batch], self._parents
+                )
             except BaseException as exc:  # noqa: BLE001 - handed to everyone who waits for it
                 found = [exc] * len(batch)
             if len(batch) >= FLUSH_ALL_FROM:
@@ -240,7 +280,9 @@ class Batches:
         )  # here, and not once it has ended: who writes meanwhile must see it go
 
 
-def write_together(begins: list[Begin], parents: Callable[[], Parents]) -> list[Placed | OSError | StoreError]:
+def write_together(
+    begins: list[Begin], parents: Callable[[], Parents]
+) -> list[Placed | OSError | StoreError]:
     """Each file's answer, in order: where it is, or why it isn't."""
     found: dict[int, Any] = {}
     live: dict[int, tuple[Writing, str]] = {}
@@ -278,9 +320,14 @@ def write_together(begins: list[Begin], parents: Callable[[], Parents]) -> list[
 
 
 def _flush(
-    still: list[tuple[int, Writing, str]], failing: Callable[..., contextlib.AbstractContextManager[None]]
+    still: list[tuple[int, Writing, str]],
+    failing: Callable[..., contextlib.AbstractContextManager[None]],
 ) -> None:
-    if len(still) >= FLUSH_ALL_FROM and _FLUSH_ALL_TELLS and _type_of(still[0][1].parent) in _FLUSHED_WHOLE:
+    if (
+        len(still) >= FLUSH_ALL_FROM
+        and _FLUSH_ALL_TELLS
+        and _type_of(still[0][1].parent) in _FLUSHED_WHOLE
+    ):
         with failing(*(n for n, _, _ in still)):
             if LIBC.syncfs(still[0][1].parent):
                 raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
@@ -291,8 +338,8 @@ def _flush(
 
 
 def rename_if_absent(from_dir: int, name: bytes, to_dir: int, new: bytes) -> bool:
-    """rename that never replaces (Linux renameat2); where a file system lacks it, a hard link does the same. Where it lacks
-    both, the name is looked at just before: then False.
+    """rename that never replaces (Linux renameat2); where a file system lacks it, a hard link does
+    the same. Where it lacks both, the name is looked at just before: then False.
     """
     if LIBC.renameat2(from_dir, name, to_dir, new, _NOREPLACE) == 0:
         return True
@@ -315,15 +362,25 @@ def rename_if_absent(from_dir: int, name: bytes, to_dir: int, new: bytes) -> boo
 
 @contextlib.contextmanager
 def holdable(name: bytes, parent: int, hidden: bytes | None = None) -> Iterator[None]:
-    """A name that is refused though its folder is still there is one that this file system can't hold (such as one with `?`)."""
+    """A name that is refused though its folder is still there is one that this file system can't
+    hold (such as one with `?`).
+    """
     try:
         yield
     except OSError as exc:
-        if exc.errno not in (errno.ENOENT, errno.EINVAL, errno.EILSEQ) or not os.fstat(parent).st_nlink:
+        if (
+            exc.errno not in (errno.ENOENT, errno.EINVAL, errno.EILSEQ)
+            or not os.fstat(parent).st_nlink
+        ):
             raise
-        words = f"{show(name)}: the file system there can't hold this name. Rename it, or by a rule on the way."
+        words = (
+            f"{show(name)}: the file system there can't hold this name. Rename it, or by a rule "
+            "on the way."
+        )
         if hidden is not None:
-            os.stat(hidden, dir_fd=parent, follow_symlinks=False)  # taken away by somebody: then that is the error
+            os.stat(
+                hidden, dir_fd=parent, follow_symlinks=False
+            )  # taken away by somebody: then that is the error
         raise Unsafe(words, code="unsafe-name") from exc
 
 
@@ -360,9 +417,11 @@ def _crc_of_range(fd: int, at: int, size: int) -> str:
 def is_as_it_was(before: os.stat_result, now: os.stat_result) -> bool:
     """What core.entries.same says of their entries."""
     return (
-        before.st_mtime_ns == now.st_mtime_ns and before.st_ctime_ns == now.st_ctime_ns
-        and before.st_size == now.st_size and before.st_ino == now.st_ino
-    )  # fmt: skip
+        before.st_mtime_ns == now.st_mtime_ns
+        and before.st_ctime_ns == now.st_ctime_ns
+        and before.st_size == now.st_size
+        and before.st_ino == now.st_ino
+    )
 
 
 def entry_of(key: bytes, found: os.stat_result) -> Entry:

@@ -1,4 +1,7 @@
-"""A store in memory: the contract in its smallest form, for tests and property tests. It behaves like a bucket."""
+"""A store in memory:
+
+the contract in its smallest form, for tests and property tests. It behaves like a bucket.
+"""
 
 from __future__ import annotations
 
@@ -70,17 +73,23 @@ class MemoryStore:
     def identity(self, prefix: bytes) -> str:
         return f"memory:{self.name}/{show(prefix)}"
 
-    async def list(self, prefix: bytes, *, after: bytes = b"", folders: str = "") -> AsyncIterator[list[Entry]]:
+    async def list(
+        self, prefix: bytes, *, after: bytes = b"", folders: str = ""
+    ) -> AsyncIterator[list[Entry]]:
         keys = sorted(k for k in self.objects if k.startswith(prefix) and prefix + after < k)
         for i in range(0, len(keys), PAGE):
             yield [self._entry(k, len(prefix)) for k in keys[i : i + PAGE] if k in self.objects]
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
-        names = sorted({_first(k[len(prefix) :]) for k in self.objects if k.startswith(prefix) and k != prefix})
+        names = sorted(
+            {_first(k[len(prefix) :]) for k in self.objects if k.startswith(prefix) and k != prefix}
+        )
         names = [n for n in names if n > after]
         page = names[:limit]
         entries = [self._entry(prefix + n, len(prefix)) for n in page if not n.endswith(b"/")]
-        return Level([n for n in page if n.endswith(b"/")], entries, page[-1] if len(names) > limit else b"")
+        return Level(
+            [n for n in page if n.endswith(b"/")], entries, page[-1] if len(names) > limit else b""
+        )
 
     async def stat(self, key: bytes, version: str = "") -> Stat:
         self._must_have(key)
@@ -88,7 +97,9 @@ class MemoryStore:
         return Stat(self._entry(key), held.card, crc_of(held.body))
 
     @asynccontextmanager
-    async def open(self, key: bytes, expected: Entry | None = None, *, version: str = "") -> AsyncIterator[_Opened]:
+    async def open(
+        self, key: bytes, expected: Entry | None = None, *, version: str = ""
+    ) -> AsyncIterator[_Opened]:
         self._must_have(key)
         if expected is not None and expected.etag != self.objects[key].etag:
             raise Changed(f"{show(key)} changed while it was read.")
@@ -99,7 +110,9 @@ class MemoryStore:
         if not isinstance(put.body, bytes):
             await put.body.verify(crc_of(body))
         there = self.objects.get(put.key)
-        if (put.if_absent and there) or (put.expected and (there is None or there.etag != put.expected.etag)):
+        if (put.if_absent and there) or (
+            put.expected and (there is None or there.etag != put.expected.etag)
+        ):
             raise Taken(f"{show(put.key)} is not as planned.")
         if put.card.crc and crc_of(body) != put.card.crc:
             raise Corrupt(f"{show(put.key)}: the bytes did not arrive as they were sent.")
@@ -108,7 +121,9 @@ class MemoryStore:
     def copies_from(self, source: Store) -> bool:
         return False
 
-    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = "") -> Placed | None:
+    async def copy(
+        self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = ""
+    ) -> Placed | None:
         return None
 
     async def keeps_versions(self, key: bytes) -> bool:

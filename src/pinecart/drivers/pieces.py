@@ -1,4 +1,7 @@
-"""Large objects in pieces: how large, and several on their way at once, with the whole's checksum combined from theirs."""
+"""Large objects in pieces:
+
+how large, and several on their way at once, with the whole's checksum combined from theirs.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,10 @@ MIB = 1 << 20
 
 
 def piece_size(size: int) -> int:
-    """HELD_BYTES, or so much more (whole MiB) that `size` bytes fit in 10,000 pieces: 525 MiB for 5 TiB."""
+    """HELD_BYTES, or so much more (whole MiB) that `size` bytes fit in 10,000 pieces:
+
+    525 MiB for 5 TiB.
+    """
     least = -(-size // MOST_PIECES)
     return max(HELD_BYTES, -(-least // MIB) * MIB)
 
@@ -37,15 +43,19 @@ async def each_piece(
     carry: Callable[[int, int, int], Awaitable[str]],
     free: Callable[[], Give | None] = lambda: None,
 ) -> str:
-    """Call `carry(number, start, length)` for all pieces, AT_ONCE at a time; it gives each piece's CRC. The whole's CRC, or ""
-    where one is not known.
+    """Call `carry(number, start, length)` for all pieces, AT_ONCE at a time; it gives each piece's
+    CRC. The whole's CRC, or "" where one is not known.
 
-    free: who has room for some of them, asked before each piece; what comes back uncarried is carried here after all.
-    The first error ends all, and is raised as it is.
+    free: who has room for some of them, asked before each piece; what comes back uncarried is
+    carried here after all. The first error ends all, and is raised as it is.
     """
     starts = list(range(0, size, step))
     found: dict[int, str] = {}
-    todo, out, tasks = deque(range(len(starts))), set[asyncio.Task[None]](), list[asyncio.Task[None]]()
+    todo, out, tasks = (
+        deque(range(len(starts))),
+        set[asyncio.Task[None]](),
+        list[asyncio.Task[None]](),
+    )
 
     async def work() -> None:
         while todo:
@@ -53,7 +63,9 @@ async def each_piece(
                 count = min(
                     len(todo) // (2 * (len(out) + 2)), GIVEN_BYTES // step
                 )  # ever fewer, so that all end together
-                out.add(task := asyncio.create_task(given(give, [todo.pop() for _ in range(count)])))
+                out.add(
+                    task := asyncio.create_task(given(give, [todo.pop() for _ in range(count)]))
+                )
                 task.add_done_callback(out.discard)
                 tasks.append(task)
             number = todo.popleft()

@@ -1,4 +1,7 @@
-"""Requests to an S3-compatible store: signed, tried again where that is safe, and answered in our own words."""
+"""Requests to an S3-compatible store:
+
+signed, tried again where that is safe, and answered in our own words.
+"""
 
 from __future__ import annotations
 
@@ -46,12 +49,23 @@ Query = list[tuple[str, str | bytes]]
 
 
 class Asking:
-    """What asks, and looks: one endpoint with one key. root: what it is confined to, as `bucket/prefix/`; empty: all buckets."""
+    """What asks, and looks:
+
+    one endpoint with one key. root: what it is confined to, as `bucket/prefix/`; empty: all
+    buckets.
+    """
 
     def __init__(
-        self, name: str, transport: Transport, keys: Keys, *, region: str = "", root: str = "",
-        retry: Retry = Retry(), now: Callable[[], datetime] = lambda: datetime.now(UTC),
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        transport: Transport,
+        keys: Keys,
+        *,
+        region: str = "",
+        root: str = "",
+        retry: Retry = Retry(),
+        now: Callable[[], datetime] = lambda: datetime.now(UTC),
+    ) -> None:
         self.name = name
         self._transport = transport
         self._keys = keys
@@ -99,11 +113,17 @@ class Asking:
     def unfit(self, key: bytes) -> str:
         name = (self._root + key).partition(b"/")[2]
         if len(name) > LONGEST_KEY:
-            return f"{show(key)[:80]}… has {len(name):,} bytes, and a bucket takes {LONGEST_KEY:,} at most. Shorten it, or by a rule on the way."
+            return (
+                f"{show(key)[:80]}… has {len(name):,} bytes, and a bucket takes {LONGEST_KEY:,} "
+                "at most. Shorten it, or by a rule on the way."
+            )
         try:
             name.decode()
         except UnicodeDecodeError:
-            return f"{self._named(key)}: a bucket store takes only names that are UTF-8 text. Rename the file."
+            return (
+                f"{self._named(key)}: a bucket store takes only names that are UTF-8 text. "
+                "Rename the file."
+            )
         return ""
 
     def renew(self, spec: Mapping[str, Any]) -> None:
@@ -141,7 +161,9 @@ class Asking:
         what = f"Looking at {self._named(key)}"
         ask = {"x-amz-checksum-mode": "ENABLED"}
         query = versioned(version)
-        answer = await self._safely(lambda: self._good("HEAD", bucket, name, query=query, headers=ask, what=what))
+        answer = await self._safely(
+            lambda: self._good("HEAD", bucket, name, query=query, headers=ask, what=what)
+        )
         return _stat(key, answer)
 
     async def tags(self, key: bytes) -> dict[str, str]:
@@ -149,9 +171,17 @@ class Asking:
         bucket, name = self._split(key)
         answer = await self._safely(lambda: self._ask("GET", bucket, name, query=[("tagging", "")]))
         if answer.status in (405, 501):
-            raise Refused(f"Store {self.name} knows no tags. Leave tags out of what is kept.", code="store.no-tags")
+            raise Refused(
+                f"Store {self.name} knows no tags. Leave tags out of what is kept.",
+                code="store.no-tags",
+            )
         if answer.status != 200:
-            raise error_from(answer.status, answer.headers, answer.body, what=f"Reading the tags of {self._named(key)}")
+            raise error_from(
+                answer.status,
+                answer.headers,
+                answer.body,
+                what=f"Reading the tags of {self._named(key)}",
+            )
         return parse_tags(answer.body)
 
     @asynccontextmanager
@@ -168,9 +198,14 @@ class Asking:
             yield found, chunks
 
     async def _get_at_once(
-        self, key: bytes, entry: Entry, start: int = 0, last: int | None = None, version: str = "",
+        self,
+        key: bytes,
+        entry: Entry,
+        start: int = 0,
+        last: int | None = None,
+        version: str = "",
         into: bytearray | None = None,
-    ) -> Answer:  # fmt: skip
+    ) -> Answer:
         """What is taken whole: a small object, or a piece of a large one."""
         wanted, target, headers = self._getting(key, entry.etag, start, last, version)
         most = max(entry.size if last is None else last - start + 1, 1 << 20)
@@ -179,7 +214,12 @@ class Asking:
         if answer.status == 412:
             raise self._changed(key)
         if answer.status != wanted:
-            raise error_from(answer.status, answer.headers, bytes(answer.body), what=f"Reading {self._named(key)}")
+            raise error_from(
+                answer.status,
+                answer.headers,
+                bytes(answer.body),
+                what=f"Reading {self._named(key)}",
+            )
         return answer
 
     def _getting(
@@ -191,7 +231,9 @@ class Asking:
         headers = {"if-match": f'"{etag}"', "x-amz-checksum-mode": "ENABLED"}
         if ranged:
             headers["range"] = f"bytes={start}-{'' if last is None else last}"
-        path, query, full = self._prepare("GET", bucket, name, versioned(version), headers, EMPTY_SHA256)
+        path, query, full = self._prepare(
+            "GET", bucket, name, versioned(version), headers, EMPTY_SHA256
+        )
         return 206 if ranged else 200, path + query, full
 
     def _split(self, key: bytes) -> tuple[str, bytes]:
@@ -201,7 +243,8 @@ class Asking:
             return bucket.decode("ascii"), name
         except UnicodeDecodeError:
             raise Unsafe(
-                f"{self._named(key)}: a bucket store takes only names that are UTF-8 text. Rename the file."
+                f"{self._named(key)}: a bucket store takes only names that are UTF-8 text. "
+                "Rename the file."
             ) from None
 
     def _check_bucket(self, bucket: str, *, in_host: bool) -> None:
@@ -209,12 +252,17 @@ class Asking:
         if bucket and not is_bucket_name(bucket, in_host=in_host):
             rule = BUCKET_IN_HOST if in_host else BUCKET_IN_PATH
             raise Unsafe(
-                f"{self._named(bucket.encode())}: {show(bucket.encode())!r} can't be a bucket's name. It has {rule}.",
+                (
+                    f"{self._named(bucket.encode())}: {show(bucket.encode())!r} can't be a "
+                    f"bucket's name. It has {rule}."
+                ),
                 code="store.bucket-name",
             )
 
     def _changed(self, key: bytes) -> Changed:
-        return Changed(f"{self._named(key)} changed while it was read. It is tried again in the next run.")
+        return Changed(
+            f"{self._named(key)} changed while it was read. It is tried again in the next run."
+        )
 
     def _named(self, key: bytes) -> str:
         return f"pine://{self.name}/{show(key)}"
@@ -223,21 +271,42 @@ class Asking:
         return hashlib.sha256(body).hexdigest() if self._signs_payload else UNSIGNED
 
     def _prepare(
-        self, method: str, bucket: str, key: bytes, query: Query, headers: Mapping[str, str], payload: str
+        self,
+        method: str,
+        bucket: str,
+        key: bytes,
+        query: Query,
+        headers: Mapping[str, str],
+        payload: str,
     ) -> tuple[str, str, dict[str, str]]:
         in_host = self._in_host and bucket != ""
         self._check_bucket(bucket, in_host=in_host)
         path = encoded_path("", key) if in_host else encoded_path(bucket, key)
         text = encoded_query(query)
         host = self._transport.authority(bucket if in_host else "")
-        full = signed(method, path, text, {"host": host, **headers},
-                      payload=payload, keys=self._keys, region=self._region, now=self._now())  # fmt: skip
+        full = signed(
+            method,
+            path,
+            text,
+            {"host": host, **headers},
+            payload=payload,
+            keys=self._keys,
+            region=self._region,
+            now=self._now(),
+        )
         return path, f"?{text}" if text else "", full
 
     async def _ask(
-        self, method: str, bucket: str, key: bytes = b"", *, query: Query | None = None,
-        headers: Mapping[str, str] | None = None, body: bytes | Pieces = b"", payload: str = EMPTY_SHA256,
-    ) -> Answer:  # fmt: skip
+        self,
+        method: str,
+        bucket: str,
+        key: bytes = b"",
+        *,
+        query: Query | None = None,
+        headers: Mapping[str, str] | None = None,
+        body: bytes | Pieces = b"",
+        payload: str = EMPTY_SHA256,
+    ) -> Answer:
         path, text, full = self._prepare(method, bucket, key, query or [], headers or {}, payload)
         answer = await self._transport.ask(method, path + text, full, body or None)
         self._must_have_arrived(answer)
@@ -245,12 +314,14 @@ class Asking:
             right = region_told(answer.status, answer.headers, answer.body)
             if right and right != self._region:  # nobody gave a region: the far side has told it
                 self._region, self._region_given = right, True
-                return await self._ask(method, bucket, key, query=query, headers=headers, body=body, payload=payload)
+                return await self._ask(
+                    method, bucket, key, query=query, headers=headers, body=body, payload=payload
+                )
         return answer
 
     def _must_have_arrived(self, answer: Answer) -> None:
-        """Raises Busy for a request that did not arrive as it was signed, over a line that can do that to it, with a key that had
-        been good: the next request will tell whether it still is.
+        """Raises Busy for a request that did not arrive as it was signed, over a line that can do
+        that to it, with a key that had been good: the next request will tell whether it still is.
         """
         if answer.status < 400:
             self._was_well, self._garbled = True, 0
@@ -259,7 +330,9 @@ class Asking:
         elif answer.status == 403 and any(code in answer.body for code in _NOT_AS_SIGNED):
             self._garbled += 1
             if self._was_well and not self.is_safe and self._garbled < MOST_GARBLED:
-                message = f"A request did not arrive at {self.name} as it was signed. It is tried again."
+                message = (
+                    f"A request did not arrive at {self.name} as it was signed. It is tried again."
+                )
                 raise Busy(message, code="store.cut")
 
     def _slow_down(self, told: str) -> None:
@@ -278,8 +351,9 @@ class Asking:
         return answer
 
     async def _safely(self, call: Callable[[], Awaitable[T]], *, corrupted_too: bool = False) -> T:
-        """Repeat a request that changes nothing, with growing waits, while the other side is busy; some times, if that is
-        wanted, where it says that its bytes did not arrive as they were sent.
+        """Repeat a request that changes nothing, with growing waits, while the other side is busy;
+        some times, if that is wanted, where it says that its bytes did not arrive as they were
+        sent.
         """
         began, tried = time.monotonic(), 0
         while True:
@@ -312,8 +386,13 @@ def metadata_of(headers: Mapping[str, str]) -> dict[str, str]:
 
 def _stat(key: bytes, answer: Answer) -> Stat:
     headers = answer.headers
-    entry = Entry(key, number(headers.get("Content-Length"), "size"), None, headers.get("ETag", "").strip('"'),
-                  headers.get("x-amz-version-id", ""))  # fmt: skip
+    entry = Entry(
+        key,
+        number(headers.get("Content-Length"), "size"),
+        None,
+        headers.get("ETag", "").strip('"'),
+        headers.get("x-amz-version-id", ""),
+    )
     crc = headers.get("x-amz-checksum-crc64nvme", "")
     metadata = metadata_of(headers)
     return Stat(

@@ -1,8 +1,9 @@
 """Objects of an S3-compatible store, opened for reading, and what vouches for their bytes.
 
-Over a line that isn't TLS a bit may change on the way, and what was written from it would read back the same. So what
-was read is compared with what the store has: its full-object checksum, the checksum in our own card, an ETag that
-turns out to be the MD5 (of the object, or of the MD5s of its parts); where there is none of these, it is read twice.
+Over a line that isn't TLS a bit may change on the way, and what was written from it would read back
+the same. So what was read is compared with what the store has: its full-object checksum, the
+checksum in our own card, an ETag that turns out to be the MD5 (of the object, or of the MD5s of its
+parts); where there is none of these, it is read twice.
 """
 
 from __future__ import annotations
@@ -36,7 +37,9 @@ class Object:
         self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
         self._crc = ""
         self._asked = False
-        self._md5s: dict[int, bytes] = {}  # of pieces that may be the parts it was made of, by their start
+        self._md5s: dict[
+            int, bytes
+        ] = {}  # of pieces that may be the parts it was made of, by their start
 
     async def whole(self) -> bytes:
         """Compared with what the store vouches for. Raises Corrupt if it is something else."""
@@ -50,7 +53,10 @@ class Object:
         return body
 
     def _vouched_for(self, crc: str, body: bytes = b"") -> bool:
-        """Whether the store tells of just these bytes. Raises Corrupt if its own checksum is of others."""
+        """Whether the store tells of just these bytes.
+
+        Raises Corrupt if its own checksum is of others.
+        """
         if self._crc and self._crc != crc:
             raise self._corrupt()
         if self._crc or (self.card is not None and self.card.crc == crc):
@@ -63,7 +69,11 @@ class Object:
         """Whether its ETag is the MD5 of the MD5s of the pieces that were read."""
         found = _OF_PARTS.fullmatch(self.entry.etag)
         starts = range(0, self.entry.size, HELD_BYTES)
-        if found is None or len(starts) != int(found[2]) or not all(s in self._md5s for s in starts):
+        if (
+            found is None
+            or len(starts) != int(found[2])
+            or not all(s in self._md5s for s in starts)
+        ):
             return False
         both = b"".join(self._md5s[s] for s in starts)
         return hashlib.md5(both, usedforsecurity=False).hexdigest() == found[1]
@@ -78,13 +88,16 @@ class Object:
 
     def _corrupt(self) -> Corrupt:
         return Corrupt(
-            f"{self._store._named(self._key)}: the bytes did not arrive as the store has them. If this stays, the line is not to be trusted."
+            f"{self._store._named(self._key)}: the bytes did not arrive as the store has "
+            "them. If this stays, the line is not to be trusted."
         )
 
     async def _at_once(self) -> bytes:
         answer = await self._store._get_at_once(self._key, self.entry, version=self._version)
         if len(answer.body) < self.entry.size:
-            raise Busy(f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut")
+            raise Busy(
+                f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut"
+            )
         self._keep(answer.headers)
         return answer.body
 
@@ -93,13 +106,18 @@ class Object:
         at, tried, retry, began = 0, 1, self._store._retry, time.monotonic()
         while at < self.entry.size or at == 0:
             try:
-                async with self._store._get(self._key, self.entry.etag, at, version=self._version) as (headers, chunks):
+                async with self._store._get(
+                    self._key, self.entry.etag, at, version=self._version
+                ) as (headers, chunks):
                     self._keep(headers)
                     async for chunk in chunks:
                         at += len(chunk)
                         yield chunk
                 if at < self.entry.size:
-                    raise Busy(f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut")
+                    raise Busy(
+                        f"{self._store._named(self._key)}: the answer was cut short.",
+                        code="store.cut",
+                    )
                 return
             except Busy as exc:
                 if retry.is_over(tried, time.monotonic() - began):
@@ -108,7 +126,11 @@ class Object:
                 tried += 1
 
     def _keep(self, headers: Mapping[str, str]) -> None:
-        self._crc = headers.get("x-amz-checksum-crc64nvme", "") if "Content-Range" not in headers else self._crc
+        self._crc = (
+            headers.get("x-amz-checksum-crc64nvme", "")
+            if "Content-Range" not in headers
+            else self._crc
+        )
         self.metadata = metadata_of(headers)
         self.card = Card.parse(self.metadata.pop("pinecart", None))
         self.content_type, self.headers = headers.get("Content-Type", ""), headers_of(headers)
@@ -116,13 +138,21 @@ class Object:
     async def look(self) -> None:
         if not self._asked:
             stat = await self._store.stat(self._key, self._version)
-            self.card, self.content_type, self.metadata = stat.card, stat.content_type, stat.metadata
+            self.card, self.content_type, self.metadata = (
+                stat.card,
+                stat.content_type,
+                stat.metadata,
+            )
             self._crc, self.headers, self._asked = stat.crc, stat.headers, True
 
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         await self.look()
         found = await self._store._safely(lambda: self._range(start, size, into))
-        if self._sums_pieces and start % HELD_BYTES == 0 and size == min(HELD_BYTES, self.entry.size - start):
+        if (
+            self._sums_pieces
+            and start % HELD_BYTES == 0
+            and size == min(HELD_BYTES, self.entry.size - start)
+        ):
             md5 = await asyncio.to_thread(hashlib.md5, found, usedforsecurity=False)
             self._md5s[start] = md5.digest()
         return found
@@ -132,15 +162,25 @@ class Object:
         return not (self._crc or self._store.is_safe) and "-" in self.entry.etag
 
     async def _range(self, start: int, size: int, into: bytearray | None) -> bytes:
-        answer = await self._store._get_at_once(self._key, self.entry, start, start + size - 1, self._version, into)
+        answer = await self._store._get_at_once(
+            self._key, self.entry, start, start + size - 1, self._version, into
+        )
         if len(answer.body) != size:
-            raise Busy(f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut")
+            raise Busy(
+                f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut"
+            )
         return answer.body
 
     async def besides(self, keep: Keep) -> Extra:
         return Extra(tags=await self._store.tags(self._key)) if keep.tags else Extra()
 
     async def verify(self, crc: str = "") -> None:
-        """Every byte came under If-Match of one ETag; that they came as they are is what `crc` is asked for."""
-        if crc and (self._crc or not self._store.is_safe) and not (self._vouched_for(crc) or self._made_of_parts()):
+        """Every byte came under If-Match of one ETag; that they came as they are is what `crc` is
+        asked for.
+        """
+        if (
+            crc
+            and (self._crc or not self._store.is_safe)
+            and not (self._vouched_for(crc) or self._made_of_parts())
+        ):
             await self._compare_again(crc)

@@ -1,6 +1,7 @@
 """The S3 protocol's wire forms as pure functions: signature version 4, listings, errors.
 
-Sources: Amazon S3 API reference; "Signature Calculations for the Authorization Header" (AWS Signature Version 4).
+Sources: Amazon S3 API reference; "Signature Calculations for the Authorization Header" (AWS
+Signature Version 4).
 """
 
 from __future__ import annotations
@@ -18,14 +19,29 @@ from urllib.parse import quote, unquote_to_bytes
 from xml.sax.saxutils import escape
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Busy, Corrupt, Incomplete, Missing, Refused, SignInRefused, StoreError, Taken
+from pinecart.core.errors import (
+    Busy,
+    Corrupt,
+    Incomplete,
+    Missing,
+    Refused,
+    SignInRefused,
+    StoreError,
+    Taken,
+)
 from pinecart.core.ports import Version
 
 UNSIGNED = "UNSIGNED-PAYLOAD"
-# (S3 API, bucket naming rules: those of today, and those of the first years, which old buckets still have)
-BUCKET_IN_HOST = "3 to 63 small letters, digits, hyphens and single dots, and starts and ends with a letter or digit"
+# (S3 API, bucket naming rules: those of today, and those of the first years, which old buckets
+# still have)
+BUCKET_IN_HOST = (
+    "3 to 63 small letters, digits, hyphens and single dots, and starts and ends with a letter "
+    "or digit"
+)
 BUCKET_IN_PATH = "255 letters, digits, dots, hyphens and underscores at most, and is not . or .."
-_IN_HOST = re.compile(r"(?=.{3,63}\Z)[a-z0-9]([a-z0-9-]*[a-z0-9])?(\.[a-z0-9]([a-z0-9-]*[a-z0-9])?)*")
+_IN_HOST = re.compile(
+    r"(?=.{3,63}\Z)[a-z0-9]([a-z0-9-]*[a-z0-9])?(\.[a-z0-9]([a-z0-9-]*[a-z0-9])?)*"
+)
 _IN_PATH = re.compile(r"(?!\.{1,2}\Z)[A-Za-z0-9._-]{1,255}")
 
 
@@ -39,7 +55,10 @@ EMPTY_SHA256 = hashlib.sha256(b"").hexdigest()
 
 
 class Keys(NamedTuple):
-    """key_id empty: requests are not signed at all (anonymous).   session: the token of a temporary key."""
+    """key_id empty:
+
+    requests are not signed at all (anonymous).   session: the token of a temporary key.
+    """
 
     key_id: str
     secret: str
@@ -57,7 +76,10 @@ def region_told(status: int, headers: Mapping[str, str], body: bytes) -> str:
 
 
 def encoded_path(bucket: str, key: bytes = b"") -> str:
-    """The path of a bucket or object, every byte but the unreserved and `/` percent-encoded. Nothing is normalised."""
+    """The path of a bucket or object, every byte but the unreserved and `/` percent-encoded.
+
+    Nothing is normalised.
+    """
     name = quote(key, safe="/-_.~")
     return (f"/{bucket}/{name}" if name else f"/{bucket}") if bucket else f"/{name}"
 
@@ -92,8 +114,9 @@ def signed(
     region: str,
     now: datetime,
 ) -> dict[str, str]:
-    """The headers with date, payload hash and Authorization added. headers: names in lower case, with Host. payload: hex SHA-256
-    or UNSIGNED."""
+    """The headers with date, payload hash and Authorization added. headers: names in lower case,
+    with Host. payload: hex SHA-256 or UNSIGNED.
+    """
     stamp = _stamp(now.replace(microsecond=0))
     full = dict(headers)
     if not keys.key_id:
@@ -110,7 +133,8 @@ def signed(
     mark = _day_key(keys.secret, stamp[:8], region).copy()
     mark.update(text.encode())
     full["authorization"] = (
-        f"AWS4-HMAC-SHA256 Credential={keys.key_id}/{scope}, SignedHeaders={listed}, Signature={mark.hexdigest()}"
+        f"AWS4-HMAC-SHA256 Credential={keys.key_id}/{scope}, SignedHeaders={listed}, "
+        f"Signature={mark.hexdigest()}"
     )
     return full
 
@@ -118,7 +142,8 @@ def signed(
 class Page(NamedTuple):
     """One page of a listing. token: where to go on; empty at the end.
 
-    marker: instead of a token, the whole key to go on after: the store knows only listing version 1.
+    marker: instead of a token, the whole key to go on after: the store knows only listing version
+    1.
     """
 
     entries: list[Entry]
@@ -139,7 +164,10 @@ def _tree(body: bytes) -> ET.Element:
 
 
 def _key(text: str | None, *, encoded: bool) -> bytes:
-    """A key out of a listing. Some servers encode a blank as `+`; a true `+` always comes as %2B."""
+    """A key out of a listing.
+
+    Some servers encode a blank as `+`; a true `+` always comes as %2B.
+    """
     raw = text or ""
     return unquote_to_bytes(raw.replace("+", " ")) if encoded else raw.encode()
 
@@ -157,7 +185,10 @@ _REST = [itertools.repeat(value) for value in Entry(b"", 0, None)[4:]]
 
 
 def _plain_page(body: bytes, prefix: bytes) -> Page | None:
-    """The usual page of files, read by one regular expression at a third of the cost. None: anything unusual, for the real parser."""
+    """The usual page of files, read by one regular expression at a third of the cost.
+
+    None: anything unusual, for the real parser.
+    """
     try:
         text = body.decode("ascii")
     except UnicodeDecodeError:
@@ -166,14 +197,22 @@ def _plain_page(body: bytes, prefix: bytes) -> Page | None:
     if not rows or text.count("Contents>") != 2 * len(rows):
         return None
     around = text[: text.find("<Contents>")] + text[text.rfind("</Contents>") :]
-    if not around.rstrip().endswith("</ListBucketResult>") or "<!" in text or "<CommonPrefixes>" in around:
+    if (
+        not around.rstrip().endswith("</ListBucketResult>")
+        or "<!" in text
+        or "<CommonPrefixes>" in around
+    ):
         return None
     counts, truncated, tokens, encoding = (p.findall(around) for p in _ONE.values())
     if counts != [str(len(rows))] or encoding != ["url"] or len(tokens) != (truncated == ["true"]):
         return None
     names, times, etags, sizes = zip(*rows, strict=True)
     whole = "\n".join(names)
-    if "&" in whole or any("&" in t or not t.isprintable() for t in tokens) or truncated not in (["true"], ["false"]):
+    if (
+        "&" in whole
+        or any("&" in t or not t.isprintable() for t in tokens)
+        or truncated not in (["true"], ["false"])
+    ):
         return None
     skip = len(prefix)
     if "+" in whole or "%" in whole:
@@ -188,12 +227,18 @@ def _plain_page(body: bytes, prefix: bytes) -> Page | None:
 
 
 def parse_page(body: bytes, *, prefix: bytes) -> Page:
-    """A ListObjectsV2 answer, keys relative to `prefix`. Raises Incomplete if it contradicts itself."""
+    """A ListObjectsV2 answer, keys relative to `prefix`.
+
+    Raises Incomplete if it contradicts itself.
+    """
     return _plain_page(body, prefix) or _any_page(body, prefix)
 
 
-# What a listing tells of where it is; some servers write a key's control characters into it, which XML can't hold.
-_WHERE = re.compile(rb"<(NextContinuationToken|ContinuationToken|StartAfter|NextMarker|Marker)>([^<]*)</\1>")
+# What a listing tells of where it is; some servers write a key's control characters into it, which
+# XML can't hold.
+_WHERE = re.compile(
+    rb"<(NextContinuationToken|ContinuationToken|StartAfter|NextMarker|Marker)>([^<]*)</\1>"
+)
 
 
 def _any_page(body: bytes, prefix: bytes) -> Page:
@@ -226,19 +271,31 @@ def _any_page(body: bytes, prefix: bytes) -> Page:
             raise Incomplete(f"The store listed {key!r}, which was not asked for.")
         etag = (fields.get("ETag") or "").strip('"')
         entries.append(
-            Entry(key[skip:], number(fields.get("Size"), "size"), _time_ns(fields.get("LastModified")), etag)
+            Entry(
+                key[skip:],
+                number(fields.get("Size"), "size"),
+                _time_ns(fields.get("LastModified")),
+                etag,
+            )
         )
     told = flat.get("KeyCount")
     if told and number(told, "count of names") != len(entries) + len(folders):
-        raise Incomplete(f"The store says that a page has {told} names, and gave {len(entries) + len(folders)}.")
+        raise Incomplete(
+            f"The store says that a page has {told} names, and gave {len(entries) + len(folders)}."
+        )
     truncated = flat.get("IsTruncated") == "true"
     if truncated and told is None and "NextContinuationToken" not in flat and (entries or folders):
         last = max([e.key for e in entries[-1:]] + folders[-1:])
         return Page(
-            entries, folders, "", _key(flat["NextMarker"], encoded=encoded) if flat.get("NextMarker") else prefix + last
+            entries,
+            folders,
+            "",
+            _key(flat["NextMarker"], encoded=encoded) if flat.get("NextMarker") else prefix + last,
         )
     if truncated and around and (entries or folders):  # its token can't be read: by name
-        return Page(entries, folders, "", prefix + max([e.key for e in entries[-1:]] + folders[-1:]))
+        return Page(
+            entries, folders, "", prefix + max([e.key for e in entries[-1:]] + folders[-1:])
+        )
     if truncated and not flat.get("NextContinuationToken"):
         raise Incomplete("The store says that its listing goes on, but not where.")
     return Page(entries, folders, flat["NextContinuationToken"] if truncated else "")
@@ -259,7 +316,9 @@ def _moment(text: str) -> datetime:
         found = datetime.fromisoformat(text.replace("Z", "+00:00"))
         return found if found.tzinfo else found.replace(tzinfo=UTC)
     except ValueError:
-        raise Busy(f"The store told a time that is none: {text[:40]!r}.", code="store.garbled") from None
+        raise Busy(
+            f"The store told a time that is none: {text[:40]!r}.", code="store.garbled"
+        ) from None
 
 
 LARGEST = 2**63 - 1
@@ -271,7 +330,10 @@ def wait_told(text: str) -> float | None:
 
 
 def number(text: str | None, what: str) -> int:
-    """Raises Busy for what is no number, or none that can be: it may have been garbled on its way."""
+    """Raises Busy for what is no number, or none that can be:
+
+    it may have been garbled on its way.
+    """
     told = (text or "0").strip()
     if not (told.isascii() and told.isdecimal() and len(told) < 20 and int(told) <= LARGEST):
         raise Busy(f"The store told a {what} that is none: {told[:40]!r}.", code="store.garbled")
@@ -289,7 +351,8 @@ def text_of(body: bytes, name: str) -> str:
 
 # The usual short answer: a root with some texts in it. Anything else is for the real parser.
 _FLAT = re.compile(
-    rb"\s*(?:<\?xml[^>]*\?>\s*)?<([A-Za-z]+)(?: xmlns=\"[^\"<>&]*\")?>((?:\s*<([A-Za-z0-9]+)>[\x20-\x25\x27-\x3b\x3d-\x7e]*</\3>)*)\s*</\1>\s*"
+    rb"\s*(?:<\?xml[^>]*\?>\s*)?<([A-Za-z]+)(?: "
+    rb"xmlns=\"[^\"<>&]*\")?>((?:\s*<([A-Za-z0-9]+)>[\x20-\x25\x27-\x3b\x3d-\x7e]*</\3>)*)\s*</\1>\s*"
 )
 _CONTROLS = re.compile(
     rb"[\x00-\x08\x0b\x0c\x0e-\x1f]|&#(?:x0*(?:[0-8bceBCE]|1[0-9a-fA-F])|0*(?:[0-8]|1[124-9]|2[0-9]|3[01]));"
@@ -303,7 +366,10 @@ def _answer(body: bytes) -> tuple[str, dict[str, str]]:
     if plain := _FLAT.fullmatch(body.replace(b"&quot;", b'"')):
         found = {name.decode(): text.decode() for name, text in reversed(_PAIR.findall(plain[2]))}
         return plain[1].decode(), found
-    root, texts = _tree(_CONTROLS.sub(b"?", body)), dict[str, str]()  # a key is told in it, which is no word of ours
+    root, texts = (
+        _tree(_CONTROLS.sub(b"?", body)),
+        dict[str, str](),
+    )  # a key is told in it, which is no word of ours
     for node in root.iter():
         texts.setdefault(_local(node.tag), node.text or "")
     return _local(root.tag), texts
@@ -311,7 +377,10 @@ def _answer(body: bytes) -> tuple[str, dict[str, str]]:
 
 def completion(etags: Sequence[str]) -> bytes:
     """The body that makes one object of parts 1, 2, …"""
-    parts = (f"<Part><PartNumber>{n}</PartNumber><ETag>{escape(e)}</ETag></Part>" for n, e in enumerate(etags, 1))
+    parts = (
+        f"<Part><PartNumber>{n}</PartNumber><ETag>{escape(e)}</ETag></Part>"
+        for n, e in enumerate(etags, 1)
+    )
     return f"<CompleteMultipartUpload>{''.join(parts)}</CompleteMultipartUpload>".encode()
 
 
@@ -321,7 +390,10 @@ def parse_parts(body: bytes) -> tuple[dict[tuple[int, int], str], str]:
     found = {}
     for node in [n for n in root if _local(n.tag) == "Part"]:
         told = {_local(n.tag): n.text or "" for n in node}
-        part = number(told.get("PartNumber"), "part's number"), number(told.get("Size"), "part's size")
+        part = (
+            number(told.get("PartNumber"), "part's number"),
+            number(told.get("Size"), "part's size"),
+        )
         found[part] = told.get("ETag", "").strip('"')
     told = {_local(n.tag): n.text or "" for n in root}
     return found, told.get("NextPartNumberMarker", "") if told.get("IsTruncated") == "true" else ""
@@ -335,7 +407,8 @@ def parse_uploads(body: bytes) -> list[tuple[str, bytes, datetime]]:
     encoded = any(_local(n.tag) == "EncodingType" and n.text == "url" for n in root)
     if readable != body and not encoded:
         raise Refused(
-            "The store told of unfinished uploads in a form that can't be read: a key has control characters."
+            "The store told of unfinished uploads in a form that can't be read: a key has "
+            "control characters."
         )
     for node in [n for n in root if _local(n.tag) == "Upload"]:
         told = {_local(n.tag): n.text or "" for n in node}
@@ -354,12 +427,24 @@ def parse_versions(body: bytes, key: bytes) -> list[Version]:
         if _key(told.get("Key"), encoded=encoded) == key:
             size, time_ns = number(told.get("Size"), "size"), _time_ns(told.get("LastModified"))
             removal = _local(node.tag) == "DeleteMarker"
-            found.append(Version(told.get("VersionId", ""), size, time_ns, told.get("IsLatest") == "true", removal))
+            found.append(
+                Version(
+                    told.get("VersionId", ""),
+                    size,
+                    time_ns,
+                    told.get("IsLatest") == "true",
+                    removal,
+                )
+            )
     return found
 
 
 def parse_tags(body: bytes) -> dict[str, str]:
-    found = [{_local(n.tag): n.text or "" for n in tag} for tag in _tree(body).iter() if _local(tag.tag) == "Tag"]
+    found = [
+        {_local(n.tag): n.text or "" for n in tag}
+        for tag in _tree(body).iter()
+        if _local(tag.tag) == "Tag"
+    ]
     return {t.get("Key", ""): t.get("Value", "") for t in found}
 
 
@@ -370,31 +455,93 @@ def parse_buckets(body: bytes) -> list[str]:
 _BY_CODE: dict[str, tuple[type[StoreError], str, str]] = {
     "NoSuchVersion": (Missing, "store.missing", "There is no such version."),
     "NoSuchKey": (Missing, "store.missing", "There is no such file."),
-    "NoSuchBucket": (Missing, "store.no-bucket", "There is no such bucket. Check its name, or make it first."),
-    "InvalidAccessKeyId": (SignInRefused, "store.key-unknown", "The store does not know this key id. Check it, or give a new key."),
-    "SignatureDoesNotMatch": (SignInRefused, "store.secret-wrong", "The secret does not belong to this key id. Give both again."),
-    "InvalidToken": (SignInRefused, "store.session-token", "The session token is missing or not right. Give key, secret and token again."),
+    "NoSuchBucket": (
+        Missing,
+        "store.no-bucket",
+        "There is no such bucket. Check its name, or make it first.",
+    ),
+    "InvalidAccessKeyId": (
+        SignInRefused,
+        "store.key-unknown",
+        "The store does not know this key id. Check it, or give a new key.",
+    ),
+    "SignatureDoesNotMatch": (
+        SignInRefused,
+        "store.secret-wrong",
+        "The secret does not belong to this key id. Give both again.",
+    ),
+    "InvalidToken": (
+        SignInRefused,
+        "store.session-token",
+        "The session token is missing or not right. Give key, secret and token again.",
+    ),
     "ExpiredToken": (SignInRefused, "store.key-expired", "The key has expired. Give a new one."),
-    "RequestTimeTooSkewed": (Refused, "store.clock", "This machine's clock differs too much from the store's. Set the clock."),
-    "AccessDenied": (Refused, "store.refused", "This key may not do that. Grant it the right, or use another key."),
+    "RequestTimeTooSkewed": (
+        Refused,
+        "store.clock",
+        "This machine's clock differs too much from the store's. Set the clock.",
+    ),
+    "AccessDenied": (
+        Refused,
+        "store.refused",
+        "This key may not do that. Grant it the right, or use another key.",
+    ),
     "PreconditionFailed": (Taken, "store.not-as-planned", "What is there is not as planned."),
-    "ConditionalRequestConflict": (Busy, "store.busy", "Another write to the same name is under way."),
-    "BadDigest": (Corrupt, "store.corrupt", "The store found that the bytes did not arrive as they were sent."),
-    "XAmzContentChecksumMismatch": (Corrupt, "store.corrupt", "The bytes did not arrive as they were sent."),
-    "XAmzContentSHA256Mismatch": (Corrupt, "store.corrupt", "The bytes did not arrive as they were sent."),
+    "ConditionalRequestConflict": (
+        Busy,
+        "store.busy",
+        "Another write to the same name is under way.",
+    ),
+    "BadDigest": (
+        Corrupt,
+        "store.corrupt",
+        "The store found that the bytes did not arrive as they were sent.",
+    ),
+    "XAmzContentChecksumMismatch": (
+        Corrupt,
+        "store.corrupt",
+        "The bytes did not arrive as they were sent.",
+    ),
+    "XAmzContentSHA256Mismatch": (
+        Corrupt,
+        "store.corrupt",
+        "The bytes did not arrive as they were sent.",
+    ),
     "NotImplemented": (Refused, "store.unsupported", "The store does not know this request."),
     "SlowDown": (Busy, "store.busy", "The store asks to go slower."),
     "RequestTimeout": (Busy, "store.busy", "The store did not receive the request in time."),
-    "RequestTimeoutException": (Busy, "store.busy", "The store did not receive the request in time."),
-    "EntityTooLarge": (Refused, "store.too-large", "The file is larger than this store takes in one piece."),
-    "BucketAlreadyExists": (Refused, "bucket.taken", "The name is taken by somebody else. Choose another."),
-    "BucketNotEmpty": (Refused, "bucket.not-empty", "The bucket is not empty. Only an empty one is dropped."),
+    "RequestTimeoutException": (
+        Busy,
+        "store.busy",
+        "The store did not receive the request in time.",
+    ),
+    "EntityTooLarge": (
+        Refused,
+        "store.too-large",
+        "The file is larger than this store takes in one piece.",
+    ),
+    "BucketAlreadyExists": (
+        Refused,
+        "bucket.taken",
+        "The name is taken by somebody else. Choose another.",
+    ),
+    "BucketNotEmpty": (
+        Refused,
+        "bucket.not-empty",
+        "The bucket is not empty. Only an empty one is dropped.",
+    ),
     "InvalidBucketName": (Refused, "bucket.name", "The store does not allow this bucket name."),
-}  # fmt: skip
+}
 _BY_STATUS = {
-    400: "InvalidRequest", 403: "AccessDenied", 404: "NoSuchKey", 409: "ConditionalRequestConflict",
-    412: "PreconditionFailed", 429: "SlowDown", 501: "NotImplemented", 503: "SlowDown",
-}  # fmt: skip
+    400: "InvalidRequest",
+    403: "AccessDenied",
+    404: "NoSuchKey",
+    409: "ConditionalRequestConflict",
+    412: "PreconditionFailed",
+    429: "SlowDown",
+    501: "NotImplemented",
+    503: "SlowDown",
+}
 
 
 def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
@@ -418,5 +565,8 @@ def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: st
         return Busy(message, wait_s=wait_told(wait), **facts)
     if kind is None:
         said = ": ".join(words for words in (their_code, their_words[:200].strip()) if words)
-        return Refused(f"{what}: the store refused ({status}{f' {said}' if said else ', without a word'}).", **facts)
+        return Refused(
+            f"{what}: the store refused ({status}{f' {said}' if said else ', without a word'}).",
+            **facts,
+        )
     return kind(f"{what}: {words} ({their_code})", code=code, **facts)

@@ -1,4 +1,7 @@
-"""How an object comes to be in an S3-compatible store: in one request, in parts, or copied there by the store itself."""
+"""How an object comes to be in an S3-compatible store:
+
+in one request, in parts, or copied there by the store itself.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +39,11 @@ HELD_PART = 16 << 20  # a larger part is never held
 
 
 class Writing(Asking):
-    """What writes. Every write has its condition where the store knows one, and is looked at just before where it doesn't."""
+    """What writes.
+
+    Every write has its condition where the store knows one, and is looked at just before where it
+    doesn't.
+    """
 
     async def put(self, put: Put) -> Placed:
         """One request; above HELD_BYTES in parts."""
@@ -55,16 +62,32 @@ class Writing(Asking):
             proof = "size-only"
 
         def send(condition: dict[str, str]) -> Awaitable[Answer]:
-            return self._ask("PUT", bucket, name, headers=headers | condition, body=body, payload=self._hash(body))
+            return self._ask(
+                "PUT",
+                bucket,
+                name,
+                headers=headers | condition,
+                body=body,
+                payload=self._hash(body),
+            )
 
         answer, guarded = await self._conditionally(put, send)
         etag = await self._etag(put.key, answer.headers.get("ETag", ""))
         if proof == "size-only":
             await self._must_have_size(put)
-        return Placed(Entry(put.key, put.size, None, etag), proof, guarded, put.card.crc, await self._lost(put))
+        return Placed(
+            Entry(put.key, put.size, None, etag),
+            proof,
+            guarded,
+            put.card.crc,
+            await self._lost(put),
+        )
 
     async def _lost(self, put: Put) -> str:
-        """Which headers of the object its bucket did not keep: looked at once for each header, and remembered."""
+        """Which headers of the object its bucket did not keep:
+
+        looked at once for each header, and remembered.
+        """
         if not put.headers:
             return ""
         bucket, _ = self._split(put.key)
@@ -76,12 +99,17 @@ class Writing(Asking):
         return ", ".join(sorted(put.headers.keys() & drops))
 
     async def _etag(self, key: bytes, told: str) -> str:
-        """Without the quotes; where an answer tells none, it is looked up: else the next run would take it for another object."""
+        """Without the quotes; where an answer tells none, it is looked up:
+
+        else the next run would take it for another object.
+        """
         return told.strip('"') or (await self.stat(key)).entry.etag
 
     def _kept(self, put: Put) -> dict[str, str]:
         """What is kept with an object: its own metadata, our card, its content type."""
-        kept = {f"x-amz-meta-{k}": v for k, v in put.metadata.items()} | {"x-amz-meta-pinecart": put.card.text()}
+        kept = {f"x-amz-meta-{k}": v for k, v in put.metadata.items()} | {
+            "x-amz-meta-pinecart": put.card.text()
+        }
         if put.extra.tags:
             kept["x-amz-tagging"] = urlencode(sorted(put.extra.tags.items()), quote_via=quote)
         if put.extra.storage_class:
@@ -93,13 +121,19 @@ class Writing(Asking):
     async def _conditionally(
         self, put: Put, send: Callable[[dict[str, str]], Awaitable[Answer]], *, guards: bool = True
     ) -> tuple[Answer, bool]:
-        """Send a write with the condition it has; where the store knows none, look just before. Whether it was guarded."""
+        """Send a write with the condition it has; where the store knows none, look just before.
+
+        Whether it was guarded.
+        """
         bucket, _ = self._split(put.key)
         guarded = put.if_absent and self.able(bucket).create_only and guards
         if put.expected is not None:
             now = (await self.stat(put.key)).entry
             if now.etag != put.expected.etag:
-                raise Taken(f"{self._named(put.key)} is not as it was when this was planned. The next run looks again.")
+                raise Taken(
+                    f"{self._named(put.key)} is not as it was when this was planned. The "
+                    "next run looks again."
+                )
         elif put.if_absent and not guarded:
             await self._must_be_absent(put.key)
         answer = await send({"if-none-match": "*"} if guarded else {})
@@ -107,11 +141,15 @@ class Writing(Asking):
             self._learn(bucket, create_only=False)
             return await self._conditionally(put, send)
         if answer.status != 200 or _is_error(answer.body):
-            raise error_from(answer.status, answer.headers, answer.body, what=f"Writing {self._named(put.key)}")
+            raise error_from(
+                answer.status, answer.headers, answer.body, what=f"Writing {self._named(put.key)}"
+            )
         return answer, guarded
 
     async def _put_in_parts(self, put: Put, source: Reading) -> Placed:
-        """Parts of the source, several at once; the source is verified before they become one object."""
+        """Parts of the source, several at once; the source is verified before they become one
+        object.
+        """
 
         async def carry(upload: str, number: int, start: int, size: int) -> tuple[str, str]:
             if size > HELD_PART:
@@ -142,10 +180,19 @@ class Writing(Asking):
 
         body = Pieces(size, again)
         payload = sha256.hex() if self._signs_payload else UNSIGNED
-        return await self._part(key, upload, number, body, crc, base64.b64encode(md5).decode(), payload)
+        return await self._part(
+            key, upload, number, body, crc, base64.b64encode(md5).decode(), payload
+        )
 
     async def _part(
-        self, key: bytes, upload: str, number: int, body: bytes | Pieces, crc: str, md5: str, payload: str
+        self,
+        key: bytes,
+        upload: str,
+        number: int,
+        body: bytes | Pieces,
+        crc: str,
+        md5: str,
+        payload: str,
     ) -> tuple[str, str]:
         bucket, name = self._split(key)
         headers = {"content-length": str(len(body))}
@@ -156,18 +203,31 @@ class Writing(Asking):
         query: Query = [("partNumber", str(number)), ("uploadId", upload)]
         answer = await self._safely(
             lambda: self._good(
-                "PUT", bucket, name, query=query, headers=headers, body=body, payload=payload,
+                "PUT",
+                bucket,
+                name,
+                query=query,
+                headers=headers,
+                body=body,
+                payload=payload,
                 what=f"Writing part {number} of {self._named(key)}",
             ),
             corrupted_too=True,
-        )  # fmt: skip
+        )
         return answer.headers.get("ETag", ""), crc
 
     async def _in_parts(
-        self, put: Put, step: int, carry: Callable[[str, int, int, int], Awaitable[tuple[str, str]]],
-        verify: Callable[[str], Awaitable[None]], shares: Shares | None = None,
-    ) -> Placed:  # fmt: skip
-        """carry(upload, part number, start, size) → (ETag, CRC). What fails is aborted, so that no parts are left."""
+        self,
+        put: Put,
+        step: int,
+        carry: Callable[[str, int, int, int], Awaitable[tuple[str, str]]],
+        verify: Callable[[str], Awaitable[None]],
+        shares: Shares | None = None,
+    ) -> Placed:
+        """carry(upload, part number, start, size) → (ETag, CRC).
+
+        What fails is aborted, so that no parts are left.
+        """
         bucket, name = self._split(put.key)
         upload, there = await self._taken_up(put, step)
         whole = {"x-amz-checksum-algorithm": "CRC64NVME", "x-amz-checksum-type": "FULL_OBJECT"}
@@ -178,9 +238,13 @@ class Writing(Asking):
             nonlocal starts
             starts += 1
             return await self._good(
-                "POST", bucket, name, query=[("uploads", "")], headers=self._kept(put) | (whole if knows else {}),
+                "POST",
+                bucket,
+                name,
+                query=[("uploads", "")],
+                headers=self._kept(put) | (whole if knows else {}),
                 what=f"Starting parts of {self._named(put.key)}",
-            )  # fmt: skip
+            )
 
         if not upload:
             started = await self._safely(start)
@@ -192,7 +256,9 @@ class Writing(Asking):
 
         async def one(number: int, start: int, size: int) -> str:
             if (number + 1, size) in there and not isinstance(put.body, bytes):
-                crc, md5, _ = await _sums(put.body, start, size)  # not sent again: the part must be just this
+                crc, md5, _ = await _sums(
+                    put.body, start, size
+                )  # not sent again: the part must be just this
                 if md5.hex() == there[number + 1, size]:
                     etags[number + 1] = f'"{there[number + 1, size]}"'
                     return crc
@@ -213,19 +279,30 @@ class Writing(Asking):
             crc = await each_piece(put.size, step, one, free)
             await verify(crc)
             body = completion([etags[n] for n in sorted(etags)])
-            sums = {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"} if knows and crc else {}
+            sums = (
+                {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"}
+                if knows and crc
+                else {}
+            )
 
             async def complete(condition: dict[str, str]) -> Answer:
                 headers = sums | condition | {"content-length": str(len(body))}
                 query: Query = [("uploadId", upload)]
                 return await self._ask(
-                    "POST", bucket, name, query=query, headers=headers, body=body, payload=self._hash(body)
+                    "POST",
+                    bucket,
+                    name,
+                    query=query,
+                    headers=headers,
+                    body=body,
+                    payload=self._hash(body),
                 )
 
             completing = True
             answer, guarded = await self._conditionally(put, complete)
         except BaseException as exc:
-            # After a lost answer it may have become an object, which is looked at first; what is journalled goes on later.
+            # After a lost answer it may have become an object, which is looked at first; what is
+            # journalled goes on later.
             busy = isinstance(exc, Busy) and (completing or put.uploads is not None)
             if not busy and not (put.uploads and isinstance(exc, asyncio.CancelledError)):
                 gone = await self._aborted(bucket, name, upload)
@@ -235,24 +312,31 @@ class Writing(Asking):
         if put.uploads and starts < 2:
             # after a lost answer another one may be left: it stays journalled, to be cleared
             await put.uploads.over(put.key)
-        entry = Entry(put.key, put.size, None, await self._etag(put.key, text_of(answer.body, "ETag")))
+        entry = Entry(
+            put.key, put.size, None, await self._etag(put.key, text_of(answer.body, "ETag"))
+        )
         await self._must_have_size(put)
         proof = "server-verified" if self.able(bucket).checksum else "size-only"
         return Placed(entry, proof, guarded, crc, await self._lost(put))
 
     async def _taken_up(self, put: Put, step: int) -> tuple[str, dict[tuple[int, int], str]]:
-        """An upload of this very source that was begun before, and its parts: (number, size) → MD5."""
+        """An upload of this very source that was begun before, and its parts:
+
+        (number, size) → MD5.
+        """
         if put.uploads is None:
             return "", {}
         date = self._transport.last_date or self._now()
-        upload = await put.uploads.begun(put.key, f"{put.card.decision_id}/{put.size}/{step}", date.isoformat())
+        upload = await put.uploads.begun(
+            put.key, f"{put.card.decision_id}/{put.size}/{step}", date.isoformat()
+        )
         if not upload:
             return "", {}
         bucket, name = self._split(put.key)
         there: dict[tuple[int, int], str] = {}
         query: Query = [("uploadId", upload)]
         while True:
-            answer = await self._safely(lambda query=query: self._ask("GET", bucket, name, query=query))  # type: ignore[misc]
+            answer = await self._safely(partial(self._ask, "GET", bucket, name, query=query))
             if answer.status != 200:
                 return "", {}  # it is gone: another one is started
             parts, following = parse_parts(answer.body)
@@ -267,10 +351,17 @@ class Writing(Asking):
         what = f"Looking for unfinished uploads of {self._named(key)}"
         answer = await self._safely(
             lambda: self._good(
-                "GET", bucket, query=[("uploads", ""), ("prefix", name), ("encoding-type", "url")], what=what
+                "GET",
+                bucket,
+                query=[("uploads", ""), ("prefix", name), ("encoding-type", "url")],
+                what=what,
             )
         )
-        ours = [u for u, k, at in parse_uploads(answer.body) if k == name and at >= datetime.fromisoformat(since)]
+        ours = [
+            u
+            for u, k, at in parse_uploads(answer.body)
+            if k == name and at >= datetime.fromisoformat(since)
+        ]
         for upload in ours:
             await self._abort(bucket, name, upload)
         return len(ours)
@@ -297,29 +388,39 @@ class Writing(Asking):
         """One endpoint, and one key for both sides."""
         return isinstance(source, Writing) and source._system == self._system
 
-    async def copy(self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = "") -> Placed | None:
+    async def copy(
+        self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = ""
+    ) -> Placed | None:
         """The store copies by itself; in parts what is above 5 GiB or was made of parts."""
         if not isinstance(source, Writing) or not self.copies_from(source):
             return None
         from_bucket, from_name = source._split(source_key)
         where = {
-            "x-amz-copy-source": encoded_path(from_bucket, from_name) + (f"?versionId={version}" if version else ""),
+            "x-amz-copy-source": encoded_path(from_bucket, from_name)
+            + (f"?versionId={version}" if version else ""),
             "x-amz-copy-source-if-match": f'"{entry.etag}"',
         }
         try:
-            # An object of parts is copied in parts: some stores list another ETag for its whole copy than they answer.
+            # An object of parts is copied in parts: some stores list another ETag for its whole
+            # copy than they answer.
             if put.size > COPY_BYTES or "-" in entry.etag:
-                placed = await self._copy_in_parts(put, where, await source.stat(source_key, version))
+                placed = await self._copy_in_parts(
+                    put, where, await source.stat(source_key, version)
+                )
             else:
                 placed = await self._copy_whole(put, where)
         except Taken as exc:
             if (await source.stat(source_key, version)).entry.etag != entry.etag:
                 raise Changed(f"{source._named(source_key)} changed before it was copied.") from exc
             if put.if_absent and await self._is_absent(put.key):
-                self._guards_copies = False  # some stores hold the condition against the source of a copy
+                self._guards_copies = (
+                    False  # some stores hold the condition against the source of a copy
+                )
                 return await self.copy(put, source, source_key, entry, version)
             raise
-        except Refused:  # this key may not, or this store does not know how: the bytes go through us
+        except (
+            Refused
+        ):  # this key may not, or this store does not know how: the bytes go through us
             return None
         if placed.entry.etag != entry.etag:  # else the store itself tells that it is the same
             placed = await self._compared(placed, put, await source.stat(source_key, version))
@@ -328,16 +429,24 @@ class Writing(Asking):
         return placed
 
     async def _compared(self, placed: Placed, put: Put, of: Stat) -> Placed:
-        """A copy whose ETag says nothing of its source: by checksums, where both have one. Raises Corrupt."""
+        """A copy whose ETag says nothing of its source:
+
+        by checksums, where both have one. Raises Corrupt.
+        """
         there = await self.stat(put.key)
         known = of.crc or (of.card.crc if of.card else "")
         if there.entry.size != put.size or (there.crc and known and there.crc != known):
-            raise Corrupt(f"{self._named(put.key)}: the store's own copy is not the same as its source.")
+            raise Corrupt(
+                f"{self._named(put.key)}: the store's own copy is not the same as its source."
+            )
         proof = "server-copy" if there.crc and known else "size-only"
         return placed._replace(proof=proof, crc=there.crc or known)
 
     async def _copy_whole(self, put: Put, where: dict[str, str]) -> Placed:
-        """What is kept with the source goes along as it is, its tags too: nothing has to be asked for before."""
+        """What is kept with the source goes along as it is, its tags too:
+
+        nothing has to be asked for before.
+        """
         bucket, name = self._split(put.key)
         headers = where | {"content-length": "0"}
         if put.extra.storage_class:
@@ -347,8 +456,12 @@ class Writing(Asking):
             lambda condition: self._ask("PUT", bucket, name, headers=headers | condition),
             guards=self._guards_copies,
         )
-        entry = Entry(put.key, put.size, None, await self._etag(put.key, text_of(answer.body, "ETag")))
-        return Placed(entry, "server-copy", guarded, text_of(answer.body, "ChecksumCRC64NVME") or put.card.crc)
+        entry = Entry(
+            put.key, put.size, None, await self._etag(put.key, text_of(answer.body, "ETag"))
+        )
+        return Placed(
+            entry, "server-copy", guarded, text_of(answer.body, "ChecksumCRC64NVME") or put.card.crc
+        )
 
     async def _copy_in_parts(self, put: Put, where: dict[str, str], of: Stat) -> Placed:
         bucket, name = self._split(put.key)
@@ -356,11 +469,17 @@ class Writing(Asking):
         if of.card:
             card = Card(card.decision_id, of.card.modified_ns, of.crc or of.card.crc)
         put = put._replace(
-            card=card, metadata={**of.metadata, **put.metadata}, content_type=of.content_type, headers=of.headers
+            card=card,
+            metadata={**of.metadata, **put.metadata},
+            content_type=of.content_type,
+            headers=of.headers,
         )
 
         async def carry(upload: str, number: int, start: int, size: int) -> tuple[str, str]:
-            headers = where | {"x-amz-copy-source-range": f"bytes={start}-{start + size - 1}", "content-length": "0"}
+            headers = where | {
+                "x-amz-copy-source-range": f"bytes={start}-{start + size - 1}",
+                "content-length": "0",
+            }
             query: Query = [("partNumber", str(number)), ("uploadId", upload)]
             what = f"Copying part {number} of {self._named(put.key)}"
             answer = await self._safely(
@@ -379,7 +498,9 @@ class Writing(Asking):
     async def _must_have_size(self, put: Put) -> None:
         found = (await self.stat(put.key)).entry
         if found.size != put.size:
-            raise Corrupt(f"{self._named(put.key)}: {put.size} bytes were sent, {found.size} are there.")
+            raise Corrupt(
+                f"{self._named(put.key)}: {put.size} bytes were sent, {found.size} are there."
+            )
 
     async def _is_absent(self, key: bytes) -> bool:
         try:

@@ -1,7 +1,9 @@
-"""The only door to HTTP: a pool, time limits, verified TLS, and addresses that are refused after resolving.
+"""The only door to HTTP: a pool, time limits, verified TLS, and addresses that are refused after
+resolving.
 
-libcurl moves the bytes, driven by the event loop. Keys reach the server byte for byte: what is asked for is an encoded path
-and query, sent as it stands. Nothing is ever repeated or followed by itself: that is decided where it is known what it means.
+libcurl moves the bytes, driven by the event loop. Keys reach the server byte for byte: what is
+asked for is an encoded path and query, sent as it stands. Nothing is ever repeated or followed by
+itself: that is decided where it is known what it means.
 """
 
 from __future__ import annotations
@@ -31,7 +33,9 @@ from pinecart.core.errors import Busy, Refused, StoreError, Unreachable
 
 HELD_AHEAD = 4 << 20  # bytes of a streamed answer that wait for their reader; then the line pauses
 BUFFER = 512 << 10
-SMALL_BUFFER = 16 << 10  # for what is sent, where that is little: libcurl clears all of it for each request
+SMALL_BUFFER = (
+    16 << 10
+)  # for what is sent, where that is little: libcurl clears all of it for each request
 MOST_ANSWER = 64 << 20  # bytes of an answer that is taken whole
 MOST_LINES = 128
 LONGEST_REST_S = 300.0
@@ -39,7 +43,8 @@ _BELOW = re.compile(r"[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)*\.")  # what stands before 
 
 
 class Headers(Mapping[str, str]):
-    """An answer's headers, whatever their case. Few of them are ever asked for, so that each is looked for then.
+    """An answer's headers, whatever their case. Few of them are ever asked for, so that each is
+    looked for then.
 
     raw: the status line and the lines after it, as they came.
     """
@@ -66,7 +71,11 @@ class Headers(Mapping[str, str]):
 
     def __iter__(self) -> Iterator[str]:
         names = [line.partition(b":") for line in self._low.split(b"\n")[1:]]
-        return iter(dict.fromkeys(name.decode("utf-8", "surrogateescape") for name, colon, _ in names if colon))
+        return iter(
+            dict.fromkeys(
+                name.decode("utf-8", "surrogateescape") for name, colon, _ in names if colon
+            )
+        )
 
     def __len__(self) -> int:
         return len(list(iter(self)))
@@ -79,7 +88,10 @@ class Answer(NamedTuple):
 
 
 class Pieces:
-    """A body that is never held whole. chunks: reads it from its start, for each request anew; `size` bytes in all."""
+    """A body that is never held whole.
+
+    chunks: reads it from its start, for each request anew; `size` bytes in all.
+    """
 
     def __init__(self, size: int, chunks: Callable[[], AsyncIterator[bytes]]) -> None:
         self._size, self.chunks = size, chunks
@@ -88,17 +100,29 @@ class Pieces:
         return self._size
 
 
-# Where providers of machines tell them about themselves, keys and all, outside the link-local networks: the metadata and
-# internal services of several clouds, from their own manuals, and the IETF's protocol assignments (RFC 6890).
+# Where providers of machines tell them about themselves, keys and all, outside the link-local
+# networks: the metadata and
+# internal services of several clouds, from their own manuals, and the IETF's protocol assignments
+# (RFC 6890).
 INTERNAL = [
     ipaddress.ip_network(n)
-    for n in ("100.100.100.200/32", "168.63.129.16/32", "192.0.0.0/24", "fd00:ec2::/32", "fd20:ce::/32", "0.0.0.0/8")
+    for n in (
+        "100.100.100.200/32",
+        "168.63.129.16/32",
+        "192.0.0.0/24",
+        "fd00:ec2::/32",
+        "fd20:ce::/32",
+        "0.0.0.0/8",
+    )
 ]
 _NAT64 = ipaddress.ip_network("64:ff9b::/96")  # RFC 6052
 
 
 def _within(ip: ipaddress.IPv4Address | ipaddress.IPv6Address) -> ipaddress.IPv4Address | None:
-    """The IPv4 address that an IPv6 one leads to: mapped (RFC 4291), translated (RFC 6052), 6to4 (RFC 3056), compatible."""
+    """The IPv4 address that an IPv6 one leads to:
+
+    mapped (RFC 4291), translated (RFC 6052), 6to4 (RFC 3056), compatible.
+    """
     if isinstance(ip, ipaddress.IPv4Address):
         return None
     if ip in _NAT64 or (int(ip) < 1 << 32 and int(ip) > 1):
@@ -107,43 +131,69 @@ def _within(ip: ipaddress.IPv4Address | ipaddress.IPv6Address) -> ipaddress.IPv4
 
 
 class Allowed(NamedTuple):
-    """Which addresses of this machine may be asked, as networks; loopback is refused unless it is in one of them."""
+    """Which addresses of this machine may be asked, as networks; loopback is refused unless it is
+    in one of them.
+    """
 
     networks: tuple[str, ...] = ()
 
     def check(self, address: str) -> None:
-        """Raises Refused for what is of this machine or its provider, and addresses that are no host's."""
+        """Raises Refused for what is of this machine or its provider, and addresses that are no
+        host's.
+        """
         ip = ipaddress.ip_address(address.split("%", maxsplit=1)[0])
         ip = _within(ip) or ip
         if any(ip in ipaddress.ip_network(n) for n in self.networks):
             return
         never = ip.is_loopback or ip.is_link_local or ip.is_unspecified or ip.is_multicast
         if never or any(ip in network for network in INTERNAL):
-            message = f"The address {address} is not allowed: loopback, link-local and providers' internal addresses are refused. "
+            message = (
+                f"The address {address} is not allowed: loopback, link-local and providers' "
+                "internal addresses are refused. "
+            )
             message += f"If it is meant, start the service with --allow-address {address}."
             raise Refused(message, code="store.address-refused")
 
 
 class Transport:
-    """Requests to one endpoint (scheme, host, port). Made without touching the network; `close` it."""
+    """Requests to one endpoint (scheme, host, port).
+
+    Made without touching the network; `close` it.
+    """
 
     def __init__(
-        self, endpoint: str, *, allowed: Allowed, connect_s: float = 10, silence_s: float = 60,
-        certificate: str = "", proxy: str = "", at_proxy: tuple[str, str] = ("", ""),
-    ) -> None:  # fmt: skip
+        self,
+        endpoint: str,
+        *,
+        allowed: Allowed,
+        connect_s: float = 10,
+        silence_s: float = 60,
+        certificate: str = "",
+        proxy: str = "",
+        at_proxy: tuple[str, str] = ("", ""),
+    ) -> None:
         url = urlsplit(endpoint)
-        if url.scheme not in ("http", "https") or not url.hostname or url.path not in ("", "/") or url.query:
+        if (
+            url.scheme not in ("http", "https")
+            or not url.hostname
+            or url.path not in ("", "/")
+            or url.query
+        ):
             raise Refused(
-                f"{endpoint!r} is no endpoint: write it as https://HOST or https://HOST:PORT.", code="store.address"
+                f"{endpoint!r} is no endpoint: write it as https://HOST or https://HOST:PORT.",
+                code="store.address",
             )
-        self._allowed, self._scheme, self.host = allowed, url.scheme, url.netloc.rpartition("@")[2].lower()
+        self._allowed, self._scheme, self.host = (
+            allowed,
+            url.scheme,
+            url.netloc.rpartition("@")[2].lower(),
+        )
         self._certificate, self._proxy, self._at_proxy = certificate, proxy, at_proxy
         self._connect_s, self._silence_s = connect_s, silence_s
         self._lines: _Lines | None = None
         self._last: Mapping[str, str] = {}  # headers
-        self.most_at_once = (
-            0  # of requests that are no stream, which wait for nobody while they are read; 0: MOST_LINES
-        )
+        # of requests that are no stream, which wait for nobody while they are read; 0: MOST_LINES
+        self.most_at_once = 0
         self._asking, self._waiting = 0, deque[asyncio.Future[None]]()
         self._rests_until = self._heard_at = 0.0  # monotonic
 
@@ -153,8 +203,15 @@ class Transport:
 
     @property
     def silent_s(self) -> float:
-        """For so long a request is waited for, with nothing heard of any meanwhile; 0: there is none."""
-        return time.monotonic() - self._heard_at if self._lines is not None and self._lines.busy else 0.0
+        """For so long a request is waited for, with nothing heard of any meanwhile; 0:
+
+        there is none.
+        """
+        return (
+            time.monotonic() - self._heard_at
+            if self._lines is not None and self._lines.busy
+            else 0.0
+        )
 
     def rest(self, seconds: float) -> None:
         """The other side asked for a pause: nothing is asked of it before it is over."""
@@ -181,17 +238,25 @@ class Transport:
             return None
 
     def authority(self, bucket: str = "") -> str:
-        """Host and port; with a bucket in front of the host where that is how buckets are addressed."""
+        """Host and port; with a bucket in front of the host where that is how buckets are
+        addressed.
+        """
         return f"{bucket}.{self.host}" if bucket else self.host
 
     async def ask(
-        self, method: str, target: str, headers: Mapping[str, str], body: bytes | Pieces | None = None,
-        most: int = MOST_ANSWER, into: bytearray | None = None,
-    ) -> Answer:  # fmt: skip
-        """One request, the whole answer. target: encoded path and query. Raises Unreachable, Busy (also for an answer of
-        more than `most` bytes), Refused.
+        self,
+        method: str,
+        target: str,
+        headers: Mapping[str, str],
+        body: bytes | Pieces | None = None,
+        most: int = MOST_ANSWER,
+        into: bytearray | None = None,
+    ) -> Answer:
+        """One request, the whole answer. target: encoded path and query. Raises Unreachable, Busy
+        (also for an answer of more than `most` bytes), Refused.
 
-        into: where the answer's body is put, if it is large enough for `most` bytes; the body is then a view of it.
+        into: where the answer's body is put, if it is large enough for `most` bytes; the body is
+        then a view of it.
         """
         if self._rests_until:
             await self._rested()
@@ -209,9 +274,15 @@ class Transport:
         return Answer(status, self._last, found.whole())
 
     async def _fed(self, line: _Line, body: Pieces) -> None:
-        """Send what comes piece by piece. What reading it raises ends the request, and is raised."""
+        """Send what comes piece by piece.
+
+        What reading it raises ends the request, and is raised.
+        """
         feed = _Feed(line.easy)
-        done, filling = asyncio.ensure_future(self._done(line)), asyncio.ensure_future(feed.fill(body.chunks()))
+        done, filling = (
+            asyncio.ensure_future(self._done(line)),
+            asyncio.ensure_future(feed.fill(body.chunks())),
+        )
         try:
             await asyncio.wait({done, filling}, return_when=asyncio.FIRST_COMPLETED)
             if not done.done():
@@ -244,7 +315,9 @@ class Transport:
     async def streamed(
         self, method: str, target: str, headers: Mapping[str, str]
     ) -> AsyncIterator[tuple[int, Mapping[str, str], AsyncIterator[bytes]]]:
-        """One request without a body, the answer's status and headers, and its body in chunks as they come."""
+        """One request without a body, the answer's status and headers, and its body in chunks as
+        they come.
+        """
         await self._rested()
         line = self._line(method, target, headers, None)
         stream = _Stream(line)
@@ -261,7 +334,9 @@ class Transport:
             task.cancel()
             await asyncio.gather(task, return_exceptions=True)
 
-    def _line(self, method: str, target: str, headers: Mapping[str, str], body: bytes | Pieces | None) -> _Line:
+    def _line(
+        self, method: str, target: str, headers: Mapping[str, str], body: bytes | Pieces | None
+    ) -> _Line:
         if self._lines is None:
             self._lines = _Lines(self._configured)
         line = self._lines.free()
@@ -272,7 +347,9 @@ class Transport:
         if line.kind != (kind := (method, bool(body), large)):
             # libcurl repeats on a line that was cut while idle: never a POST
             easy.setopt(pycurl.FRESH_CONNECT, method == "POST")
-            easy.setopt(pycurl.NOBODY if method == "HEAD" else pycurl.UPLOAD if body else pycurl.HTTPGET, 1)
+            easy.setopt(
+                pycurl.NOBODY if method == "HEAD" else pycurl.UPLOAD if body else pycurl.HTTPGET, 1
+            )
             easy.setopt(pycurl.CUSTOMREQUEST, method)
             easy.setopt(pycurl.UPLOAD_BUFFERSIZE, BUFFER if large else SMALL_BUFFER)
             line.kind = kind
@@ -280,11 +357,16 @@ class Transport:
             easy.setopt(pycurl.INFILESIZE_LARGE, len(body))
             line.sends = len(body)
         if isinstance(body, bytes) and body:
-            easy.setopt(pycurl.READFUNCTION, io.BytesIO(body).read)  # can't be rewound: nothing is sent twice unasked
+            easy.setopt(
+                pycurl.READFUNCTION, io.BytesIO(body).read
+            )  # can't be rewound: nothing is sent twice unasked
         return line
 
     def _address(self, host: str, target: str) -> str:
-        """A request goes to the endpoint's host or to one below it, whatever stands in names. Raises Refused."""
+        """A request goes to the endpoint's host or to one below it, whatever stands in names.
+
+        Raises Refused.
+        """
         below = host.removesuffix(self.host)
         elsewhere = host == below or (below and not _BELOW.fullmatch(below))
         if (
@@ -294,21 +376,35 @@ class Transport:
             or " " in target
             or "#" in target
         ):
-            message = f"{self.origin}: a request would have left this address (for {host[:200]!r}). Nothing was sent. Look at the bucket's name."
+            message = (
+                f"{self.origin}: a request would have left this address (for {host[:200]!r}). "
+                "Nothing was sent. Look at the bucket's name."
+            )
             raise Refused(message, code="store.address-left")
         return f"{self._scheme}://{host}{target}"
 
     def _configured(self, easy: Any, line: _Line) -> None:
         """What stays the same over all requests."""
         for option, value in (
-            (pycurl.NOSIGNAL, 1), (pycurl.PATH_AS_IS, 1), (pycurl.HTTP_VERSION, pycurl.CURL_HTTP_VERSION_1_1),
-            (pycurl.USERAGENT, "pinecart"), (pycurl.CONNECTTIMEOUT_MS, int(self._connect_s * 1000)),
-            (pycurl.LOW_SPEED_LIMIT, 1), (pycurl.LOW_SPEED_TIME, max(int(self._silence_s), 1)),
-            (pycurl.BUFFERSIZE, BUFFER), (pycurl.TCP_NODELAY, 1), (pycurl.NETRC, 0),
-            (pycurl.PROXY, self._proxy), (pycurl.NOPROXY, ""), (pycurl.OPENSOCKETFUNCTION, line.open_socket),
-            (pycurl.HEADERFUNCTION, line.lines.append), (pycurl.WRITEFUNCTION, line.take), (pycurl.DNS_CACHE_TIMEOUT, 60),
-            (pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS), (pycurl.HTTP_CONTENT_DECODING, 0),
-        ):  # fmt: skip
+            (pycurl.NOSIGNAL, 1),
+            (pycurl.PATH_AS_IS, 1),
+            (pycurl.HTTP_VERSION, pycurl.CURL_HTTP_VERSION_1_1),
+            (pycurl.USERAGENT, "pinecart"),
+            (pycurl.CONNECTTIMEOUT_MS, int(self._connect_s * 1000)),
+            (pycurl.LOW_SPEED_LIMIT, 1),
+            (pycurl.LOW_SPEED_TIME, max(int(self._silence_s), 1)),
+            (pycurl.BUFFERSIZE, BUFFER),
+            (pycurl.TCP_NODELAY, 1),
+            (pycurl.NETRC, 0),
+            (pycurl.PROXY, self._proxy),
+            (pycurl.NOPROXY, ""),
+            (pycurl.OPENSOCKETFUNCTION, line.open_socket),
+            (pycurl.HEADERFUNCTION, line.lines.append),
+            (pycurl.WRITEFUNCTION, line.take),
+            (pycurl.DNS_CACHE_TIMEOUT, 60),
+            (pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS),
+            (pycurl.HTTP_CONTENT_DECODING, 0),
+        ):
             easy.setopt(option, value)
         if self._at_proxy[0]:
             easy.setopt(pycurl.PROXYUSERNAME, self._at_proxy[0])
@@ -333,18 +429,27 @@ class Transport:
             code, said = cast("tuple[int, str]", exc.args)
             if line.refused is not None:
                 raise line.refused from exc
-            if code in _NOT_REACHED or (code == pycurl.E_OPERATION_TIMEDOUT and "Connection" in said):
+            if code in _NOT_REACHED or (
+                code == pycurl.E_OPERATION_TIMEDOUT and "Connection" in said
+            ):
                 raise Unreachable(
                     f"{self.host} can't be reached ({said}). Check the address, and that it runs."
                 ) from exc
             if code in (pycurl.E_PEER_FAILED_VERIFICATION, pycurl.E_SSL_CACERT):
                 raise Unreachable(
-                    f"{self.host}: its certificate is not trusted ({said}). Check the address, or give the certificate file.",
+                    (
+                        f"{self.host}: its certificate is not trusted ({said}). Check the "
+                        "address, or give the certificate file."
+                    ),
                     code="store.certificate",
                 ) from exc
             if code == pycurl.E_OPERATION_TIMEDOUT:
-                raise Busy(f"{self.host} did not answer in time. It is tried again.", code="store.silent") from exc
-            raise Busy(f"{self.host}: the line was cut ({said}). It is tried again.", code="store.cut") from exc
+                raise Busy(
+                    f"{self.host} did not answer in time. It is tried again.", code="store.silent"
+                ) from exc
+            raise Busy(
+                f"{self.host}: the line was cut ({said}). It is tried again.", code="store.cut"
+            ) from exc
         finally:
             lines.end(line, fine=fine)
 
@@ -354,11 +459,16 @@ class Transport:
             self._lines = None
 
 
-_NOT_REACHED = (pycurl.E_COULDNT_RESOLVE_HOST, pycurl.E_COULDNT_RESOLVE_PROXY, pycurl.E_COULDNT_CONNECT)
+_NOT_REACHED = (
+    pycurl.E_COULDNT_RESOLVE_HOST,
+    pycurl.E_COULDNT_RESOLVE_PROXY,
+    pycurl.E_COULDNT_CONNECT,
+)
 
 
 def _written(headers: Mapping[str, str], *, no_expect: bool) -> list[bytes]:
-    """Header lines as they are sent. headers: names in lower case. Raises Refused for a value that would be another header.
+    """Header lines as they are sent. headers: names in lower case. Raises Refused for a value that
+    would be another header.
 
     no_expect: libcurl shall not wait for leave to send a large body.
     """
@@ -367,12 +477,18 @@ def _written(headers: Mapping[str, str], *, no_expect: bool) -> list[bytes]:
         found.append("expect:")
     text = "\n".join(found)
     if text.count("\n") >= max(len(found), 1) or "\r" in text or "\0" in text:
-        raise Refused("A name or a piece of metadata has a line break, which HTTP can't carry.", code="unsafe-name")
+        raise Refused(
+            "A name or a piece of metadata has a line break, which HTTP can't carry.",
+            code="unsafe-name",
+        )
     return text.encode("utf-8", "surrogateescape").split(b"\n") if found else []
 
 
 class _Body:
-    """What comes of an answer that is taken whole: at most so many bytes, put where they are wanted."""
+    """What comes of an answer that is taken whole:
+
+    at most so many bytes, put where they are wanted.
+    """
 
     def __init__(self, most: int, into: bytearray | None) -> None:
         self._most, self._held, self._found = most, 0, list[bytes]()
@@ -389,7 +505,9 @@ class _Body:
         return None
 
     def whole(self) -> bytes:
-        return b"".join(self._found) if self._room is None else cast("bytes", self._room[: self._held])
+        return (
+            b"".join(self._found) if self._room is None else cast("bytes", self._room[: self._held])
+        )
 
 
 _NOTHING = _Body(0, None)  # what an idle line may still bring
@@ -426,13 +544,16 @@ class _Line:
         return socket.socket(address.family, address.socktype, address.protocol)
 
     def head(self) -> tuple[int, Headers]:
-        """Status and headers of the last answer that came (those before it only announced it). Raises Busy for headers that
-        were cut: libcurl takes those for all there are.
+        """Status and headers of the last answer that came (those before it only announced it).
+        Raises Busy for headers that were cut: libcurl takes those for all there are.
         """
         text = b"".join(self.lines)
         head = text[text.rfind(b"\nHTTP/") + 1 :]
         if not head.startswith(b"HTTP/") or not (b"\r\n\r\n" in head or b"\n\n" in head):
-            raise Busy("The line was cut within the headers of the answer. It is tried again.", code="store.cut")
+            raise Busy(
+                "The line was cut within the headers of the answer. It is tried again.",
+                code="store.cut",
+            )
         return int(head.split(b" ", 2)[1]), Headers(head)
 
 
@@ -449,7 +570,9 @@ class _Stream:
     def _heard(self, raw: bytes) -> None:
         self._line.lines.append(raw)
         if raw == b"\r\n":
-            status = next((x for x in reversed(self._line.lines) if x.startswith(b"HTTP/")), b"").split(b" ")[1]
+            status = next(
+                (x for x in reversed(self._line.lines) if x.startswith(b"HTTP/")), b""
+            ).split(b" ")[1]
             if not status.startswith(b"1"):
                 self.begun.set()
 
@@ -499,7 +622,10 @@ class _Feed:
         return found
 
     async def fill(self, chunks: AsyncIterator[bytes]) -> None:
-        """A piece is read when the one before is gone: several such bodies are on their way at once."""
+        """A piece is read when the one before is gone:
+
+        several such bodies are on their way at once.
+        """
         while True:
             await self._wanted.wait()
             self._wanted.clear()
@@ -514,8 +640,9 @@ class _Feed:
 class _Lines:
     """Transfers of one Transport, many at once, on the event loop that first asked.
 
-    The lines are watched by an epoll of our own, and the event loop watches that: a line that is idle between two requests
-    stays known to it, and the kernel itself forgets one that libcurl closes, which libcurl doesn't tell.
+    The lines are watched by an epoll of our own, and the event loop watches that: a line that is
+    idle between two requests stays known to it, and the kernel itself forgets one that libcurl
+    closes, which libcurl doesn't tell.
     """
 
     def __init__(self, configure: Any) -> None:
@@ -530,7 +657,9 @@ class _Lines:
         self._free: list[_Line] = []
         self._busy: dict[Any, _Line] = {}
         self._epoll = select.epoll()
-        self._watched: dict[int, int] = {}  # descriptor → what libcurl waits for; 0: nothing, and still in the epoll
+        self._watched: dict[
+            int, int
+        ] = {}  # descriptor → what libcurl waits for; 0: nothing, and still in the epoll
         self._loop.add_reader(self._epoll.fileno(), self._ready)
 
     @property
@@ -545,7 +674,10 @@ class _Lines:
         return line
 
     def begin(self, line: _Line) -> asyncio.Future[None]:
-        """Done with the transfer; else it raises pycurl.error. Call `end` afterwards, whatever came of it."""
+        """Done with the transfer; else it raises pycurl.error.
+
+        Call `end` afterwards, whatever came of it.
+        """
         line.lines.clear()
         line.refused, line.done = None, self._loop.create_future()
         self._busy[line.easy] = line
@@ -584,14 +716,19 @@ class _Lines:
                 mask = pycurl.CSELECT_IN if got & select.EPOLLIN or broken else 0
                 mask |= pycurl.CSELECT_OUT if got & select.EPOLLOUT or broken else 0
                 self._multi.socket_action(fd, mask)
-            else:  # an idle line: the other side has closed it, which libcurl finds out when it wants to use it
+            # an idle line: the other side has closed it, which libcurl finds out when it wants to
+            # use it
+            else:
                 self._watched.pop(fd, None)
                 with contextlib.suppress(OSError):  # libcurl has closed it a moment ago
                     self._epoll.unregister(fd)
         self._see_what_is_over()
 
     def _set_timer(self, milliseconds: int) -> None:
-        """libcurl wants to be called again by then; negative: not at all. Earlier does no harm: it then says by when."""
+        """libcurl wants to be called again by then; negative:
+
+        not at all. Earlier does no harm: it then says by when.
+        """
         due = self._loop.time() + milliseconds / 1000
         if milliseconds < 0 or (self._timer is not None and self._due <= due):
             return

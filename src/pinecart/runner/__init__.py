@@ -1,1 +1,4 @@
-"""Acts on what core decides: feeds it listings, carries its decisions out many at once, and records what was done."""
+"""Acts on what core decides:
+
+feeds it listings, carries its decisions out many at once, and records what was done.
+"""

@@ -1,4 +1,7 @@
-"""Carries what was decided: by this process, or in batches by helpers beside it, and writes down how it went."""
+"""Carries what was decided:
+
+by this process, or in batches by helpers beside it, and writes down how it went.
+"""
 
 from __future__ import annotations
 
@@ -27,10 +30,22 @@ BLOCKED = 1000
 
 
 class Acting:
-    """For one plan. keep: sets aside what is replaced.   clears: where a move writes down what may be cleared afterwards."""
+    """For one plan.
+
+    keep: sets aside what is replaced.   clears: where a move writes down what may be cleared
+    afterwards.
+    """
 
     def __init__(
-        self, job: Job, ledger: Ledger, book: Book, carrier: Carrier, keep: Remover, *, width: Width, clears: IO[str]
+        self,
+        job: Job,
+        ledger: Ledger,
+        book: Book,
+        carrier: Carrier,
+        keep: Remover,
+        *,
+        width: Width,
+        clears: IO[str],
     ) -> None:
         self._job, self._ledger, self._book, self._carrier = job, ledger, book, carrier
         self._keep, self._width, self._clears = keep, width, clears
@@ -40,7 +55,10 @@ class Acting:
         self._came_back: list[Item] = []  # from helpers, untried or without an answer
 
     async def hand_on(self, item: Item, pool: Pool) -> None:
-        """To be carried: by this process, or with others of its kind by a helper, where one has room."""
+        """To be carried:
+
+        by this process, or with others of its kind by a helper, where one has room.
+        """
         if self._job.crew is None or not self._can_be_given_out(item):
             work, large = partial(self.act, item), is_large(item)
             if not pool.took(work, large=large):
@@ -56,10 +74,15 @@ class Acting:
                 await self._act_all(items, pool)
 
     def _can_be_given_out(self, item: Item) -> bool:
-        """A small file that is carried as it is. What is paced, has a ceiling, or is journalled before, stays with this process."""
+        """A small file that is carried as it is.
+
+        What is paced, has a ceiling, or is journalled before, stays with this process.
+        """
         if self._book.gave_up or self._job.works_alone():
             return False
-        kept = item.far is not None and (bool(self._job.days) or item.verdict.reason is Reason.EXISTS)
+        kept = item.far is not None and (
+            bool(self._job.days) or item.verdict.reason is Reason.EXISTS
+        )
         made_of_parts = item.entry is not None and "-" in item.entry.etag
         return not (kept or made_of_parts or is_large(item) or of_folder(item))
 
@@ -111,7 +134,10 @@ class Acting:
             asked.cancel()
 
     async def act(self, item: Item, last: bool = False, again: bool = False) -> None:
-        """last: nothing that lies in its way will go any more.   again: a helper may have carried it."""
+        """last:
+
+        nothing that lies in its way will go any more.   again: a helper may have carried it.
+        """
         if self._job.stopping():
             return
         assert item.entry is not None
@@ -121,7 +147,9 @@ class Acting:
                     item,
                     done=False,
                     error="not-tried",
-                    message=f"Not tried, after {GIVE_UP_AFTER} failures in a row: {self._book.gave_up}.",
+                    message=(
+                        f"Not tried, after {GIVE_UP_AFTER} failures in a row: {self._book.gave_up}."
+                    ),
                 )
             )
             return
@@ -131,7 +159,9 @@ class Acting:
         try:
             replaces, kept = item.far, ""
             if item.verdict.reason is Reason.EXISTS and item.far is not None:
-                await self._carrier.keep_aside(item.key, item.far, dated_name(item.key, self._job.stamp))
+                await self._carrier.keep_aside(
+                    item.key, item.far, dated_name(item.key, self._job.stamp)
+                )
             elif item.far is not None and self._job.days:
                 kept = await self._keep_replaced(item.key, item.far)
             self._intends(item)
@@ -144,31 +174,52 @@ class Acting:
             await self._record_carried(item, carried, time.monotonic() - started, kept)
 
     def _intends(self, item: Item) -> None:
-        self._ledger.intends(self._job.leg, item.key, item.verdict.decision.value, item.verdict.reason.value)
+        self._ledger.intends(
+            self._job.leg, item.key, item.verdict.decision.value, item.verdict.reason.value
+        )
 
-    async def _not_carried(self, item: Item, exc: StoreError, seconds: float, *, last: bool) -> None:
+    async def _not_carried(
+        self, item: Item, exc: StoreError, seconds: float, *, last: bool
+    ) -> None:
         self._book.progress.end(item.key, 0)
         in_the_way = exc.code in ("store.not-a-folder", "store.is-a-folder")
-        if in_the_way and not last and self._job.rules.intent is Intent.MIRROR and len(self._blocked) < BLOCKED:
+        if (
+            in_the_way
+            and not last
+            and self._job.rules.intent is Intent.MIRROR
+            and len(self._blocked) < BLOCKED
+        ):
             self._blocked.append(item)
             return
         await self._book.failed(item, exc, seconds)
 
-    async def _record_carried(self, item: Item, carried: Carried, seconds: float, kept: str = "") -> None:
+    async def _record_carried(
+        self, item: Item, carried: Carried, seconds: float, kept: str = ""
+    ) -> None:
         self._book.went_well()
         self._width.did(carried.size)
         self._book.progress.end(item.key, carried.size)
         lost = {"message": f"Not kept there: {carried.placed.lost}."} if carried.placed.lost else {}
         await self._book.add(
             self._book.record(
-                item, **lost, size=carried.size, seconds=seconds, crc=carried.row.crc, proof=carried.placed.proof,
-                guarded=carried.placed.guarded, tries=carried.tries, row=carried.row, kept=kept,
+                item,
+                **lost,
+                size=carried.size,
+                seconds=seconds,
+                crc=carried.row.crc,
+                proof=carried.placed.proof,
+                guarded=carried.placed.guarded,
+                tries=carried.tries,
+                row=carried.row,
+                kept=kept,
             )
-        )  # fmt: skip
+        )
         if self._job.rules.intent is Intent.HAND_OVER and not of_folder(item):
             self._book.progress.planned_objects += 1
             there = Verdict(Decision.CLEAR, Reason.PROVEN)
-            done = item._replace(entry=carried.entry, far=carried.placed.entry, verdict=there, crc=carried.row.crc)
+            done = item._replace(
+                entry=carried.entry, far=carried.placed.entry, verdict=there, crc=carried.row.crc
+            )
             spill_to(self._clears, done._replace(proof=carried.placed.proof))
 
     async def _keep_replaced(self, key: bytes, far: Entry) -> str:

@@ -1,4 +1,7 @@
-"""What a leg writes down while it plans, carries and takes away: records, counts, progress, the log."""
+"""What a leg writes down while it plans, carries and takes away:
+
+records, counts, progress, the log.
+"""
 
 from __future__ import annotations
 
@@ -17,9 +20,11 @@ from pinecart.runner.records import Record, Recorder
 
 
 class Book:
-    """tally: what was only counted: (decision, reason) → objects, and their bytes.   acted: objects carried or taken away.
+    """tally: what was only counted: (decision, reason) → objects, and their bytes.   acted: objects
+    carried or taken away.
 
-    not_done: failures; True: nothing lies there, and the ledger says it should.   dropped: keys whose ledger rows go.
+    not_done: failures; True: nothing lies there, and the ledger says it should.   dropped: keys
+    whose ledger rows go.
     """
 
     def __init__(self, job: Job, recorder: Recorder, progress: Progress) -> None:
@@ -40,7 +45,10 @@ class Book:
 
     @property
     def gave_up(self) -> str:
-        """The code of the failure that came so often in a row that nothing more is tried; empty: go on."""
+        """The code of the failure that came so often in a row that nothing more is tried; empty:
+
+        go on.
+        """
         code, times = self._failing
         return code if times >= GIVE_UP_AFTER else ""
 
@@ -59,11 +67,18 @@ class Book:
         code, times = self._failing
         self._failing = (exc.code, times + 1 if exc.code == code else 1)
         self.progress.problems += 1
-        self.not_done[item.far is None and item.verdict.reason in (Reason.MISSING_THERE, Reason.CHANGED)] += 1
+        self.not_done[
+            item.far is None and item.verdict.reason in (Reason.MISSING_THERE, Reason.CHANGED)
+        ] += 1
         self._job.log("problem", exc.message, key=show(item.key), code=exc.code)
         await self.add(
             self.record(
-                item, done=False, seconds=seconds, tries=exc.facts.get("tries", 1), error=exc.code, message=exc.message
+                item,
+                done=False,
+                seconds=seconds,
+                tries=exc.facts.get("tries", 1),
+                error=exc.code,
+                message=exc.message,
             )
         )
 
@@ -73,7 +88,9 @@ class Book:
             rest["size"] = entry.size if entry else 0
         if item.entry and item.entry.was not in (b"", item.key):
             rest.setdefault("message", f"from {show(item.entry.was)}")
-        return Record(self._job.leg, item.key, item.verdict.decision.value, item.verdict.reason.value, **rest)
+        return Record(
+            self._job.leg, item.key, item.verdict.decision.value, item.verdict.reason.value, **rest
+        )
 
     def count(self, item: Item) -> None:
         if of_folder(item):

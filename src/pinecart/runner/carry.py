@@ -1,8 +1,9 @@
 """Carries one object from its source to its place, and proves it.
 
-What may go wrong on the way, and what is done: a busy or cut line is tried again with growing waits; after a lost
-answer the far side is asked first, and a twin (same decision id) is taken as our own write; a source that changes
-while it is read is found before the write becomes visible, tried three times, then listed.
+What may go wrong on the way, and what is done: a busy or cut line is tried again with growing
+waits; after a lost answer the far side is asked first, and a twin (same decision id) is taken as
+our own write; a source that changes while it is read is found before the write becomes visible,
+tried three times, then listed.
 """
 
 from __future__ import annotations
@@ -23,7 +24,18 @@ from pinecart.core.entries import Entry, Row, fingerprint, is_racy, same
 from pinecart.core.errors import Busy, Changed, Missing, StoreError, Taken
 from pinecart.core.keeping import LINK, Keep, from_metadata, to_metadata
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Card, Placed, Put, Reading, Shares, Stat, Store, TakesParts, Uploads
+from pinecart.core.ports import (
+    HELD_BYTES,
+    Card,
+    Placed,
+    Put,
+    Reading,
+    Shares,
+    Stat,
+    Store,
+    TakesParts,
+    Uploads,
+)
 from pinecart.core.retry import Retry
 from pinecart.runner.look import content_crc
 from pinecart.runner.pacing import Paced, Pacer
@@ -38,24 +50,45 @@ LARGE_ROOM = 4 * HELD_BYTES  # what one large object takes of that: its pieces o
 
 
 class Carrier:
-    """Carries objects of one leg. through_us: never by the store, or the kernel, alone.   shares: who sends parts of a large one."""
+    """Carries objects of one leg.
+
+    through_us: never by the store, or the kernel, alone.   shares: who sends parts of a large one.
+    """
 
     def __init__(
-        self, run: int, leg: int, source: Side, target: Side, retry: Retry, keep: Keep = Keep(),
-        uploads: tuple[Uploads | None, Uploads | None] = (None, None), pacer: Pacer | None = None, *, through_us: bool = False,
-        shares: Callable[[bytes, Entry], Shares] | None = None, progress: Progress | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        run: int,
+        leg: int,
+        source: Side,
+        target: Side,
+        retry: Retry,
+        keep: Keep = Keep(),
+        uploads: tuple[Uploads | None, Uploads | None] = (None, None),
+        pacer: Pacer | None = None,
+        *,
+        through_us: bool = False,
+        shares: Callable[[bytes, Entry], Shares] | None = None,
+        progress: Progress | None = None,
+    ) -> None:
         self._uploads, self._pacer = uploads, pacer or Pacer()
         self._keep = keep
         self._keeps_metadata = self._has_folders = False
-        self._run, self._leg, self._source, self._target, self._retry = run, leg, source, target, retry
+        self._run, self._leg, self._source, self._target, self._retry = (
+            run,
+            leg,
+            source,
+            target,
+            retry,
+        )
         self._probed = asyncio.Lock()
         self._ready = False
         self._may_copy = not through_us
         self._shares, self._progress = shares, progress or Progress()
         self._small, self._large = Room(SMALL_AT_ONCE), Room(LARGE_AT_ONCE)
 
-    async def carry(self, key: bytes, entry: Entry, replaces: Entry | None, *, again: bool = False) -> Carried:
+    async def carry(
+        self, key: bytes, entry: Entry, replaces: Entry | None, *, again: bool = False
+    ) -> Carried:
         """Raises StoreError (with `tries` among its facts) when it can't be done.
 
         again: another process of this run may have carried it already, and not lived to say so.
@@ -69,21 +102,29 @@ class Carrier:
                 return await self._attempt(key, expected, replaces, tried, again)
             except Missing as exc:
                 raise Missing(
-                    f"{exc.message} It went away before it was copied.", code="gone-meanwhile", tries=tried
+                    f"{exc.message} It went away before it was copied.",
+                    code="gone-meanwhile",
+                    tries=tried,
                 ) from exc
             except StoreError as exc:
                 if not exc.retry or self._is_over(exc, tried, time.monotonic() - began):
                     exc.facts["tries"] = tried
                     raise
                 if isinstance(exc, Changed):
-                    now = (await self._source.store.stat(self._source.prefix + entry.source_key)).entry
+                    now = (
+                        await self._source.store.stat(self._source.prefix + entry.source_key)
+                    ).entry
                     expected = now._replace(key=key, was=entry.was)
                 await asyncio.sleep(
-                    self._retry.wait_s(tried, exc.wait_s if isinstance(exc, Busy) else None, random.random)
+                    self._retry.wait_s(
+                        tried, exc.wait_s if isinstance(exc, Busy) else None, random.random
+                    )
                 )
 
     def _is_over(self, exc: StoreError, tried: int, seconds: float) -> bool:
-        """A store that is away may come back; a source that changes, or a line that lies, is not waited for."""
+        """A store that is away may come back; a source that changes, or a line that lies, is not
+        waited for.
+        """
         if isinstance(exc, Busy):
             return self._retry.is_over(tried, seconds)
         return tried >= (CHANGING_TRIES if isinstance(exc, Changed) else self._retry.times)
@@ -95,14 +136,18 @@ class Carrier:
                 self._keeps_metadata, self._has_folders = able.keeps_metadata, able.has_folders
                 self._ready = True
 
-    async def _attempt(self, key: bytes, entry: Entry, replaces: Entry | None, tried: int, again: bool) -> Carried:
+    async def _attempt(
+        self, key: bytes, entry: Entry, replaces: Entry | None, tried: int, again: bool
+    ) -> Carried:
         mark, target = decision_id(self._run, self._leg, entry, replaces), self._target.prefix + key
         if tried > 1 and (twin := await self._twin(self._target.store, target, mark, entry.size)):
             return self._carried(entry, twin, tried)
         try:
             if self._can_copy_alone(entry):
                 placed = await self._within_one_system(key, entry, replaces, mark)
-                if placed is not None and placed.lost == "tags":  # they are kept only on the way through us
+                if (
+                    placed is not None and placed.lost == "tags"
+                ):  # they are kept only on the way through us
                     self._may_copy, replaces, placed = False, placed.entry, None
                 if placed is not None:
                     return self._carried(entry, placed, tried)
@@ -119,7 +164,11 @@ class Carrier:
                 twin = await self._same_etag(self._target.store, target, entry)
             if twin is None and again:
                 there = await self._same_content(
-                    self._source.store, self._source.prefix + entry.source_key, entry, self._target.store, target
+                    self._source.store,
+                    self._source.prefix + entry.source_key,
+                    entry,
+                    self._target.store,
+                    target,
                 )
                 twin = there and Placed(there[0], "read-back", crc=there[1])
             if twin is None:
@@ -127,7 +176,10 @@ class Carrier:
             return self._carried(entry, twin, tried)
 
     async def _same_etag(self, store: Store, key: bytes, entry: Entry) -> Placed | None:
-        """What lies there, if its own store says that it is this very object: a copy whose answer was lost, or as good as one."""
+        """What lies there, if its own store says that it is this very object:
+
+        a copy whose answer was lost, or as good as one.
+        """
         try:
             stat = await store.stat(key)
         except StoreError:
@@ -139,7 +191,10 @@ class Carrier:
     async def _same_content(
         self, store: Store, key: bytes, entry: Entry, other: Store, there: bytes
     ) -> tuple[Entry, str] | None:
-        """What lies `there`, and its checksum, if it has the content of this object: a folder keeps no card that would tell."""
+        """What lies `there`, and its checksum, if it has the content of this object:
+
+        a folder keeps no card that would tell.
+        """
         lies = (await other.stat(there)).entry
         if lies.size != entry.size:
             return None
@@ -150,7 +205,9 @@ class Carrier:
         """Where an object of this size waits for its bytes of memory, and how many they are."""
         return (self._large, LARGE_ROOM) if size > HELD_BYTES else (self._small, size)
 
-    async def _sent(self, key: bytes, entry: Entry, replaces: Entry | None, mark: str, tried: int) -> Carried:
+    async def _sent(
+        self, key: bytes, entry: Entry, replaces: Entry | None, mark: str, tried: int
+    ) -> Carried:
         """The bytes go through us."""
         async with self._open(entry) as opened:
             paced = self._pacer.rate or entry.size > HELD_BYTES
@@ -171,7 +228,10 @@ class Carrier:
             return self._carried(now, placed, tried)
 
     async def send_parts(self, parts: Parts, go_on: Callable[[], bool]) -> dict[int, Sent]:
-        """Parts of an upload that another process has begun. What is missing here is tried again there, which meets its error."""
+        """Parts of an upload that another process has begun.
+
+        What is missing here is tried again there, which meets its error.
+        """
         if not self._ready:
             await self._probe_once()
         store, target, sent = self._target.store, self._target.prefix + parts.key, dict[int, Sent]()
@@ -205,21 +265,40 @@ class Carrier:
 
     def _carried(self, entry: Entry, placed: Placed, tried: int) -> Carried:
         racy = is_racy(entry, time.time_ns())
-        row = Row(entry.key, fingerprint(entry), fingerprint(placed.entry), placed.crc, racy, run=self._run)
+        row = Row(
+            entry.key,
+            fingerprint(entry),
+            fingerprint(placed.entry),
+            placed.crc,
+            racy,
+            run=self._run,
+        )
         return Carried(placed, row, entry.size, tried, entry)
 
     def _can_copy_alone(self, entry: Entry) -> bool:
-        return self._may_copy and not entry.is_link and self._target.store.copies_from(self._source.store)
+        return (
+            self._may_copy
+            and not entry.is_link
+            and self._target.store.copies_from(self._source.store)
+        )
 
-    async def _within_one_system(self, key: bytes, entry: Entry, replaces: Entry | None, mark: str) -> Placed | None:
-        """Let the store, or the kernel, copy by itself. None: it can't, and the bytes go through us."""
+    async def _within_one_system(
+        self, key: bytes, entry: Entry, replaces: Entry | None, mark: str
+    ) -> Placed | None:
+        """Let the store, or the kernel, copy by itself.
+
+        None: it can't, and the bytes go through us.
+        """
         source, target = self._source.store, self._target.store
         card = Card(mark, entry.modified_ns if self._has_folders else None, "")
         put = Put(self._target.prefix + key, entry.size, b"", card, replaces is None, replaces)
         if self._keep.permissions or self._keep.attributes or self._keep.tags:
             async with self._open(entry) as reading:
                 put = await self._with_extra(put, reading)
-        put = put._replace(uploads=self._uploads[1], extra=put.extra._replace(storage_class=self._keep.storage_class))
+        put = put._replace(
+            uploads=self._uploads[1],
+            extra=put.extra._replace(storage_class=self._keep.storage_class),
+        )
         placed = await target.copy(put, source, self._source.prefix + entry.source_key, entry)
         self._may_copy = placed is not None
         return placed
@@ -229,8 +308,12 @@ class Carrier:
         prefix = self._target.prefix
         await self.second(self._target.store, prefix + key, far, prefix + new_key)
 
-    async def second(self, store: Store, key: bytes, entry: Entry, to: bytes, version: str = "") -> Entry:
-        """A second copy of the object `key` as `to` in the same store (whole keys), where nothing is; ours from before is taken as it."""
+    async def second(
+        self, store: Store, key: bytes, entry: Entry, to: bytes, version: str = ""
+    ) -> Entry:
+        """A second copy of the object `key` as `to` in the same store (whole keys), where nothing
+        is; ours from before is taken as it.
+        """
         mark = decision_id(self._run, self._leg, entry._replace(key=to))
         try:
             put = Put(to, entry.size, b"", Card(mark, entry.modified_ns, ""), True)
@@ -247,9 +330,13 @@ class Carrier:
                     room.give(wanted)
             return placed.entry
         except Changed as exc:
-            raise Taken(f"{show(key)} is not as it was when this was planned. It was left alone.") from exc
+            raise Taken(
+                f"{show(key)} is not as it was when this was planned. It was left alone."
+            ) from exc
         except Taken:
-            twin = await self._twin(store, to, mark, entry.size) or await self._same_etag(store, to, entry)
+            twin = await self._twin(store, to, mark, entry.size) or await self._same_etag(
+                store, to, entry
+            )
             if twin is not None:
                 return twin.entry
             there = await self._same_content(store, key, entry, store, to)
@@ -258,15 +345,27 @@ class Carrier:
             return there[0]
 
     def _put(
-        self, target: bytes, size: int, body: bytes | Reading, card: Card, replaces: Entry | None, of: Stat | Reading
+        self,
+        target: bytes,
+        size: int,
+        body: bytes | Reading,
+        card: Card,
+        replaces: Entry | None,
+        of: Stat | Reading,
     ) -> Put:
-        """target: the whole key.   of: what goes there, with its metadata and content type; where it has none, the name tells."""
+        """target:
+
+        the whole key.   of: what goes there, with its metadata and content type; where it has none,
+        the name tells.
+        """
         name = target.rpartition(b"/")[2]
         content_type = of.content_type or _type_of(name[name.find(b".") :] if b"." in name else b"")
         put = Put(target, size, body, card, replaces is None, replaces, content_type, of.metadata)
         return put._replace(headers=of.headers) if of.headers and self._keeps_metadata else put
 
-    async def _prepare(self, target: bytes, reading: Reading, mark: str, replaces: Entry | None) -> Put:
+    async def _prepare(
+        self, target: bytes, reading: Reading, mark: str, replaces: Entry | None
+    ) -> Put:
         size = reading.entry.size
         if size > HELD_BYTES:
             await reading.look()
@@ -277,7 +376,9 @@ class Carrier:
             return await self._with_extra(put._replace(uploads=self._uploads[1]), reading)
         body = await reading.whole()
         if len(body) != size:
-            raise Changed(f"{show(reading.entry.key)}: {size} bytes were listed, {len(body)} were read.")
+            raise Changed(
+                f"{show(reading.entry.key)}: {size} bytes were listed, {len(body)} were read."
+            )
         crc = crc_of(body)
         kept = reading.card if reading.card and reading.card.crc in ("", crc) else None
         card = Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc)
@@ -295,8 +396,12 @@ class Carrier:
         kept = {**put.metadata, **to_metadata(extra)} if self._keeps_metadata else put.metadata
         told = from_metadata(put.metadata, self._keep)
         mode = told.mode if extra.mode is None else extra.mode
-        extra = extra._replace(mode=mode, attributes=extra.attributes or told.attributes, link=extra.link or told.link)
-        return put._replace(metadata=kept, extra=extra._replace(storage_class=self._keep.storage_class))
+        extra = extra._replace(
+            mode=mode, attributes=extra.attributes or told.attributes, link=extra.link or told.link
+        )
+        return put._replace(
+            metadata=kept, extra=extra._replace(storage_class=self._keep.storage_class)
+        )
 
     async def _twin(self, store: Store, key: bytes, mark: str, size: int) -> Placed | None:
         """What lies there, if it is our own write of this very decision, whose answer was lost."""
@@ -307,16 +412,26 @@ class Carrier:
         if stat.card is None or stat.card.decision_id != mark or stat.entry.size != size:
             return None
         verified = (await store.abilities(key)).checksum
-        return Placed(stat.entry, "server-verified" if verified else "size-only", crc=stat.crc or stat.card.crc)
+        return Placed(
+            stat.entry,
+            "server-verified" if verified else "size-only",
+            crc=stat.crc or stat.card.crc,
+        )
 
 
 @lru_cache(10_000)
 def _type_of(ending: bytes) -> str:
-    return mimetypes.guess_type("x" + ending.decode("utf-8", "replace"))[0] or "application/octet-stream"
+    return (
+        mimetypes.guess_type("x" + ending.decode("utf-8", "replace"))[0]
+        or "application/octet-stream"
+    )
 
 
 class Room:
-    """So many bytes may be held at once; who wants more waits. First come, first served. For one event loop."""
+    """So many bytes may be held at once; who wants more waits.
+
+    First come, first served. For one event loop.
+    """
 
     def __init__(self, size: int) -> None:
         self._free = size
@@ -341,7 +456,9 @@ class Room:
 
     def give(self, size: int) -> None:
         self._free += size
-        while self._waiting and (self._waiting[0][1].cancelled() or self._free >= self._waiting[0][0]):
+        while self._waiting and (
+            self._waiting[0][1].cancelled() or self._free >= self._waiting[0][0]
+        ):
             wanted, turn = self._waiting.popleft()
             if not turn.cancelled():
                 self._free -= wanted
@@ -352,6 +469,9 @@ REPLACED = "r"
 
 
 def decision_id(run: int, leg: int, entry: Entry, replaces: Entry | None = None) -> str:
-    """The same for the same decision, in whatever process it is carried out. It ends in REPLACED if something was there."""
+    """The same for the same decision, in whatever process it is carried out.
+
+    It ends in REPLACED if something was there.
+    """
     text = b"%d|%d|%b|%b" % (run, leg, entry.key, fingerprint(entry).encode())
     return hashlib.blake2b(text, digest_size=16).hexdigest() + (REPLACED if replaces else "")

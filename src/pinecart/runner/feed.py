@@ -29,7 +29,10 @@ LOOKS = 8  # pages after which it is known whether fetching one keeps the proces
 
 
 async def absent_is_empty(pages: Pages) -> Pages:
-    """A far place that isn't there yet holds nothing. (A source that isn't there is an error instead.)"""
+    """A far place that isn't there yet holds nothing.
+
+    (A source that isn't there is an error instead.)
+    """
     try:
         async for page in pages:
             yield page
@@ -63,7 +66,10 @@ async def source_entries(
     folders: str = "",
     cuts: Cuts = no_cuts,
 ) -> Pages:
-    """The source listing under the names that its files get there, in order of those. folders: "", "empty", "all" or "only"."""
+    """The source listing under the names that its files get there, in order of those.
+
+    folders: "", "empty", "all" or "only".
+    """
     if one:
         async for page in _looked_up(side, one[0]):
             yield [e._replace(key=key_of_text(one[1]), was=e.key) for e in page]
@@ -91,7 +97,9 @@ async def leg_rows(pages: Pages, one: tuple[str, str] | None) -> Pages:
 
 
 async def renamed(pages: Pages, rule: Renaming, scratch: str) -> Pages:
-    """Sorted by the new key, on disk in runs of SORT_ROWS; two sources of one key become one entry with a fault."""
+    """Sorted by the new key, on disk in runs of SORT_ROWS; two sources of one key become one entry
+    with a fault.
+    """
     with contextlib.ExitStack() as files:
         runs: list[Iterator[Entry]] = []
         held: list[Entry] = []
@@ -101,14 +109,18 @@ async def renamed(pages: Pages, rule: Renaming, scratch: str) -> Pages:
             for entry in check.check(page):
                 counter += 1
                 new = rule.new_key(entry, counter)
-                held.append(entry._replace(key=new, was=entry.key, fault=entry.fault or _unsafe(new)))
+                held.append(
+                    entry._replace(key=new, was=entry.key, fault=entry.fault or _unsafe(new))
+                )
             if len(held) >= SORT_ROWS:
                 runs.append(kept_on_disk(sorted(held), files, scratch))
                 held = []
         page_out: list[Entry] = []
         for key, group in itertools.groupby(heapq.merge(*runs, sorted(held)), key=lambda e: e.key):
             first, *others = group
-            page_out.append(first._replace(fault="name-clash") if others else first._replace(key=key))
+            page_out.append(
+                first._replace(fault="name-clash") if others else first._replace(key=key)
+            )
             if len(page_out) == 1000:
                 yield page_out
                 page_out = []
@@ -136,10 +148,12 @@ async def nothing() -> Pages:
 
 
 class _Ahead:
-    """One side. Its next page is fetched while the last one is used, where fetching is waiting for others.
+    """One side. Its next page is fetched while the last one is used, where fetching is waiting for
+    others.
 
-    Where it is work of our own processor's, as in a folder whose names are in memory, two threads at once would only
-    be in each other's way: each call to the kernel gives the interpreter to the other one, and waits to have it back.
+    Where it is work of our own processor's, as in a folder whose names are in memory, two threads
+    at once would only be in each other's way: each call to the kernel gives the interpreter to the
+    other one, and waits to have it back.
 
     may_wait: whether fetching is ever waiting; the ledger's, a file of this machine, is not.
     """
@@ -148,7 +162,9 @@ class _Ahead:
         self._pages = pages
         self._may_wait = may_wait
         self._check = Ascending(whose)
-        self._next: asyncio.Future[Sequence[Any] | None] | None = asyncio.ensure_future(self._fetch())
+        self._next: asyncio.Future[Sequence[Any] | None] | None = asyncio.ensure_future(
+            self._fetch()
+        )
         self._looks, self._waited, self._worked = 0, 0.0, 0.0
 
     async def _fetch(self) -> Sequence[Any] | None:
@@ -182,11 +198,15 @@ class _Ahead:
 
 
 async def merged(source: Pages, far: Pages, ledger: Pages) -> AsyncGenerator[Some, None]:
-    """Yield (key, source entry, far entry, ledger row) in key order, some at a time. Raises Incomplete on a listing out of
-    order.
+    """Yield (key, source entry, far entry, ledger row) in key order, some at a time. Raises
+    Incomplete on a listing out of order.
     """
     merge = Merge()
-    sides = [_Ahead(source, "the source"), _Ahead(far, "the far side"), _Ahead(ledger, "the ledger", may_wait=False)]
+    sides = [
+        _Ahead(source, "the source"),
+        _Ahead(far, "the far side"),
+        _Ahead(ledger, "the ledger", may_wait=False),
+    ]
     try:
         while (side := merge.lacking()) is not None:
             merge.feed(side, await sides[side].page())

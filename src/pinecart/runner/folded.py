@@ -1,7 +1,8 @@
-"""The merge where a place takes several spellings of a name for one: both sides and the ledger by the folded name.
+"""The merge where a place takes several spellings of a name for one: both sides and the ledger by
+the folded name.
 
-The spelling that lies there stays; the source's own goes along as `was`, like that of a renamed file. Two names in one
-fold on one side are a name-clash, and all of them are refused.
+The spelling that lies there stays; the source's own goes along as `was`, like that of a renamed
+file. Two names in one fold on one side are a name-clash, and all of them are refused.
 """
 
 from __future__ import annotations
@@ -15,7 +16,15 @@ from typing import Any, NamedTuple
 from pinecart.core.entries import Entry, Row
 from pinecart.core.folding import EXACT, Folding
 from pinecart.core.listing import Ascending, Found
-from pinecart.runner.feed import SORT_ROWS, Pages, Some, absent_is_empty, kept_on_disk, merged, nothing
+from pinecart.runner.feed import (
+    SORT_ROWS,
+    Pages,
+    Some,
+    absent_is_empty,
+    kept_on_disk,
+    merged,
+    nothing,
+)
 from pinecart.runner.side import Side
 
 PAGE = 1000
@@ -38,7 +47,9 @@ async def one_name(source: Side, target: Side, scratch: str, *, only_look: bool 
     return OneName(here.and_that_of(able.folding), able.folding != EXACT, scratch)
 
 
-async def matched(source: Pages, far: Pages, ledger: Pages, names: OneName) -> AsyncGenerator[Some, None]:
+async def matched(
+    source: Pages, far: Pages, ledger: Pages, names: OneName
+) -> AsyncGenerator[Some, None]:
     """Like `merged`, by what is one name there. Raises Incomplete on a listing out of order."""
     if names.folding == EXACT:
         async for some in merged(source, far, ledger):
@@ -52,7 +63,10 @@ async def matched(source: Pages, far: Pages, ledger: Pages, names: OneName) -> A
 
 
 class Beside(NamedTuple):
-    """One name at two places. clash: there are several spellings of it on a side, and one place takes them for one."""
+    """One name at two places.
+
+    clash: there are several spellings of it on a side, and one place takes them for one.
+    """
 
     key: bytes
     here: Entry | None
@@ -60,8 +74,13 @@ class Beside(NamedTuple):
     clash: bool = False
 
 
-async def beside(here: Side, there: Side, scratch: str, after: bytes = b"") -> AsyncGenerator[list[Beside], None]:
-    """Two listings as one, some at a time, from behind a key on. Where names fold all of both is listed and sorted first."""
+async def beside(
+    here: Side, there: Side, scratch: str, after: bytes = b""
+) -> AsyncGenerator[list[Beside], None]:
+    """Two listings as one, some at a time, from behind a key on.
+
+    Where names fold all of both is listed and sorted first.
+    """
     names = await one_name(here, there, scratch, only_look=True)
     if names.folding == EXACT:
         left, right = (absent_is_empty(side.listed(after=after)) for side in (here, there))
@@ -73,12 +92,19 @@ async def beside(here: Side, there: Side, scratch: str, after: bytes = b"") -> A
     with contextlib.ExitStack() as files:
         left, right = (absent_is_empty(side.listed()) for side in (here, there))
         for group in await _groups(left, right, nothing(), names, files):
-            ones, others = ({item[0]: item for _, side, item in group if side == n} for n in range(2))
+            ones, others = (
+                {item[0]: item for _, side, item in group if side == n} for n in range(2)
+            )
             if len(ones) > 1 or len(others) > 1:
-                found = [Beside(key, ones.get(key), others.get(key), clash=True) for key in sorted({*ones, *others})]
+                found = [
+                    Beside(key, ones.get(key), others.get(key), clash=True)
+                    for key in sorted({*ones, *others})
+                ]
             else:
                 one, other = next(iter(ones.values()), None), next(iter(others.values()), None)
-                found = [Beside(group[-1][2].key, one, other)]  # as it is spelt there, if it is there
+                found = [
+                    Beside(group[-1][2].key, one, other)
+                ]  # as it is spelt there, if it is there
             if left_over := [b for b in found if start is None or (fold(b.key), b.key) > start]:
                 yield left_over
 
@@ -89,9 +115,14 @@ async def _groups(
     """What is one name there: each of (folded name, number of the side, item)."""
     sides = [
         await _sorted(number, pages, whose, names, files)
-        for number, (pages, whose) in enumerate([(source, "the source"), (far, "the far side"), (ledger, "the ledger")])
+        for number, (pages, whose) in enumerate(
+            [(source, "the source"), (far, "the far side"), (ledger, "the ledger")]
+        )
     ]
-    return (list(group) for _, group in itertools.groupby(heapq.merge(*sides), key=lambda found: found[0]))
+    return (
+        list(group)
+        for _, group in itertools.groupby(heapq.merge(*sides), key=lambda found: found[0])
+    )
 
 
 async def _sorted(
@@ -108,7 +139,9 @@ async def _sorted(
 
 
 def _in_one_fold(group: Sequence[tuple[bytes, int, Any]], names: OneName) -> Iterator[Found]:
-    sources, fars, rows = ({item[0]: item for _, side, item in group if side == n} for n in range(3))
+    sources, fars, rows = (
+        {item[0]: item for _, side, item in group if side == n} for n in range(3)
+    )
     for found in (sources, fars):  # a folder of its own in two spellings is one folder
         for key in list(found)[1:]:
             if found[key].is_folder:
@@ -136,6 +169,13 @@ def _in_one_fold(group: Sequence[tuple[bytes, int, Any]], names: OneName) -> Ite
 
 
 def _clashing(key: bytes, entry: Entry | None, there: Entry | None) -> Entry | None:
-    """A name that is refused: the source's, or one that lies there and must not be taken for what the source lacks."""
+    """A name that is refused:
+
+    the source's, or one that lies there and must not be taken for what the source lacks.
+    """
     known = entry or there
-    return known._replace(key=key, was=entry.source_key if entry else key, fault="name-clash") if known else None
+    return (
+        known._replace(key=key, was=entry.source_key if entry else key, fault="name-clash")
+        if known
+        else None
+    )

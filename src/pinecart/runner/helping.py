@@ -1,6 +1,8 @@
-"""Small objects, and parts of large ones, carried by other processes beside a run's own, batch by batch.
+"""Small objects, and parts of large ones, carried by other processes beside a run's own, batch by
+batch.
 
-The run's process plans, gives out, holds guards and limits, and writes everything down; a helper only carries, and answers.
+The run's process plans, gives out, holds guards and limits, and writes everything down; a helper
+only carries, and answers.
 """
 
 from __future__ import annotations
@@ -36,7 +38,10 @@ class Helper(Protocol):
     async def send(
         self, leg: int, key: bytes, entry: Entry, upload: str, step: int, numbers: Sequence[int]
     ) -> Mapping[int, tuple[str, str]]:
-        """Parts of one object's upload: number → (ETag, CRC). What is missing was not sent, or nobody knows."""
+        """Parts of one object's upload:
+
+        number → (ETag, CRC). What is missing was not sent, or nobody knows.
+        """
         ...
 
     def recall(self) -> None:
@@ -51,9 +56,14 @@ class Crew(Protocol):
 
 
 class Sharing:
-    """One large object, whose parts helpers send as well while nothing paces the run. core.ports.Shares."""
+    """One large object, whose parts helpers send as well while nothing paces the run.
 
-    def __init__(self, crew: Crew, leg: int, key: bytes, entry: Entry, alone: Callable[[], bool]) -> None:
+    core.ports.Shares.
+    """
+
+    def __init__(
+        self, crew: Crew, leg: int, key: bytes, entry: Entry, alone: Callable[[], bool]
+    ) -> None:
         self._crew, self._leg, self._key, self._entry, self._alone = crew, leg, key, entry, alone
 
     def free(self, step: int) -> Sender | None:
@@ -63,7 +73,9 @@ class Sharing:
     async def _send(
         self, helper: Helper, upload: str, step: int, numbers: Sequence[int]
     ) -> Mapping[int, tuple[str, str]]:
-        asked = asyncio.ensure_future(helper.send(self._leg, self._key, self._entry, upload, step, numbers))
+        asked = asyncio.ensure_future(
+            helper.send(self._leg, self._key, self._entry, upload, step, numbers)
+        )
         try:
             while not (await asyncio.wait({asked}, timeout=LOOK_S))[0]:
                 if self._alone():
@@ -80,9 +92,14 @@ class Helping:
     """
 
     def __init__(
-        self, run: int, epoch: int, definition: Definition, stores: Mapping[str, Store], most_at_once: Callable[[], int],
+        self,
+        run: int,
+        epoch: int,
+        definition: Definition,
+        stores: Mapping[str, Store],
+        most_at_once: Callable[[], int],
         retry: Retry = Retry(),
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._run, self._epoch, self._definition, self._stores = run, epoch, definition, stores
         self._width, self._retry = Width(most_at_once), retry
         self.pool = Pool(self._width)
@@ -113,12 +130,23 @@ class Helping:
     async def send(self, parts: Parts) -> Answer:
         """Raises Incomplete for parts of another run, epoch or definition."""
         self._begin(parts)
-        sent = await self._carrier(parts.leg).send_parts(parts, lambda: parts.number > self._recalled)
-        return Answer(parts.number, parts.run, parts.leg, parts.epoch, tuple(map(sent.get, parts.numbers)))
+        sent = await self._carrier(parts.leg).send_parts(
+            parts, lambda: parts.number > self._recalled
+        )
+        return Answer(
+            parts.number, parts.run, parts.leg, parts.epoch, tuple(map(sent.get, parts.numbers))
+        )
 
     def _begin(self, batch: Batch | Parts) -> None:
-        if (batch.run, batch.epoch, batch.definition) != (self._run, self._epoch, self._definition.digest):
-            raise Incomplete(f"Batch {batch.number} is of another run, or of other rules.", code="batch.of-another-run")
+        if (batch.run, batch.epoch, batch.definition) != (
+            self._run,
+            self._epoch,
+            self._definition.digest,
+        ):
+            raise Incomplete(
+                f"Batch {batch.number} is of another run, or of other rules.",
+                code="batch.of-another-run",
+            )
         self._newest = max(self._newest, batch.number)
 
     def recall(self) -> None:
@@ -130,7 +158,9 @@ class Helping:
             return None
         began = time.monotonic()
         try:
-            carried = await self._carrier(batch.leg).carry(task.key, task.entry, task.replaces, again=batch.again)
+            carried = await self._carrier(batch.leg).carry(
+                task.key, task.entry, task.replaces, again=batch.again
+            )
         except StoreError as exc:
             self._failing = (exc.code, self._failing[1] + 1 if exc.code == self._failing[0] else 1)
             if isinstance(exc, Halting):
@@ -144,9 +174,17 @@ class Helping:
     def _carrier(self, leg: int) -> Carrier:
         if leg not in self._carriers:
             told = self._definition.legs[leg]
-            source, target = (Side(self._stores[p.store], p.path) for p in (told.source, told.target))
+            source, target = (
+                Side(self._stores[p.store], p.path) for p in (told.source, told.target)
+            )
             through_us = self._definition.route == "through-us"
             self._carriers[leg] = Carrier(
-                self._run, leg, source, target, self._retry, self._definition.keep, through_us=through_us
+                self._run,
+                leg,
+                source,
+                target,
+                self._retry,
+                self._definition.keep,
+                through_us=through_us,
             )
         return self._carriers[leg]

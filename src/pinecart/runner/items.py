@@ -1,4 +1,6 @@
-"""One decided object on its way through a leg, and the scratch file in which decisions wait until the plan is complete."""
+"""One decided object on its way through a leg, and the scratch file in which decisions wait until
+the plan is complete.
+"""
 
 from __future__ import annotations
 
@@ -52,24 +54,41 @@ def class_of(verdict: Verdict) -> Held | None:
     if verdict.decision is Decision.REMOVE:
         return Held.REMOVALS
     if verdict.decision is Decision.REPLACE:
-        return None if verdict.reason is Reason.ALWAYS else Held.REPLACEMENTS  # what the job asks for every time
-    lost = verdict.decision is Decision.COPY and verdict.reason in (Reason.MISSING_THERE, Reason.CHANGED)
+        return (
+            None if verdict.reason is Reason.ALWAYS else Held.REPLACEMENTS
+        )  # what the job asks for every time
+    lost = verdict.decision is Decision.COPY and verdict.reason in (
+        Reason.MISSING_THERE,
+        Reason.CHANGED,
+    )
     return Held.MISSING if lost else None
 
 
 def line_of(item: Item) -> bytes:
     """One decision as it counts in the digest of a list."""
     sides = [fingerprint(e) if e else "" for e in (item.entry, item.far)]
-    return json.dumps([b64encode(item.key).decode(), item.verdict.decision, item.verdict.reason, *sides]).encode()
+    return json.dumps(
+        [b64encode(item.key).decode(), item.verdict.decision, item.verdict.reason, *sides]
+    ).encode()
 
 
 def spill_to(spill: IO[str], item: Item) -> None:
-    told = [b64encode(item.key).decode(), plain(item.entry), plain(item.far), *item.verdict, item.crc, item.proof]
+    told = [
+        b64encode(item.key).decode(),
+        plain(item.entry),
+        plain(item.far),
+        *item.verdict,
+        item.crc,
+        item.proof,
+    ]
     spill.write(json.dumps(told) + "\n")
 
 
 def spilled(spill: IO[str], wanted: Decision | None) -> Iterator[Item]:
-    """Read the spilled decisions of one kind (None: all) back. The file is read line by line, never whole."""
+    """Read the spilled decisions of one kind (None:
+
+    all) back. The file is read line by line, never whole.
+    """
     spill.seek(0)
     for line in iter(spill.readline, ""):
         key_text, entry, far, decision, reason, problem, crc, proof = json.loads(line)

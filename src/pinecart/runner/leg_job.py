@@ -20,12 +20,14 @@ from pinecart.runner.side import Side
 
 
 class Job(NamedTuple):
-    """What a leg needs to know. log: (action, message, fields). stopping: true once a stop was asked for.
+    """What a leg needs to know. log: (action, message, fields). stopping: true once a stop was
+    asked for.
 
-    only_plan: a preview.   stamp: the run's date and time, for names that keep both.   days: what is removed or replaced is
-    set aside for so long.   fresh: this leg never ran like this.   released: digests of lists that a person said yes to.
-    settle_s: so long a file must be untouched before it is cleared from its source folder.   crew: other processes that help
-    to carry; None: there are none.
+    only_plan: a preview.   stamp: the run's date and time, for names that keep both.   days: what
+    is removed or replaced is set aside for so long.   fresh: this leg never ran like this.
+    released: digests of lists that a person said yes to. settle_s: so long a file must be untouched
+    before it is cleared from its source folder.   crew: other processes that help to carry; None:
+    there are none.
     """
 
     run: int
@@ -63,7 +65,10 @@ class Job(NamedTuple):
 
     def most_at_once(self) -> int:
         """As many as both stores bear, and this run may."""
-        return min(self.concurrency, *(s.store.most_at_once or self.concurrency for s in (self.source, self.target)))
+        return min(
+            self.concurrency,
+            *(s.store.most_at_once or self.concurrency for s in (self.source, self.target)),
+        )
 
 
 class Ledger(Protocol):
@@ -77,15 +82,22 @@ class Ledger(Protocol):
 
     async def drop(self, leg: int, keys: list[bytes]) -> None: ...
     async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None:
-        """Commit what is about to be set aside, and what the ledger shall remember, before anything is destroyed."""
+        """Commit what is about to be set aside, and what the ledger shall remember, before anything
+        is destroyed.
+        """
         ...
 
     async def lacking(self, leg: int, wanted: list[tuple[bytes, Entry]]) -> set[bytes]:
-        """Of these source objects (whole keys) those that another job, which this one waits for, hasn't taken yet."""
+        """Of these source objects (whole keys) those that another job, which this one waits for,
+        hasn't taken yet.
+        """
         ...
 
     def intends(self, leg: int, key: bytes, decision: str, reason: str) -> None:
-        """Journal that this object is about to be written there: at once, so that it outlives this process."""
+        """Journal that this object is about to be written there:
+
+        at once, so that it outlives this process.
+        """
         ...
 
     async def intended(self, leg: int) -> dict[bytes, tuple[str, str]]:

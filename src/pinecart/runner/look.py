@@ -1,6 +1,8 @@
-"""The closer looks that core asks for: is this content still what is remembered; is what lies there equal to the source?
+"""The closer looks that core asks for: is this content still what is remembered; is what lies there
+equal to the source?
 
-Proof is a checksum that both sides have, or the source's time kept with the far object. Equal size is none.
+Proof is a checksum that both sides have, or the source's time kept with the far object. Equal size
+is none.
 """
 
 from __future__ import annotations
@@ -27,7 +29,10 @@ async def content_crc(store: Store, key: bytes, entry: Entry) -> str:
 
 
 async def known_crc(store: Store, key: bytes, entry: Entry) -> tuple[str, int | None]:
-    """A content's checksum and its source time as cheaply as can be had: a bucket's by asking, a folder's by reading."""
+    """A content's checksum and its source time as cheaply as can be had:
+
+    a bucket's by asking, a folder's by reading.
+    """
     if (await abilities_at(store, key)).at_hand:
         return await content_crc(store, key, entry), entry.modified_ns
     stat = await store.stat(key)
@@ -62,13 +67,24 @@ class Pair(NamedTuple):
 
 
 async def compare_contents(pair: Pair, by: Comparison) -> tuple[Answer, str]:
-    """Whether the two are equal, by what the job compares, and the checksum that proved it (empty: the time did)."""
+    """Whether the two are equal, by what the job compares, and the checksum that proved it (empty:
+
+    the time did).
+    """
     if by is Comparison.CHECKSUM:
         return await _by_content(pair)
     far_crc, far_time = await known_crc(pair.far, pair.far_key, pair.far_entry)
     entry = pair.entry
-    here, there = await abilities_at(pair.source, pair.source_key), await abilities_at(pair.far, pair.far_key)
-    if here.at_hand and not there.at_hand and far_time is not None and _same_time(far_time, entry.modified_ns):
+    here, there = (
+        await abilities_at(pair.source, pair.source_key),
+        await abilities_at(pair.far, pair.far_key),
+    )
+    if (
+        here.at_hand
+        and not there.at_hand
+        and far_time is not None
+        and _same_time(far_time, entry.modified_ns)
+    ):
         return Answer.EQUAL, far_crc  # without reading it
     source_crc, source_time = await known_crc(pair.source, pair.source_key, entry)
     step_ns = await _time_step(pair) if by is Comparison.SIZE_AND_TIME else TIME_STEP_NS
@@ -87,7 +103,8 @@ def _same_time(a: int | None, b: int | None, step_ns: int = TIME_STEP_NS) -> boo
 async def _time_step(pair: Pair) -> int:
     """Times nearer than this may be the same one: the coarser clock of the two places decides."""
     steps = [
-        (await abilities_at(s, k)).time_step_ns for s, k in ((pair.source, pair.source_key), (pair.far, pair.far_key))
+        (await abilities_at(s, k)).time_step_ns
+        for s, k in ((pair.source, pair.source_key), (pair.far, pair.far_key))
     ]
     return max(TIME_STEP_NS, *steps)
 
@@ -95,7 +112,10 @@ async def _time_step(pair: Pair) -> int:
 async def _by_content(pair: Pair) -> tuple[Answer, str]:
     """By checksum: a bucket's is asked for, and where it tells none its content is read as well."""
     found = []
-    for store, key, entry in ((pair.source, pair.source_key, pair.entry), (pair.far, pair.far_key, pair.far_entry)):
+    for store, key, entry in (
+        (pair.source, pair.source_key, pair.entry),
+        (pair.far, pair.far_key, pair.far_entry),
+    ):
         stat = None if (await abilities_at(store, key)).at_hand else await store.stat(key)
         found.append(stat.crc if stat and stat.crc else await content_crc(store, key, entry))
     return (Answer.EQUAL if found[0] == found[1] else Answer.DIFFERS), found[0]

@@ -24,7 +24,10 @@ class Pacer:
         self._free_at = 0.0
 
     async def take(self, size: int) -> None:
-        """Wait until `size` bytes may go. One at a time in order of asking; a large piece makes the next ones wait."""
+        """Wait until `size` bytes may go.
+
+        One at a time in order of asking; a large piece makes the next ones wait.
+        """
         if not self.rate:
             return
         now = time.monotonic()
@@ -84,7 +87,8 @@ class Paced:
 
 
 class Width:
-    """How many jobs run at once: it climbs while that brings more, steps back when it doesn't, and tries again later.
+    """How many jobs run at once: it climbs while that brings more, steps back when it doesn't, and
+    tries again later.
 
     What counts is jobs a second, and bytes a second where those are the larger part of the work.
 
@@ -95,7 +99,9 @@ class Width:
         self._wanted, self._most = first, most
         self.now = min(first, most())
         self._since, self._done, self._bytes = time.monotonic(), 0, 0
-        self._best: tuple[float, float] | None = None  # what the number before brought: jobs and bytes a second
+        self._best: tuple[float, float] | None = (
+            None  # what the number before brought: jobs and bytes a second
+        )
         self._before = self.now
         self._rest = 0
 
@@ -116,7 +122,11 @@ class Width:
         if self._rest:
             self._rest -= 1
             return
-        if self._best is None or found[0] > self._best[0] * WORTH or found[1] > self._best[1] * WORTH:
+        if (
+            self._best is None
+            or found[0] > self._best[0] * WORTH
+            or found[1] > self._best[1] * WORTH
+        ):
             self._best, self._before = found, self.now
             self._want(min(self._most(), max(self.now + 1, round(self.now * STEP))))
             if self.now == self._before:

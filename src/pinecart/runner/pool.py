@@ -1,4 +1,6 @@
-"""Many jobs at once, as many as `width` says now, with a bounded queue before them so that planning can't run far ahead."""
+"""Many jobs at once, as many as `width` says now, with a bounded queue before them so that planning
+can't run far ahead.
+"""
 
 from __future__ import annotations
 
@@ -15,10 +17,11 @@ MOST_PUT_BY = 10_000
 
 
 class Pool:
-    """Use as `async with`. An unexpected error of one job ends the whole: it is raised by `add`, `drain` or at the end.
+    """Use as `async with`. An unexpected error of one job ends the whole: it is raised by `add`,
+    `drain` or at the end.
 
-    At most half of the places go to large jobs, so that small ones never wait behind a row of them; large ones that find
-    no place are put by, and come next.
+    At most half of the places go to large jobs, so that small ones never wait behind a row of them;
+    large ones that find no place are put by, and come next.
     """
 
     def __init__(self, width: Width, *, waiting: int = 1000) -> None:
@@ -81,8 +84,14 @@ class Pool:
             if number >= self._width.now:
                 self._wake[number].clear()
                 await self._wake[number].wait()
-            work, large = await self._queue.get() if self._queue.empty() else self._queue.get_nowait()
-            if large and self._large >= max(1, self._width.now // 2) and len(self._put_by) < MOST_PUT_BY:
+            work, large = (
+                await self._queue.get() if self._queue.empty() else self._queue.get_nowait()
+            )
+            if (
+                large
+                and self._large >= max(1, self._width.now // 2)
+                and len(self._put_by) < MOST_PUT_BY
+            ):
                 self._put_by.append(work)
                 continue
             self._large += large

@@ -1,4 +1,7 @@
-"""What a run tells while it works: phases, done and to do, the rate of the last five seconds, the time left."""
+"""What a run tells while it works:
+
+phases, done and to do, the rate of the last five seconds, the time left.
+"""
 
 from __future__ import annotations
 
@@ -14,9 +17,11 @@ FORGET = 0.97  # what was learned of the pace weighs 3 % less with each lesson
 
 
 class Pace:
-    """Seconds an object and seconds a byte, learned together: time = a·objects + b·bytes by least squares, a and b ≥ 0.
+    """Seconds an object and seconds a byte, learned together: time = a·objects + b·bytes by least
+    squares, a and b ≥ 0.
 
-    Either alone misleads: small files first make bytes look slow, large ones first make files look slow.
+    Either alone misleads: small files first make bytes look slow, large ones first make files look
+    slow.
     """
 
     def __init__(self) -> None:
@@ -27,7 +32,13 @@ class Pace:
         if self._last is not None and (objects, size) != self._last[1:]:
             then, had_objects, had_bytes = self._last
             t, o, b = now - then, objects - had_objects, (size - had_bytes) / 1e6
-            for name, value in (("_oo", o * o), ("_ob", o * b), ("_bb", b * b), ("_ot", o * t), ("_bt", b * t)):
+            for name, value in (
+                ("_oo", o * o),
+                ("_ob", o * b),
+                ("_bb", b * b),
+                ("_ot", o * t),
+                ("_bt", b * t),
+            ):
                 setattr(self, name, getattr(self, name) * FORGET + value)
         if self._last is None or (objects, size) != self._last[1:]:
             self._last = (now, objects, size)
@@ -67,7 +78,14 @@ class Progress:
 
     def signs_of_life(self) -> tuple[int, ...]:
         """Other numbers than before: something got further."""
-        return self.listed, self.same, self.planned_objects, self.done_objects, self.done_bytes, self.problems
+        return (
+            self.listed,
+            self.same,
+            self.planned_objects,
+            self.done_objects,
+            self.done_bytes,
+            self.problems,
+        )
 
     def start_over(self) -> None:
         """A new plan: only what is done still counts."""
@@ -95,7 +113,10 @@ class Progress:
         self.done_bytes += size
 
     def snapshot(self) -> dict[str, Any]:
-        """JSON. rate_bytes: per second over the last 5 s. seconds_left: None until it can be told."""
+        """JSON.
+
+        rate_bytes: per second over the last 5 s. seconds_left: None until it can be told.
+        """
         now = time.monotonic()
         self._passed.append((now, self.done_bytes, self.done_objects))
         while self._passed[0][0] < now - RATE_S and len(self._passed) > 2:
@@ -107,11 +128,21 @@ class Progress:
         left_bytes = self.planned_bytes - self.done_bytes
         self._pace.learn(now, self.done_objects, self.done_bytes)
         return {
-            "phases": self.phases, "listed": self.listed, "unchanged": self.same, "listing_complete": self.listing_complete,
+            "phases": self.phases,
+            "listed": self.listed,
+            "unchanged": self.same,
+            "listing_complete": self.listing_complete,
             "planned": {"objects": self.planned_objects, "bytes": self.planned_bytes},
-            "done": {"objects": self.done_objects, "bytes": self.done_bytes}, "problems": self.problems,
-            "in_flight": [{"key": show(k), "bytes": s} for k, s in list(self._in_flight.items())[:SHOWN_IN_FLIGHT]],
-            "rate_bytes": round(rate), "rate_objects": round(pace, 2),
+            "done": {"objects": self.done_objects, "bytes": self.done_bytes},
+            "problems": self.problems,
+            "in_flight": [
+                {"key": show(k), "bytes": s}
+                for k, s in list(self._in_flight.items())[:SHOWN_IN_FLIGHT]
+            ],
+            "rate_bytes": round(rate),
+            "rate_objects": round(pace, 2),
             "waits_for": self.waits_for,
-            "seconds_left": self._pace.seconds_for(left_objects, left_bytes) if left_objects else None,
-        }  # fmt: skip
+            "seconds_left": self._pace.seconds_for(left_objects, left_bytes)
+            if left_objects
+            else None,
+        }

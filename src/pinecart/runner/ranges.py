@@ -1,6 +1,7 @@
 """A long listing read in several ranges at once, given out in order.
 
-Where the ledger remembers keys, every thousandth of them is a cut; without a ledger the folders of the first level are.
+Where the ledger remembers keys, every thousandth of them is a cut; without a ledger the folders of
+the first level are.
 """
 
 from __future__ import annotations
@@ -20,8 +21,13 @@ WAITING = 2  # pages of one range that wait for their turn
 Pages = AsyncIterator[Sequence[Entry]]
 
 
-async def in_ranges(side: Side, cuts: Callable[[], Awaitable[list[bytes]]], folders: str = "") -> Pages:
-    """The side's listing. cuts: asked for only once a first page was full; keys relative to the side."""
+async def in_ranges(
+    side: Side, cuts: Callable[[], Awaitable[list[bytes]]], folders: str = ""
+) -> Pages:
+    """The side's listing.
+
+    cuts: asked for only once a first page was full; keys relative to the side.
+    """
     pages = side.listed(folders=folders)
     first = await anext(pages, None)
     if first is None:

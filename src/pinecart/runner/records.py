@@ -11,11 +11,12 @@ from pinecart.core.entries import Row
 
 
 class Record(NamedTuple):
-    """One object acted on, refused or recognised (or one finding of an audit: then `reason` is the finding).
+    """One object acted on, refused or recognised (or one finding of an audit: then `reason` is the
+    finding).
 
-    done: the decision was carried out; only then does it count in the totals.   seconds: of the last try.
-    error: a code, with its `message`; empty if all went well.   row: what the ledger shall remember; None: nothing new.
-    kept: fingerprint of what was set aside of it.
+    done: the decision was carried out; only then does it count in the totals.   seconds: of the
+    last try. error: a code, with its `message`; empty if all went well.   row: what the ledger
+    shall remember; None: nothing new. kept: fingerprint of what was set aside of it.
     """
 
     leg: int
@@ -40,7 +41,9 @@ class Record(NamedTuple):
 
 
 class BatchRules(NamedTuple):
-    """A batch is saved at `rows` rows, `seconds` after its first, or `size` bytes carried, whichever is first."""
+    """A batch is saved at `rows` rows, `seconds` after its first, or `size` bytes carried,
+    whichever is first.
+    """
 
     rows: int = 1000
     seconds: float = 1.0
@@ -48,13 +51,16 @@ class BatchRules(NamedTuple):
 
 
 class RecordsLost(Exception):
-    """What was done can't be written down any longer: the run ends as it stands, before anything more is done. Its next process
-    finds by looking what this one did.
+    """What was done can't be written down any longer: the run ends as it stands, before anything
+    more is done. Its next process finds by looking what this one did.
     """
 
 
 class Recorder:
-    """Collects records and saves them in batches through `save`, one batch at a time, in order. What could not be saved stays."""
+    """Collects records and saves them in batches through `save`, one batch at a time, in order.
+
+    What could not be saved stays.
+    """
 
     def __init__(self, save: Callable[[list[Record]], Awaitable[None]], rules: BatchRules) -> None:
         self._save, self._rules = save, rules

@@ -1,8 +1,9 @@
-"""Takes objects away from one side of a leg: set aside under `.pinecart-aside/` of the same store, or for good.
+"""Takes objects away from one side of a leg: set aside under `.pinecart-aside/` of the same store,
+or for good.
 
-What is set aside is journalled and committed before anything moves. A folder's file is renamed; a bucket's object is
-copied, then deleted; in a bucket that keeps versions it is only deleted, and the version recorded. What can't be set
-aside is not removed.
+What is set aside is journalled and committed before anything moves. A folder's file is renamed; a
+bucket's object is copied, then deleted; in a bucket that keeps versions it is only deleted, and the
+version recorded. What can't be set aside is not removed.
 """
 
 from __future__ import annotations
@@ -17,34 +18,65 @@ from pinecart.runner.side import Side
 
 
 class Away(NamedTuple):
-    """How one object was taken away. kept: fingerprint of what was set aside; empty: nothing was."""
+    """How one object was taken away.
+
+    kept: fingerprint of what was set aside; empty: nothing was.
+    """
 
     guarded: bool
     kept: str = ""
 
 
 class Remover:
-    """side: "source" or "target", and where that is.   days: how long what is taken away is kept; 0: not at all.
+    """side: "source" or "target", and where that is.   days: how long what is taken away is kept;
+    0: not at all.
 
     within: the folder, from the store's root on, in which it is kept.
     """
 
     def __init__(
-        self, run: int, leg: int, side: str, at: Side, carrier: Carrier, days: int, within: bytes = b""
+        self,
+        run: int,
+        leg: int,
+        side: str,
+        at: Side,
+        carrier: Carrier,
+        days: int,
+        within: bytes = b"",
     ) -> None:
-        self._run, self._leg, self._side, self._at, self._carrier, self._days = run, leg, side, at, carrier, days
+        self._run, self._leg, self._side, self._at, self._carrier, self._days = (
+            run,
+            leg,
+            side,
+            at,
+            carrier,
+            days,
+        )
         self._within = within
 
     async def aside_of(self, key: bytes, whole: bytes, entry: Entry) -> Aside | None:
-        """What is journalled before `key`, the object `whole` of the store, is taken away; None: it isn't kept."""
+        """What is journalled before `key`, the object `whole` of the store, is taken away; None:
+
+        it isn't kept.
+        """
         if not self._days or entry.is_folder:
             return None
         if await self._at.store.keeps_versions(whole):
             now = (await self._at.store.stat(whole)).entry
             if not same(now, entry):
-                raise Taken(f"{show(whole)} is not as it was when this was planned. It was left alone.")
+                raise Taken(
+                    f"{show(whole)} is not as it was when this was planned. It was left alone."
+                )
             if now.version:
-                return Aside(self._leg, self._side, key, whole, entry.size, fingerprint(entry), version=now.version)
+                return Aside(
+                    self._leg,
+                    self._side,
+                    key,
+                    whole,
+                    entry.size,
+                    fingerprint(entry),
+                    version=now.version,
+                )
         at = aside_key(self._at.store.home(whole), self._run, self._leg, whole, self._within)
         return Aside(self._leg, self._side, key, at, entry.size, fingerprint(entry))
 
@@ -62,7 +94,10 @@ class Remover:
         return taken
 
     async def keep(self, whole: bytes, entry: Entry, aside: Aside) -> str:
-        """A second copy of what is about to be replaced or removed. Gives the copy's fingerprint."""
+        """A second copy of what is about to be replaced or removed.
+
+        Gives the copy's fingerprint.
+        """
         if aside.version:
             return fingerprint(entry)
         return fingerprint(await self._carrier.second(self._at.store, whole, entry, aside.at))

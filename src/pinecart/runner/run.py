@@ -1,4 +1,7 @@
-"""A whole run, preview or audit: its legs one after another, its outcome, its far side, told through `Tell`."""
+"""A whole run, preview or audit:
+
+its legs one after another, its outcome, its far side, told through `Tell`.
+"""
 
 from __future__ import annotations
 
@@ -70,11 +73,13 @@ class Records(Protocol):
 
 
 class Order(NamedTuple):
-    """What to carry out. kind: "transfer", "preview", "audit", "undo" or "expiry". stores: name → an opened store.
+    """What to carry out. kind: "transfer", "preview", "audit", "undo" or "expiry". stores: name →
+    an opened store.
 
-    undo: a preview of undoing.   released: digests of lists that a person said yes to.   aside: (store, prefix) of what is
-    set aside by runs of ours, and so is no file of theirs.   rebound: (message, digest) of each store that was bound to
-    another place since this job last ran; nothing is done before a person said yes.
+    undo: a preview of undoing.   released: digests of lists that a person said yes to.   aside:
+    (store, prefix) of what is set aside by runs of ours, and so is no file of theirs.   rebound:
+    (message, digest) of each store that was bound to another place since this job last ran; nothing
+    is done before a person said yes.
     """
 
     run: int
@@ -96,7 +101,8 @@ class Order(NamedTuple):
 
 
 class Ending(NamedTuple):
-    """How it went. counted: (decision, reason, objects, bytes) of what has no record. error: why it failed as a whole.
+    """How it went. counted: (decision, reason, objects, bytes) of what has no record. error: why it
+    failed as a whole.
 
     held: what waits for a person.
     """
@@ -110,15 +116,28 @@ class Ending(NamedTuple):
 
 
 async def carry_out(order: Order, records: Records) -> Ending:
-    """Work through all legs. Errors that end the whole are in the answer; a lost epoch is raised."""
+    """Work through all legs.
+
+    Errors that end the whole are in the answer; a lost epoch is raised.
+    """
     if order.kind in ("transfer", "undo") and order.rebound:
-        waits = tuple(HeldList(0, "places", "rebound", message, 0, 0, digest) for message, digest in order.rebound)
+        waits = tuple(
+            HeldList(0, "places", "rebound", message, 0, 0, digest)
+            for message, digest in order.rebound
+        )
         return Ending([], None, 0, False, held=waits)
     progress, recorder = Progress(), Recorder(records.save, order.batches)
     work = _Work(order, records, recorder, progress)
     try:
-        with contextlib.suppress(_NothingMoves):  # a stop was asked for, and what is in flight doesn't end
-            await beside(work.go(), work.keep_telling(), _keep_listening(records), _watch_for_a_stop(progress, records))
+        with contextlib.suppress(
+            _NothingMoves
+        ):  # a stop was asked for, and what is in flight doesn't end
+            await beside(
+                work.go(),
+                work.keep_telling(),
+                _keep_listening(records),
+                _watch_for_a_stop(progress, records),
+            )
         await recorder.flush()
         await records.tell(progress.snapshot())
         return work.ending()
@@ -133,7 +152,10 @@ async def carry_out(order: Order, records: Records) -> Ending:
 
 
 async def beside(work: Coroutine[Any, Any, T], *others: Coroutine[Any, Any, None]) -> T:
-    """What `work` gives, with `others` going on beside it until then. If one of those fails all end, and its error is raised."""
+    """What `work` gives, with `others` going on beside it until then.
+
+    If one of those fails all end, and its error is raised.
+    """
     main = asyncio.ensure_future(work)
     rest = [asyncio.ensure_future(other) for other in others]
     try:
@@ -155,8 +177,15 @@ class _NothingMoves(Exception):
 class _Work:
     """The legs of one run, one after another, and what came of them so far."""
 
-    def __init__(self, order: Order, records: Records, recorder: Recorder, progress: Progress) -> None:
-        self._order, self._records, self._recorder, self._progress = order, records, recorder, progress
+    def __init__(
+        self, order: Order, records: Records, recorder: Recorder, progress: Progress
+    ) -> None:
+        self._order, self._records, self._recorder, self._progress = (
+            order,
+            records,
+            recorder,
+            progress,
+        )
         self._counted: list[tuple[str, str, int, int]] = []
         self._far_side: dict[str, int] | None = None
         self._acted = 0
@@ -165,7 +194,9 @@ class _Work:
 
     def ending(self) -> Ending:
         stopped = self._records.stopping()
-        return Ending(self._counted, self._far_side, self._acted, stopped, self._error, tuple(self._held))
+        return Ending(
+            self._counted, self._far_side, self._acted, stopped, self._error, tuple(self._held)
+        )
 
     async def go(self) -> None:
         try:
@@ -182,7 +213,9 @@ class _Work:
         if order.kind == "audit":
             await _audit(order, number, *beside_it)
         elif order.undo or order.kind in ("undo", "expiry"):
-            again = (Clearing if order.kind == "expiry" else Undoing)(_job(order, number, self._records), *beside_it)
+            again = (Clearing if order.kind == "expiry" else Undoing)(
+                _job(order, number, self._records), *beside_it
+            )
             try:
                 await again.go()
             finally:
@@ -191,7 +224,9 @@ class _Work:
             await self._transferred(number)
 
     async def _transferred(self, number: int) -> None:
-        leg = LegRun(_job(self._order, number, self._records), self._records, self._recorder, self._progress)
+        leg = LegRun(
+            _job(self._order, number, self._records), self._records, self._recorder, self._progress
+        )
         try:
             await leg.go()
         finally:
@@ -213,21 +248,29 @@ class _Work:
 
 
 async def _watch_for_a_stop(progress: Progress, records: Records) -> None:
-    """What is in flight is finished when a stop is asked for, as long as it gets any further. Raises _NothingMoves."""
+    """What is in flight is finished when a stop is asked for, as long as it gets any further.
+
+    Raises _NothingMoves.
+    """
     seen, since = progress.signs_of_life(), time.monotonic()
     while True:
         await asyncio.sleep(TELL_S)
         if not records.stopping() or progress.signs_of_life() != seen:
             seen, since = progress.signs_of_life(), time.monotonic()
         elif time.monotonic() - since > STOP_WITHIN_S:
-            records.log("given-up", "A stop was asked for, and nothing in flight got any further: it was given up.")
+            records.log(
+                "given-up",
+                "A stop was asked for, and nothing in flight got any further: it was given up.",
+            )
             raise _NothingMoves
 
 
 async def _clear_uploads(order: Order, records: Records, recorder: Recorder) -> int:
-    """What this run began to upload and did not finish is taken away; how many. A pause leaves it, to go on with.
+    """What this run began to upload and did not finish is taken away; how many. A pause leaves it,
+    to go on with.
 
-    What the store does not say to be gone stays journalled: a run of the clock's tries it again, and lists it.
+    What the store does not say to be gone stays journalled: a run of the clock's tries it again,
+    and lists it.
     """
     cleared = 0
     if records.pausing():
@@ -262,20 +305,43 @@ def _side(order: Order, place: Location) -> Side:
     store = order.stores[place.store]
     own = aside_folder(store.home(place.path), order.run, order.definition.aside_prefix)
     known = {p for name, p in order.aside if name == place.store} | {own}
-    return Side(store, place.path, tuple(p[len(place.path) :] for p in known if p.startswith(place.path)))
+    return Side(
+        store, place.path, tuple(p[len(place.path) :] for p in known if p.startswith(place.path))
+    )
 
 
 def _job(order: Order, number: int, records: Records) -> Job:
     source, target = _sides(order, number)
     leg = order.definition.legs[number]
     return Job(
-        order.run, number, source, target, leg.selection, order.definition.rules, order.kind == "preview",
-        order.concurrency, order.retry, records.stopping, records.log, order.scratch, order.stamp,
-        leg.one, leg.renaming, order.definition.set_aside or (KEPT_DAYS if order.kind == "undo" else 0), order.definition.limits,
-        records.fresh(number), order.released, order.settle_s, order.definition.keep, leg.folders, (records.uploads(number, "source"), records.uploads(number, "target")),
-        order.pacer, order.definition.route == "through-us", order.definition.aside_prefix,
+        order.run,
+        number,
+        source,
+        target,
+        leg.selection,
+        order.definition.rules,
+        order.kind == "preview",
+        order.concurrency,
+        order.retry,
+        records.stopping,
+        records.log,
+        order.scratch,
+        order.stamp,
+        leg.one,
+        leg.renaming,
+        order.definition.set_aside or (KEPT_DAYS if order.kind == "undo" else 0),
+        order.definition.limits,
+        records.fresh(number),
+        order.released,
+        order.settle_s,
+        order.definition.keep,
+        leg.folders,
+        (records.uploads(number, "source"), records.uploads(number, "target")),
+        order.pacer,
+        order.definition.route == "through-us",
+        order.definition.aside_prefix,
         order.crew if order.kind == "transfer" else None,
-    )  # fmt: skip
+    )
 
 
 async def _keep_listening(records: Records) -> None:
@@ -284,7 +350,9 @@ async def _keep_listening(records: Records) -> None:
         await asyncio.sleep(TELL_S)
 
 
-async def _audit(order: Order, number: int, records: Records, recorder: Recorder, progress: Progress) -> None:
+async def _audit(
+    order: Order, number: int, records: Records, recorder: Recorder, progress: Progress
+) -> None:
     """Compare both sides and the ledger by name, size and memory. Nothing is transferred."""
     source, target = _sides(order, number)
     leg = order.definition.legs[number]
@@ -307,5 +375,7 @@ async def _audit(order: Order, number: int, records: Records, recorder: Recorder
             found = compare(entry, far, row)
             if found:
                 size = (entry or far).size if entry or far else 0
-                await recorder.add(Record(number, key, "finding", found.finding.value, size, message=found.detail))
+                await recorder.add(
+                    Record(number, key, "finding", found.finding.value, size, message=found.detail)
+                )
     progress.listing_complete = True

@@ -8,7 +8,10 @@ from pinecart.core.ports import Store
 
 
 class Side(NamedTuple):
-    """A store and the prefix of the leg in it. ours: below these relative prefixes lies what runs of ours set aside; no file of theirs."""
+    """A store and the prefix of the leg in it.
+
+    ours: below these relative prefixes lies what runs of ours set aside; no file of theirs.
+    """
 
     store: Store
     prefix: bytes
@@ -19,7 +22,9 @@ class Side(NamedTuple):
         found = self.store.list(self.prefix, after=after, folders=folders)
         return self._without_ours(found) if self.ours else found
 
-    async def _without_ours(self, pages: AsyncIterator[Sequence[Entry]]) -> AsyncIterator[Sequence[Entry]]:
+    async def _without_ours(
+        self, pages: AsyncIterator[Sequence[Entry]]
+    ) -> AsyncIterator[Sequence[Entry]]:
         async for page in pages:
             first, last = page[0].key, page[-1].key
             if near := tuple(p for p in self.ours if p <= last and first < p[:-1] + b"0"):

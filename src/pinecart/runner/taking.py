@@ -1,4 +1,7 @@
-"""Takes away what was decided: each object is confirmed just before, journalled, and only then removed or cleared."""
+"""Takes away what was decided:
+
+each object is confirmed just before, journalled, and only then removed or cleared.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +41,10 @@ class Taking:
         return self._removers["target"]
 
     async def all_of(self, pool: Pool, spill: IO[str], wanted: Decision, planned_at: float) -> bool:
-        """Remove or clear what was planned, a few hundred at a time. False: the plan is too old to go on by."""
+        """Remove or clear what was planned, a few hundred at a time.
+
+        False: the plan is too old to go on by.
+        """
         items = spilled(spill, wanted)
         while batch := list(itertools.islice(items, AT_ONCE)):
             if self._job.stopping():
@@ -53,7 +59,10 @@ class Taking:
             for item in batch:
                 await pool.add(partial(self._confirm, item, ready))
             await pool.drain()
-            asides, rows = [a for _, a, _ in ready if a], [(self._job.leg, r) for _, _, r in ready if r]
+            asides, rows = (
+                [a for _, a, _ in ready if a],
+                [(self._job.leg, r) for _, _, r in ready if r],
+            )
             await self._ledger.before(asides, rows)
             for item, aside, row in ready:
                 await pool.add(partial(self._taken, item, aside, row))
@@ -64,12 +73,16 @@ class Taking:
         """What another job has to take first stays at the source for now."""
         prefix = self._job.source.prefix
         whole = {prefix + i.entry.source_key: i for i in batch if i.entry}
-        lacking = await self._ledger.lacking(self._job.leg, [(key, i.entry) for key, i in whole.items() if i.entry])
+        lacking = await self._ledger.lacking(
+            self._job.leg, [(key, i.entry) for key, i in whole.items() if i.entry]
+        )
         for key in lacking:
             self._book.left(whole[key], Reason.AWAITED)
         return [i for key, i in whole.items() if key not in lacking]
 
-    async def _confirm(self, item: Item, ready: list[tuple[Item, Aside | None, Row | None]]) -> None:
+    async def _confirm(
+        self, item: Item, ready: list[tuple[Item, Aside | None, Row | None]]
+    ) -> None:
         """Whether this one object may go now. What can't be confirmed stays, and is listed."""
         job, clear = self._job, item.verdict.decision is Decision.CLEAR
         try:
@@ -78,14 +91,25 @@ class Taking:
                 assert item.entry is not None
                 whole = job.source.prefix + item.entry.source_key
                 if row is not None:
-                    ready.append((item, await self._removers["source"].aside_of(item.key, whole, item.entry), row))
+                    ready.append(
+                        (
+                            item,
+                            await self._removers["source"].aside_of(item.key, whole, item.entry),
+                            row,
+                        )
+                    )
                 return
             assert item.far is not None
             if job.rules.intent is not Intent.REMOVE and not await job.source.store.is_absent(
                 job.source.prefix + item.key
             ):
-                raise Taken(f"{show(item.key)} is at the source again. It was not removed.", code="source-back")
-            aside = await self._removers["target"].aside_of(item.key, job.target.prefix + item.key, item.far)
+                raise Taken(
+                    f"{show(item.key)} is at the source again. It was not removed.",
+                    code="source-back",
+                )
+            aside = await self._removers["target"].aside_of(
+                item.key, job.target.prefix + item.key, item.far
+            )
             ready.append((item, aside, None))
         except Halting:
             raise
@@ -93,11 +117,18 @@ class Taking:
             await self._book.failed(item, exc, 0.0)
 
     async def _proven(self, item: Item) -> Row | None:
-        """The ledger row of a copy whose source may be cleared. None: not yet. Raises StoreError where it isn't proven."""
+        """The ledger row of a copy whose source may be cleared.
+
+        None: not yet. Raises StoreError where it isn't proven.
+        """
         assert item.entry is not None and item.far is not None
         entry, store, whole = item.entry, self._job.target.store, self._job.target.prefix + item.key
         able = await self._job.source.store.abilities(self._job.source.prefix)
-        if able.at_hand and time.time_ns() - max(entry.modified_ns or 0, entry.ctime_ns) < self._job.settle_s * 1e9:
+        if (
+            able.at_hand
+            and time.time_ns() - max(entry.modified_ns or 0, entry.ctime_ns)
+            < self._job.settle_s * 1e9
+        ):
             self._book.left(item, Reason.TOO_YOUNG)
             return None
         stat = await store.stat(whole)
@@ -105,10 +136,26 @@ class Taking:
             raise Taken(f"{show(item.key)} is not as it was placed. Its source was not cleared.")
         crc, proof = item.crc, item.proof
         if not crc:
-            crc = await content_crc(self._job.source.store, self._job.source.prefix + entry.source_key, entry)
-        if proof not in PROOFS and stat.crc != crc and await content_crc(store, whole, stat.entry) != crc:
-            raise Corrupt(f"{show(item.key)}: what lies there is not what was sent. Its source was not cleared.")
-        return Row(item.key, fingerprint(entry), fingerprint(stat.entry), crc, cleared=True, run=self._job.run)
+            crc = await content_crc(
+                self._job.source.store, self._job.source.prefix + entry.source_key, entry
+            )
+        if (
+            proof not in PROOFS
+            and stat.crc != crc
+            and await content_crc(store, whole, stat.entry) != crc
+        ):
+            raise Corrupt(
+                f"{show(item.key)}: what lies there is not what was sent. Its source was not "
+                "cleared."
+            )
+        return Row(
+            item.key,
+            fingerprint(entry),
+            fingerprint(stat.entry),
+            crc,
+            cleared=True,
+            run=self._job.run,
+        )
 
     async def _taken(self, item: Item, aside: Aside | None, row: Row | None) -> None:
         started = time.monotonic()
@@ -124,7 +171,12 @@ class Taking:
         self._book.went_well()
         self._book.progress.end(item.key, 0)
         record = self._book.record(
-            item, seconds=time.monotonic() - started, guarded=taken.guarded, row=row, kept=taken.kept, tries=1
+            item,
+            seconds=time.monotonic() - started,
+            guarded=taken.guarded,
+            row=row,
+            kept=taken.kept,
+            tries=1,
         )
         await self._book.add(record)
         if item.verdict.decision is Decision.REMOVE:
@@ -133,7 +185,9 @@ class Taking:
     async def _take(self, item: Item, aside: Aside | None) -> Away:
         if item.verdict.decision is Decision.REMOVE:
             assert item.far is not None
-            return await self._removers["target"].take_away(self._job.target.prefix + item.key, item.far, aside)
+            return await self._removers["target"].take_away(
+                self._job.target.prefix + item.key, item.far, aside
+            )
         assert item.entry is not None
         whole = self._job.source.prefix + item.entry.source_key
         return await self._removers["source"].take_away(whole, item.entry, aside)

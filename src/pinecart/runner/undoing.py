@@ -1,7 +1,8 @@
-"""Takes a run back, as far as its places still are as it left them; and clears away what was kept past its days.
+"""Takes a run back, as far as its places still are as it left them; and clears away what was kept
+past its days.
 
-What it copied is removed (set aside), what it replaced, removed or cleared is brought back from where it was set aside.
-A key that somebody changed since is left, and listed.
+What it copied is removed (set aside), what it replaced, removed or cleared is brought back from
+where it was set aside. A key that somebody changed since is left, and listed.
 """
 
 from __future__ import annotations
@@ -28,7 +29,8 @@ REASON = Reason.UNDONE
 
 
 class Done(NamedTuple):
-    """What a run did to one object. there: fingerprint of what it left there; empty if a later run wrote over it.
+    """What a run did to one object. there: fingerprint of what it left there; empty if a later run
+    wrote over it.
 
     source, target: what it set aside at either side, and is still kept.
     """
@@ -53,7 +55,10 @@ class Past(Protocol):
 
 
 class _Step(NamedTuple):
-    """What undoing one key takes. away: what lies at the target now and must go.   back: what comes back, at its side."""
+    """What undoing one key takes.
+
+    away: what lies at the target now and must go.   back: what comes back, at its side.
+    """
 
     done: Done
     away: Entry | None
@@ -69,7 +74,8 @@ class Undoing:
         carrier = Carrier(job.run, job.leg, job.source, job.target, job.retry, job.keep)
         self._at = {"source": job.source, "target": job.target}
         self._take = {
-            n: Remover(job.run, job.leg, n, at, carrier, job.days, job.aside_in) for n, at in self._at.items()
+            n: Remover(job.run, job.leg, n, at, carrier, job.days, job.aside_in)
+            for n, at in self._at.items()
         }
         self.acted = 0
 
@@ -123,24 +129,53 @@ class Undoing:
         """What it takes, from what lies there now."""
         away, back = None, tuple(a for a in (done.source, done.target) if a)
         if done.cleared and done.source is None:
-            return _Step(done, None, (), "What was cleared at the source was not set aside: the copy is all there is.")
+            return _Step(
+                done,
+                None,
+                (),
+                "What was cleared at the source was not set aside: the copy is all there is.",
+            )
         now = await self._now(done.key)
-        if done.target and done.target.version and now and likeness(now, done.target.was) is Likeness.SAME:
+        if (
+            done.target
+            and done.target.version
+            and now
+            and likeness(now, done.target.was) is Likeness.SAME
+        ):
             return _Step(done, None, ())  # brought back already, before this run was interrupted
         if done.decision in ("copy", "replace"):
-            if now is not None and (not done.there or likeness(now, done.there) is not Likeness.SAME):
-                if not (done.decision == "replace" and done.target and not await self._is_kept(done.target)):
-                    return _Step(done, None, (), "Something else lies there since. It was left alone.")
-                return _Step(done, None, ())  # brought back already, before this run was interrupted
+            if now is not None and (
+                not done.there or likeness(now, done.there) is not Likeness.SAME
+            ):
+                if not (
+                    done.decision == "replace"
+                    and done.target
+                    and not await self._is_kept(done.target)
+                ):
+                    return _Step(
+                        done, None, (), "Something else lies there since. It was left alone."
+                    )
+                return _Step(
+                    done, None, ()
+                )  # brought back already, before this run was interrupted
             away = now
             if done.decision == "replace" and done.target is None:
-                return _Step(done, None, (), "What was replaced was not set aside: there is nothing to bring back.")
+                return _Step(
+                    done,
+                    None,
+                    (),
+                    "What was replaced was not set aside: there is nothing to bring back.",
+                )
         elif done.decision == "remove" and done.key.endswith(b"/") and not done.size:
             return _Step(done, None, ())  # a folder: it comes back with its files
         elif done.decision == "remove" and (
             done.target is None or (now is not None and await self._is_kept(done.target))
         ):
-            why = "was not set aside" if done.target is None else "has its name taken by something else now"
+            why = (
+                "was not set aside"
+                if done.target is None
+                else "has its name taken by something else now"
+            )
             return _Step(done, None, (), f"What was removed {why}. It was left as it is.")
         return _Step(done, away, back)
 
@@ -160,7 +195,11 @@ class Undoing:
         """What is to be journalled before this step; a step that can't be is not taken."""
         whole = self._job.target.prefix + step.done.key
         try:
-            away = await self._take["target"].aside_of(step.done.key, whole, step.away) if step.away else None
+            away = (
+                await self._take["target"].aside_of(step.done.key, whole, step.away)
+                if step.away
+                else None
+            )
         except Halting:
             raise
         except StoreError as exc:
@@ -173,7 +212,9 @@ class Undoing:
         await self._write(step, Decision.REFUSE, error=exc.code, message=exc.message)
 
     async def _act(self, step: _Step, set_aside: Aside | None) -> None:
-        """First what was cleared at the source comes back, then the copy goes, then what it replaced comes back."""
+        """First what was cleared at the source comes back, then the copy goes, then what it
+        replaced comes back.
+        """
         if self._job.stopping():
             return
         done, kept = step.done, ""
@@ -202,11 +243,17 @@ class Undoing:
             await self._take[aside.side].bring_back(aside, whole)
         except Missing:
             if (await at.store.stat(whole)).entry.size != aside.size:
-                raise Taken(f"{show(aside.key)}: what was set aside is gone.", code="not-kept") from None
+                raise Taken(
+                    f"{show(aside.key)}: what was set aside is gone.", code="not-kept"
+                ) from None
 
-    async def _write(self, step: _Step, decision: Decision, *, done: bool = True, **rest: Any) -> None:
+    async def _write(
+        self, step: _Step, decision: Decision, *, done: bool = True, **rest: Any
+    ) -> None:
         fields = (self._job.leg, step.done.key, decision.value, REASON.value, step.done.size)
-        await self._recorder.add(Record(*fields, done=done and not rest.get("error"), guarded=False, **rest))
+        await self._recorder.add(
+            Record(*fields, done=done and not rest.get("error"), guarded=False, **rest)
+        )
 
 
 def _decision(step: _Step) -> Decision:
@@ -241,7 +288,9 @@ class Clearing:
         try:
             kept = (await side.store.stat(aside.at)).entry
             same = (
-                likeness(kept, aside.kept) is not Likeness.DIFFERENT if aside.kept else kept.size == size_of(aside.was)
+                likeness(kept, aside.kept) is not Likeness.DIFFERENT
+                if aside.kept
+                else kept.size == size_of(aside.was)
             )
             if not same:
                 raise Taken(f"{show(aside.at)} is not what was set aside. It was left alone.")
@@ -264,4 +313,6 @@ class Clearing:
 
     async def _write(self, aside: Aside, error: str = "", message: str = "") -> None:
         fields = (self._job.leg, aside.at, Decision.REMOVE.value, Reason.EXPIRED.value, aside.size)
-        await self._recorder.add(Record(*fields, done=not error, guarded=False, error=error, message=message))
+        await self._recorder.add(
+            Record(*fields, done=not error, guarded=False, error=error, message=message)
+        )

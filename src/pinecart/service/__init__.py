@@ -1,1 +1,4 @@
-"""The long-running service: records, rights, the HTTP API, and the processes that make runs happen."""
+"""The long-running service:
+
+records, rights, the HTTP API, and the processes that make runs happen.
+"""

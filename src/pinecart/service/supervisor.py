@@ -1,4 +1,7 @@
-"""One command starts all processes and ends them: web, clock, worker, and in the demo the stand-in stores."""
+"""One command starts all processes and ends them:
+
+web, clock, worker, and in the demo the stand-in stores.
+"""
 
 from __future__ import annotations
 
@@ -27,8 +30,15 @@ class Welcome(NamedTuple):
     password: str
 
 
-def serve(state: State, options: Options, *, extra: list[list[str]], ready: Callable[[Welcome | None], None]) -> None:
-    """Run until SIGTERM or Ctrl-C. extra: further commands to keep running. ready: called once the service answers.
+def serve(
+    state: State,
+    options: Options,
+    *,
+    extra: list[list[str]],
+    ready: Callable[[Welcome | None], None],
+) -> None:
+    """Run until SIGTERM or Ctrl-C. extra: further commands to keep running. ready: called once the
+    service answers.
 
     Raises StateError if the state folder can't be used or the address is taken.
     """
@@ -68,12 +78,17 @@ def _must_be_free(options: Options) -> None:
         try:
             probe.bind((options.host, options.port))
         except OSError as exc:
-            message = f"{options.host}:{options.port} can't be listened at ({exc.strerror}). Is the port taken? Try another: --port"
+            message = (
+                f"{options.host}:{options.port} can't be listened at ({exc.strerror}). Is the "
+                "port taken? Try another: --port"
+            )
             raise StateError(message, code="state.port-taken") from exc
 
 
 def prepare(state: State) -> Welcome | None:
-    """Bring the database up to date, with a copy first if there is something to lose; make the first person. Raises StateError."""
+    """Bring the database up to date, with a copy first if there is something to lose; make the
+    first person. Raises StateError.
+    """
     import sqlite3
 
     try:
@@ -86,7 +101,10 @@ def prepare(state: State) -> Welcome | None:
             cause = cause.__cause__
         if cause is None:
             raise
-        message = f"The records in {state.root} can't be used ({cause}). Is the disk full, or another program at work on them? To look them over: pinecart check --data {state.root}"
+        message = (
+            f"The records in {state.root} can't be used ({cause}). Is the disk full, or another "
+            f"program at work on them? To look them over: pinecart check --data {state.root}"
+        )
         raise StateError(message, code="state.records-unusable") from exc
 
 
@@ -109,7 +127,9 @@ class _Family:
         self._not_before = 0.0
 
     def _start(self, command: list[str]) -> subprocess.Popen[bytes]:
-        return subprocess.Popen(command, stdin=subprocess.PIPE, env=self._environment, start_new_session=True)
+        return subprocess.Popen(
+            command, stdin=subprocess.PIPE, env=self._environment, start_new_session=True
+        )
 
     def any_dead(self) -> bool:
         return any(child.poll() is not None for _, child in self._children)
@@ -118,7 +138,10 @@ class _Family:
         """A process that died is started again, at most one every two seconds."""
         for i, (command, child) in enumerate(self._children):
             if child.poll() is not None and time.monotonic() >= self._not_before:
-                print(f"pinecart: {command[-1]} ended with {child.returncode}; it is started again.", file=sys.stderr)
+                print(
+                    f"pinecart: {command[-1]} ended with {child.returncode}; it is started again.",
+                    file=sys.stderr,
+                )
                 self._not_before = time.monotonic() + 2
                 self._children[i] = (command, self._start(command))
 

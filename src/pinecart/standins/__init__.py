@@ -1,1 +1,4 @@
-"""Small simulated outside systems, for the demo, tests and benchmarks. They share no code with the drivers."""
+"""Small simulated outside systems, for the demo, tests and benchmarks.
+
+They share no code with the drivers.
+"""

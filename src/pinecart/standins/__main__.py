@@ -1,4 +1,5 @@
-"""`python -m pinecart.standins FILE`: run one stand-in object store, as the JSON file says, until standard input ends.
+"""`python -m pinecart.standins FILE`: run one stand-in object store, as the JSON file says, until
+standard input ends.
 
 The file: {"port": 8751, "folder": "…", "accounts": {"KEYID": {"secret": "…", "may_write": true}}}
 """
@@ -21,7 +22,8 @@ async def main() -> None:
     told = json.loads(Path(sys.argv[1]).read_text())
     accounts = {key: Account(**account) for key, account in told["accounts"].items()}
     runner, _ = await serve(
-        BucketServer(accounts, Shelf(Path(told["folder"]) if told["folder"] else None)), told["port"]
+        BucketServer(accounts, Shelf(Path(told["folder"]) if told["folder"] else None)),
+        told["port"],
     )
     stop = asyncio.Event()
     loop = asyncio.get_running_loop()

@@ -1,6 +1,8 @@
-"""A small S3-compatible server over one Shelf: what the protocol's documents say, for the operations Pine Cart needs.
+"""A small S3-compatible server over one Shelf: what the protocol's documents say, for the
+operations Pine Cart needs.
 
-It counts requests by kind, and can be told to delay, fail or pace them: `behaviour`, or POST /_standin/behaviour.
+It counts requests by kind, and can be told to delay, fail or pace them: `behaviour`, or POST
+/_standin/behaviour.
 """
 
 from __future__ import annotations
@@ -36,13 +38,35 @@ CHECKSUMS: dict[str, Callable[[bytes], str]] = {
     "content-md5": lambda b: base64.b64encode(hashlib.md5(b).digest()).decode(),
 }
 STATUS = {
-    "AccessDenied": 403, "InvalidAccessKeyId": 403, "SignatureDoesNotMatch": 403, "RequestTimeTooSkewed": 403,
-    "NoSuchKey": 404, "NoSuchBucket": 404, "NoSuchUpload": 404, "NoSuchVersion": 404, "BucketNotEmpty": 409, "BucketAlreadyOwnedByYou": 409, "BucketAlreadyExists": 409,
-    "PreconditionFailed": 412, "BadDigest": 400, "XAmzContentSHA256Mismatch": 400, "InvalidPart": 400,
-    "InvalidBucketName": 400, "InvalidRange": 416, "SlowDown": 503, "InternalError": 500, "NotImplemented": 501,
-    "MethodNotAllowed": 405, "InvalidArgument": 400, "RequestTimeout": 400, "IncompleteBody": 400, "NotModified": 304, "MalformedXML": 400,
-    "AuthorizationHeaderMalformed": 400, "InvalidToken": 403,
-}  # fmt: skip
+    "AccessDenied": 403,
+    "InvalidAccessKeyId": 403,
+    "SignatureDoesNotMatch": 403,
+    "RequestTimeTooSkewed": 403,
+    "NoSuchKey": 404,
+    "NoSuchBucket": 404,
+    "NoSuchUpload": 404,
+    "NoSuchVersion": 404,
+    "BucketNotEmpty": 409,
+    "BucketAlreadyOwnedByYou": 409,
+    "BucketAlreadyExists": 409,
+    "PreconditionFailed": 412,
+    "BadDigest": 400,
+    "XAmzContentSHA256Mismatch": 400,
+    "InvalidPart": 400,
+    "InvalidBucketName": 400,
+    "InvalidRange": 416,
+    "SlowDown": 503,
+    "InternalError": 500,
+    "NotImplemented": 501,
+    "MethodNotAllowed": 405,
+    "InvalidArgument": 400,
+    "RequestTimeout": 400,
+    "IncompleteBody": 400,
+    "NotModified": 304,
+    "MalformedXML": 400,
+    "AuthorizationHeaderMalformed": 400,
+    "InvalidToken": 403,
+}
 KEPT = (
     "x-amz-tagging",
     "x-amz-storage-class",
@@ -74,12 +98,14 @@ OLD_WAYS = (
     "conditions-ignored",  # … or carried out as if there were no condition
     "checksums-ignored",
     "listing-1",  # knows only listing version 1
-    "listing-cut", "listing-unordered", "listing-repeats",
+    "listing-cut",
+    "listing-unordered",
+    "listing-repeats",
     "checksums-untold",  # verified, and never given back
     "token-raw",  # a listing's token is the last key as it is, whatever XML can hold
     "copies-garble-tags",
     "etags-opaque",  # no MD5s, as where objects are encrypted
-)  # fmt: skip
+)
 
 
 class Fault(Exception):
@@ -99,7 +125,8 @@ class Account:
 
 @dataclass
 class Behaviour:
-    """How one kind of request is treated. times: how often it fails (-1: always). match: only keys that contain it.
+    """How one kind of request is treated. times: how often it fails (-1: always). match: only keys
+    that contain it.
 
     lost: the request is carried out, and its answer is lost (the line is cut).
     """
@@ -170,9 +197,15 @@ class BucketServer:
     def _sign_in(self, request: web.BaseRequest, raw: str) -> Account:
         known = {k: a.secret for k, a in self.accounts.items()}
         try:
-            if self.open_to_all and "Authorization" not in request.headers and "X-Amz-Signature" not in raw:
+            if (
+                self.open_to_all
+                and "Authorization" not in request.headers
+                and "X-Amz-Signature" not in raw
+            ):
                 return Account("", may_write=False)
-            signer = who_signed(request.method, raw, request.headers, known, now=self.now(), region=self.region)
+            signer = who_signed(
+                request.method, raw, request.headers, known, now=self.now(), region=self.region
+            )
             if self.accounts[signer].session != request.headers.get("x-amz-security-token", ""):
                 raise Fault("InvalidToken")
             return self.accounts[signer]
@@ -202,13 +235,15 @@ class BucketServer:
             self.behaviour = {kind: Behaviour(**fields) for kind, fields in told.items()}
         return web.json_response({"counts": dict(self.counts)})
 
-    # --- operations ----------------------------------------------------------------------------------------------
+    # --- operations
 
     def _answer(self, kind: str, request: web.BaseRequest, asked: _Asked) -> web.Response:
         if kind == "list-buckets":
             return _xml(
                 "ListAllMyBucketsResult",
-                _tag("Buckets", *(_tag("Bucket", _t("Name", b)) for b in sorted(self.shelf.buckets))),
+                _tag(
+                    "Buckets", *(_tag("Bucket", _t("Name", b)) for b in sorted(self.shelf.buckets))
+                ),
             )
         if kind == "make-bucket":
             return self._make_bucket(asked.bucket)
@@ -216,7 +251,9 @@ class BucketServer:
             raise Fault("AccessDenied")
         if asked.bucket not in self.shelf.buckets:
             raise Fault("NoSuchBucket")
-        call: Callable[[web.BaseRequest, _Asked], web.Response] = getattr(self, "_" + kind.replace("-", "_"))
+        call: Callable[[web.BaseRequest, _Asked], web.Response] = getattr(
+            self, "_" + kind.replace("-", "_")
+        )
         return call(request, asked)
 
     def _make_bucket(self, bucket: str) -> web.Response:
@@ -244,7 +281,11 @@ class BucketServer:
         limit = min(int(query.get("max-keys", MOST_KEYS)), MOST_KEYS)
         token = query.get("continuation-token", "")
         first = "listing-1" in self.old
-        after = base64.urlsafe_b64decode(token).decode() if token and not first else query.get("start-after", "")
+        after = (
+            base64.urlsafe_b64decode(token).decode()
+            if token and not first
+            else query.get("start-after", "")
+        )
         after = query.get("marker", "") if first else after
         rows: list[str] = []
         last, seen, more = after, set[str](), False
@@ -270,27 +311,48 @@ class BucketServer:
         if "listing-repeats" in self.old:
             rows += rows[-1:]
         if first:
-            return _xml("ListBucketResult", _t("Name", asked.bucket), _t("IsTruncated", str(more).lower()), *rows,
-                        *([_t("EncodingType", "url")] if encode is quote else []))  # fmt: skip
+            return _xml(
+                "ListBucketResult",
+                _t("Name", asked.bucket),
+                _t("IsTruncated", str(more).lower()),
+                *rows,
+                *([_t("EncodingType", "url")] if encode is quote else []),
+            )
         next_token = base64.urlsafe_b64encode(last.encode()).decode()
         if "token-raw" in self.old:
             raw = "".join(f"<NextContinuationToken>{last}</NextContinuationToken>" if more else "")
-            raw += f"<StartAfter>{query['start-after']}</StartAfter>" if "start-after" in query else ""
-            return _xml("ListBucketResult", _t("KeyCount", len(rows)), _t("IsTruncated", str(more).lower()), raw, *rows,
-                        *([_t("EncodingType", "url")] if encode is quote else []))  # fmt: skip
+            raw += (
+                f"<StartAfter>{query['start-after']}</StartAfter>" if "start-after" in query else ""
+            )
+            return _xml(
+                "ListBucketResult",
+                _t("KeyCount", len(rows)),
+                _t("IsTruncated", str(more).lower()),
+                raw,
+                *rows,
+                *([_t("EncodingType", "url")] if encode is quote else []),
+            )
         return _xml(
-            "ListBucketResult", _t("Name", asked.bucket), _t("Prefix", encode(prefix)), _t("KeyCount", len(rows)),
-            _t("MaxKeys", limit), _t("IsTruncated", str(more).lower()), *rows,
+            "ListBucketResult",
+            _t("Name", asked.bucket),
+            _t("Prefix", encode(prefix)),
+            _t("KeyCount", len(rows)),
+            _t("MaxKeys", limit),
+            _t("IsTruncated", str(more).lower()),
+            *rows,
             *([_t("EncodingType", "url")] if encode is quote else []),
             *([_t("NextContinuationToken", next_token)] if more else []),
-        )  # fmt: skip
+        )
 
     def _thing(self, asked: _Asked) -> Thing:
         wanted = asked.query.get("versionId")
         if wanted is None:
             thing = self.shelf.buckets[asked.bucket].get(asked.key)
         else:
-            thing = next((t for t in self.shelf.versions(asked.bucket, asked.key) if t.version == wanted), None)
+            thing = next(
+                (t for t in self.shelf.versions(asked.bucket, asked.key) if t.version == wanted),
+                None,
+            )
         if thing is None:
             raise Fault("NoSuchVersion" if wanted else "NoSuchKey")
         if thing.gone:
@@ -303,7 +365,9 @@ class BucketServer:
 
     def _keep_versions(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         status = next((n.get("Status") for n in _nodes(asked.body, "VersioningConfiguration")), "")
-        (self.shelf.versioned.add if status == "Enabled" else self.shelf.versioned.discard)(asked.bucket)
+        (self.shelf.versioned.add if status == "Enabled" else self.shelf.versioned.discard)(
+            asked.bucket
+        )
         return web.Response()
 
     def _list_versions(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
@@ -312,13 +376,23 @@ class BucketServer:
         rows = []
         for key in sorted({*self.shelf.buckets[asked.bucket], *past}, key=str.encode):
             for n, thing in enumerate(self.shelf.versions(asked.bucket, key)):
-                told = [_t("Key", encode(key)), _t("VersionId", thing.version or "null"), _t("IsLatest", str(n == 0).lower()),
-                        _t("LastModified", _iso(thing.modified))]  # fmt: skip
+                told = [
+                    _t("Key", encode(key)),
+                    _t("VersionId", thing.version or "null"),
+                    _t("IsLatest", str(n == 0).lower()),
+                    _t("LastModified", _iso(thing.modified)),
+                ]
                 more = [] if thing.gone else [_t("ETag", f'"{thing.etag}"'), _t("Size", thing.size)]
                 if key.startswith(asked.query.get("prefix", "")):
                     rows.append(_tag("DeleteMarker" if thing.gone else "Version", *told, *more))
         encoding = [_t("EncodingType", "url")] if encode is quote else []
-        return _xml("ListVersionsResult", _t("Name", asked.bucket), _t("IsTruncated", "false"), *encoding, *rows)
+        return _xml(
+            "ListVersionsResult",
+            _t("Name", asked.bucket),
+            _t("IsTruncated", "false"),
+            *encoding,
+            *rows,
+        )
 
     def _head(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         thing = self._thing(asked)
@@ -351,17 +425,26 @@ class BucketServer:
         return secrets.token_hex(16) if "etags-opaque" in self.old else ""
 
     def _tags(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
-        tags = parse_qsl(self._thing(asked).headers.get("x-amz-tagging", ""), keep_blank_values=True)
-        return _xml("Tagging", _tag("TagSet", *(_tag("Tag", _t("Key", k), _t("Value", v)) for k, v in tags)))
+        tags = parse_qsl(
+            self._thing(asked).headers.get("x-amz-tagging", ""), keep_blank_values=True
+        )
+        return _xml(
+            "Tagging", _tag("TagSet", *(_tag("Tag", _t("Key", k), _t("Value", v)) for k, v in tags))
+        )
 
     def _put(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         self._check_write(request, asked)
         found = {} if "checksums-ignored" in self.old else _check_body(request, asked.body)
-        thing = self.shelf.put(asked.bucket, asked.key, asked.body, _kept(request) | found, self._etag())
+        thing = self.shelf.put(
+            asked.bucket, asked.key, asked.body, _kept(request) | found, self._etag()
+        )
         return web.Response(headers={"ETag": f'"{thing.etag}"', **found} | _version(thing))
 
     def _check_write(self, request: web.BaseRequest, asked: _Asked) -> None:
-        if "conditions-refused" in self.old and {"If-Match", "If-None-Match"} & request.headers.keys():
+        if (
+            "conditions-refused" in self.old
+            and {"If-Match", "If-None-Match"} & request.headers.keys()
+        ):
             raise Fault("NotImplemented")
         if "conditions-ignored" in self.old:
             return
@@ -375,7 +458,9 @@ class BucketServer:
             raise Fault("PreconditionFailed")
 
     def _copy_source(self, request: web.BaseRequest) -> tuple[str, str, Thing]:
-        named, _, version = request.headers["x-amz-copy-source"].removeprefix("/").partition("?versionId=")
+        named, _, version = (
+            request.headers["x-amz-copy-source"].removeprefix("/").partition("?versionId=")
+        )
         bucket, _, key = unquote(named).partition("/")
         if bucket not in self.shelf.buckets:
             raise Fault("NoSuchBucket")
@@ -395,10 +480,17 @@ class BucketServer:
             headers["x-amz-storage-class"] = request.headers["x-amz-storage-class"]
         if "copies-garble-tags" in self.old and replace is False:
             headers.pop("x-amz-tagging", None)
-        thing = self.shelf.put(asked.bucket, asked.key, self.shelf.body(bucket, key, source), headers, self._etag())
+        thing = self.shelf.put(
+            asked.bucket, asked.key, self.shelf.body(bucket, key, source), headers, self._etag()
+        )
         crc = headers.get("x-amz-checksum-crc64nvme", "") if self._tells_checksums else ""
         told = [_t("ChecksumCRC64NVME", crc)] if crc else []
-        return _xml("CopyObjectResult", _t("ETag", f'"{thing.etag}"'), _t("LastModified", _iso(thing.modified)), *told)
+        return _xml(
+            "CopyObjectResult",
+            _t("ETag", f'"{thing.etag}"'),
+            _t("LastModified", _iso(thing.modified)),
+            *told,
+        )
 
     def _delete(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         if request.headers.get("If-Match"):
@@ -417,7 +509,10 @@ class BucketServer:
     def _start_upload(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         name = self.shelf.start_upload(asked.bucket, asked.key, _kept(request))
         return _xml(
-            "InitiateMultipartUploadResult", _t("Bucket", asked.bucket), _t("Key", asked.key), _t("UploadId", name)
+            "InitiateMultipartUploadResult",
+            _t("Bucket", asked.bucket),
+            _t("Key", asked.key),
+            _t("UploadId", name),
         )
 
     def _upload(self, asked: _Asked) -> Any:
@@ -436,7 +531,9 @@ class BucketServer:
 
     def _part_copied(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         bucket, key, source = self._copy_source(request)
-        first, last = re.findall(r"\d+", request.headers.get("x-amz-copy-source-range", f"0-{source.size - 1}"))
+        first, last = re.findall(
+            r"\d+", request.headers.get("x-amz-copy-source-range", f"0-{source.size - 1}")
+        )
         body = self.shelf.body(bucket, key, source, int(first), int(last) + 1)
         etag = hashlib.md5(body).hexdigest()
         self._upload(asked).parts[int(asked.query["partNumber"])] = (etag, body, {})
@@ -444,8 +541,16 @@ class BucketServer:
 
     def _list_parts(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         parts = sorted(self._upload(asked).parts.items())
-        rows = (_tag("Part", _t("PartNumber", n), _t("ETag", f'"{e}"'), _t("Size", len(b))) for n, (e, b, _) in parts)
-        return _xml("ListPartsResult", _t("UploadId", asked.query["uploadId"]), _t("IsTruncated", "false"), *rows)
+        rows = (
+            _tag("Part", _t("PartNumber", n), _t("ETag", f'"{e}"'), _t("Size", len(b)))
+            for n, (e, b, _) in parts
+        )
+        return _xml(
+            "ListPartsResult",
+            _t("UploadId", asked.query["uploadId"]),
+            _t("IsTruncated", "false"),
+            *rows,
+        )
 
     def _complete(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
         upload = self._upload(asked)
@@ -455,7 +560,9 @@ class BucketServer:
             raise Fault("InvalidPart")
         body = b"".join(upload.parts[n][1] for n, _ in wanted)
         found = _check_body(request, body, only="x-amz-checksum-crc64nvme")
-        etag = self._etag() or hashlib.md5(b"".join(bytes.fromhex(e) for _, e in wanted)).hexdigest()
+        etag = (
+            self._etag() or hashlib.md5(b"".join(bytes.fromhex(e) for _, e in wanted)).hexdigest()
+        )
         etag += f"-{len(wanted)}"
         self.shelf.put(asked.bucket, asked.key, body, upload.headers | found, etag)
         del self.shelf.uploads[asked.query["uploadId"]]
@@ -467,7 +574,9 @@ class BucketServer:
         return web.Response(status=204)
 
     def _list_uploads(self, request: web.BaseRequest, asked: _Asked) -> web.Response:
-        found = sorted((u.key, n, u.started) for n, u in self.shelf.uploads.items() if u.bucket == asked.bucket)
+        found = sorted(
+            (u.key, n, u.started) for n, u in self.shelf.uploads.items() if u.bucket == asked.bucket
+        )
         encode = quote if asked.query.get("encoding-type") == "url" else str
         rows = (
             _tag("Upload", _t("Key", encode(k)), _t("UploadId", n), _t("Initiated", _iso(s)))
@@ -476,7 +585,11 @@ class BucketServer:
         )
         encoding = [_t("EncodingType", "url")] if encode is quote else []
         return _xml(
-            "ListMultipartUploadsResult", _t("Bucket", asked.bucket), _t("IsTruncated", "false"), *encoding, *rows
+            "ListMultipartUploadsResult",
+            _t("Bucket", asked.bucket),
+            _t("IsTruncated", "false"),
+            *encoding,
+            *rows,
         )
 
 
@@ -489,7 +602,12 @@ class _Asked:
 
 
 _OBJECT_KINDS = {"GET": "get", "HEAD": "head", "DELETE": "delete", "PUT": "put"}
-_BUCKET_KINDS = {"GET": "list", "HEAD": "head-bucket", "DELETE": "drop-bucket", "PUT": "make-bucket"}
+_BUCKET_KINDS = {
+    "GET": "list",
+    "HEAD": "head-bucket",
+    "DELETE": "drop-bucket",
+    "PUT": "make-bucket",
+}
 
 
 def _kind(request: web.BaseRequest, bucket: str, key: str, query: dict[str, str]) -> str:
@@ -514,7 +632,9 @@ def _kind(request: web.BaseRequest, bucket: str, key: str, query: dict[str, str]
 
 
 def _body(request: web.BaseRequest, body: bytes) -> bytes:
-    """The payload as it was meant, checked against its signed hash; chunked framing with trailers taken off."""
+    """The payload as it was meant, checked against its signed hash; chunked framing with trailers
+    taken off.
+    """
     told = request.headers.get("x-amz-content-sha256", "")
     if told.startswith("STREAMING-"):
         out, rest = b"", body
@@ -531,8 +651,14 @@ def _body(request: web.BaseRequest, body: bytes) -> bytes:
 
 
 def _check_body(request: web.BaseRequest, body: bytes, only: str = "") -> dict[str, str]:
-    """The checksums that were given, once they have been found right; CRC-64/NVME is always among those kept."""
-    given = {name: request.headers[name] for name in CHECKSUMS if name in request.headers and only in ("", name)}
+    """The checksums that were given, once they have been found right; CRC-64/NVME is always among
+    those kept.
+    """
+    given = {
+        name: request.headers[name]
+        for name in CHECKSUMS
+        if name in request.headers and only in ("", name)
+    }
     for name, value in given.items():
         if CHECKSUMS[name](body) != value:
             raise Fault("BadDigest")
@@ -560,7 +686,11 @@ def _shown(headers: dict[str, str]) -> dict[str, str]:
 
 
 def _headers(request: web.BaseRequest, thing: Thing, *, tells: bool = True) -> dict[str, str]:
-    shown = request.headers.get("x-amz-checksum-mode") == "ENABLED" and "Range" not in request.headers and tells
+    shown = (
+        request.headers.get("x-amz-checksum-mode") == "ENABLED"
+        and "Range" not in request.headers
+        and tells
+    )
     headers = {k: v for k, v in thing.headers.items() if shown or k not in CHECKSUMS}
     headers.setdefault("content-type", "binary/octet-stream")
     return (
@@ -583,8 +713,14 @@ def _iso(moment: float) -> str:
 
 
 def _contents(key: str, thing: Thing) -> str:
-    return _tag("Contents", _t("Key", key), _t("LastModified", _iso(thing.modified)), _t("ETag", f'"{thing.etag}"'),
-                _t("Size", thing.size), _t("StorageClass", "STANDARD"))  # fmt: skip
+    return _tag(
+        "Contents",
+        _t("Key", key),
+        _t("LastModified", _iso(thing.modified)),
+        _t("ETag", f'"{thing.etag}"'),
+        _t("Size", thing.size),
+        _t("StorageClass", "STANDARD"),
+    )
 
 
 def _t(name: str, value: object) -> str:
@@ -596,7 +732,10 @@ def _tag(name: str, *inner: str) -> str:
 
 
 def _xml(root: str, *inner: str) -> web.Response:
-    text = f'<?xml version="1.0" encoding="UTF-8"?>\n<{root} xmlns="http://s3.amazonaws.com/doc/2006-03-01/">{"".join(inner)}</{root}>'
+    text = (
+        f'<?xml version="1.0" encoding="UTF-8"?>\n<{root} '
+        f'xmlns="http://s3.amazonaws.com/doc/2006-03-01/">{"".join(inner)}</{root}>'
+    )
     return web.Response(body=text.encode(), content_type="application/xml")
 
 
@@ -622,7 +761,9 @@ def _fault(fault: Fault, bare: bool) -> web.Response:
     )
 
 
-async def serve(server: BucketServer, port: int = 0, host: str = "127.0.0.1") -> tuple[web.ServerRunner, int]:
+async def serve(
+    server: BucketServer, port: int = 0, host: str = "127.0.0.1"
+) -> tuple[web.ServerRunner, int]:
     """Start listening; gives the runner (to clean up) and the port."""
     runner = web.ServerRunner(web.Server(server.handle), access_log=None, shutdown_timeout=0.1)
     await runner.setup()

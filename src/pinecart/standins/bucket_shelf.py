@@ -1,4 +1,7 @@
-"""What the stand-in object store keeps: buckets, objects, unfinished uploads; in memory, or in a folder as well."""
+"""What the stand-in object store keeps:
+
+buckets, objects, unfinished uploads; in memory, or in a folder as well.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +39,8 @@ class Upload:
 
 
 class Shelf:
-    """folder: where objects are kept between starts; None: in memory only.   versioned: buckets that keep versions.
+    """folder: where objects are kept between starts; None: in memory only.   versioned: buckets
+    that keep versions.
 
     past: what was there before, newest first; in memory only.
     """
@@ -75,7 +79,9 @@ class Shelf:
         assert self._folder
         return self._folder / bucket / hashlib.sha256(key.encode()).hexdigest()
 
-    def put(self, bucket: str, key: str, body: bytes, headers: dict[str, str], etag: str = "") -> Thing:
+    def put(
+        self, bucket: str, key: str, body: bytes, headers: dict[str, str], etag: str = ""
+    ) -> Thing:
         thing = Thing(etag or hashlib.md5(body).hexdigest(), len(body), time.time(), headers, body)
         self._keep(bucket, key)
         thing.version = secrets.token_hex(8) if bucket in self.versioned else ""
@@ -92,7 +98,14 @@ class Shelf:
         self.buckets[bucket][key] = thing
         return thing
 
-    def body(self, bucket: str, key: str, thing: Thing | None = None, start: int = 0, end: int | None = None) -> bytes:
+    def body(
+        self,
+        bucket: str,
+        key: str,
+        thing: Thing | None = None,
+        start: int = 0,
+        end: int | None = None,
+    ) -> bytes:
         """All of it, or from `start` up to `end`."""
         body = (thing or self.buckets[bucket][key]).body
         if body is not None:

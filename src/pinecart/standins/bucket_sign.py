@@ -1,4 +1,6 @@
-"""Checks signatures, version 4, in the Authorization header and in presigned addresses, with the clock's skew."""
+"""Checks signatures, version 4, in the Authorization header and in presigned addresses, with the
+clock's skew.
+"""
 
 from __future__ import annotations
 
@@ -20,14 +22,31 @@ class Denied(Exception):
 
 
 def who_signed(
-    method: str, raw: str, headers: Mapping[str, str], secrets: Mapping[str, str], *, now: datetime, region: str
+    method: str,
+    raw: str,
+    headers: Mapping[str, str],
+    secrets: Mapping[str, str],
+    *,
+    now: datetime,
+    region: str,
 ) -> str:
-    """The key id whose secret signed this request. raw: path and query as they came. Raises Denied."""
+    """The key id whose secret signed this request.
+
+    raw: path and query as they came. Raises Denied.
+    """
     path, _, query_text = raw.partition("?")
-    query = [tuple(unquote_to_bytes(x) for x in q.partition("=")[::2]) for q in query_text.split("&") if q]
+    query = [
+        tuple(unquote_to_bytes(x) for x in q.partition("=")[::2])
+        for q in query_text.split("&")
+        if q
+    ]
     given = {k.decode(): v.decode() for k, v in query if k.startswith(b"X-Amz-")}
     if "X-Amz-Signature" in given:
-        scope, listed, mark = given["X-Amz-Credential"], given["X-Amz-SignedHeaders"], given["X-Amz-Signature"]
+        scope, listed, mark = (
+            given["X-Amz-Credential"],
+            given["X-Amz-SignedHeaders"],
+            given["X-Amz-Signature"],
+        )
         stamp, payload = given["X-Amz-Date"], "UNSIGNED-PAYLOAD"
         query = [q for q in query if q[0] != b"X-Amz-Signature"]
         latest = _time(stamp) + timedelta(seconds=int(given["X-Amz-Expires"]))
@@ -73,7 +92,10 @@ def who_signed(
 def _authorization(text: str) -> tuple[str, str, str]:
     method, _, rest = text.partition(" ")
     fields = dict(p.strip().partition("=")[::2] for p in rest.split(","))
-    if method != "AWS4-HMAC-SHA256" or not {"Credential", "SignedHeaders", "Signature"} <= fields.keys():
+    if (
+        method != "AWS4-HMAC-SHA256"
+        or not {"Credential", "SignedHeaders", "Signature"} <= fields.keys()
+    ):
         raise Denied("AccessDenied")
     return fields["Credential"], fields["SignedHeaders"], fields["Signature"]
 

@@ -1,6 +1,8 @@
-"""A bad line to a stand-in: a plain TCP relay that cuts, stalls, lies and limits, per kind of request, from one seed.
+"""A bad line to a stand-in: a plain TCP relay that cuts, stalls, lies and limits, per kind of
+request, from one seed.
 
-It reads each request as raw bytes, passes it on, and decides by its random generator what becomes of it.
+It reads each request as raw bytes, passes it on, and decides by its random generator what becomes
+of it.
 """
 
 from __future__ import annotations
@@ -12,16 +14,28 @@ import re
 from collections import Counter
 from dataclasses import dataclass, field
 
-FAULTS = ("refuse", "cut-before", "cut-after", "cut-within", "stall", "slow-down", "error-inside", "flip", "flip-up")
+FAULTS = (
+    "refuse",
+    "cut-before",
+    "cut-after",
+    "cut-within",
+    "stall",
+    "slow-down",
+    "error-inside",
+    "flip",
+    "flip-up",
+)
 SLOW_DOWN = b"<Error><Code>SlowDown</Code></Error>"
 
 
 @dataclass
 class BadLine:
-    """host, port: of the stand-in behind.   rate: share of requests that go wrong.   kinds: which faults may happen.
+    """host, port: of the stand-in behind.   rate: share of requests that go wrong.   kinds: which
+    faults may happen.
 
-    methods: requests that may go wrong.   quiet_after: so many faults, then the line is good.   dead: nothing passes any more.
-    everywhere: bits are flipped in what goes before a body too, and in listings.
+    methods: requests that may go wrong.   quiet_after: so many faults, then the line is good.
+    dead: nothing passes any more. everywhere: bits are flipped in what goes before a body too, and
+    in listings.
     """
 
     host: str
@@ -52,7 +66,11 @@ class BadLine:
         writer.close()
 
     def _fault(self, method: str, path: str) -> str:
-        if method not in self.methods or self.counts.total() >= self.quiet_after or self._random.random() >= self.rate:
+        if (
+            method not in self.methods
+            or self.counts.total() >= self.quiet_after
+            or self._random.random() >= self.rate
+        ):
             return ""
         kind = self._random.choice(self.kinds)
         answers_late = (method == "POST" and "uploadId" in path) or method == "PUT"
@@ -82,7 +100,9 @@ class BadLine:
         if self.dead or fault == "cut-after":
             return False
         if fault == "error-inside":
-            await _answer(writer, 200, b"<?xml version='1.0'?><Error><Code>InternalError</Code></Error>")
+            await _answer(
+                writer, 200, b"<?xml version='1.0'?><Error><Code>InternalError</Code></Error>"
+            )
             return True
         if fault == "cut-within":
             writer.write(answer[: self._random.randrange(len(answer))])
@@ -95,7 +115,10 @@ class BadLine:
         return True
 
     def _flipped(self, message: bytes, fault: str) -> bytes:
-        """One bit of the body is another one: of an object's, never of a listing, whose form has no checksum."""
+        """One bit of the body is another one:
+
+        of an object's, never of a listing, whose form has no checksum.
+        """
         start = message.find(b"\r\n\r\n") + 4
         if self.counts.total() >= self.quiet_after:
             return message
@@ -105,7 +128,11 @@ class BadLine:
             return message
         self.counts[fault] += 1
         at = self._random.randrange(start, len(message))
-        return message[:at] + bytes([message[at] ^ (1 << self._random.randrange(8))]) + message[at + 1 :]
+        return (
+            message[:at]
+            + bytes([message[at] ^ (1 << self._random.randrange(8))])
+            + message[at + 1 :]
+        )
 
     async def _ask(self, request: bytes, *, head: bool) -> bytes:
         reader, writer = await asyncio.open_connection(self.host, self.port)
@@ -117,8 +144,12 @@ class BadLine:
             writer.close()
 
 
-async def _answer(writer: asyncio.StreamWriter, status: int, body: bytes, more: bytes = b"") -> None:
-    head = f"HTTP/1.1 {status} -\r\nContent-Type: application/xml\r\nContent-Length: {len(body)}\r\n".encode()
+async def _answer(
+    writer: asyncio.StreamWriter, status: int, body: bytes, more: bytes = b""
+) -> None:
+    head = (
+        f"HTTP/1.1 {status} -\r\nContent-Type: application/xml\r\nContent-Length: {len(body)}\r\n"
+    ).encode()
     writer.write(head + more + b"\r\n" + body)
     await writer.drain()
 

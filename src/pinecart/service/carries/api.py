@@ -21,13 +21,23 @@ class CarryShape(RulesShape):
     intent = serializers.CharField(required=False)
     compare = serializers.CharField(required=False)
     on_difference = serializers.CharField(required=False)
-    set_aside = serializers.IntegerField(required=False, help_text="Days; 0: what is removed or replaced is not kept.")
+    set_aside = serializers.IntegerField(
+        required=False, help_text="Days; 0: what is removed or replaced is not kept."
+    )
     keep = serializers.ListField(child=serializers.CharField(), required=False)
     storage_class = serializers.CharField(required=False, allow_blank=True)
-    route = serializers.ChoiceField(ROUTES, required=False, help_text="through-us: never by the store alone.")
-    aside_in = serializers.CharField(required=False, allow_blank=True, help_text="The folder to set aside in.")
-    make_bucket = serializers.BooleanField(required=False, help_text="Make the destination's bucket if there is none.")
-    preview = serializers.BooleanField(required=False, help_text="Only work out what would be done.")
+    route = serializers.ChoiceField(
+        ROUTES, required=False, help_text="through-us: never by the store alone."
+    )
+    aside_in = serializers.CharField(
+        required=False, allow_blank=True, help_text="The folder to set aside in."
+    )
+    make_bucket = serializers.BooleanField(
+        required=False, help_text="Make the destination's bucket if there is none."
+    )
+    preview = serializers.BooleanField(
+        required=False, help_text="Only work out what would be done."
+    )
 
 
 class ExampleShape(serializers.Serializer):
@@ -39,7 +49,8 @@ class CarriedShape(serializers.Serializer):
     run = RunShape(allow_null=True)
     sentences = serializers.ListField(child=serializers.CharField())
     dangers = serializers.ListField(
-        child=serializers.CharField(), help_text="Those of the sentences that tell of what is removed or lost."
+        child=serializers.CharField(),
+        help_text="Those of the sentences that tell of what is removed or lost.",
     )
     example = ExampleShape(allow_null=True, help_text="One file's location here and there.")
 
@@ -61,7 +72,10 @@ class Carries(APIView):
             None
             if self.check_only
             else services.start_carry(
-                actor, meant, preview=bool(given.get("preview")), new_bucket=bool(given.get("make_bucket"))
+                actor,
+                meant,
+                preview=bool(given.get("preview")),
+                new_bucket=bool(given.get("make_bucket")),
             )
         )
         example = meant.example and {"from": meant.example[0], "to": meant.example[1]}
@@ -82,32 +96,49 @@ class CarriesCheck(Carries):
 
 class RemovalShape(RulesShape):
     set_aside = serializers.IntegerField(required=False, help_text="Days; 0: removed for good.")
-    aside_in = serializers.CharField(required=False, allow_blank=True, help_text="The folder to set aside in.")
+    aside_in = serializers.CharField(
+        required=False, allow_blank=True, help_text="The folder to set aside in."
+    )
     preview = serializers.BooleanField(required=False)
 
     def get_fields(self) -> dict[str, Any]:
-        fields = {k: v for k, v in super().get_fields().items() if k not in ("from", "to", "rename", "folders")}
-        return {"location": serializers.CharField(help_text="One file, or a folder: pine://STORE/PATH")} | fields
+        fields = {
+            k: v
+            for k, v in super().get_fields().items()
+            if k not in ("from", "to", "rename", "folders")
+        }
+        return {
+            "location": serializers.CharField(help_text="One file, or a folder: pine://STORE/PATH")
+        } | fields
 
 
 class RemovalStartedShape(serializers.Serializer):
     run = RunShape()
     sentences = serializers.ListField(child=serializers.CharField())
     dangers = serializers.ListField(
-        child=serializers.CharField(), help_text="Those of the sentences that tell of what is removed or lost."
+        child=serializers.CharField(),
+        help_text="Those of the sentences that tell of what is removed or lost.",
     )
 
 
 class Removals(APIView):
     @extend_schema(request=RemovalShape, responses={201: RemovalStartedShape})
     def post(self, request: Request) -> Response:
-        """Remove files. The run lists them, and waits until its list is released; or only preview it."""
+        """Remove files.
+
+        The run lists them, and waits until its list is released; or only preview it.
+        """
         given = dict(request.data) if isinstance(request.data, dict) else {}
         actor = actor_in(request)
         definition = services.removal_meant(actor, given)
         run = services.start_removal(actor, definition, preview=bool(given.get("preview")))
         return Response(
-            {"run": run_told(run), "sentences": sentences(definition), "dangers": dangers(definition)}, status=201
+            {
+                "run": run_told(run),
+                "sentences": sentences(definition),
+                "dangers": dangers(definition),
+            },
+            status=201,
         )
 
 
@@ -118,5 +149,6 @@ class RunKeep(APIView):
         shape = KeepShape(data=request.data)
         shape.is_valid(raise_exception=True)
         return Response(
-            job_told(services.keep_as_job(actor_in(request), number, shape.validated_data["job"])), status=201
+            job_told(services.keep_as_job(actor_in(request), number, shape.validated_data["job"])),
+            status=201,
         )

@@ -16,7 +16,16 @@ from pinecart.service.runs.services import start_run
 from pinecart.service.stores.selectors import store_for, store_named
 from pinecart.service.stores.services import look_at, make_bucket, stat_at
 
-CHOICES = ("intent", "compare", "on_difference", "set_aside", "keep", "storage_class", "route", "aside_in")
+CHOICES = (
+    "intent",
+    "compare",
+    "on_difference",
+    "set_aside",
+    "keep",
+    "storage_class",
+    "route",
+    "aside_in",
+)
 
 
 class Meant(NamedTuple):
@@ -27,16 +36,24 @@ class Meant(NamedTuple):
 
 
 def meant_by(actor: Actor, given: Mapping[str, Any]) -> Meant:
-    """From is one file, or a folder whose contents arrive. To ending in `/` (or a bucket, or a whole store) means into it.
+    """From is one file, or a folder whose contents arrive. To ending in `/` (or a bucket, or a
+    whole store) means into it.
 
-    Raises NotFound if nothing is there, Conflict if both a file and a folder have that name, Invalid for the rest.
+    Raises NotFound if nothing is there, Conflict if both a file and a folder have that name,
+    Invalid for the rest.
     """
     source = parse_location(str(given.get("from") or ""), field="from")
     target = parse_location(str(given.get("to") or ""), field="to")
-    here, there = (store_for(actor, p.store, Right.OPERATE, "carrying files") for p in (source, target))
+    here, there = (
+        store_for(actor, p.store, Right.OPERATE, "carrying files") for p in (source, target)
+    )
     one = _of_one_file(source, target) if _is_one_file(actor, source) else None
     leg = one[0] if one else {"from": source.as_prefix().text, "to": target.as_prefix().text}
-    rules = {k: v for k, v in given.items() if k not in ("from", "to", "preview", "make_bucket", *CHOICES)}
+    rules = {
+        k: v
+        for k, v in given.items()
+        if k not in ("from", "to", "preview", "make_bucket", *CHOICES)
+    }
     choices = {k: given[k] for k in CHOICES if given.get(k) not in (None, "")}
     labels = sorted(set(here.labels) & set(there.labels))
     whole = {"job": CARRY, "title": "Copy now", "labels": labels, "legs": [leg | rules], **choices}
@@ -45,7 +62,10 @@ def meant_by(actor: Actor, given: Mapping[str, Any]) -> Meant:
 
 
 def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
-    """One file, or everything below a folder, less what the rules leave out. Raises NotFound, Conflict, Invalid."""
+    """One file, or everything below a folder, less what the rules leave out.
+
+    Raises NotFound, Conflict, Invalid.
+    """
     place = parse_location(str(given.get("location") or ""), field="location")
     labels = store_for(actor, place.store, Right.DEFINE, "removing files").labels
     leg: dict[str, Any] = {"from": place.as_prefix().text, "to": place.as_prefix().text}
@@ -53,9 +73,19 @@ def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
         head, slash, name = place.path.rpartition(b"/")
         text, file = Location(place.store, head + slash).text, key_text(name)
         leg = {"from": text, "to": text, "one": [file, file]}
-    rules = {k: v for k, v in given.items() if k not in ("location", "set_aside", "aside_in", "preview")}
-    whole = {"job": REMOVE, "title": "Remove", "intent": "remove", "labels": labels, "legs": [leg | rules]}
-    return checked_definition(actor, whole | {k: given.get(k) for k in ("set_aside", "aside_in")}, carry=True)
+    rules = {
+        k: v for k, v in given.items() if k not in ("location", "set_aside", "aside_in", "preview")
+    }
+    whole = {
+        "job": REMOVE,
+        "title": "Remove",
+        "intent": "remove",
+        "labels": labels,
+        "legs": [leg | rules],
+    }
+    return checked_definition(
+        actor, whole | {k: given.get(k) for k in ("set_aside", "aside_in")}, carry=True
+    )
 
 
 def _is_one_file(actor: Actor, source: Location) -> bool:
@@ -63,22 +93,35 @@ def _is_one_file(actor: Actor, source: Location) -> bool:
         return False
     file = folder = False
     try:  # first, since a refused listing says why, and a refused look at one object can't
-        level = look_at(actor, source.store, source.path + b"/", after=b"", everything=False, limit=1)
+        level = look_at(
+            actor, source.store, source.path + b"/", after=b"", everything=False, limit=1
+        )
         folder = bool(level.folders or level.entries)
     except StoreError as exc:
-        if exc.code not in ("store.missing", "store.not-a-folder", "store.refused"):  # may not list: it may be one file
+        if exc.code not in (
+            "store.missing",
+            "store.not-a-folder",
+            "store.refused",
+        ):  # may not list: it may be one file
             raise
     try:
         stat_at(actor, source.store, source.path)
         file = True
-    except (Missing, Unsafe):  # nothing, or a folder; a store that can't be asked is an error of its own
+    except (
+        Missing,
+        Unsafe,
+    ):  # nothing, or a folder; a store that can't be asked is an error of its own
         file = False
     if file and folder:
-        message = f"{source} is both a file and a folder. Write {source}/ for the folder's contents; for the file, carry its folder with --take {show(source.path.rpartition(b'/')[2])}."
+        message = (
+            f"{source} is both a file and a folder. Write {source}/ for the folder's contents; "
+            f"for the file, carry its folder with --take {show(source.path.rpartition(b'/')[2])}."
+        )
         raise Conflict(message, code="location.ambiguous")
     if not file and not folder and not _is_bucket(source):
         raise NotFound(
-            f"Nothing lies at {source}. See what does: pinecart browse pine://{source.store}/", code="location.nothing"
+            f"Nothing lies at {source}. See what does: pinecart browse pine://{source.store}/",
+            code="location.nothing",
         )
     return file
 
@@ -92,7 +135,10 @@ def _of_one_file(source: Location, target: Location) -> tuple[dict[str, Any], tu
     head, slash, name = source.path.rpartition(b"/")
     into = not target.path or target.path.endswith(b"/") or _is_bucket(target)
     there, new = (target.as_prefix().path, name) if into else _parent_and_name(target.path)
-    leg = {"from": Location(source.store, head + slash).text, "to": Location(target.store, there).text}
+    leg = {
+        "from": Location(source.store, head + slash).text,
+        "to": Location(target.store, there).text,
+    }
     names = [key_text(n) for n in (name, new)]
     return leg | {"one": names}, (str(source), str(Location(target.store, there + new)))
 
@@ -104,7 +150,9 @@ def _parent_and_name(path: bytes) -> tuple[bytes, bytes]:
 
 def _example(actor: Actor, leg: Leg) -> tuple[str, str] | None:
     """The first file that would be taken, with its location here and its name there."""
-    found = look_at(actor, leg.source.store, leg.source.path, after=b"", everything=True, limit=1000).entries
+    found = look_at(
+        actor, leg.source.store, leg.source.path, after=b"", everything=True, limit=1000
+    ).entries
     selection, now_ns = leg.selection, time.time_ns()
     for number, entry in enumerate(found, 1):
         if selection.why_not(entry.key, entry, now_ns) is None:
@@ -118,12 +166,17 @@ def _example(actor: Actor, leg: Leg) -> tuple[str, str] | None:
 
 
 def start_carry(actor: Actor, meant: Meant, *, preview: bool, new_bucket: bool = False) -> Run:
-    """Queue it. new_bucket: its destination's bucket is made, if there is none; without, a bucket is never made."""
+    """Queue it.
+
+    new_bucket: its destination's bucket is made, if there is none; without, a bucket is never made.
+    """
     target = meant.definition.legs[0].target
     if new_bucket and not preview and store_named(target.store).kind != "folder":
         make_bucket(actor, target.store, target.path.split(b"/")[0].decode("utf-8", "replace"))
     kind = "preview" if preview else "transfer"
-    return start_run(actor, meant.definition, kind=kind, cause=f"carried by {actor.name}", alone=False)
+    return start_run(
+        actor, meant.definition, kind=kind, cause=f"carried by {actor.name}", alone=False
+    )
 
 
 def start_removal(actor: Actor, definition: Definition, *, preview: bool) -> Run:

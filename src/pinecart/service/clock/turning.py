@@ -29,20 +29,30 @@ JUMP_S = 120.0  # a clock that is set by more; less is how clocks are kept right
 class Clock:
     """elapsed_s: a clock that nobody sets, which goes on while the machine sleeps."""
 
-    def __init__(self, elapsed_s: Callable[[], float] = lambda: time.clock_gettime(time.CLOCK_BOOTTIME)) -> None:
+    def __init__(
+        self, elapsed_s: Callable[[], float] = lambda: time.clock_gettime(time.CLOCK_BOOTTIME)
+    ) -> None:
         self._elapsed_s = elapsed_s
         self._last: tuple[datetime, float] | None = None
 
     def _clock_was_set(self, now: datetime) -> None:
-        """Due times were worked out by the clock as it was: by another one they are worked out anew. At the start as well,
-        for whoever put the clock right while nothing ran.
+        """Due times were worked out by the clock as it was: by another one they are worked out
+        anew. At the start as well, for whoever put the clock right while nothing ran.
         """
         elapsed_s = self._elapsed_s()
-        jump_s = (now - self._last[0]).total_seconds() - (elapsed_s - self._last[1]) if self._last else 0.0
+        jump_s = (
+            (now - self._last[0]).total_seconds() - (elapsed_s - self._last[1])
+            if self._last
+            else 0.0
+        )
         if self._last is None or abs(jump_s) > JUMP_S:
             moved = due_anew(now, all_of_them=self._last is not None)
             if self._last is not None:
-                log.warning("The machine's clock was set by %.0f s: %d due times were worked out anew.", jump_s, moved)
+                log.warning(
+                    "The machine's clock was set by %.0f s: %d due times were worked out anew.",
+                    jump_s,
+                    moved,
+                )
                 note(SYSTEM, "clock.set", "clock", seconds=round(jump_s), jobs=moved)
         self._last = (now, elapsed_s)
 

@@ -17,7 +17,11 @@ from pinecart.service.config.settings import OPTIONS
 
 django = get_asgi_application()
 application: Any = Gate(
-    django, OPTIONS.known_as, import_module("pinecart.service.people.sign_in").known, Counter(), Counter()
+    django,
+    OPTIONS.known_as,
+    import_module("pinecart.service.people.sign_in").known,
+    Counter(),
+    Counter(),
 )
 
 
@@ -29,13 +33,25 @@ def main() -> None:
 
     end_with_parent()
     raise_limits()
-    # The console's files are small and come from WhiteNoise, which is synchronous: nothing is lost by reading them whole.
-    warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
+    # The console's files are small and come from WhiteNoise, which is synchronous: nothing is lost
+    # by reading them whole.
+    warnings.filterwarnings(
+        "ignore", message="StreamingHttpResponse must consume synchronous iterators"
+    )
     uvicorn.run(
-        application, http=Connection, host=OPTIONS.host, port=OPTIONS.port, log_level="warning", timeout_graceful_shutdown=2,
-        server_header=False, lifespan="off", proxy_headers=bool(OPTIONS.behind), forwarded_allow_ips=list(OPTIONS.behind),
-        ssl_certfile=OPTIONS.certificate or None, ssl_keyfile=OPTIONS.key or None,
-    )  # fmt: skip
+        application,
+        http=Connection,
+        host=OPTIONS.host,
+        port=OPTIONS.port,
+        log_level="warning",
+        timeout_graceful_shutdown=2,
+        server_header=False,
+        lifespan="off",
+        proxy_headers=bool(OPTIONS.behind),
+        forwarded_allow_ips=list(OPTIONS.behind),
+        ssl_certfile=OPTIONS.certificate or None,
+        ssl_keyfile=OPTIONS.key or None,
+    )
 
 
 if __name__ == "__main__":

@@ -1,4 +1,7 @@
-"""Looks a state folder over, without changing it: what is there, whether it belongs together, and what to do where it doesn't."""
+"""Looks a state folder over, without changing it:
+
+what is there, whether it belongs together, and what to do where it doesn't.
+"""
 
 from __future__ import annotations
 
@@ -30,15 +33,26 @@ def look_over(state: State) -> Iterator[Finding]:
         yield Finding("format", False, exc.message)
         return
     yield Finding(
-        "format", True, f"Format {(state.root / 'format').read_text().split()[0]}, id {state.id or 'none yet'}."
+        "format",
+        True,
+        f"Format {(state.root / 'format').read_text().split()[0]}, id {state.id or 'none yet'}.",
     )
     yield _in_use(state)
     if not state.database.exists() or not state.database.stat().st_size:
-        yield Finding("database", False, f"{state.database} is missing or empty. Put the folder back from a backup.")
+        yield Finding(
+            "database",
+            False,
+            f"{state.database} is missing or empty. Put the folder back from a backup.",
+        )
         return
     problems = state.damage(quick=False)
-    told = " ".join(problems[:5]) or f"Whole: {state.database.stat().st_size:,} bytes looked at, every page and index."
-    yield Finding("database", not problems, told + (" Put the folder back from a backup." if problems else ""))
+    told = (
+        " ".join(problems[:5])
+        or f"Whole: {state.database.stat().st_size:,} bytes looked at, every page and index."
+    )
+    yield Finding(
+        "database", not problems, told + (" Put the folder back from a backup." if problems else "")
+    )
     if not problems:
         yield from _belongs_together(state)
     yield _disk(state)
@@ -50,9 +64,16 @@ def _in_use(state: State) -> Finding:
     if _is_locked(state):
         return Finding("service", True, "A service works on this folder now.")
     if marked and not wal:
-        words = "The last service did not end cleanly, and its write-ahead log is gone: the last records are lost. Put it back, or go on without: --go-on"
+        words = (
+            "The last service did not end cleanly, and its write-ahead log is gone: the last "
+            "records are lost. Put it back, or go on without: --go-on"
+        )
         return Finding("service", False, words)
-    words = "The last service did not end cleanly; its runs go on at the next start." if marked else "Ended cleanly."
+    words = (
+        "The last service did not end cleanly; its runs go on at the next start."
+        if marked
+        else "Ended cleanly."
+    )
     return Finding("service", True, words)
 
 
@@ -67,35 +88,59 @@ def _is_locked(state: State) -> bool:
 
 def _belongs_together(state: State) -> Iterator[Finding]:
     if not (state.root / "seal.key").exists():
-        yield Finding("key", False, "seal.key is missing. Put it back; if it is lost for good: --new-key")
+        yield Finding(
+            "key", False, "seal.key is missing. Put it back; if it is lost for good: --new-key"
+        )
         return
-    with contextlib.closing(sqlite3.connect(f"file:{state.database}?mode=ro", uri=True, timeout=5)) as opened:
+    with contextlib.closing(
+        sqlite3.connect(f"file:{state.database}?mode=ro", uri=True, timeout=5)
+    ) as opened:
         try:
-            known, sealed = opened.execute("SELECT folder, sealed FROM runs_instance").fetchone() or ("", b"")
-            secrets = opened.execute("SELECT name, sealed FROM stores_storerecord WHERE sealed IS NOT NULL").fetchall()
+            known, sealed = opened.execute(
+                "SELECT folder, sealed FROM runs_instance"
+            ).fetchone() or ("", b"")
+            secrets = opened.execute(
+                "SELECT name, sealed FROM stores_storerecord WHERE sealed IS NOT NULL"
+            ).fetchall()
         except sqlite3.Error as exc:
-            yield Finding("records", None, f"They can't be looked at by this release: {exc}. Start the service once.")
+            yield Finding(
+                "records",
+                None,
+                f"They can't be looked at by this release: {exc}. Start the service once.",
+            )
             return
     if known != state.id:
         yield Finding(
-            "id", False, f"The database is another folder's ({known}, not {state.id}). Put back what belongs here."
+            "id",
+            False,
+            (
+                f"The database is another folder's ({known}, not {state.id}). Put back what "
+                "belongs here."
+            ),
         )
         return
     yield Finding("id", True, "Folder and database belong together.")
     yield Finding(
-        "key", state.opens(sealed), "It is this database's." if state.opens(sealed) else "It is another database's."
+        "key",
+        state.opens(sealed),
+        "It is this database's." if state.opens(sealed) else "It is another database's.",
     )
     for name in [name for name, secret in secrets if not state.opens(secret)]:
         yield Finding(
             "key",
             False,
-            f"The secret of the store {name} can't be read with it. Give it again: pinecart store change {name} --new-secret",
+            (
+                f"The secret of the store {name} can't be read with it. Give it again: pinecart "
+                f"store change {name} --new-secret"
+            ),
         )
 
 
 def _disk(state: State) -> Finding:
     free, wanted = state.free_bytes(), Options().least_free
-    words = f"{free:,} bytes are free." + ("" if free >= wanted else f" No run starts below {wanted:,}. Make room.")
+    words = f"{free:,} bytes are free." + (
+        "" if free >= wanted else f" No run starts below {wanted:,}. Make room."
+    )
     return Finding("disk", free >= wanted, words)
 
 

@@ -1,6 +1,8 @@
-"""What every request passes before Django sees it: its host, how many there are, who sends a body, how large, and how slowly.
+"""What every request passes before Django sees it: its host, how many there are, who sends a body,
+how large, and how slowly.
 
-A body is small, or comes from somebody who may upload: nothing else is waited for, and nothing of it kept.
+A body is small, or comes from somebody who may upload: nothing else is waited for, and nothing of
+it kept.
 """
 
 from __future__ import annotations
@@ -46,9 +48,11 @@ class Known(Protocol):
 
 
 class Gate(NamedTuple):
-    """known_as: names under which this service may be asked, beside addresses and `localhost`.   who: by a request's headers.
+    """known_as: names under which this service may be asked, beside addresses and `localhost`.
+    who: by a request's headers.
 
-    under_way: requests being answered, by what they show of who asks.   bodies: being waited for, by address.
+    under_way: requests being answered, by what they show of who asks.   bodies: being waited for,
+    by address.
     """
 
     app: Callable[..., Awaitable[None]]
@@ -64,7 +68,10 @@ class Gate(NamedTuple):
         address = str((scope.get("client") or ("",))[0])
         try:
             if not is_ours(headers.get("host", ""), self.known_as):
-                detail = "This service is not known by that name. Start it with: pinecart serve --known-as NAME"
+                detail = (
+                    "This service is not known by that name. Start it with: pinecart serve "
+                    "--known-as NAME"
+                )
                 raise Turned(400, "host.unknown", detail)
             if scope["method"] == "POST" and UPLOAD.fullmatch(scope["path"]):
                 await self._must_upload(scope)
@@ -86,7 +93,10 @@ class Gate(NamedTuple):
             raise Turned(401, "sign-in.missing", "Sign in before you upload: pinecart login URL.")
         if not found.may_operate:
             raise Turned(
-                403, "right.missing", f"{found.name} may not upload: it needs the right 'operate'.", right="operate"
+                403,
+                "right.missing",
+                f"{found.name} may not upload: it needs the right 'operate'.",
+                right="operate",
             )
 
 
@@ -97,7 +107,11 @@ def _counted(under_way: Counter[str], asker: str) -> Iterator[None]:
         detail = f"You have {MOST_OF_ONE} requests and streams under way. End some, and ask again."
         raise Turned(429, "requests.too-many", detail)
     if under_way.total() >= MOST_AT_ONCE:
-        raise Turned(503, "service.busy", "Too much is asked of the service at this moment. Ask again in a second.")
+        raise Turned(
+            503,
+            "service.busy",
+            "Too much is asked of the service at this moment. Ask again in a second.",
+        )
     under_way[asker] += 1
     try:
         yield
@@ -108,13 +122,19 @@ def _counted(under_way: Counter[str], asker: str) -> Iterator[None]:
 
 
 def _shown(headers: dict[str, str]) -> str:
-    """By what requests are counted before anybody knows whose they are: the token or cookie that they show."""
+    """By what requests are counted before anybody knows whose they are:
+
+    the token or cookie that they show.
+    """
     shown = headers.get("authorization") or headers.get("cookie") or ""
     return sha256(shown.encode()).hexdigest() if shown else ""
 
 
 def is_ours(host: str, known_as: tuple[str, ...]) -> bool:
-    """By an address or a name that it was told. Another name may be a trap: of a page whose own name leads here."""
+    """By an address or a name that it was told.
+
+    Another name may be a trap: of a page whose own name leads here.
+    """
     name = host.rpartition(":")[0] if re.search(r":\d*$", host) else host
     name = name.removeprefix("[").removesuffix("]").lower().rstrip(".")
     if name in ("localhost", *(k.lower() for k in known_as)):
@@ -127,7 +147,9 @@ def is_ours(host: str, known_as: tuple[str, ...]) -> bool:
 
 
 async def _whole(receive: Receive, length: str) -> bytes:
-    too_large = Turned(413, "body.too-large", f"A call takes {MOST_BODY} bytes at most; files are uploaded.")
+    too_large = Turned(
+        413, "body.too-large", f"A call takes {MOST_BODY} bytes at most; files are uploaded."
+    )
     if length and (not length.isdecimal() or int(length) > MOST_BODY):
         raise too_large
     body, more = bytearray(), True
@@ -142,7 +164,9 @@ async def _whole(receive: Receive, length: str) -> bytes:
                 if len(body) > MOST_BODY:
                     raise too_large
     except TimeoutError:
-        raise Turned(408, "body.slow", f"The body did not come within {BODY_WITHIN_S:.0f} seconds.") from None
+        raise Turned(
+            408, "body.slow", f"The body did not come within {BODY_WITHIN_S:.0f} seconds."
+        ) from None
     return bytes(body)
 
 

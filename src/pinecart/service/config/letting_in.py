@@ -11,7 +11,10 @@ from pinecart.service.config.state import State, StateError
 
 
 def let_in(state: State, name: str) -> tuple[str, datetime]:
-    """An entry code of this person, who is switched on and has no second factor any more. Raises StateError."""
+    """An entry code of this person, who is switched on and has no second factor any more.
+
+    Raises StateError.
+    """
     state.check_format()
     os.environ["PINECART_DATA"] = str(state.root)
     os.environ["DJANGO_SETTINGS_MODULE"] = "pinecart.service.config.settings"

@@ -27,7 +27,9 @@ class Json(JSONParser):
 
 @sync_and_async_middleware
 def guarded_on_its_way(get_response: Callable[..., Any]) -> Callable[..., Any]:
-    """No answer of the network interface is kept by anybody; over TLS, also a proxy's, cookies stay on it."""
+    """No answer of the network interface is kept by anybody; over TLS, also a proxy's, cookies stay
+    on it.
+    """
     from inspect import iscoroutinefunction
 
     def marked(request: HttpRequest, answer: HttpResponseBase) -> HttpResponseBase:

@@ -1,4 +1,7 @@
-"""What happens to the records before the processes start: migration, with a checked copy first, and the first person."""
+"""What happens to the records before the processes start:
+
+migration, with a checked copy first, and the first person.
+"""
 
 from __future__ import annotations
 
@@ -18,11 +21,13 @@ def prepare_records(state: State) -> tuple[str, str] | None:
     """(name, password) of the first person if there was nobody yet."""
     executor = MigrationExecutor(connection)
     unknown = sorted(
-        f"{app} {name}" for app, name in set(executor.loader.applied_migrations) - set(executor.loader.graph.nodes)
+        f"{app} {name}"
+        for app, name in set(executor.loader.applied_migrations) - set(executor.loader.graph.nodes)
     )
     if unknown:
         message = (
-            f"The records in {state.root} were written by a newer Pine Cart (it knows {unknown[-1]}). Use that one."
+            f"The records in {state.root} were written by a newer Pine Cart (it knows "
+            f"{unknown[-1]}). Use that one."
         )
         raise StateError(message)
     pending = executor.migration_plan(executor.loader.graph.leaf_nodes())
@@ -45,7 +50,10 @@ def prepare_records(state: State) -> tuple[str, str] | None:
 
 
 def _belong_together(state: State, runs: Any) -> None:
-    """Folder, database and key know of each other from the first start on. That they do was checked before."""
+    """Folder, database and key know of each other from the first start on.
+
+    That they do was checked before.
+    """
     known, sealed = runs.bound_to()
     if not known:
         runs.bind(state.id or secrets.token_hex(8), state.seal({"of": "this database"}))
@@ -63,4 +71,7 @@ def _copy(state: State) -> None:
     with sqlite3.connect(state.database) as now, sqlite3.connect(place) as copy:
         now.backup(copy)
         if copy.execute("PRAGMA integrity_check").fetchone() != ("ok",):
-            raise StateError(f"The copy of the database at {place} is not whole. Nothing was migrated; check the disk.")
+            raise StateError(
+                f"The copy of the database at {place} is not whole. Nothing was migrated; "
+                "check the disk."
+            )

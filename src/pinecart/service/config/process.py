@@ -1,4 +1,7 @@
-"""What our processes have in common: a child's life ends with its parent's, which holds the other end of its standard input."""
+"""What our processes have in common:
+
+a child's life ends with its parent's, which holds the other end of its standard input.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +14,10 @@ from concurrent.futures import ThreadPoolExecutor
 
 
 def end_with_parent(told: Callable[[bytes], object] = lambda line: None) -> None:
-    """Watch standard input in a thread; its end is the parent's end, whatever ended it. told: called with each line."""
+    """Watch standard input in a thread; its end is the parent's end, whatever ended it.
+
+    told: called with each line.
+    """
 
     def watch() -> None:
         rest = b""
@@ -25,8 +31,8 @@ def end_with_parent(told: Callable[[bytes], object] = lambda line: None) -> None
 
 
 def settle_in() -> None:
-    """For a process that carries files: threads enough for them; and it makes many small things and few that hold each
-    other, so that looking for those a tenth as often is enough.
+    """For a process that carries files: threads enough for them; and it makes many small things and
+    few that hold each other, so that looking for those a tenth as often is enough.
     """
     asyncio.get_running_loop().set_default_executor(ThreadPoolExecutor(32))
     gc.freeze()

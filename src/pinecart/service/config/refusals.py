@@ -29,4 +29,11 @@ PROBLEM = "application/problem+json"  # RFC 9457
 
 
 def problem_body(status: int, code: str, detail: str, **facts: Any) -> dict[str, Any]:
-    return {"type": "about:blank", "title": code, "status": status, "code": code, "detail": detail, **facts}
+    return {
+        "type": "about:blank",
+        "title": code,
+        "status": status,
+        "code": code,
+        "detail": detail,
+        **facts,
+    }

@@ -1,4 +1,7 @@
-"""The four rights, and the one table that says which call needs which. A right includes those before it."""
+"""The four rights, and the one table that says which call needs which.
+
+A right includes those before it.
+"""
 
 from __future__ import annotations
 
@@ -25,49 +28,110 @@ LOOK, OPERATE, DEFINE, ADMINISTER = ORDER
 OPEN = None  # no right needed
 
 ANYBODY, OWN, SHOWN, JOB, RUN, STORE, STORES, ALL = (
-    "anybody", "what is one's own", "what is shown: each by its labels", "the job's labels, and to define it `operate` on its stores'",
-    "the run's labels", "the store's labels", "both stores' labels", "everything: no label is enough",
-)  # fmt: skip
-# on what → (address name, method) → the right that the call needs there. A completeness test holds it whole.
+    "anybody",
+    "what is one's own",
+    "what is shown: each by its labels",
+    "the job's labels, and to define it `operate` on its stores'",
+    "the run's labels",
+    "the store's labels",
+    "both stores' labels",
+    "everything: no label is enough",
+)
+# on what → (address name, method) → the right that the call needs there. A completeness test holds
+# it whole.
 ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
     ANYBODY: {
-        ("health", "GET"): OPEN, ("schema", "GET"): OPEN,
-        ("session", "GET"): OPEN, ("session", "POST"): OPEN, ("session", "DELETE"): OPEN,
+        ("health", "GET"): OPEN,
+        ("schema", "GET"): OPEN,
+        ("session", "GET"): OPEN,
+        ("session", "POST"): OPEN,
+        ("session", "DELETE"): OPEN,
         ("entry", "POST"): OPEN,
     },
     OWN: {
-        ("tokens", "GET"): LOOK, ("tokens", "POST"): LOOK, ("token", "DELETE"): LOOK, ("own-password", "PUT"): LOOK,
-        ("sessions", "GET"): LOOK, ("session-one", "DELETE"): LOOK,
-        ("second-factor", "POST"): LOOK, ("second-factor", "PUT"): LOOK, ("second-factor-off", "POST"): LOOK,
+        ("tokens", "GET"): LOOK,
+        ("tokens", "POST"): LOOK,
+        ("token", "DELETE"): LOOK,
+        ("own-password", "PUT"): LOOK,
+        ("sessions", "GET"): LOOK,
+        ("session-one", "DELETE"): LOOK,
+        ("second-factor", "POST"): LOOK,
+        ("second-factor", "PUT"): LOOK,
+        ("second-factor-off", "POST"): LOOK,
     },
     SHOWN: {
-        ("today", "GET"): LOOK, ("stores", "GET"): LOOK, ("jobs", "GET"): LOOK, ("schedule", "GET"): LOOK, ("runs", "GET"): LOOK,
-        ("audits", "GET"): LOOK, ("find", "GET"): LOOK, ("store-go-on", "POST"): OPERATE, ("demo-arrive", "POST"): OPERATE,
+        ("today", "GET"): LOOK,
+        ("stores", "GET"): LOOK,
+        ("jobs", "GET"): LOOK,
+        ("schedule", "GET"): LOOK,
+        ("runs", "GET"): LOOK,
+        ("audits", "GET"): LOOK,
+        ("find", "GET"): LOOK,
+        ("store-go-on", "POST"): OPERATE,
+        ("demo-arrive", "POST"): OPERATE,
     },
     JOB: {
-        ("jobs", "POST"): DEFINE, ("jobs-check", "POST"): DEFINE, ("job", "GET"): LOOK, ("job", "PUT"): DEFINE, ("job", "DELETE"): DEFINE,
-        ("job-start", "POST"): OPERATE, ("job-preview", "POST"): OPERATE, ("job-audit", "POST"): OPERATE,
+        ("jobs", "POST"): DEFINE,
+        ("jobs-check", "POST"): DEFINE,
+        ("job", "GET"): LOOK,
+        ("job", "PUT"): DEFINE,
+        ("job", "DELETE"): DEFINE,
+        ("job-start", "POST"): OPERATE,
+        ("job-preview", "POST"): OPERATE,
+        ("job-audit", "POST"): OPERATE,
     },
     RUN: {
-        ("run", "GET"): LOOK, ("run-objects", "GET"): LOOK, ("run-log", "GET"): LOOK, ("run-report", "GET"): LOOK, ("run-events", "GET"): LOOK,
-        ("run-stop", "POST"): OPERATE, ("run-pause", "POST"): OPERATE, ("run-limit", "POST"): OPERATE, ("run-resume", "POST"): OPERATE,
-        ("run-retry", "POST"): OPERATE, ("run-release", "POST"): OPERATE, ("run-decline", "POST"): OPERATE, ("run-undo", "POST"): OPERATE,
-        ("run-keep", "POST"): DEFINE, ("audit", "GET"): LOOK, ("audit-findings", "GET"): LOOK, ("preview", "GET"): LOOK,
+        ("run", "GET"): LOOK,
+        ("run-objects", "GET"): LOOK,
+        ("run-log", "GET"): LOOK,
+        ("run-report", "GET"): LOOK,
+        ("run-events", "GET"): LOOK,
+        ("run-stop", "POST"): OPERATE,
+        ("run-pause", "POST"): OPERATE,
+        ("run-limit", "POST"): OPERATE,
+        ("run-resume", "POST"): OPERATE,
+        ("run-retry", "POST"): OPERATE,
+        ("run-release", "POST"): OPERATE,
+        ("run-decline", "POST"): OPERATE,
+        ("run-undo", "POST"): OPERATE,
+        ("run-keep", "POST"): DEFINE,
+        ("audit", "GET"): LOOK,
+        ("audit-findings", "GET"): LOOK,
+        ("preview", "GET"): LOOK,
         ("preview-objects", "GET"): LOOK,
     },
     STORE: {
-        ("store", "GET"): LOOK, ("store-browse", "GET"): LOOK, ("store-head", "GET"): LOOK, ("store-versions", "GET"): LOOK,
-        ("store-buckets", "GET"): LOOK, ("store-save", "GET"): OPERATE, ("store-archive", "GET"): OPERATE, ("store-files", "POST"): OPERATE,
-        ("store-try", "POST"): DEFINE, ("store-buckets", "POST"): DEFINE, ("removals", "POST"): DEFINE,
+        ("store", "GET"): LOOK,
+        ("store-browse", "GET"): LOOK,
+        ("store-head", "GET"): LOOK,
+        ("store-versions", "GET"): LOOK,
+        ("store-buckets", "GET"): LOOK,
+        ("store-save", "GET"): OPERATE,
+        ("store-archive", "GET"): OPERATE,
+        ("store-files", "POST"): OPERATE,
+        ("store-try", "POST"): DEFINE,
+        ("store-buckets", "POST"): DEFINE,
+        ("removals", "POST"): DEFINE,
     },
-    STORES: {("carries", "POST"): OPERATE, ("carries-check", "POST"): OPERATE, ("sides", "GET"): LOOK},
+    STORES: {
+        ("carries", "POST"): OPERATE,
+        ("carries-check", "POST"): OPERATE,
+        ("sides", "GET"): LOOK,
+    },
     ALL: {
-        ("stores", "POST"): ADMINISTER, ("stores-try", "POST"): ADMINISTER, ("stores-pasted", "POST"): ADMINISTER,
-        ("store", "PATCH"): ADMINISTER, ("store", "DELETE"): ADMINISTER, ("store-bucket", "DELETE"): ADMINISTER,
-        ("people", "GET"): ADMINISTER, ("people", "POST"): ADMINISTER, ("person", "PATCH"): ADMINISTER,
-        ("entry-code", "POST"): ADMINISTER, ("trail", "GET"): ADMINISTER,
+        ("stores", "POST"): ADMINISTER,
+        ("stores-try", "POST"): ADMINISTER,
+        ("stores-pasted", "POST"): ADMINISTER,
+        ("store", "PATCH"): ADMINISTER,
+        ("store", "DELETE"): ADMINISTER,
+        ("store-bucket", "DELETE"): ADMINISTER,
+        ("people", "GET"): ADMINISTER,
+        ("people", "POST"): ADMINISTER,
+        ("person", "PATCH"): ADMINISTER,
+        ("entry-code", "POST"): ADMINISTER,
+        ("trail", "GET"): ADMINISTER,
     },
-}  # fmt: skip
+}
 WITHOUT_FACTOR = {("second-factor", "POST"), ("second-factor", "PUT"), ("own-password", "PUT")}
 TABLE = {call: (right, on) for on, calls in ASKS.items() for call, right in calls.items()}
 
@@ -75,7 +139,8 @@ TABLE = {call: (right, on) for on, calls in ASKS.items() for call, right in call
 class Actor(NamedTuple):
     """Who acts. grants: (right, label); an empty label stands for everything.
 
-    token, sign_in: the number of the token or of the session it acts by.   lacks_factor: it has to set up a second factor first.
+    token, sign_in: the number of the token or of the session it acts by.   lacks_factor: it has to
+    set up a second factor first.
     """
 
     name: str
@@ -86,7 +151,10 @@ class Actor(NamedTuple):
     lacks_factor: bool = False
 
     def may(self, right: Right, labels: Iterable[str] | None = None) -> bool:
-        """Whether a grant covers this right; labels None: anywhere at all; else on something with these labels."""
+        """Whether a grant covers this right; labels None:
+
+        anywhere at all; else on something with these labels.
+        """
         enough = {r.value for r in ORDER[ORDER.index(right) :]}
         wanted = None if labels is None else {"", *labels}
         return any(r in enough and (wanted is None or label in wanted) for r, label in self.grants)
@@ -94,7 +162,10 @@ class Actor(NamedTuple):
     def must(self, right: Right, labels: Iterable[str] | None = None, what: str = "this") -> None:
         """Raises NotAllowed, naming the right."""
         if not self.may(right, labels):
-            message = f"{self.name} may not do {what}: it needs the right {right.value!r}. Ask an administrator for it."
+            message = (
+                f"{self.name} may not do {what}: it needs the right {right.value!r}. Ask an "
+                "administrator for it."
+            )
             raise NotAllowed(message, right=right.value)
 
 
@@ -102,7 +173,9 @@ SYSTEM = Actor("Pine Cart", ((ADMINISTER.value, ""),))
 
 
 class ByTable(BasePermission):
-    """Lets a request through if its right, by the table, is held somewhere, or on everything; services then check the labels."""
+    """Lets a request through if its right, by the table, is held somewhere, or on everything;
+    services then check the labels.
+    """
 
     def has_permission(self, request: Request, view: Any) -> bool:
         match = request.resolver_match
@@ -117,7 +190,10 @@ class ByTable(BasePermission):
             return False
         actor = request.user.actor
         if actor.lacks_factor and call not in WITHOUT_FACTOR:
-            message = "Administrators need a second factor here. Sign in by a browser and set it up: your name, Second factor."
+            message = (
+                "Administrators need a second factor here. Sign in by a browser and set it up: "
+                "your name, Second factor."
+            )
             raise NotAllowed(message, code="second-factor.due")
         actor.must(right, () if on == ALL else None, f"{method} {name}")
         return True

@@ -21,10 +21,17 @@ TIME_ZONE = "UTC"
 APPEND_SLASH = False
 ROOT_URLCONF = "pinecart.service.config.urls"
 INSTALLED_APPS = [
-    "django.contrib.contenttypes", "django.contrib.auth", "django.contrib.sessions", "rest_framework", "drf_spectacular",
-    "pinecart.service.people", "pinecart.service.stores", "pinecart.service.jobs", "pinecart.service.runs",
+    "django.contrib.contenttypes",
+    "django.contrib.auth",
+    "django.contrib.sessions",
+    "rest_framework",
+    "drf_spectacular",
+    "pinecart.service.people",
+    "pinecart.service.stores",
+    "pinecart.service.jobs",
+    "pinecart.service.runs",
     "pinecart.service.trail",
-]  # fmt: skip
+]
 MIDDLEWARE = [
     "pinecart.service.config.negotiation.guarded_on_its_way",
     "django.middleware.security.SecurityMiddleware",
@@ -42,14 +49,20 @@ DATABASES = {
         "OPTIONS": {
             "transaction_mode": "IMMEDIATE",
             "timeout": 0.05,  # the backend waits longer, and fairly
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON; PRAGMA cache_size=-8000;",
+            "init_command": (
+                "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON; "
+                "PRAGMA cache_size=-8000;"
+            ),
         },
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.ScryptPasswordHasher"]
 AUTH_PASSWORD_VALIDATORS = [
-    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
+    {
+        "NAME": "django.contrib.auth.password_validation.MinimumLengthValidator",
+        "OPTIONS": {"min_length": 12},
+    },
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
     {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
 ]
@@ -62,7 +75,9 @@ CSRF_FAILURE_VIEW = "pinecart.service.config.urls.not_from_the_console"
 CSRF_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_AGE = 12 * 3600
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = bool(OPTIONS.certificate)
-SECURE_HSTS_SECONDS = 180 * 86_400 if OPTIONS.certificate or OPTIONS.behind else 0  # said only over TLS
+SECURE_HSTS_SECONDS = (
+    180 * 86_400 if OPTIONS.certificate or OPTIONS.behind else 0
+)  # said only over TLS
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"

@@ -1,13 +1,11 @@
 """The one folder that holds all state: its lock, its format number, its options, its keys.
 
-format            the folder's format number (an older program refuses a newer folder), and the id that its database has too
-in-use            there while a service works; still there afterwards: it did not end cleanly
-lock              held by the one service that works on it
-options.json      what the service was started with
-pinecart.sqlite3  all records
-seal.key          seals the stores' secrets; kept outside the database
-address, token    for the command line on this machine
-runs/             a lock and a log for each run        scratch/   what a run spills while it plans
+format            the folder's format number (an older program refuses a newer folder), and the id
+that its database has too in-use            there while a service works; still there afterwards: it
+did not end cleanly lock              held by the one service that works on it options.json
+what the service was started with pinecart.sqlite3  all records seal.key          seals the stores'
+secrets; kept outside the database address, token    for the command line on this machine runs/
+a lock and a log for each run        scratch/   what a run spills while it plans
 """
 
 from __future__ import annotations
@@ -72,12 +70,14 @@ OURS = {
 
 
 class Options(NamedTuple):
-    """What `serve` was told. folders: below these, folder stores may lie. allowed: networks of this machine that may be asked.
+    """What `serve` was told. folders: below these, folder stores may lie. allowed: networks of this
+    machine that may be asked.
 
-    helpers: processes beside each run's own that carry small files.   records_s: so long a run tries to write its records.
-    retry_s: so long a run goes on trying a store that is away, before it lists an object or ends.
-    behind: addresses of proxies that are believed about whom they speak for.   known_as: names it may be asked under.
-    certificate, key: files, with which it speaks TLS itself.   second_factor: of whom it is asked, "by-choice" or "administrators".
+    helpers: processes beside each run's own that carry small files.   records_s: so long a run
+    tries to write its records. retry_s: so long a run goes on trying a store that is away, before
+    it lists an object or ends. behind: addresses of proxies that are believed about whom they speak
+    for.   known_as: names it may be asked under. certificate, key: files, with which it speaks TLS
+    itself.   second_factor: of whom it is asked, "by-choice" or "administrators".
     """
 
     host: str = "127.0.0.1"
@@ -122,15 +122,26 @@ class State(NamedTuple):
         return self.root / "scratch"
 
     def prepare(self) -> None:
-        """Make the folder, or check that this program may use it. Raises StateError: then nothing was changed."""
+        """Make the folder, or check that this program may use it.
+
+        Raises StateError: then nothing was changed.
+        """
         try:
             self._prepare()
         except PermissionError as exc:
-            message = f"This account may not use {self.root} ({exc.strerror}: {exc.filename}). Give the account the right, or another folder."
+            message = (
+                f"This account may not use {self.root} ({exc.strerror}: {exc.filename}). Give "
+                "the account the right, or another folder."
+            )
             raise StateError(message, code="state.not-allowed") from exc
         except OSError as exc:
-            why = {errno.ENOSPC: "The disk is full. Make room.", errno.EROFS: "The disk is mounted read-only."}
-            message = f"{self.root} can't be used: {why.get(exc.errno or 0, exc.strerror or str(exc))}"
+            why = {
+                errno.ENOSPC: "The disk is full. Make room.",
+                errno.EROFS: "The disk is mounted read-only.",
+            }
+            message = (
+                f"{self.root} can't be used: {why.get(exc.errno or 0, exc.strerror or str(exc))}"
+            )
             raise StateError(message, code="state.disk") from exc
 
     def _prepare(self) -> None:
@@ -140,16 +151,22 @@ class State(NamedTuple):
         if fresh and self.database.exists() and not self._has_tables():
             self.database.unlink()  # of a start that came to nothing
         if fresh and self.database.exists():
-            message = f"{self.root} has a database and no format file: a part of it is missing. Put the whole folder back from a backup."
+            message = (
+                f"{self.root} has a database and no format file: a part of it is missing. Put "
+                "the whole folder back from a backup."
+            )
             raise StateError(message, code="state.incomplete")
         if fresh and self.root.exists() and set(os.listdir(self.root)) - OURS:
-            raise WrongFolder(f"{self.root} holds other files. Give an empty folder, or one that Pine Cart made.")
+            raise WrongFolder(
+                f"{self.root} holds other files. Give an empty folder, or one that Pine Cart made."
+            )
         if not fresh:
             self.check_format()
         self.root.mkdir(parents=True, exist_ok=True)
         if where := network_file_system(self.root, Path("/proc/self/mountinfo").read_text()):
             raise WrongFolder(
-                f"{self.root} lies on a network file system ({where}): its locks can't be trusted. Give a folder on a disk of this machine."
+                f"{self.root} lies on a network file system ({where}): its locks can't be "
+                "trusted. Give a folder on a disk of this machine."
             )
         self.root.chmod(0o700)
         for inner in ("runs", "scratch"):
@@ -168,7 +185,9 @@ class State(NamedTuple):
 
     def _has_tables(self) -> bool:
         try:
-            with contextlib.closing(sqlite3.connect(f"file:{self.database}?mode=ro", uri=True)) as opened:
+            with contextlib.closing(
+                sqlite3.connect(f"file:{self.database}?mode=ro", uri=True)
+            ) as opened:
                 return bool(opened.execute("SELECT count(*) FROM sqlite_master").fetchone()[0])
         except sqlite3.DatabaseError:
             return True
@@ -187,10 +206,17 @@ class State(NamedTuple):
         """Raises StateError for a newer format, or for what is none."""
         number = self._format()[0]
         if not number.isdecimal():
-            message = f"{self.root / 'format'} can't be read: it should hold a number and an id. Put it back from a backup, or write {FORMAT} into it if you know that this program made the folder."
+            message = (
+                f"{self.root / 'format'} can't be read: it should hold a number and an id. Put "
+                f"it back from a backup, or write {FORMAT} into it if you know that this program "
+                "made the folder."
+            )
             raise StateError(message, code="state.format-unreadable")
         if int(number) > FORMAT:
-            message = f"{self.root} was written by a newer Pine Cart (format {number}; this one knows {FORMAT}). Use that one."
+            message = (
+                f"{self.root} was written by a newer Pine Cart (format {number}; this one knows "
+                f"{FORMAT}). Use that one."
+            )
             raise StateError(message, code="state.newer")
 
     def _format(self) -> tuple[str, str]:
@@ -200,22 +226,41 @@ class State(NamedTuple):
 
     @property
     def id(self) -> str:
-        """What this folder's database has as well; empty in a folder that an earlier release made."""
+        """What this folder's database has as well; empty in a folder that an
+        earlier release made.
+        """
         return self._format()[1]
 
     def _check_database(self) -> None:
-        """Raises StateError if there is none, it is damaged, or its last records were taken away."""
+        """Raises StateError if there is none, it is damaged, or its last records
+        were taken away.
+        """
         backup = "Put the folder back from a backup"
         copy = self.root / "before-migration.sqlite3"
-        backup += f" (the copy made before the last upgrade is {copy.name})." if copy.exists() else "."
+        backup += (
+            f" (the copy made before the last upgrade is {copy.name})." if copy.exists() else "."
+        )
         if not self.database.exists() or not self.database.stat().st_size:
-            message = f"{self.database.name} is {'empty' if self.database.exists() else 'missing'}, and this folder was worked with: its records are lost. {backup} To begin anew, give another folder."
+            message = (
+                f"{self.database.name} is {'empty' if self.database.exists() else 'missing'}, "
+                f"and this folder was worked with: its records are lost. {backup} To begin anew, "
+                "give another folder."
+            )
             raise StateError(message, code="state.no-database")
-        if (self.root / "in-use").exists() and not self.database.with_name(self.database.name + "-wal").exists():
-            message = f"The service did not end cleanly, and {self.database.name}-wal, which holds the last records, is gone. Put that file back. To go on without those records: pinecart check --data {self.root} --go-on"
+        if (self.root / "in-use").exists() and not self.database.with_name(
+            self.database.name + "-wal"
+        ).exists():
+            message = (
+                f"The service did not end cleanly, and {self.database.name}-wal, which holds the "
+                "last records, is gone. Put that file back. To go on without those records: "
+                f"pinecart check --data {self.root} --go-on"
+            )
             raise StateError(message, code="state.records-missing")
         if problems := self.damage(quick=True):
-            message = f"{self.database.name} is damaged ({problems[0]}). {backup} See all of it: pinecart check --data {self.root}"
+            message = (
+                f"{self.database.name} is damaged ({problems[0]}). {backup} See all of it: "
+                f"pinecart check --data {self.root}"
+            )
             raise StateError(message, code="state.damaged")
 
     def damage(self, *, quick: bool) -> list[str]:
@@ -234,21 +279,36 @@ class State(NamedTuple):
 
     def _check_key(self) -> None:
         if not (self.root / "seal.key").exists():
-            message = f"{self.root / 'seal.key'} is missing: without it the stores' secrets in the database can't be read. Put it back from where you keep it. If it is lost for good, begin with a new one, and give each store its key again: pinecart check --data {self.root} --new-key"
+            message = (
+                f"{self.root / 'seal.key'} is missing: without it the stores' secrets in the "
+                "database can't be read. Put it back from where you keep it. If it is lost for "
+                "good, begin with a new one, and give each store its key again: pinecart check "
+                f"--data {self.root} --new-key"
+            )
             raise StateError(message, code="state.no-key")
 
     def _check_that_they_belong_together(self) -> None:
         """Raises StateError if the database, or the key, is another folder's."""
         with contextlib.closing(sqlite3.connect(self.database, timeout=5)) as opened:
             try:
-                known, sealed = opened.execute("SELECT folder, sealed FROM runs_instance").fetchone() or ("", b"")
+                known, sealed = opened.execute(
+                    "SELECT folder, sealed FROM runs_instance"
+                ).fetchone() or ("", b"")
             except sqlite3.OperationalError:  # an earlier release's, which knows of no ids
                 return
         if known and known != self.id:
-            message = f"The database in {self.root} is not this folder's: it has the id {known}, and the folder {self.id}. Put the whole folder back from one backup."
+            message = (
+                f"The database in {self.root} is not this folder's: it has the id {known}, and "
+                f"the folder {self.id}. Put the whole folder back from one backup."
+            )
             raise StateError(message, code="state.other-database")
         if known and not self.opens(sealed) and not self.accepts_new_key():
-            message = f"{self.root / 'seal.key'} is not the key of this database: the stores' secrets can't be read with it. Put the right one back. If it is lost for good: take this one away, and begin with a new one: pinecart check --data {self.root} --new-key"
+            message = (
+                f"{self.root / 'seal.key'} is not the key of this database: the stores' secrets "
+                "can't be read with it. Put the right one back. If it is lost for good: take "
+                f"this one away, and begin with a new one: pinecart check --data {self.root} "
+                "--new-key"
+            )
             raise StateError(message, code="state.other-key")
 
     def opens(self, sealed: bytes) -> bool:
@@ -260,9 +320,15 @@ class State(NamedTuple):
         return True
 
     def new_key(self) -> None:
-        """A key for a database whose own is lost: what was sealed stays unreadable, and is asked for again."""
+        """A key for a database whose own is lost:
+
+        what was sealed stays unreadable, and is asked for again.
+        """
         if (self.root / "seal.key").exists():
-            raise StateError(f"{self.root / 'seal.key'} is there. Take it away first, if it is not the right one.")
+            raise StateError(
+                f"{self.root / 'seal.key'} is there. Take it away first, if it is not the "
+                "right one."
+            )
         self._secret("seal.key", lambda: Fernet.generate_key().decode())
         write_whole(self.root / "new-key", "The next start takes seal.key for this database's.\n")
 
@@ -295,13 +361,15 @@ class State(NamedTuple):
             file = open(self.root / "lock", "a+")  # noqa: SIM115 - open for this process's life
         except OSError as exc:
             raise StateError(
-                f"{self.root / 'lock'} can't be opened ({exc.strerror}). Give this account the right."
+                f"{self.root / 'lock'} can't be opened ({exc.strerror}). Give this account "
+                "the right."
             ) from exc
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as exc:
             raise StateError(
-                f"Another Pine Cart service works on {self.root}. Stop it first, or give another folder."
+                f"Another Pine Cart service works on {self.root}. Stop it first, or give "
+                "another folder."
             ) from exc
         return file
 
@@ -328,7 +396,9 @@ class State(NamedTuple):
             told = json.loads((self.root / "options.json").read_text())
         except FileNotFoundError:
             return Options()
-        fields: dict[str, Any] = {k: tuple(v) if isinstance(v, list) else v for k, v in told.items()}
+        fields: dict[str, Any] = {
+            k: tuple(v) if isinstance(v, list) else v for k, v in told.items()
+        }
         return Options(**fields)
 
     def seal(self, value: dict[str, str]) -> bytes:
@@ -356,14 +426,22 @@ def write_whole(file: Path, text: str) -> None:
 
 
 def network_file_system(folder: Path, mounts: str) -> str:
-    """The kind of network file system that a folder lies on, and where it is mounted; empty: on none.
+    """The kind of network file system that a folder lies on, and where it is mounted; empty: on
+    none.
 
-    mounts: the text of /proc/self/mountinfo (proc(5)): the mount point is its fifth field, the kind the first after " - ".
+    mounts: the text of /proc/self/mountinfo (proc(5)): the mount point is its fifth field, the kind
+    the first after " - ".
     """
     at, kind = "", ""
     for line in mounts.splitlines():
         fields, _, rest = line.partition(" - ")
-        point = fields.split()[4].encode().decode("unicode_escape").encode("latin-1").decode("utf-8", "surrogateescape")
+        point = (
+            fields.split()[4]
+            .encode()
+            .decode("unicode_escape")
+            .encode("latin-1")
+            .decode("utf-8", "surrogateescape")
+        )
         if len(point) >= len(at) and folder.resolve().is_relative_to(point):
             at, kind = point, rest.split()[0]
     return f"{kind} at {at}" if kind in NETWORK else ""

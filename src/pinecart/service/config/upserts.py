@@ -1,6 +1,8 @@
-"""Many rows written at once through Django's connection: a quarter of what building a model for each would cost.
+"""Many rows written at once through Django's connection: a quarter of what building a model for
+each would cost.
 
-Only for what is written by the thousand a second (records, ledger); table and columns come from the model.
+Only for what is written by the thousand a second (records, ledger); table and columns come from the
+model.
 """
 
 from __future__ import annotations
@@ -12,18 +14,25 @@ from typing import Any
 
 from django.db import connection, models
 
-# Rows of one statement. Between two, SQLite gives the interpreter to another thread, and waits to have it back; and there are
+# Rows of one statement. Between two, SQLite gives the interpreter to another thread, and waits to
+# have it back; and there are
 # few kinds of statements, since each is prepared once.
 AT_ONCE = (200, 20, 1)
 
 
 def upsert(
-    model: type[models.Model], fields: tuple[str, ...], rows: Sequence[Sequence[Any]], *, unique: tuple[str, ...],
+    model: type[models.Model],
+    fields: tuple[str, ...],
+    rows: Sequence[Sequence[Any]],
+    *,
+    unique: tuple[str, ...],
     update: tuple[str, ...],
-) -> None:  # fmt: skip
-    """Insert rows of plain values, in the order of `fields`; where `unique` is taken, `update` is written over.
+) -> None:
+    """Insert rows of plain values, in the order of `fields`; where `unique` is taken, `update` is
+    written over.
 
-    Numbers instead of truth values, and bytearray instead of bytes, are bound without asking sqlite3's list of adapters.
+    Numbers instead of truth values, and bytearray instead of bytes, are bound without asking
+    sqlite3's list of adapters.
     """
     connection.ensure_connection()
     with connection.wrap_database_errors:
@@ -31,17 +40,24 @@ def upsert(
         for count in AT_ONCE:
             while len(rows) - at >= count:
                 values = list(itertools.chain.from_iterable(rows[at : at + count]))
-                connection.connection.execute(_statement(model, fields, unique, update, count), values)
+                connection.connection.execute(
+                    _statement(model, fields, unique, update, count), values
+                )
                 at += count
 
 
 @lru_cache(maxsize=16)
 def _statement(
-    model: type[models.Model], fields: tuple[str, ...], unique: tuple[str, ...], update: tuple[str, ...], rows: int
+    model: type[models.Model],
+    fields: tuple[str, ...],
+    unique: tuple[str, ...],
+    update: tuple[str, ...],
+    rows: int,
 ) -> str:
     meta, quote = model._meta, connection.ops.quote_name
     column = {name: quote(str(getattr(meta.get_field(name), "column"))) for name in fields}  # noqa: B009 - untyped there
     written = ", ".join(f"{column[name]} = excluded.{column[name]}" for name in update)
     names, taken = ", ".join(column.values()), ", ".join(column[name] for name in unique)
     marks = ", ".join([f"({', '.join(['?'] * len(fields))})"] * rows)
-    return f"INSERT INTO {quote(meta.db_table)} ({names}) VALUES {marks} ON CONFLICT ({taken}) DO UPDATE SET {written}"  # noqa: S608 - names of a model's own
+    into = f"INSERT INTO {quote(meta.db_table)} ({names}) VALUES {marks}"  # noqa: S608 - our own names
+    return f"{into} ON CONFLICT ({taken}) DO UPDATE SET {written}"

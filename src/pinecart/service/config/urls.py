@@ -18,12 +18,15 @@ def console(request: HttpRequest, page: str = "") -> HttpResponse:
     index = settings.CONSOLE / "index.html"
     if not index.exists():
         return HttpResponse(
-            "The console is not built. Build it with: make console", status=503, content_type="text/plain"
+            "The console is not built. Build it with: make console",
+            status=503,
+            content_type="text/plain",
         )
     answer = HttpResponse(index.read_bytes(), content_type="text/html; charset=utf-8")
     answer["Cache-Control"] = "no-cache"
     answer["Content-Security-Policy"] = (
-        "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'"
+        "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
+        "frame-ancestors 'none'; base-uri 'none'"
     )
     return answer
 
@@ -36,7 +39,8 @@ def no_such_call(request: HttpRequest, rest: str = "") -> JsonResponse:
 def not_from_the_console(request: HttpRequest, reason: str = "") -> JsonResponse:
     """Django's view for a change by cookie without the session's token."""
     detail = (
-        f"{reason} Ask GET /api/v1/session for `csrf`, and send it as X-CSRFToken; a program signs in with a token."
+        f"{reason} Ask GET /api/v1/session for `csrf`, and send it as X-CSRFToken; a program "
+        "signs in with a token."
     )
     return JsonResponse(problem_body(403, "csrf", detail), status=403, content_type=PROBLEM)
 

@@ -19,10 +19,15 @@ from pinecart.service.runs.services import start_run
 
 class RenameShape(serializers.Serializer):
     pattern = serializers.CharField(
-        required=False, allow_blank=True, help_text="A regular expression; empty: `to` is a template."
+        required=False,
+        allow_blank=True,
+        help_text="A regular expression; empty: `to` is a template.",
     )
     to = serializers.CharField(
-        help_text="The replacement, or a template of {folder} {name} {ending} {year} {month} {day} {counter}."
+        help_text=(
+            "The replacement, or a template of {folder} {name} {ending} {year} {month} {day} "
+            "{counter}."
+        )
     )
 
 
@@ -39,16 +44,22 @@ class RulesShape(serializers.Serializer):
     until = serializers.CharField(required=False)
     ignore_case = serializers.BooleanField(required=False)
     rename = RenameShape(required=False)
-    folders = serializers.CharField(required=False, help_text="with-files (default), empty-too, or only.")
+    folders = serializers.CharField(
+        required=False, help_text="with-files (default), empty-too, or only."
+    )
 
     def get_fields(self) -> dict[str, Any]:
         places = {"from": "Take from: pine://STORE/PATH", "to": "Put to: pine://STORE/PATH"}
-        return {k: serializers.CharField(help_text=v) for k, v in places.items()} | super().get_fields()
+        return {
+            k: serializers.CharField(help_text=v) for k, v in places.items()
+        } | super().get_fields()
 
 
 class LegShape(RulesShape):
     one = serializers.ListField(
-        child=serializers.CharField(), required=False, help_text="Only this file, and its name there."
+        child=serializers.CharField(),
+        required=False,
+        help_text="Only this file, and its name there.",
     )
 
 
@@ -74,20 +85,32 @@ class DefinitionShape(serializers.Serializer):
     keep = serializers.ListField(
         child=serializers.CharField(), required=False, help_text="permissions, attributes, tags."
     )
-    storage_class = serializers.CharField(required=False, allow_blank=True, help_text="Of what is written to a bucket.")
-    rate = serializers.CharField(required=False, allow_null=True, help_text="Bytes per second, such as 10 MiB.")
+    storage_class = serializers.CharField(
+        required=False, allow_blank=True, help_text="Of what is written to a bucket."
+    )
+    rate = serializers.CharField(
+        required=False, allow_null=True, help_text="Bytes per second, such as 10 MiB."
+    )
     waits_for = serializers.ListField(
-        child=serializers.CharField(), required=False, help_text="Jobs that take a file before this one clears it."
+        child=serializers.CharField(),
+        required=False,
+        help_text="Jobs that take a file before this one clears it.",
     )
     route = serializers.ChoiceField(
-        ROUTES, required=False, help_text="shortest: inside one system it copies by itself; through-us: never."
+        ROUTES,
+        required=False,
+        help_text="shortest: inside one system it copies by itself; through-us: never.",
     )
     aside_in = serializers.CharField(
         required=False,
         allow_blank=True,
-        help_text="The folder that things are set aside in, from the store's or the bucket's root on.",
+        help_text=(
+            "The folder that things are set aside in, from the store's or the bucket's root on."
+        ),
     )
-    guards = serializers.DictField(child=serializers.IntegerField(), required=False, help_text="Limits of its own.")
+    guards = serializers.DictField(
+        child=serializers.IntegerField(), required=False, help_text="Limits of its own."
+    )
 
 
 class MarkShape(serializers.Serializer):
@@ -106,7 +129,8 @@ class JobShape(serializers.Serializer):
     next_due = serializers.DateTimeField(allow_null=True)
     sentences = serializers.ListField(child=serializers.CharField())
     dangers = serializers.ListField(
-        child=serializers.CharField(), help_text="Those of the sentences that tell of what is removed or lost."
+        child=serializers.CharField(),
+        help_text="Those of the sentences that tell of what is removed or lost.",
     )
     last_run = RunShape(allow_null=True)
     last_audit = RunShape(allow_null=True)
@@ -117,7 +141,8 @@ class CheckedShape(serializers.Serializer):
     definition = DefinitionShape()
     sentences = serializers.ListField(child=serializers.CharField())
     dangers = serializers.ListField(
-        child=serializers.CharField(), help_text="Those of the sentences that tell of what is removed or lost."
+        child=serializers.CharField(),
+        help_text="Those of the sentences that tell of what is removed or lost.",
     )
 
 
@@ -133,11 +158,19 @@ def told(record: JobRecord) -> dict[str, Any]:
     definition = selectors.definition_of(record)
     last = latest_runs(record.name)
     return {
-        "job": record.name, "title": definition.title, "definition": definition.as_mapping(), "version": record.version,
-        "is_on": record.is_on, "saved_at": record.saved_at, "next_due": record.next_due, "sentences": sentences(definition), "dangers": dangers(definition),
+        "job": record.name,
+        "title": definition.title,
+        "definition": definition.as_mapping(),
+        "version": record.version,
+        "is_on": record.is_on,
+        "saved_at": record.saved_at,
+        "next_due": record.next_due,
+        "sentences": sentences(definition),
+        "dangers": dangers(definition),
         "last_run": last.get("transfer") and run_told(last["transfer"]),
-        "last_audit": last.get("audit") and run_told(last["audit"]), "marks": recent_marks(record.name),
-    }  # fmt: skip
+        "last_audit": last.get("audit") and run_told(last["audit"]),
+        "marks": recent_marks(record.name),
+    }
 
 
 class Jobs(APIView):
@@ -155,10 +188,17 @@ class Jobs(APIView):
 class JobsCheck(APIView):
     @extend_schema(request=DefinitionShape, responses=CheckedShape)
     def post(self, request: Request) -> Response:
-        """Check a definition without saving it: every problem at once, or what it will do, in sentences."""
+        """Check a definition without saving it:
+
+        every problem at once, or what it will do, in sentences.
+        """
         definition = services.checked_definition(actor_in(request), _mapping(request))
         return Response(
-            {"definition": definition.as_mapping(), "sentences": sentences(definition), "dangers": dangers(definition)}
+            {
+                "definition": definition.as_mapping(),
+                "sentences": sentences(definition),
+                "dangers": dangers(definition),
+            }
         )
 
 
@@ -194,7 +234,9 @@ def _start(request: Request, name: str, kind: str, *, wait: bool = False) -> Run
 
 
 class LookShape(serializers.Serializer):
-    wait = serializers.BooleanField(default=False, help_text="Begin only once no run of the job is under way.")
+    wait = serializers.BooleanField(
+        default=False, help_text="Begin only once no run of the job is under way."
+    )
 
 
 class JobPreview(APIView):

@@ -15,7 +15,10 @@ def job_named(name: str, actor: Actor) -> JobRecord:
     found = JobRecord.objects.filter(name=name).first()
     if found is None or not actor.may(Right.LOOK, found.definition["labels"]):
         known = [j.name for j in jobs_seen(actor)]
-        message = f"There is no job {name!r}.{did_you_mean(name, known)} See them with: pinecart job list."
+        message = (
+            f"There is no job {name!r}.{did_you_mean(name, known)} See them with: pinecart job "
+            "list."
+        )
         raise NotFound(message, code="job.unknown", did_you_mean=closest(name, known))
     return found
 
@@ -30,7 +33,11 @@ def job_names() -> list[str]:
 
 
 def jobs_seen(actor: Actor) -> list[JobRecord]:
-    return [j for j in JobRecord.objects.order_by("name") if actor.may(Right.LOOK, j.definition["labels"])]
+    return [
+        j
+        for j in JobRecord.objects.order_by("name")
+        if actor.may(Right.LOOK, j.definition["labels"])
+    ]
 
 
 def definition_of(record: JobRecord) -> Definition:

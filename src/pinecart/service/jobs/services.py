@@ -22,8 +22,13 @@ from pinecart.service.stores.services import set_uses
 from pinecart.service.trail.services import changed, note
 
 
-def checked_definition(actor: Actor, given: Mapping[str, Any], *, carry: bool = False) -> Definition:
-    """The definition, if it is whole and its stores are the actor's to use. Raises NotAllowed, Invalid with every problem at once."""
+def checked_definition(
+    actor: Actor, given: Mapping[str, Any], *, carry: bool = False
+) -> Definition:
+    """The definition, if it is whole and its stores are the actor's to use.
+
+    Raises NotAllowed, Invalid with every problem at once.
+    """
     definition, problems = None, []
     try:
         definition = read_definition(given, owner=actor.name, carry=carry)
@@ -32,15 +37,28 @@ def checked_definition(actor: Actor, given: Mapping[str, Any], *, carry: bool = 
         for i, leg in enumerate(legs):
             for side, place in (("from", leg.source), ("to", leg.target)):
                 if place.store not in known:
-                    message = f"There is no store {place.store!r}.{did_you_mean(place.store, known)}"
-                    near = {"field": f"legs[{i}].{side}", "code": "store.unknown", "message": message}
+                    message = (
+                        f"There is no store {place.store!r}.{did_you_mean(place.store, known)}"
+                    )
+                    near = {
+                        "field": f"legs[{i}].{side}",
+                        "code": "store.unknown",
+                        "message": message,
+                    }
                     problems.append(
-                        near | ({"did_you_mean": ", ".join(n)} if (n := closest(place.store, known)) else {})
+                        near
+                        | (
+                            {"did_you_mean": ", ".join(n)}
+                            if (n := closest(place.store, known))
+                            else {}
+                        )
                     )
     except Invalid as exc:
         problems += exc.problems
     if definition is not None and not problems:
-        for name in sorted({place.store for leg in definition.legs for place in (leg.source, leg.target)}):
+        for name in sorted(
+            {place.store for leg in definition.legs for place in (leg.source, leg.target)}
+        ):
             store_for(actor, name, Right.OPERATE, "carrying files")
         problems += _cant_be_kept(definition)
     if definition is not None and not problems and not carry:
@@ -55,30 +73,49 @@ def _cant_be_kept(definition: Definition) -> list[dict[str, str]]:
     problems = []
     for i, leg in enumerate(definition.legs):
         kind = store_named(leg.target.store).kind
-        wanted = {"tags": definition.keep.tags, "a storage class": bool(definition.keep.storage_class)}
+        wanted = {
+            "tags": definition.keep.tags,
+            "a storage class": bool(definition.keep.storage_class),
+        }
         for what in [w for w, asked in wanted.items() if asked and kind == "folder"]:
             message = f"{leg.target.store} is a folder store: it can't keep {what}. Leave that out."
-            problems.append({"field": f"legs[{i}].to", "code": "job.not-kept-there", "message": message})
+            problems.append(
+                {"field": f"legs[{i}].to", "code": "job.not-kept-there", "message": message}
+            )
     return problems
 
 
 def _in_each_others_way(definition: Definition) -> list[dict[str, str]]:
-    """An exact copy shares its destination with no other job; what a move clears is no other job's source."""
+    """An exact copy shares its destination with no other job; what a move clears is no other job's
+    source.
+    """
     problems = []
     for record in JobRecord.objects.exclude(name=definition.job):
         other = definition_of(record)
         for i, leg in enumerate(definition.legs):
             for theirs in other.legs:
-                if Intent.MIRROR in (definition.intent, other.intent) and place_of(leg.target).touches(
-                    place_of(theirs.target)
-                ):
-                    message = f"{leg.target} and {theirs.target} of the job {other.job!r} lie in one another: an exact copy would remove the other's files. Give it a destination of its own."
-                    problems.append({"field": f"legs[{i}].to", "code": "job.mirror-overlaps", "message": message})
-                if Intent.HAND_OVER in (definition.intent, other.intent) and place_of(leg.source).touches(
-                    place_of(theirs.source)
-                ):
+                if Intent.MIRROR in (definition.intent, other.intent) and place_of(
+                    leg.target
+                ).touches(place_of(theirs.target)):
+                    message = (
+                        f"{leg.target} and {theirs.target} of the job {other.job!r} lie in one "
+                        "another: an exact copy would remove the other's files. Give it a "
+                        "destination of its own."
+                    )
+                    problems.append(
+                        {
+                            "field": f"legs[{i}].to",
+                            "code": "job.mirror-overlaps",
+                            "message": message,
+                        }
+                    )
+                if Intent.HAND_OVER in (definition.intent, other.intent) and place_of(
+                    leg.source
+                ).touches(place_of(theirs.source)):
                     problems += _shared_source(definition, other, f"legs[{i}].from", leg, theirs)
-    known = set(JobRecord.objects.filter(name__in=definition.waits_for).values_list("name", flat=True))
+    known = set(
+        JobRecord.objects.filter(name__in=definition.waits_for).values_list("name", flat=True)
+    )
     for name in [n for n in definition.waits_for if n not in known]:
         message = f"There is no job {name!r} to wait for.{did_you_mean(name, job_names())}"
         problems.append({"field": "waits_for", "code": "job.unknown", "message": message})
@@ -88,17 +125,25 @@ def _in_each_others_way(definition: Definition) -> list[dict[str, str]]:
 def _shared_source(
     definition: Definition, other: Definition, field: str, leg: Leg, theirs: Leg
 ) -> list[dict[str, str]]:
-    """A move may share its source only with a job that it waits for, and of which it can be told what that job took."""
+    """A move may share its source only with a job that it waits for, and of which it can be told
+    what that job took.
+    """
     (move, moved), (second, taken) = ((definition, leg), (other, theirs))
     if move.intent is not Intent.HAND_OVER:
         (move, moved), (second, taken) = (second, taken), (move, moved)
     if second.job not in move.waits_for:
-        message = f"{leg.source} and {theirs.source} of the job {other.job!r} lie in one another: a move would clear files before the other job has them. Let {move.job!r} wait for {second.job!r} (waits_for)."
+        message = (
+            f"{leg.source} and {theirs.source} of the job {other.job!r} lie in one another: a "
+            f"move would clear files before the other job has them. Let {move.job!r} wait for "
+            f"{second.job!r} (waits_for)."
+        )
         return [{"field": field, "code": "job.source-shared", "message": message}]
     why = ""
     if second.intent in (Intent.MIRROR, Intent.HAND_OVER):
         why = (
-            "removes files itself" if second.intent is Intent.HAND_OVER else "would remove there what was cleared here"
+            "removes files itself"
+            if second.intent is Intent.HAND_OVER
+            else "would remove there what was cleared here"
         )
     elif taken.renaming or taken.one:
         why = "renames on the way, or takes one file only"
@@ -119,7 +164,8 @@ def define_job(actor: Actor, given: Mapping[str, Any]) -> JobRecord:
 def _define(actor: Actor, definition: Definition, due: datetime | None) -> JobRecord:
     if JobRecord.objects.filter(name=definition.job).exists():
         message = (
-            f"There is a job {definition.job!r} already. Choose another name, or change that one: pinecart job change."
+            f"There is a job {definition.job!r} already. Choose another name, or change that "
+            "one: pinecart job change."
         )
         raise Conflict(message, code="job.taken")
     record = JobRecord(name=definition.job)
@@ -167,14 +213,25 @@ def _due_next(definition: Definition) -> datetime | None:
 
 def _save(record: JobRecord, definition: Definition, due: datetime | None) -> None:
     """In the caller's transaction, in which nothing of a person's is worked out any more."""
-    record.definition, record.saved_at, record.next_due = definition.as_mapping(), timezone.now(), due
+    record.definition, record.saved_at, record.next_due = (
+        definition.as_mapping(),
+        timezone.now(),
+        due,
+    )
     record.save()
-    set_uses(definition.job, {p for leg in definition.legs for p in (leg.source, leg.target)}, definition.labels)
+    set_uses(
+        definition.job,
+        {p for leg in definition.legs for p in (leg.source, leg.target)},
+        definition.labels,
+    )
 
 
 @transaction.atomic
 def drop_job(actor: Actor, name: str) -> None:
-    """Forget a job and what it remembers. Its runs stay; nothing it carried is touched. Raises NotFound, NotAllowed."""
+    """Forget a job and what it remembers.
+
+    Its runs stay; nothing it carried is touched. Raises NotFound, NotAllowed.
+    """
     record = job_named(name, actor)
     actor.must(Right.DEFINE, record.definition["labels"], f"dropping {name!r}")
     forget_job(name)
@@ -184,13 +241,20 @@ def drop_job(actor: Actor, name: str) -> None:
 
 
 def due_anew(now: datetime, *, all_of_them: bool) -> int:
-    """Work out again when jobs are due next; how many that changed. Without `all_of_them` only what is due later than it can be."""
+    """Work out again when jobs are due next; how many that changed.
+
+    Without `all_of_them` only what is due later than it can be.
+    """
     changed = 0
     for record in JobRecord.objects.exclude(next_due=None):
         schedule = definition_of(record).schedule
         due = schedule.after(now) if schedule else None
-        if due != record.next_due and (all_of_them or (due is not None and record.next_due and record.next_due > due)):
-            changed += JobRecord.objects.filter(pk=record.pk, next_due=record.next_due).update(next_due=due)
+        if due != record.next_due and (
+            all_of_them or (due is not None and record.next_due and record.next_due > due)
+        ):
+            changed += JobRecord.objects.filter(pk=record.pk, next_due=record.next_due).update(
+                next_due=due
+            )
     return changed
 
 

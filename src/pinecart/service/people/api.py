@@ -18,7 +18,14 @@ from pinecart import __version__
 from pinecart.service.config.rights import ORDER, Actor, SignedIn
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.people import selectors
-from pinecart.service.people.services import entry_codes, people, second_factor, sessions, tokens, tries
+from pinecart.service.people.services import (
+    entry_codes,
+    people,
+    second_factor,
+    sessions,
+    tokens,
+    tries,
+)
 from pinecart.service.people.sign_in import SIGN_IN
 
 
@@ -48,16 +55,20 @@ def _try_begun(name: str, address: str) -> None:
 def _begin_session(request: Request, person: User) -> Actor | None:
     login(request, person, backend="django.contrib.auth.backends.ModelBackend")
     agent = request.headers.get("User-Agent", "")
-    request.session[SIGN_IN] = sessions.begin_session(person, address=_address(request), agent=agent)
+    request.session[SIGN_IN] = sessions.begin_session(
+        person, address=_address(request), agent=agent
+    )
     return selectors.actor_of(person.pk)
 
 
-# --- the session that asks ----------------------------------------------------------------------------------------
+# --- the session that asks
 
 
 class SessionShape(serializers.Serializer):
     name = serializers.CharField(allow_null=True, help_text="Null: nobody is signed in.")
-    rights = serializers.ListField(child=serializers.CharField(), help_text="The rights held somewhere.")
+    rights = serializers.ListField(
+        child=serializers.CharField(), help_text="The rights held somewhere."
+    )
     administers_all = serializers.BooleanField(
         help_text="The right to administer everything, not only what has a label."
     )
@@ -73,7 +84,10 @@ class SignInShape(serializers.Serializer):
     name = serializers.CharField()
     password = serializers.CharField(write_only=True, trim_whitespace=False)
     code = serializers.CharField(
-        write_only=True, required=False, allow_blank=True, help_text="Of the second factor, if the person has one."
+        write_only=True,
+        required=False,
+        allow_blank=True,
+        help_text="Of the second factor, if the person has one.",
     )
 
 
@@ -92,7 +106,9 @@ class Session(APIView):
         asked = _checked(SignInShape, request.data)
         name, address = asked["name"], _address(request)
         _try_begun(name, address)
-        person = cast("User | None", authenticate(request, username=name, password=asked["password"]))
+        person = cast(
+            "User | None", authenticate(request, username=name, password=asked["password"])
+        )
         if person is None:
             tries.note_refused(name, address=address, why="password")
             raise AuthenticationFailed("Name or password are not right.")
@@ -125,7 +141,11 @@ def session_told(request: Request, actor: Actor | None) -> Response:
             "name": actor and actor.name,
             "rights": [r.value for r in ORDER if actor and actor.may(r)],
             "administers_all": bool(actor and actor.may(ORDER[-1], [])),
-            "second_factor": "due" if actor and actor.lacks_factor else "on" if has_factor else "off",
+            "second_factor": "due"
+            if actor and actor.lacks_factor
+            else "on"
+            if has_factor
+            else "off",
             "csrf": get_token(request),
             "version": __version__,
             "demo": bool(OPTIONS.demo),
@@ -141,7 +161,10 @@ class EntryShape(serializers.Serializer):
 class Entry(APIView):
     @extend_schema(request=EntryShape, responses=SessionShape)
     def post(self, request: Request) -> Response:
-        """Set your password with the code that an administrator gave you. Whoever has a second factor signs in with it then."""
+        """Set your password with the code that an administrator gave you.
+
+        Whoever has a second factor signs in with it then.
+        """
         person = entry_codes.enter_by_code(**_checked(EntryShape, request.data))
         if selectors.has_second_factor(person.pk):
             return session_told(request, None)
@@ -174,7 +197,9 @@ class PasswordAgainShape(serializers.Serializer):
 
 class FactorShape(serializers.Serializer):
     secret = serializers.CharField(help_text="To be typed into an authenticator; told this once.")
-    address = serializers.CharField(help_text="The same as an otpauth address, for a picture to be scanned.")
+    address = serializers.CharField(
+        help_text="The same as an otpauth address, for a picture to be scanned."
+    )
 
 
 class FactorCodeShape(serializers.Serializer):
@@ -184,7 +209,10 @@ class FactorCodeShape(serializers.Serializer):
 class SecondFactorView(APIView):
     @extend_schema(request=PasswordAgainShape, responses=FactorShape)
     def post(self, request: Request) -> Response:
-        """Begin to set up your second factor. It is asked for once a first code has confirmed it."""
+        """Begin to set up your second factor.
+
+        It is asked for once a first code has confirmed it.
+        """
         actor = actor_in(request)
         _try_begun(actor.name, _address(request))
         secret, address = second_factor.begin(actor, **_checked(PasswordAgainShape, request.data))
@@ -212,11 +240,13 @@ class SecondFactorOff(APIView):
         return Response(status=204)
 
 
-# --- sessions and tokens ------------------------------------------------------------------------------------------
+# --- sessions and tokens
 
 
 class EverybodysAsked(serializers.Serializer):
-    everybodys = serializers.BooleanField(default=False, help_text="For an administrator of everything.")
+    everybodys = serializers.BooleanField(
+        default=False, help_text="For an administrator of everything."
+    )
 
 
 class OpenSessionShape(serializers.Serializer):
@@ -262,8 +292,12 @@ class TokenShape(serializers.Serializer):
     of = serializers.CharField(help_text="Whose it is.")
     made_at = serializers.DateTimeField()
     expires_at = serializers.DateTimeField(allow_null=True)
-    used_at = serializers.DateTimeField(allow_null=True, help_text="When it was last used, to the minute.")
-    right = serializers.CharField(help_text="It carries no more than this; empty: all of its person's.")
+    used_at = serializers.DateTimeField(
+        allow_null=True, help_text="When it was last used, to the minute."
+    )
+    right = serializers.CharField(
+        help_text="It carries no more than this; empty: all of its person's."
+    )
 
 
 class MadeTokenShape(serializers.Serializer):
@@ -299,7 +333,7 @@ class TokenView(APIView):
         return Response(status=204)
 
 
-# --- people -------------------------------------------------------------------------------------------------------
+# --- people
 
 
 class RightShape(serializers.Serializer):
@@ -311,12 +345,17 @@ class NewPersonShape(serializers.Serializer):
     name = serializers.CharField()
     rights = RightShape(many=True)
     password = serializers.CharField(
-        required=False, write_only=True, trim_whitespace=False, help_text="Left out: they set it by an entry code."
+        required=False,
+        write_only=True,
+        trim_whitespace=False,
+        help_text="Left out: they set it by an entry code.",
     )
 
 
 class EntryCodeShape(serializers.Serializer):
-    code = serializers.CharField(help_text="Told this once. With it they set their password at /enter.")
+    code = serializers.CharField(
+        help_text="Told this once. With it they set their password at /enter."
+    )
     ends_at = serializers.DateTimeField()
 
 
@@ -330,15 +369,23 @@ class PersonShape(serializers.Serializer):
     rights = RightShape(many=True)
     active = serializers.BooleanField(help_text="False: switched off.")
     second_factor = serializers.BooleanField()
-    seen_at = serializers.DateTimeField(allow_null=True, help_text="When a browser of theirs was last seen.")
-    code_ends_at = serializers.DateTimeField(allow_null=True, help_text="There is an entry code that ends then.")
+    seen_at = serializers.DateTimeField(
+        allow_null=True, help_text="When a browser of theirs was last seen."
+    )
+    code_ends_at = serializers.DateTimeField(
+        allow_null=True, help_text="There is an entry code that ends then."
+    )
 
 
 class PersonChangeShape(serializers.Serializer):
-    active = serializers.BooleanField(required=False, help_text="False: signed out everywhere, and tokens end.")
+    active = serializers.BooleanField(
+        required=False, help_text="False: signed out everywhere, and tokens end."
+    )
     password = serializers.CharField(required=False, write_only=True, trim_whitespace=False)
     rights = RightShape(many=True, required=False)
-    second_factor = serializers.ChoiceField([False], required=False, help_text="False: take it off.")
+    second_factor = serializers.ChoiceField(
+        [False], required=False, help_text="False: take it off."
+    )
 
 
 class People(APIView):
@@ -353,7 +400,9 @@ class People(APIView):
         asked, actor = _checked(NewPersonShape, request.data), actor_in(request)
         name, password = asked["name"], asked.get("password")
         people.add_person(actor, name=name, password=password, rights=_rights(asked["rights"]))
-        code = None if password is not None else _code_told(*entry_codes.make_entry_code(actor, name))
+        code = (
+            None if password is not None else _code_told(*entry_codes.make_entry_code(actor, name))
+        )
         return Response({"name": name, "entry_code": code}, status=201)
 
 
@@ -376,4 +425,6 @@ class EntryCodeView(APIView):
     @extend_schema(request=None, responses={201: EntryCodeShape})
     def post(self, request: Request, name: str) -> Response:
         """Make an entry code, with which this person sets a new password. Ones made before end."""
-        return Response(_code_told(*entry_codes.make_entry_code(actor_in(request), name)), status=201)
+        return Response(
+            _code_told(*entry_codes.make_entry_code(actor_in(request), name)), status=201
+        )

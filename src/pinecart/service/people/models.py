@@ -7,7 +7,9 @@ from django.db import models
 class Grant(models.Model):
     """A right of a person, on everything (no label) or on what has the label."""
 
-    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="grants")
+    person = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="grants"
+    )
     right = models.CharField(max_length=20)
     label = models.CharField(max_length=63, blank=True, default="")
 
@@ -24,9 +26,14 @@ class Failures(models.Model):
 
 
 class EntryCode(models.Model):
-    """With which a person sets a password, the first time or again. Told once: only its digest is kept."""
+    """With which a person sets a password, the first time or again.
 
-    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="entry_codes")
+    Told once: only its digest is kept.
+    """
+
+    person = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="entry_codes"
+    )
     digest = models.CharField(max_length=64, unique=True)
     made_at = models.DateTimeField()
     expires_at = models.DateTimeField()
@@ -34,9 +41,14 @@ class EntryCode(models.Model):
 
 
 class SignIn(models.Model):
-    """A session of a browser, from signing in to its end.   agent: what the browser says that it is."""
+    """A session of a browser, from signing in to its end.
 
-    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="sign_ins")
+    agent: what the browser says that it is.
+    """
+
+    person = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="sign_ins"
+    )
     begun_at = models.DateTimeField()
     seen_at = models.DateTimeField()
     ended_at = models.DateTimeField(null=True)
@@ -47,11 +59,13 @@ class SignIn(models.Model):
 class SecondFactor(models.Model):
     """A person's one-time codes by time (RFC 6238).
 
-    secret: sealed.   confirmed_at: from when on it is asked for.   last_step: of the last code that was taken, so that
-    none is taken twice.
+    secret: sealed.   confirmed_at: from when on it is asked for.   last_step: of the last code that
+    was taken, so that none is taken twice.
     """
 
-    person = models.OneToOneField(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="second_factor")
+    person = models.OneToOneField(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="second_factor"
+    )
     secret = models.BinaryField()
     confirmed_at = models.DateTimeField(null=True)
     last_step = models.IntegerField(default=0)
@@ -60,10 +74,13 @@ class SecondFactor(models.Model):
 class Token(models.Model):
     """A program's bearer token: only its digest is kept.
 
-    most: it carries no right beyond this one; empty: all of its person's.   parent: the token that made it.
+    most: it carries no right beyond this one; empty: all of its person's.   parent: the token that
+    made it.
     """
 
-    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="tokens")
+    person = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="tokens"
+    )
     name = models.CharField(max_length=63)
     digest = models.CharField(max_length=64, unique=True)
     made_at = models.DateTimeField()

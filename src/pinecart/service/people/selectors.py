@@ -33,15 +33,21 @@ def person_named(name: str) -> User:
     return found
 
 
-def actor_of(user_id: int, token: Token | None = None, sign_in: SignIn | None = None) -> Actor | None:
-    """The person with the rights of this moment, no more than the token carries; None if gone or switched off."""
+def actor_of(
+    user_id: int, token: Token | None = None, sign_in: SignIn | None = None
+) -> Actor | None:
+    """The person with the rights of this moment, no more than the token carries; None if gone or
+    switched off.
+    """
     user = User.objects.filter(pk=user_id, is_active=True).first()
     if user is None:
         return None
     grants = tuple(Grant.objects.filter(person=user).values_list("right", "label"))
     if token is not None and token.most:
         grants = tuple((least(right, token.most), label) for right, label in grants)
-    actor = Actor(user.username, grants, user.pk, token.pk if token else None, sign_in.pk if sign_in else None)
+    actor = Actor(
+        user.username, grants, user.pk, token.pk if token else None, sign_in.pk if sign_in else None
+    )
     is_due = OPTIONS.second_factor == "administrators" and actor.may(Right.ADMINISTER)
     return actor._replace(lacks_factor=is_due and not has_second_factor(user.pk))
 
@@ -74,8 +80,14 @@ def digest_of(token: str) -> str:
 def people_listed() -> list[dict[str, Any]]:
     now = timezone.now()
     found = User.objects.order_by("username").prefetch_related("grants")
-    with_factor = set(SecondFactor.objects.exclude(confirmed_at=None).values_list("person_id", flat=True))
-    codes = dict(EntryCode.objects.filter(used_at=None, expires_at__gt=now).values_list("person_id", "expires_at"))
+    with_factor = set(
+        SecondFactor.objects.exclude(confirmed_at=None).values_list("person_id", flat=True)
+    )
+    codes = dict(
+        EntryCode.objects.filter(used_at=None, expires_at__gt=now).values_list(
+            "person_id", "expires_at"
+        )
+    )
     seen = dict(SignIn.objects.values_list("person_id").annotate(Max("seen_at")))
     return [
         {
@@ -99,25 +111,40 @@ def sessions_of(actor: Actor, *, everybodys: bool) -> list[dict[str, Any]]:
         found = found.filter(person_id=actor.user_id)
     return [
         {
-            "id": s.pk, "of": s.person.username, "begun_at": s.begun_at, "seen_at": s.seen_at, "address": s.address,
-            "agent": s.agent, "this": s.pk == actor.sign_in,
+            "id": s.pk,
+            "of": s.person.username,
+            "begun_at": s.begun_at,
+            "seen_at": s.seen_at,
+            "address": s.address,
+            "agent": s.agent,
+            "this": s.pk == actor.sign_in,
         }
         for s in found
-    ]  # fmt: skip
+    ]
 
 
 def tokens_of(actor: Actor, *, everybodys: bool) -> list[dict[str, Any]]:
     """Living ones. everybodys: only for an administrator of everything. Raises NotAllowed."""
     now = timezone.now()
-    found = Token.objects.filter(revoked_at=None).exclude(expires_at__lt=now).select_related("person").order_by("id")
+    found = (
+        Token.objects.filter(revoked_at=None)
+        .exclude(expires_at__lt=now)
+        .select_related("person")
+        .order_by("id")
+    )
     if everybodys:
         actor.must(Right.ADMINISTER, [], "seeing other people's tokens")
     else:
         found = found.filter(person_id=actor.user_id)
     return [
         {
-            "id": t.pk, "name": t.name, "of": t.person.username, "made_at": t.made_at, "expires_at": t.expires_at,
-            "used_at": t.used_at, "right": t.most,
+            "id": t.pk,
+            "name": t.name,
+            "of": t.person.username,
+            "made_at": t.made_at,
+            "expires_at": t.expires_at,
+            "used_at": t.used_at,
+            "right": t.most,
         }
         for t in found
-    ]  # fmt: skip
+    ]

@@ -1,4 +1,6 @@
-"""Sessions in the database under a digest of their key, so that whoever reads a copy of it signs in as nobody."""
+"""Sessions in the database under a digest of their key, so that whoever reads a copy of it signs in
+as nobody.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ class SessionStore(db.SessionStore):
     """Django's, but for the name under which a session is kept."""
 
     def _get_session_from_db(self) -> Session | None:
-        kept = Session.objects.filter(session_key=_kept_as(self.session_key), expire_date__gt=timezone.now())
+        kept = Session.objects.filter(
+            session_key=_kept_as(self.session_key), expire_date__gt=timezone.now()
+        )
         found = kept.first()
         if found is None:
             self._session_key = None

@@ -69,7 +69,10 @@ def known(request: HttpRequest) -> Known | None:
 
 
 def actor_by_headers(request: HttpRequest) -> Actor | None:
-    """Who sends this request, as things are now; None: nobody is known by its token, or its session has ended."""
+    """Who sends this request, as things are now; None:
+
+    nobody is known by its token, or its session has ended.
+    """
     scheme, _, text = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() == "bearer":
         token, _ = token_found(text.strip(), timezone.now())

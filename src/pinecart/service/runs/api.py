@@ -59,9 +59,13 @@ class ProgressShape(serializers.Serializer):
     rate_bytes = serializers.IntegerField(help_text="Bytes per second, over the last 5 s.")
     rate_objects = serializers.FloatField()
     waits_for = serializers.CharField(
-        required=False, allow_blank=True, help_text="What nothing moves for, in words; empty: it gets on."
+        required=False,
+        allow_blank=True,
+        help_text="What nothing moves for, in words; empty: it gets on.",
     )
-    seconds_left = serializers.FloatField(allow_null=True, help_text="At least, until the listing is complete.")
+    seconds_left = serializers.FloatField(
+        allow_null=True, help_text="At least, until the listing is complete."
+    )
 
 
 class HeldListShape(CountShape):
@@ -97,7 +101,9 @@ class RunShape(serializers.Serializer):
         child=serializers.IntegerField(),
         help_text="Folders made (copy) and taken away (remove), counted apart from files.",
     )
-    reasons = serializers.DictField(child=serializers.IntegerField(), help_text="`decision reason` → objects.")
+    reasons = serializers.DictField(
+        child=serializers.IntegerField(), help_text="`decision reason` → objects."
+    )
     problems = serializers.IntegerField()
     size_only = serializers.IntegerField()
     findings = serializers.IntegerField()
@@ -106,10 +112,16 @@ class RunShape(serializers.Serializer):
     told_at = serializers.DateTimeField(allow_null=True, help_text="Its last sign of life.")
     stop_wanted = serializers.BooleanField()
     pause_wanted = serializers.BooleanField()
-    rate = serializers.IntegerField(allow_null=True, help_text="Bytes per second at most; null: no limit.")
-    of = serializers.IntegerField(allow_null=True, help_text="The run that this one undoes or clears up after.")
+    rate = serializers.IntegerField(
+        allow_null=True, help_text="Bytes per second at most; null: no limit."
+    )
+    of = serializers.IntegerField(
+        allow_null=True, help_text="The run that this one undoes or clears up after."
+    )
     intent = serializers.CharField()
-    set_aside = serializers.IntegerField(help_text="Days that what is removed or replaced is kept; 0: not at all.")
+    set_aside = serializers.IntegerField(
+        help_text="Days that what is removed or replaced is kept; 0: not at all."
+    )
     held = HeldShape(allow_null=True, help_text="What waits for a person.")
     undoable = serializers.BooleanField()
     message = serializers.CharField(allow_blank=True)
@@ -130,7 +142,9 @@ class ObjectShape(serializers.Serializer):
     id = serializers.IntegerField()
     leg = serializers.IntegerField()
     key = serializers.CharField()
-    key_id = serializers.CharField(help_text="Stands for exactly this key, wherever one is asked for.")
+    key_id = serializers.CharField(
+        help_text="Stands for exactly this key, wherever one is asked for."
+    )
     decision = serializers.CharField()
     reason = serializers.CharField()
     bytes = serializers.IntegerField()
@@ -160,7 +174,9 @@ class RunsAsked(serializers.Serializer):
 class ObjectsAsked(serializers.Serializer):
     after = serializers.IntegerField(default=0)
     limit = serializers.IntegerField(default=500, min_value=1, max_value=5000)
-    decision = serializers.CharField(default="", allow_blank=True, help_text="A decision or a reason.")
+    decision = serializers.CharField(
+        default="", allow_blank=True, help_text="A decision or a reason."
+    )
     problems = serializers.BooleanField(default=False)
     held = serializers.BooleanField(default=False, help_text="Only what waits for a person.")
 
@@ -246,7 +262,9 @@ class PreviewObjects(RunObjects):
 
 
 class FindAsked(serializers.Serializer):
-    name = serializers.CharField(trim_whitespace=True, help_text="Part of a file's name; * stands for anything.")
+    name = serializers.CharField(
+        trim_whitespace=True, help_text="Part of a file's name; * stands for anything."
+    )
     limit = serializers.IntegerField(default=500, min_value=1, max_value=5000)
 
 
@@ -264,18 +282,26 @@ class TouchShape(serializers.Serializer):
 
 class FoundShape(serializers.Serializer):
     key = serializers.CharField()
-    key_id = serializers.CharField(help_text="Stands for exactly this key, wherever one is asked for.")
+    key_id = serializers.CharField(
+        help_text="Stands for exactly this key, wherever one is asked for."
+    )
     bytes = serializers.IntegerField()
     runs = TouchShape(many=True, help_text="Newest first.")
 
     def get_fields(self) -> dict[str, Any]:
-        return {"from": serializers.CharField(), "to": serializers.CharField()} | super().get_fields()
+        return {
+            "from": serializers.CharField(),
+            "to": serializers.CharField(),
+        } | super().get_fields()
 
 
 class Find(APIView):
     @extend_schema(parameters=[FindAsked], responses=FoundShape(many=True))
     def get(self, request: Request) -> Response:
-        """A file, anywhere, any time: every place of the name, and every run that touched it there."""
+        """A file, anywhere, any time:
+
+        every place of the name, and every run that touched it there.
+        """
         return Response(selectors.places_of_name(actor_in(request), **asked(FindAsked, request)))
 
 
@@ -294,7 +320,9 @@ class RunReport(APIView):
         """A run's report: html, csv or jsonl."""
         run = selectors.run_numbered(number, actor_in(request))
         kind = asked(ReportAsked, request)["as"]
-        answer = StreamingHttpResponse(_in_pieces(report(run, kind)), content_type=f"{TYPES[kind]}; charset=utf-8")
+        answer = StreamingHttpResponse(
+            _in_pieces(report(run, kind)), content_type=f"{TYPES[kind]}; charset=utf-8"
+        )
         shown = "inline" if kind == "html" else "attachment"
         answer["Content-Disposition"] = f'{shown}; filename="{run.job}-run-{run.pk}.{kind}"'
         answer["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'"
@@ -302,8 +330,12 @@ class RunReport(APIView):
 
 
 async def _in_pieces(found: Iterator[str]) -> AsyncIterator[str]:
-    """A report's lines, a few hundred at a time, worked out in a thread while the caller takes the last ones."""
-    while piece := await sync_to_async(lambda: "".join(islice(found, 500)), thread_sensitive=False)():
+    """A report's lines, a few hundred at a time, worked out in a thread while the caller takes the
+    last ones.
+    """
+    while piece := await sync_to_async(
+        lambda: "".join(islice(found, 500)), thread_sensitive=False
+    )():
         yield piece
 
 
@@ -322,7 +354,9 @@ class RunPause(APIView):
 
 
 class RateShape(serializers.Serializer):
-    rate = serializers.IntegerField(allow_null=True, min_value=1, help_text="Bytes per second; null: no limit.")
+    rate = serializers.IntegerField(
+        allow_null=True, min_value=1, help_text="Bytes per second; null: no limit."
+    )
 
 
 class RunLimit(APIView):
@@ -330,7 +364,9 @@ class RunLimit(APIView):
     def post(self, request: Request, number: int) -> Response:
         """Limit how fast a run moves bytes, from now on."""
         return Response(
-            selectors.run_told(services.limit_run(actor_in(request), number, _read(RateShape, request)["rate"]))
+            selectors.run_told(
+                services.limit_run(actor_in(request), number, _read(RateShape, request)["rate"])
+            )
         )
 
 
@@ -371,7 +407,9 @@ class RunRelease(APIView):
     def post(self, request: Request, number: int) -> Response:
         """Say yes to what a run waits with. Refused if it is another list by now."""
         return Response(
-            selectors.run_told(services.release_run(actor_in(request), number, **_read(ReleaseShape, request)))
+            selectors.run_told(
+                services.release_run(actor_in(request), number, **_read(ReleaseShape, request))
+            )
         )
 
 
@@ -379,7 +417,11 @@ class RunDecline(APIView):
     @extend_schema(request=WhyShape, responses=RunShape)
     def post(self, request: Request, number: int) -> Response:
         """Say no: what is held is not done, and the run ends."""
-        return Response(selectors.run_told(services.decline_run(actor_in(request), number, **_read(WhyShape, request))))
+        return Response(
+            selectors.run_told(
+                services.decline_run(actor_in(request), number, **_read(WhyShape, request))
+            )
+        )
 
 
 class GoneOnShape(serializers.Serializer):
@@ -390,13 +432,17 @@ class StoreGoOn(APIView):
     @extend_schema(request=None, responses=GoneOnShape)
     def post(self, request: Request, name: str) -> Response:
         """One yes for every run that waits since this store refused its key."""
-        return Response({"runs": [run.pk for run in services.release_refused(actor_in(request), name)]})
+        return Response(
+            {"runs": [run.pk for run in services.release_refused(actor_in(request), name)]}
+        )
 
 
 class RunUndo(APIView):
     @extend_schema(request=UndoShape, responses={201: RunShape})
     def post(self, request: Request, number: int) -> Response:
-        """Take back what a run did, as far as it still lies as it was left; or only preview that."""
+        """Take back what a run did, as far as it still lies as it was left; or
+        only preview that.
+        """
         return started(services.undo_run(actor_in(request), number, **_read(UndoShape, request)))
 
 
@@ -405,12 +451,16 @@ class EventShape(serializers.Serializer):
 
     id = serializers.CharField(help_text="To be sent as Last-Event-ID, to go on from here.")
     event = serializers.ChoiceField(["state", "progress"])
-    data = serializers.CharField(help_text="JSON: the run, or how far it is.")  # type: ignore[assignment]
+    data = serializers.CharField(help_text=("JSON: the run, or how far it is."))  # type: ignore[assignment]
 
 
 class RunEvents(APIView):
     @extend_schema(
-        responses={(200, "text/event-stream"): OpenApiResponse(EventShape, description="Server-sent events.")}
+        responses={
+            (200, "text/event-stream"): OpenApiResponse(
+                EventShape, description="Server-sent events."
+            )
+        }
     )
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
         """A stream of server-sent events: `state` (the run) and `progress`, until it has ended."""

@@ -6,9 +6,11 @@ RUN = "runs.Run"
 
 
 class Instance(models.Model):
-    """One row: the epoch of this database, so that an event id of another one is known to be foreign.
+    """One row: the epoch of this database, so that an event id of another one is known to be
+    foreign.
 
-    folder: the id that the state folder has too.   sealed: something that only the folder's own key opens.
+    folder: the id that the state folder has too.   sealed: something that only the folder's own key
+    opens.
     """
 
     epoch = models.CharField(max_length=16)
@@ -17,11 +19,13 @@ class Instance(models.Model):
 
 
 class Run(models.Model):
-    """One execution. kind: transfer, preview, audit, undo, expiry. `epoch` grows with every process that takes it up.
+    """One execution. kind: transfer, preview, audit, undo, expiry. `epoch` grows with every process
+    that takes it up.
 
     waits: begins only once no run of its job is under way (of a preview, or an audit).
-    of: the run that is undone, or whose set-aside is cleared away.   holds: what waits for a person; `released`: digests
-    of what a person said yes to.   summed: its records in groups (core.totals.Sums), kept in the transaction of the records.
+    of: the run that is undone, or whose set-aside is cleared away.   holds: what waits for a
+    person; `released`: digests of what a person said yes to.   summed: its records in groups
+    (core.totals.Sums), kept in the transaction of the records.
     """
 
     kind = models.CharField(max_length=10)
@@ -79,8 +83,9 @@ class RecordRow(models.Model):
 class Scope(models.Model):
     """The ledger of one leg of a job between two places. Another place opens another scope.
 
-    settled: digest of the selection with which a run was last carried out to its end.   dropped_at: its job was dropped; what
-    it remembers serves the undoing of that job's runs for a while, and no job of that name.
+    settled: digest of the selection with which a run was last carried out to its end.   dropped_at:
+    its job was dropped; what it remembers serves the undoing of that job's runs for a while, and no
+    job of that name.
     """
 
     job = models.CharField(max_length=100)
@@ -96,9 +101,11 @@ STORED = ("key", "source", "there", "state")  # core.entries.Stored, as columns 
 
 
 class LedgerRow(models.Model):
-    """core.entries.Row, as it is kept: in the order of the keys itself (a table WITHOUT ROWID), which is how it is read.
+    """core.entries.Row, as it is kept: in the order of the keys itself (a table WITHOUT ROWID),
+    which is how it is read.
 
-    state: what is seldom needed, in one text, since every further column of a row costs a tenth of reading it.
+    state: what is seldom needed, in one text, since every further column of a row costs a tenth of
+    reading it.
     """
 
     pk = models.CompositePrimaryKey("scope", "key")
@@ -130,10 +137,11 @@ class AsideRow(models.Model):
 
 
 class UploadRow(models.Model):
-    """An upload in parts that a run began: its id once known, what it is of, and the server's date just before.
+    """An upload in parts that a run began: its id once known, what it is of, and the server's date
+    just before.
 
-    again: begun more than once, so that one may be left at the store when another is done.   clear_at: of a run that is over,
-    when the clock tries (again) to have it taken away.
+    again: begun more than once, so that one may be left at the store when another is done.
+    clear_at: of a run that is over, when the clock tries (again) to have it taken away.
     """
 
     run = models.ForeignKey(RUN, on_delete=models.CASCADE, related_name="uploads")

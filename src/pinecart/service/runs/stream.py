@@ -1,7 +1,8 @@
-"""Server-sent events of a run. One poller reads new events for everybody; each stream has its own queue.
+"""Server-sent events of a run. One poller reads new events for everybody; each stream has its own
+queue.
 
-Ids are `EPOCH-NUMBER`: the database's epoch and the event's number. A stream begins with the present state, unless
-`Last-Event-ID` is of this epoch and later events are still there.
+Ids are `EPOCH-NUMBER`: the database's epoch and the event's number. A stream begins with the
+present state, unless `Last-Event-ID` is of this epoch and later events are still there.
 """
 
 from __future__ import annotations
@@ -65,8 +66,12 @@ def _sync(call: Any) -> Any:
     return sync_to_async(call, thread_sensitive=False)
 
 
-async def stream(run: Run, who: str, still_allowed: Callable[[], Awaitable[bool]], last_id: str) -> AsyncIterator[str]:
-    """The text of the stream, for a person of this name, until the run has ended or the caller's right is gone."""
+async def stream(
+    run: Run, who: str, still_allowed: Callable[[], Awaitable[bool]], last_id: str
+) -> AsyncIterator[str]:
+    """The text of the stream, for a person of this name, until the run has ended or the caller's
+    right is gone.
+    """
     epoch = await _sync(selectors.database_epoch)()
     async with hub.listening(run.pk, who) as queue:
         seen = await _missed(run, epoch, last_id)

@@ -26,7 +26,9 @@ from pinecart.service.stores.fields import SECRETS
 
 class StepShape(serializers.Serializer):
     step = serializers.CharField()
-    ok = serializers.BooleanField(allow_null=True, help_text="Null: not tried; the message says why.")
+    ok = serializers.BooleanField(
+        allow_null=True, help_text="Null: not tried; the message says why."
+    )
     message = serializers.CharField()
     code = serializers.CharField(allow_blank=True)
 
@@ -34,15 +36,23 @@ class StepShape(serializers.Serializer):
 class StoreShape(serializers.Serializer):
     name = serializers.CharField()
     kind = serializers.ChoiceField(KINDS)
-    path = serializers.CharField(required=False, help_text="folder: the whole path on the service's machine.")
-    endpoint = serializers.CharField(required=False, help_text="s3: https://HOST or https://HOST:PORT.")
-    region = serializers.CharField(required=False, allow_blank=True, help_text="s3: its code; us-east-1 if empty.")
+    path = serializers.CharField(
+        required=False, help_text="folder: the whole path on the service's machine."
+    )
+    endpoint = serializers.CharField(
+        required=False, help_text="s3: https://HOST or https://HOST:PORT."
+    )
+    region = serializers.CharField(
+        required=False, allow_blank=True, help_text="s3: its code; us-east-1 if empty."
+    )
     key_id = serializers.CharField(required=False, help_text="s3: the access key's id.")
     root = serializers.CharField(  # type: ignore[assignment]
         required=False, allow_blank=True, help_text="s3: confined to this bucket, or bucket/prefix."
     )
     labels = serializers.ListField(
-        child=serializers.CharField(), required=False, help_text="Whoever has rights on one of them alone may use it."
+        child=serializers.CharField(),
+        required=False,
+        help_text="Whoever has rights on one of them alone may use it.",
     )
 
 
@@ -53,43 +63,68 @@ class StoreFormShape(StoreShape):
         help_text="folder: links are refused and listed (refuse), or skip, follow, keep.",
     )
     read_back = serializers.ChoiceField(
-        ["yes", "no"], required=False, help_text="folder: whether what is written is read again to prove it."
+        ["yes", "no"],
+        required=False,
+        help_text="folder: whether what is written is read again to prove it.",
     )
     most_at_once = serializers.IntegerField(
         required=False,
         allow_null=True,
-        help_text="So many requests, or files, at once, over all runs; without, it is found by trying.",
+        help_text=(
+            "So many requests, or files, at once, over all runs; without, it is found by trying."
+        ),
     )
     sign_payload = serializers.ChoiceField(
-        ["yes", "no"], required=False, help_text="s3 over plain HTTP: whether the content is part of the signature."
+        ["yes", "no"],
+        required=False,
+        help_text="s3 over plain HTTP: whether the content is part of the signature.",
     )
     marker = serializers.CharField(
         required=False,
         allow_blank=True,
         help_text="folder: name of a file in it without which it is taken for another disk.",
     )
-    addressing = serializers.ChoiceField(["path", "host"], required=False, help_text="s3: where the bucket stands.")
+    addressing = serializers.ChoiceField(
+        ["path", "host"], required=False, help_text="s3: where the bucket stands."
+    )
     anonymous = serializers.BooleanField(required=False, help_text="s3: without a key.")
     certificate = serializers.CharField(
         required=False, allow_blank=True, help_text="s3: the authority's certificate, as PEM text."
     )
-    proxy = serializers.CharField(required=False, allow_blank=True, help_text="s3: http://HOST:PORT")
-    proxy_user = serializers.CharField(required=False, write_only=True, allow_blank=True, help_text="s3: at the proxy.")
-    proxy_password = serializers.CharField(
-        required=False, write_only=True, allow_blank=True, trim_whitespace=False, help_text="s3: at the proxy."
+    proxy = serializers.CharField(
+        required=False, allow_blank=True, help_text="s3: http://HOST:PORT"
     )
-    connect_s = serializers.FloatField(required=False, help_text="s3: how long connecting may take.")
-    silence_s = serializers.FloatField(required=False, help_text="s3: how long an answer may stay silent.")
+    proxy_user = serializers.CharField(
+        required=False, write_only=True, allow_blank=True, help_text="s3: at the proxy."
+    )
+    proxy_password = serializers.CharField(
+        required=False,
+        write_only=True,
+        allow_blank=True,
+        trim_whitespace=False,
+        help_text="s3: at the proxy.",
+    )
+    connect_s = serializers.FloatField(
+        required=False, help_text="s3: how long connecting may take."
+    )
+    silence_s = serializers.FloatField(
+        required=False, help_text="s3: how long an answer may stay silent."
+    )
     session_token = serializers.CharField(
         required=False, write_only=True, allow_blank=True, help_text="s3: of a temporary key."
     )
     pasted = serializers.CharField(
-        required=False, write_only=True, allow_blank=True, help_text="An address or credentials as they come."
+        required=False,
+        write_only=True,
+        allow_blank=True,
+        help_text="An address or credentials as they come.",
     )
     untried = serializers.BooleanField(
         required=False, write_only=True, help_text="Save a new key without trying it first."
     )
-    secret = serializers.CharField(required=False, write_only=True, trim_whitespace=False, allow_blank=True)
+    secret = serializers.CharField(
+        required=False, write_only=True, trim_whitespace=False, allow_blank=True
+    )
 
 
 class StoreChangeShape(StoreFormShape):
@@ -108,7 +143,8 @@ class StoreTriedShape(StoreFormShape):
 
 
 KEY_ID = (
-    "Stands for exactly this key, wherever a key, a path or a location is asked for: put it behind the place's own."
+    "Stands for exactly this key, wherever a key, a path or a location is asked for: put it "
+    "behind the place's own."
 )
 
 
@@ -142,9 +178,13 @@ class MadeShape(serializers.Serializer):
 
 class BrowseAsked(serializers.Serializer):
     path = serializers.CharField(default="", allow_blank=True, trim_whitespace=False)
-    after = serializers.CharField(default="", allow_blank=True, help_text="The `next` of the page before.")
+    after = serializers.CharField(
+        default="", allow_blank=True, help_text="The `next` of the page before."
+    )
     all = serializers.BooleanField(default=False, help_text="All below, instead of this level.")
-    match = serializers.CharField(default="", allow_blank=True, help_text="With `all`: only what matches this pattern.")
+    match = serializers.CharField(
+        default="", allow_blank=True, help_text="With `all`: only what matches this pattern."
+    )
     limit = serializers.IntegerField(default=200, min_value=1, max_value=5000)
 
 
@@ -167,9 +207,16 @@ def told(record: Any, actor: Actor) -> dict[str, Any]:
     shown = {k: v for k, v in record.fields.items() if k not in ("fsid", "rebound")}
     address = record.fields.get("path") or record.fields.get("endpoint", "")
     return {
-        "name": record.name, "kind": record.kind, "labels": record.labels, **shown, "address": address, "secret_since": record.secret_since,
-        "tried_at": record.tried_at, "tried": record.tried, "jobs": selectors.jobs_using_store(record.name, actor),
-    }  # fmt: skip
+        "name": record.name,
+        "kind": record.kind,
+        "labels": record.labels,
+        **shown,
+        "address": address,
+        "secret_since": record.secret_since,
+        "tried_at": record.tried_at,
+        "tried": record.tried,
+        "jobs": selectors.jobs_using_store(record.name, actor),
+    }
 
 
 def checked(shape: type[serializers.Serializer], given: Any) -> dict[str, Any]:
@@ -182,13 +229,18 @@ class Stores(APIView):
     @extend_schema(responses=StoreTold(many=True))
     def get(self, request: Request) -> Response:
         """All stores."""
-        return Response([told(s, actor_in(request)) for s in selectors.stores_listed(actor_in(request))])
+        return Response(
+            [told(s, actor_in(request)) for s in selectors.stores_listed(actor_in(request))]
+        )
 
     @extend_schema(request=StoreFormShape, responses={201: StoreTold})
     def post(self, request: Request) -> Response:
         """Register a store."""
         return Response(
-            told(services.add_store(actor_in(request), checked(StoreFormShape, request.data)), actor_in(request)),
+            told(
+                services.add_store(actor_in(request), checked(StoreFormShape, request.data)),
+                actor_in(request),
+            ),
             status=201,
         )
 
@@ -233,7 +285,9 @@ class StoreView(APIView):
         """Change fields, or give a new key."""
         return Response(
             told(
-                services.change_store(actor_in(request), name, checked(StoreChangeShape, request.data)),
+                services.change_store(
+                    actor_in(request), name, checked(StoreChangeShape, request.data)
+                ),
                 actor_in(request),
             )
         )
@@ -249,7 +303,9 @@ class StoreTry(APIView):
     @extend_schema(request=TryShape, responses=TriedShape)
     def post(self, request: Request, name: str) -> Response:
         """Try a registered store."""
-        steps = services.try_saved(actor_in(request), name, write_to=checked(TryShape, request.data)["write_to"])
+        steps = services.try_saved(
+            actor_in(request), name, write_to=checked(TryShape, request.data)["write_to"]
+        )
         return Response({"ok": all(s["ok"] is not False for s in steps), "steps": steps})
 
 
@@ -277,7 +333,11 @@ def _after(asked: Mapping[str, Any]) -> bytes:
     try:
         return b64decode(asked["after"], validate=True)
     except ValueError:
-        problem = {"field": "after", "code": "field.malformed", "message": "after: take it as an answer gave it."}
+        problem = {
+            "field": "after",
+            "code": "field.malformed",
+            "message": "after: take it as an answer gave it.",
+        }
         raise Invalid([problem]) from None
 
 
@@ -299,19 +359,36 @@ class StoreBrowse(APIView):
             limit=asked["limit"],
         )
         bare = (
-            not path and selectors.store_named(name).kind == "s3" and not selectors.store_named(name).fields.get("root")
+            not path
+            and selectors.store_named(name).kind == "s3"
+            and not selectors.store_named(name).fields.get("root")
         )
         rows: list[tuple[bytes, dict[str, Any]]] = [
-            (f, {"kind": "bucket" if bare else "folder", "bytes": None, "modified_ns": None, "fault": ""})
+            (
+                f,
+                {
+                    "kind": "bucket" if bare else "folder",
+                    "bytes": None,
+                    "modified_ns": None,
+                    "fault": "",
+                },
+            )
             for f in level.folders
         ]
         rows += [
-            (e.key, {"kind": "file", "bytes": e.size, "modified_ns": e.modified_ns, "fault": e.fault})
+            (
+                e.key,
+                {"kind": "file", "bytes": e.size, "modified_ns": e.modified_ns, "fault": e.fault},
+            )
             for e in level.entries
         ]
         entries = [{**key_fields(key), **row} for key, row in sorted(rows, key=lambda r: r[0])]
         return Response(
-            {"location": f"pine://{name}/{show(path)}", "entries": entries, "next": b64encode(level.after).decode()}
+            {
+                "location": f"pine://{name}/{show(path)}",
+                "entries": entries,
+                "next": b64encode(level.after).decode(),
+            }
         )
 
 
@@ -342,12 +419,20 @@ class VersionShape(serializers.Serializer):
 class StoreVersions(APIView):
     @extend_schema(parameters=[HeadAsked], responses=VersionShape(many=True))
     def get(self, request: Request, name: str) -> Response:
-        """The versions that a bucket keeps of one file, the newest first; none where it keeps none."""
+        """The versions that a bucket keeps of one file, the newest first; none where
+        it keeps none.
+        """
         key = key_of_text(checked(HeadAsked, request.query_params)["path"])
         found = services.versions_of(actor_in(request), name, key)
         return Response(
             [
-                {"bytes": v.size, **{f: getattr(v, f) for f in ("version", "modified_ns", "is_current", "is_removal")}}
+                {
+                    "bytes": v.size,
+                    **{
+                        f: getattr(v, f)
+                        for f in ("version", "modified_ns", "is_current", "is_removal")
+                    },
+                }
                 for v in found
             ]
         )
@@ -358,13 +443,19 @@ class HeadShape(serializers.Serializer):
     bytes = serializers.IntegerField()
     modified_ns = serializers.IntegerField(allow_null=True)
     content_type = serializers.CharField(allow_blank=True)
-    checksum = serializers.CharField(allow_blank=True, help_text="CRC-64/NVME, where the store tells it.")
+    checksum = serializers.CharField(
+        allow_blank=True, help_text="CRC-64/NVME, where the store tells it."
+    )
     metadata = serializers.DictField(child=serializers.CharField())
     tags = serializers.DictField(child=serializers.CharField())
     storage_class = serializers.CharField(allow_blank=True)
     version = serializers.CharField(allow_blank=True)
-    text = serializers.CharField(allow_null=True, help_text="Its first bytes as text; null where they are none.")
-    hex = serializers.CharField(allow_blank=True, help_text="Its first bytes in hexadecimal, where they are no text.")
+    text = serializers.CharField(
+        allow_null=True, help_text="Its first bytes as text; null where they are none."
+    )
+    hex = serializers.CharField(
+        allow_blank=True, help_text="Its first bytes in hexadecimal, where they are no text."
+    )
 
 
 class StoreHead(APIView):
@@ -375,15 +466,27 @@ class StoreHead(APIView):
         key = key_of_text(asked["path"])
         stat, body, tags = services.first_bytes(actor_in(request), name, key, asked["version"])
         text = as_text(body)
-        return Response({
-            "location": f"pine://{name}/{show(key)}", "bytes": stat.entry.size, "modified_ns": stat.entry.modified_ns,
-            "content_type": stat.content_type, "checksum": stat.crc or (stat.card.crc if stat.card else ""),
-            "metadata": stat.metadata, "tags": tags, "storage_class": stat.storage_class, "version": stat.entry.version, "text": text, "hex": "" if text is not None else body[:256].hex(" "),
-        })  # fmt: skip
+        return Response(
+            {
+                "location": f"pine://{name}/{show(key)}",
+                "bytes": stat.entry.size,
+                "modified_ns": stat.entry.modified_ns,
+                "content_type": stat.content_type,
+                "checksum": stat.crc or (stat.card.crc if stat.card else ""),
+                "metadata": stat.metadata,
+                "tags": tags,
+                "storage_class": stat.storage_class,
+                "version": stat.entry.version,
+                "text": text,
+                "hex": "" if text is not None else body[:256].hex(" "),
+            }
+        )
 
 
 def as_text(body: bytes) -> str | None:
-    """Bytes as text if they are some; a character that is cut at the end does not count against it."""
+    """Bytes as text if they are some; a character that is cut at the end does not
+    count against it.
+    """
     for end in range(len(body), max(len(body) - 4, -1), -1):
         try:
             text = body[:end].decode()
@@ -421,7 +524,9 @@ class SideShape(serializers.Serializer):
     key_id = serializers.CharField(help_text=KEY_ID)
     here = serializers.IntegerField(allow_null=True, help_text="Bytes; null: not there.")
     there = serializers.IntegerField(allow_null=True)
-    word = serializers.ChoiceField(["same-size", "differs", "only-here", "only-there", "name-clash"])
+    word = serializers.ChoiceField(
+        ["same-size", "differs", "only-here", "only-there", "name-clash"]
+    )
 
 
 class SidesShape(serializers.Serializer):
@@ -437,10 +542,19 @@ class Sides(APIView):
         after = _after(asked)
         places = files.both_places(asked["here"], asked["there"])
         found, following = files.side_by_side(
-            actor_in(request), *places, after=after, limit=asked["limit"], only_different=asked["different"]
+            actor_in(request),
+            *places,
+            after=after,
+            limit=asked["limit"],
+            only_different=asked["different"],
         )
         entries = [
-            {**key_fields(b.key), "here": b.here and b.here.size, "there": b.there and b.there.size, "word": b.word}
+            {
+                **key_fields(b.key),
+                "here": b.here and b.here.size,
+                "there": b.there and b.there.size,
+                "word": b.word,
+            }
             for b in found
         ]
         return Response({"entries": entries, "next": b64encode(following).decode()})
@@ -454,12 +568,21 @@ class UploadedShape(serializers.Serializer):
 class StoreFiles(APIView):
     parser_classes = (AnyBody,)
 
-    @extend_schema(parameters=[HeadAsked], request={"application/octet-stream": bytes}, responses={201: UploadedShape})
+    @extend_schema(
+        parameters=[HeadAsked],
+        request={"application/octet-stream": bytes},
+        responses={201: UploadedShape},
+    )
     def post(self, request: Request, name: str) -> Response:
-        """Put a file from the viewer's own machine where nothing is yet. It is recorded in the trail."""
+        """Put a file from the viewer's own machine where nothing is yet.
+
+        It is recorded in the trail.
+        """
         path = key_of_text(checked(HeadAsked, request.query_params)["path"])
         place = Location(name, path)
-        kind = mimetypes.guess_type(path.decode("utf-8", "replace"))[0] or "application/octet-stream"
+        kind = (
+            mimetypes.guess_type(path.decode("utf-8", "replace"))[0] or "application/octet-stream"
+        )
         body = iter(lambda: request._request.read(1 << 20), b"")
         size = files.upload(actor_in(request), place, body, content_type=kind)
         return Response({"location": str(place), "bytes": size}, status=201)
@@ -473,7 +596,8 @@ class ArchiveAsked(serializers.Serializer):
 class StoreArchive(APIView):
     @extend_schema(parameters=[ArchiveAsked], responses={(200, "application/zip"): bytes})
     def get(self, request: Request, name: str) -> StreamingHttpResponse:
-        """Save a selection (names below `path`; folders end in /; none: all of it) as one ZIP. It is recorded in the trail.
+        """Save a selection (names below `path`; folders end in /; none: all of it) as one ZIP. It
+        is recorded in the trail.
 
         What it does not hold is told in it. A selection of more than 100 000 files is refused.
         """
@@ -482,7 +606,9 @@ class StoreArchive(APIView):
         path = path if not path or path.endswith(b"/") else path + b"/"
         keys = [key_of_text(k, field="key") for k in asked["key"]]
         spec = services.may_archive(actor, name, path, keys)
-        answer = StreamingHttpResponse(files.archive(actor, spec, path, keys), content_type="application/zip")
+        answer = StreamingHttpResponse(
+            files.archive(actor, spec, path, keys), content_type="application/zip"
+        )
         last = path.rstrip(b"/").rpartition(b"/")[2].decode("utf-8", "replace") or name
         answer["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(last, safe='')}.zip"
         return answer

@@ -1,4 +1,6 @@
-"""Files to and from the viewer's own machine, two places side by side, and what buckets there are."""
+"""Files to and from the viewer's own machine, two places side by side, and what
+buckets there are.
+"""
 
 from __future__ import annotations
 
@@ -40,13 +42,20 @@ class Both(NamedTuple):
 def side_by_side(
     actor: Actor, here: Location, there: Location, *, after: bytes, limit: int, only_different: bool
 ) -> tuple[list[Both], bytes]:
-    """A page of both listings merged by name, and after which key to go on (empty: at the end). Raises StoreError."""
-    specs = [spec_of(store_for(actor, place.store, Right.LOOK, "browsing")) for place in (here, there)]
+    """A page of both listings merged by name, and after which key to go on (empty:
+
+    at the end). Raises StoreError.
+    """
+    specs = [
+        spec_of(store_for(actor, place.store, Right.LOOK, "browsing")) for place in (here, there)
+    ]
 
     async def look() -> tuple[list[Both], bytes]:
         stores = [open_store(spec) for spec in specs]
         try:
-            left, right = (Side(s, p.as_prefix().path) for s, p in zip(stores, (here, there), strict=True))
+            left, right = (
+                Side(s, p.as_prefix().path) for s, p in zip(stores, (here, there), strict=True)
+            )
             found = list[Both]()
             async with aclosing(beside(left, right, str(STATE.scratch), after)) as both:
                 async for some in both:
@@ -77,10 +86,16 @@ class Bucket(NamedTuple):
 
 
 def buckets_of(actor: Actor, name: str) -> list[Bucket]:
-    """All buckets that this key sees, whether each is empty (None: it may not be listed), and which jobs use it."""
+    """All buckets that this key sees, whether each is empty (None:
+
+    it may not be listed), and which jobs use it.
+    """
     record = store_for(actor, name, Right.LOOK, "browsing")
     if record.kind == "folder" or record.fields.get("root"):
-        raise Refused(f"{name} has no buckets to list: it is a folder, or confined to one.", code="bucket.no-buckets")
+        raise Refused(
+            f"{name} has no buckets to list: it is a folder, or confined to one.",
+            code="bucket.no-buckets",
+        )
 
     async def look(store: Store) -> list[tuple[str, bool | None]]:
         level = await store.level(b"", limit=1000)
@@ -139,7 +154,10 @@ class _Spooled:
 
 
 def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type: str) -> int:
-    """Put a viewer's file where nothing is yet; gives its size. Raises Taken, StoreError, NotAllowed."""
+    """Put a viewer's file where nothing is yet; gives its size.
+
+    Raises Taken, StoreError, NotAllowed.
+    """
     spec = spec_of(store_for(actor, place.store, Right.OPERATE, "uploading files"))
     if not place.path or place.path.endswith(b"/"):
         raise Refused(f"{place}: give the file's whole name.", code="location.no-name")
@@ -154,7 +172,9 @@ def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type
             await store.probe(place.path.rpartition(b"/")[0] + b"/")
             card = Card("upload", time.time_ns(), crc.text)
             held = await source.whole() if size <= HELD_BYTES else source
-            await store.put(Put(place.path, size, held, card, if_absent=True, content_type=content_type))
+            await store.put(
+                Put(place.path, size, held, card, if_absent=True, content_type=content_type)
+            )
             learned.update(store.learned())
 
         learned: dict[str, Any] = {}
@@ -165,19 +185,26 @@ def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type
     return size
 
 
-async def archive(actor: Actor, spec: dict[str, Any], prefix: bytes, keys: list[bytes]) -> AsyncIterator[bytes]:
+async def archive(
+    actor: Actor, spec: dict[str, Any], prefix: bytes, keys: list[bytes]
+) -> AsyncIterator[bytes]:
     """A ZIP of some files and folders below a place, written as it is sent.
 
-    What it does not hold is told in it: LEFT-OUT.txt lists names that would not be safe to unpack and what could not be
-    read, INCOMPLETE.txt says where it ends before its time.
+    What it does not hold is told in it: LEFT-OUT.txt lists names that would not be safe to unpack
+    and what could not be read, INCOMPLETE.txt says where it ends before its time.
     """
     store, out, left_out, files = open_store(spec), _Pipe(), list[str](), 0
     try:
-        with closing(zipfile.ZipFile(cast("IO[bytes]", out), "w", zipfile.ZIP_STORED, allowZip64=True)) as made:
+        with closing(
+            zipfile.ZipFile(cast("IO[bytes]", out), "w", zipfile.ZIP_STORED, allowZip64=True)
+        ) as made:
             try:
                 async for entry in selected(store, prefix, keys):
                     if files == MOST_IN_ARCHIVE:
-                        made.writestr("INCOMPLETE.txt", f"This archive ends after {files:,} files. There are more.\n")
+                        made.writestr(
+                            "INCOMPLETE.txt",
+                            f"This archive ends after {files:,} files. There are more.\n",
+                        )
                         break
                     files += 1
                     if entry.fault or not _is_safe(entry.key):
@@ -188,10 +215,13 @@ async def archive(actor: Actor, spec: dict[str, Any], prefix: bytes, keys: list[
                             yield out.taken()
                     except StoreError as failed:
                         left_out.append(
-                            f"{show(entry.key)}: {failed.message} What lies here of it, if anything, is cut."
+                            f"{show(entry.key)}: {failed.message} What lies here of it, if "
+                            "anything, is cut."
                         )
             except StoreError as failed:
-                made.writestr("INCOMPLETE.txt", f"This archive ends before its time: {failed.message}\n")
+                made.writestr(
+                    "INCOMPLETE.txt", f"This archive ends before its time: {failed.message}\n"
+                )
             if left_out:
                 made.writestr("LEFT-OUT.txt", "".join(f"{line}\n" for line in left_out))
         yield out.taken()
@@ -202,10 +232,16 @@ async def archive(actor: Actor, spec: dict[str, Any], prefix: bytes, keys: list[
 def _is_safe(key: bytes) -> bool:
     """Whether it can be unpacked below a folder, on every system."""
     name = key.decode("utf-8", "replace")
-    return not any(p in ("", ".", "..") for p in name.split("/")) and "\\" not in name and "\0" not in name
+    return (
+        not any(p in ("", ".", "..") for p in name.split("/"))
+        and "\\" not in name
+        and "\0" not in name
+    )
 
 
-async def _added(made: zipfile.ZipFile, store: Store, prefix: bytes, entry: Entry) -> AsyncIterator[None]:
+async def _added(
+    made: zipfile.ZipFile, store: Store, prefix: bytes, entry: Entry
+) -> AsyncIterator[None]:
     """Add one file, piece by piece."""
     async with store.open(prefix + entry.key, entry) as reading:
         name = entry.key.decode("utf-8", "replace")

@@ -6,7 +6,8 @@ from django.db import models
 class StoreRecord(models.Model):
     """A registered storage system. fields: what may be shown; sealed: its secret, encrypted.
 
-    abilities: what was found out about it by behaviour (core.ports.Store.learned).   rests_until: it asked for a pause.
+    abilities: what was found out about it by behaviour (core.ports.Store.learned).   rests_until:
+    it asked for a pause.
     """
 
     name = models.CharField(max_length=63, unique=True)
@@ -23,7 +24,8 @@ class StoreRecord(models.Model):
 
 
 class StoreUse(models.Model):
-    """A job that uses a place in a store; kept by whoever saves the job, so that stores know nothing of jobs.
+    """A job that uses a place in a store; kept by whoever saves the job, so that stores know
+    nothing of jobs.
 
     labels: the job's, by which it is known who may see it.
     """

@@ -19,7 +19,10 @@ from pinecart.service.stores.models import StoreRecord, StoreUse
 
 
 def store_for(actor: Actor, name: str, right: Right, what: str) -> StoreRecord:
-    """A store on which the actor has this right. Raises NotFound, also if the actor may not even look at it; NotAllowed."""
+    """A store on which the actor has this right.
+
+    Raises NotFound, also if the actor may not even look at it; NotAllowed.
+    """
     found = store_named(name, actor)
     actor.must(right, found.labels, f"{what} in the store {name}")
     return found
@@ -30,23 +33,34 @@ def store_named(name: str, actor: Actor = SYSTEM) -> StoreRecord:
     found = StoreRecord.objects.filter(name=name).first()
     if found is None or not actor.may(Right.LOOK, found.labels):
         known = store_names(actor)
-        message = f"There is no store {name!r}.{did_you_mean(name, known)} Add one with: pinecart store add."
+        message = (
+            f"There is no store {name!r}.{did_you_mean(name, known)} Add one with: pinecart "
+            "store add."
+        )
         raise NotFound(message, code="store.unknown", did_you_mean=closest(name, known))
     return found
 
 
 class Place(NamedTuple):
-    """A location by what it really is: two stores may reach the same place under different names."""
+    """A location by what it really is:
+
+    two stores may reach the same place under different names.
+    """
 
     system: str
     path: bytes
 
     def touches(self, other: Place) -> bool:
-        return self.system == other.system and (lies_in(self.path, other.path) or lies_in(other.path, self.path))
+        return self.system == other.system and (
+            lies_in(self.path, other.path) or lies_in(other.path, self.path)
+        )
 
 
 def place_of(location: Location) -> Place:
-    """By endpoint and bucket, or by the folder's real path. A store that is gone is its own name."""
+    """By endpoint and bucket, or by the folder's real path.
+
+    A store that is gone is its own name.
+    """
     record = StoreRecord.objects.filter(name=location.store).first()
     if record is None:
         return Place(location.store, location.path)
@@ -68,19 +82,31 @@ def store_names(actor: Actor) -> list[str]:
 
 
 def spec_of(record: StoreRecord, *, run: int = 0) -> dict[str, Any]:
-    """All that a driver needs, secrets included: only ever passed on through a pipe or used at once."""
+    """All that a driver needs, secrets included:
+
+    only ever passed on through a pipe or used at once.
+    """
     secret = secret_of(record)
     return {
-        "kind": record.kind, "name": record.name, **record.fields, **secret, "abilities": record.abilities,
-        "allowed": OPTIONS.allowed, "forbidden": STATE.forbidden, "run": run,
-    }  # fmt: skip
+        "kind": record.kind,
+        "name": record.name,
+        **record.fields,
+        **secret,
+        "abilities": record.abilities,
+        "allowed": OPTIONS.allowed,
+        "forbidden": STATE.forbidden,
+        "run": run,
+    }
 
 
 def secret_of(record: StoreRecord) -> dict[str, str]:
     try:
         return STATE.unseal(bytes(record.sealed)) if record.sealed else {}
     except InvalidToken:
-        message = f"The secret of the store {record.name} can't be read with this service's key. Give it again: pinecart store change {record.name} --new-secret"
+        message = (
+            f"The secret of the store {record.name} can't be read with this service's key. Give "
+            f"it again: pinecart store change {record.name} --new-secret"
+        )
         raise SignInRefused(message, code="store.secret-unreadable") from None
 
 
@@ -94,12 +120,19 @@ def jobs_using_bucket(store: str, bucket: str, actor: Actor) -> list[str]:
     """Those that the actor may see."""
     found = StoreUse.objects.filter(store__name=store).values_list("job", "path", "labels")
     return sorted(
-        {job for job, path, labels in found if path.split("/")[0] == bucket and actor.may(Right.LOOK, labels)}
+        {
+            job
+            for job, path, labels in found
+            if path.split("/")[0] == bucket and actor.may(Right.LOOK, labels)
+        }
     )
 
 
 class Rebound(NamedTuple):
-    """A store whose address or root was changed under the jobs that use it. digest: what a release names."""
+    """A store whose address or root was changed under the jobs that use it.
+
+    digest: what a release names.
+    """
 
     message: str
     digest: str
@@ -111,9 +144,16 @@ def rebound_under(job: str, name: str) -> Rebound | None:
     told = fields.get("rebound")
     if not told or job not in told["jobs"]:
         return None
-    place = fields.get("path") or "/".join(p for p in (fields.get("endpoint"), fields.get("root")) if p)
-    message = f"{told['by']} bound the store {name} to {place} on {told['at'][:10]}. Make sure that the same files lie there, with a preview, before this job goes on."
-    return Rebound(message, hashlib.sha256(f"{name}|{place}|{told['at']}".encode()).hexdigest()[:16])
+    place = fields.get("path") or "/".join(
+        p for p in (fields.get("endpoint"), fields.get("root")) if p
+    )
+    message = (
+        f"{told['by']} bound the store {name} to {place} on {told['at'][:10]}. Make sure that "
+        "the same files lie there, with a preview, before this job goes on."
+    )
+    return Rebound(
+        message, hashlib.sha256(f"{name}|{place}|{told['at']}".encode()).hexdigest()[:16]
+    )
 
 
 def ceiling_of(name: str) -> int:
@@ -125,7 +165,9 @@ def ceiling_of(name: str) -> int:
 def rests(names: Collection[str]) -> dict[str, float]:
     """Stores that asked for a pause which is not over, and how many seconds are left of it."""
     now = timezone.now()
-    found = StoreRecord.objects.filter(name__in=names, rests_until__gt=now).values_list("name", "rests_until")
+    found = StoreRecord.objects.filter(name__in=names, rests_until__gt=now).values_list(
+        "name", "rests_until"
+    )
     return {name: (until - now).total_seconds() for name, until in found if until}
 
 

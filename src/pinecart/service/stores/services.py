@@ -22,7 +22,13 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.stores.fields import OF_PROXY, Form, is_in, read_form
 from pinecart.service.stores.models import StoreRecord, StoreUse
-from pinecart.service.stores.selectors import jobs_using_store, secret_of, spec_of, store_for, store_named
+from pinecart.service.stores.selectors import (
+    jobs_using_store,
+    secret_of,
+    spec_of,
+    store_for,
+    store_named,
+)
 from pinecart.service.stores.trying import Step, try_store
 from pinecart.service.trail.services import changed, note
 
@@ -37,10 +43,13 @@ def add_store(actor: Actor, given: dict[str, Any]) -> StoreRecord:
     form = read_form(given, OPTIONS, STATE.root)
     if StoreRecord.objects.filter(name=form.name).exists():
         raise Conflict(
-            f"There is a store {form.name!r} already. Choose another name, or change that one.", code="store.taken"
+            f"There is a store {form.name!r} already. Choose another name, or change that one.",
+            code="store.taken",
         )
     _must_lie_apart(form)
-    record = StoreRecord(name=form.name, kind=form.kind, made_at=timezone.now(), labels=_labels(given))
+    record = StoreRecord(
+        name=form.name, kind=form.kind, made_at=timezone.now(), labels=_labels(given)
+    )
     _fill(record, form)
     record.save()
     note(actor, "store.added", form.name, kind=form.kind)
@@ -48,25 +57,35 @@ def add_store(actor: Actor, given: dict[str, Any]) -> StoreRecord:
 
 
 def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
-    """Change fields or the key. Raises NotFound, Invalid, Conflict (root or address while jobs use it), NotAllowed.
+    """Change fields or the key. Raises NotFound, Invalid, Conflict (root or address while jobs use
+    it), NotAllowed.
 
-    Where jobs use it, another root or address must be said to be a `rebind`: the next run of each then waits for a yes.
+    Where jobs use it, another root or address must be said to be a `rebind`: the next run of each
+    then waits for a yes.
     """
     actor.must(Right.ADMINISTER, [], "changing stores")
     record = store_named(name)
-    form = read_form(given | {"name": name, "kind": record.kind}, OPTIONS, STATE.root, old=record.fields)
+    form = read_form(
+        given | {"name": name, "kind": record.kind}, OPTIONS, STATE.root, old=record.fields
+    )
     form = _with_kept(record, form)
     moved = [f for f in BINDING if form.fields.get(f, "") != record.fields.get(f, "")]
     users = jobs_using_store(name) if moved else []
     if users and not given.get("rebind"):
-        message = f"Store {name!r} is used by {', '.join(users)}: its {moved[0]} is theirs too. If the same files lie at the new one, say that it is a rebind: the next run of each waits for your yes. Else add another store, and change the jobs."
+        message = (
+            f"Store {name!r} is used by {', '.join(users)}: its {moved[0]} is theirs too. If the "
+            "same files lie at the new one, say that it is a rebind: the next run of each waits "
+            "for your yes. Else add another store, and change the jobs."
+        )
         raise Conflict(message, code="store.in-use", jobs=users)
     if moved:
         _must_lie_apart(form)
     if form.kind == "s3" and form.secret and not given.get("untried"):
         _must_work(record, form)
     rebound = (
-        {"at": timezone.now().isoformat(), "by": actor.name, "jobs": users} if users else record.fields.get("rebound")
+        {"at": timezone.now().isoformat(), "by": actor.name, "jobs": users}
+        if users
+        else record.fields.get("rebound")
     )
     before = _shown(record)
     record.labels = _labels(given) if "labels" in given else record.labels
@@ -75,7 +94,13 @@ def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
     if moved:
         record.abilities, record.rests_until = {}, None
     record.save()
-    note(actor, "store.changed", name, **changed(before, _shown(record)), new_secret=bool(form.secret))
+    note(
+        actor,
+        "store.changed",
+        name,
+        **changed(before, _shown(record)),
+        new_secret=bool(form.secret),
+    )
     if users:
         note(actor, "store.rebound", name, jobs=users)
     return record
@@ -88,7 +113,9 @@ def _shown(record: StoreRecord) -> dict[str, Any]:
 
 
 def remember_learned(name: str, fields: dict[str, Any], learned: dict[str, Any]) -> None:
-    """What a run found out about a store, for the next one; as long as it is bound to the same place."""
+    """What a run found out about a store, for the next one; as long as it is bound to the same
+    place.
+    """
     with transaction.atomic():
         record = StoreRecord.objects.filter(name=name).first()
         if record is not None and all(record.fields.get(f) == fields.get(f) for f in BINDING):
@@ -98,7 +125,9 @@ def remember_learned(name: str, fields: dict[str, Any], learned: dict[str, Any])
 def remember_rest(name: str, seconds: float) -> None:
     """A store asked one run for a pause: it binds them all."""
     until = timezone.now() + timedelta(seconds=seconds)
-    StoreRecord.objects.filter(Q(rests_until=None) | Q(rests_until__lt=until), name=name).update(rests_until=until)
+    StoreRecord.objects.filter(Q(rests_until=None) | Q(rests_until__lt=until), name=name).update(
+        rests_until=until
+    )
 
 
 def _labels(given: dict[str, Any]) -> list[str]:
@@ -111,7 +140,8 @@ def _labels(given: dict[str, Any]) -> list[str]:
 
 
 def _must_lie_apart(form: Form) -> None:
-    """A folder store in another's: who writes to the outer one could put another folder where the inner one lies.
+    """A folder store in another's: who writes to the outer one could put another folder where the
+    inner one lies.
 
     Raises Invalid.
     """
@@ -119,28 +149,43 @@ def _must_lie_apart(form: Form) -> None:
     for other in StoreRecord.objects.filter(kind="folder").exclude(name=form.name) if path else ():
         theirs = other.fields["path"]
         if theirs != path and (is_in(path, theirs) or is_in(theirs, path)):
-            message = f"{path} and {theirs} of the store {other.name} lie in each other. Use that store with a longer path, or move one."
+            message = (
+                f"{path} and {theirs} of the store {other.name} lie in each other. Use that "
+                "store with a longer path, or move one."
+            )
             raise Invalid([{"field": "path", "code": "store.nested", "message": message}])
 
 
 def _must_work(record: StoreRecord, form: Form) -> None:
-    """A new key is tried beside the old one before it takes its place. Raises Refused; then the old one stays."""
-    beside = StoreRecord(name=record.name, kind=form.kind, fields=form.fields, sealed=STATE.seal(form.secret))
+    """A new key is tried beside the old one before it takes its place.
+
+    Raises Refused; then the old one stays.
+    """
+    beside = StoreRecord(
+        name=record.name, kind=form.kind, fields=form.fields, sealed=STATE.seal(form.secret)
+    )
     steps = asyncio.run(try_store(spec_of(beside)))
     wrong = next((s for s in steps if s["ok"] is False), None)
     if wrong:
-        message = f"The new key was tried and does not work: {wrong['message']} The old one stays. To save it all the same, say untried."
+        message = (
+            f"The new key was tried and does not work: {wrong['message']} The old one stays. To "
+            "save it all the same, say untried."
+        )
         raise Refused(message, code=wrong["code"])
 
 
 def _with_kept(record: StoreRecord, form: Form) -> Form:
-    """A new key leaves what is for the proxy, as long as that stays; what is new for the proxy leaves the key."""
+    """A new key leaves what is for the proxy, as long as that stays; what is new for the proxy
+    leaves the key.
+    """
     proxy = record.fields.get("proxy") or ""
     new_key, new_at_proxy = form.secret.keys() - set(OF_PROXY), form.secret.keys() & set(OF_PROXY)
     if new_at_proxy and not new_key:
         return form._replace(secret=secret_of(record) | form.secret)
     if new_key and not new_at_proxy and proxy and form.fields.get("proxy") == proxy:
-        return form._replace(secret={k: v for k, v in secret_of(record).items() if k in OF_PROXY} | form.secret)
+        return form._replace(
+            secret={k: v for k, v in secret_of(record).items() if k in OF_PROXY} | form.secret
+        )
     return form
 
 
@@ -159,19 +204,28 @@ def drop_store(actor: Actor, name: str) -> None:
     record = store_named(name)
     if users := jobs_using_store(name):
         raise Conflict(
-            f"Store {name!r} is used by {', '.join(users)}. Change or drop those jobs first.", code="store.in-use"
+            f"Store {name!r} is used by {', '.join(users)}. Change or drop those jobs first.",
+            code="store.in-use",
         )
     record.delete()
     note(actor, "store.dropped", name)
 
 
 def set_uses(job: str, places: set[Location], labels: Sequence[str] = ()) -> None:
-    """Remember which places a job uses; an empty set when it is dropped. In the caller's transaction. Raises NotFound."""
+    """Remember which places a job uses; an empty set when it is dropped.
+
+    In the caller's transaction. Raises NotFound.
+    """
     stores = {name: store_named(name) for name in {p.store for p in places}}
     StoreUse.objects.filter(job=job).delete()
     StoreUse.objects.bulk_create(
         [
-            StoreUse(store=stores[p.store], job=job, path=p.path.decode("utf-8", "replace"), labels=list(labels))
+            StoreUse(
+                store=stores[p.store],
+                job=job,
+                path=p.path.decode("utf-8", "replace"),
+                labels=list(labels),
+            )
             for p in sorted(places)
         ]
     )
@@ -180,8 +234,12 @@ def set_uses(job: str, places: set[Location], labels: Sequence[str] = ()) -> Non
 def try_form(actor: Actor, given: dict[str, Any], *, write_to: str) -> list[Step]:
     """Try a form as it stands, unsaved. The secret must be in it."""
     actor.must(Right.ADMINISTER, [], "trying stores that are not saved")
-    form = read_form({"name": "unsaved"} | {k: v for k, v in given.items() if v != ""}, OPTIONS, STATE.root)
-    record = StoreRecord(name=form.name, kind=form.kind, fields=form.fields, sealed=STATE.seal(form.secret))
+    form = read_form(
+        {"name": "unsaved"} | {k: v for k, v in given.items() if v != ""}, OPTIONS, STATE.root
+    )
+    record = StoreRecord(
+        name=form.name, kind=form.kind, fields=form.fields, sealed=STATE.seal(form.secret)
+    )
     return asyncio.run(try_store(spec_of(record), write_to=write_to))
 
 
@@ -197,9 +255,17 @@ def make_bucket(actor: Actor, name: str, bucket: str) -> bool:
     """True: made. False: was there already, nothing changed."""
     record = store_for(actor, name, Right.DEFINE, "making buckets")
     if record.kind == "folder":
-        raise Refused(f"{name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets")
-    if not (3 <= len(bucket) <= 63 and bucket.replace("-", "").replace(".", "").isalnum() and bucket == bucket.lower()):
-        message = f"{bucket!r} can't be a bucket's name: 3 to 63 small letters, digits, hyphens and dots."
+        raise Refused(
+            f"{name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets"
+        )
+    if not (
+        3 <= len(bucket) <= 63
+        and bucket.replace("-", "").replace(".", "").isalnum()
+        and bucket == bucket.lower()
+    ):
+        message = (
+            f"{bucket!r} can't be a bucket's name: 3 to 63 small letters, digits, hyphens and dots."
+        )
         raise Invalid([{"field": "bucket", "code": "bucket.name", "message": message}])
 
     async def make(store: Store) -> bool:
@@ -222,7 +288,10 @@ def drop_bucket(actor: Actor, name: str, bucket: str) -> None:
 
 
 def versions_of(actor: Actor, name: str, key: bytes) -> Sequence[Version]:
-    """The versions that a bucket keeps of one object, the newest first; none where it keeps none. Raises StoreError."""
+    """The versions that a bucket keeps of one object, the newest first; none where it keeps none.
+
+    Raises StoreError.
+    """
     record = store_for(actor, name, Right.LOOK, "browsing")
 
     async def look(store: Store) -> Sequence[Version]:
@@ -232,14 +301,20 @@ def versions_of(actor: Actor, name: str, key: bytes) -> Sequence[Version]:
     return found
 
 
-def first_bytes(actor: Actor, name: str, key: bytes, version: str = "") -> tuple[Stat, bytes, dict[str, str]]:
-    """One object looked at closely, its first bytes, and its tags (none where the store knows none or won't tell)."""
+def first_bytes(
+    actor: Actor, name: str, key: bytes, version: str = ""
+) -> tuple[Stat, bytes, dict[str, str]]:
+    """One object looked at closely, its first bytes, and its tags (none where the store knows none
+    or won't tell).
+    """
     record = store_for(actor, name, Right.LOOK, "browsing")
 
     async def look(store: Store) -> tuple[Stat, bytes, dict[str, str]]:
         stat = await store.stat(key, version)
         async with store.open(key, stat.entry, version=version) as reading:
-            body = await reading.piece(0, min(HEAD_BYTES, stat.entry.size)) if stat.entry.size else b""
+            body = (
+                await reading.piece(0, min(HEAD_BYTES, stat.entry.size)) if stat.entry.size else b""
+            )
             try:
                 tags = dict((await reading.besides(Keep(tags=True))).tags)
             except Refused:
@@ -251,7 +326,9 @@ def first_bytes(actor: Actor, name: str, key: bytes, version: str = "") -> tuple
     return found
 
 
-async def content_of(actor: Actor, spec: dict[str, Any], key: bytes, version: str = "") -> AsyncIterator[bytes]:
+async def content_of(
+    actor: Actor, spec: dict[str, Any], key: bytes, version: str = ""
+) -> AsyncIterator[bytes]:
     """The whole of one object, in pieces, for the viewer's own machine."""
     store = open_store(spec)
     try:
@@ -274,7 +351,10 @@ MOST_IN_ARCHIVE = 100_000
 
 
 def may_archive(actor: Actor, name: str, path: bytes, keys: list[bytes]) -> dict[str, Any]:
-    """Whether a selection is there and may be saved; recorded. Raises NotFound, NotAllowed, Refused, StoreError."""
+    """Whether a selection is there and may be saved; recorded.
+
+    Raises NotFound, NotAllowed, Refused, StoreError.
+    """
     record = store_for(actor, name, Right.OPERATE, "saving files")
     spec = spec_of(record)
 
@@ -287,14 +367,22 @@ def may_archive(actor: Actor, name: str, path: bytes, keys: list[bytes]) -> dict
         return n
 
     if asyncio.run(_with(record, count)) > MOST_IN_ARCHIVE:
-        message = f"These are more than {MOST_IN_ARCHIVE:,} files: too many for one archive. Choose some of the folders; or let a job copy them to a folder."
+        message = (
+            f"These are more than {MOST_IN_ARCHIVE:,} files: too many for one archive. Choose "
+            "some of the folders; or let a job copy them to a folder."
+        )
         raise Refused(message, code="archive.too-many")
-    note(actor, "files.saved", f"{name}/{show(path)}"[:200], names=[show(k)[:200] for k in keys[:20]])
+    note(
+        actor, "files.saved", f"{name}/{show(path)}"[:200], names=[show(k)[:200] for k in keys[:20]]
+    )
     return spec
 
 
 async def selected(store: Store, prefix: bytes, keys: list[bytes]) -> AsyncIterator[Entry]:
-    """The files of a selection below a place, named from there: folders end in `/`; no keys: everything."""
+    """The files of a selection below a place, named from there:
+
+    folders end in `/`; no keys: everything.
+    """
     for key in keys or [b""]:
         if key and not key.endswith(b"/"):
             yield (await store.stat(prefix + key)).entry._replace(key=key)
@@ -305,9 +393,19 @@ async def selected(store: Store, prefix: bytes, keys: list[bytes]) -> AsyncItera
 
 
 def look_at(
-    actor: Actor, name: str, path: bytes, *, after: bytes, everything: bool, limit: int, match: str = ""
+    actor: Actor,
+    name: str,
+    path: bytes,
+    *,
+    after: bytes,
+    everything: bool,
+    limit: int,
+    match: str = "",
 ) -> Level:
-    """One page of what lies at a place: this level, or all below, or of all below what matches. Raises StoreError."""
+    """One page of what lies at a place:
+
+    this level, or all below, or of all below what matches. Raises StoreError.
+    """
     selection = compile_selection([match] if match else [], [], {"ignore_case": True})
     record = store_for(actor, name, Right.LOOK, "browsing")
 
@@ -316,7 +414,9 @@ def look_at(
             return await store.level(path, after=after, limit=limit)
         entries: list[Entry] = []
         async for page in store.list(path, after=after):
-            entries += page if selection.is_everything else [e for e in page if selection.takes(e.key)]
+            entries += (
+                page if selection.is_everything else [e for e in page if selection.takes(e.key)]
+            )
             if len(entries) > limit:
                 break
         return Level([], entries[:limit], entries[limit - 1].key if len(entries) > limit else b"")

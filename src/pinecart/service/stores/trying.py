@@ -1,4 +1,7 @@
-"""Try a store: which of resolve, connect, sign in, list, read, write, delete works, each with its own plain answer."""
+"""Try a store:
+
+which of resolve, connect, sign in, list, read, write, delete works, each with its own plain answer.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +33,10 @@ def step(name: str, ok: bool | None, words: str, code: str = "") -> Step:
 
 
 async def try_store(spec: dict[str, Any], *, write_to: str = "") -> list[Step]:
-    """Never raises for what the far side does, and answers within 10 s. write_to: a path to try writing at; empty: don't."""
+    """Never raises for what the far side does, and answers within 10 s.
+
+    write_to: a path to try writing at; empty: don't.
+    """
     steps: list[Step] = []
     quick = spec | {"retry": {"times": 1}, "connect_s": 3.0, "silence_s": 4.0}
     with contextlib.suppress(TimeoutError):
@@ -52,7 +58,9 @@ async def _try_bucket(spec: dict[str, Any], write_to: str, steps: list[Step]) ->
     parts = urlsplit(spec["endpoint"])
     try:
         port = parts.port or (443 if parts.scheme == "https" else 80)
-        found = await asyncio.get_running_loop().getaddrinfo(parts.hostname, port, type=socket.SOCK_STREAM)
+        found = await asyncio.get_running_loop().getaddrinfo(
+            parts.hostname, port, type=socket.SOCK_STREAM
+        )
     except (OSError, ValueError, UnicodeError):
         steps.append(
             step(
@@ -65,7 +73,9 @@ async def _try_bucket(spec: dict[str, Any], write_to: str, steps: list[Step]) ->
         return
     address = str(found[0][4][0])
     steps.append(step("resolve", True, f"{parts.hostname} is {address}."))
-    if not spec.get("proxy") and not await _connects(spec, address, port, parts.hostname or "", steps):
+    if not spec.get("proxy") and not await _connects(
+        spec, address, port, parts.hostname or "", steps
+    ):
         return
     try:
         store = open_store(spec)
@@ -78,7 +88,9 @@ async def _try_bucket(spec: dict[str, Any], write_to: str, steps: list[Step]) ->
         await store.close()
 
 
-async def _connects(spec: dict[str, Any], address: str, port: int, host: str, steps: list[Step]) -> bool:
+async def _connects(
+    spec: dict[str, Any], address: str, port: int, host: str, steps: list[Step]
+) -> bool:
     """A bare connection, then TLS: told apart from everything that comes after."""
     try:
         Allowed(tuple(spec.get("allowed", ()))).check(address)
@@ -89,11 +101,17 @@ async def _connects(spec: dict[str, Any], address: str, port: int, host: str, st
         steps.append(step("connect", False, exc.message, exc.code))
         return False
     except TimeoutError:
-        words = f"{address} port {port} does not answer at all within 3 s: a firewall may drop the packets, or nothing is there."
+        words = (
+            f"{address} port {port} does not answer at all within 3 s: a firewall may drop the "
+            "packets, or nothing is there."
+        )
         steps.append(step("connect", False, words, "store.unreachable"))
         return False
     except OSError as exc:
-        words = f"{address} port {port} refuses the connection ({exc.strerror or exc}). Check the address and the port."
+        words = (
+            f"{address} port {port} refuses the connection ({exc.strerror or exc}). Check the "
+            "address and the port."
+        )
         steps.append(step("connect", False, words, "store.unreachable"))
         return False
     steps.append(step("connect", True, f"Port {port} answers."))
@@ -102,11 +120,16 @@ async def _connects(spec: dict[str, Any], address: str, port: int, host: str, st
     verified = ssl.create_default_context(cadata=spec.get("certificate") or None)
     try:
         async with asyncio.timeout(4):
-            _, writer = await asyncio.open_connection(address, port, ssl=verified, server_hostname=host)
+            _, writer = await asyncio.open_connection(
+                address, port, ssl=verified, server_hostname=host
+            )
         writer.close()
     except (ssl.SSLError, OSError, TimeoutError) as exc:
         why = getattr(exc, "verify_message", "") or str(exc) or "no answer"
-        words = f"Its certificate is not accepted: {why}. Check the name in the address, or give the certificate file."
+        words = (
+            f"Its certificate is not accepted: {why}. Check the name in the address, or give the "
+            "certificate file."
+        )
         steps.append(step("TLS", False, words, "store.certificate"))
         return False
     steps.append(step("TLS", True, "Its certificate is accepted."))
@@ -125,7 +148,9 @@ async def _clock(store: Store, steps: list[Step]) -> None:
     steps.append(step("clock", ok, words, "" if ok else "store.clock"))
 
 
-async def _try_listing(store: Store, spec: dict[str, Any], write_to: str, steps: list[Step]) -> None:
+async def _try_listing(
+    store: Store, spec: dict[str, Any], write_to: str, steps: list[Step]
+) -> None:
     confined = bool(spec.get("root") or write_to)
     prefix = write_to.encode().rstrip(b"/") + b"/" if write_to else b""
     try:
@@ -146,7 +171,11 @@ async def _try_listing(store: Store, spec: dict[str, Any], write_to: str, steps:
 
 
 def _explain(exc: StoreError, steps: list[Step]) -> None:
-    if isinstance(exc, Busy) or exc.code in ("store.address-refused", "store.certificate", "store.address"):
+    if isinstance(exc, Busy) or exc.code in (
+        "store.address-refused",
+        "store.certificate",
+        "store.address",
+    ):
         steps.append(step("answer", False, exc.message, exc.code))
         return
     if exc.code == "store.clock":
@@ -218,7 +247,9 @@ async def _try_folder(spec: dict[str, Any], write_to: str, steps: list[Step]) ->
         found = f"{len(level.folders)} folders and {len(level.entries)} files on this level."
         steps.append(step("list", True, f"The system account {account!r} may read it: {found}"))
     except (StoreError, Missing) as exc:
-        steps.append(step("list", False, f"The system account is {account!r}. {exc.message}", exc.code))
+        steps.append(
+            step("list", False, f"The system account is {account!r}. {exc.message}", exc.code)
+        )
         return
     may = os.access(os.path.join(spec["path"], write_to), os.W_OK)
     words = f"The system account {account!r} may {'' if may else 'not '}write there."
@@ -226,6 +257,9 @@ async def _try_folder(spec: dict[str, Any], write_to: str, steps: list[Step]) ->
     place = write_to.encode()
     able = await store.probe(place) if write_to and may else await store.abilities(place)
     rules = [words for holds, words in zip(able.folding, FOLDED, strict=True) if holds]
-    words = f"One name there: {'; '.join(rules)}. Two files that differ only so are refused, and listed."
+    words = (
+        f"One name there: {'; '.join(rules)}. Two files that differ only so are refused, and "
+        "listed."
+    )
     if rules:
         steps.append(step("names", True, words))

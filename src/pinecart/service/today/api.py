@@ -59,6 +59,8 @@ class DemoArrive(APIView):
     def post(self, request: Request) -> Response:
         """Only in the demo: three new recordings arrive, and one count sheet changes."""
         if not OPTIONS.demo:
-            raise NotFound("This service is not the demo: nothing arrives by a button here.", code="demo.off")
+            raise NotFound(
+                "This service is not the demo: nothing arrives by a button here.", code="demo.off"
+            )
         module, _, call = OPTIONS.demo.partition(":")
         return Response(getattr(import_module(module), call)())

@@ -15,23 +15,39 @@ BAD = ("failed", "problems", "stopped")
 
 
 def today(actor: Actor) -> dict[str, Any]:
-    """One sentence; the runs that need a person; what is under way; the last runs; what is due next."""
+    """One sentence; the runs that need a person; what is under way; the last runs; what is due
+    next.
+    """
     jobs = jobs_seen(actor)
-    latest = [run_told(found["transfer"]) for j in jobs if "transfer" in (found := latest_runs(j.name))]
+    latest = [
+        run_told(found["transfer"]) for j in jobs if "transfer" in (found := latest_runs(j.name))
+    ]
     needed = [r for r in latest if r["outcome"] in BAD or r["state"] == "held"]
     since = timezone.now() - timedelta(days=1)
     runs = [run_told(r) for r in runs_seen(actor, kind="transfer", limit=40)]
     recent = [r for r in runs if r["ended_at"] and r["ended_at"] >= since][:20]
     carries = _latest_carries(runs)
     unfinished = [
-        r for r in carries if r["state"] == "held" or (r["outcome"] in BAD and r in recent and not _declined(r))
+        r
+        for r in carries
+        if r["state"] == "held" or (r["outcome"] in BAD and r in recent and not _declined(r))
     ]
     working = [r for r in latest + carries if r["state"] not in ("ended", "held")]
     due = schedule_seen(actor)[:5]
     sentence = _sentence(len(jobs), needed, working, due)
     if unfinished:
-        sentence += f" {len(unfinished)} {'copy or removal needs' if len(unfinished) == 1 else 'copies or removals need'} a look."
-    return {"sentence": sentence, "needed": needed + unfinished, "working": working, "recent": recent, "due": due}
+        sentence += (
+            f" {len(unfinished)} "
+            f"{'copy or removal needs' if len(unfinished) == 1 else 'copies or removals need'} a "
+            "look."
+        )
+    return {
+        "sentence": sentence,
+        "needed": needed + unfinished,
+        "working": working,
+        "recent": recent,
+        "due": due,
+    }
 
 
 def _declined(run: dict[str, Any]) -> bool:
@@ -40,7 +56,10 @@ def _declined(run: dict[str, Any]) -> bool:
 
 
 def _latest_carries(runs: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Of the one-off transfers, the latest between each two places: a later one that worked settles an earlier one."""
+    """Of the one-off transfers, the latest between each two places:
+
+    a later one that worked settles an earlier one.
+    """
     found: dict[str, dict[str, Any]] = {}
     for run in runs:
         if run["job"] in (CARRY, REMOVE):
@@ -53,7 +72,10 @@ def _sentence(jobs: int, needed: list[Any], working: list[Any], due: list[Any]) 
         return "No jobs yet. Define one to begin."
     if needed:
         names = ", ".join(r["job"] for r in needed[:3]) + (" and others" if len(needed) > 3 else "")
-        well = f"{len(needed)} of {jobs} jobs {'needs' if len(needed) == 1 else 'need'} a look: {names}."
+        well = (
+            f"{len(needed)} of {jobs} jobs {'needs' if len(needed) == 1 else 'need'} a look: "
+            f"{names}."
+        )
     else:
         well = "The one job is well." if jobs == 1 else f"All {jobs} jobs are well."
     if working:

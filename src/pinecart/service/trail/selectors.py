@@ -18,7 +18,8 @@ def lines_before(
 ) -> list[dict[str, Any]]:
     """Newest first, from before line `number` on.
 
-    what: the action, or what it begins with before a dot.   which: is in its subject.   since, until: days, in UTC.
+    what: the action, or what it begins with before a dot.   which: is in its subject.   since,
+    until: days, in UTC.
     """
     found = Line.objects.order_by("-id")
     if number is not None:
@@ -33,7 +34,9 @@ def lines_before(
         found = found.filter(at__gte=_begin_of(since))
     if until:
         found = found.filter(at__lt=_begin_of(until) + timedelta(days=1))
-    return [dict(line) for line in found.values("id", "at", "who", "action", "subject", "facts")[:limit]]
+    return [
+        dict(line) for line in found.values("id", "at", "who", "action", "subject", "facts")[:limit]
+    ]
 
 
 def _begin_of(day: date) -> datetime:

@@ -14,20 +14,30 @@ from pinecart.service.trail.models import Line
 
 @transaction.atomic
 def note(actor: Actor, action: str, subject: str, **facts: Any) -> None:
-    """Add one line to the trail, in the transaction of the change that it tells of. Never a secret among the facts."""
+    """Add one line to the trail, in the transaction of the change that it tells of.
+
+    Never a secret among the facts.
+    """
     subject = shown_lines(subject)
     before = Line.objects.order_by("-id").values_list("digest", flat=True).first() or ""
     at = timezone.now()
     Line.objects.create(
-        at=at, who=actor.name, action=action, subject=subject, facts=facts,
+        at=at,
+        who=actor.name,
+        action=action,
+        subject=subject,
+        facts=facts,
         digest=digest_of(before, at.isoformat(), actor.name, action, subject, facts),
-    )  # fmt: skip
+    )
 
 
 def changed(before: dict[str, Any], after: dict[str, Any]) -> dict[str, Any]:
     """Of a change, the facts that differ: {"before": …, "after": …}."""
     differ = [k for k in before | after if before.get(k) != after.get(k)]
-    return {"before": {k: before.get(k) for k in differ}, "after": {k: after.get(k) for k in differ}}
+    return {
+        "before": {k: before.get(k) for k in differ},
+        "after": {k: after.get(k) for k in differ},
+    }
 
 
 def digest_of(before: str, *fields: Any) -> str:

@@ -1,4 +1,7 @@
-"""A run's own process: reads its order from the pipe, holds the run's lock, carries it out, writes under its epoch."""
+"""A run's own process:
+
+reads its order from the pipe, holds the run's lock, carries it out, writes under its epoch.
+"""
 
 from __future__ import annotations
 
@@ -82,7 +85,10 @@ async def _writes(call: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
 
 
 async def _patiently(thread: ThreadPoolExecutor, call: Callable[[], T]) -> T:
-    """The database may be locked, or its disk full, for a while. Raises RecordsLost if it stays so for minutes."""
+    """The database may be locked, or its disk full, for a while.
+
+    Raises RecordsLost if it stays so for minutes.
+    """
     deadline = time.monotonic() + OPTIONS.records_s
     while True:
         try:
@@ -96,7 +102,9 @@ async def _patiently(thread: ThreadPoolExecutor, call: Callable[[], T]) -> T:
 
 
 class Desk:
-    """What the engine reads and writes (runner.run.Records), over the database and the run's log."""
+    """What the engine reads and writes (runner.run.Records), over the database and
+    the run's log.
+    """
 
     def __init__(self, order: dict[str, Any], log: IO[str]) -> None:
         self._run, self._epoch, self._kind = order["run"], order["epoch"], order["kind"]
@@ -113,7 +121,9 @@ class Desk:
         self.scopes: dict[int, int] = {}
         self._past: dict[int, list[int]] = {}  # leg → every ledger it ever had between these places
         self._intents = Intents(STATE.run_file(self._run, "intents"))
-        self._settled: dict[int, tuple[str, str]] = {}  # leg → the selection carried out before, and this one's
+        self._settled: dict[
+            int, tuple[str, str]
+        ] = {}  # leg → the selection carried out before, and this one's
         self._awaited: list[Awaited] = []
         self._awaits_unknown: list[str] = order["awaited_unknown"]
         self._shared_at = -SHARE_S
@@ -133,11 +143,16 @@ class Desk:
         for other in (read_definition(d) for d in given):
             for leg in other.legs:
                 scope = selectors.scope_known(other.job, _identity(leg, stores))
-                self._awaited.append(Awaited(leg.source.store, leg.source.path, leg.selection, scope))
+                self._awaited.append(
+                    Awaited(leg.source.store, leg.source.path, leg.selection, scope)
+                )
 
     async def lacking(self, leg: int, wanted: list[tuple[bytes, Entry]]) -> set[bytes]:
         if self._awaits_unknown:
-            self.log("awaits", f"Nothing is cleared: there is no job {', '.join(self._awaits_unknown)} any more.")
+            self.log(
+                "awaits",
+                f"Nothing is cleared: there is no job {', '.join(self._awaits_unknown)} any more.",
+            )
             return {key for key, _ in wanted}
         found, now_ns = set[bytes](), time.time_ns()
         for other in [a for a in self._awaited if a.store == self._stores[leg, "source"]]:
@@ -170,7 +185,13 @@ class Desk:
 
     async def settled(self, leg: int) -> None:
         if self.fresh(leg):
-            await _writes(services.settle_scope, self._run, self._epoch, self.scopes[leg], self._settled[leg][1])
+            await _writes(
+                services.settle_scope,
+                self._run,
+                self._epoch,
+                self.scopes[leg],
+                self._settled[leg][1],
+            )
 
     async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None:
         if asides or rows:
@@ -203,11 +224,15 @@ class Desk:
 
     async def no_longer_aside(self, asides: list[Aside], *, back: bool) -> None:
         if asides:
-            await _writes(services.no_longer_aside, self._run, self._epoch, self._of, asides, back=back)
+            await _writes(
+                services.no_longer_aside, self._run, self._epoch, self._of, asides, back=back
+            )
 
     async def save(self, batch: list[Record]) -> None:
         remember = self._kind == "transfer"
-        await _writes(services.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember)
+        await _writes(
+            services.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember
+        )
 
     async def tell(self, progress: dict[str, Any]) -> None:
         await _writes(services.tell_progress, self._run, self._epoch, progress)
@@ -252,7 +277,9 @@ class Desk:
 
     async def uploads_left(self) -> list[tuple[str, bytes, str]]:
         left = await _reads(selectors.uploads_left, self._run)
-        return left + (await _reads(selectors.uploads_left, self._of) if self._kind == "expiry" else [])
+        return left + (
+            await _reads(selectors.uploads_left, self._of) if self._kind == "expiry" else []
+        )
 
     async def upload_over(self, key: bytes) -> None:
         of = self._of if self._kind == "expiry" else None
@@ -262,14 +289,26 @@ class Desk:
         return self._stop
 
     def log(self, action: str, message: str, **fields: Any) -> None:
-        """One JSON line: when, what, in a sentence, with fields. At its limit the log says so and ends."""
+        """One JSON line:
+
+        when, what, in a sentence, with fields. At its limit the log says so and ends.
+        """
         if self._log.tell() > LOG_LIMIT:
             return
-        at = time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime()) + f".{time.time_ns() // 1_000_000 % 1000:03}Z"
-        self._log.write(json.dumps({"at": at, "run": self._run, "action": action, "message": message, **fields}) + "\n")
+        at = (
+            time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime())
+            + f".{time.time_ns() // 1_000_000 % 1000:03}Z"
+        )
+        self._log.write(
+            json.dumps({"at": at, "run": self._run, "action": action, "message": message, **fields})
+            + "\n"
+        )
         if self._log.tell() > LOG_LIMIT:
             self._log.write(
-                json.dumps({"at": at, "run": self._run, "action": "full", "message": "The log is full."}) + "\n"
+                json.dumps(
+                    {"at": at, "run": self._run, "action": "full", "message": "The log is full."}
+                )
+                + "\n"
             )
 
 
@@ -285,7 +324,9 @@ class Journal:
         self._run, self._epoch, self._store = run, epoch, store
 
     async def begun(self, key: bytes, token: str, at: str) -> str:
-        return await _writes(services.upload_begun, self._run, self._epoch, self._store, key, token, at)
+        return await _writes(
+            services.upload_begun, self._run, self._epoch, self._store, key, token, at
+        )
 
     async def named(self, key: bytes, upload: str) -> None:
         await _writes(services.upload_named, self._run, self._epoch, key, upload)
@@ -296,7 +337,9 @@ class Journal:
 
 def main() -> None:
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    signal.signal(signal.SIGTERM, lambda *_: os._exit(0))  # the lock goes, the run is interrupted, and goes on later
+    signal.signal(
+        signal.SIGTERM, lambda *_: os._exit(0)
+    )  # the lock goes, the run is interrupted, and goes on later
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     line = sys.stdin.buffer.readline()
     if not line:
@@ -360,7 +403,11 @@ async def _carried(order: Order, desk: Desk) -> Ending:
     except Exception as exc:  # noqa: BLE001 - a defect of ours must end this run with its reason, and no other
         desk.log("defect", f"{type(exc).__name__}: {exc}")
         recorded = await _reads(selectors.objects_recorded, order.run)
-        message = f"A defect in Pine Cart ended this run ({type(exc).__name__}); its log has more. {files_text(recorded)} {'is' if recorded == 1 else 'are'} on record. What else it did is found by the next run, which looks before it copies."
+        message = (
+            f"A defect in Pine Cart ended this run ({type(exc).__name__}); its log has more. "
+            f"{files_text(recorded)} {'is' if recorded == 1 else 'are'} on record. What else it "
+            "did is found by the next run, which looks before it copies."
+        )
         return Ending([], None, 0, False, PinecartError(message))
 
 

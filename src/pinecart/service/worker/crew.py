@@ -53,7 +53,9 @@ class One:
         finally:
             self.ready = False
             if not self._crew.closing:
-                self._crew.log("helper-lost", "A helper has gone. What it held is carried by this process.")
+                self._crew.log(
+                    "helper-lost", "A helper has gone. What it held is carried by this process."
+                )
             for future in self._open.values():
                 if not future.done():
                     future.set_result(())
@@ -62,7 +64,11 @@ class One:
     def _hear(self, answer: Answer) -> None:
         """The first answer for a batch counts; one that nobody waits for is nothing."""
         future = self._open.pop(answer.number, None)
-        if future is not None and not future.done() and (answer.run, answer.epoch) == self._crew.run:
+        if (
+            future is not None
+            and not future.done()
+            and (answer.run, answer.epoch) == self._crew.run
+        ):
             future.set_result(answer.results)
 
     async def carry(self, leg: int, tasks: Sequence[Task]) -> Sequence[Result]:
@@ -76,7 +82,9 @@ class One:
     ) -> Mapping[int, tuple[str, str]]:
         parts = Parts(*self._crew.heading(leg), key, entry, upload, step, tuple(numbers))
         results = await self._answer(parts.number, {"parts": parts.text()}, len(numbers))
-        sent = {n: (r.etag, r.crc) for n, r in zip(numbers, results, strict=True) if isinstance(r, Sent)}
+        sent = {
+            n: (r.etag, r.crc) for n, r in zip(numbers, results, strict=True) if isinstance(r, Sent)
+        }
         self._crew.parts += len(sent)
         return sent
 
@@ -101,7 +109,9 @@ class One:
 
     def _tell(self, what: dict[str, Any]) -> None:
         assert self._process and self._process.stdin
-        with contextlib.suppress(OSError, RuntimeError):  # it has gone: its end is heard by the reader
+        with contextlib.suppress(
+            OSError, RuntimeError
+        ):  # it has gone: its end is heard by the reader
             self._process.stdin.write(json.dumps(what).encode() + b"\n")
 
     def renew(self, stores: dict[str, Any]) -> None:
@@ -127,10 +137,19 @@ class One:
 
 
 class Crew:
-    """given: the order of the run's process, secrets included.   lock: descriptor of the run's lock, which each helper holds too."""
+    """given:
+
+    the order of the run's process, secrets included.   lock: descriptor of the run's lock, which
+    each helper holds too.
+    """
 
     def __init__(
-        self, given: dict[str, Any], lock: int, count: int, most_at_once: int, log: Callable[..., None]
+        self,
+        given: dict[str, Any],
+        lock: int,
+        count: int,
+        most_at_once: int,
+        log: Callable[..., None],
     ) -> None:
         self.order = {k: given[k] for k in ("run", "epoch", "definition", "stores")}
         self.order |= {"most_at_once": most_at_once, "retry_s": given["retry_s"]}
@@ -156,7 +175,15 @@ class Crew:
     def heading(self, leg: int) -> tuple[int, int, int, int, str, str, str]:
         """The fields that each kind of batch begins with."""
         places, (run, epoch) = self._definition.legs[leg], self.run
-        return next(self._numbers), run, leg, epoch, self._definition.digest, places.source.text, places.target.text
+        return (
+            next(self._numbers),
+            run,
+            leg,
+            epoch,
+            self._definition.digest,
+            places.source.text,
+            places.target.text,
+        )
 
     def rest(self, seconds: dict[str, float]) -> None:
         """Stores asked for a pause: store → seconds."""
@@ -175,4 +202,9 @@ class Crew:
         await asyncio.gather(*self._working)
         if self._working:
             parts = f" and sent {self.parts} parts of large ones" if self.parts else ""
-            self.log("helpers", f"Helpers tried {self.files} files{parts}.", files=self.files, parts=self.parts)
+            self.log(
+                "helpers",
+                f"Helpers tried {self.files} files{parts}.",
+                files=self.files,
+                parts=self.parts,
+            )

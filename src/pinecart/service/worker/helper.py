@@ -1,5 +1,5 @@
-"""A helper of a run: carries batches of small files and parts of large ones for the run's process, over a pipe, and writes
-nothing down.
+"""A helper of a run: carries batches of small files and parts of large ones for the run's process,
+over a pipe, and writes nothing down.
 
 It holds the run's lock too, so that nobody takes the run up again before it has gone.
 """
@@ -32,7 +32,11 @@ with contextlib.suppress(ImportError):
 
 
 async def _work(order: dict[str, Any], out: IO[bytes]) -> None:
-    """One line in: {"batch"}, {"parts"}, {"recall"}, {"stores"} (new keys), {"rest"} (a store asked for a pause) or {"end"}. One line out for each batch."""
+    """One line in:
+
+    {"batch"}, {"parts"}, {"recall"}, {"stores"} (new keys), {"rest"} (a store asked for a pause) or
+    {"end"}. One line out for each batch.
+    """
     settle_in()
     loop, lines, speaker = asyncio.get_running_loop(), asyncio.Queue[bytes](), ThreadPoolExecutor(1)
     stores: dict[str, Store] = {name: open_store(spec) for name, spec in order["stores"].items()}

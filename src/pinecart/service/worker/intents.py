@@ -1,7 +1,9 @@
-"""What a run is about to write, told to the disk at once: a file that outlives the process, next to its log.
+"""What a run is about to write, told to the disk at once: a file that outlives the process, next to
+its log.
 
-One line for each object, with one call to the kernel and no flush: it has to outlive this process, not the machine. Whoever
-takes the run up again then knows its own writes from what others have put there, also where nothing is kept with a file.
+One line for each object, with one call to the kernel and no flush: it has to outlive this process,
+not the machine. Whoever takes the run up again then knows its own writes from what others have put
+there, also where nothing is kept with a file.
 """
 
 from __future__ import annotations
@@ -22,11 +24,18 @@ class Intents:
 
     def write(self, leg: int, key: bytes, decision: str, reason: str) -> None:
         if self._fd is None:
-            self._fd = os.open(self._file, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o600)
-        os.write(self._fd, b"%d %b %b %b\n" % (leg, decision.encode(), reason.encode(), b64encode(key)))
+            self._fd = os.open(
+                self._file, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o600
+            )
+        os.write(
+            self._fd, b"%d %b %b %b\n" % (leg, decision.encode(), reason.encode(), b64encode(key))
+        )
 
     def read(self, leg: int) -> Iterator[dict[bytes, tuple[str, str]]]:
-        """key → (decision, reason), some at a time; of a key that comes twice the last counts. A torn line is none."""
+        """key → (decision, reason), some at a time; of a key that comes twice the last counts.
+
+        A torn line is none.
+        """
         if not self._file.exists():
             return
         with self._file.open("rb") as lines:

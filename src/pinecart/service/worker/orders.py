@@ -1,4 +1,7 @@
-"""What a run's process is given through its pipe: the frozen definition, and the stores with their secrets."""
+"""What a run's process is given through its pipe:
+
+the frozen definition, and the stores with their secrets.
+"""
 
 from __future__ import annotations
 
@@ -16,20 +19,31 @@ from pinecart.service.stores.selectors import rebound_under, spec_of, store_name
 def _awaited(definition: Definition) -> tuple[list[Definition], list[str]]:
     """The jobs that it waits for, as they are now; and the names of those that are gone."""
     found = {name: find_job(name) for name in definition.waits_for}
-    return [definition_of(r) for r in found.values() if r], [name for name, r in found.items() if r is None]
+    return [definition_of(r) for r in found.values() if r], [
+        name for name, r in found.items() if r is None
+    ]
 
 
 def order_of(run: Run) -> dict[str, Any]:
-    """A store that is gone meanwhile is left out: the run's process then fails the run with that reason. One whose secret can't
-    be read holds it.
+    """A store that is gone meanwhile is left out: the run's process then fails the run with that
+    reason. One whose secret can't be read holds it.
     """
     definition = read_definition(run.definition)
     awaited, unknown = _awaited(definition)
     specs, missing, refused = {}, "", None
-    names = sorted({p.store for d in (definition, *awaited) for leg in d.legs for p in (leg.source, leg.target)})
+    names = sorted(
+        {
+            p.store
+            for d in (definition, *awaited)
+            for leg in d.legs
+            for p in (leg.source, leg.target)
+        }
+    )
     for name in names:
         try:
-            specs[name] = spec_of(store_named(name), run=run.pk) | {"retry": {"for_s": OPTIONS.retry_s}}
+            specs[name] = spec_of(store_named(name), run=run.pk) | {
+                "retry": {"for_s": OPTIONS.retry_s}
+            }
         except NotFound as exc:
             missing = exc.message
         except SignInRefused as exc:
@@ -48,5 +62,9 @@ def order_of(run: Run) -> dict[str, Any]:
         "retry_s": OPTIONS.retry_s,
         "missing": missing,
         "refused": refused,
-        "rebound": [r for name in names if (r := rebound_under(run.job, name)) and not was_released(run.job, r.digest)],
+        "rebound": [
+            r
+            for name in names
+            if (r := rebound_under(run.job, name)) and not was_released(run.job, r.digest)
+        ],
     }

@@ -1,4 +1,5 @@
-"""The worker: gives each run a fresh process, learns of its end by waiting for it, and takes up what a dead one left.
+"""The worker: gives each run a fresh process, learns of its end by waiting for it, and takes up
+what a dead one left.
 
 The truth of who works on a run is the lock that its process holds for its life, never the time.
 """
@@ -15,7 +16,13 @@ from datetime import datetime
 
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.runs.selectors import Run, run_of, runs_working
-from pinecart.service.runs.services import claim_next, fail_unstarted, go_on_after_low_disk, hold_back, interrupt
+from pinecart.service.runs.services import (
+    claim_next,
+    fail_unstarted,
+    go_on_after_low_disk,
+    hold_back,
+    interrupt,
+)
 from pinecart.service.stores.selectors import newest_key
 from pinecart.service.worker.orders import order_of
 
@@ -53,16 +60,26 @@ class Worker:
         for number, child in self._children.items():
             with contextlib.suppress(BrokenPipeError):
                 assert child.stdin
-                child.stdin.write(json.dumps({"stores": order_of(run_of(number))["stores"]}).encode() + b"\n")
+                child.stdin.write(
+                    json.dumps({"stores": order_of(run_of(number))["stores"]}).encode() + b"\n"
+                )
                 child.stdin.flush()
 
     def _start(self, run: Run) -> None:
-        """The order, secrets included, goes through the pipe; its end later tells the child that we are gone."""
+        """The order, secrets included, goes through the pipe; its end later tells the child that we
+        are gone.
+        """
         try:
             order = json.dumps(order_of(run)).encode() + b"\n"
         except Exception as exc:
             log.exception("Run %s could not be started.", run.pk)
-            fail_unstarted(run, f"It could not be started ({type(exc).__name__}: {exc}). The service's log has more.")
+            fail_unstarted(
+                run,
+                (
+                    f"It could not be started ({type(exc).__name__}: {exc}). The service's log "
+                    "has more."
+                ),
+            )
             return
         child, self._spare = self._spare, _fresh()
         self._children[run.pk] = child
@@ -87,8 +104,13 @@ class Worker:
 
 
 def _fresh() -> subprocess.Popen[bytes]:
-    """A process that has loaded everything and waits for an order: a run begins at once, in an interpreter of its own."""
-    return subprocess.Popen([sys.executable, "-m", "pinecart.service.worker.child"], stdin=subprocess.PIPE)
+    """A process that has loaded everything and waits for an order:
+
+    a run begins at once, in an interpreter of its own.
+    """
+    return subprocess.Popen(
+        [sys.executable, "-m", "pinecart.service.worker.child"], stdin=subprocess.PIPE
+    )
 
 
 def is_free(run: int) -> bool:

@@ -1,8 +1,9 @@
 """Django's SQLite backend, in which whoever meets a locked database waits its turn.
 
-SQLite's own waiting looks again every 100 ms at last, and never gets in where another process writes again at once. Here it
-is looked again within some milliseconds, at moments of chance, so that all who wait get their turn. Only what begins a
-transaction, or is one by itself, can meet a lock: transactions are begun IMMEDIATE.
+SQLite's own waiting looks again every 100 ms at last, and never gets in where another process
+writes again at once. Here it is looked again within some milliseconds, at moments of chance, so
+that all who wait get their turn. Only what begins a transaction, or is one by itself, can meet a
+lock: transactions are begun IMMEDIATE.
 """
 
 from __future__ import annotations

@@ -22,7 +22,10 @@ CODE_LASTS = timedelta(days=3)
 
 @transaction.atomic
 def make_entry_code(actor: Actor, name: str) -> tuple[str, datetime]:
-    """A code with which this person sets a password, once; and when it ends. Codes made before end now. Raises NotFound."""
+    """A code with which this person sets a password, once; and when it ends.
+
+    Codes made before end now. Raises NotFound.
+    """
     actor.must(Right.ADMINISTER, [], "letting people in")
     person = person_named(name)
     now = timezone.now()
@@ -35,12 +38,19 @@ def make_entry_code(actor: Actor, name: str) -> tuple[str, datetime]:
 
 @transaction.atomic
 def enter_by_code(code: str, *, password: str) -> User:
-    """Set the password of the code's person, who was signed out everywhere by it. Raises Invalid."""
+    """Set the password of the code's person, who was signed out everywhere by it.
+
+    Raises Invalid.
+    """
     now = timezone.now()
-    found = EntryCode.objects.filter(digest=digest_of(code), used_at=None, expires_at__gt=now, person__is_active=True)
+    found = EntryCode.objects.filter(
+        digest=digest_of(code), used_at=None, expires_at__gt=now, person__is_active=True
+    )
     entry = found.select_related("person").first()
     if entry is None:
-        message = "This code is not known, was used, or has ended. Ask an administrator for a new one."
+        message = (
+            "This code is not known, was used, or has ended. Ask an administrator for a new one."
+        )
         raise Invalid([{"field": "code", "code": "entry-code.unknown", "message": message}])
     person = entry.person
     must_be_strong(person.username, password)

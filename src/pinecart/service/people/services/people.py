@@ -33,14 +33,20 @@ def add_person(actor: Actor, *, name: str, password: str | None, rights: Rights)
     if password is not None:
         must_be_strong(name, password)
     if User.objects.filter(username=name).exists():
-        raise Conflict(f"There is a person {name!r} already. Choose another name.", code="person.taken")
+        raise Conflict(
+            f"There is a person {name!r} already. Choose another name.", code="person.taken"
+        )
     user = User.objects.create_user(name, password=password)
-    Grant.objects.bulk_create([Grant(person=user, right=r, label=label) for r, label in dict.fromkeys(rights)])
+    Grant.objects.bulk_create(
+        [Grant(person=user, right=r, label=label) for r, label in dict.fromkeys(rights)]
+    )
     note(actor, "person.added", name, before={}, after={"rights": _told(user)})
 
 
 def must_be_strong(name: str, password: str) -> None:
-    """Raises Invalid for a password that is short, common (Django's list of 20,000), or much like the name."""
+    """Raises Invalid for a password that is short, common (Django's list of 20,000), or much like
+    the name.
+    """
     try:
         validate_password(password, User(username=name))
     except ValidationError as exc:
@@ -64,10 +70,11 @@ def change_person(
     rights: Rights | None = None,
     second_factor: bool | None = None,
 ) -> None:
-    """Switch off or on, give a new password or other rights, take a second factor off (second_factor False).
+    """Switch off or on, give a new password or other rights, take a second factor off
+    (second_factor False).
 
-    Whoever is switched off or has a new password is signed out everywhere at once, and their tokens end.
-    Raises NotFound, Invalid, Conflict (the last administrator), NotAllowed.
+    Whoever is switched off or has a new password is signed out everywhere at once, and their tokens
+    end. Raises NotFound, Invalid, Conflict (the last administrator), NotAllowed.
     """
     actor.must(Right.ADMINISTER, [], "changing people")
     user = person_named(name)
@@ -83,25 +90,40 @@ def change_person(
     if rights is not None:
         _must_be_rights(rights)
         Grant.objects.filter(person=user).delete()
-        Grant.objects.bulk_create([Grant(person=user, right=r, label=label) for r, label in dict.fromkeys(rights)])
+        Grant.objects.bulk_create(
+            [Grant(person=user, right=r, label=label) for r, label in dict.fromkeys(rights)]
+        )
     if second_factor is False:
         SecondFactor.objects.filter(person=user).delete()
     if not Grant.objects.filter(right=Right.ADMINISTER, label="", person__is_active=True).exists():
-        message = "Nobody would be left who may administer everything. Give somebody else that right first."
+        message = (
+            "Nobody would be left who may administer everything. Give somebody else that right "
+            "first."
+        )
         raise Conflict(message, code="person.last")
-    note(actor, "person.changed", name, **changed(before, _state_of(user)), new_password=password is not None)
+    note(
+        actor,
+        "person.changed",
+        name,
+        **changed(before, _state_of(user)),
+        new_password=password is not None,
+    )
 
 
 def _state_of(person: User) -> dict[str, Any]:
     return {
         "active": person.is_active,
         "rights": _told(person),
-        "second factor": SecondFactor.objects.filter(person=person).exclude(confirmed_at=None).exists(),
+        "second factor": SecondFactor.objects.filter(person=person)
+        .exclude(confirmed_at=None)
+        .exists(),
     }
 
 
 def _told(person: User) -> list[str]:
-    grants = Grant.objects.filter(person=person).order_by("label", "right").values_list("right", "label")
+    grants = (
+        Grant.objects.filter(person=person).order_by("label", "right").values_list("right", "label")
+    )
     return [right + (f" on {label}" if label else "") for right, label in grants]
 
 
@@ -110,7 +132,9 @@ def change_own_password(actor: Actor, *, old: str, new: str) -> User:
     """The person's other sessions end. Raises NotAllowed if the old one isn't right, Invalid."""
     user = User.objects.get(pk=actor.user_id or 0)
     if not user.check_password(old):
-        raise NotAllowed("The present password is not right. Nothing was changed.", code="password.wrong")
+        raise NotAllowed(
+            "The present password is not right. Nothing was changed.", code="password.wrong"
+        )
     must_be_strong(user.username, new)
     user.set_password(new)
     user.save()

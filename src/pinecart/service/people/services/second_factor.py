@@ -23,10 +23,15 @@ STEPS_OFF = (-1, 0, 1)  # clocks differ, and people are slow
 
 @transaction.atomic
 def begin(actor: Actor, *, password: str) -> tuple[str, str]:
-    """(secret, otpauth address for a picture): not asked for before `confirm`. Raises NotAllowed."""
+    """(secret, otpauth address for a picture):
+
+    not asked for before `confirm`. Raises NotAllowed.
+    """
     user = _asking(actor, password)
     if SecondFactor.objects.exclude(confirmed_at=None).filter(person=user).exists():
-        raise NotAllowed("You have a second factor already. Take it off first.", code="second-factor.there")
+        raise NotAllowed(
+            "You have a second factor already. Take it off first.", code="second-factor.there"
+        )
     secret = pyotp.random_base32()
     sealed = STATE.seal({"second factor": secret})
     SecondFactor.objects.update_or_create(
@@ -40,7 +45,10 @@ def confirm(actor: Actor, *, code: str) -> None:
     """From now on it is asked for. Raises Invalid for a code that isn't right."""
     factor = SecondFactor.objects.filter(person_id=actor.user_id or 0, confirmed_at=None).first()
     if factor is None or not _takes(factor, code):
-        message = "This code is not right. Is the clock of the device right? Codes change every 30 seconds."
+        message = (
+            "This code is not right. Is the clock of the device right? Codes change every 30 "
+            "seconds."
+        )
         raise Invalid([{"field": "code", "code": "second-factor.wrong", "message": message}])
     factor.confirmed_at = timezone.now()
     factor.save()
@@ -55,10 +63,16 @@ def drop_own(actor: Actor, *, password: str) -> None:
 
 
 def _asking(actor: Actor, password: str) -> User:
-    """The person themself, in a browser, with the password: neither a token nor a session left open is enough."""
+    """The person themself, in a browser, with the password:
+
+    neither a token nor a session left open is enough.
+    """
     user = User.objects.get(pk=actor.user_id or 0)
     if actor.token is not None:
-        raise NotAllowed("A token can't change a second factor. Sign in by a browser.", code="second-factor.by-token")
+        raise NotAllowed(
+            "A token can't change a second factor. Sign in by a browser.",
+            code="second-factor.by-token",
+        )
     if not user.check_password(password):
         raise NotAllowed("The password is not right. Nothing was changed.", code="password.wrong")
     return user
@@ -72,15 +86,23 @@ def is_right(person: User, code: str) -> bool:
 
 
 def _takes(factor: SecondFactor, code: str) -> bool:
-    """Whether this is a code of now. Each is taken once. Raises NotAllowed if the secret can't be unsealed any more."""
+    """Whether this is a code of now.
+
+    Each is taken once. Raises NotAllowed if the secret can't be unsealed any more.
+    """
     try:
         totp = pyotp.TOTP(STATE.unseal(bytes(factor.secret))["second factor"])
     except InvalidToken:
-        message = "The second factor can't be checked: the service has another key than when it was set up. Ask an administrator to take it off."
+        message = (
+            "The second factor can't be checked: the service has another key than when it was "
+            "set up. Ask an administrator to take it off."
+        )
         raise NotAllowed(message, code="second-factor.sealed") from None
     now = int(timezone.now().timestamp()) // STEP_S
     for step in (now + off for off in STEPS_OFF):
-        if step > factor.last_step and compare_digest(totp.generate_otp(step), code.replace(" ", "")):
+        if step > factor.last_step and compare_digest(
+            totp.generate_otp(step), code.replace(" ", "")
+        ):
             factor.last_step = step
             factor.save()
             return True

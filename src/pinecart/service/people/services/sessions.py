@@ -26,7 +26,11 @@ def begin_session(person: User, *, address: str, agent: str) -> int:
     """Its number, which the browser's session remembers."""
     now = timezone.now()
     made = SignIn.objects.create(
-        person=person, begun_at=now, seen_at=now, address=address[:60], agent=show(agent[:150].encode())[:200]
+        person=person,
+        begun_at=now,
+        seen_at=now,
+        address=address[:60],
+        agent=show(agent[:150].encode())[:200],
     )
     note(Actor(person.username, ()), "signed-in", person.username, address=address)
     return made.pk
@@ -52,7 +56,10 @@ _being_noted = set[tuple[type[models.Model], int]]()
 
 
 def note_use(used: Token | SignIn, last: datetime | None) -> None:
-    """When it was last used, to the minute. Beside the request, which needn't wait for whoever is writing."""
+    """When it was last used, to the minute.
+
+    Beside the request, which needn't wait for whoever is writing.
+    """
     is_due = last is None or last < timezone.now() - timedelta(minutes=1)
     if is_due and (type(used), used.pk) not in _being_noted:
         _being_noted.add((type(used), used.pk))
@@ -80,4 +87,6 @@ def sign_out_everywhere(person: User) -> None:
 
 
 def end_sessions_of(person: User, *, but: int | None = None) -> None:
-    SignIn.objects.filter(person=person, ended_at=None).exclude(pk=but or 0).update(ended_at=timezone.now())
+    SignIn.objects.filter(person=person, ended_at=None).exclude(pk=but or 0).update(
+        ended_at=timezone.now()
+    )

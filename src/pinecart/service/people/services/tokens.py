@@ -20,9 +20,11 @@ from pinecart.service.trail.services import note
 
 @transaction.atomic
 def make_token(actor: Actor, *, person: str, name: str, days: int | None, right: str = "") -> str:
-    """A new token's text, told this once. For somebody else only by an administrator. days None: does not expire.
+    """A new token's text, told this once. For somebody else only by an administrator. days None:
+    does not expire.
 
-    right: it carries no more than this one. What a token makes carries no more than itself, and ends with it.
+    right: it carries no more than this one. What a token makes carries no more than itself, and
+    ends with it.
     """
     if person != actor.name:
         actor.must(Right.ADMINISTER, [], "making somebody else's token")

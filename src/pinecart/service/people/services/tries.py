@@ -18,12 +18,17 @@ FORGOTTEN = timedelta(hours=1)
 
 @transaction.atomic
 def begin_try(person: str, address: str) -> float:
-    """Seconds that this try has to wait, and it is not made; 0: it may be made, and counts as failed until it succeeds."""
+    """Seconds that this try has to wait, and it is not made; 0:
+
+    it may be made, and counts as failed until it succeeds.
+    """
     now = timezone.now()
     Failures.objects.filter(last_at__lt=now - FORGOTTEN).delete()
     names = _names(person, address)
     found = {f.whose: f for f in Failures.objects.filter(whose__in=names.values())}
-    waits = max((_wait_s(kind, found.get(whose), now) for kind, whose in names.items()), default=0.0)
+    waits = max(
+        (_wait_s(kind, found.get(whose), now) for kind, whose in names.items()), default=0.0
+    )
     if waits > 0:
         return waits
     for whose in names.values():

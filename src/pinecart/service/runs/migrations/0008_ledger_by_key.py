@@ -4,7 +4,8 @@ NAMES = '"key", "source", "there", "crc", "racy", "cleared", "run", "scope_id"'
 
 
 class Migration(migrations.Migration):
-    """The ledger kept in the order of its keys: one tree instead of a table and an index beside it."""
+    """The ledger kept in the order of its keys: one tree instead of a table and an index beside it.
+    """
 
     dependencies = [
         ('runs', '0007_uploads_again'),
