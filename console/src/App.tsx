@@ -25,8 +25,18 @@ const PeoplePage = lazy(() => import('./pages/people/PeoplePage'))
 const TrailPage = lazy(() => import('./pages/trail/TrailPage'))
 const BrowsePage = lazy(() => import('./pages/stores/BrowsePage'))
 
-const PAGES = [['/', 'Today'], ['/copy', 'Copy now'], ['/jobs', 'Jobs'], ['/runs', 'Runs'], ['/stores', 'Stores'], ['/find', 'Find']] as const
-const ADMINISTRATORS = [['/people', 'People'], ['/trail', 'Trail']] as const
+const PAGES = [
+  ['/', 'Today'],
+  ['/copy', 'Copy now'],
+  ['/jobs', 'Jobs'],
+  ['/runs', 'Runs'],
+  ['/stores', 'Stores'],
+  ['/find', 'Find'],
+] as const
+const ADMINISTRATORS = [
+  ['/people', 'People'],
+  ['/trail', 'Trail'],
+] as const
 
 export function App() {
   const session = useSession()
@@ -48,54 +58,131 @@ function House({ name, session }: { name: string; session: Session }) {
   const { pathname } = useLocation()
   const isDue = session.second_factor === 'due'
   const pages = isDue ? [] : [...PAGES, ...(session.administers_all ? ADMINISTRATORS : [])]
-  const here = [...pages].reverse().find(([to]) => (to === '/' ? pathname === '/' : pathname.startsWith(to)))?.[0] ?? ''
+  const here =
+    [...pages]
+      .reverse()
+      .find(([to]) => (to === '/' ? pathname === '/' : pathname.startsWith(to)))?.[0] ?? ''
   const signOut = async () => {
     await got(api.DELETE('/api/v1/session'))
     globalThis.location.assign('/') // nothing that was seen stays in memory
   }
   return (
     <Layout style={{ minHeight: '100vh' }}>
-      <a href="#page" className="skip" style={{ position: 'absolute', left: -9999 }} onFocus={(e) => { e.currentTarget.style.left = '8px' }}
-        onBlur={(e) => { e.currentTarget.style.left = '-9999px' }}>To the page</a>
-      <Layout.Header style={{ background: token.colorBgContainer, borderBottom: `1px solid ${token.colorBorderSecondary}`, padding: wide ? '0 24px' : '0 8px', height: wide ? 52 : 'auto', lineHeight: wide ? '50px' : '44px' }}>
+      <a
+        href="#page"
+        className="skip"
+        style={{ position: 'absolute', left: -9999 }}
+        onFocus={(e) => {
+          e.currentTarget.style.left = '8px'
+        }}
+        onBlur={(e) => {
+          e.currentTarget.style.left = '-9999px'
+        }}
+      >
+        To the page
+      </a>
+      <Layout.Header
+        style={{
+          background: token.colorBgContainer,
+          borderBottom: `1px solid ${token.colorBorderSecondary}`,
+          padding: wide ? '0 24px' : '0 8px',
+          height: wide ? 52 : 'auto',
+          lineHeight: wide ? '50px' : '44px',
+        }}
+      >
         <Flex align="center" justify="space-between" gap={wide ? 24 : 0} wrap={!wide}>
-          <Link to="/" style={{ color: token.colorPrimary, fontWeight: 600, fontSize: 17, whiteSpace: 'nowrap', paddingInline: wide ? 0 : 6 }}>Pine Cart</Link>
-          <Menu mode="horizontal" disabledOverflow selectedKeys={[here]} style={{ flex: wide ? 1 : '1 0 100%', order: wide ? 0 : 1, borderBottom: 0, background: 'transparent', lineHeight: 'inherit' }}
-            items={pages.map(([to, label]) => ({ key: to, label: <Link to={to}>{label}</Link>, style: wide ? {} : { paddingInline: 6 } }))} />
+          <Link
+            to="/"
+            style={{
+              color: token.colorPrimary,
+              fontWeight: 600,
+              fontSize: 17,
+              whiteSpace: 'nowrap',
+              paddingInline: wide ? 0 : 6,
+            }}
+          >
+            Pine Cart
+          </Link>
+          <Menu
+            mode="horizontal"
+            disabledOverflow
+            selectedKeys={[here]}
+            style={{
+              flex: wide ? 1 : '1 0 100%',
+              order: wide ? 0 : 1,
+              borderBottom: 0,
+              background: 'transparent',
+              lineHeight: 'inherit',
+            }}
+            items={pages.map(([to, label]) => ({
+              key: to,
+              label: <Link to={to}>{label}</Link>,
+              style: wide ? {} : { paddingInline: 6 },
+            }))}
+          />
           <Flex align="center" gap={8}>
-            {wide && <Typography.Text type="secondary"><Link to="/me">{name}</Link> · times in UTC</Typography.Text>}
+            {wide && (
+              <Typography.Text type="secondary">
+                <Link to="/me">{name}</Link> · times in UTC
+              </Typography.Text>
+            )}
             {!wide && <Link to="/me">{name}</Link>}
-            <Button type="text" onClick={() => void signOut()} style={wide ? {} : { paddingInline: 6 }}>Sign out</Button>
+            <Button
+              type="text"
+              onClick={() => void signOut()}
+              style={wide ? {} : { paddingInline: 6 }}
+            >
+              Sign out
+            </Button>
           </Flex>
         </Flex>
       </Layout.Header>
-      <Layout.Content id="page" style={{ padding: wide ? '20px 24px 48px' : '16px 12px 48px', maxWidth: 1240, width: '100%', margin: '0 auto' }}>
+      <Layout.Content
+        id="page"
+        style={{
+          padding: wide ? '20px 24px 48px' : '16px 12px 48px',
+          maxWidth: 1240,
+          width: '100%',
+          margin: '0 auto',
+        }}
+      >
         <Broken key={pathname}>
-        <Suspense fallback={<Spin aria-label="Loading" />}>
-          {isDue ? <OwnPage /> : <Routes>
-            <Route path="me" element={<OwnPage />} />
-            <Route path="people" element={<PeoplePage />} />
-            <Route path="trail" element={<TrailPage />} />
-            <Route path="enter" element={<Navigate to="/" replace />} />
-            <Route index element={<TodayPage />} />
-            <Route path="copy" element={<CopyNow />} />
-            <Route path="jobs" element={<JobsPage />} />
-            <Route path="jobs/new" element={<JobForm />} />
-            <Route path="jobs/:name" element={<JobPage />} />
-            <Route path="jobs/:name/change" element={<JobForm />} />
-            <Route path="previews/:id" element={<PreviewPage />} />
-            <Route path="audits/:id" element={<AuditPage />} />
-            <Route path="runs" element={<RunsPage />} />
-            <Route path="runs/:id" element={<RunPage />} />
-            <Route path="sides" element={<SidesPage />} />
-            <Route path="find" element={<FindPage />} />
-            <Route path="stores" element={<StoresPage />} />
-            <Route path="stores/new" element={<StoreForm />} />
-            <Route path="stores/:name" element={<BrowsePage />} />
-            <Route path="stores/:name/change" element={<StoreForm />} />
-            <Route path="*" element={<PageHead title="There is no such page"><Link to="/">To today</Link></PageHead>} />
-          </Routes>}
-        </Suspense>
+          <Suspense fallback={<Spin aria-label="Loading" />}>
+            {isDue ? (
+              <OwnPage />
+            ) : (
+              <Routes>
+                <Route path="me" element={<OwnPage />} />
+                <Route path="people" element={<PeoplePage />} />
+                <Route path="trail" element={<TrailPage />} />
+                <Route path="enter" element={<Navigate to="/" replace />} />
+                <Route index element={<TodayPage />} />
+                <Route path="copy" element={<CopyNow />} />
+                <Route path="jobs" element={<JobsPage />} />
+                <Route path="jobs/new" element={<JobForm />} />
+                <Route path="jobs/:name" element={<JobPage />} />
+                <Route path="jobs/:name/change" element={<JobForm />} />
+                <Route path="previews/:id" element={<PreviewPage />} />
+                <Route path="audits/:id" element={<AuditPage />} />
+                <Route path="runs" element={<RunsPage />} />
+                <Route path="runs/:id" element={<RunPage />} />
+                <Route path="sides" element={<SidesPage />} />
+                <Route path="find" element={<FindPage />} />
+                <Route path="stores" element={<StoresPage />} />
+                <Route path="stores/new" element={<StoreForm />} />
+                <Route path="stores/:name" element={<BrowsePage />} />
+                <Route path="stores/:name/change" element={<StoreForm />} />
+                <Route
+                  path="*"
+                  element={
+                    <PageHead title="There is no such page">
+                      <Link to="/">To today</Link>
+                    </PageHead>
+                  }
+                />
+              </Routes>
+            )}
+          </Suspense>
         </Broken>
       </Layout.Content>
     </Layout>

@@ -12,7 +12,9 @@ const queries = new QueryClient({
   defaultOptions: {
     queries: {
       staleTime: 2000,
-      retry: (failed, error) => failed < 2 && !(error instanceof Refusal && error.problem.status >= 400 && error.problem.status < 500),
+      retry: (failed, error) =>
+        failed < 2 &&
+        !(error instanceof Refusal && error.problem.status >= 400 && error.problem.status < 500),
     },
   },
 })

@@ -48,7 +48,10 @@ export const keepCsrf = (token: string) => {
   csrf = token
 }
 
-export const api = createClient<paths>({ baseUrl: globalThis.location.origin, credentials: 'same-origin' })
+export const api = createClient<paths>({
+  baseUrl: globalThis.location.origin,
+  credentials: 'same-origin',
+})
 api.use({
   onRequest({ request }) {
     if (request.method !== 'GET') request.headers.set('X-CSRFToken', csrf)
@@ -56,12 +59,18 @@ api.use({
 })
 
 /** The answer's body, or a Refusal. */
-export async function got<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+export async function got<T>(
+  call: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<T> {
   let answer
   try {
     answer = await call
   } catch {
-    throw new Refusal({ code: 'service.unreachable', detail: 'The service does not answer. Is it running?', status: 0 })
+    throw new Refusal({
+      code: 'service.unreachable',
+      detail: 'The service does not answer. Is it running?',
+      status: 0,
+    })
   }
   if (answer.response.ok) return answer.data as T
   const told = (answer.error ?? {}) as Partial<Problem>

@@ -16,7 +16,11 @@ export function useNow(everyMs = 5000): number {
 export function useRun(id: number) {
   const queries = useQueryClient()
   const key = ['run', id]
-  const run = useQuery({ queryKey: key, queryFn: () => got(api.GET('/api/v1/runs/{number}', { params: { path: { number: id } } })), refetchInterval: (q) => (q.state.data?.state === 'ended' ? false : 2000) })
+  const run = useQuery({
+    queryKey: key,
+    queryFn: () => got(api.GET('/api/v1/runs/{number}', { params: { path: { number: id } } })),
+    refetchInterval: (q) => (q.state.data?.state === 'ended' ? false : 2000),
+  })
   const [progress, setProgress] = useState<Progress | null>(null)
   const [quiet, setQuiet] = useState(false)
   const [heardAt, setHeardAt] = useState<string | null>(null)
@@ -33,7 +37,10 @@ export function useRun(id: number) {
     stream.addEventListener('state', (e) => {
       setQuiet(false)
       const told = JSON.parse(e.data as string) as RunWhole
-      queries.setQueryData<RunWhole>(['run', id], (old) => ({ ...told, problem_groups: old?.problem_groups ?? [] }))
+      queries.setQueryData<RunWhole>(['run', id], (old) => ({
+        ...told,
+        problem_groups: old?.problem_groups ?? [],
+      }))
       if (told.state === 'ended') {
         stream.close()
         void queries.invalidateQueries()
@@ -42,5 +49,10 @@ export function useRun(id: number) {
     stream.onerror = () => setQuiet(true)
     return () => stream.close()
   }, [id, ended, known, queries])
-  return { ...run, progress: progress ?? run.data?.progress ?? null, quiet, heardAt: heardAt ?? run.data?.told_at ?? null }
+  return {
+    ...run,
+    progress: progress ?? run.data?.progress ?? null,
+    quiet,
+    heardAt: heardAt ?? run.data?.told_at ?? null,
+  }
 }

@@ -2,7 +2,13 @@ import { expect, test } from 'vitest'
 import { age, cut, files, location, MARKS, place, size, span, tidy, tone } from './words'
 
 test('sizes are binary with one decimal, bytes exact', () => {
-  expect([size(0), size(1023), size(1024), size(3.1 * 1024 ** 3), size(null)]).toEqual(['0 B', '1,023 B', '1.0 KiB', '3.1 GiB', ''])
+  expect([size(0), size(1023), size(1024), size(3.1 * 1024 ** 3), size(null)]).toEqual([
+    '0 B',
+    '1,023 B',
+    '1.0 KiB',
+    '3.1 GiB',
+    '',
+  ])
 })
 
 test('ages look back and ahead', () => {
@@ -14,7 +20,8 @@ test('ages look back and ahead', () => {
 })
 
 test('a place is store and path, and comes back the same', () => {
-  for (const at of ['pine://office/larkfell/dawn/', 'pine://posts/', 'pine://office/a%20b?x#y']) expect(location(place(at))).toBe(at)
+  for (const at of ['pine://office/larkfell/dawn/', 'pine://posts/', 'pine://office/a%20b?x#y'])
+    expect(location(place(at))).toBe(at)
 })
 
 test('a pasted path loses its quotes, back slashes and leading slash, nothing else', () => {
@@ -30,6 +37,10 @@ test('long places are cut in the middle', () => {
 
 test('every mark has a word beside it, and only what needs a person is amber', () => {
   for (const mark of Object.values(MARKS)) expect(mark).toMatch(/^\S \S+/)
-  expect(Object.keys(MARKS).filter((w) => tone(w) === 'person')).toEqual(['problems', 'held', 'interrupted'])
+  expect(Object.keys(MARKS).filter((w) => tone(w) === 'person')).toEqual([
+    'problems',
+    'held',
+    'interrupted',
+  ])
   expect([files(1), files(1200)]).toEqual(['1 file', '1,200 files'])
 })

@@ -1,8 +1,16 @@
 /** Marks, sizes, ages: the same words as the terminal and the report use. Pure. */
 
 export const MARKS: Record<string, string> = {
-  clean: '✓ clean', 'nothing-to-do': '○ nothing to do', problems: '▲ problems', failed: '✗ failed', stopped: '□ stopped',
-  skipped: '◇ skipped', queued: '◌ queued', working: '● working', held: '◆ waiting for your yes', paused: '◐ paused',
+  clean: '✓ clean',
+  'nothing-to-do': '○ nothing to do',
+  problems: '▲ problems',
+  failed: '✗ failed',
+  stopped: '□ stopped',
+  skipped: '◇ skipped',
+  queued: '◌ queued',
+  working: '● working',
+  held: '◆ waiting for your yes',
+  paused: '◐ paused',
   interrupted: '↻ interrupted',
 }
 
@@ -22,7 +30,9 @@ export function size(bytes: number | null | undefined): string {
     if (value < 1024 || unit === 'TiB') break
     value /= 1024
   }
-  return unit === 'B' ? `${count(bytes)} B` : `${value.toLocaleString('en', { minimumFractionDigits: 1, maximumFractionDigits: 1 })} ${unit}`
+  return unit === 'B'
+    ? `${count(bytes)} B`
+    : `${value.toLocaleString('en', { minimumFractionDigits: 1, maximumFractionDigits: 1 })} ${unit}`
 }
 
 export const count = (n: number): string => n.toLocaleString('en')
@@ -44,7 +54,8 @@ export function age(at: string | null | undefined, now: number): string {
   return seconds >= 0 ? `${span(seconds)} ago` : `in ${span(-seconds)}`
 }
 
-export const exact = (at: string | null | undefined): string => (at ? `${at.slice(0, 19).replace('T', ' ')} UTC` : '')
+export const exact = (at: string | null | undefined): string =>
+  at ? `${at.slice(0, 19).replace('T', ' ')} UTC` : ''
 
 /** Cut in the middle, so that both ends of a place stay. */
 export function cut(text: string, limit: number): string {
@@ -61,23 +72,52 @@ export interface Place {
 export function place(location: string): Place {
   const rest = location.replace(/^pine:\/\//, '')
   const slash = rest.indexOf('/')
-  return slash < 0 ? { store: rest, path: '' } : { store: rest.slice(0, slash), path: rest.slice(slash + 1) }
+  return slash < 0
+    ? { store: rest, path: '' }
+    : { store: rest.slice(0, slash), path: rest.slice(slash + 1) }
 }
 
 export const location = (at: Place): string => `pine://${at.store}/${at.path}`
 
 /** Quotes, back slashes and a leading slash taken off, as a desktop gives a path. */
 export function tidy(path: string): string {
-  return path.trim().replace(/^["']|["']$/g, '').replace(/\\/g, '/').replace(/^\/+/, '')
+  return path
+    .trim()
+    .replace(/^["']|["']$/g, '')
+    .replace(/\\/g, '/')
+    .replace(/^\/+/, '')
 }
 
 export const REASONS: Record<string, string> = {
-  new: 'it is new', changed: 'it changed', 'missing-there': 'it was gone there', differs: 'it differs there', unproven: 'it could not be proven equal',
-  same: 'it is unchanged', recognised: 'it was there already, proven equal', exists: 'something else lies there under this name',
-  'changed-there': 'somebody changed it there', 'both-changed': 'it changed at both sides', gone: 'it is gone at the source',
-  foreign: 'it lies only there', proven: 'its copy is proven', asked: 'you asked for it', 'too-young': 'it was touched a moment ago', awaited: 'another job has not taken it yet', undone: 'its run is undone', expired: 'its days are over',
-  always: 'everything is sent again', 'other-size': 'the job takes other sizes', 'other-time': 'the job takes other times', 'name-clash': 'another file gets this name too', 'left-out': 'the job leaves it out', unreadable: 'it may not be read', 'not-a-file': 'it is a link or special file',
-  'unsafe-name': 'its name can’t be carried safely', 'only-here': 'only here', 'only-there': 'only there', 'changed-since': 'changed since it was carried',
+  new: 'it is new',
+  changed: 'it changed',
+  'missing-there': 'it was gone there',
+  differs: 'it differs there',
+  unproven: 'it could not be proven equal',
+  same: 'it is unchanged',
+  recognised: 'it was there already, proven equal',
+  exists: 'something else lies there under this name',
+  'changed-there': 'somebody changed it there',
+  'both-changed': 'it changed at both sides',
+  gone: 'it is gone at the source',
+  foreign: 'it lies only there',
+  proven: 'its copy is proven',
+  asked: 'you asked for it',
+  'too-young': 'it was touched a moment ago',
+  awaited: 'another job has not taken it yet',
+  undone: 'its run is undone',
+  expired: 'its days are over',
+  always: 'everything is sent again',
+  'other-size': 'the job takes other sizes',
+  'other-time': 'the job takes other times',
+  'name-clash': 'another file gets this name too',
+  'left-out': 'the job leaves it out',
+  unreadable: 'it may not be read',
+  'not-a-file': 'it is a link or special file',
+  'unsafe-name': 'its name can’t be carried safely',
+  'only-here': 'only here',
+  'only-there': 'only there',
+  'changed-since': 'changed since it was carried',
 }
 
 /** What is wrong with a bucket's name, or nothing: told while it is typed. */
@@ -87,6 +127,7 @@ export function bucketProblem(name: string): string {
   if (name.length < 3) return 'At least 3 characters.'
   if (name.length > 63) return 'At most 63 characters.'
   if (/^[.-]|[.-]$/.test(name)) return 'It begins and ends with a letter or digit.'
-  if (name.includes('..') || /^\d+\.\d+\.\d+\.\d+$/.test(name)) return 'No two dots in a row, and not like an IP address.'
+  if (name.includes('..') || /^\d+\.\d+\.\d+\.\d+$/.test(name))
+    return 'No two dots in a row, and not like an IP address.'
   return ''
 }

@@ -11,8 +11,17 @@ export class Broken extends Component<{ children: ReactNode }, { error: unknown 
 
   render() {
     if (this.state.error === null) return this.props.children
-    const told = this.state.error instanceof Error ? this.state.error.message : String(this.state.error)
-    return <Alert type="error" role="alert" showIcon={false} title="✗ This page could not be shown. The service may have been changed, or is away."
-      description={told} action={<Button onClick={() => globalThis.location.reload()}>Load it again</Button>} />
+    const told =
+      this.state.error instanceof Error ? this.state.error.message : String(this.state.error)
+    return (
+      <Alert
+        type="error"
+        role="alert"
+        showIcon={false}
+        title="✗ This page could not be shown. The service may have been changed, or is away."
+        description={told}
+        action={<Button onClick={() => globalThis.location.reload()}>Load it again</Button>}
+      />
+    )
   }
 }

@@ -17,10 +17,17 @@ const PAGE = 200
 export function FilesTable({ of, page, empty, finding = false }: Props) {
   const wide = Grid.useBreakpoint().md
   const query = useInfiniteQuery({
-    queryKey: ['files', ...of], initialPageParam: 0, queryFn: ({ pageParam }) => page(pageParam),
+    queryKey: ['files', ...of],
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) => page(pageParam),
     getNextPageParam: (last) => (last.length === PAGE ? last[last.length - 1]?.id : undefined),
   })
-  const said = (row: FileRow) => (finding ? row.message : row.error ? `${row.error}: ${row.message}` : [row.message, row.proof].filter(Boolean).join(' · '))
+  const said = (row: FileRow) =>
+    finding
+      ? row.message
+      : row.error
+        ? `${row.error}: ${row.message}`
+        : [row.message, row.proof].filter(Boolean).join(' · ')
   return (
     <Loaded query={query}>
       {(data) => {
@@ -29,21 +36,68 @@ export function FilesTable({ of, page, empty, finding = false }: Props) {
         return (
           <>
             {wide ? (
-              <Table<FileRow> size="small" rowKey="id" dataSource={rows} pagination={false} sticky
+              <Table<FileRow>
+                size="small"
+                rowKey="id"
+                dataSource={rows}
+                pagination={false}
+                sticky
                 columns={[
-                  { title: 'File', width: '42%', render: (_, row) => <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{row.key}</Typography.Text> },
-                  { title: finding ? 'Finding' : 'Decision', width: 200, render: (_, row) => (finding ? REASONS[row.reason] : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`) },
-                  { title: 'Size', width: 100, align: 'right', render: (_, row) => <Bytes n={row.bytes} /> },
+                  {
+                    title: 'File',
+                    width: '42%',
+                    render: (_, row) => (
+                      <Typography.Text code style={{ overflowWrap: 'anywhere' }}>
+                        {row.key}
+                      </Typography.Text>
+                    ),
+                  },
+                  {
+                    title: finding ? 'Finding' : 'Decision',
+                    width: 200,
+                    render: (_, row) =>
+                      finding
+                        ? REASONS[row.reason]
+                        : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`,
+                  },
+                  {
+                    title: 'Size',
+                    width: 100,
+                    align: 'right',
+                    render: (_, row) => <Bytes n={row.bytes} />,
+                  },
                   { title: finding ? '' : 'Proof or problem', render: (_, row) => said(row) },
-                ]} />
-            ) : rows.map((row) => (
-              <Flex vertical key={row.id} style={{ padding: '8px 0', borderBottom: '1px solid rgba(128,128,128,.25)' }}>
-                <Typography.Text code style={{ overflowWrap: 'anywhere' }}>{row.key}</Typography.Text>
-                <Typography.Text type="secondary">{finding ? REASONS[row.reason] : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`} · <Bytes n={row.bytes} /></Typography.Text>
-                <span>{said(row)}</span>
-              </Flex>
-            ))}
-            {query.hasNextPage && <Button onClick={() => void query.fetchNextPage()} loading={query.isFetchingNextPage} style={{ marginTop: 12 }}>More</Button>}
+                ]}
+              />
+            ) : (
+              rows.map((row) => (
+                <Flex
+                  vertical
+                  key={row.id}
+                  style={{ padding: '8px 0', borderBottom: '1px solid rgba(128,128,128,.25)' }}
+                >
+                  <Typography.Text code style={{ overflowWrap: 'anywhere' }}>
+                    {row.key}
+                  </Typography.Text>
+                  <Typography.Text type="secondary">
+                    {finding
+                      ? REASONS[row.reason]
+                      : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`}{' '}
+                    · <Bytes n={row.bytes} />
+                  </Typography.Text>
+                  <span>{said(row)}</span>
+                </Flex>
+              ))
+            )}
+            {query.hasNextPage && (
+              <Button
+                onClick={() => void query.fetchNextPage()}
+                loading={query.isFetchingNextPage}
+                style={{ marginTop: 12 }}
+              >
+                More
+              </Button>
+            )}
           </>
         )
       }}

@@ -4,7 +4,17 @@ import { Typography } from 'antd'
 export function Sentences({ sentences, dangers }: { sentences: string[]; dangers: string[] }) {
   return (
     <ul style={{ paddingInlineStart: 18, margin: 0 }}>
-      {sentences.map((s) => <li key={s}>{dangers.includes(s) ? <Typography.Text type="warning" strong>▲ {s}</Typography.Text> : s}</li>)}
+      {sentences.map((s) => (
+        <li key={s}>
+          {dangers.includes(s) ? (
+            <Typography.Text type="warning" strong>
+              ▲ {s}
+            </Typography.Text>
+          ) : (
+            s
+          )}
+        </li>
+      ))}
     </ul>
   )
 }

@@ -8,14 +8,36 @@ const DAYS = 14
 /** Fourteen days with a mark where each run ended; the same as words for who can't see it. */
 export function TimeAxis({ marks, now }: { marks: Job['marks']; now: number }) {
   const { token } = theme.useToken()
-  const colours = { good: token.colorSuccess, person: token.colorWarning, bad: token.colorError, calm: token.colorTextSecondary }
+  const colours = {
+    good: token.colorSuccess,
+    person: token.colorWarning,
+    bad: token.colorError,
+    calm: token.colorTextSecondary,
+  }
   const at = (time: string) => 100 - ((now - Date.parse(time)) / (DAYS * 86_400_000)) * 100
   return (
-    <div role="list" aria-label={`Runs of the last ${DAYS} days`} style={{ position: 'relative', height: 22, minWidth: 150, borderBottom: `1px solid ${token.colorBorder}` }}>
+    <div
+      role="list"
+      aria-label={`Runs of the last ${DAYS} days`}
+      style={{
+        position: 'relative',
+        height: 22,
+        minWidth: 150,
+        borderBottom: `1px solid ${token.colorBorder}`,
+      }}
+    >
       {marks.map((mark) => (
         <Tooltip key={mark.id} title={`Run ${mark.id}: ${MARKS[mark.outcome]}, ${exact(mark.at)}`}>
-          <Link role="listitem" to={`/runs/${mark.id}`} aria-label={`Run ${mark.id}: ${MARKS[mark.outcome]}, ${exact(mark.at)}`}
-            style={{ position: 'absolute', left: `calc(${Math.max(0, Math.min(at(mark.at), 100))}% - 14px)`, color: colours[tone(mark.outcome)] }}>
+          <Link
+            role="listitem"
+            to={`/runs/${mark.id}`}
+            aria-label={`Run ${mark.id}: ${MARKS[mark.outcome]}, ${exact(mark.at)}`}
+            style={{
+              position: 'absolute',
+              left: `calc(${Math.max(0, Math.min(at(mark.at), 100))}% - 14px)`,
+              color: colours[tone(mark.outcome)],
+            }}
+          >
             {MARKS[mark.outcome]?.[0]}
           </Link>
         </Tooltip>

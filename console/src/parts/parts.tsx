@@ -10,9 +10,18 @@ import { age, cut, exact, MARKS, place, size, tone } from '../lib/words'
 /** An outcome or state: a shape, a word and a colour, always together. */
 export function Mark({ word, strong = false }: { word: string; strong?: boolean }) {
   const { token } = theme.useToken()
-  const colours = { good: token.colorSuccess, person: token.colorWarning, bad: token.colorError, calm: token.colorTextSecondary }
+  const colours = {
+    good: token.colorSuccess,
+    person: token.colorWarning,
+    bad: token.colorError,
+    calm: token.colorTextSecondary,
+  }
   return (
-    <span style={{ color: colours[tone(word)], whiteSpace: 'nowrap', fontWeight: strong ? 600 : 400 }}>{MARKS[word] ?? word}</span>
+    <span
+      style={{ color: colours[tone(word)], whiteSpace: 'nowrap', fontWeight: strong ? 600 : 400 }}
+    >
+      {MARKS[word] ?? word}
+    </span>
   )
 }
 
@@ -22,7 +31,9 @@ export function Ago({ at, never = 'never' }: { at: string | null | undefined; ne
   if (!at) return <Typography.Text type="secondary">{never}</Typography.Text>
   return (
     <Tooltip title={exact(at)} trigger={['hover', 'focus', 'click']}>
-      <span tabIndex={0} style={{ whiteSpace: 'nowrap' }}>{age(at, now)}</span>
+      <span tabIndex={0} style={{ whiteSpace: 'nowrap' }}>
+        {age(at, now)}
+      </span>
     </Tooltip>
   )
 }
@@ -33,11 +44,19 @@ export function At({ location, limit = 44 }: { location: string; limit?: number 
   return (
     <Flex component="span" align="baseline" gap={2} style={{ display: 'inline-flex', minWidth: 0 }}>
       <Tooltip title={location} trigger={['hover', 'focus']}>
-        <Link to={`/stores/${at.store}?path=${encodeURIComponent(at.path)}`} style={{ overflowWrap: 'anywhere' }}>
-          <Typography.Text code style={{ color: 'inherit' }}>{cut(location.replace('pine://', ''), limit)}</Typography.Text>
+        <Link
+          to={`/stores/${at.store}?path=${encodeURIComponent(at.path)}`}
+          style={{ overflowWrap: 'anywhere' }}
+        >
+          <Typography.Text code style={{ color: 'inherit' }}>
+            {cut(location.replace('pine://', ''), limit)}
+          </Typography.Text>
         </Link>
       </Tooltip>
-      <Typography.Text copyable={{ text: location, tooltips: [`Copy ${location}`, 'Copied'] }} aria-label={`Copy ${location}`} />
+      <Typography.Text
+        copyable={{ text: location, tooltips: [`Copy ${location}`, 'Copied'] }}
+        aria-label={`Copy ${location}`}
+      />
     </Flex>
   )
 }
@@ -47,9 +66,18 @@ export function FromTo({ from, to }: { from: string; to: string }) {
   const narrow = !Grid.useBreakpoint().sm
   if (from === to) return <At location={from} /> // a removal has one place
   return (
-    <Flex component="span" vertical={narrow} align={narrow ? 'flex-start' : 'center'} gap={narrow ? 0 : 6} wrap style={{ display: 'inline-flex' }}>
+    <Flex
+      component="span"
+      vertical={narrow}
+      align={narrow ? 'flex-start' : 'center'}
+      gap={narrow ? 0 : 6}
+      wrap
+      style={{ display: 'inline-flex' }}
+    >
       <At location={from} />
-      <span>→ <At location={to} /></span>
+      <span>
+        → <At location={to} />
+      </span>
     </Flex>
   )
 }
@@ -69,29 +97,69 @@ export function Failed({ error, again }: { error: unknown; again?: () => void })
   const refusal = error instanceof Refusal ? error : null
   return (
     <Alert
-      type="error" role="alert" showIcon={false}
+      type="error"
+      role="alert"
+      showIcon={false}
       title={`✗ ${refusal?.message ?? String(error)}`}
-      description={<Flex justify="space-between" align="center" gap={12} wrap><span>Code: <code>{refusal?.code ?? 'console'}</code></span>
-        {again && <Button onClick={again}>Try again</Button>}</Flex>}
+      description={
+        <Flex justify="space-between" align="center" gap={12} wrap>
+          <span>
+            Code: <code>{refusal?.code ?? 'console'}</code>
+          </span>
+          {again && <Button onClick={again}>Try again</Button>}
+        </Flex>
+      }
     />
   )
 }
 
 /** A page's content: its outline while it loads, the error if it failed. */
-export function Loaded<T>({ query, children }: { query: { data?: T; error: unknown; refetch: () => unknown }; children: (data: T) => ReactNode }) {
-  if (query.data !== undefined) return <>{query.error ? <Stale error={query.error} again={() => void query.refetch()} /> : null}{children(query.data)}</>
+export function Loaded<T>({
+  query,
+  children,
+}: {
+  query: { data?: T; error: unknown; refetch: () => unknown }
+  children: (data: T) => ReactNode
+}) {
+  if (query.data !== undefined)
+    return (
+      <>
+        {query.error ? <Stale error={query.error} again={() => void query.refetch()} /> : null}
+        {children(query.data)}
+      </>
+    )
   if (query.error) return <Failed error={query.error} again={() => void query.refetch()} />
-  return <div aria-busy="true" aria-label="Loading"><Skeleton active={false} paragraph={{ rows: 6 }} /></div>
+  return (
+    <div aria-busy="true" aria-label="Loading">
+      <Skeleton active={false} paragraph={{ rows: 6 }} />
+    </div>
+  )
 }
 
 /** What is shown is what was last heard: the newest answer is missing. */
 function Stale({ error, again }: { error: unknown; again: () => void }) {
-  return <Alert type="warning" role="alert" showIcon={false} style={{ marginBottom: 12 }}
-    title={`▲ Not up to date: ${error instanceof Error ? error.message : String(error)} What you see is what was last heard.`} action={<Button size="small" onClick={again}>Try again</Button>} />
+  return (
+    <Alert
+      type="warning"
+      role="alert"
+      showIcon={false}
+      style={{ marginBottom: 12 }}
+      title={`▲ Not up to date: ${error instanceof Error ? error.message : String(error)} What you see is what was last heard.`}
+      action={
+        <Button size="small" onClick={again}>
+          Try again
+        </Button>
+      }
+    />
+  )
 }
 
 export function useSession() {
-  return useQuery({ queryKey: ['session'], queryFn: () => got(api.GET('/api/v1/session')), staleTime: 60_000 })
+  return useQuery({
+    queryKey: ['session'],
+    queryFn: () => got(api.GET('/api/v1/session')),
+    staleTime: 60_000,
+  })
 }
 
 /** Whether the person signed in holds a right somewhere. */
@@ -103,7 +171,9 @@ export function PageHead({ title, children }: { title: ReactNode; children?: Rea
   return (
     <Flex justify="space-between" align="center" gap={12} wrap style={{ marginBottom: 16 }}>
       <h1 style={{ fontSize: 22, fontWeight: 600, lineHeight: 1.3, margin: 0 }}>{title}</h1>
-      <Flex gap={8} wrap>{children}</Flex>
+      <Flex gap={8} wrap>
+        {children}
+      </Flex>
     </Flex>
   )
 }

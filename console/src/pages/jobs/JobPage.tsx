@@ -10,37 +10,72 @@ import { Sentences } from '../../parts/Sentences'
 export default function JobPage() {
   const { name = '' } = useParams()
   const path = { params: { path: { name } } }
-  const job = useQuery({ queryKey: ['jobs', name], queryFn: () => got(api.GET('/api/v1/jobs/{name}', path)), refetchInterval: 5000 })
+  const job = useQuery({
+    queryKey: ['jobs', name],
+    queryFn: () => got(api.GET('/api/v1/jobs/{name}', path)),
+    refetchInterval: 5000,
+  })
   const runs = useQuery({
-    queryKey: ['runs', name], refetchInterval: 5000,
+    queryKey: ['runs', name],
+    refetchInterval: 5000,
     queryFn: () => got(api.GET('/api/v1/runs', { params: { query: { job: name, limit: 10 } } })),
   })
   return (
     <Loaded query={job}>
       {(told) => (
         <>
-          <PageHead title={told.title}><Actions job={told} /></PageHead>
+          <PageHead title={told.title}>
+            <Actions job={told} />
+          </PageHead>
           <Row gutter={[16, 16]}>
             <Col xs={24} lg={11}>
               <Card size="small" title="What it does">
-                {told.definition.legs.map((leg) => <div key={leg.to} style={{ marginBottom: 8 }}><FromTo from={leg.from} to={leg.to} /></div>)}
+                {told.definition.legs.map((leg) => (
+                  <div key={leg.to} style={{ marginBottom: 8 }}>
+                    <FromTo from={leg.from} to={leg.to} />
+                  </div>
+                ))}
                 <Sentences sentences={told.sentences.slice(1)} dangers={told.dangers} />
-                {told.definition.why && <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>Why: {told.definition.why}</Typography.Paragraph>}
+                {told.definition.why && (
+                  <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>
+                    Why: {told.definition.why}
+                  </Typography.Paragraph>
+                )}
                 <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>
-                  {told.job} · version {told.version} · owner {told.definition.owner} · next due: <Ago at={told.next_due} never="when started" />
+                  {told.job} · version {told.version} · owner {told.definition.owner} · next due:{' '}
+                  <Ago at={told.next_due} never="when started" />
                 </Typography.Paragraph>
               </Card>
               <Card size="small" title="Last audit" style={{ marginTop: 16 }}>
-                {told.last_audit
-                  ? <><Link to={`/audits/${told.last_audit.id}`}>{told.last_audit.sentence}</Link> <Ago at={told.last_audit.ended_at ?? told.last_audit.queued_at} /></>
-                  : <Typography.Text type="secondary">Never audited. An audit compares both sides without copying anything.</Typography.Text>}
+                {told.last_audit ? (
+                  <>
+                    <Link to={`/audits/${told.last_audit.id}`}>{told.last_audit.sentence}</Link>{' '}
+                    <Ago at={told.last_audit.ended_at ?? told.last_audit.queued_at} />
+                  </>
+                ) : (
+                  <Typography.Text type="secondary">
+                    Never audited. An audit compares both sides without copying anything.
+                  </Typography.Text>
+                )}
               </Card>
             </Col>
             <Col xs={24} lg={13}>
               <Card size="small" title="Runs" extra={<Link to={`/runs?job=${name}`}>All</Link>}>
                 <Loaded query={runs}>
-                  {(list) => (list.length ? <>{list.map((run) => <RunLine key={run.id} run={run} named={false} />)}</>
-                    : <Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description="It has never run. Preview it first, or start it." />)}
+                  {(list) =>
+                    list.length ? (
+                      <>
+                        {list.map((run) => (
+                          <RunLine key={run.id} run={run} named={false} />
+                        ))}
+                      </>
+                    ) : (
+                      <Empty
+                        image={Empty.PRESENTED_IMAGE_SIMPLE}
+                        description="It has never run. Preview it first, or start it."
+                      />
+                    )
+                  }
                 </Loaded>
               </Card>
             </Col>
@@ -59,9 +94,18 @@ function Actions({ job }: { job: Job }) {
   const mayDefine = useMay('define')
   const path = { params: { path: { name: job.job } } }
   const [wait, setWait] = useState(false)
-  const start = useMutation({ mutationFn: () => got(api.POST('/api/v1/jobs/{name}/start', path)), onSuccess: (run) => go(`/runs/${run.id}`) })
-  const preview = useMutation({ mutationFn: () => got(api.POST('/api/v1/jobs/{name}/preview', { ...path, body: { wait } })), onSuccess: (run) => go(`/previews/${run.id}`) })
-  const audit = useMutation({ mutationFn: () => got(api.POST('/api/v1/jobs/{name}/audit', { ...path, body: { wait } })), onSuccess: (run) => go(`/audits/${run.id}`) })
+  const start = useMutation({
+    mutationFn: () => got(api.POST('/api/v1/jobs/{name}/start', path)),
+    onSuccess: (run) => go(`/runs/${run.id}`),
+  })
+  const preview = useMutation({
+    mutationFn: () => got(api.POST('/api/v1/jobs/{name}/preview', { ...path, body: { wait } })),
+    onSuccess: (run) => go(`/previews/${run.id}`),
+  })
+  const audit = useMutation({
+    mutationFn: () => got(api.POST('/api/v1/jobs/{name}/audit', { ...path, body: { wait } })),
+    onSuccess: (run) => go(`/audits/${run.id}`),
+  })
   const drop = useMutation({
     mutationFn: () => got(api.DELETE('/api/v1/jobs/{name}', path)),
     onSuccess: async () => {
@@ -75,19 +119,49 @@ function Actions({ job }: { job: Job }) {
   return (
     <Flex vertical gap={8}>
       <Flex gap={8} wrap>
-        {mayOperate && <>
-          <Button onClick={() => preview.mutate()} loading={preview.isPending}>Preview</Button>
-          {alive ? <Link to={`/runs/${job.last_run?.id}`}><Button type="primary">Watch run {job.last_run?.id}</Button></Link>
-            : <Button type="primary" onClick={() => start.mutate()} loading={start.isPending}>Start</Button>}
-          <Button onClick={() => audit.mutate()} loading={audit.isPending}>Audit</Button>
-          {alive && <Checkbox checked={wait} onChange={(e) => setWait(e.target.checked)} style={{ alignSelf: 'center' }}>preview and audit after run {job.last_run?.id}</Checkbox>}
-        </>}
-        {mayDefine && <>
-          <Link to={`/jobs/${job.job}/change`}><Button>Change</Button></Link>
-          <Popconfirm title={`Forget ${job.job}?`} description="Its runs stay; nothing it carried is touched." okText="Forget it" onConfirm={() => drop.mutate()}>
-            <Button danger>Drop</Button>
-          </Popconfirm>
-        </>}
+        {mayOperate && (
+          <>
+            <Button onClick={() => preview.mutate()} loading={preview.isPending}>
+              Preview
+            </Button>
+            {alive ? (
+              <Link to={`/runs/${job.last_run?.id}`}>
+                <Button type="primary">Watch run {job.last_run?.id}</Button>
+              </Link>
+            ) : (
+              <Button type="primary" onClick={() => start.mutate()} loading={start.isPending}>
+                Start
+              </Button>
+            )}
+            <Button onClick={() => audit.mutate()} loading={audit.isPending}>
+              Audit
+            </Button>
+            {alive && (
+              <Checkbox
+                checked={wait}
+                onChange={(e) => setWait(e.target.checked)}
+                style={{ alignSelf: 'center' }}
+              >
+                preview and audit after run {job.last_run?.id}
+              </Checkbox>
+            )}
+          </>
+        )}
+        {mayDefine && (
+          <>
+            <Link to={`/jobs/${job.job}/change`}>
+              <Button>Change</Button>
+            </Link>
+            <Popconfirm
+              title={`Forget ${job.job}?`}
+              description="Its runs stay; nothing it carried is touched."
+              okText="Forget it"
+              onConfirm={() => drop.mutate()}
+            >
+              <Button danger>Drop</Button>
+            </Popconfirm>
+          </>
+        )}
       </Flex>
       {failed != null && <Failed error={failed} />}
     </Flex>

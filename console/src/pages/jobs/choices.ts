@@ -1,5 +1,8 @@
 export const CHOICES = [
-  { value: 'replace-changed', label: 'Replace what changed here; leave and list what somebody changed there' },
+  {
+    value: 'replace-changed',
+    label: 'Replace what changed here; leave and list what somebody changed there',
+  },
   { value: 'keep', label: 'Keep the one there' },
   { value: 'keep-both', label: 'Keep both: the one there gets a dated name' },
   { value: 'replace-all', label: 'Replace it always, even where somebody changed it there' },
@@ -17,18 +20,33 @@ export const COMPARISONS = [
 export const INTENTS = [
   { value: 'top-up', title: 'Add what is missing.', says: 'Nothing that exists there is touched.' },
   { value: 'renew', title: 'Add new, replace changed.', says: 'Nothing is removed.' },
-  { value: 'mirror', title: 'Make an exact copy.', says: 'Removes there what is gone here.', removes: true },
-  { value: 'hand-over', title: 'Move.', says: 'Removes each file here once its copy is proven.', removes: true },
+  {
+    value: 'mirror',
+    title: 'Make an exact copy.',
+    says: 'Removes there what is gone here.',
+    removes: true,
+  },
+  {
+    value: 'hand-over',
+    title: 'Move.',
+    says: 'Removes each file here once its copy is proven.',
+    removes: true,
+  },
 ]
 
 export const KEEP = [
-  { value: 'permissions', label: 'Permissions' }, { value: 'attributes', label: 'Extended attributes' }, { value: 'tags', label: 'Tags (between buckets)' },
+  { value: 'permissions', label: 'Permissions' },
+  { value: 'attributes', label: 'Extended attributes' },
+  { value: 'tags', label: 'Tags (between buckets)' },
 ]
 
 export const ROUTES = [
-  { value: 'shortest', label: 'The system copies by itself' }, { value: 'through-us', label: 'Every byte goes through Pine Cart' },
+  { value: 'shortest', label: 'The system copies by itself' },
+  { value: 'through-us', label: 'Every byte goes through Pine Cart' },
 ]
 
 export const FOLDERS = [
-  { value: 'with-files', label: 'Made as files need them' }, { value: 'empty-too', label: 'Empty ones are made as well' }, { value: 'only', label: 'Folders only, no files' },
+  { value: 'with-files', label: 'Made as files need them' },
+  { value: 'empty-too', label: 'Empty ones are made as well' },
+  { value: 'only', label: 'Folders only, no files' },
 ]

@@ -11,7 +11,8 @@ export function SessionsTable({ everybodys }: { everybodys: boolean }) {
     queryFn: () => got(api.GET('/api/v1/sessions', { params: { query: { everybodys } } })),
   })
   const end = useMutation({
-    mutationFn: (number: number) => got(api.DELETE('/api/v1/sessions/{number}', { params: { path: { number } } })),
+    mutationFn: (number: number) =>
+      got(api.DELETE('/api/v1/sessions/{number}', { params: { path: { number } } })),
     onSuccess: () => queries.invalidateQueries(),
   })
   return (
@@ -19,15 +20,40 @@ export function SessionsTable({ everybodys }: { everybodys: boolean }) {
       {end.error && <Failed error={end.error} />}
       <Loaded query={query}>
         {(sessions) => (
-          <Table<OpenSession> size="small" rowKey="id" dataSource={sessions} pagination={{ pageSize: 20, hideOnSinglePage: true }} scroll={{ x: 'max-content' }}
+          <Table<OpenSession>
+            size="small"
+            rowKey="id"
+            dataSource={sessions}
+            pagination={{ pageSize: 20, hideOnSinglePage: true }}
+            scroll={{ x: 'max-content' }}
             columns={[
               ...(everybodys ? [{ title: 'Whose', dataIndex: 'of' }] : []),
               { title: 'Last used', render: (_, s) => <Ago at={s.seen_at} /> },
               { title: 'Since', render: (_, s) => <Ago at={s.begun_at} /> },
               { title: 'From', dataIndex: 'address' },
-              { title: 'Browser', render: (_, s) => <span style={{ display: 'inline-block', maxWidth: 360, overflowWrap: 'anywhere' }}>{s.agent}</span> },
-              { title: '', render: (_, s) => (s.this ? <Tag>this one</Tag> : <Button size="small" onClick={() => end.mutate(s.id)}>End it</Button>) },
-            ]} />
+              {
+                title: 'Browser',
+                render: (_, s) => (
+                  <span
+                    style={{ display: 'inline-block', maxWidth: 360, overflowWrap: 'anywhere' }}
+                  >
+                    {s.agent}
+                  </span>
+                ),
+              },
+              {
+                title: '',
+                render: (_, s) =>
+                  s.this ? (
+                    <Tag>this one</Tag>
+                  ) : (
+                    <Button size="small" onClick={() => end.mutate(s.id)}>
+                      End it
+                    </Button>
+                  ),
+              },
+            ]}
+          />
         )}
       </Loaded>
     </>
@@ -41,29 +67,61 @@ export function TokensTable({ everybodys }: { everybodys: boolean }) {
     queryFn: () => got(api.GET('/api/v1/tokens', { params: { query: { everybodys } } })),
   })
   const revoke = useMutation({
-    mutationFn: (number: number) => got(api.DELETE('/api/v1/tokens/{number}', { params: { path: { number } } })),
+    mutationFn: (number: number) =>
+      got(api.DELETE('/api/v1/tokens/{number}', { params: { path: { number } } })),
     onSuccess: () => queries.invalidateQueries(),
   })
   return (
     <>
       {revoke.error && <Failed error={revoke.error} />}
       <Loaded query={query}>
-        {(tokens) => (tokens.length === 0 ? <Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description="No tokens. A token lets a program ask in your name." /> : (
-          <Table<Token> size="small" rowKey="id" dataSource={tokens} pagination={{ pageSize: 20, hideOnSinglePage: true }} scroll={{ x: 'max-content' }}
-            columns={[
-              ...(everybodys ? [{ title: 'Whose', dataIndex: 'of' }] : []),
-              { title: 'Token', dataIndex: 'name' },
-              { title: 'Carries', render: (_, t) => t.right || 'all of its person’s rights' },
-              { title: 'Made', render: (_, t) => <Ago at={t.made_at} /> },
-              { title: 'Last used', render: (_, t) => <Ago at={t.used_at} /> },
-              { title: 'Ends', render: (_, t) => (t.expires_at ? <Ago at={t.expires_at} /> : <Typography.Text type="warning">◆ never</Typography.Text>) },
-              { title: '', render: (_, t) => (
-                <Popconfirm title={`Revoke ${t.name}?`} description="Whatever uses it is shut out at once, and so are tokens that it made." okText="Revoke it" onConfirm={() => revoke.mutate(t.id)}>
-                  <Button size="small" danger>Revoke</Button>
-                </Popconfirm>
-              ) },
-            ]} />
-        ))}
+        {(tokens) =>
+          tokens.length === 0 ? (
+            <Empty
+              image={Empty.PRESENTED_IMAGE_SIMPLE}
+              description="No tokens. A token lets a program ask in your name."
+            />
+          ) : (
+            <Table<Token>
+              size="small"
+              rowKey="id"
+              dataSource={tokens}
+              pagination={{ pageSize: 20, hideOnSinglePage: true }}
+              scroll={{ x: 'max-content' }}
+              columns={[
+                ...(everybodys ? [{ title: 'Whose', dataIndex: 'of' }] : []),
+                { title: 'Token', dataIndex: 'name' },
+                { title: 'Carries', render: (_, t) => t.right || 'all of its person’s rights' },
+                { title: 'Made', render: (_, t) => <Ago at={t.made_at} /> },
+                { title: 'Last used', render: (_, t) => <Ago at={t.used_at} /> },
+                {
+                  title: 'Ends',
+                  render: (_, t) =>
+                    t.expires_at ? (
+                      <Ago at={t.expires_at} />
+                    ) : (
+                      <Typography.Text type="warning">◆ never</Typography.Text>
+                    ),
+                },
+                {
+                  title: '',
+                  render: (_, t) => (
+                    <Popconfirm
+                      title={`Revoke ${t.name}?`}
+                      description="Whatever uses it is shut out at once, and so are tokens that it made."
+                      okText="Revoke it"
+                      onConfirm={() => revoke.mutate(t.id)}
+                    >
+                      <Button size="small" danger>
+                        Revoke
+                      </Button>
+                    </Popconfirm>
+                  ),
+                },
+              ]}
+            />
+          )
+        }
       </Loaded>
     </>
   )

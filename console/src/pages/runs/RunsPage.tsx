@@ -11,26 +11,58 @@ export default function RunsPage() {
   const job = asked.get('job') ?? ''
   const state = asked.get('state') ?? ''
   const query = useQuery({
-    queryKey: ['runs', job, state], refetchInterval: 5000,
+    queryKey: ['runs', job, state],
+    refetchInterval: 5000,
     queryFn: () => got(api.GET('/api/v1/runs', { params: { query: { job, state, limit: 100 } } })),
   })
-  const set = (key: string, value: string) => setAsked((old) => {
-    if (value) old.set(key, value)
-    else old.delete(key)
-    return old
-  }, { replace: true })
+  const set = (key: string, value: string) =>
+    setAsked(
+      (old) => {
+        if (value) old.set(key, value)
+        else old.delete(key)
+        return old
+      },
+      { replace: true },
+    )
   return (
     <>
       <PageHead title="Runs" />
       <Flex gap={8} wrap style={{ marginBottom: 12 }}>
-        <Select aria-label="State or outcome" style={{ width: 210 }} value={state} onChange={(v) => set('state', v)}
-          options={[{ value: '', label: 'Every state and outcome' }, ...Object.entries(MARKS).map(([value, label]) => ({ value, label }))]} />
-        <Input.Search aria-label="Job" allowClear placeholder="Job" defaultValue={job} onSearch={(v) => set('job', v.trim())} style={{ width: 220 }} />
+        <Select
+          aria-label="State or outcome"
+          style={{ width: 210 }}
+          value={state}
+          onChange={(v) => set('state', v)}
+          options={[
+            { value: '', label: 'Every state and outcome' },
+            ...Object.entries(MARKS).map(([value, label]) => ({ value, label })),
+          ]}
+        />
+        <Input.Search
+          aria-label="Job"
+          allowClear
+          placeholder="Job"
+          defaultValue={job}
+          onSearch={(v) => set('job', v.trim())}
+          style={{ width: 220 }}
+        />
       </Flex>
       <Card size="small">
         <Loaded query={query}>
-          {(runs) => (runs.length ? <>{runs.map((run) => <RunLine key={run.id} run={run} />)}</>
-            : <Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description={job || state ? 'No runs like that.' : 'Nothing has run yet.'} />)}
+          {(runs) =>
+            runs.length ? (
+              <>
+                {runs.map((run) => (
+                  <RunLine key={run.id} run={run} />
+                ))}
+              </>
+            ) : (
+              <Empty
+                image={Empty.PRESENTED_IMAGE_SIMPLE}
+                description={job || state ? 'No runs like that.' : 'Nothing has run yet.'}
+              />
+            )
+          }
         </Loaded>
       </Card>
     </>

@@ -23,19 +23,39 @@ export function Enter() {
     },
   })
   const refusal = enter.error instanceof Refusal ? enter.error : null
-  const told = (field: string) => (refusal?.of(field) ? { validateStatus: 'error' as const, help: refusal.of(field) } : {})
+  const told = (field: string) =>
+    refusal?.of(field) ? { validateStatus: 'error' as const, help: refusal.of(field) } : {}
   return (
     <Entrance>
-      <Typography.Paragraph type="secondary">Set your password with the code that you were given.</Typography.Paragraph>
+      <Typography.Paragraph type="secondary">
+        Set your password with the code that you were given.
+      </Typography.Paragraph>
       <Form layout="vertical" requiredMark={false} onFinish={(given: Given) => enter.mutate(given)}>
-        <Form.Item label="Entry code" name="code" rules={[{ required: true, message: 'It begins with pce_.' }]} {...told('code')}>
+        <Form.Item
+          label="Entry code"
+          name="code"
+          rules={[{ required: true, message: 'It begins with pce_.' }]}
+          {...told('code')}
+        >
           <Input autoFocus autoComplete="off" size="large" />
         </Form.Item>
-        <Form.Item label="New password" name="password" extra="12 characters or more, not a common one, not your name." rules={[{ required: true, message: 'A password of your own.' }]} {...told('password')}>
+        <Form.Item
+          label="New password"
+          name="password"
+          extra="12 characters or more, not a common one, not your name."
+          rules={[{ required: true, message: 'A password of your own.' }]}
+          {...told('password')}
+        >
           <Input.Password autoComplete="new-password" size="large" />
         </Form.Item>
-        {refusal && !refusal.of('code') && !refusal.of('password') && <div style={{ marginBottom: 16 }}><Failed error={refusal} /></div>}
-        <Button type="primary" htmlType="submit" size="large" block loading={enter.isPending}>Set password and sign in</Button>
+        {refusal && !refusal.of('code') && !refusal.of('password') && (
+          <div style={{ marginBottom: 16 }}>
+            <Failed error={refusal} />
+          </div>
+        )}
+        <Button type="primary" htmlType="submit" size="large" block loading={enter.isPending}>
+          Set password and sign in
+        </Button>
       </Form>
     </Entrance>
   )

@@ -2,7 +2,11 @@ import { expect, test } from 'vitest'
 import { changesOf, otherFacts } from './facts'
 
 test('a change is told field by field', () => {
-  const facts = { before: { active: true, rights: ['look'] }, after: { active: false, rights: [] }, new_password: false }
+  const facts = {
+    before: { active: true, rights: ['look'] },
+    after: { active: false, rights: [] },
+    new_password: false,
+  }
   expect(changesOf(facts)).toEqual([
     { field: 'active', before: 'yes', after: 'no' },
     { field: 'rights', before: 'look', after: 'none' },

@@ -6,12 +6,16 @@ export interface Change {
   after: string
 }
 
-const isRecord = (value: unknown): value is Record<string, unknown> => typeof value === 'object' && value !== null && !Array.isArray(value)
+const isRecord = (value: unknown): value is Record<string, unknown> =>
+  typeof value === 'object' && value !== null && !Array.isArray(value)
 
 export function words(value: unknown): string {
   if (value === null || value === undefined || value === '') return 'none'
   if (Array.isArray(value)) return value.length ? value.map(words).join(', ') : 'none'
-  if (isRecord(value)) return Object.entries(value).map(([k, v]) => `${k} ${words(v)}`).join(', ')
+  if (isRecord(value))
+    return Object.entries(value)
+      .map(([k, v]) => `${k} ${words(v)}`)
+      .join(', ')
   return value === true ? 'yes' : value === false ? 'no' : String(value)
 }
 
@@ -31,7 +35,10 @@ export function changesOf(facts: unknown): Change[] {
 export function otherFacts(facts: unknown): string {
   if (!isRecord(facts)) return ''
   return Object.entries(facts)
-    .filter(([key, value]) => !['before', 'after', 'digest'].includes(key) && words(value) !== 'none' && value !== false)
+    .filter(
+      ([key, value]) =>
+        !['before', 'after', 'digest'].includes(key) && words(value) !== 'none' && value !== false,
+    )
     .map(([key, value]) => `${key.replace(/_/g, ' ')} ${words(value)}`)
     .join(' · ')
 }
