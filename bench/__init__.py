@@ -1,4 +1,3 @@
-"""Speed and memory, as ratios within one run:
-
-`make bench` prints a table and writes bench/results.json.
+"""Speed and memory, as ratios within one run: `make bench` prints a table and writes
+bench/results.json.
 """

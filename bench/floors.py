@@ -1,6 +1,5 @@
-"""Floors:
-
-the same files, signed and sent in the same sizes, in bare loops; and a script with the usual SDK.
+"""Floors: the same files, signed and sent in the same sizes, in bare loops; and a script with the
+usual SDK.
 """
 
 from __future__ import annotations
@@ -90,9 +89,8 @@ async def fill(endpoint: str, path: Path) -> None:
 
 
 async def parts(endpoint: str, path: Path) -> None:
-    """Large files in parts, without any checksum of ours:
-
-    four at once, the payload signed as over any plain line.
+    """Large files in parts, without any checksum of ours: four at once, the payload signed as over
+    any plain line.
     """
 
     host = URL(endpoint).authority

@@ -35,9 +35,9 @@ from bench.common import (
 )
 from pinecart.core.entries import Entry, Row, fingerprint
 from pinecart.core.ports import Abilities, Level
-from pinecart.drivers.memory import Held, MemoryStore
+from pinecart.drivers.memory import HeldObject, MemoryStore
 from pinecart.drivers.s3_wire import parse_page
-from pinecart.runner.pacing import Width
+from pinecart.runner.concurrency import ConcurrencyController
 from pinecart.runner.pool import Pool
 from pinecart.runner.ranges import in_ranges
 from pinecart.runner.side import Side
@@ -57,9 +57,9 @@ def recorded(
             "PINECART_DATA": own,
             "DJANGO_SETTINGS_MODULE": "pinecart.service.config.settings",
         }
-        from pinecart.service.config.state import State
+        from pinecart.service.config.state import StateFolder
 
-        State(Path(own)).prepare()
+        StateFolder(Path(own)).prepare()
         import django
 
         django.setup()
@@ -72,7 +72,7 @@ def recorded(
         from pinecart.service.config.process import settle_in
         from pinecart.service.config.rights import SYSTEM
         from pinecart.service.runs import services
-        from pinecart.service.worker.child import Desk
+        from pinecart.service.worker.child import RunRecords
 
         call_command("migrate", verbosity=0)
         definition = read_definition({"job": "bench", "legs": [leg]})
@@ -90,7 +90,7 @@ def recorded(
 
         async def work(log: Any) -> tuple[Any, float, float]:
             settle_in()
-            desk = Desk(given, log)
+            desk = RunRecords(given, log)
             stores = {
                 n: open_store(s) if isinstance(s, dict) else s
                 for n, s in (("a", source), ("b", target))
@@ -180,7 +180,7 @@ class Prepared(MemoryStore):
     async def open(
         self, key: bytes, expected: Entry | None = None, *, version: str = ""
     ) -> AsyncIterator[Any]:
-        self.objects[key] = Held(b"", "e")
+        self.objects[key] = HeldObject(b"", "e")
         async with super().open(key, expected) as reading:
             yield reading
 
@@ -196,9 +196,8 @@ async def known(store: Any) -> AsyncIterator[list[Row]]:
 
 
 def engine_plan(endpoint: str, path: Path) -> float:
-    """Nothing changed since the run before:
-
-    a folder, prepared pages, the ledger through the ORM, five patterns.
+    """Nothing changed since the run before: a folder, prepared pages, the ledger through the ORM,
+    five patterns.
     """
     patterns = [f"nothing-{n}/**" for n in range(5)]
     target = Prepared(sum(len(files) for _, _, files in os.walk(path)), ahead=True)
@@ -207,9 +206,8 @@ def engine_plan(endpoint: str, path: Path) -> float:
 
 
 def memory(count: int, *, stalls: bool) -> float:
-    """Peak memory in MiB of a run over so many objects:
-
-    all unchanged, or all new at a destination that stalls.
+    """Peak memory in MiB of a run over so many objects: all unchanged, or all new at a destination
+    that stalls.
     """
     source, target = Prepared(count), Prepared(0 if stalls else count)
     recorded(
@@ -397,15 +395,14 @@ def listed(cuts: Any) -> float:
 
 
 def width_figure(seconds: float) -> float:
-    """Best fixed number's throughput to what is found by itself:
-
-    a far side that answers 32 at once, each after a while.
+    """Best fixed number's throughput to what is found by itself: a far side that answers 32 at
+    once, each after a while.
     """
-    from pinecart.runner.pacing import Width
+    from pinecart.runner.concurrency import ConcurrencyController
 
     jobs = int(min(20_000, 100 / seconds))
 
-    async def took(width: Width) -> float:
+    async def took(width: ConcurrencyController) -> float:
         server = asyncio.Semaphore(32)
 
         async def work() -> None:
@@ -420,11 +417,11 @@ def width_figure(seconds: float) -> float:
             await pool.drain()
         return time.monotonic() - began
 
-    def fixed(n: int) -> Width:
-        return Width(lambda: n, n)
+    def fixed(n: int) -> ConcurrencyController:
+        return ConcurrencyController(lambda: n, n)
 
     best = min(asyncio.run(took(fixed(n))) for n in (8, 16, 32, 64))
-    return asyncio.run(took(Width(lambda: 64))) / best
+    return asyncio.run(took(ConcurrencyController(lambda: 64))) / best
 
 
 def memory_unchanged(count: int) -> float:

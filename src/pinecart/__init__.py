@@ -1,6 +1,5 @@
-"""Pine Cart:
-
-defined, scheduled and audited transfers between folders and object-storage buckets.
+"""Pine Cart: defined, scheduled and audited transfers between folders
+and object-storage buckets.
 """
 
 __version__ = "0.1.0"

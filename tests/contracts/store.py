@@ -11,7 +11,7 @@ from pinecart.core.checksum import crc_of
 from pinecart.core.entries import fingerprint
 from pinecart.core.errors import Changed, Corrupt, Missing, Taken
 from pinecart.core.listing import Ascending
-from pinecart.core.ports import HELD_BYTES, Card, Put, Store
+from pinecart.core.ports import HELD_BYTES, Put, Store, WriteStamp
 from pinecart.drivers.folder import FolderStore
 
 AT = b"larkfell/"  # every test works below this prefix; in a bucket store it is the bucket
@@ -27,7 +27,7 @@ NAMES = [
 
 
 async def put(store: Store, name: bytes, body: bytes, **kwargs):
-    card = Card("d1", 1_700_000_000_123_456_789, crc_of(body))
+    card = WriteStamp("d1", 1_700_000_000_123_456_789, crc_of(body))
     return await store.put(Put(AT + name, len(body), body, card, **kwargs))
 
 
@@ -89,7 +89,7 @@ class StoreContract:
 
     async def test_bytes_that_arrive_wrong_are_not_shown(self, store):
         await store.probe(AT)
-        card = Card("d1", None, crc_of(b"what was meant"))
+        card = WriteStamp("d1", None, crc_of(b"what was meant"))
         with pytest.raises(Corrupt):
             await store.put(Put(AT + b"x", 4, b"oops", card, if_absent=True))
         assert await names(store) == []
@@ -102,17 +102,17 @@ class StoreContract:
         await store.probe(AT)
         async with source.open(b"long") as reading:
             placed = await store.put(
-                Put(AT + b"long", len(body), reading, Card("d", 1, ""), if_absent=True)
+                Put(AT + b"long", len(body), reading, WriteStamp("d", 1, ""), if_absent=True)
             )
             assert placed.crc == crc_of(body)
             with pytest.raises(Taken):
                 await store.put(
-                    Put(AT + b"long", len(body), reading, Card("d", 1, ""), if_absent=True)
+                    Put(AT + b"long", len(body), reading, WriteStamp("d", 1, ""), if_absent=True)
                 )
             (tmp_path / "source" / "long").write_bytes(body + b"grown")
             with pytest.raises(Changed):
                 await store.put(
-                    Put(AT + b"other", len(body), reading, Card("d", 1, ""), if_absent=True)
+                    Put(AT + b"other", len(body), reading, WriteStamp("d", 1, ""), if_absent=True)
                 )
         async with store.open(AT + b"long") as reading:
             assert b"".join([c async for c in reading.chunks()]) == body
@@ -124,7 +124,7 @@ class StoreContract:
         entry = (await put(store, b"x", b"song")).entry
         if not store.copies_from(store):
             return
-        card = Card("d2", 1_700_000_000_000_000_000, crc_of(b"song"))
+        card = WriteStamp("d2", 1_700_000_000_000_000_000, crc_of(b"song"))
         placed = await store.copy(
             Put(AT + b"sub/y", 4, b"", card, if_absent=True), store, AT + b"x", entry
         )
@@ -150,7 +150,7 @@ class StoreContract:
         await put(store, b"x", b"song", if_absent=True)
         able, stat = await store.abilities(AT), await store.stat(AT + b"x")
         if able.keeps_metadata:
-            assert stat.card == Card("d1", 1_700_000_000_123_456_789, crc_of(b"song"))
+            assert stat.card == WriteStamp("d1", 1_700_000_000_123_456_789, crc_of(b"song"))
         if able.keeps_times:
             assert stat.entry.modified_ns == 1_700_000_000_123_456_789
         assert able.keeps_metadata or able.keeps_times

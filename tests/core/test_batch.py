@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pinecart.core.batch import MOST, Answer, Batch, Carried, Task
+from pinecart.core.batch import MOST, Batch, BatchAnswer, Carried, Task
 from pinecart.core.entries import Entry, Row
 from pinecart.core.errors import Incomplete, SignInRefused, StoreError, Taken
 from pinecart.core.ports import Placed
@@ -60,13 +60,15 @@ def test_a_batch_comes_back_as_it_was(tasks, again):
 
 @given(st.lists(st.none() | CARRIED, max_size=5))
 def test_an_answer_comes_back_as_it_was(results):
-    answer = Answer(*HEAD, tuple(results))
-    assert Answer.read(answer.text()) == answer
+    answer = BatchAnswer(*HEAD, tuple(results))
+    assert BatchAnswer.read(answer.text()) == answer
 
 
 def test_what_went_wrong_comes_back_with_its_code():
-    answer = Answer(*HEAD, (Taken("x is there.", tries=3), SignInRefused("Not with this key.")))
-    taken, refused = Answer.read(answer.text()).results
+    answer = BatchAnswer(
+        *HEAD, (Taken("x is there.", tries=3), SignInRefused("Not with this key."))
+    )
+    taken, refused = BatchAnswer.read(answer.text()).results
     assert isinstance(taken, StoreError) and (taken.code, taken.message, taken.facts) == (
         "store.not-as-planned",
         "x is there.",

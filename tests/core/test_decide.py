@@ -7,13 +7,13 @@ import itertools
 import pytest
 
 from pinecart.core.decide import (
-    Answer,
     Decision,
     Intent,
     Look,
+    LookAnswer,
     OnDifference,
     Rules,
-    Side,
+    SideState,
     There,
     consider,
     decide_cleared,
@@ -22,7 +22,7 @@ from pinecart.core.decide import (
 )
 from pinecart.core.entries import Entry, Row, fingerprint
 
-S, D, A = Side.SAME, Side.DIFFERENT, Side.ABSENT
+S, D, A = SideState.SAME, SideState.DIFFERENT, SideState.ABSENT
 TOP_UP, RENEW, MIRROR, HAND_OVER, REMOVE = Intent
 CELLS = [
     (S, S, {"": "leave same", HAND_OVER: "clear proven"}),
@@ -92,7 +92,7 @@ def test_the_five_choices(choice, replace, changed_there, both):
 
 
 def test_nothing_touches_an_object_whose_source_was_cleared():
-    for intent, there, source in itertools.product(Intent, Side, (True, False)):
+    for intent, there, source in itertools.product(Intent, SideState, (True, False)):
         verdict = decide_cleared(source, there, proven=False, rules=Rules(intent))
         assert verdict.decision in (Decision.LEAVE, Decision.REFUSE) or there is A
         assert verdict.decision is not Decision.REMOVE
@@ -112,12 +112,13 @@ OLD, NEW = bucket(5, "old"), bucket(5, "new")
 def test_a_far_side_that_differs_is_tried_for_recognition_first():
     known = row(OLD, OLD)
     assert consider(OLD, NEW, known, Rules()) is Look.FAR
-    assert told(consider(OLD, NEW, known, Rules(), far_look=Answer.EQUAL)) == "leave recognised"
+    assert told(consider(OLD, NEW, known, Rules(), far_look=LookAnswer.EQUAL)) == "leave recognised"
     assert (
-        told(consider(OLD, NEW, known, Rules(), far_look=Answer.DIFFERS)) == "leave changed-there !"
+        told(consider(OLD, NEW, known, Rules(), far_look=LookAnswer.DIFFERS))
+        == "leave changed-there !"
     )
     assert (
-        told(consider(OLD, NEW, known, Rules(), far_look=Answer.UNPROVEN))
+        told(consider(OLD, NEW, known, Rules(), far_look=LookAnswer.UNPROVEN))
         == "leave changed-there !"
     )
     assert told(consider(OLD, bucket(6, "x"), known, Rules())) == "leave changed-there !"
@@ -125,7 +126,9 @@ def test_a_far_side_that_differs_is_tried_for_recognition_first():
 
 def test_equal_size_alone_is_never_proof():
     assert consider(OLD, NEW, None, Rules()) is Look.FAR
-    assert told(consider(OLD, NEW, None, Rules(), far_look=Answer.UNPROVEN)) == "replace unproven"
+    assert (
+        told(consider(OLD, NEW, None, Rules(), far_look=LookAnswer.UNPROVEN)) == "replace unproven"
+    )
     assert told(consider(OLD, bucket(6, "x"), None, Rules())) == "replace differs"
 
 
@@ -134,9 +137,11 @@ def test_a_file_that_was_only_touched_or_is_racy_has_its_content_compared():
     touched = file._replace(ctime_ns=201)
     for entry, known in ((touched, row(file, OLD)), (file, row(file, OLD, racy=True))):
         assert consider(entry, OLD, known, Rules()) is Look.SOURCE
-        assert told(consider(entry, OLD, known, Rules(), source_look=Answer.EQUAL)) == "leave same"
         assert (
-            told(consider(entry, OLD, known, Rules(), source_look=Answer.DIFFERS))
+            told(consider(entry, OLD, known, Rules(), source_look=LookAnswer.EQUAL)) == "leave same"
+        )
+        assert (
+            told(consider(entry, OLD, known, Rules(), source_look=LookAnswer.DIFFERS))
             == "replace changed"
         )
     assert (
@@ -153,7 +158,7 @@ def test_every_situation_gets_a_verdict():
     ):
         if entry is None and far is None and known is None:
             continue
-        for answer in Answer:
+        for answer in LookAnswer:
             found = consider(
                 entry, far, known, Rules(intent, choice), source_look=answer, far_look=answer
             )

@@ -1,6 +1,5 @@
-"""Due times against an independent computation:
-
-every minute of the clock on the wall, looked at one by one.
+"""Due times against an independent computation: every minute of the clock on the wall, looked at
+one by one.
 """
 
 from __future__ import annotations

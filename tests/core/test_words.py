@@ -11,7 +11,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from pinecart.core.checksum import combine, crc_of
-from pinecart.core.columns import Page, Rows
+from pinecart.core.columns import EntryPage, Rows
 from pinecart.core.definition import KEYS, LEG_KEYS, read_definition, sentences
 from pinecart.core.entries import (
     Entry,
@@ -24,7 +24,7 @@ from pinecart.core.entries import (
     size_of,
 )
 from pinecart.core.errors import Incomplete, Invalid, WrongMoment
-from pinecart.core.lifecycle import NEXT, Event, State, advance
+from pinecart.core.lifecycle import NEXT, Event, RunState, advance
 from pinecart.core.listing import Ascending, Merge
 from pinecart.core.places import Location, key_fields, key_of_text, parse_location, show
 from pinecart.core.schedule import parse_schedule
@@ -224,13 +224,13 @@ def test_bad_definitions_are_refused_with_every_problem(change, code):
 
 
 def test_the_life_of_a_run_ends_and_nothing_leaves_the_end():
-    assert advance(State.QUEUED, Event.CLAIMED) is State.WORKING
-    assert not NEXT[State.ENDED]
-    for state in State:
-        if state is not State.ENDED:
-            assert advance(state, Event.FINISHED) is State.ENDED
+    assert advance(RunState.QUEUED, Event.CLAIMED) is RunState.WORKING
+    assert not NEXT[RunState.ENDED]
+    for state in RunState:
+        if state is not RunState.ENDED:
+            assert advance(state, Event.FINISHED) is RunState.ENDED
     with pytest.raises(WrongMoment, match="can't take"):
-        advance(State.ENDED, Event.CLAIMED)
+        advance(RunState.ENDED, Event.CLAIMED)
 
 
 def test_every_state_and_outcome_has_its_mark_and_sentence():
@@ -308,7 +308,7 @@ UNTOLD = OBJECTS.map(
 )
 def test_many_fingerprints_are_compared_as_one_by_one(entries, data):
     remembered = [fingerprint(entry) for entry in entries]
-    page = Page.of(entries)
+    page = EntryPage.of(entries)
     sure = all(
         likeness(entry, mark) is Likeness.SAME
         for entry, mark in zip(entries, remembered, strict=True)

@@ -12,7 +12,7 @@ import pytest
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Taken, Unsafe
-from pinecart.core.ports import Card, Put
+from pinecart.core.ports import Put, WriteStamp
 from pinecart.drivers import folder_writing, open_store
 from pinecart.drivers.folder_root import leads_out
 from tests.contracts.store import AT, StoreContract, names
@@ -35,7 +35,7 @@ class TestFolderStore(StoreContract):
 )
 async def test_unsafe_names_are_refused_and_nothing_is_made(store, tmp_path, key):
     with pytest.raises(Unsafe):
-        await store.put(Put(key, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+        await store.put(Put(key, 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True))
     assert sorted(os.listdir(tmp_path)) == ["larkfell"]
 
 
@@ -56,7 +56,7 @@ async def test_links_are_not_followed_and_special_files_not_opened(store, tmp_pa
             await store.stat(AT + key)
     with pytest.raises(Refused):
         await store.put(
-            Put(AT + b"door/new", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)
+            Put(AT + b"door/new", 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True)
         )
     assert os.listdir(tmp_path / "outside") == ["secret"]
 
@@ -73,7 +73,9 @@ async def test_the_state_folder_is_never_entered(tmp_path):
         }
     )
     with pytest.raises(Unsafe):
-        await store.put(Put(b"state/x", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+        await store.put(
+            Put(b"state/x", 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True)
+        )
     pages = [page async for page in store.list(b"")]
     assert [(e.key, e.fault) for e in pages[0]] == [(b"state/", "unreadable")]
 
@@ -118,7 +120,7 @@ async def test_left_over_hidden_files_of_this_run_are_cleared_others_kept(tmp_pa
 async def test_a_write_that_fails_leaves_no_hidden_file(store, tmp_path):
     with pytest.raises(Corrupt):
         await store.put(
-            Put(AT + b"x", 4, b"half", Card("d", None, crc_of(b"whole")), if_absent=True)
+            Put(AT + b"x", 4, b"half", WriteStamp("d", None, crc_of(b"whole")), if_absent=True)
         )
     assert os.listdir(tmp_path / "larkfell") == []
 
@@ -155,7 +157,13 @@ async def test_folders_swapped_for_links_while_it_writes_never_let_anything_out(
                 break
             try:
                 await store.put(
-                    Put(AT + b"door/%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)
+                    Put(
+                        AT + b"door/%d" % n,
+                        1,
+                        b"1",
+                        WriteStamp("d", None, crc_of(b"1")),
+                        if_absent=True,
+                    )
                 )
                 written += 1
             except StoreError:
@@ -190,7 +198,7 @@ async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store
     monkeypatch.setattr(
         folder_writing, "rename_if_absent", lambda *args: done.append("rename") or rename(*args)
     )
-    put = lambda name: Put(AT + name, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)  # noqa: E731
+    put = lambda name: Put(AT + name, 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True)  # noqa: E731
     await store.put(put(b"x"))
     assert done == ["file", "rename", "folder"]
     done.clear()
@@ -214,14 +222,17 @@ async def test_a_file_system_that_syncfs_does_not_reach_is_flushed_file_by_file(
         os, "fsync", lambda fd: done.append(stat.S_ISDIR(os.fstat(fd).st_mode)) or fsync(fd)
     )
     monkeypatch.setattr(folder_writing, "_type_of", lambda fd: 0x65735546)
-    put = lambda n: Put(AT + b"%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)  # noqa: E731
+
+    def put(n):
+        return Put(AT + b"%d" % n, 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True)
+
     begins = [lambda at, n=n: (store._begun(put(n), b"1", at), crc_of(b"1")) for n in range(6)]
     folder_writing.write_together(begins, store._parents)
     assert done == [False] * 6 + [True]
 
 
 async def test_what_this_run_wrote_is_never_taken_away_by_it(store, tmp_path):
-    await store.put(Put(AT + b"x", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+    await store.put(Put(AT + b"x", 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True))
     os.rename(tmp_path / "larkfell/x", tmp_path / "larkfell/y")
     entry = (await store.stat(AT + b"y")).entry
     for taking in (store.remove(AT + b"y", entry), store.move(AT + b"y", b".aside/y", entry)):
@@ -243,7 +254,7 @@ async def test_a_failed_flush_is_a_failed_copy_of_each_file_in_it(store, monkeyp
     monkeypatch.setattr(folder_writing, "LIBC", Libc)
     monkeypatch.setattr(folder_writing.ctypes, "get_errno", lambda: 5)
     puts = [
-        store.put(Put(AT + b"%d" % n, 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+        store.put(Put(AT + b"%d" % n, 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True))
         for n in range(60)
     ]
     found = await asyncio.gather(*puts, return_exceptions=True)
@@ -260,7 +271,7 @@ def large_copy(store, tmp_path, monkeypatch):
 
     async def copied(store=store):
         entry = (await store.stat(AT + b"long")).entry
-        put = Put(AT + b"copy", entry.size, b"", Card("d", None, ""), if_absent=True)
+        put = Put(AT + b"copy", entry.size, b"", WriteStamp("d", None, ""), if_absent=True)
         return body, await store.copy(put, store, AT + b"long", entry)
 
     return copied
@@ -290,7 +301,7 @@ async def test_without_reading_back_the_size_is_all_the_proof(large_copy, tmp_pa
     body, placed = await large_copy(store)
     assert (placed.crc, placed.proof) == (crc_of(body), "size-only")
     placed = await store.put(
-        Put(AT + b"small", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True)
+        Put(AT + b"small", 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True)
     )
     assert placed.proof == "size-only"
     monkeypatch.setattr(
@@ -324,7 +335,11 @@ async def test_a_small_file_that_is_not_in_memory_is_read_in_one_hop(tmp_path, m
 
     monkeypatch.setattr(os, "preadv", not_in_memory)
     async with store.open(b"a", entry) as found:
-        assert (await found.whole(), found.entry, type(found).__name__) == (b"song", entry, "Held")
+        assert (await found.whole(), found.entry, type(found).__name__) == (
+            b"song",
+            entry,
+            "HeldFile",
+        )
     read, left = (
         os.read,
         [b"x", b"", b"", b"y"],

@@ -1,6 +1,5 @@
-"""Pieces of a large object, some of which others carry:
-
-whoever fails, each is there once in the end, and the sum is the whole's.
+"""Pieces of a large object, some of which others carry: whoever fails, each is there once in the
+end, and the sum is the whole's.
 """
 
 from __future__ import annotations

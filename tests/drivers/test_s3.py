@@ -25,7 +25,7 @@ from pinecart.core.errors import (
     StoreError,
     Unsafe,
 )
-from pinecart.core.ports import HELD_BYTES, Card, Put
+from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store, s3_wire
 from pinecart.drivers.s3_wire import parse_page
 from pinecart.drivers.transport import Allowed, Transport
@@ -144,7 +144,9 @@ async def test_a_right_that_is_missing_is_said(standin):
     store = opened(standin[1], key_id="READER", secret="reader-secret")
     await store.check_place(b"larkfell/")
     with pytest.raises(Refused, match="may not do that"):
-        await store.put(Put(b"larkfell/x", 1, b"1", Card("d", None, crc_of(b"1")), if_absent=True))
+        await store.put(
+            Put(b"larkfell/x", 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True)
+        )
     await store.close()
 
 
@@ -162,7 +164,7 @@ async def test_listing_pages_are_tried_again_and_then_given_up(standin):
 async def test_a_name_that_is_no_text_is_refused(standin):
     store = opened(standin[1])
     with pytest.raises(Unsafe, match="UTF-8"):
-        await store.put(Put(b"larkfell/\xff", 1, b"1", Card("d", None, ""), if_absent=True))
+        await store.put(Put(b"larkfell/\xff", 1, b"1", WriteStamp("d", None, ""), if_absent=True))
     await store.close()
 
 
@@ -273,7 +275,7 @@ async def test_parts_that_are_too_large_to_be_held_are_streamed(standin, parts_o
     source = InPieces(body)
     await store.probe(b"larkfell/")
     placed = await store.put(
-        Put(b"larkfell/long", len(body), source, Card("d", None, ""), if_absent=True)
+        Put(b"larkfell/long", len(body), source, WriteStamp("d", None, ""), if_absent=True)
     )
     assert server.shelf.body("larkfell", "long") == body and placed.crc == crc_of(body)
     whole, last = (
@@ -311,12 +313,12 @@ async def test_a_streamed_part_that_fails_leaves_nothing(
                 b"larkfell/long",
                 len(body),
                 InPieces(body, **source),
-                Card("d", None, ""),
+                WriteStamp("d", None, ""),
                 if_absent=True,
             )
         )
     assert not server.shelf.buckets["larkfell"] and not server.shelf.uploads
     assert (
-        await store.put(Put(b"larkfell/after", 1, b"1", Card("d", None, crc_of(b"1"))))
+        await store.put(Put(b"larkfell/after", 1, b"1", WriteStamp("d", None, crc_of(b"1"))))
     ).entry.size == 1
     await store.close()

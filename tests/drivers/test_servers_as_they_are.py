@@ -1,6 +1,5 @@
-"""What other makers' servers do:
-
-tokens that are no XML, probes among a user's objects, pauses, silence, lost answers.
+"""What other makers' servers do: tokens that are no XML, probes among a user's objects, pauses,
+silence, lost answers.
 """
 
 from __future__ import annotations
@@ -14,7 +13,7 @@ import pytest
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Busy, Incomplete, Refused, StoreError
-from pinecart.core.ports import HELD_BYTES, Card, Put
+from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store, s3_wire
 from pinecart.drivers.folder import FolderStore
 from pinecart.standins.bucket_server import Behaviour
@@ -25,7 +24,9 @@ AT = b"larkfell/"
 
 
 def small(name, body=b"song", **more):
-    return Put(AT + name, len(body), body, Card("d", None, crc_of(body)), if_absent=True, **more)
+    return Put(
+        AT + name, len(body), body, WriteStamp("d", None, crc_of(body)), if_absent=True, **more
+    )
 
 
 async def listed(store, **how):
@@ -248,7 +249,7 @@ async def test_an_upload_that_could_not_be_aborted_stays_journalled(standin):  #
         AT + b"long",
         len(body),
         InPieces(body),
-        Card("d", None, ""),
+        WriteStamp("d", None, ""),
         if_absent=True,
         uploads=journal,
     )
@@ -278,7 +279,7 @@ async def test_an_upload_whose_start_was_answered_to_nobody_stays_journalled(sta
                 AT + b"long",
                 len(body),
                 InPieces(body),
-                Card("d", None, ""),
+                WriteStamp("d", None, ""),
                 if_absent=True,
                 uploads=journal,
             )

@@ -1,6 +1,5 @@
-"""The many ways in which an object store is reached:
-
-regions, hosts, temporary keys, no key, proxies, certificates.
+"""The many ways in which an object store is reached: regions, hosts, temporary keys, no key,
+proxies, certificates.
 """
 
 from __future__ import annotations
@@ -17,7 +16,7 @@ import uvloop
 
 from pinecart.core.errors import Busy, Refused, SignInRefused
 from pinecart.drivers.transport import Allowed, Headers, Transport
-from pinecart.service.stores.trying import try_store
+from pinecart.service.stores.connection_check import try_store
 from pinecart.standins.bucket_server import Account, BucketServer
 from tests.contracts.store import names, put
 from tests.drivers.test_s3 import opened
@@ -163,9 +162,8 @@ async def test_the_try_tells_a_host_that_cuts_every_line(raw):
 
 @pytest.mark.parametrize("left", [b"", b"Content-Length: 0\r\n", b"Content-Length: 0\r\nETa"])
 async def test_an_answer_cut_within_its_headers_is_no_answer(raw, left):
-    """libcurl takes the headers that came for all there are:
-
-    a write would be remembered without its ETag.
+    """libcurl takes the headers that came for all there are: a write would be remembered without
+    its ETag.
     """
 
     def cut(connection):

@@ -11,7 +11,7 @@ from pinecart.core.retry import Retry
 from pinecart.drivers import open_store
 from pinecart.runner.records import BatchRules
 from pinecart.runner.run import Order, carry_out
-from pinecart.runner.undoing import Done
+from pinecart.runner.undo import Done
 
 QUICK = Retry(times=3, first_s=0.01)
 

@@ -1,6 +1,5 @@
-"""Whole runs against stores and sources as they are:
-
-folders that became files, names one below the other, copies by the store.
+"""Whole runs against stores and sources as they are: folders that became files, names one below the
+other, copies by the store.
 """
 
 from __future__ import annotations

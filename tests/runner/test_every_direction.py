@@ -1,6 +1,5 @@
-"""In every direction, with every way of server:
-
-bytes, names, times and metadata equal by a comparison that is not ours.
+"""In every direction, with every way of server: bytes, names, times and metadata equal by a
+comparison that is not ours.
 """
 
 from __future__ import annotations

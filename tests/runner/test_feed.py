@@ -7,7 +7,7 @@ import asyncio
 import pytest
 
 from pinecart.core.entries import Entry
-from pinecart.runner.feed import merged, nothing
+from pinecart.runner.listing_streams import merged, nothing
 
 
 @pytest.mark.parametrize("waits_s", [0.0, 0.002])

@@ -1,6 +1,5 @@
-"""Batches carried by another process than the run's:
-
-twice at once, called back, given up, and not for everybody; and parts.
+"""Batches carried by another process than the run's: twice at once, called back, given up, and not
+for everybody; and parts.
 """
 
 from __future__ import annotations
@@ -11,13 +10,13 @@ import random
 
 import pytest
 
-from pinecart.core.batch import Answer, Batch, Carried, Parts, Task
+from pinecart.core.batch import Batch, BatchAnswer, Carried, Parts, Task
 from pinecart.core.checksum import crc_of
 from pinecart.core.definition import read_definition
 from pinecart.core.errors import Incomplete, Refused, SignInRefused
 from pinecart.drivers import open_store
-from pinecart.runner.carry import Carrier
-from pinecart.runner.helping import GIVE_UP_AFTER, Helping, Sharing
+from pinecart.runner.batch_helper import GIVE_UP_AFTER, BatchHelper, Sharing
+from pinecart.runner.object_transfer import ObjectTransfer, TransferOptions
 from pinecart.runner.side import Side
 from pinecart.standins.bucket_server import Behaviour
 from tests.runner.engine import QUICK, posts
@@ -47,9 +46,11 @@ async def batch_of(root, rules, **changes):
 
 async def carried(root, target, batch, definition=TO_BUCKET, most=8):
     """The batch, carried by a helper of its own; what it is told and answers passes as text."""
-    helping = Helping(5, 2, definition, {"posts": posts(root), "office": target}, lambda: most)
+    helping = BatchHelper(5, 2, definition, {"posts": posts(root), "office": target}, lambda: most)
     async with helping.pool:
-        return Answer.read((await helping.take(Batch.read(batch.text()))).text()).results, helping
+        return BatchAnswer.read(
+            (await helping.take(Batch.read(batch.text()))).text()
+        ).results, helping
 
 
 async def test_a_batch_given_out_twice_at_once_does_no_harm_in_a_bucket(many, office):
@@ -67,9 +68,8 @@ async def test_a_batch_given_out_twice_at_once_does_no_harm_in_a_bucket(many, of
 async def test_a_batch_given_out_again_recognises_what_lies_in_a_folder_and_nothing_else(
     many, tmp_path
 ):
-    """A folder keeps no card that says whose write it was:
-
-    the content tells, and only of a batch that is given out again.
+    """A folder keeps no card that says whose write it was: the content tells, and only of a batch
+    that is given out again.
     """
     there = tmp_path / "there"
     there.mkdir()
@@ -102,7 +102,7 @@ async def test_a_batch_that_is_called_back_leaves_what_it_has_not_begun(many, of
     server, opened = office
     server.behaviour["put"] = Behaviour(delay_s=0.05)
     batch = await batch_of(many, TO_BUCKET)
-    helping = Helping(5, 2, TO_BUCKET, {"posts": posts(many), "office": opened()}, lambda: 4)
+    helping = BatchHelper(5, 2, TO_BUCKET, {"posts": posts(many), "office": opened()}, lambda: 4)
     async with helping.pool:
         taking = asyncio.create_task(helping.take(batch))
         while server.counts["put"] < 12:
@@ -128,7 +128,7 @@ async def test_it_gives_up_after_so_many_failures_in_a_row_and_at_once_without_a
 ):
     server, opened = office
     batch = await batch_of(many, TO_BUCKET)
-    helping = Helping(5, 2, TO_BUCKET, {"posts": posts(many), "office": opened()}, lambda: 8)
+    helping = BatchHelper(5, 2, TO_BUCKET, {"posts": posts(many), "office": opened()}, lambda: 8)
     async with helping.pool:
         await helping.take(
             batch._replace(tasks=batch.tasks[:1])
@@ -149,9 +149,8 @@ async def test_a_batch_of_another_run_epoch_or_definition_is_refused(many, offic
 
 
 class Alone:
-    """A crew of one helper, in this process:
-
-    what it is told and answers passes as text. spoils: what it does before it answers.
+    """A crew of one helper, in this process: what it is told and answers passes as text. spoils:
+    what it does before it answers.
     """
 
     def __init__(self, helping, spoils=lambda: None):
@@ -180,7 +179,9 @@ class Alone:
             step,
             tuple(numbers),
         )
-        results = Answer.read((await self.helping.send(Parts.read(parts.text()))).text()).results
+        results = BatchAnswer.read(
+            (await self.helping.send(Parts.read(parts.text()))).text()
+        ).results
         self.spoils()
         self.busy = False
         self.sent.append({n: (r.etag, r.crc) for n, r in zip(numbers, results, strict=True) if r})
@@ -207,17 +208,14 @@ async def sent_with_help(long, office, *, alone=lambda: False, spoils=lambda: No
     opened = office[1]
     there = {"posts": posts(long.parent), "office": opened()}
     vars(there["office"]).update(at_helper)
-    crew = Alone(Helping(5, 2, TO_BUCKET, there, lambda: 8), spoils)
-    here = Carrier(
-        5,
-        0,
-        Side(posts(long.parent), b""),
-        Side(opened(), b"dawn/in/"),
-        QUICK,
+    crew = Alone(BatchHelper(5, 2, TO_BUCKET, there, lambda: 8), spoils)
+    source, target = Side(posts(long.parent), b""), Side(opened(), b"dawn/in/")
+    here = ObjectTransfer(
+        TransferOptions(5, 0, source, target, QUICK),
         shares=lambda key, entry: Sharing(crew, 0, key, entry, alone),
     )
     entry = (await posts(long.parent).stat(b"long")).entry
-    return crew, await here.carry(b"long", entry, None)
+    return crew, await here.transfer(b"long", entry, None)
 
 
 async def test_parts_of_a_large_object_are_sent_by_a_helper_too(long, office):

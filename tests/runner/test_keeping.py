@@ -1,6 +1,5 @@
-"""What goes with a file besides its bytes, folders of their own, and links:
-
-over real folders and the stand-in.
+"""What goes with a file besides its bytes, folders of their own, and links: over real folders and
+the stand-in.
 """
 
 from __future__ import annotations

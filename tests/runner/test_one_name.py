@@ -1,6 +1,5 @@
-"""Places that take several spellings of a name for one:
-
-file systems that fold case or normalise, as stand-ins and real ones.
+"""Places that take several spellings of a name for one: file systems that fold case or normalise,
+as stand-ins and real ones.
 """
 
 from __future__ import annotations
@@ -17,7 +16,7 @@ from pinecart.core.entries import RACY_NS
 from pinecart.core.folding import EXACT, Folding
 from pinecart.drivers import open_store
 from pinecart.drivers.memory import MemoryStore
-from pinecart.runner.folded import beside
+from pinecart.runner.name_folding import beside
 from pinecart.runner.side import Side
 from tests.runner.engine import Memory, done, posts, run
 

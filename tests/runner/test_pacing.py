@@ -10,7 +10,7 @@ import pytest
 
 from pinecart.core.errors import StoreError
 from pinecart.drivers import open_store
-from pinecart.runner.pacing import Pacer, Width
+from pinecart.runner.concurrency import ConcurrencyController, Pacer
 from pinecart.standins.bucket_server import Account, Behaviour
 from tests.runner.engine import Memory, done, posts, run
 from tests.standin import KEY, SECRET, Busiest, running
@@ -129,13 +129,12 @@ async def test_no_more_at_once_than_the_store_bears(folder, ceiling):
 
 @pytest.mark.parametrize(("seconds", "ceiling", "least"), [(0.02, 64, 32), (0.02, 4, 4)])
 async def test_the_number_at_once_climbs_while_that_brings_more(seconds, ceiling, least):
-    """A far side that answers any number at once, each after a while:
-
-    as many as may be is right.
+    """A far side that answers any number at once, each after a while: as many as may
+    be is right.
     """
     from pinecart.runner.pool import Pool
 
-    width, most, now = Width(lambda: ceiling, 2), 0, 0
+    width, most, now = ConcurrencyController(lambda: ceiling, 2), 0, 0
 
     async def work():
         nonlocal most, now
@@ -155,7 +154,7 @@ async def test_the_number_at_once_climbs_while_that_brings_more(seconds, ceiling
 async def test_the_number_at_once_stays_small_where_more_bring_nothing():
     from pinecart.runner.pool import Pool
 
-    width, seen, turn = Width(lambda: 64, 2), Counter(), asyncio.Semaphore(3)
+    width, seen, turn = ConcurrencyController(lambda: 64, 2), Counter(), asyncio.Semaphore(3)
 
     async def work():
         async with turn:  # only three are ever answered at once

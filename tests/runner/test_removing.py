@@ -1,6 +1,5 @@
-"""Mirrors, moves, removals, what holds them, and taking them back:
-
-over a real folder and the stand-in, ledger in memory.
+"""Mirrors, moves, removals, what holds them, and taking them back: over a real folder and the
+stand-in, ledger in memory.
 """
 
 from __future__ import annotations
@@ -12,7 +11,7 @@ import pytest
 from pinecart.core.definition import read_definition
 from pinecart.core.errors import Invalid
 from pinecart.drivers import open_store
-from pinecart.runner import taking
+from pinecart.runner import removal
 from pinecart.runner.run import Order, carry_out
 from pinecart.standins.bucket_server import Behaviour
 from tests.runner.engine import Memory, done, posts, run
@@ -452,8 +451,8 @@ async def test_a_plan_that_has_grown_old_is_made_anew_before_more_is_removed(
     await run(memory, posts(many), opened(), **MIRROR)
     for i in range(0, 30, 3):
         (many / "d0" / f"{i:02}.flac").unlink()
-    monkeypatch.setattr(taking, "AT_ONCE", 4)
-    monkeypatch.setattr(taking, "PLAN_GOOD_S", 0.02)
+    monkeypatch.setattr(removal, "AT_ONCE", 4)
+    monkeypatch.setattr(removal, "PLAN_GOOD_S", 0.02)
     server.behaviour["delete"] = Behaviour(delay_s=0.05)
     ending = await run(memory, posts(many), opened(), 2, **MIRROR)
     assert (
@@ -462,7 +461,7 @@ async def test_a_plan_that_has_grown_old_is_made_anew_before_more_is_removed(
         and ending.far_side["differences"] == 0
     )
     assert [action for action, _ in memory.lines].count("planned-anew") >= 2
-    monkeypatch.setattr(taking, "PLAN_GOOD_S", -1)
+    monkeypatch.setattr(removal, "PLAN_GOOD_S", -1)
     (many / "d1" / "01.flac").unlink()
     aside = [("office", b"dawn/.pinecart-aside/2/")]
     ending = await run(memory, posts(many), opened(), 3, aside=aside, **MIRROR)

@@ -496,7 +496,7 @@ async def test_size_and_time_rules_take_exactly_what_matches_and_are_counted(fol
 )
 async def test_renaming_on_the_way(folder, office, rename, wanted, monkeypatch):
     server, opened = office
-    monkeypatch.setattr("pinecart.runner.feed.SORT_ROWS", 2)
+    monkeypatch.setattr("pinecart.runner.listing_streams.SORT_ROWS", 2)
     memory = Memory()
     await run(memory, posts(folder), opened(), rename=rename)
     assert sorted(server.shelf.buckets["dawn"]) == wanted and done(memory) == {"copy new": 4}

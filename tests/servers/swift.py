@@ -116,9 +116,8 @@ def answers() -> bool:
 
 
 def start() -> None:
-    """Without flushes to the disk:
-
-    it is test data. Its processes lead a session of their own, so that `end` finds them all.
+    """Without flushes to the disk: it is test data. Its processes lead a session of their own, so
+    that `end` finds them all.
     """
     commands = [
         ["memcached", "-l", "127.0.0.1", "-p", str(PORT + 4), "-U", "0", "-m", "32", "-u", "nobody"]
@@ -150,9 +149,8 @@ def start() -> None:
 
 
 def up() -> None:
-    """One at a time:
-
-    the tests may be run by several processes, and each finds it up or brings it up.
+    """One at a time: the tests may be run by several processes, and each finds it up or brings it
+    up.
     """
     HOME.mkdir(parents=True, exist_ok=True)
     with (HOME / "lock").open("w") as lock:

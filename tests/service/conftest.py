@@ -1,6 +1,5 @@
-"""The service's own functions over a real database, in this process:
-
-no server, no other process.
+"""The service's own functions over a real database, in this process: no server,
+no other process.
 """
 
 from __future__ import annotations
@@ -18,9 +17,9 @@ def state(tmp_path_factory):
         "PINECART_DATA": str(root),
         "DJANGO_SETTINGS_MODULE": "pinecart.service.config.settings",
     }
-    from pinecart.service.config.state import State
+    from pinecart.service.config.state import StateFolder
 
-    made = State(root)
+    made = StateFolder(root)
     made.prepare()
     import django
 

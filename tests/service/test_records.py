@@ -1,6 +1,5 @@
-"""What runs write down:
-
-sums that grow with the records, transactions that end soon, a database that somebody else holds.
+"""What runs write down: sums that grow with the records, transactions that end soon, a database
+that somebody else holds.
 """
 
 from __future__ import annotations
@@ -126,9 +125,8 @@ def test_one_progress_event_a_run_is_enough(services):
 
 
 def test_whoever_meets_a_lock_gets_its_turn_soon_after(state, services):
-    """Another process writes again and again, with hardly a pause:
-
-    a writer of ours comes in between.
+    """Another process writes again and again, with hardly a pause: a writer of ours comes in
+    between.
     """
     stop, writes = threading.Event(), Counter()
 
@@ -256,7 +254,7 @@ def job(name, next_due):
 
 
 def test_due_times_are_worked_out_anew_when_the_clock_is_set(services):
-    from pinecart.service.clock.turning import Clock
+    from pinecart.service.clock.scheduler import Clock
     from pinecart.service.jobs.models import JobRecord
     from pinecart.service.runs.models import Run
 

@@ -1,6 +1,5 @@
-"""A whole Pine Cart for tests:
-
-the service as its users start it, on loopback, with one folder store and one stand-in.
+"""A whole Pine Cart for tests: the service as its users start it, on loopback, with one folder
+store and one stand-in.
 """
 
 from __future__ import annotations
@@ -45,9 +44,8 @@ def until(true: Callable[[], Any], seconds: float = 30, what: str = "it to becom
 
 
 class House:
-    """state:
-
-    its folder.   files: where folder stores may lie.   standin, endpoint: the object store.
+    """state: its folder.   files: where folder stores may lie.   standin, endpoint: the object
+    store.
     """
 
     def __init__(self, root: Path, standin: BucketServer, endpoint: str, *options: str) -> None:

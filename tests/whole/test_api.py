@@ -1,6 +1,5 @@
-"""The network interface:
-
-who may do what, what bad input gets, the stream, the published description.
+"""The network interface: who may do what, what bad input gets, the stream, the published
+description.
 """
 
 from __future__ import annotations

@@ -1,6 +1,5 @@
-"""What an attacker tries:
-
-from outside, and as somebody who may do a little. Each did something before it was mended.
+"""What an attacker tries: from outside, and as somebody who may do a little. Each did something
+before it was mended.
 """
 
 from __future__ import annotations

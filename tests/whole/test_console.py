@@ -1,6 +1,5 @@
-"""The console in a browser:
-
-every page works by mouse and keyboard, wide and narrow, light and dark, without an error.
+"""The console in a browser: every page works by mouse and keyboard, wide and narrow, light and
+dark, without an error.
 """
 
 from __future__ import annotations

@@ -1,5 +1,4 @@
 """Anything that the published description allows, and much that it doesn't, to every operation:
-
 never a fault of ours.
 """
 

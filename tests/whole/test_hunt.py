@@ -1,6 +1,5 @@
-"""A hunt for planted secrets:
-
-over the API, logs, database, trail, reports, process lists and what is said when things break.
+"""A hunt for planted secrets: over the API, logs, database, trail, reports, process lists and what
+is said when things break.
 """
 
 from __future__ import annotations

@@ -256,9 +256,8 @@ def helpers_of(home):
 
 @pytest.mark.parametrize("seed", range(max(4, SEEDS // 4)))
 def test_helpers_and_those_they_help_may_die(helped, seed):
-    """Small files carried by other processes:
-
-    whoever is killed, each arrives once and is counted once.
+    """Small files carried by other processes: whoever is killed, each arrives once and is counted
+    once.
     """
     home, chance, name, to_folder = helped, random.Random(seed), f"h{seed}", seed % 2
     files = {f"d{n % 7}/{n:04}.flac": b"%d" % n * 40 for n in range(FILES * 2)}

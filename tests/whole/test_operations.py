@@ -1,6 +1,5 @@
-"""What operations do to it:
-
-wrong starts, keys and databases that are lost, damaged or another's, silent stores.
+"""What operations do to it: wrong starts, keys and databases that are lost, damaged or another's,
+silent stores.
 """
 
 from __future__ import annotations
@@ -16,7 +15,7 @@ from pathlib import Path
 
 import pytest
 
-from pinecart.service.config.state import FORMAT, State, StateError
+from pinecart.service.config.state import FORMAT, StateError, StateFolder
 from pinecart.standins.bucket_server import Behaviour
 from tests.standin import SECRET
 from tests.whole.house import PINECART, free_port, house, until
@@ -153,17 +152,17 @@ def as_nobody(call):
 def test_a_folder_that_is_closed_or_anothers_is_said_and_left(tmp_path):
     closed = tmp_path / "closed"
     closed.mkdir(mode=0o700)
-    assert as_nobody(State(closed / "state").prepare).startswith(
+    assert as_nobody(StateFolder(closed / "state").prepare).startswith(
         "state.not-allowed This account may not use"
     )
-    assert as_nobody(State(closed).prepare).startswith("state.not-allowed")
+    assert as_nobody(StateFolder(closed).prepare).startswith("state.not-allowed")
     assert list(closed.iterdir()) == []
 
 
 def test_a_first_start_on_a_full_disk_leaves_a_folder_that_can_be_started_later(
     tmp_path, monkeypatch
 ):
-    state = State(tmp_path / "state")
+    state = StateFolder(tmp_path / "state")
     real = os.open
 
     def full(path, *args, **kwargs):
@@ -222,7 +221,7 @@ def test_records_whose_log_was_taken_away_are_gone_on_without_only_by_word(tmp_p
     words = ["check", "--data", str(state)]
     assert used.run(*words).returncode == 1
     assert used.run(*words, "--go-on").returncode == 0
-    State(state).prepare()
+    StateFolder(state).prepare()
 
 
 def test_a_store_that_accepts_and_never_answers_does_not_make_a_run_deaf(shared):

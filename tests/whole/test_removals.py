@@ -1,6 +1,5 @@
-"""Removals, held runs, undo, pause and retry, as people meet them:
-
-through the command line and the network interface.
+"""Removals, held runs, undo, pause and retry, as people meet them: through the command line and the
+network interface.
 """
 
 from __future__ import annotations

@@ -1,6 +1,5 @@
-"""What a person relies on:
-
-only what changed is carried, the counts are true, and whatever dies, it goes on.
+"""What a person relies on: only what changed is carried, the counts are true, and whatever dies, it
+goes on.
 """
 
 from __future__ import annotations

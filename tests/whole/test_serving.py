@@ -114,10 +114,8 @@ def test_one_service_on_one_folder_and_none_on_a_newer_or_foreign_one(tmp_path):
     ],
 )
 def test_no_state_folder_on_a_network_file_system(folder, kind):
-    """proc(5):
-
-    each line has the mount point as its fifth field, octal escapes in it, and the kind after the
-    hyphen.
+    """proc(5): each line has the mount point as its fifth field, octal escapes in it, and the kind
+    after the hyphen.
     """
     mounts = """21 1 8:1 / / rw,relatime shared:1 - ext4 /dev/root rw
 40 21 0:50 / /mnt/share rw shared:9 master:2 - nfs4 filer:/share rw

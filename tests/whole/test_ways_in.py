@@ -1,6 +1,5 @@
-"""How people come in and are kept out:
-
-entry codes, sessions, second factors, and how much one may ask for at once.
+"""How people come in and are kept out: entry codes, sessions, second factors, and how much one may
+ask for at once.
 """
 
 from __future__ import annotations

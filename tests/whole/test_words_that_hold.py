@@ -1,6 +1,5 @@
-"""What is said is so:
-
-a job that is forgotten, a run that is still under way, a place however it is written.
+"""What is said is so: a job that is forgotten, a run that is still under way, a place however it is
+written.
 """
 
 from __future__ import annotations
@@ -11,7 +10,7 @@ import threading
 
 import pytest
 
-from pinecart.client import Client, Conflict, TooSlow, Unreachable
+from pinecart.client import Client, Conflict, ServiceUnreachable, TooSlow
 from pinecart.standins.bucket_server import Behaviour
 from tests.whole.house import until
 
@@ -181,6 +180,6 @@ def test_a_service_that_is_slow_is_not_one_that_is_away():
         server.server_close()
     with (
         Client(f"http://127.0.0.1:{server.server_port}", "t", timeout_s=3) as cart,
-        pytest.raises(Unreachable, match="Is it running"),
+        pytest.raises(ServiceUnreachable, match="Is it running"),
     ):
         cart.jobs()

@@ -1,6 +1,5 @@
-"""Watching a run:
-
-one line a state of things on a terminal, plain lines elsewhere. Ctrl-C stops watching, not the run.
+"""Watching a run: one line a state of things on a terminal, plain lines elsewhere. Ctrl-C stops
+watching, not the run.
 """
 
 from __future__ import annotations

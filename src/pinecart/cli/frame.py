@@ -1,6 +1,5 @@
-"""What all commands share:
-
-where the service is, --json, exit codes, "did you mean", and the four ways to ask for help.
+"""What all commands share: where the service is, --json, exit codes, "did you mean", and the four
+ways to ask for help.
 """
 
 from __future__ import annotations
@@ -23,9 +22,8 @@ DONE, PROBLEMS, WRONG_USE, HELD, OUT_OF_REACH, NOT_ALLOWED = 0, 1, 2, 3, 4, 5
 
 
 class Cart:
-    """What a command is given:
-
-    the client, made when it is first asked for, and whether to speak JSON.
+    """What a command is given: the client, made when it is first asked for, and whether to speak
+    JSON.
     """
 
     def __init__(self) -> None:
@@ -151,13 +149,13 @@ def exit_code(run: dict[str, Any]) -> int:
 
 def fail(exc: Any) -> int:
     """Tell a client error on stderr: what, which, what to do, the code. Gives the exit code."""
-    from pinecart.client import NotAllowed, NotSignedIn, Unreachable
+    from pinecart.client import NotAllowed, NotSignedIn, ServiceUnreachable
 
     lines: Iterable[str] = [p["message"] for p in exc.problems] or [exc.message]
     for line in lines:
         say(f"pinecart: {line}")
     say(f"code: {exc.code}")
-    if isinstance(exc, Unreachable):
+    if isinstance(exc, ServiceUnreachable):
         return OUT_OF_REACH
     if exc.code in ("location.not-here", "location.in-no-store"):
         return WRONG_USE

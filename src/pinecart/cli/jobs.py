@@ -126,9 +126,8 @@ aside_in_option = click.option(
 
 
 def keep_options(command: Any) -> Any:
-    """What goes with a file besides its bytes, type, metadata and time, and how:
-
-    the same for jobs and carries.
+    """What goes with a file besides its bytes, type, metadata and time, and how: the same for jobs
+    and carries.
     """
     keep, route = (
         click.Choice(["permissions", "attributes", "tags"]),

@@ -40,7 +40,7 @@ COMMANDS = {
 }
 
 
-class Root(Words):
+class RootCommand(Words):
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(COMMANDS)
 
@@ -53,7 +53,9 @@ class Root(Words):
 
 
 @click.group(
-    cls=Root, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]}
+    cls=RootCommand,
+    invoke_without_command=True,
+    context_settings={"help_option_names": ["-h", "--help"]},
 )
 @click.version_option(__version__, message="%(version)s")
 @output_option

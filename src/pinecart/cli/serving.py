@@ -18,7 +18,11 @@ DATA_HELP = (
 
 def _data(given: str | None) -> Path:
     state = import_module("pinecart.service.config.state")
-    return Path(given).resolve() if given else Path(state.State.from_environment().root).resolve()
+    return (
+        Path(given).resolve()
+        if given
+        else Path(state.StateFolder.from_environment().root).resolve()
+    )
 
 
 def _run(call: Any, *args: Any, **kwargs: Any) -> None:
@@ -136,7 +140,7 @@ def serve(data: str | None, **options: Any) -> None:
             )
         say("Ctrl-C ends it; runs under way go on when it is back.")
 
-    _run(serving.serve, state.State(_data(data)), given, extra=[], ready=ready)
+    _run(serving.serve, state.StateFolder(_data(data)), given, extra=[], ready=ready)
 
 
 @click.command("let-in")
@@ -221,8 +225,8 @@ def demo(ctx: click.Context, data: str | None, port: int, unhurried: bool) -> No
     pinecart demo arrive
     """
     if ctx.invoked_subcommand is None:
-        playing = import_module("pinecart.demo.playing")
-        _run(playing.play, _data(data), port, unhurried=unhurried, say=say)
+        demo_setup = import_module("pinecart.demo.demo_setup")
+        _run(demo_setup.play, _data(data), port, unhurried=unhurried, say=say)
 
 
 @demo.command("arrive")

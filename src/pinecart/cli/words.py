@@ -1,6 +1,5 @@
-"""How things are printed:
-
-marks, sizes, ages, tables without boxes; plain where it is no terminal.
+"""How things are printed: marks, sizes, ages, tables without boxes; plain where it
+is no terminal.
 """
 
 from __future__ import annotations
@@ -104,9 +103,8 @@ def table(
     numbers: Iterable[int] = (),
     flexible: int = 0,
 ) -> None:
-    """Aligned columns, no boxes, never wider than the window:
-
-    the flexible column gives way. numbers: right-aligned ones.
+    """Aligned columns, no boxes, never wider than the window: the flexible column gives way.
+    numbers: right-aligned ones.
     """
     found = [[str(c) for c in row] for row in rows]
     if not found:

@@ -12,24 +12,24 @@ from pinecart.client.api import Client
 from pinecart.client.errors import (
     ClientError,
     Conflict,
-    Invalid,
+    InvalidRequest,
     NotAllowed,
     NotFound,
     NotSignedIn,
+    ServiceUnreachable,
     StoreTrouble,
     TooSlow,
-    Unreachable,
 )
 
 __all__ = [
     "Client",
     "ClientError",
     "Conflict",
-    "Invalid",
+    "InvalidRequest",
     "NotAllowed",
     "NotFound",
     "NotSignedIn",
+    "ServiceUnreachable",
     "StoreTrouble",
     "TooSlow",
-    "Unreachable",
 ]

@@ -10,7 +10,7 @@ from typing import Any
 
 import httpx
 
-from pinecart.client.errors import ClientError, TooSlow, Unreachable, from_answer
+from pinecart.client.errors import ClientError, ServiceUnreachable, TooSlow, from_answer
 from pinecart.client.places import located
 
 Json = dict[str, Any]
@@ -49,7 +49,7 @@ class Client:
                 f"No Pine Cart service answers at {self.url} ({type(exc).__name__}). Is it "
                 "running? Start it with: pinecart serve"
             )
-            raise Unreachable(message, code="service.unreachable") from exc
+            raise ServiceUnreachable(message, code="service.unreachable") from exc
         if answer.status_code >= 400:
             raise from_answer(answer.status_code, _json(answer))
         return _json(answer) if answer.content else None
@@ -109,9 +109,8 @@ class Client:
         return self._ask("POST", "people", body=body)
 
     def make_entry_code(self, name: str) -> Json:
-        """A code, told this once, with which this person sets a new password:
-
-        {"code": …, "ends_at": …}.
+        """A code, told this once, with which this person sets a new password: {"code": …,
+        "ends_at": …}.
         """
         return self._ask("POST", f"people/{name}/entry-code")
 
@@ -125,9 +124,8 @@ class Client:
         self._ask("PUT", "session/password", body={"old": old, "new": new})
 
     def begin_second_factor(self, password: str) -> Json:
-        """{"secret":
-
-        …, "address": …} for an authenticator. Only for a session of a browser, not by a token.
+        """{"secret": …, "address": …} for an authenticator. Only for a session of a browser, not by
+        a token.
         """
         return self._ask("POST", "session/second-factor", body={"password": password})
 
@@ -180,9 +178,8 @@ class Client:
         self._ask("DELETE", f"stores/{name}")
 
     def read_pasted(self, text: str) -> Json:
-        """What a pasted address or block of credentials holds:
-
-        {"found", "odd"}; of secrets only that they were found.
+        """What a pasted address or block of credentials holds: {"found", "odd"}; of secrets only
+        that they were found.
         """
         return self._ask("POST", "store-forms/read", body={"pasted": text})
 
@@ -333,9 +330,8 @@ class Client:
         return self._ask("POST", f"jobs/{job}/audit", body={"wait": wait})
 
     def carry(self, source: str, target: str, *, preview: bool = False, **rules: Any) -> Json:
-        """Start a one-off transfer:
-
-        {"run", "sentences", "example"}. rules: intent, take, leave_out, rename and so on.
+        """Start a one-off transfer: {"run", "sentences", "example"}. rules: intent, take,
+        leave_out, rename and so on.
         """
         return self._ask(
             "POST", "carries", body={"from": source, "to": target, "preview": preview, **rules}
@@ -346,9 +342,8 @@ class Client:
         return self._ask("POST", "carries/check", body={"from": source, "to": target, **rules})
 
     def remove(self, location: str, *, preview: bool = False, **rules: Any) -> Json:
-        """Start a removal:
-
-        {"run", "sentences"}. It waits with its list; `release` names that list's digest.
+        """Start a removal: {"run", "sentences"}. It waits with its list; `release` names that
+        list's digest.
         """
         return self._ask(
             "POST", "removals", body={"location": location, "preview": preview, **rules}
@@ -467,7 +462,7 @@ class Client:
             except httpx.HTTPError as exc:
                 failed += 1
                 if failed > RECONNECTS:
-                    raise Unreachable(
+                    raise ServiceUnreachable(
                         f"The service at {self.url} is gone.", code="service.unreachable"
                     ) from exc
             time.sleep(min(0.2 * 2**failed, 3))

@@ -1,6 +1,5 @@
-"""How a place may be written:
-
-a location, or a path of this machine as a desktop or a shell gives it. One reading for all.
+"""How a place may be written: a location, or a path of this machine as a desktop or a shell gives
+it. One reading for all.
 """
 
 from __future__ import annotations
@@ -12,7 +11,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from pinecart.client.errors import Invalid
+from pinecart.client.errors import InvalidRequest
 
 SCHEME = "pine://"
 THIS_MACHINE = ("127.0.0.1", "localhost", "::1")
@@ -41,7 +40,7 @@ def located(text: str, url: str, stores: Iterable[dict[str, Any]]) -> str:
             f"{text} is a path of this machine, and the service runs on another. Write a "
             "location: pine://STORE/PATH"
         )
-        raise Invalid(message, code="location.not-here")
+        raise InvalidRequest(message, code="location.not-here")
     roots = {s["path"]: s["name"] for s in stores if s["kind"] == "folder"}
     ending = "/" if tidy.endswith("/") or os.path.isdir(path) else ""
     for root in sorted(roots, key=len, reverse=True):
@@ -53,7 +52,7 @@ def located(text: str, url: str, stores: Iterable[dict[str, Any]]) -> str:
         f"{text} lies in no folder store. Register one with: pinecart store add NAME --kind "
         f"folder --path {folder}"
     )
-    raise Invalid(message, code="location.in-no-store")
+    raise InvalidRequest(message, code="location.in-no-store")
 
 
 def exact(text: str) -> str:

@@ -25,9 +25,8 @@ class Found(NamedTuple):
 
 
 def compare(here: Entry | None, there: Entry | None, row: Row | None) -> Found | None:
-    """What an audit says of one key; None:
-
-    both sides are alike as far as name, size and memory tell.
+    """What an audit says of one key; None: both sides are alike as far as name, size and memory
+    tell.
     """
     if here is not None and here.fault:
         return Found(Finding.UNREADABLE, here.fault)

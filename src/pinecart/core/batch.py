@@ -31,9 +31,8 @@ class Task(NamedTuple):
 
 
 class Batch(NamedTuple):
-    """source, target:
-
-    locations.   again: it may have been given out before, to one that never answered.
+    """source, target: locations.   again: it may have been given out before, to one that never
+    answered.
     """
 
     number: int
@@ -126,7 +125,7 @@ class Carried(NamedTuple):
 Result = Carried | Sent | StoreError | None
 
 
-class Answer(NamedTuple):
+class BatchAnswer(NamedTuple):
     """What became of each decision of a batch, or of each part, in its order.
 
     None: it was not tried, or is to be tried again.
@@ -143,7 +142,7 @@ class Answer(NamedTuple):
         return json.dumps({"schema": SCHEMA, **self._asdict(), "results": told})
 
     @classmethod
-    def read(cls, text: str) -> Answer:
+    def read(cls, text: str) -> BatchAnswer:
         """Raises Incomplete for what this program doesn't understand."""
         told = _known(text)
         results = tuple(_read_result(r) for r in told.pop("results"))

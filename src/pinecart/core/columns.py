@@ -63,7 +63,7 @@ class _InColumns(Sequence[T]):
         return map(self._made, zip(*self.columns, strict=True))
 
 
-class Page(_InColumns[Entry]):
+class EntryPage(_InColumns[Entry]):
     """Entries of a listing."""
 
     __slots__ = ()
@@ -71,9 +71,11 @@ class Page(_InColumns[Entry]):
     _made = Entry._make
 
     @classmethod
-    def of(cls, entries: Sequence[Entry]) -> Page:
+    def of(cls, entries: Sequence[Entry]) -> EntryPage:
         return (
-            entries if isinstance(entries, Page) else cls(EntryColumns(*zip(*entries, strict=True)))
+            entries
+            if isinstance(entries, EntryPage)
+            else cls(EntryColumns(*zip(*entries, strict=True)))
         )
 
     @classmethod
@@ -84,7 +86,7 @@ class Page(_InColumns[Entry]):
         modified_ns: Sequence[int],
         ctime_ns: Sequence[int],
         inode: Sequence[int],
-    ) -> Page:
+    ) -> EntryPage:
         none = ("",) * len(key)
         return cls(
             EntryColumns(

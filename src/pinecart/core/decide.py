@@ -83,7 +83,7 @@ class Reason(StrEnum):
     EXPIRED = "expired"
 
 
-class Side(Enum):
+class SideState(Enum):
     SAME = "="
     DIFFERENT = "≠"
     ABSENT = "∅"
@@ -105,7 +105,7 @@ class Look(Enum):
     FAR = "is the far object proven equal to the source?"
 
 
-class Answer(Enum):
+class LookAnswer(Enum):
     EQUAL = "equal"
     DIFFERS = "differs"
     UNPROVEN = "unproven"
@@ -132,8 +132,8 @@ _RECOGNISED = Verdict(Decision.LEAVE, Reason.RECOGNISED)
 _CHANGED_THERE = Verdict(Decision.LEAVE, Reason.CHANGED_THERE, problem=True)
 _BOTH_CHANGED = Verdict(Decision.REFUSE, Reason.BOTH_CHANGED, problem=True)
 
-S, D, A = Side.SAME, Side.DIFFERENT, Side.ABSENT
-_KNOWN: dict[tuple[Side, Side], Verdict] = {
+S, D, A = SideState.SAME, SideState.DIFFERENT, SideState.ABSENT
+_KNOWN: dict[tuple[SideState, SideState], Verdict] = {
     (S, S): _LEAVE_SAME,
     (S, D): _CHANGED_THERE,
     (S, A): Verdict(Decision.COPY, Reason.MISSING_THERE),
@@ -144,7 +144,7 @@ _KNOWN: dict[tuple[Side, Side], Verdict] = {
     (A, D): _LEAVE_GONE,
     (A, A): Verdict(Decision.LEAVE, Reason.ROW_DROPPED),
 }
-_KNOWN_BY_INTENT: dict[tuple[Intent, Side, Side], Verdict] = {
+_KNOWN_BY_INTENT: dict[tuple[Intent, SideState, SideState], Verdict] = {
     (Intent.TOP_UP, D, S): _EXISTS,
     (Intent.MIRROR, A, S): Verdict(Decision.REMOVE, Reason.GONE),
     (Intent.MIRROR, A, D): Verdict(Decision.REFUSE, Reason.CHANGED_THERE, problem=True),
@@ -170,16 +170,15 @@ _FAULTS = {
 }
 
 
-def decide_known(source: Side, there: Side, rules: Rules) -> Verdict:
+def decide_known(source: SideState, there: SideState, rules: Rules) -> Verdict:
     """The table's left half: a key with a ledger row."""
     verdict = _KNOWN_BY_INTENT.get((rules.intent, source, there)) or _KNOWN[source, there]
     return _by_choice(verdict, rules)
 
 
 def decide_unknown(source: bool, there: There, rules: Rules) -> Verdict:
-    """The table's right half:
-
-    a key without a ledger row. Without a source, `there` is known to be present.
+    """The table's right half: a key without a ledger row. Without a source, `there` is known to be
+    present.
     """
     if not source:
         if rules.intent is Intent.MIRROR:
@@ -191,14 +190,13 @@ def decide_unknown(source: bool, there: There, rules: Rules) -> Verdict:
     return _by_choice(verdict, rules)
 
 
-def decide_cleared(source: bool, there: Side, *, proven: bool, rules: Rules) -> Verdict:
-    """A key whose source was cleared after proof:
-
-    nothing ever removes or silently replaces what is there.
+def decide_cleared(source: bool, there: SideState, *, proven: bool, rules: Rules) -> Verdict:
+    """A key whose source was cleared after proof: nothing ever removes or silently replaces what is
+    there.
     """
     if not source:
         return _LEAVE_GONE
-    if there is Side.ABSENT:
+    if there is SideState.ABSENT:
         return Verdict(Decision.COPY, Reason.NEW)
     if proven:
         return _UNKNOWN_BY_INTENT.get((rules.intent, There.EQUAL)) or _RECOGNISED
@@ -230,8 +228,8 @@ def consider(
     row: Row | None,
     rules: Rules,
     *,
-    source_look: Answer | None = None,
-    far_look: Answer | None = None,
+    source_look: LookAnswer | None = None,
+    far_look: LookAnswer | None = None,
 ) -> Verdict | Look:
     """The verdict on one key, or the question that has to be answered first.
 
@@ -255,14 +253,19 @@ def consider(
     if isinstance(source, Look):
         return source
     if far is None:
-        return decide_known(source, Side.ABSENT, rules)
+        return decide_known(source, SideState.ABSENT, rules)
     if likeness(far, row.there) is Likeness.SAME:
-        return decide_known(source, Side.SAME, rules)
+        return decide_known(source, SideState.SAME, rules)
     return _consider_far_changed(entry, far, row, source, rules, far_look)
 
 
 def _consider_far_changed(
-    entry: Entry | None, far: Entry, row: Row, source: Side, rules: Rules, look: Answer | None
+    entry: Entry | None,
+    far: Entry,
+    row: Row,
+    source: SideState,
+    rules: Rules,
+    look: LookAnswer | None,
 ) -> Verdict | Look:
     """Every "there differs" is tried for recognition first; against the remembered content if the
     source is gone.
@@ -270,28 +273,28 @@ def _consider_far_changed(
     wanted = size_of(row.there) if entry is None else entry.size
     if far.size == wanted and look is None and (entry is not None or rules.intent is Intent.MIRROR):
         return Look.FAR
-    if far.size == wanted and look is Answer.EQUAL:
+    if far.size == wanted and look is LookAnswer.EQUAL:
         if entry is None:
-            return decide_known(source, Side.SAME, rules)
+            return decide_known(source, SideState.SAME, rules)
         return decide_unknown(True, There.EQUAL, rules)
-    return decide_known(source, Side.DIFFERENT, rules)
+    return decide_known(source, SideState.DIFFERENT, rules)
 
 
-def _source_side(entry: Entry | None, row: Row, look: Answer | None) -> Side | Look:
+def _source_side(entry: Entry | None, row: Row, look: LookAnswer | None) -> SideState | Look:
     if entry is None:
-        return Side.ABSENT
+        return SideState.ABSENT
     like = likeness(entry, row.source)
     if like is Likeness.DIFFERENT:
-        return Side.DIFFERENT
+        return SideState.DIFFERENT
     if like is Likeness.SAME and not row.racy:
-        return Side.SAME
+        return SideState.SAME
     if look is None:
         return Look.SOURCE
-    return Side.SAME if look is Answer.EQUAL else Side.DIFFERENT
+    return SideState.SAME if look is LookAnswer.EQUAL else SideState.DIFFERENT
 
 
 def _consider_unknown(
-    entry: Entry | None, far: Entry | None, rules: Rules, look: Answer | None
+    entry: Entry | None, far: Entry | None, rules: Rules, look: LookAnswer | None
 ) -> Verdict | Look:
     if far is None:
         return decide_unknown(True, There.ABSENT, rules)
@@ -302,47 +305,51 @@ def _consider_unknown(
     if look is None:
         return Look.FAR
     there = {
-        Answer.EQUAL: There.EQUAL,
-        Answer.DIFFERS: There.DIFFERS,
-        Answer.UNPROVEN: There.UNPROVEN,
+        LookAnswer.EQUAL: There.EQUAL,
+        LookAnswer.DIFFERS: There.DIFFERS,
+        LookAnswer.UNPROVEN: There.UNPROVEN,
     }[look]
     return decide_unknown(True, there, rules)
 
 
 def _consider_now(
-    entry: Entry, far: Entry, row: Row | None, rules: Rules, look: Answer | None
+    entry: Entry, far: Entry, row: Row | None, rules: Rules, look: LookAnswer | None
 ) -> Verdict | Look:
     """Both are there, and the job decides by what they are now.
 
     Somebody's change there is guarded all the same.
     """
     there = (
-        Side.SAME if row is None or likeness(far, row.there) is Likeness.SAME else Side.DIFFERENT
+        SideState.SAME
+        if row is None or likeness(far, row.there) is Likeness.SAME
+        else SideState.DIFFERENT
     )
     if rules.compare is Comparison.ALWAYS or entry.size != far.size:
-        look = Answer.DIFFERS
+        look = LookAnswer.DIFFERS
     elif rules.compare is Comparison.SIZE:
         return _LEAVE_SAME
     if look is None:
         return Look.FAR
-    if look is Answer.EQUAL:
+    if look is LookAnswer.EQUAL:
         known = (
-            row is not None and there is Side.SAME and likeness(entry, row.source) is Likeness.SAME
+            row is not None
+            and there is SideState.SAME
+            and likeness(entry, row.source) is Likeness.SAME
         )
         return (
-            decide_known(Side.SAME, Side.SAME, rules)
+            decide_known(SideState.SAME, SideState.SAME, rules)
             if known
             else decide_unknown(True, There.EQUAL, rules)
         )
     if row is None:
         verdict = decide_unknown(
-            True, There.DIFFERS if look is Answer.DIFFERS else There.UNPROVEN, rules
+            True, There.DIFFERS if look is LookAnswer.DIFFERS else There.UNPROVEN, rules
         )
     else:
         source = (
-            Side.SAME
-            if there is Side.DIFFERENT and likeness(entry, row.source) is Likeness.SAME
-            else Side.DIFFERENT
+            SideState.SAME
+            if there is SideState.DIFFERENT and likeness(entry, row.source) is Likeness.SAME
+            else SideState.DIFFERENT
         )
         verdict = decide_known(source, there, rules)
     if rules.compare is Comparison.ALWAYS and verdict.decision is Decision.REPLACE:
@@ -351,18 +358,18 @@ def _consider_now(
 
 
 def _consider_cleared(
-    entry: Entry | None, far: Entry | None, row: Row, rules: Rules, look: Answer | None
+    entry: Entry | None, far: Entry | None, row: Row, rules: Rules, look: LookAnswer | None
 ) -> Verdict | Look:
     if entry is not None and far is not None and entry.size == far.size and look is None:
         return Look.FAR
     there = (
-        Side.ABSENT
+        SideState.ABSENT
         if far is None
-        else Side.SAME
+        else SideState.SAME
         if likeness(far, row.there) is Likeness.SAME
-        else Side.DIFFERENT
+        else SideState.DIFFERENT
     )
-    return decide_cleared(entry is not None, there, proven=look is Answer.EQUAL, rules=rules)
+    return decide_cleared(entry is not None, there, proven=look is LookAnswer.EQUAL, rules=rules)
 
 
 def left_out(reason: Reason) -> Verdict:

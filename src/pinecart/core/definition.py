@@ -1,6 +1,5 @@
-"""A job's definition:
-
-read from a mapping (API, job file), checked as a whole, and told in sentences.
+"""A job's definition: read from a mapping (API, job file), checked as a whole, and told in
+sentences.
 """
 
 from __future__ import annotations
@@ -414,9 +413,8 @@ def _read_waits_for(
 
 
 def _read_aside_in(mapping: Mapping[str, Any], reading: _Reading, legs: tuple[Leg, ...]) -> str:
-    """The folder, from the store's or the bucket's root on, that things are set aside in:
-
-    none of what the job works on.
+    """The folder, from the store's or the bucket's root on, that things are set aside in: none of
+    what the job works on.
     """
     given = reading.text(mapping, "aside_in").strip("/")
     if not given:

@@ -125,10 +125,8 @@ _64_BITS = (1 << 64) - 1
 
 
 def fingerprint(entry: Entry) -> str:
-    """Of a file:
-
-    size, both times and inode, 16 hexadecimal digits each. Of an object: size and ETag; else size
-    and time.
+    """Of a file: size, both times and inode, 16 hexadecimal digits each. Of an object: size and
+    ETag; else size and time.
     """
     if not entry.inode:
         return f"{entry.size}|{_told_of(entry)}"

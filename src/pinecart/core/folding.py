@@ -1,6 +1,5 @@
-"""Names that a file system takes for one and the same:
-
-upper and lower case, or two ways to write one letter.
+"""Names that a file system takes for one and the same: upper and lower case, or two ways to write
+one letter.
 """
 
 from __future__ import annotations
@@ -43,9 +42,8 @@ TELLING = "a-\u00e9-\u00df"  # a name that is written in another way by each rul
 
 
 def other_spellings(name: bytes) -> dict[str, list[bytes]]:
-    """By the field of Folding:
-
-    other ways to write a name that are the same one only where that rule holds.
+    """By the field of Folding: other ways to write a name that are the same one only where that
+    rule holds.
     """
     try:
         text = name.decode()

@@ -15,7 +15,7 @@ LEAST = 20  # replaced or lost objects below which a share says nothing
 ALL_BITS = 1 << 256
 
 
-class Held(StrEnum):
+class HeldClass(StrEnum):
     """What a guard can hold."""
 
     REMOVALS = "removals"
@@ -54,7 +54,7 @@ class Counts(NamedTuple):
 class Hold(NamedTuple):
     """guard: which limit.   message: a sentence with the numbers."""
 
-    what: Held
+    what: HeldClass
     guard: str
     message: str
 
@@ -70,31 +70,31 @@ def _removals(c: Counts, limits: Limits) -> Hold | None:
         return None
     files = "1 file" if c.removals == 1 else f"{c.removals:,} files"
     if c.asked:
-        return Hold(Held.REMOVALS, "asked", f"{files} would be removed.")
+        return Hold(HeldClass.REMOVALS, "asked", f"{files} would be removed.")
     if not c.source and c.rows:
         why = (
             f"The source is empty, and {c.rows:,} files are remembered from it. Is its disk "
             "mounted?"
         )
-        return Hold(Held.REMOVALS, "source-empty", f"{why} {files} would be removed.")
+        return Hold(HeldClass.REMOVALS, "source-empty", f"{why} {files} would be removed.")
     if c.foreign:
         why = f"{c.foreign:,} of them were never carried by this job: others' files may lie there."
-        return Hold(Held.REMOVALS, "not-ours", f"{files} would be removed. {why}")
+        return Hold(HeldClass.REMOVALS, "not-ours", f"{files} would be removed. {why}")
     if c.fresh:
         why = (
             "It is the first run since this job was defined, or since its places or selection "
             "were changed."
         )
-        return Hold(Held.REMOVALS, "first-run", f"{files} would be removed. {why}")
+        return Hold(HeldClass.REMOVALS, "first-run", f"{files} would be removed. {why}")
     if c.removals > limits.removals:
         return Hold(
-            Held.REMOVALS,
+            HeldClass.REMOVALS,
             "removals",
             f"{files} would be removed: more than the limit of {limits.removals:,}.",
         )
     if c.removals * 100 > c.rows * limits.removals_percent:
         share = f"more than {limits.removals_percent} % of the {c.rows:,} that are known"
-        return Hold(Held.REMOVALS, "removals-percent", f"{files} would be removed: {share}.")
+        return Hold(HeldClass.REMOVALS, "removals-percent", f"{files} would be removed: {share}.")
     return None
 
 
@@ -107,7 +107,7 @@ def _replacements(c: Counts, limits: Limits) -> Hold | None:
         f"of the {known:,} "
     )
     message += "that lie there." if c.fresh else "that are known. Were they changed on purpose?"
-    return Hold(Held.REPLACEMENTS, "replacements-percent", message)
+    return Hold(HeldClass.REPLACEMENTS, "replacements-percent", message)
 
 
 def _missing(c: Counts, limits: Limits) -> Hold | None:
@@ -117,7 +117,7 @@ def _missing(c: Counts, limits: Limits) -> Hold | None:
         f"{c.missing:,} of {c.rows:,} files that were placed there are gone. Is its disk "
         "mounted? They would be copied again."
     )
-    return Hold(Held.MISSING, "lost-percent", message)
+    return Hold(HeldClass.MISSING, "lost-percent", message)
 
 
 def list_digest(lines: Iterable[bytes]) -> str:

@@ -1,6 +1,5 @@
-"""The life of a run:
-
-one table says which event leads where, and every change of state passes through `advance`.
+"""The life of a run: one table says which event leads where, and every change of state passes
+through `advance`.
 """
 
 from __future__ import annotations
@@ -10,7 +9,7 @@ from enum import StrEnum
 from pinecart.core.errors import WrongMoment
 
 
-class State(StrEnum):
+class RunState(StrEnum):
     QUEUED = "queued"
     WORKING = "working"
     HELD = "held"
@@ -47,33 +46,33 @@ class Phase(StrEnum):
     REMOVING = "removing"
 
 
-NEXT: dict[State, dict[Event, State]] = {
-    State.QUEUED: {
-        Event.CLAIMED: State.WORKING,
-        Event.FINISHED: State.ENDED,
-        Event.PAUSE: State.PAUSED,
+NEXT: dict[RunState, dict[Event, RunState]] = {
+    RunState.QUEUED: {
+        Event.CLAIMED: RunState.WORKING,
+        Event.FINISHED: RunState.ENDED,
+        Event.PAUSE: RunState.PAUSED,
     },
-    State.WORKING: {
-        Event.FINISHED: State.ENDED,
-        Event.PROCESS_DIED: State.INTERRUPTED,
-        Event.GUARD_HELD: State.HELD,
-        Event.REFUSED_SIGN_IN: State.HELD,
-        Event.PAUSE: State.PAUSED,
+    RunState.WORKING: {
+        Event.FINISHED: RunState.ENDED,
+        Event.PROCESS_DIED: RunState.INTERRUPTED,
+        Event.GUARD_HELD: RunState.HELD,
+        Event.REFUSED_SIGN_IN: RunState.HELD,
+        Event.PAUSE: RunState.PAUSED,
     },
-    State.HELD: {Event.RELEASED: State.QUEUED, Event.FINISHED: State.ENDED},
-    State.PAUSED: {Event.RESUME: State.QUEUED, Event.FINISHED: State.ENDED},
-    State.INTERRUPTED: {
-        Event.CLAIMED: State.WORKING,
-        Event.FINISHED: State.ENDED,
-        Event.PAUSE: State.PAUSED,
+    RunState.HELD: {Event.RELEASED: RunState.QUEUED, Event.FINISHED: RunState.ENDED},
+    RunState.PAUSED: {Event.RESUME: RunState.QUEUED, Event.FINISHED: RunState.ENDED},
+    RunState.INTERRUPTED: {
+        Event.CLAIMED: RunState.WORKING,
+        Event.FINISHED: RunState.ENDED,
+        Event.PAUSE: RunState.PAUSED,
     },
-    State.ENDED: {},
+    RunState.ENDED: {},
 }
-CLAIMABLE = (State.QUEUED, State.INTERRUPTED)
-ALIVE = (State.QUEUED, State.WORKING, State.HELD, State.PAUSED, State.INTERRUPTED)
+CLAIMABLE = (RunState.QUEUED, RunState.INTERRUPTED)
+ALIVE = (RunState.QUEUED, RunState.WORKING, RunState.HELD, RunState.PAUSED, RunState.INTERRUPTED)
 
 
-def advance(state: State, event: Event) -> State:
+def advance(state: RunState, event: Event) -> RunState:
     """Raises WrongMoment if `state` does not expect `event`."""
     try:
         return NEXT[state][event]

@@ -13,7 +13,7 @@ from itertools import repeat
 from operator import lt
 from typing import Any, cast
 
-from pinecart.core.columns import Page, Rows, keys_of
+from pinecart.core.columns import EntryPage, Rows, keys_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Incomplete
 from pinecart.core.places import show
@@ -100,9 +100,8 @@ class Merge:
         return len(self._pages[side]) - self._at[side]
 
     def ready(self) -> Iterator[Together | list[Found]]:
-        """Until a side must be fed:
-
-        some (key, source, far, row), None where a side has nothing; or many together.
+        """Until a side must be fed: some (key, source, far, row), None where a side has nothing; or
+        many together.
         """
         some: list[Found] = []
         while self.lacking() is None and any(map(self._left, range(SIDES))):
@@ -125,7 +124,7 @@ class Merge:
         sources, theres, rows = (
             page[at : at + count] for page, at in zip(self._pages, self._at, strict=True)
         )
-        theres = Page.of(theres)  # its keys are asked for here, and the rest soon
+        theres = EntryPage.of(theres)  # its keys are asked for here, and the rest soon
         first, *others = map(keys_of, (theres, rows) if without_source else (sources, theres, rows))
         if any(first[-1] != keys[-1] or list(first) != list(keys) for keys in others):
             return None

@@ -33,10 +33,8 @@ LABELS: tuple[tuple[tuple[str, ...], str], ...] = (
 
 
 class Pasted(NamedTuple):
-    """fields:
-
-    of a store's form, `kind` among them where it can be told.   odd: what was taken off or not
-    understood.
+    """fields: of a store's form, `kind` among them where it can be told.   odd: what was taken off
+    or not understood.
     """
 
     fields: dict[str, str]

@@ -22,7 +22,7 @@ MOST_LETTERS = 1000  # of one pattern
 MOST_PATTERNS = 500  # of one rule
 
 
-class Token(NamedTuple):
+class PatternToken(NamedTuple):
     """One piece of a pattern.
 
     some: any number of these bytes. optional: the next two may be left out, together.
@@ -60,7 +60,7 @@ def compiled(patterns: Sequence[str], *, ignore_case: bool) -> Any:
 
 
 @lru_cache(maxsize=1024)
-def tokens_of(pattern: str, *, ignore_case: bool) -> tuple[Token, ...]:
+def tokens_of(pattern: str, *, ignore_case: bool) -> tuple[PatternToken, ...]:
     """Raises ValueError for a pattern that makes no sense. Case is that of ASCII."""
     flags = re.DOTALL | (re.IGNORECASE if ignore_case else 0)
     if not pattern:
@@ -69,7 +69,7 @@ def tokens_of(pattern: str, *, ignore_case: bool) -> tuple[Token, ...]:
         raise ValueError(f"it has over {MOST_LETTERS} letters")
     if pattern.startswith("/"):
         raise ValueError("it starts with /; patterns are relative to the leg's From")
-    raw, tokens, i = pattern.encode("utf-8", "surrogateescape"), list[Token](), 0
+    raw, tokens, i = pattern.encode("utf-8", "surrogateescape"), list[PatternToken](), 0
     if b"/" not in raw:
         tokens += FOLDERS
     while i < len(raw):
@@ -81,24 +81,24 @@ def tokens_of(pattern: str, *, ignore_case: bool) -> tuple[Token, ...]:
         elif c == b"*":
             crosses = raw[i : i + 2] == b"**"
             i += 2 if crosses else 1
-            _add_some(tokens, ALL if crosses else Token(BUT_SLASH, some=True))
+            _add_some(tokens, ALL if crosses else PatternToken(BUT_SLASH, some=True))
         elif c == b"?":
-            tokens.append(Token(BUT_SLASH))
+            tokens.append(PatternToken(BUT_SLASH))
             i += 1
         elif c == b"[":
             one, i = _one_of(raw, i, flags)
-            tokens.append(Token(one))
+            tokens.append(PatternToken(one))
         else:
-            tokens.append(Token(_taken_by(re.compile(re.escape(c), flags))))
+            tokens.append(PatternToken(_taken_by(re.compile(re.escape(c), flags))))
             i += 1
     return tuple(tokens)
 
 
-ALL = Token(ANY, some=True)
-FOLDERS = [Token(0, some=True, optional=True), ALL, Token(1 << SLASH)]
+ALL = PatternToken(ANY, some=True)
+FOLDERS = [PatternToken(0, some=True, optional=True), ALL, PatternToken(1 << SLASH)]
 
 
-def _add_some(tokens: list[Token], some: Token) -> None:
+def _add_some(tokens: list[PatternToken], some: PatternToken) -> None:
     """What follows something that takes it in, or takes in what it follows, is one with it."""
     if some == ALL and tokens[-3:] == FOLDERS:
         del tokens[-3:]
@@ -131,7 +131,7 @@ def _taken_by(one: re.Pattern[bytes]) -> int:
     return sum(1 << n for n in range(256) if one.match(bytes([n])))
 
 
-def _is_quick(tokens: Sequence[Token]) -> bool:
+def _is_quick(tokens: Sequence[PatternToken]) -> bool:
     """Whether a regular expression never has to try two `*` of one stretch against each other: one
     `**` at most, and one `*` between two slashes.
     """
@@ -148,7 +148,7 @@ def _is_quick(tokens: Sequence[Token]) -> bool:
     return True
 
 
-def _apart(tokens: Sequence[Token]) -> bool:
+def _apart(tokens: Sequence[PatternToken]) -> bool:
     """Whether a `**` stands for whole folders: a slash parts it from any `*`."""
     for n, token in enumerate(tokens):
         if token.some and token.bytes_ & (1 << SLASH):
@@ -159,7 +159,7 @@ def _apart(tokens: Sequence[Token]) -> bool:
     return True
 
 
-def _as_regular_expression(tokens: Sequence[Token]) -> bytes:
+def _as_regular_expression(tokens: Sequence[PatternToken]) -> bytes:
     out, closing = b"", -1
     for n, token in enumerate(tokens):
         if token.optional:
@@ -190,7 +190,7 @@ class _Ways:
     A bit for each place between two tokens.
     """
 
-    def __init__(self, tokens: Sequence[Token]) -> None:
+    def __init__(self, tokens: Sequence[PatternToken]) -> None:
         self._end = 1 << len(tokens)
         self._on, self._stay = [0] * 256, [0] * 256
         self._some = self._optional = (

@@ -37,9 +37,8 @@ class Location(NamedTuple):
         return f"{SCHEME}{self.store}/{key_text(self.path)}"
 
     def as_prefix(self) -> Location:
-        """The same place ending at a `/` boundary:
-
-        `2026` becomes `2026/`, and never touches `2026-old/`.
+        """The same place ending at a `/` boundary: `2026` becomes `2026/`, and never touches
+        `2026-old/`.
         """
         return (
             self
@@ -49,9 +48,8 @@ class Location(NamedTuple):
 
 
 def is_name(text: str) -> bool:
-    """Names of stores, jobs:
-
-    small letters, digits and hyphens, 63 at most, not starting with a hyphen.
+    """Names of stores, jobs: small letters, digits and hyphens, 63 at most, not starting with a
+    hyphen.
     """
     return bool(_NAME.fullmatch(text))
 
@@ -99,9 +97,8 @@ def touch(a: Location, b: Location) -> bool:
 
 
 def show(key: bytes) -> str:
-    """A key for people:
-
-    text as it is; what isn't text, control and direction-changing characters escaped.
+    """A key for people: text as it is; what isn't text, control and direction-changing characters
+    escaped.
     """
     text = key.decode("utf-8", "surrogateescape")
     if text.isascii() and text.isprintable():
@@ -170,9 +167,8 @@ def _name_of_text(text: str) -> bytes:
 
 
 def key_fields(key: bytes) -> dict[str, str]:
-    """A key for the API:
-
-    `key` to read, and `key_id` to give back wherever a key, a path or a location is asked for.
+    """A key for the API: `key` to read, and `key_id` to give back wherever a key, a path or a
+    location is asked for.
     """
     return {"key": show(key), "key_id": key_text(key)}
 

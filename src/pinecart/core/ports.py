@@ -52,10 +52,9 @@ HEADERS = (
 )
 
 
-class Card(NamedTuple):
-    """The `pinecart` metadata entry that goes with every write:
-
-    who decided, the source's time, the content's checksum.
+class WriteStamp(NamedTuple):
+    """The `pinecart` metadata entry that goes with every write: who decided, the source's time, the
+    content's checksum.
     """
 
     decision_id: str
@@ -66,7 +65,7 @@ class Card(NamedTuple):
         return f"id={self.decision_id};time={self.modified_ns or ''};crc64nvme={self.crc}"
 
     @classmethod
-    def parse(cls, text: str | None) -> Card | None:
+    def parse(cls, text: str | None) -> WriteStamp | None:
         """None for anything that isn't ours."""
         fields = dict(p.partition("=")[::2] for p in (text or "").split(";"))
         if not {"id", "time", "crc64nvme"} <= fields.keys():
@@ -85,7 +84,7 @@ class Stat(NamedTuple):
     """
 
     entry: Entry
-    card: Card | None = None
+    card: WriteStamp | None = None
     crc: str = ""
     content_type: str = ""
     metadata: dict[str, str] = {}
@@ -94,9 +93,8 @@ class Stat(NamedTuple):
 
 
 class Uploads(Protocol):
-    """The journal of uploads in parts:
-
-    what a killed run goes on with, and what is cleared away at its end.
+    """The journal of uploads in parts: what a killed run goes on with, and what is cleared away at
+    its end.
     """
 
     async def begun(self, key: bytes, token: str, at: str) -> str:
@@ -143,7 +141,7 @@ class Put(NamedTuple):
     key: bytes
     size: int
     body: bytes | Reading
-    card: Card
+    card: WriteStamp
     if_absent: bool = False
     expected: Entry | None = None
     content_type: str = ""
@@ -178,7 +176,7 @@ class Reading(Protocol):
     @property
     def entry(self) -> Entry: ...
     @property
-    def card(self) -> Card | None: ...
+    def card(self) -> WriteStamp | None: ...
     @property
     def content_type(self) -> str: ...
     @property
@@ -218,9 +216,8 @@ class Reading(Protocol):
 
 
 class Level(NamedTuple):
-    """One level of a place:
-
-    names of folders (or buckets) and entries, and where to go on (empty: at the end).
+    """One level of a place: names of folders (or buckets) and entries, and where to go on (empty:
+    at the end).
     """
 
     folders: list[bytes]
@@ -286,7 +283,6 @@ class Store(Protocol):
     @property
     def rests_s(self) -> float:
         """So many seconds from now on nothing is asked of it, since it asked for that; 0 or less:
-
         it doesn't rest.
         """
         ...
@@ -296,9 +292,8 @@ class Store(Protocol):
         ...
 
     def identity(self, prefix: bytes) -> str:
-        """What makes this place the same place again:
-
-        endpoint, bucket, prefix, or device and root.
+        """What makes this place the same place again: endpoint, bucket, prefix, or
+        device and root.
         """
         ...
 
@@ -349,9 +344,8 @@ class Store(Protocol):
         ...
 
     def home(self, prefix: bytes) -> bytes:
-        """Where things are set aside:
-
-        the root of the folder, or of the bucket that `prefix` lies in.
+        """Where things are set aside: the root of the folder, or of the bucket that `prefix` lies
+        in.
         """
         ...
 

@@ -1,6 +1,5 @@
-"""Renaming on the way:
-
-a pattern and its replacement, or a template of the name's parts and date.
+"""Renaming on the way: a pattern and its replacement, or a template of the name's
+parts and date.
 """
 
 from __future__ import annotations
@@ -97,9 +96,8 @@ def _filled(template: str, values: dict[str, str]) -> str:
 
 
 def read_renaming(pattern: str, to: str) -> Renaming:
-    """Raises Invalid when it can't work:
-
-    no regular expression, an unknown group or field, an empty or rooted name.
+    """Raises Invalid when it can't work: no regular expression, an unknown group or field, an empty
+    or rooted name.
     """
     rule = Renaming(pattern, to)
     try:

@@ -1,6 +1,5 @@
-"""How long to wait before trying again:
-
-growing, jittered, and never less than the other side asked for.
+"""How long to wait before trying again: growing, jittered, and never less than the other side asked
+for.
 """
 
 from __future__ import annotations

@@ -67,9 +67,8 @@ class Selection(NamedTuple):
         return self.take is None or all(map(self.take.fullmatch, keys))
 
     def why_not(self, key: bytes, entry: Entry | None, now_ns: int) -> Reason | None:
-        """The rule that leaves this key out; None:
-
-        it is taken. A time that isn't known is never outside a rule.
+        """The rule that leaves this key out; None: it is taken. A time that isn't known is never
+        outside a rule.
         """
         if not self.takes(key):
             return Reason.LEFT_OUT
@@ -84,9 +83,8 @@ class Selection(NamedTuple):
         return None
 
     def why_not_gone(self, key: bytes, remembered: str, now_ns: int) -> Reason | None:
-        """The same for a key whose source is gone:
-
-        by what is remembered of it. What a rule can't be asked about is left.
+        """The same for a key whose source is gone: by what is remembered of it. What a rule can't
+        be asked about is left.
         """
         if not self.takes(key):
             return Reason.LEFT_OUT

@@ -40,9 +40,8 @@ GROUPED_BY = Group._fields
 
 
 class Sums:
-    """The records of a run in groups:
-
-    objects and bytes of each, and of a problem one example. `plain` is JSON, for `read`.
+    """The records of a run in groups: objects and bytes of each, and of a problem one example.
+    `plain` is JSON, for `read`.
     """
 
     def __init__(self) -> None:
@@ -191,9 +190,8 @@ LEFT_WORDS = {
 
 
 def _left(reasons: Mapping[str, int]) -> list[str]:
-    """What was left, each kind told where there is any:
-
-    unchanged, left out by rule, left as the job says.
+    """What was left, each kind told where there is any: unchanged, left out by rule, left as the
+    job says.
     """
     counts = dict.fromkeys([*LEFT_WORDS.values(), "left as the job says"], 0)
     for kind, n in reasons.items():

@@ -1,6 +1,5 @@
-"""Generates what the listening posts leave:
-
-dawn recordings, spectrogram pictures, count sheets. The same every time.
+"""Generates what the listening posts leave: dawn recordings, spectrogram pictures, count sheets.
+The same every time.
 """
 
 from __future__ import annotations

@@ -15,9 +15,8 @@ __all__ = ["KINDS", "open_store"]
 
 
 def open_store(spec: dict[str, Any]) -> Store:
-    """A store from its spec:
-
-    `kind`, `name`, the kind's own fields, and its secrets where it has any.
+    """A store from its spec: `kind`, `name`, the kind's own fields, and its secrets where it has
+    any.
     """
     kinds: dict[str, Any] = {"folder": FolderStore, "s3": S3Store, "memory": MemoryStore}
     try:

@@ -39,11 +39,11 @@ from pinecart.core.ports import (
     Version,
 )
 from pinecart.drivers import folder_names, folder_writing
-from pinecart.drivers.folder_reading import File, Held, Link
+from pinecart.drivers.folder_reading import File, HeldFile, Link
 from pinecart.drivers.folder_root import (
     FILE,
+    FolderRoot,
     Pin,
-    Root,
     folder_entry,
     is_gone,
     leads_out,
@@ -57,8 +57,8 @@ from pinecart.drivers.folder_writing import (
     SMALL_WRITE,
     Batches,
     Begin,
+    FolderWriting,
     Parents,
-    Writing,
     entry_of,
     give,
     is_as_it_was,
@@ -98,7 +98,7 @@ class FolderStore:
         read_back: bool = True,
     ) -> None:
         self.name = name
-        self._root = Root(name, path, Pin(), fsid, forbidden, links, marker)
+        self._root = FolderRoot(name, path, Pin(), fsid, forbidden, links, marker)
         self._reads_back = read_back
         self.most_at_once = 0
         self._parent: tuple[bytes, int] | None = None
@@ -275,7 +275,7 @@ class FolderStore:
         finally:
             opened.__exit__(None, None, None)
 
-    def _at_once(self, key: bytes) -> Held | None:
+    def _at_once(self, key: bytes) -> HeldFile | None:
         """A small file that the kernel has in memory is read here and now: a thread would cost more
         than the reading.
 
@@ -298,7 +298,7 @@ class FolderStore:
             got = os.preadv(fd, [room], 0, os.RWF_NOWAIT)
             if got != before.st_size or not is_as_it_was(before, os.fstat(fd)):
                 return None
-            return Held(self._root, key, entry_of(key, before), bytes(room))
+            return HeldFile(self._root, key, entry_of(key, before), bytes(room))
         except (
             OSError,
             Unsafe,
@@ -315,7 +315,7 @@ class FolderStore:
             if self._slowness > MOSTLY:
                 self._slow_left, self._slowness = 1000, 0
 
-    def _in_one_hop(self, key: bytes) -> Held | None:
+    def _in_one_hop(self, key: bytes) -> HeldFile | None:
         """A small file read from the disk.
 
         None: it is none, or is being changed; the usual way finds out, and tells it.
@@ -327,7 +327,7 @@ class FolderStore:
             body = b"".join(iter(lambda: os.read(fd, SMALL + 1), b""))
             if len(body) != before.st_size or not is_as_it_was(before, os.fstat(fd)):
                 return None
-            return Held(self._root, key, entry_of(key, before), body)
+            return HeldFile(self._root, key, entry_of(key, before), body)
 
     def _parent_of(self, folder: bytes) -> int:
         """A descriptor of the folder in which the last file was as well, or of another one; at most
@@ -363,7 +363,7 @@ class FolderStore:
 
     async def _put_in_pieces(self, put: Put, source: Reading, parents: Parents) -> Placed:
         writing = await self._root.do(
-            lambda: Writing(
+            lambda: FolderWriting(
                 self.name, put, parents, self._hidden(), self._same, read_back=self._reads_back
             )
         )
@@ -457,7 +457,7 @@ class FolderStore:
             return await self._put_folder(put)
         must_be_safe(put.key, self.name)
 
-        def begin(parents: Parents) -> tuple[Writing, str]:
+        def begin(parents: Parents) -> tuple[FolderWriting, str]:
             with source._root.file(source_key) as fd:
                 opened = entry_of(b"", os.fstat(fd))
                 with self._writing(put, parents) as writing:
@@ -511,15 +511,15 @@ class FolderStore:
     def _parents(self) -> Parents:
         return Parents(partial(self._root.folder, create=True))
 
-    def _begun(self, put: Put, body: bytes, parents: Parents) -> Writing:
+    def _begun(self, put: Put, body: bytes, parents: Parents) -> FolderWriting:
         with self._writing(put, parents) as writing:
             writing.add_at(body, 0)
             return writing
 
     @contextlib.contextmanager
-    def _writing(self, put: Put, parents: Parents) -> Iterator[Writing]:
+    def _writing(self, put: Put, parents: Parents) -> Iterator[FolderWriting]:
         """A file with its bytes, permissions and time; cleared away if that fails."""
-        writing = Writing(
+        writing = FolderWriting(
             self.name, put, parents, self._hidden(), self._same, read_back=self._reads_back
         )
         try:

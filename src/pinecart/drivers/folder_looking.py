@@ -1,6 +1,5 @@
-"""Many files of one folder looked at together:
-
-the kernel writes what it knows of them into one buffer, which is read as columns.
+"""Many files of one folder looked at together: the kernel writes what it knows of them into one
+buffer, which is read as columns.
 """
 
 from __future__ import annotations

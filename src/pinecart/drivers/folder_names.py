@@ -14,9 +14,8 @@ LOOKED_AT = 1000
 
 
 class Habits(NamedTuple):
-    """time_step_ns:
-
-    times that are nearer than this may be the same time.   asked: by writing, not only by looking.
+    """time_step_ns: times that are nearer than this may be the same time.   asked: by writing, not
+    only by looking.
     """
 
     folding: Folding = EXACT

@@ -11,17 +11,17 @@ from pinecart.core.entries import Entry, same
 from pinecart.core.errors import Changed
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Card
-from pinecart.drivers.folder_root import Root
+from pinecart.core.ports import HELD_BYTES, WriteStamp
+from pinecart.drivers.folder_root import FolderRoot
 from pinecart.drivers.folder_writing import entry_of
 
 
 class File:
     """A file opened for reading, pinned to what fstat said when it was opened."""
 
-    def __init__(self, root: Root, key: bytes, fd: int, entry: Entry) -> None:
+    def __init__(self, root: FolderRoot, key: bytes, fd: int, entry: Entry) -> None:
         self._root, self._key, self._fd, self.entry = root, key, fd, entry
-        self.card: Card | None = None
+        self.card: WriteStamp | None = None
         self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
 
     async def look(self) -> None: ...
@@ -77,9 +77,9 @@ class File:
 class _Whole:
     """What was read whole when it was opened."""
 
-    def __init__(self, root: Root, key: bytes, entry: Entry, body: bytes) -> None:
+    def __init__(self, root: FolderRoot, key: bytes, entry: Entry, body: bytes) -> None:
         self._root, self._key, self.entry, self._body = root, key, entry, body
-        self.card: Card | None = None
+        self.card: WriteStamp | None = None
         self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
 
     async def look(self) -> None: ...
@@ -93,7 +93,7 @@ class _Whole:
         yield self._body
 
 
-class Held(_Whole):
+class HeldFile(_Whole):
     """A small file that was the same before and after it was read."""
 
     async def besides(self, keep: Keep) -> Extra:

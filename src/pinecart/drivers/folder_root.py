@@ -50,7 +50,7 @@ class Pin:
             raise PlaceLost(message)
 
 
-class Root(NamedTuple):
+class FolderRoot(NamedTuple):
     """path: of the folder.   fsid: the file system's id when the store was registered; 0: not
     remembered.
 
@@ -106,9 +106,8 @@ class Root(NamedTuple):
 
     @contextlib.contextmanager
     def file_in(self, parent: int, name: bytes) -> Iterator[int]:
-        """A file that a link may lead to, never out of the root:
-
-        the kernel holds the way to that.
+        """A file that a link may lead to, never out of the root: the kernel holds the
+        way to that.
         """
         if self.links == "follow":
             with self.folder(()) as root:
@@ -180,9 +179,8 @@ class Root(NamedTuple):
 
 
 def open_root(path: str) -> int:
-    """The folder at a path on which no part is a link:
-
-    one that was put there since would lead to another place.
+    """The folder at a path on which no part is a link: one that was put there since would lead to
+    another place.
     """
     try:
         return _open_as(_HERE, os.fsencode(path), _DIR & ~os.O_NOFOLLOW, _NO_LINKS)
@@ -296,7 +294,7 @@ def why_unsafe(key: bytes, store: str) -> str:
     return ""
 
 
-def is_gone(exc: OSError, root: Root, parents: tuple[bytes, ...]) -> bool:
+def is_gone(exc: OSError, root: FolderRoot, parents: tuple[bytes, ...]) -> bool:
     """Whether an error definitely says that nothing of this name is there, in folders of these
     names below the root.
 

@@ -14,12 +14,12 @@ import time
 from collections import OrderedDict
 from collections.abc import Generator, Iterator, Sequence
 
-from pinecart.core.columns import Page
+from pinecart.core.columns import EntryPage
 from pinecart.core.entries import LINK, RACY_NS, Entry
 from pinecart.core.errors import StoreError, Unsafe
 from pinecart.drivers.folder_looking import Looker, Seen
 from pinecart.drivers.folder_names import LOOKED_AT
-from pinecart.drivers.folder_root import Root, folder_entry
+from pinecart.drivers.folder_root import FolderRoot, folder_entry
 from pinecart.drivers.folder_writing import entry_of
 
 PAGE = 1000
@@ -40,7 +40,7 @@ class Walk:
     """
 
     def __init__(
-        self, root: Root, ours: re.Pattern[bytes], *, folders: str = "", after: bytes = b""
+        self, root: FolderRoot, ours: re.Pattern[bytes], *, folders: str = "", after: bytes = b""
     ) -> None:
         self._root, self._ours, self._folders, self._after = root, ours, folders, after
         self._looker = Looker()
@@ -50,9 +50,8 @@ class Walk:
         return _paged(self._below(parts, b"", self._ways_in(parts)))
 
     def _ways_in(self, parts: tuple[bytes, ...]) -> frozenset[tuple[int, int]]:
-        """The folders above the first one, by device and inode:
-
-        a link to one of them would never end.
+        """The folders above the first one, by device and inode: a link to one of them would never
+        end.
         """
         if self._root.links != "follow":
             return frozenset()
@@ -65,9 +64,8 @@ class Walk:
     def _below(
         self, parts: tuple[bytes, ...], base: bytes, above: frozenset[tuple[int, int]]
     ) -> Generator[Sequence[Entry], None, None]:
-        """Some at a time:
-
-        a folder sorts as if its name ended in `/`. above: the folders that it lies in.
+        """Some at a time: a folder sorts as if its name ended in `/`. above: the folders that it
+        lies in.
         """
         after, folders = self._after, self._folders
         try:
@@ -113,7 +111,7 @@ class Walk:
         finally:
             opened.__exit__(None, None, None)
 
-    def _of_files_alone(self, fd: int, base: bytes) -> Page | None:
+    def _of_files_alone(self, fd: int, base: bytes) -> EntryPage | None:
         """All of a folder that holds plain files alone, as most do that hold many: no name is asked
         first what it is. None: it may hold others.
         """
@@ -173,11 +171,11 @@ def _has_hidden(names: Sequence[bytes]) -> bool:
     return at < len(names) and names[at].startswith(HIDDEN)
 
 
-def _page_of(base: bytes, names: Sequence[bytes], seen: Seen) -> Page:
-    return Page.of_files((base + (b"\0" + base).join(names)).split(b"\0"), *seen)
+def _page_of(base: bytes, names: Sequence[bytes], seen: Seen) -> EntryPage:
+    return EntryPage.of_files((base + (b"\0" + base).join(names)).split(b"\0"), *seen)
 
 
-def some_names(root: Root, parts: tuple[bytes, ...]) -> Iterator[tuple[int, bytes]]:
+def some_names(root: FolderRoot, parts: tuple[bytes, ...]) -> Iterator[tuple[int, bytes]]:
     """Names below, from wherever they come first, each with a descriptor of its folder.
 
     What can't be read is passed over.
@@ -216,9 +214,8 @@ MOST_KNOWN = 1_000_000  # names that are kept, over all folders
 
 
 def names_again(fd: int, *, follow: bool) -> list[bytes]:
-    """The same, for whoever asks page by page:
-
-    kept while the folder's own times say that no name came or went.
+    """The same, for whoever asks page by page: kept while the folder's own times say that no name
+    came or went.
     """
     found = os.fstat(fd)
     mark = (found.st_dev, found.st_ino, found.st_mtime_ns, found.st_ctime_ns, follow)

@@ -78,7 +78,7 @@ class Parents:
         return self._known[tuple(parts)], name
 
 
-class Writing:
+class FolderWriting:
     """One file on its way.
 
     `drop` closes it, and clears what is left of it where it did not get its name.
@@ -233,13 +233,14 @@ class Writing:
         os.close(self._fd)
 
 
-Begin = Callable[[Parents], tuple[Writing, str]]  # makes the file with its bytes; gives their CRC
+Begin = Callable[
+    [Parents], tuple[FolderWriting, str]
+]  # makes the file with its bytes; gives their CRC
 
 
 class Batches:
-    """Writes small files together:
-
-    what is asked for while the threads are busy makes the next batch.
+    """Writes small files together: what is asked for while the threads are busy makes the next
+    batch.
     """
 
     def __init__(self, parents: Callable[[], Parents]) -> None:
@@ -285,7 +286,7 @@ def write_together(
 ) -> list[Placed | OSError | StoreError]:
     """Each file's answer, in order: where it is, or why it isn't."""
     found: dict[int, Any] = {}
-    live: dict[int, tuple[Writing, str]] = {}
+    live: dict[int, tuple[FolderWriting, str]] = {}
 
     @contextlib.contextmanager
     def failing(*numbers: int) -> Iterator[None]:
@@ -294,7 +295,7 @@ def write_together(
         except (OSError, StoreError) as exc:
             found.update(dict.fromkeys(numbers, exc))
 
-    def still() -> list[tuple[int, Writing, str]]:
+    def still() -> list[tuple[int, FolderWriting, str]]:
         return [(n, w, crc) for n, (w, crc) in live.items() if n not in found]
 
     with parents() as opened:
@@ -320,7 +321,7 @@ def write_together(
 
 
 def _flush(
-    still: list[tuple[int, Writing, str]],
+    still: list[tuple[int, FolderWriting, str]],
     failing: Callable[..., contextlib.AbstractContextManager[None]],
 ) -> None:
     if (

@@ -1,6 +1,5 @@
-"""A store in memory:
-
-the contract in its smallest form, for tests and property tests. It behaves like a bucket.
+"""A store in memory: the contract in its smallest form, for tests and property tests. It behaves
+like a bucket.
 """
 
 from __future__ import annotations
@@ -15,22 +14,32 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Changed, Corrupt, Missing, Taken
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
-from pinecart.core.ports import Abilities, Card, Level, Placed, Put, Stat, Store, Uploads, Version
+from pinecart.core.ports import (
+    Abilities,
+    Level,
+    Placed,
+    Put,
+    Stat,
+    Store,
+    Uploads,
+    Version,
+    WriteStamp,
+)
 
 PAGE = 100
-_SHARED: dict[str, dict[bytes, Held]] = {}
+_SHARED: dict[str, dict[bytes, HeldObject]] = {}
 
 
-class Held(NamedTuple):
+class HeldObject(NamedTuple):
     body: bytes
     etag: str
-    card: Card | None = None
+    card: WriteStamp | None = None
 
 
 class MemoryStore:
     """objects: key → Held; share it to open the same store again."""
 
-    def __init__(self, name: str, objects: dict[bytes, Held]) -> None:
+    def __init__(self, name: str, objects: dict[bytes, HeldObject]) -> None:
         self.name = name
         self.objects = objects
         self.most_at_once = 0
@@ -39,8 +48,8 @@ class MemoryStore:
     def from_spec(cls, spec: Mapping[str, Any]) -> MemoryStore:
         return cls(spec["name"], _SHARED.setdefault(spec["name"], {}))
 
-    def set(self, key: bytes, body: bytes, card: Card | None = None) -> Entry:
-        self.objects[key] = Held(body, hashlib.sha256(body).hexdigest()[:16], card)
+    def set(self, key: bytes, body: bytes, card: WriteStamp | None = None) -> Entry:
+        self.objects[key] = HeldObject(body, hashlib.sha256(body).hexdigest()[:16], card)
         return self._entry(key)
 
     def _entry(self, key: bytes, skip: int = 0) -> Entry:

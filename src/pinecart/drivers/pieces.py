@@ -1,6 +1,5 @@
-"""Large objects in pieces:
-
-how large, and several on their way at once, with the whole's checksum combined from theirs.
+"""Large objects in pieces: how large, and several on their way at once, with the whole's checksum
+combined from theirs.
 """
 
 from __future__ import annotations
@@ -19,9 +18,8 @@ MIB = 1 << 20
 
 
 def piece_size(size: int) -> int:
-    """HELD_BYTES, or so much more (whole MiB) that `size` bytes fit in 10,000 pieces:
-
-    525 MiB for 5 TiB.
+    """HELD_BYTES, or so much more (whole MiB) that `size` bytes fit in 10,000 pieces: 525 MiB for 5
+    TiB.
     """
     least = -(-size // MOST_PIECES)
     return max(HELD_BYTES, -(-least // MIB) * MIB)

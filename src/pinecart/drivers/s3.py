@@ -1,6 +1,5 @@
-"""S3-compatible object stores, whatever the maker:
-
-signs, lists, reads and writes by itself, one request an object.
+"""S3-compatible object stores, whatever the maker: signs, lists, reads and writes by itself, one
+request an object.
 """
 
 from __future__ import annotations
@@ -25,13 +24,13 @@ from pinecart.drivers.s3_wire import (
     parse_versions,
     text_of,
 )
-from pinecart.drivers.s3_writing import Writing, md5_of
-from pinecart.drivers.transport import Allowed, Answer, Transport
+from pinecart.drivers.s3_writing import S3Writing, md5_of
+from pinecart.drivers.transport import Allowed, HttpAnswer, Transport
 
 PROBE = b".pinecart-probe-"
 
 
-class S3Store(Writing):
+class S3Store(S3Writing):
     """The whole store: what asks and what writes, with listings, removals and buckets over them."""
 
     @classmethod
@@ -202,9 +201,8 @@ class S3Store(Writing):
     # --- writing
 
     async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
-        """A write with a wrong checksum:
-
-        a store that verifies refuses it. What is stored all the same is taken away.
+        """A write with a wrong checksum: a store that verifies refuses it. What is stored all the
+        same is taken away.
         """
         bucket, _ = self._split(prefix)
         async with self._probing:
@@ -240,7 +238,7 @@ class S3Store(Writing):
         payload = hashlib.sha256(body).hexdigest()
         full = headers | {"content-length": str(len(body))}
 
-        async def one() -> Answer:
+        async def one() -> HttpAnswer:
             answer = await self._ask("PUT", bucket, name, headers=full, body=body, payload=payload)
             if answer.status >= 500 and answer.status != 501:
                 raise error_from(
@@ -276,9 +274,8 @@ class S3Store(Writing):
         return b"" if self._root else prefix[: prefix.find(b"/") + 1]
 
     async def is_absent(self, key: bytes) -> bool:
-        """A HEAD alone can't tell a missing key from a missing bucket:
-
-        the listing of just this name has to agree.
+        """A HEAD alone can't tell a missing key from a missing bucket: the listing of just this
+        name has to agree.
         """
         bucket, name = self._split(key)
         if not await self._is_absent(key):
@@ -415,8 +412,7 @@ class S3Store(Writing):
 
 
 def _after(key: bytes) -> Query:
-    """Where a listing begins:
-
-    under its name in version 2, and in version 1, which some stores only know.
+    """Where a listing begins: under its name in version 2, and in version 1, which some stores only
+    know.
     """
     return [("start-after", key), ("marker", key)]

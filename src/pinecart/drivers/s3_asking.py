@@ -1,6 +1,5 @@
-"""Requests to an S3-compatible store:
-
-signed, tried again where that is safe, and answered in our own words.
+"""Requests to an S3-compatible store: signed, tried again where that is safe, and answered in our
+own words.
 """
 
 from __future__ import annotations
@@ -17,7 +16,7 @@ from typing import Any, TypeVar
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Refused, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import HEADERS, Abilities, Card, Stat
+from pinecart.core.ports import HEADERS, Abilities, Stat, WriteStamp
 from pinecart.core.retry import Retry
 from pinecart.drivers.s3_wire import (
     BUCKET_IN_HOST,
@@ -36,7 +35,7 @@ from pinecart.drivers.s3_wire import (
     signed,
     wait_told,
 )
-from pinecart.drivers.transport import Answer, Pieces, Transport
+from pinecart.drivers.transport import HttpAnswer, Pieces, Transport
 
 T = TypeVar("T")
 UNTRIED = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
@@ -49,10 +48,8 @@ Query = list[tuple[str, str | bytes]]
 
 
 class Asking:
-    """What asks, and looks:
-
-    one endpoint with one key. root: what it is confined to, as `bucket/prefix/`; empty: all
-    buckets.
+    """What asks, and looks: one endpoint with one key. root: what it is confined to, as
+    `bucket/prefix/`; empty: all buckets.
     """
 
     def __init__(
@@ -205,7 +202,7 @@ class Asking:
         last: int | None = None,
         version: str = "",
         into: bytearray | None = None,
-    ) -> Answer:
+    ) -> HttpAnswer:
         """What is taken whole: a small object, or a piece of a large one."""
         wanted, target, headers = self._getting(key, entry.etag, start, last, version)
         most = max(entry.size if last is None else last - start + 1, 1 << 20)
@@ -306,7 +303,7 @@ class Asking:
         headers: Mapping[str, str] | None = None,
         body: bytes | Pieces = b"",
         payload: str = EMPTY_SHA256,
-    ) -> Answer:
+    ) -> HttpAnswer:
         path, text, full = self._prepare(method, bucket, key, query or [], headers or {}, payload)
         answer = await self._transport.ask(method, path + text, full, body or None)
         self._must_have_arrived(answer)
@@ -319,7 +316,7 @@ class Asking:
                 )
         return answer
 
-    def _must_have_arrived(self, answer: Answer) -> None:
+    def _must_have_arrived(self, answer: HttpAnswer) -> None:
         """Raises Busy for a request that did not arrive as it was signed, over a line that can do
         that to it, with a key that had been good: the next request will tell whether it still is.
         """
@@ -344,7 +341,7 @@ class Asking:
 
     async def _good(
         self, method: str, bucket: str, key: bytes = b"", *, what: str, ok: int = 200, **rest: Any
-    ) -> Answer:
+    ) -> HttpAnswer:
         answer = await self._ask(method, bucket, key, **rest)
         if answer.status != ok:
             raise error_from(answer.status, answer.headers, answer.body, what=what)
@@ -384,7 +381,7 @@ def metadata_of(headers: Mapping[str, str]) -> dict[str, str]:
     return {k[11:].lower(): v for k, v in headers.items() if k.lower().startswith("x-amz-meta-")}
 
 
-def _stat(key: bytes, answer: Answer) -> Stat:
+def _stat(key: bytes, answer: HttpAnswer) -> Stat:
     headers = answer.headers
     entry = Entry(
         key,
@@ -397,7 +394,7 @@ def _stat(key: bytes, answer: Answer) -> Stat:
     metadata = metadata_of(headers)
     return Stat(
         entry,
-        Card.parse(metadata.pop("pinecart", None)),
+        WriteStamp.parse(metadata.pop("pinecart", None)),
         "" if "-" in crc else crc,
         headers.get("Content-Type", ""),
         metadata,

@@ -19,7 +19,7 @@ from pinecart.core.checksum import Crc64, crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Corrupt
 from pinecart.core.keeping import Extra, Keep
-from pinecart.core.ports import HELD_BYTES, Card
+from pinecart.core.ports import HELD_BYTES, WriteStamp
 from pinecart.drivers.s3_asking import Asking, headers_of, metadata_of
 
 _MD5 = re.compile(r"[0-9a-f]{32}")
@@ -33,7 +33,7 @@ class Object:
         self._store, self._version = store, version
         self._key = key
         self.entry = entry
-        self.card: Card | None = None
+        self.card: WriteStamp | None = None
         self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
         self._crc = ""
         self._asked = False
@@ -132,7 +132,7 @@ class Object:
             else self._crc
         )
         self.metadata = metadata_of(headers)
-        self.card = Card.parse(self.metadata.pop("pinecart", None))
+        self.card = WriteStamp.parse(self.metadata.pop("pinecart", None))
         self.content_type, self.headers = headers.get("Content-Type", ""), headers_of(headers)
 
     async def look(self) -> None:

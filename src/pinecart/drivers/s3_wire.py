@@ -55,9 +55,8 @@ EMPTY_SHA256 = hashlib.sha256(b"").hexdigest()
 
 
 class Keys(NamedTuple):
-    """key_id empty:
-
-    requests are not signed at all (anonymous).   session: the token of a temporary key.
+    """key_id empty: requests are not signed at all (anonymous).   session: the token of a temporary
+    key.
     """
 
     key_id: str
@@ -139,7 +138,7 @@ def signed(
     return full
 
 
-class Page(NamedTuple):
+class ListingPage(NamedTuple):
     """One page of a listing. token: where to go on; empty at the end.
 
     marker: instead of a token, the whole key to go on after: the store knows only listing version
@@ -184,7 +183,7 @@ _new_entry = partial(tuple.__new__, Entry)
 _REST = [itertools.repeat(value) for value in Entry(b"", 0, None)[4:]]
 
 
-def _plain_page(body: bytes, prefix: bytes) -> Page | None:
+def _plain_page(body: bytes, prefix: bytes) -> ListingPage | None:
     """The usual page of files, read by one regular expression at a third of the cost.
 
     None: anything unusual, for the real parser.
@@ -223,10 +222,10 @@ def _plain_page(body: bytes, prefix: bytes) -> Page | None:
     if len(keys) != len(rows) or whole.count("\n") != len(rows) - 1:
         return None
     fields = zip(keys, map(int, sizes), map(_time_ns, times), etags, *_REST, strict=False)
-    return Page(list(map(_new_entry, fields)), [], tokens[0] if tokens else "")
+    return ListingPage(list(map(_new_entry, fields)), [], tokens[0] if tokens else "")
 
 
-def parse_page(body: bytes, *, prefix: bytes) -> Page:
+def parse_page(body: bytes, *, prefix: bytes) -> ListingPage:
     """A ListObjectsV2 answer, keys relative to `prefix`.
 
     Raises Incomplete if it contradicts itself.
@@ -241,7 +240,7 @@ _WHERE = re.compile(
 )
 
 
-def _any_page(body: bytes, prefix: bytes) -> Page:
+def _any_page(body: bytes, prefix: bytes) -> ListingPage:
     around = b""
     try:
         root = _tree(body)
@@ -286,19 +285,19 @@ def _any_page(body: bytes, prefix: bytes) -> Page:
     truncated = flat.get("IsTruncated") == "true"
     if truncated and told is None and "NextContinuationToken" not in flat and (entries or folders):
         last = max([e.key for e in entries[-1:]] + folders[-1:])
-        return Page(
+        return ListingPage(
             entries,
             folders,
             "",
             _key(flat["NextMarker"], encoded=encoded) if flat.get("NextMarker") else prefix + last,
         )
     if truncated and around and (entries or folders):  # its token can't be read: by name
-        return Page(
+        return ListingPage(
             entries, folders, "", prefix + max([e.key for e in entries[-1:]] + folders[-1:])
         )
     if truncated and not flat.get("NextContinuationToken"):
         raise Incomplete("The store says that its listing goes on, but not where.")
-    return Page(entries, folders, flat["NextContinuationToken"] if truncated else "")
+    return ListingPage(entries, folders, flat["NextContinuationToken"] if truncated else "")
 
 
 @lru_cache(100_000)  # what was stored together shares its seconds
@@ -330,9 +329,8 @@ def wait_told(text: str) -> float | None:
 
 
 def number(text: str | None, what: str) -> int:
-    """Raises Busy for what is no number, or none that can be:
-
-    it may have been garbled on its way.
+    """Raises Busy for what is no number, or none that can be: it may have been garbled
+    on its way.
     """
     told = (text or "0").strip()
     if not (told.isascii() and told.isdecimal() and len(told) < 20 and int(told) <= LARGEST):

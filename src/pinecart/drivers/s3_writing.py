@@ -1,6 +1,5 @@
-"""How an object comes to be in an S3-compatible store:
-
-in one request, in parts, or copied there by the store itself.
+"""How an object comes to be in an S3-compatible store: in one request, in parts, or copied there by
+the store itself.
 """
 
 from __future__ import annotations
@@ -18,7 +17,7 @@ from pinecart.core.checksum import Crc64, crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Missing, Refused, StoreError, Taken
 from pinecart.core.places import show
-from pinecart.core.ports import Card, Placed, Put, Reading, Sender, Shares, Stat, Store
+from pinecart.core.ports import Placed, Put, Reading, Sender, Shares, Stat, Store, WriteStamp
 from pinecart.drivers.pieces import Give, each_piece, in_pieces, piece_size
 from pinecart.drivers.s3_asking import Asking, Query
 from pinecart.drivers.s3_wire import (
@@ -31,14 +30,14 @@ from pinecart.drivers.s3_wire import (
     root_of,
     text_of,
 )
-from pinecart.drivers.transport import Answer, Pieces
+from pinecart.drivers.transport import HttpAnswer, Pieces
 
 COPY_BYTES = 5 << 30  # what a store copies in one request, at most (S3 API, CopyObject)
 COPY_PART = 1 << 30
 HELD_PART = 16 << 20  # a larger part is never held
 
 
-class Writing(Asking):
+class S3Writing(Asking):
     """What writes.
 
     Every write has its condition where the store knows one, and is looked at just before where it
@@ -61,7 +60,7 @@ class Writing(Asking):
         else:
             proof = "size-only"
 
-        def send(condition: dict[str, str]) -> Awaitable[Answer]:
+        def send(condition: dict[str, str]) -> Awaitable[HttpAnswer]:
             return self._ask(
                 "PUT",
                 bucket,
@@ -84,9 +83,8 @@ class Writing(Asking):
         )
 
     async def _lost(self, put: Put) -> str:
-        """Which headers of the object its bucket did not keep:
-
-        looked at once for each header, and remembered.
+        """Which headers of the object its bucket did not keep: looked at once for each header, and
+        remembered.
         """
         if not put.headers:
             return ""
@@ -99,9 +97,8 @@ class Writing(Asking):
         return ", ".join(sorted(put.headers.keys() & drops))
 
     async def _etag(self, key: bytes, told: str) -> str:
-        """Without the quotes; where an answer tells none, it is looked up:
-
-        else the next run would take it for another object.
+        """Without the quotes; where an answer tells none, it is looked up: else the next run would
+        take it for another object.
         """
         return told.strip('"') or (await self.stat(key)).entry.etag
 
@@ -119,8 +116,12 @@ class Writing(Asking):
         return kept | dict(put.headers)
 
     async def _conditionally(
-        self, put: Put, send: Callable[[dict[str, str]], Awaitable[Answer]], *, guards: bool = True
-    ) -> tuple[Answer, bool]:
+        self,
+        put: Put,
+        send: Callable[[dict[str, str]], Awaitable[HttpAnswer]],
+        *,
+        guards: bool = True,
+    ) -> tuple[HttpAnswer, bool]:
         """Send a write with the condition it has; where the store knows none, look just before.
 
         Whether it was guarded.
@@ -234,7 +235,7 @@ class Writing(Asking):
         knows = self.able(bucket).checksum == "crc64nvme"
         starts = 0
 
-        async def start() -> Answer:
+        async def start() -> HttpAnswer:
             nonlocal starts
             starts += 1
             return await self._good(
@@ -285,7 +286,7 @@ class Writing(Asking):
                 else {}
             )
 
-            async def complete(condition: dict[str, str]) -> Answer:
+            async def complete(condition: dict[str, str]) -> HttpAnswer:
                 headers = sums | condition | {"content-length": str(len(body))}
                 query: Query = [("uploadId", upload)]
                 return await self._ask(
@@ -320,9 +321,8 @@ class Writing(Asking):
         return Placed(entry, proof, guarded, crc, await self._lost(put))
 
     async def _taken_up(self, put: Put, step: int) -> tuple[str, dict[tuple[int, int], str]]:
-        """An upload of this very source that was begun before, and its parts:
-
-        (number, size) → MD5.
+        """An upload of this very source that was begun before, and its parts: (number,
+        size) → MD5.
         """
         if put.uploads is None:
             return "", {}
@@ -386,13 +386,13 @@ class Writing(Asking):
 
     def copies_from(self, source: Store) -> bool:
         """One endpoint, and one key for both sides."""
-        return isinstance(source, Writing) and source._system == self._system
+        return isinstance(source, S3Writing) and source._system == self._system
 
     async def copy(
         self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = ""
     ) -> Placed | None:
         """The store copies by itself; in parts what is above 5 GiB or was made of parts."""
-        if not isinstance(source, Writing) or not self.copies_from(source):
+        if not isinstance(source, S3Writing) or not self.copies_from(source):
             return None
         from_bucket, from_name = source._split(source_key)
         where = {
@@ -429,9 +429,8 @@ class Writing(Asking):
         return placed
 
     async def _compared(self, placed: Placed, put: Put, of: Stat) -> Placed:
-        """A copy whose ETag says nothing of its source:
-
-        by checksums, where both have one. Raises Corrupt.
+        """A copy whose ETag says nothing of its source: by checksums, where both have one. Raises
+        Corrupt.
         """
         there = await self.stat(put.key)
         known = of.crc or (of.card.crc if of.card else "")
@@ -443,9 +442,8 @@ class Writing(Asking):
         return placed._replace(proof=proof, crc=there.crc or known)
 
     async def _copy_whole(self, put: Put, where: dict[str, str]) -> Placed:
-        """What is kept with the source goes along as it is, its tags too:
-
-        nothing has to be asked for before.
+        """What is kept with the source goes along as it is, its tags too: nothing has to be asked
+        for before.
         """
         bucket, name = self._split(put.key)
         headers = where | {"content-length": "0"}
@@ -467,7 +465,7 @@ class Writing(Asking):
         bucket, name = self._split(put.key)
         card = put.card
         if of.card:
-            card = Card(card.decision_id, of.card.modified_ns, of.crc or of.card.crc)
+            card = WriteStamp(card.decision_id, of.card.modified_ns, of.crc or of.card.crc)
         put = put._replace(
             card=card,
             metadata={**of.metadata, **put.metadata},

@@ -81,7 +81,7 @@ class Headers(Mapping[str, str]):
         return len(list(iter(self)))
 
 
-class Answer(NamedTuple):
+class HttpAnswer(NamedTuple):
     status: int
     headers: Mapping[str, str]
     body: bytes
@@ -119,9 +119,8 @@ _NAT64 = ipaddress.ip_network("64:ff9b::/96")  # RFC 6052
 
 
 def _within(ip: ipaddress.IPv4Address | ipaddress.IPv6Address) -> ipaddress.IPv4Address | None:
-    """The IPv4 address that an IPv6 one leads to:
-
-    mapped (RFC 4291), translated (RFC 6052), 6to4 (RFC 3056), compatible.
+    """The IPv4 address that an IPv6 one leads to: mapped (RFC 4291), translated (RFC 6052), 6to4
+    (RFC 3056), compatible.
     """
     if isinstance(ip, ipaddress.IPv4Address):
         return None
@@ -203,9 +202,8 @@ class Transport:
 
     @property
     def silent_s(self) -> float:
-        """For so long a request is waited for, with nothing heard of any meanwhile; 0:
-
-        there is none.
+        """For so long a request is waited for, with nothing heard of any meanwhile; 0: there is
+        none.
         """
         return (
             time.monotonic() - self._heard_at
@@ -251,7 +249,7 @@ class Transport:
         body: bytes | Pieces | None = None,
         most: int = MOST_ANSWER,
         into: bytearray | None = None,
-    ) -> Answer:
+    ) -> HttpAnswer:
         """One request, the whole answer. target: encoded path and query. Raises Unreachable, Busy
         (also for an answer of more than `most` bytes), Refused.
 
@@ -271,7 +269,7 @@ class Transport:
             self._asking -= 1
             self._wake()
         status, self._last = line.head()
-        return Answer(status, self._last, found.whole())
+        return HttpAnswer(status, self._last, found.whole())
 
     async def _fed(self, line: _Line, body: Pieces) -> None:
         """Send what comes piece by piece.
@@ -485,9 +483,8 @@ def _written(headers: Mapping[str, str], *, no_expect: bool) -> list[bytes]:
 
 
 class _Body:
-    """What comes of an answer that is taken whole:
-
-    at most so many bytes, put where they are wanted.
+    """What comes of an answer that is taken whole: at most so many bytes, put where they are
+    wanted.
     """
 
     def __init__(self, most: int, into: bytearray | None) -> None:
@@ -622,9 +619,8 @@ class _Feed:
         return found
 
     async def fill(self, chunks: AsyncIterator[bytes]) -> None:
-        """A piece is read when the one before is gone:
-
-        several such bodies are on their way at once.
+        """A piece is read when the one before is gone: several such bodies are on their way at
+        once.
         """
         while True:
             await self._wanted.wait()
@@ -725,9 +721,8 @@ class _Lines:
         self._see_what_is_over()
 
     def _set_timer(self, milliseconds: int) -> None:
-        """libcurl wants to be called again by then; negative:
-
-        not at all. Earlier does no harm: it then says by when.
+        """libcurl wants to be called again by then; negative: not at all. Earlier does no harm: it
+        then says by when.
         """
         due = self._loop.time() + milliseconds / 1000
         if milliseconds < 0 or (self._timer is not None and self._due <= due):

@@ -10,7 +10,7 @@ from collections import deque
 from collections.abc import Awaitable, Callable
 from types import TracebackType
 
-from pinecart.runner.pacing import Width
+from pinecart.runner.concurrency import ConcurrencyController
 
 Work = Callable[[], Awaitable[None]]
 MOST_PUT_BY = 10_000
@@ -24,7 +24,7 @@ class Pool:
     large ones that find no place are put by, and come next.
     """
 
-    def __init__(self, width: Width, *, waiting: int = 1000) -> None:
+    def __init__(self, width: ConcurrencyController, *, waiting: int = 1000) -> None:
         self._width = width
         self._queue: asyncio.Queue[tuple[Work, bool]] = asyncio.Queue(waiting)
         self._put_by: deque[Work] = deque()

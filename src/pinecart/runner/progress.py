@@ -1,6 +1,5 @@
-"""What a run tells while it works:
-
-phases, done and to do, the rate of the last five seconds, the time left.
+"""What a run tells while it works: phases, done and to do, the rate of the last five seconds, the
+time left.
 """
 
 from __future__ import annotations

@@ -1,6 +1,5 @@
-"""A whole run, preview or audit:
-
-its legs one after another, its outcome, its far side, told through `Tell`.
+"""A whole run, preview or audit: its legs one after another, its outcome, its far side, told
+through `Tell`.
 """
 
 from __future__ import annotations
@@ -20,17 +19,18 @@ from pinecart.core.errors import PinecartError, StoreError
 from pinecart.core.places import Location, aside_folder
 from pinecart.core.ports import Store, Uploads
 from pinecart.core.retry import Retry
-from pinecart.runner.feed import far_entries, leg_rows, source_entries
-from pinecart.runner.folded import matched, one_name
-from pinecart.runner.helping import Crew
-from pinecart.runner.items import HeldList
-from pinecart.runner.leg import LegRun
-from pinecart.runner.leg_job import Job
-from pinecart.runner.pacing import Pacer
+from pinecart.runner.batch_helper import Crew
+from pinecart.runner.concurrency import Pacer
+from pinecart.runner.decided_items import HeldList
+from pinecart.runner.leg import run_leg
+from pinecart.runner.leg_context import LegContext
+from pinecart.runner.leg_tally import LegTally
+from pinecart.runner.listing_streams import far_entries, leg_rows, source_entries
+from pinecart.runner.name_folding import matched, one_name
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import BatchRules, Record, Recorder, RecordsLost
 from pinecart.runner.side import Side
-from pinecart.runner.undoing import Clearing, Done, Undoing
+from pinecart.runner.undo import AsideExpiry, Done, Undo
 
 T = TypeVar("T")
 
@@ -213,8 +213,8 @@ class _Work:
         if order.kind == "audit":
             await _audit(order, number, *beside_it)
         elif order.undo or order.kind in ("undo", "expiry"):
-            again = (Clearing if order.kind == "expiry" else Undoing)(
-                _job(order, number, self._records), *beside_it
+            again = (AsideExpiry if order.kind == "expiry" else Undo)(
+                leg_context(order, number, self._records), *beside_it
             )
             try:
                 await again.go()
@@ -224,19 +224,16 @@ class _Work:
             await self._transferred(number)
 
     async def _transferred(self, number: int) -> None:
-        leg = LegRun(
-            _job(self._order, number, self._records), self._records, self._recorder, self._progress
-        )
+        leg = leg_context(self._order, number, self._records)
+        tally = LegTally(leg, self._recorder, self._progress)
         try:
-            await leg.go()
+            far_side = await run_leg(leg, self._records, tally)
         finally:
-            book = leg.book
-            self._counted += [(d, r, n, book.tally_bytes[d, r]) for (d, r), n in book.tally.items()]
-            self._acted += book.acted
-            self._held += leg.held
-        if self._order.kind == "transfer" and not self._records.stopping() and not leg.held:
-            await self._records.settled(number)
-            self._far_side = _sum(self._far_side, await leg.far_side())
+            self._counted += tally.sums()
+            self._acted += tally.acted
+            self._held += tally.held
+        if far_side is not None:
+            self._far_side = _sum(self._far_side, far_side._asdict())
 
     async def keep_telling(self) -> None:
         while True:
@@ -310,37 +307,39 @@ def _side(order: Order, place: Location) -> Side:
     )
 
 
-def _job(order: Order, number: int, records: Records) -> Job:
+def leg_context(order: Order, number: int, records: Records) -> LegContext:
+    """All that one leg of this order needs to know."""
     source, target = _sides(order, number)
-    leg = order.definition.legs[number]
-    return Job(
-        order.run,
-        number,
-        source,
-        target,
-        leg.selection,
-        order.definition.rules,
-        order.kind == "preview",
-        order.concurrency,
-        order.retry,
-        records.stopping,
-        records.log,
-        order.scratch,
-        order.stamp,
-        leg.one,
-        leg.renaming,
-        order.definition.set_aside or (KEPT_DAYS if order.kind == "undo" else 0),
-        order.definition.limits,
-        records.fresh(number),
-        order.released,
-        order.settle_s,
-        order.definition.keep,
-        leg.folders,
-        (records.uploads(number, "source"), records.uploads(number, "target")),
-        order.pacer,
-        order.definition.route == "through-us",
-        order.definition.aside_prefix,
-        order.crew if order.kind == "transfer" else None,
+    definition, leg = order.definition, order.definition.legs[number]
+    undone_days = KEPT_DAYS if order.kind == "undo" else 0
+    return LegContext(
+        run=order.run,
+        number=number,
+        source=source,
+        target=target,
+        selection=leg.selection,
+        rules=definition.rules,
+        only_plan=order.kind == "preview",
+        concurrency=order.concurrency,
+        retry=order.retry,
+        stopping=records.stopping,
+        log=records.log,
+        scratch=order.scratch,
+        stamp=order.stamp,
+        one=leg.one,
+        renaming=leg.renaming,
+        days=definition.set_aside or undone_days,
+        limits=definition.limits,
+        fresh=records.fresh(number),
+        released=order.released,
+        settle_s=order.settle_s,
+        keep=definition.keep,
+        folders=leg.folders,
+        uploads=(records.uploads(number, "source"), records.uploads(number, "target")),
+        pacer=order.pacer,
+        through_us=definition.route == "through-us",
+        aside_in=definition.aside_prefix,
+        crew=order.crew if order.kind == "transfer" else None,
     )
 
 

@@ -1,4 +1,3 @@
-"""The long-running service:
-
-records, rights, the HTTP API, and the processes that make runs happen.
+"""The long-running service: records, rights, the HTTP API, and the processes that
+make runs happen.
 """

@@ -1,6 +1,5 @@
-"""One command starts all processes and ends them:
-
-web, clock, worker, and in the demo the stand-in stores.
+"""One command starts all processes and ends them: web, clock, worker, and in the demo the stand-in
+stores.
 """
 
 from __future__ import annotations
@@ -17,7 +16,7 @@ from typing import NamedTuple
 
 import httpx
 
-from pinecart.service.config.state import Options, State, StateError
+from pinecart.service.config.state import Options, StateError, StateFolder
 
 MODULES = ("pinecart.service.config.asgi", "pinecart.service.clock", "pinecart.service.worker")
 END_WITHIN_S = 2.5
@@ -31,7 +30,7 @@ class Welcome(NamedTuple):
 
 
 def serve(
-    state: State,
+    state: StateFolder,
     options: Options,
     *,
     extra: list[list[str]],
@@ -85,7 +84,7 @@ def _must_be_free(options: Options) -> None:
             raise StateError(message, code="state.port-taken") from exc
 
 
-def prepare(state: State) -> Welcome | None:
+def prepare(state: StateFolder) -> Welcome | None:
     """Bring the database up to date, with a copy first if there is something to lose; make the
     first person. Raises StateError.
     """
@@ -108,7 +107,7 @@ def prepare(state: State) -> Welcome | None:
         raise StateError(message, code="state.records-unusable") from exc
 
 
-def _prepared(state: State) -> Welcome | None:
+def _prepared(state: StateFolder) -> Welcome | None:
     os.environ["PINECART_DATA"] = str(state.root)
     os.environ["DJANGO_SETTINGS_MODULE"] = "pinecart.service.config.settings"
     import django

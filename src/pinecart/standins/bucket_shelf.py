@@ -1,6 +1,5 @@
-"""What the stand-in object store keeps:
-
-buckets, objects, unfinished uploads; in memory, or in a folder as well.
+"""What the stand-in object store keeps: buckets, objects, unfinished uploads; in memory, or in a
+folder as well.
 """
 
 from __future__ import annotations

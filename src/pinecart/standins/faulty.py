@@ -115,9 +115,8 @@ class BadLine:
         return True
 
     def _flipped(self, message: bytes, fault: str) -> bytes:
-        """One bit of the body is another one:
-
-        of an object's, never of a listing, whose form has no checksum.
+        """One bit of the body is another one: of an object's, never of a listing, whose form has no
+        checksum.
         """
         start = message.find(b"\r\n\r\n") + 4
         if self.counts.total() >= self.quiet_after:

@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 from pinecart.core.definition import CARRY, REMOVE, Definition, Leg
 from pinecart.core.errors import Invalid, Missing, StoreError, Unsafe
 from pinecart.core.places import Location, key_text, parse_location, show
-from pinecart.service.config.refusals import Conflict, NotFound
+from pinecart.service.config.refusals import StateConflict, UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.selectors import JobRecord
 from pinecart.service.jobs.services import checked_definition, define_job
@@ -117,9 +117,9 @@ def _is_one_file(actor: Actor, source: Location) -> bool:
             f"{source} is both a file and a folder. Write {source}/ for the folder's contents; "
             f"for the file, carry its folder with --take {show(source.path.rpartition(b'/')[2])}."
         )
-        raise Conflict(message, code="location.ambiguous")
+        raise StateConflict(message, code="location.ambiguous")
     if not file and not folder and not _is_bucket(source):
-        raise NotFound(
+        raise UnknownName(
             f"Nothing lies at {source}. See what does: pinecart browse pine://{source.store}/",
             code="location.nothing",
         )

@@ -8,7 +8,7 @@ import django
 
 django.setup()
 
-from pinecart.service.clock.turning import Clock  # noqa: E402
+from pinecart.service.clock.scheduler import Clock  # noqa: E402
 from pinecart.service.config.shell import keep_turning  # noqa: E402
 
 keep_turning(Clock(), 1.0)

@@ -1,6 +1,5 @@
-"""Looks a state folder over, without changing it:
-
-what is there, whether it belongs together, and what to do where it doesn't.
+"""Looks a state folder over, without changing it: what is there, whether it belongs together, and
+what to do where it doesn't.
 """
 
 from __future__ import annotations
@@ -11,10 +10,10 @@ import sqlite3
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from pinecart.service.config.state import Options, State, StateError
+from pinecart.service.config.state import Options, StateError, StateFolder
 
 
-class Finding(NamedTuple):
+class CheckResult(NamedTuple):
     """ok: None where it could not be looked at."""
 
     what: str
@@ -22,24 +21,26 @@ class Finding(NamedTuple):
     words: str
 
 
-def look_over(state: State) -> Iterator[Finding]:
+def look_over(state: StateFolder) -> Iterator[CheckResult]:
     """In the order in which one thing rests on another; the first that is wrong may end it."""
     if not (state.root / "format").exists():
-        yield Finding("folder", False, f"{state.root} is no state folder: it has no format file.")
+        yield CheckResult(
+            "folder", False, f"{state.root} is no state folder: it has no format file."
+        )
         return
     try:
         state.check_format()
     except StateError as exc:
-        yield Finding("format", False, exc.message)
+        yield CheckResult("format", False, exc.message)
         return
-    yield Finding(
+    yield CheckResult(
         "format",
         True,
         f"Format {(state.root / 'format').read_text().split()[0]}, id {state.id or 'none yet'}.",
     )
     yield _in_use(state)
     if not state.database.exists() or not state.database.stat().st_size:
-        yield Finding(
+        yield CheckResult(
             "database",
             False,
             f"{state.database} is missing or empty. Put the folder back from a backup.",
@@ -50,7 +51,7 @@ def look_over(state: State) -> Iterator[Finding]:
         " ".join(problems[:5])
         or f"Whole: {state.database.stat().st_size:,} bytes looked at, every page and index."
     )
-    yield Finding(
+    yield CheckResult(
         "database", not problems, told + (" Put the folder back from a backup." if problems else "")
     )
     if not problems:
@@ -58,26 +59,26 @@ def look_over(state: State) -> Iterator[Finding]:
     yield _disk(state)
 
 
-def _in_use(state: State) -> Finding:
+def _in_use(state: StateFolder) -> CheckResult:
     marked = (state.root / "in-use").exists()
     wal = state.database.with_name(state.database.name + "-wal").exists()
     if _is_locked(state):
-        return Finding("service", True, "A service works on this folder now.")
+        return CheckResult("service", True, "A service works on this folder now.")
     if marked and not wal:
         words = (
             "The last service did not end cleanly, and its write-ahead log is gone: the last "
             "records are lost. Put it back, or go on without: --go-on"
         )
-        return Finding("service", False, words)
+        return CheckResult("service", False, words)
     words = (
         "The last service did not end cleanly; its runs go on at the next start."
         if marked
         else "Ended cleanly."
     )
-    return Finding("service", True, words)
+    return CheckResult("service", True, words)
 
 
-def _is_locked(state: State) -> bool:
+def _is_locked(state: StateFolder) -> bool:
     with contextlib.suppress(FileNotFoundError), (state.root / "lock").open() as file:
         try:
             fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
@@ -86,9 +87,9 @@ def _is_locked(state: State) -> bool:
     return False
 
 
-def _belongs_together(state: State) -> Iterator[Finding]:
+def _belongs_together(state: StateFolder) -> Iterator[CheckResult]:
     if not (state.root / "seal.key").exists():
-        yield Finding(
+        yield CheckResult(
             "key", False, "seal.key is missing. Put it back; if it is lost for good: --new-key"
         )
         return
@@ -103,14 +104,14 @@ def _belongs_together(state: State) -> Iterator[Finding]:
                 "SELECT name, sealed FROM stores_storerecord WHERE sealed IS NOT NULL"
             ).fetchall()
         except sqlite3.Error as exc:
-            yield Finding(
+            yield CheckResult(
                 "records",
                 None,
                 f"They can't be looked at by this release: {exc}. Start the service once.",
             )
             return
     if known != state.id:
-        yield Finding(
+        yield CheckResult(
             "id",
             False,
             (
@@ -119,14 +120,14 @@ def _belongs_together(state: State) -> Iterator[Finding]:
             ),
         )
         return
-    yield Finding("id", True, "Folder and database belong together.")
-    yield Finding(
+    yield CheckResult("id", True, "Folder and database belong together.")
+    yield CheckResult(
         "key",
         state.opens(sealed),
         "It is this database's." if state.opens(sealed) else "It is another database's.",
     )
     for name in [name for name, secret in secrets if not state.opens(secret)]:
-        yield Finding(
+        yield CheckResult(
             "key",
             False,
             (
@@ -136,14 +137,14 @@ def _belongs_together(state: State) -> Iterator[Finding]:
         )
 
 
-def _disk(state: State) -> Finding:
+def _disk(state: StateFolder) -> CheckResult:
     free, wanted = state.free_bytes(), Options().least_free
     words = f"{free:,} bytes are free." + (
         "" if free >= wanted else f" No run starts below {wanted:,}. Make room."
     )
-    return Finding("disk", free >= wanted, words)
+    return CheckResult("disk", free >= wanted, words)
 
 
-def go_on_without(state: State) -> None:
+def go_on_without(state: StateFolder) -> None:
     """Begin without the records that a write-ahead log held, which is gone."""
     (state.root / "in-use").unlink(missing_ok=True)

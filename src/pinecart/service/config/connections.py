@@ -1,7 +1,5 @@
-"""Connections:
-
-whoever opens one says soon what they want, and when there are too many, those that say nothing go
-first.
+"""Connections: whoever opens one says soon what they want, and when there are too many, those that
+say nothing go first.
 """
 
 from __future__ import annotations
@@ -18,9 +16,8 @@ _silent: dict[Connection, None] = {}  # oldest first
 
 
 class Connection(H11Protocol):
-    """Silent:
-
-    no request of it is being answered. A head that comes a byte at a time is silence too.
+    """Silent: no request of it is being answered. A head that comes a byte at a time is silence
+    too.
     """
 
     _ends: asyncio.TimerHandle | None = None

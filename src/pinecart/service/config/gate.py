@@ -42,7 +42,7 @@ class Turned(Exception):
         self.status, self.code, self.detail, self.facts = status, code, detail, facts
 
 
-class Known(Protocol):
+class Sender(Protocol):
     name: str
     may_operate: bool
 
@@ -57,7 +57,7 @@ class Gate(NamedTuple):
 
     app: Callable[..., Awaitable[None]]
     known_as: tuple[str, ...]
-    who: Callable[[ASGIRequest], Known | None]
+    who: Callable[[ASGIRequest], Sender | None]
     under_way: Counter[str]
     bodies: Counter[str]
 
@@ -122,9 +122,8 @@ def _counted(under_way: Counter[str], asker: str) -> Iterator[None]:
 
 
 def _shown(headers: dict[str, str]) -> str:
-    """By what requests are counted before anybody knows whose they are:
-
-    the token or cookie that they show.
+    """By what requests are counted before anybody knows whose they are: the token or cookie that
+    they show.
     """
     shown = headers.get("authorization") or headers.get("cookie") or ""
     return sha256(shown.encode()).hexdigest() if shown else ""

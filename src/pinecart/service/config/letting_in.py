@@ -7,10 +7,10 @@ from datetime import datetime
 from importlib import import_module
 
 from pinecart.core.errors import PinecartError
-from pinecart.service.config.state import State, StateError
+from pinecart.service.config.state import StateError, StateFolder
 
 
-def let_in(state: State, name: str) -> tuple[str, datetime]:
+def let_in(state: StateFolder, name: str) -> tuple[str, datetime]:
     """An entry code of this person, who is switched on and has no second factor any more.
 
     Raises StateError.

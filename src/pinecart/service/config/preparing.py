@@ -1,6 +1,5 @@
-"""What happens to the records before the processes start:
-
-migration, with a checked copy first, and the first person.
+"""What happens to the records before the processes start: migration, with a checked copy first, and
+the first person.
 """
 
 from __future__ import annotations
@@ -14,10 +13,10 @@ from django.core.management import call_command
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 
-from pinecart.service.config.state import State, StateError
+from pinecart.service.config.state import StateError, StateFolder
 
 
-def prepare_records(state: State) -> tuple[str, str] | None:
+def prepare_records(state: StateFolder) -> tuple[str, str] | None:
     """(name, password) of the first person if there was nobody yet."""
     executor = MigrationExecutor(connection)
     unknown = sorted(
@@ -49,7 +48,7 @@ def prepare_records(state: State) -> tuple[str, str] | None:
     return "admin", password
 
 
-def _belong_together(state: State, runs: Any) -> None:
+def _belong_together(state: StateFolder, runs: Any) -> None:
     """Folder, database and key know of each other from the first start on.
 
     That they do was checked before.
@@ -65,7 +64,7 @@ def _belong_together(state: State, runs: Any) -> None:
     state.accepted_new_key()
 
 
-def _copy(state: State) -> None:
+def _copy(state: StateFolder) -> None:
     """A copy of the database beside it, checked, before a migration changes it."""
     place = state.root / "before-migration.sqlite3"
     with sqlite3.connect(state.database) as now, sqlite3.connect(place) as copy:

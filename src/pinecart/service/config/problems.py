@@ -1,6 +1,5 @@
-"""Errors as answers:
-
-one table from our errors to problem documents (RFC 9457) with a stable `code`.
+"""Errors as answers: one table from our errors to problem documents (RFC 9457) with a stable
+`code`.
 """
 
 from __future__ import annotations
@@ -17,15 +16,21 @@ from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
 from pinecart.core import errors
-from pinecart.service.config.refusals import PROBLEM, Conflict, NotAllowed, NotFound, problem_body
+from pinecart.service.config.refusals import (
+    PROBLEM,
+    RightMissing,
+    StateConflict,
+    UnknownName,
+    problem_body,
+)
 
 log = logging.getLogger("pinecart.service")
 
 
 STATUS: list[tuple[type[errors.PinecartError], int]] = [
-    (NotFound, 404),
-    (Conflict, 409),
-    (NotAllowed, 403),
+    (UnknownName, 404),
+    (StateConflict, 409),
+    (RightMissing, 403),
     (errors.Invalid, 422),
     (errors.WrongMoment, 409),
     (errors.Missing, 404),
@@ -55,7 +60,7 @@ def problem(status: int, code: str, detail: str, **facts: Any) -> Response:
 
 def as_problem(exc: Exception, context: dict[str, Any]) -> Response | None:
     """DRF's exception handler."""
-    if isinstance(exc, NotAllowed):
+    if isinstance(exc, RightMissing):
         _note_refusal(exc, context["request"])
     if isinstance(exc, errors.PinecartError):
         status = next(s for kind, s in STATUS if isinstance(exc, kind))
@@ -119,10 +124,9 @@ NOTED_EACH_S, MOST_NOTED = 60.0, 10_000
 _noted: dict[tuple[str, str], float] = {}  # who, call → when the trail was last told
 
 
-def _note_refusal(exc: NotAllowed, request: Any) -> None:
-    """Into the trail, once a minute for the same call of the same person:
-
-    nobody fills it by knocking.
+def _note_refusal(exc: RightMissing, request: Any) -> None:
+    """Into the trail, once a minute for the same call of the same person: nobody fills it by
+    knocking.
     """
     actor = getattr(request.user, "actor", None)
     call, now = f"{request.method} {request.resolver_match.url_name}", time.monotonic()

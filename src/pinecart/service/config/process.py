@@ -1,6 +1,5 @@
-"""What our processes have in common:
-
-a child's life ends with its parent's, which holds the other end of its standard input.
+"""What our processes have in common: a child's life ends with its parent's, which holds the other
+end of its standard input.
 """
 
 from __future__ import annotations

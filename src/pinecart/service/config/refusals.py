@@ -7,19 +7,19 @@ from typing import Any
 from pinecart.core import errors
 
 
-class NotFound(errors.PinecartError):
+class UnknownName(errors.PinecartError):
     """There is nothing of that name, or the asker may not know of it."""
 
     code = "not-found"
 
 
-class Conflict(errors.PinecartError):
+class StateConflict(errors.PinecartError):
     """It can't be done as things stand now."""
 
     code = "conflict"
 
 
-class NotAllowed(errors.PinecartError):
+class RightMissing(errors.PinecartError):
     """A right is missing."""
 
     code = "right.missing"

@@ -13,7 +13,7 @@ from rest_framework.exceptions import MethodNotAllowed
 from rest_framework.permissions import BasePermission
 from rest_framework.request import Request
 
-from pinecart.service.config.refusals import NotAllowed
+from pinecart.service.config.refusals import RightMissing
 
 
 class Right(StrEnum):
@@ -151,9 +151,8 @@ class Actor(NamedTuple):
     lacks_factor: bool = False
 
     def may(self, right: Right, labels: Iterable[str] | None = None) -> bool:
-        """Whether a grant covers this right; labels None:
-
-        anywhere at all; else on something with these labels.
+        """Whether a grant covers this right; labels None: anywhere at all; else on something with
+        these labels.
         """
         enough = {r.value for r in ORDER[ORDER.index(right) :]}
         wanted = None if labels is None else {"", *labels}
@@ -166,7 +165,7 @@ class Actor(NamedTuple):
                 f"{self.name} may not do {what}: it needs the right {right.value!r}. Ask an "
                 "administrator for it."
             )
-            raise NotAllowed(message, right=right.value)
+            raise RightMissing(message, right=right.value)
 
 
 SYSTEM = Actor("Pine Cart", ((ADMINISTER.value, ""),))
@@ -194,7 +193,7 @@ class ByTable(BasePermission):
                 "Administrators need a second factor here. Sign in by a browser and set it up: "
                 "your name, Second factor."
             )
-            raise NotAllowed(message, code="second-factor.due")
+            raise RightMissing(message, code="second-factor.due")
         actor.must(right, () if on == ALL else None, f"{method} {name}")
         return True
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from pinecart import __version__
-from pinecart.service.config.state import State
+from pinecart.service.config.state import StateFolder
 
-STATE = State.from_environment()
+STATE = StateFolder.from_environment()
 OPTIONS = STATE.options()
 try:
     SECRET_KEY = STATE.secret("django.key")

@@ -103,11 +103,11 @@ class Options(NamedTuple):
         return f"{'https' if self.certificate else 'http'}://{self.host}:{self.port}"
 
 
-class State(NamedTuple):
+class StateFolder(NamedTuple):
     root: Path
 
     @classmethod
-    def from_environment(cls) -> State:
+    def from_environment(cls) -> StateFolder:
         return cls(Path(os.environ.get("PINECART_DATA") or default_folder()))
 
     @property
@@ -320,9 +320,8 @@ class State(NamedTuple):
         return True
 
     def new_key(self) -> None:
-        """A key for a database whose own is lost:
-
-        what was sealed stays unreadable, and is asked for again.
+        """A key for a database whose own is lost: what was sealed stays unreadable, and is asked
+        for again.
         """
         if (self.root / "seal.key").exists():
             raise StateError(

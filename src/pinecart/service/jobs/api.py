@@ -188,9 +188,8 @@ class Jobs(APIView):
 class JobsCheck(APIView):
     @extend_schema(request=DefinitionShape, responses=CheckedShape)
     def post(self, request: Request) -> Response:
-        """Check a definition without saving it:
-
-        every problem at once, or what it will do, in sentences.
+        """Check a definition without saving it: every problem at once, or what it will do, in
+        sentences.
         """
         definition = services.checked_definition(actor_in(request), _mapping(request))
         return Response(

@@ -5,7 +5,7 @@ from typing import Any
 
 from pinecart.core.definition import Definition, read_definition
 from pinecart.core.places import closest, did_you_mean
-from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
 
@@ -19,7 +19,7 @@ def job_named(name: str, actor: Actor) -> JobRecord:
             f"There is no job {name!r}.{did_you_mean(name, known)} See them with: pinecart job "
             "list."
         )
-        raise NotFound(message, code="job.unknown", did_you_mean=closest(name, known))
+        raise UnknownName(message, code="job.unknown", did_you_mean=closest(name, known))
     return found
 
 

@@ -12,7 +12,7 @@ from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition, Leg, read_definition
 from pinecart.core.errors import Invalid
 from pinecart.core.places import closest, did_you_mean
-from pinecart.service.config.refusals import Conflict
+from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
 from pinecart.service.jobs.selectors import definition_of, job_named, job_names
@@ -167,7 +167,7 @@ def _define(actor: Actor, definition: Definition, due: datetime | None) -> JobRe
             f"There is a job {definition.job!r} already. Choose another name, or change that "
             "one: pinecart job change."
         )
-        raise Conflict(message, code="job.taken")
+        raise StateConflict(message, code="job.taken")
     record = JobRecord(name=definition.job)
     _save(record, definition, due)
     note(actor, "job.defined", definition.job, digest=definition.digest)

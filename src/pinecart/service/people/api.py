@@ -158,7 +158,7 @@ class EntryShape(serializers.Serializer):
     password = serializers.CharField(write_only=True, trim_whitespace=False)
 
 
-class Entry(APIView):
+class EntryView(APIView):
     @extend_schema(request=EntryShape, responses=SessionShape)
     def post(self, request: Request) -> Response:
         """Set your password with the code that an administrator gave you.

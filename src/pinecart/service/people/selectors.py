@@ -8,7 +8,7 @@ from django.contrib.auth.models import User
 from django.db.models import Max, QuerySet
 from django.utils import timezone
 
-from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import ORDER, Actor, Right
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.people.models import EntryCode, Grant, SecondFactor, SignIn, Token
@@ -29,7 +29,7 @@ def person_named(name: str) -> User:
     """Raises NotFound."""
     found = User.objects.filter(username=name).first()
     if found is None:
-        raise NotFound(f"There is no person {name!r}.", code="person.unknown")
+        raise UnknownName(f"There is no person {name!r}.", code="person.unknown")
     return found
 
 

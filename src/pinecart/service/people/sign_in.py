@@ -58,20 +58,19 @@ class ByCookie(authentication.SessionAuthentication):
         return SignedIn(actor), None
 
 
-class Known(NamedTuple):
+class KnownSender(NamedTuple):
     name: str
     may_operate: bool
 
 
-def known(request: HttpRequest) -> Known | None:
+def known(request: HttpRequest) -> KnownSender | None:
     actor = actor_by_headers(request)
-    return Known(actor.name, actor.may(Right.OPERATE)) if actor else None
+    return KnownSender(actor.name, actor.may(Right.OPERATE)) if actor else None
 
 
 def actor_by_headers(request: HttpRequest) -> Actor | None:
-    """Who sends this request, as things are now; None:
-
-    nobody is known by its token, or its session has ended.
+    """Who sends this request, as things are now; None: nobody is known by its token, or its session
+    has ended.
     """
     scheme, _, text = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() == "bearer":

@@ -298,9 +298,8 @@ class FoundShape(serializers.Serializer):
 class Find(APIView):
     @extend_schema(parameters=[FindAsked], responses=FoundShape(many=True))
     def get(self, request: Request) -> Response:
-        """A file, anywhere, any time:
-
-        every place of the name, and every run that touched it there.
+        """A file, anywhere, any time: every place of the name, and every run that
+        touched it there.
         """
         return Response(selectors.places_of_name(actor_in(request), **asked(FindAsked, request)))
 

@@ -1,6 +1,5 @@
-"""A run's report:
-
-every object acted on, as self-contained HTML, CSV, or JSON lines. Written a page at a time.
+"""A run's report: every object acted on, as self-contained HTML, CSV, or JSON lines. Written a page
+at a time.
 """
 
 from __future__ import annotations

@@ -26,11 +26,11 @@ from django.utils import timezone
 from pinecart.core.columns import Rows
 from pinecart.core.definition import days_kept
 from pinecart.core.entries import Aside, Row, Stored
-from pinecart.core.lifecycle import ALIVE, State
+from pinecart.core.lifecycle import ALIVE, RunState
 from pinecart.core.places import ASIDE, key_fields, parse_location
 from pinecart.core.totals import add_up, after_sentence, sentence
-from pinecart.runner.undoing import Done
-from pinecart.service.config.refusals import NotFound
+from pinecart.runner.undo import Done
+from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
 from pinecart.service.runs.models import (
@@ -59,7 +59,7 @@ def run_numbered(number: int, actor: Actor, kind: str | None = None) -> Run:
     if kind == "transfer":
         kind = found.kind if found and found.kind in ("undo", "expiry") else kind
     if found is None or (kind and found.kind != kind) or not actor.may(Right.LOOK, found.labels):
-        raise NotFound(
+        raise UnknownName(
             (
                 f"There is no {(kind or 'run').replace('transfer', 'run')} {number}. See them "
                 "with: pinecart run list."
@@ -237,7 +237,7 @@ def _sentence(told: dict[str, Any], waits: list[str]) -> str:
 
 def transfer_under_way(job: str) -> Run | None:
     """One that changes things now, or is about to; not one that waits for a person."""
-    busy = [State.QUEUED.value, State.WORKING.value, State.INTERRUPTED.value]
+    busy = [RunState.QUEUED.value, RunState.WORKING.value, RunState.INTERRUPTED.value]
     return Run.objects.filter(job=job, kind="transfer", state__in=busy).order_by("id").first()
 
 
@@ -245,7 +245,7 @@ def run_beside(run: Run) -> Run | None:
     """A transfer of the same job that was under way at any time since this run began."""
     found = Run.objects.filter(job=run.job, kind="transfer", started_at__isnull=False)
     return found.filter(
-        Q(ended_at=None, state=State.WORKING.value) | Q(ended_at__gte=run.started_at)
+        Q(ended_at=None, state=RunState.WORKING.value) | Q(ended_at__gte=run.started_at)
     ).first()
 
 
@@ -533,15 +533,14 @@ def wishes(run: int) -> tuple[bool, bool, int | None]:
 
 
 def shares(stores: Collection[str]) -> dict[str, int]:
-    """How many requests at once each store bears from one run:
-
-    its ceiling, divided among the runs that work on it; 0: no ceiling.
+    """How many requests at once each store bears from one run: its ceiling, divided among the runs
+    that work on it; 0: no ceiling.
     """
     ceilings = {name: most for name in stores if (most := ceiling_of(name))}
     if not ceilings:
         return dict.fromkeys(stores, 0)
     users = Counter[str]()
-    for definition in Run.objects.filter(state=State.WORKING.value).values_list(
+    for definition in Run.objects.filter(state=RunState.WORKING.value).values_list(
         "definition", flat=True
     ):
         users.update(

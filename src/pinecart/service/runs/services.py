@@ -15,12 +15,12 @@ from pinecart.core.decide import Intent, Reason
 from pinecart.core.definition import CARRY, KEPT_DAYS, Definition, days_kept, read_definition
 from pinecart.core.entries import Aside, Row
 from pinecart.core.errors import SignInRefused
-from pinecart.core.lifecycle import CLAIMABLE, Event, Outcome, State, advance
+from pinecart.core.lifecycle import CLAIMABLE, Event, Outcome, RunState, advance
 from pinecart.core.places import Location, parse_location, shown_lines
 from pinecart.core.totals import GROUPED_BY, Group, Sums, outcome_of, size_text
 from pinecart.runner.records import Record
 from pinecart.runner.run import Ending
-from pinecart.service.config.refusals import Conflict
+from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import SYSTEM, Actor, Right
 from pinecart.service.config.upserts import upsert
 from pinecart.service.runs.models import (
@@ -109,13 +109,13 @@ def start_run(
             f"{definition.job!r} is being worked on already: run {under_way.pk}. Follow it with: "
             f"pinecart run follow {under_way.pk}"
         )
-        raise Conflict(message, code="run.under-way", run=under_way.pk)
+        raise StateConflict(message, code="run.under-way", run=under_way.pk)
     run = Run.objects.create(
         kind=kind,
         job=definition.job,
         definition=definition.as_mapping(),
         labels=list(definition.labels),
-        state=State.QUEUED.value,
+        state=RunState.QUEUED.value,
         cause=cause,
         queued_at=timezone.now(),
         of=of,
@@ -135,7 +135,7 @@ def record_skipped(definition: Definition, *, cause: str, why: str, now: datetim
         job=definition.job,
         definition=definition.as_mapping(),
         labels=list(definition.labels),
-        state=State.ENDED.value,
+        state=RunState.ENDED.value,
         outcome=Outcome.SKIPPED.value,
         cause=cause,
         queued_at=now,
@@ -152,12 +152,12 @@ def stop_run(actor: Actor, number: int) -> Run:
     """
     run = run_numbered(number, actor)
     actor.must(Right.OPERATE, run.labels, f"stopping run {number}")
-    advance(State(run.state), Event.FINISHED)
+    advance(RunState(run.state), Event.FINISHED)
     Run.objects.filter(pk=number).update(stop_wanted=True)
     note(actor, "run.stop", run.job, run=number)
     run.refresh_from_db()
-    if run.state in [s.value for s in (*CLAIMABLE, State.HELD, State.PAUSED)]:
-        if run.state == State.PAUSED.value and UploadRow.objects.filter(run=run).exists():
+    if run.state in [s.value for s in (*CLAIMABLE, RunState.HELD, RunState.PAUSED)]:
+        if run.state == RunState.PAUSED.value and UploadRow.objects.filter(run=run).exists():
             return _requeue(
                 actor, run, Event.RESUME, "run.stopping"
             )  # a process takes its unfinished uploads away
@@ -167,13 +167,12 @@ def stop_run(actor: Actor, number: int) -> Run:
 
 @transaction.atomic
 def limit_run(actor: Actor, number: int, rate: int | None) -> Run:
-    """So many bytes per second from now on; None:
-
-    no limit. Raises NotFound, NotAllowed, WrongMoment.
+    """So many bytes per second from now on; None: no limit. Raises NotFound, NotAllowed,
+    WrongMoment.
     """
     run = run_numbered(number, actor)
     actor.must(Right.OPERATE, run.labels, f"limiting run {number}")
-    advance(State(run.state), Event.FINISHED)  # only one that is not over
+    advance(RunState(run.state), Event.FINISHED)  # only one that is not over
     Run.objects.filter(pk=number).update(rate=rate)
     note(actor, "run.limited", run.job, run=number, before={"rate": run.rate}, after={"rate": rate})
     run.refresh_from_db()
@@ -182,14 +181,13 @@ def limit_run(actor: Actor, number: int, rate: int | None) -> Run:
 
 @transaction.atomic
 def pause_run(actor: Actor, number: int) -> Run:
-    """Ask a run to pause:
-
-    what is in flight is finished. Raises NotFound, NotAllowed, WrongMoment.
+    """Ask a run to pause: what is in flight is finished. Raises
+    NotFound, NotAllowed, WrongMoment.
     """
     run = run_numbered(number, actor)
     actor.must(Right.OPERATE, run.labels, f"pausing run {number}")
-    state = State(run.state)
-    if state is State.WORKING:
+    state = RunState(run.state)
+    if state is RunState.WORKING:
         Run.objects.filter(pk=number).update(pause_wanted=True, code="")
     else:
         Run.objects.filter(pk=number).update(
@@ -220,13 +218,13 @@ def release_run(actor: Actor, number: int, *, digest: str, why: str) -> Run:
     """
     run = run_numbered(number, actor)
     _must_run(actor, run, f"releasing run {number}")
-    advance(State(run.state), Event.RELEASED)
+    advance(RunState(run.state), Event.RELEASED)
     if digest != held_digest(run):
         message = (
             f"Run {number} waits with another list than the one you saw ({digest}). Look again: "
             f"pinecart run show {number}"
         )
-        raise Conflict(message, code="run.other-list")
+        raise StateConflict(message, code="run.other-list")
     run.released = sorted({*run.released, *(h["digest"] for h in run.holds)})
     run.save(update_fields=["released"])
     return _requeue(actor, run, Event.RELEASED, "run.released", why=shown_lines(why), digest=digest)
@@ -234,13 +232,12 @@ def release_run(actor: Actor, number: int, *, digest: str, why: str) -> Run:
 
 @transaction.atomic
 def decline_run(actor: Actor, number: int, *, why: str) -> Run:
-    """Say no:
-
-    what is held is not done, and the run ends. Raises NotFound, NotAllowed, WrongMoment.
+    """Say no: what is held is not done, and the run ends. Raises
+    NotFound, NotAllowed, WrongMoment.
     """
     run = run_numbered(number, actor)
     actor.must(Right.OPERATE, run.labels, f"declining run {number}")
-    advance(State(run.state), Event.RELEASED)
+    advance(RunState(run.state), Event.RELEASED)
     why = shown_lines(why)
     note(actor, "run.declined", run.job, run=number, why=why)
     return end_held(run, f"Cancelled by {actor.name}{': ' + why if why else '.'}")
@@ -255,7 +252,7 @@ def end_held(run: Run, message: str) -> Run:
 
 
 def _requeue(actor: Actor, run: Run, event: Event, action: str, **facts: Any) -> Run:
-    state = advance(State(run.state), event)
+    state = advance(RunState(run.state), event)
     Run.objects.filter(pk=run.pk).update(
         state=state.value, pause_wanted=False, holds=[], held_at=None, message="", code=""
     )
@@ -266,13 +263,12 @@ def _requeue(actor: Actor, run: Run, event: Event, action: str, **facts: Any) ->
 
 
 def retry_run(actor: Actor, number: int) -> Run:
-    """The same once more, by the definition as it was:
-
-    only what isn't done yet is done. Raises NotFound, Conflict, NotAllowed.
+    """The same once more, by the definition as it was: only what isn't done yet is done. Raises
+    NotFound, Conflict, NotAllowed.
     """
     run = run_numbered(number, actor)
-    if run.state != State.ENDED.value:
-        raise Conflict(
+    if run.state != RunState.ENDED.value:
+        raise StateConflict(
             f"Run {number} is not over yet. Follow it with: pinecart run follow {number}",
             code="run.not-over",
         )
@@ -289,9 +285,9 @@ def undo_run(actor: Actor, number: int, *, preview: bool) -> Run:
     Raises NotFound, Conflict (it isn't over, or too little is known).
     """
     run = run_numbered(number, actor)
-    if run.state != State.ENDED.value or run.kind != "transfer":
+    if run.state != RunState.ENDED.value or run.kind != "transfer":
         why = "is not over yet" if run.kind == "transfer" else f"is a run of the kind {run.kind!r}"
-        raise Conflict(f"Run {number} {why}: it can't be undone.", code="run.not-undone")
+        raise StateConflict(f"Run {number} {why}: it can't be undone.", code="run.not-undone")
     kind = "preview" if preview else "undo"
     cause = f"undoes run {number}, for {actor.name}"
     return start_run(
@@ -304,7 +300,7 @@ def claim_next(*, now: datetime, limit: int) -> Run | None:
 
     Only the worker claims, one at a time: what is working now still is when it is written down.
     """
-    working = list(Run.objects.filter(state=State.WORKING.value))
+    working = list(Run.objects.filter(state=RunState.WORKING.value))
     if len(working) >= limit:
         return None
     place = lru_cache(maxsize=None)(place_of)
@@ -325,7 +321,7 @@ def claim_next(*, now: datetime, limit: int) -> Run | None:
 def _claim(run: Run, now: datetime) -> Run | None:
     """None: it was stopped, or paused, a moment ago."""
     claimed = Run.objects.filter(pk=run.pk, state=run.state).update(
-        state=advance(State(run.state), Event.CLAIMED).value,
+        state=advance(RunState(run.state), Event.CLAIMED).value,
         epoch=F("epoch") + 1,
         started_at=run.started_at or now,
         message="",
@@ -369,14 +365,14 @@ def hold_back(free: int, *, all_pause: bool) -> None:
     Run.objects.filter(state__in=[s.value for s in CLAIMABLE]).update(message=why)
     if all_pause:
         working = Run.objects.filter(
-            state=State.WORKING.value, pause_wanted=False, stop_wanted=False
+            state=RunState.WORKING.value, pause_wanted=False, stop_wanted=False
         )
         working.update(pause_wanted=True, message=why, code=DISK_LOW)
 
 
 def go_on_after_low_disk() -> None:
     """There is room again: what was paused for the lack of it goes on by itself."""
-    for run in Run.objects.filter(state=State.PAUSED.value, code=DISK_LOW):
+    for run in Run.objects.filter(state=RunState.PAUSED.value, code=DISK_LOW):
         with transaction.atomic():
             _requeue(SYSTEM, run, Event.RESUME, "run.resumed-with-room")
     waiting = Run.objects.filter(
@@ -389,7 +385,7 @@ def go_on_after_low_disk() -> None:
 def fail_unstarted(run: Run, message: str) -> None:
     """A run that was claimed, and no process could be given it."""
     with transaction.atomic():
-        if Run.objects.filter(pk=run.pk, epoch=run.epoch, state=State.WORKING.value).update(
+        if Run.objects.filter(pk=run.pk, epoch=run.epoch, state=RunState.WORKING.value).update(
             message=message
         ):
             run.refresh_from_db()
@@ -404,7 +400,7 @@ def release_refused(actor: Actor, store: str) -> list[Run]:
     store_named(store, actor)
     waiting = [
         r
-        for r in Run.objects.filter(state=State.HELD.value)
+        for r in Run.objects.filter(state=RunState.HELD.value)
         if not r.holds and store in _stores_of(r)
     ]
     mine = [
@@ -457,10 +453,10 @@ def _claims(run: Run, place: Callable[[Location], Place]) -> list[Place]:
 def interrupt(run: Run) -> None:
     """Its process is gone. It goes on by itself when it is claimed again."""
     with transaction.atomic():
-        state = advance(State.WORKING, Event.PROCESS_DIED)
-        changed = Run.objects.filter(pk=run.pk, epoch=run.epoch, state=State.WORKING.value).update(
-            state=state.value
-        )
+        state = advance(RunState.WORKING, Event.PROCESS_DIED)
+        changed = Run.objects.filter(
+            pk=run.pk, epoch=run.epoch, state=RunState.WORKING.value
+        ).update(state=state.value)
         if changed:
             run.refresh_from_db()
             _tell_state(run)
@@ -666,7 +662,7 @@ def forget_job(job: str) -> None:
             f"Run {under_way.pk} of {job!r} is not over yet. Stop it first, or answer it: "
             f"pinecart run show {under_way.pk}"
         )
-        raise Conflict(message, code="run.under-way")
+        raise StateConflict(message, code="run.under-way")
     for scope in Scope.objects.filter(job=job):
         scope.job, scope.dropped_at = dropped_name(job) + str(scope.pk), timezone.now()
         scope.save(update_fields=["job", "dropped_at"])
@@ -740,9 +736,8 @@ def end_run(number: int, epoch: int, ending: Ending) -> None:
 
 
 def _waits(run: Run, ending: Ending) -> bool:
-    """Whether a run that came to its end is not over:
-
-    held by a guard or a refused key, or paused.
+    """Whether a run that came to its end is not over: held by a guard or a refused
+    key, or paused.
     """
     if run.kind in ("preview", "audit") or run.stop_wanted:
         return False
@@ -755,7 +750,7 @@ def _waits(run: Run, ending: Ending) -> bool:
         run.message = " ".join(h.message for h in ending.held)
     else:
         return False
-    run.state, run.held_at = advance(State(run.state), event).value, timezone.now()
+    run.state, run.held_at = advance(RunState(run.state), event).value, timezone.now()
     run.save(update_fields=["state", "held_at", "message"])
     _tell_state(run)
     return True
@@ -764,7 +759,7 @@ def _waits(run: Run, ending: Ending) -> bool:
 def end_overdue_holds(now: datetime) -> None:
     """A hold ends by itself after seven days."""
     for run in Run.objects.filter(
-        state=State.HELD.value, held_at__lt=now - timedelta(days=HELD_DAYS)
+        state=RunState.HELD.value, held_at__lt=now - timedelta(days=HELD_DAYS)
     ):
         with transaction.atomic():
             end_held(run, f"Nobody said yes within {HELD_DAYS} days. {run.message}")
@@ -773,10 +768,10 @@ def end_overdue_holds(now: datetime) -> None:
 def start_due_clearing(now: datetime) -> None:
     """One run for each run whose set-aside has had its days, or that left uploads unfinished."""
     due = AsideRow.objects.filter(
-        version="", state__in=["meant", "kept"], until__lt=now, run__state=State.ENDED.value
+        version="", state__in=["meant", "kept"], until__lt=now, run__state=RunState.ENDED.value
     )
     over = UploadRow.objects.filter(
-        run__state=State.ENDED.value, run__ended_at__lt=now - UPLOADS_AFTER
+        run__state=RunState.ENDED.value, run__ended_at__lt=now - UPLOADS_AFTER
     )
     uploads = over.filter(Q(clear_at=None) | Q(clear_at__lt=now))
     for rows, again, what in (
@@ -792,7 +787,7 @@ def start_due_clearing(now: datetime) -> None:
 
 
 def _end(run: Run, outcome: Outcome) -> None:
-    state = advance(State(run.state), Event.FINISHED)
+    state = advance(RunState(run.state), Event.FINISHED)
     run.state, run.outcome, run.ended_at = state.value, outcome.value, timezone.now()
     run.save(update_fields=["state", "outcome", "ended_at"])
     RunEvent.objects.filter(run=run, kind="progress").delete()
@@ -806,14 +801,15 @@ def _tell_state(run: Run) -> None:
 
 
 def _hold_epoch(run: int, epoch: int) -> None:
-    if not Run.objects.filter(pk=run, epoch=epoch, state=State.WORKING.value).update(epoch=epoch):
+    if not Run.objects.filter(pk=run, epoch=epoch, state=RunState.WORKING.value).update(
+        epoch=epoch
+    ):
         raise Superseded(f"Run {run} has been taken up by another process (epoch {epoch} is over).")
 
 
 def bound_to() -> tuple[str, bytes]:
-    """The state folder's id as the database knows it (empty:
-
-    not yet), and what only the folder's key opens.
+    """The state folder's id as the database knows it (empty: not yet), and what only the folder's
+    key opens.
     """
     found = Instance.objects.get(pk=1)
     return found.folder, bytes(found.sealed)

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 from pinecart.core.errors import Invalid
 from pinecart.core.pasting import read_pasted
 from pinecart.core.places import is_name
-from pinecart.service.config.refusals import NotAllowed
+from pinecart.service.config.refusals import RightMissing
 from pinecart.service.config.state import Options
 
 OF_PROXY = ("proxy_user", "proxy_password")
@@ -209,7 +209,7 @@ def allowed_folder(path: str, options: Options, state_folder: Path) -> str:
         )
     real = os.path.realpath(path)
     if is_in(real, str(state_folder)):
-        raise NotAllowed(
+        raise RightMissing(
             f"{path} is Pine Cart's own state folder. It is never a store.",
             code="store.state-folder",
         )
@@ -220,7 +220,7 @@ def allowed_folder(path: str, options: Options, state_folder: Path) -> str:
             f"{path} lies outside the folders that this service may use (now: {told}). Start it "
             f"with: pinecart serve --folders {real}"
         )
-        raise NotAllowed(message, code="store.folder-not-allowed", folders=allowed)
+        raise RightMissing(message, code="store.folder-not-allowed", folders=allowed)
     if not os.path.isdir(real):
         message = f"{path}: there is no such folder on the service's machine. Make it first."
         raise Invalid([{"field": "path", "code": "store.no-folder", "message": message}])

@@ -17,9 +17,9 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Refused, StoreError
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import Location, parse_location, show
-from pinecart.core.ports import HELD_BYTES, Card, Put, Store
+from pinecart.core.ports import HELD_BYTES, Put, Store, WriteStamp
 from pinecart.drivers import open_store
-from pinecart.runner.folded import beside
+from pinecart.runner.name_folding import beside
 from pinecart.runner.side import Side
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
@@ -42,9 +42,8 @@ class Both(NamedTuple):
 def side_by_side(
     actor: Actor, here: Location, there: Location, *, after: bytes, limit: int, only_different: bool
 ) -> tuple[list[Both], bytes]:
-    """A page of both listings merged by name, and after which key to go on (empty:
-
-    at the end). Raises StoreError.
+    """A page of both listings merged by name, and after which key to go on (empty: at the end).
+    Raises StoreError.
     """
     specs = [
         spec_of(store_for(actor, place.store, Right.LOOK, "browsing")) for place in (here, there)
@@ -86,9 +85,8 @@ class Bucket(NamedTuple):
 
 
 def buckets_of(actor: Actor, name: str) -> list[Bucket]:
-    """All buckets that this key sees, whether each is empty (None:
-
-    it may not be listed), and which jobs use it.
+    """All buckets that this key sees, whether each is empty (None: it may not be listed), and which
+    jobs use it.
     """
     record = store_for(actor, name, Right.LOOK, "browsing")
     if record.kind == "folder" or record.fields.get("root"):
@@ -129,7 +127,7 @@ class _Spooled:
     def __init__(self, file: IO[bytes], size: int) -> None:
         self._file = file
         self.entry = Entry(b"", size, None)
-        self.card: Card | None = None
+        self.card: WriteStamp | None = None
         self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
 
     async def look(self) -> None:
@@ -170,7 +168,7 @@ def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type
 
         async def put(store: Store) -> None:
             await store.probe(place.path.rpartition(b"/")[0] + b"/")
-            card = Card("upload", time.time_ns(), crc.text)
+            card = WriteStamp("upload", time.time_ns(), crc.text)
             held = await source.whole() if size <= HELD_BYTES else source
             await store.put(
                 Put(place.path, size, held, card, if_absent=True, content_type=content_type)

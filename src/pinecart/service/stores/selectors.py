@@ -12,7 +12,7 @@ from django.utils import timezone
 
 from pinecart.core.errors import SignInRefused
 from pinecart.core.places import Location, closest, did_you_mean, lies_in
-from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import SYSTEM, Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.stores.models import StoreRecord, StoreUse
@@ -37,14 +37,13 @@ def store_named(name: str, actor: Actor = SYSTEM) -> StoreRecord:
             f"There is no store {name!r}.{did_you_mean(name, known)} Add one with: pinecart "
             "store add."
         )
-        raise NotFound(message, code="store.unknown", did_you_mean=closest(name, known))
+        raise UnknownName(message, code="store.unknown", did_you_mean=closest(name, known))
     return found
 
 
 class Place(NamedTuple):
-    """A location by what it really is:
-
-    two stores may reach the same place under different names.
+    """A location by what it really is: two stores may reach the same place
+    under different names.
     """
 
     system: str
@@ -82,9 +81,8 @@ def store_names(actor: Actor) -> list[str]:
 
 
 def spec_of(record: StoreRecord, *, run: int = 0) -> dict[str, Any]:
-    """All that a driver needs, secrets included:
-
-    only ever passed on through a pipe or used at once.
+    """All that a driver needs, secrets included: only ever passed on through a pipe or used at
+    once.
     """
     secret = secret_of(record)
     return {

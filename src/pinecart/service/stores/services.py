@@ -17,9 +17,10 @@ from pinecart.core.places import Location, is_name, show
 from pinecart.core.ports import Level, Stat, Store, Version
 from pinecart.core.selection import compile_selection
 from pinecart.drivers import open_store
-from pinecart.service.config.refusals import Conflict
+from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
+from pinecart.service.stores.connection_check import Step, try_store
 from pinecart.service.stores.fields import OF_PROXY, Form, is_in, read_form
 from pinecart.service.stores.models import StoreRecord, StoreUse
 from pinecart.service.stores.selectors import (
@@ -29,7 +30,6 @@ from pinecart.service.stores.selectors import (
     store_for,
     store_named,
 )
-from pinecart.service.stores.trying import Step, try_store
 from pinecart.service.trail.services import changed, note
 
 HEAD_BYTES = 2048
@@ -42,7 +42,7 @@ def add_store(actor: Actor, given: dict[str, Any]) -> StoreRecord:
     actor.must(Right.ADMINISTER, [], "adding stores")
     form = read_form(given, OPTIONS, STATE.root)
     if StoreRecord.objects.filter(name=form.name).exists():
-        raise Conflict(
+        raise StateConflict(
             f"There is a store {form.name!r} already. Choose another name, or change that one.",
             code="store.taken",
         )
@@ -77,7 +77,7 @@ def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
             "same files lie at the new one, say that it is a rebind: the next run of each waits "
             "for your yes. Else add another store, and change the jobs."
         )
-        raise Conflict(message, code="store.in-use", jobs=users)
+        raise StateConflict(message, code="store.in-use", jobs=users)
     if moved:
         _must_lie_apart(form)
     if form.kind == "s3" and form.secret and not given.get("untried"):
@@ -203,7 +203,7 @@ def drop_store(actor: Actor, name: str) -> None:
     actor.must(Right.ADMINISTER, [], "dropping stores")
     record = store_named(name)
     if users := jobs_using_store(name):
-        raise Conflict(
+        raise StateConflict(
             f"Store {name!r} is used by {', '.join(users)}. Change or drop those jobs first.",
             code="store.in-use",
         )
@@ -379,9 +379,8 @@ def may_archive(actor: Actor, name: str, path: bytes, keys: list[bytes]) -> dict
 
 
 async def selected(store: Store, prefix: bytes, keys: list[bytes]) -> AsyncIterator[Entry]:
-    """The files of a selection below a place, named from there:
-
-    folders end in `/`; no keys: everything.
+    """The files of a selection below a place, named from there: folders end in `/`; no keys:
+    everything.
     """
     for key in keys or [b""]:
         if key and not key.endswith(b"/"):
@@ -402,9 +401,8 @@ def look_at(
     limit: int,
     match: str = "",
 ) -> Level:
-    """One page of what lies at a place:
-
-    this level, or all below, or of all below what matches. Raises StoreError.
+    """One page of what lies at a place: this level, or all below, or of all below what matches.
+    Raises StoreError.
     """
     selection = compile_selection([match] if match else [], [], {"ignore_case": True})
     record = store_for(actor, name, Right.LOOK, "browsing")

@@ -10,7 +10,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from pinecart import __version__
-from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.jobs.api import DueShape
 from pinecart.service.people.api import actor_in
@@ -59,7 +59,7 @@ class DemoArrive(APIView):
     def post(self, request: Request) -> Response:
         """Only in the demo: three new recordings arrive, and one count sheet changes."""
         if not OPTIONS.demo:
-            raise NotFound(
+            raise UnknownName(
                 "This service is not the demo: nothing arrives by a button here.", code="demo.off"
             )
         module, _, call = OPTIONS.demo.partition(":")

@@ -56,9 +56,8 @@ def _declined(run: dict[str, Any]) -> bool:
 
 
 def _latest_carries(runs: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Of the one-off transfers, the latest between each two places:
-
-    a later one that worked settles an earlier one.
+    """Of the one-off transfers, the latest between each two places: a later one that worked settles
+    an earlier one.
     """
     found: dict[str, dict[str, Any]] = {}
     for run in runs:

@@ -9,6 +9,6 @@ import django
 django.setup()
 
 from pinecart.service.config.shell import keep_turning  # noqa: E402
-from pinecart.service.worker.turning import Worker  # noqa: E402
+from pinecart.service.worker.worker_loop import Worker  # noqa: E402
 
 keep_turning(Worker(), 0.25)

@@ -1,6 +1,5 @@
-"""A run's own process:
-
-reads its order from the pipe, holds the run's lock, carries it out, writes under its epoch.
+"""A run's own process: reads its order from the pipe, holds the run's lock, carries it out, writes
+under its epoch.
 """
 
 from __future__ import annotations
@@ -37,16 +36,16 @@ from pinecart.core.retry import Retry  # noqa: E402
 from pinecart.core.selection import Selection  # noqa: E402
 from pinecart.core.totals import files_text  # noqa: E402
 from pinecart.drivers import open_store  # noqa: E402
-from pinecart.runner.pacing import Pacer  # noqa: E402
+from pinecart.runner.concurrency import Pacer  # noqa: E402
 from pinecart.runner.records import BatchRules, Record, RecordsLost  # noqa: E402
 from pinecart.runner.run import MOST_AT_ONCE, Ending, Order, carry_out  # noqa: E402
-from pinecart.runner.undoing import Done  # noqa: E402
+from pinecart.runner.undo import Done  # noqa: E402
 from pinecart.service.config.process import end_with_parent, settle_in  # noqa: E402
 from pinecart.service.config.settings import OPTIONS, STATE  # noqa: E402
 from pinecart.service.runs import selectors, services  # noqa: E402
 from pinecart.service.stores.selectors import rests  # noqa: E402
 from pinecart.service.stores.services import remember_learned, remember_rest  # noqa: E402
-from pinecart.service.worker.crew import Crew  # noqa: E402
+from pinecart.service.worker.crew import HelperCrew  # noqa: E402
 from pinecart.service.worker.intents import Intents  # noqa: E402
 
 with contextlib.suppress(ImportError):
@@ -101,7 +100,7 @@ async def _patiently(thread: ThreadPoolExecutor, call: Callable[[], T]) -> T:
         await asyncio.sleep(AGAIN_S)
 
 
-class Desk:
+class RunRecords:
     """What the engine reads and writes (runner.run.Records), over the database and
     the run's log.
     """
@@ -128,7 +127,7 @@ class Desk:
         self._awaits_unknown: list[str] = order["awaited_unknown"]
         self._shared_at = -SHARE_S
         self.opened: dict[str, Store] = {}
-        self.crew: Crew | None = None
+        self.crew: HelperCrew | None = None
         self._specs = order.get("stores", {})
         self._learned = {name: spec.get("abilities") or {} for name, spec in self._specs.items()}
 
@@ -289,9 +288,8 @@ class Desk:
         return self._stop
 
     def log(self, action: str, message: str, **fields: Any) -> None:
-        """One JSON line:
-
-        when, what, in a sentence, with fields. At its limit the log says so and ends.
+        """One JSON line: when, what, in a sentence, with fields. At its limit the log says so and
+        ends.
         """
         if self._log.tell() > LOG_LIMIT:
             return
@@ -350,7 +348,7 @@ def main() -> None:
         STATE.run_file(given["run"], "log.jsonl").open("a", buffering=1) as log,
     ):
         fcntl.flock(lock, fcntl.LOCK_EX)
-        desk = Desk(given, log)
+        desk = RunRecords(given, log)
         try:
             asyncio.run(_work(given, desk, lock.fileno()))
         except services.Superseded as exc:
@@ -359,11 +357,11 @@ def main() -> None:
             desk.log("records-lost", f"{exc} This process ends; the run is taken up again.")
 
 
-async def _work(given: dict[str, Any], desk: Desk, lock: int) -> None:
+async def _work(given: dict[str, Any], desk: RunRecords, lock: int) -> None:
     settle_in()
     loop, opened, crew = asyncio.get_running_loop(), dict[str, Store](), None
     if OPTIONS.helpers and given["kind"] == "transfer":
-        crew = desk.crew = Crew(given, lock, OPTIONS.helpers, MOST_AT_ONCE, desk.log)
+        crew = desk.crew = HelperCrew(given, lock, OPTIONS.helpers, MOST_AT_ONCE, desk.log)
 
     def take_up(told: bytes) -> None:
         """New keys for stores that are open: used from the next request on."""
@@ -395,7 +393,7 @@ async def _work(given: dict[str, Any], desk: Desk, lock: int) -> None:
     desk.log("ended", "Ended.", code=ending.error.code if ending.error else "")
 
 
-async def _carried(order: Order, desk: Desk) -> Ending:
+async def _carried(order: Order, desk: RunRecords) -> Ending:
     try:
         return await carry_out(order, desk)
     except (services.Superseded, RecordsLost):

@@ -10,7 +10,7 @@ import sys
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from pinecart.core.batch import Answer, Batch, Parts, Result, Sent, Task
+from pinecart.core.batch import Batch, BatchAnswer, Parts, Result, Sent, Task
 from pinecart.core.definition import read_definition
 from pinecart.core.entries import Entry
 from pinecart.core.errors import PinecartError
@@ -20,10 +20,10 @@ MOST_LINE = 64 << 20  # bytes of an answer
 END_S = 10.0
 
 
-class One:
+class HelperProcess:
     """One helper process. What it holds when it goes comes back without an answer."""
 
-    def __init__(self, crew: Crew) -> None:
+    def __init__(self, crew: HelperCrew) -> None:
         self._crew = crew
         self._process: asyncio.subprocess.Process | None = None
         self._open: dict[int, asyncio.Future[Sequence[Result]]] = {}
@@ -47,7 +47,7 @@ class One:
                 if line == b"ready\n":
                     self.ready = True
                 else:
-                    self._hear(Answer.read(line.decode()))
+                    self._hear(BatchAnswer.read(line.decode()))
         except (OSError, ValueError, PinecartError) as exc:
             self._crew.log("helper-lost", f"A helper could not be used: {exc}")
         finally:
@@ -61,7 +61,7 @@ class One:
                     future.set_result(())
             await self.end()
 
-    def _hear(self, answer: Answer) -> None:
+    def _hear(self, answer: BatchAnswer) -> None:
         """The first answer for a batch counts; one that nobody waits for is nothing."""
         future = self._open.pop(answer.number, None)
         if (
@@ -136,11 +136,9 @@ class One:
             await self._process.wait()
 
 
-class Crew:
-    """given:
-
-    the order of the run's process, secrets included.   lock: descriptor of the run's lock, which
-    each helper holds too.
+class HelperCrew:
+    """given: the order of the run's process, secrets included.   lock: descriptor of the run's
+    lock, which each helper holds too.
     """
 
     def __init__(
@@ -157,12 +155,12 @@ class Crew:
         self._definition = read_definition(given["definition"])
         self.lock, self.log = lock, log
         self._numbers = itertools.count(1)
-        self._helpers = [One(self) for _ in range(count)]
+        self._helpers = [HelperProcess(self) for _ in range(count)]
         self._working: list[asyncio.Task[None]] = []
         self.closing = False
         self.files = self.parts = 0
 
-    def free(self) -> One | None:
+    def free(self) -> HelperProcess | None:
         if not self._working:
             self._working = [asyncio.create_task(h.work()) for h in self._helpers]
             self.log("helpers", f"{len(self._helpers)} helpers carry files beside this process.")

@@ -17,12 +17,12 @@ from collections.abc import Awaitable
 from concurrent.futures import ThreadPoolExecutor
 from typing import IO, Any
 
-from pinecart.core.batch import Answer, Batch, Parts
+from pinecart.core.batch import Batch, BatchAnswer, Parts
 from pinecart.core.definition import read_definition
 from pinecart.core.ports import Store
 from pinecart.core.retry import Retry
 from pinecart.drivers import open_store
-from pinecart.runner.helping import Helping
+from pinecart.runner.batch_helper import BatchHelper
 from pinecart.service.config.process import end_with_parent, settle_in
 
 with contextlib.suppress(ImportError):
@@ -32,15 +32,13 @@ with contextlib.suppress(ImportError):
 
 
 async def _work(order: dict[str, Any], out: IO[bytes]) -> None:
-    """One line in:
-
-    {"batch"}, {"parts"}, {"recall"}, {"stores"} (new keys), {"rest"} (a store asked for a pause) or
-    {"end"}. One line out for each batch.
+    """One line in: {"batch"}, {"parts"}, {"recall"}, {"stores"} (new keys), {"rest"} (a store asked
+    for a pause) or {"end"}. One line out for each batch.
     """
     settle_in()
     loop, lines, speaker = asyncio.get_running_loop(), asyncio.Queue[bytes](), ThreadPoolExecutor(1)
     stores: dict[str, Store] = {name: open_store(spec) for name, spec in order["stores"].items()}
-    helping = Helping(
+    helping = BatchHelper(
         order["run"],
         order["epoch"],
         read_definition(order["definition"]),
@@ -53,7 +51,7 @@ async def _work(order: dict[str, Any], out: IO[bytes]) -> None:
         out.write(text.encode() + b"\n")
         out.flush()
 
-    async def answer_with(work: Awaitable[Answer]) -> None:
+    async def answer_with(work: Awaitable[BatchAnswer]) -> None:
         answer = await work
         await loop.run_in_executor(speaker, say, answer.text())
 

@@ -1,6 +1,5 @@
-"""What a run's process is given through its pipe:
-
-the frozen definition, and the stores with their secrets.
+"""What a run's process is given through its pipe: the frozen definition, and the stores with their
+secrets.
 """
 
 from __future__ import annotations
@@ -9,7 +8,7 @@ from typing import Any
 
 from pinecart.core.definition import Definition, read_definition
 from pinecart.core.errors import SignInRefused
-from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.jobs.selectors import definition_of, find_job
 from pinecart.service.runs.selectors import Run, was_released
@@ -44,7 +43,7 @@ def order_of(run: Run) -> dict[str, Any]:
             specs[name] = spec_of(store_named(name), run=run.pk) | {
                 "retry": {"for_s": OPTIONS.retry_s}
             }
-        except NotFound as exc:
+        except UnknownName as exc:
             missing = exc.message
         except SignInRefused as exc:
             refused = [exc.message, exc.code]

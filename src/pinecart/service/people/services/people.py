@@ -12,7 +12,7 @@ from django.db import transaction
 
 from pinecart.core.errors import Invalid
 from pinecart.core.places import is_name
-from pinecart.service.config.refusals import Conflict, NotAllowed
+from pinecart.service.config.refusals import RightMissing, StateConflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.people.models import Grant, SecondFactor
 from pinecart.service.people.selectors import person_named
@@ -33,7 +33,7 @@ def add_person(actor: Actor, *, name: str, password: str | None, rights: Rights)
     if password is not None:
         must_be_strong(name, password)
     if User.objects.filter(username=name).exists():
-        raise Conflict(
+        raise StateConflict(
             f"There is a person {name!r} already. Choose another name.", code="person.taken"
         )
     user = User.objects.create_user(name, password=password)
@@ -100,7 +100,7 @@ def change_person(
             "Nobody would be left who may administer everything. Give somebody else that right "
             "first."
         )
-        raise Conflict(message, code="person.last")
+        raise StateConflict(message, code="person.last")
     note(
         actor,
         "person.changed",
@@ -132,7 +132,7 @@ def change_own_password(actor: Actor, *, old: str, new: str) -> User:
     """The person's other sessions end. Raises NotAllowed if the old one isn't right, Invalid."""
     user = User.objects.get(pk=actor.user_id or 0)
     if not user.check_password(old):
-        raise NotAllowed(
+        raise RightMissing(
             "The present password is not right. Nothing was changed.", code="password.wrong"
         )
     must_be_strong(user.username, new)

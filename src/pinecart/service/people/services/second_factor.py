@@ -11,7 +11,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.errors import Invalid
-from pinecart.service.config.refusals import NotAllowed
+from pinecart.service.config.refusals import RightMissing
 from pinecart.service.config.rights import Actor
 from pinecart.service.config.settings import STATE
 from pinecart.service.people.models import SecondFactor
@@ -23,13 +23,12 @@ STEPS_OFF = (-1, 0, 1)  # clocks differ, and people are slow
 
 @transaction.atomic
 def begin(actor: Actor, *, password: str) -> tuple[str, str]:
-    """(secret, otpauth address for a picture):
-
-    not asked for before `confirm`. Raises NotAllowed.
+    """(secret, otpauth address for a picture): not asked for before
+    `confirm`. Raises NotAllowed.
     """
     user = _asking(actor, password)
     if SecondFactor.objects.exclude(confirmed_at=None).filter(person=user).exists():
-        raise NotAllowed(
+        raise RightMissing(
             "You have a second factor already. Take it off first.", code="second-factor.there"
         )
     secret = pyotp.random_base32()
@@ -63,18 +62,17 @@ def drop_own(actor: Actor, *, password: str) -> None:
 
 
 def _asking(actor: Actor, password: str) -> User:
-    """The person themself, in a browser, with the password:
-
-    neither a token nor a session left open is enough.
+    """The person themself, in a browser, with the password: neither a token nor a session left open
+    is enough.
     """
     user = User.objects.get(pk=actor.user_id or 0)
     if actor.token is not None:
-        raise NotAllowed(
+        raise RightMissing(
             "A token can't change a second factor. Sign in by a browser.",
             code="second-factor.by-token",
         )
     if not user.check_password(password):
-        raise NotAllowed("The password is not right. Nothing was changed.", code="password.wrong")
+        raise RightMissing("The password is not right. Nothing was changed.", code="password.wrong")
     return user
 
 
@@ -97,7 +95,7 @@ def _takes(factor: SecondFactor, code: str) -> bool:
             "The second factor can't be checked: the service has another key than when it was "
             "set up. Ask an administrator to take it off."
         )
-        raise NotAllowed(message, code="second-factor.sealed") from None
+        raise RightMissing(message, code="second-factor.sealed") from None
     now = int(timezone.now().timestamp()) // STEP_S
     for step in (now + off for off in STEPS_OFF):
         if step > factor.last_step and compare_digest(

@@ -11,7 +11,7 @@ from django.db import OperationalError, connection, models, transaction
 from django.utils import timezone
 
 from pinecart.core.places import show
-from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.people.models import SignIn, Token
 from pinecart.service.people.selectors import living_sign_ins
@@ -47,7 +47,9 @@ def end_session(actor: Actor, number: int) -> None:
     """One's own, or by an administrator anybody's, at once. Raises NotFound."""
     found = living_sign_ins(timezone.now()).filter(pk=number).select_related("person").first()
     if found is None or (found.person_id != actor.user_id and not actor.may(Right.ADMINISTER, [])):
-        raise NotFound(f"You have no session number {number} that goes on.", code="session.unknown")
+        raise UnknownName(
+            f"You have no session number {number} that goes on.", code="session.unknown"
+        )
     SignIn.objects.filter(pk=number).update(ended_at=timezone.now())
     note(actor, "session.ended", found.person.username, session=number, address=found.address)
 

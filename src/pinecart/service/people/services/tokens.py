@@ -11,7 +11,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.places import shown_lines
-from pinecart.service.config.refusals import NotFound
+from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.people.models import Token
 from pinecart.service.people.selectors import digest_of, least, person_named
@@ -55,7 +55,7 @@ def revoke_token(actor: Actor, number: int) -> None:
     """At once, with all tokens that it made. Raises NotFound."""
     token = Token.objects.filter(pk=number, revoked_at=None).select_related("person").first()
     if token is None or (token.person_id != actor.user_id and not actor.may(Right.ADMINISTER, [])):
-        raise NotFound(f"You have no living token number {number}.", code="token.unknown")
+        raise UnknownName(f"You have no living token number {number}.", code="token.unknown")
     _end([token])
     note(actor, "token.revoked", token.person.username, name=token.name)
 

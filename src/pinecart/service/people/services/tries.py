@@ -18,9 +18,8 @@ FORGOTTEN = timedelta(hours=1)
 
 @transaction.atomic
 def begin_try(person: str, address: str) -> float:
-    """Seconds that this try has to wait, and it is not made; 0:
-
-    it may be made, and counts as failed until it succeeds.
+    """Seconds that this try has to wait, and it is not made; 0: it may be made, and counts as
+    failed until it succeeds.
     """
     now = timezone.now()
     Failures.objects.filter(last_at__lt=now - FORGOTTEN).delete()

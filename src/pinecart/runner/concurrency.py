@@ -8,7 +8,7 @@ from collections.abc import AsyncIterator, Callable
 
 from pinecart.core.entries import Entry
 from pinecart.core.keeping import Extra, Keep
-from pinecart.core.ports import Card, Reading
+from pinecart.core.ports import Reading, WriteStamp
 
 WINDOW_S = 0.1  # one try of a number takes at least so long …
 WINDOW_JOBS = 2.0  # … and so many rounds of all that are at once
@@ -48,7 +48,7 @@ class Paced:
         return self._reading.entry
 
     @property
-    def card(self) -> Card | None:
+    def card(self) -> WriteStamp | None:
         return self._reading.card
 
     @property
@@ -86,7 +86,7 @@ class Paced:
         await self._reading.verify(crc)
 
 
-class Width:
+class ConcurrencyController:
     """How many jobs run at once: it climbs while that brings more, steps back when it doesn't, and
     tries again later.
 

@@ -1,7 +1,5 @@
-"""The demo:
-
-a service on a state folder of its own, two stand-in stores beside it, the survey's stores and jobs
-in it.
+"""The demo: a service on a state folder of its own, two stand-in stores beside it, the survey's
+stores and jobs in it.
 """
 
 from __future__ import annotations
@@ -17,7 +15,7 @@ import httpx
 
 from pinecart.client import Client, ClientError
 from pinecart.demo.survey import arrive, make_survey
-from pinecart.service.config.state import Options, State, write_whole
+from pinecart.service.config.state import Options, StateFolder, write_whole
 from pinecart.service.supervisor import Welcome, serve
 
 BUCKET, COPY_BUCKET = "larkfell", "larkfell-copy"
@@ -71,7 +69,7 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
         port=port,
         folders=(str(files),),
         allowed=("127.0.0.1/32",),
-        demo="pinecart.demo.playing:arrive_now",
+        demo="pinecart.demo.demo_setup:arrive_now",
         batch_rows=1000,
     )
 
@@ -87,17 +85,18 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
         say(f"The command line finds it with: export PINECART_DATA={data}")
         try:
             with Client(
-                options.url, _token(State(data), options.url, (files / "password").read_text())
+                options.url,
+                _token(StateFolder(data), options.url, (files / "password").read_text()),
             ) as client:
                 _set_up(client, configs, files, unhurried=unhurried, say=say)
         except ClientError as exc:
             say(f"The demo could not be set up: {exc.message} ({exc.code})")
 
     extra = [[sys.executable, "-m", "pinecart.standins", str(config)] for config in configs]
-    serve(State(data), options, extra=extra, ready=ready)
+    serve(StateFolder(data), options, extra=extra, ready=ready)
 
 
-def _token(state: State, url: str, password: str) -> str:
+def _token(state: StateFolder, url: str, password: str) -> str:
     """Kept beside the state, as only a demo may: it is made up, and for this machine alone."""
     file = state.root / "token"
     if not file.exists():
@@ -109,7 +108,7 @@ def _token(state: State, url: str, password: str) -> str:
 
 def arrive_now() -> dict[str, list[str]]:
     """The demo's button: called inside the service."""
-    return arrive(files_beside(State.from_environment().root) / "posts")
+    return arrive(files_beside(StateFolder.from_environment().root) / "posts")
 
 
 def _standin(files: Path, name: str, port: int) -> Path:

@@ -12,7 +12,7 @@ from typing import IO, NamedTuple
 from pinecart.core.batch import from_plain, plain
 from pinecart.core.decide import Decision, Reason, Verdict
 from pinecart.core.entries import Entry, Row, fingerprint
-from pinecart.core.guards import Held
+from pinecart.core.guards import HeldClass
 from pinecart.core.ports import HELD_BYTES
 
 
@@ -49,19 +49,19 @@ def is_large(item: Item) -> bool:
     return item.entry is not None and item.entry.size > HELD_BYTES
 
 
-def class_of(verdict: Verdict) -> Held | None:
+def class_of(verdict: Verdict) -> HeldClass | None:
     """The class of decisions that a guard may hold this one with."""
     if verdict.decision is Decision.REMOVE:
-        return Held.REMOVALS
+        return HeldClass.REMOVALS
     if verdict.decision is Decision.REPLACE:
         return (
-            None if verdict.reason is Reason.ALWAYS else Held.REPLACEMENTS
+            None if verdict.reason is Reason.ALWAYS else HeldClass.REPLACEMENTS
         )  # what the job asks for every time
     lost = verdict.decision is Decision.COPY and verdict.reason in (
         Reason.MISSING_THERE,
         Reason.CHANGED,
     )
-    return Held.MISSING if lost else None
+    return HeldClass.MISSING if lost else None
 
 
 def line_of(item: Item) -> bytes:
@@ -85,9 +85,8 @@ def spill_to(spill: IO[str], item: Item) -> None:
 
 
 def spilled(spill: IO[str], wanted: Decision | None) -> Iterator[Item]:
-    """Read the spilled decisions of one kind (None:
-
-    all) back. The file is read line by line, never whole.
+    """Read the spilled decisions of one kind (None: all) back. The file is read line by line, never
+    whole.
     """
     spill.seek(0)
     for line in iter(spill.readline, ""):

@@ -1,6 +1,5 @@
-"""What a leg writes down while it plans, carries and takes away:
-
-records, counts, progress, the log.
+"""What a leg writes down while it plans, carries and takes away: records, counts, progress, the
+log.
 """
 
 from __future__ import annotations
@@ -12,42 +11,49 @@ from pinecart.core.decide import Decision, Reason, Verdict
 from pinecart.core.errors import StoreError
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import show
-from pinecart.runner.helping import GIVE_UP_AFTER
-from pinecart.runner.items import Item, of_folder
-from pinecart.runner.leg_job import Job
+from pinecart.runner.batch_helper import GIVE_UP_AFTER
+from pinecart.runner.decided_items import HeldList, Item, of_folder
+from pinecart.runner.leg_context import LegContext
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import Record, Recorder
 
 
-class Book:
-    """tally: what was only counted: (decision, reason) → objects, and their bytes.   acted: objects
-    carried or taken away.
+class LegTally:
+    """What became of one leg.
 
-    not_done: failures; True: nothing lies there, and the ledger says it should.   dropped: keys
-    whose ledger rows go.
+    counted: what was only counted: (decision, reason) → objects.   counted_bytes: their bytes.
+    acted: objects carried or taken away.
+    not_done: failures; True: nothing lies there, and the ledger says it should.
+    dropped: keys whose ledger rows go.
+    held: what waits for a person.
     """
 
-    def __init__(self, job: Job, recorder: Recorder, progress: Progress) -> None:
-        self._job, self._recorder, self.progress = job, recorder, progress
-        self.tally: Counter[tuple[str, str]] = Counter()
-        self.tally_bytes: Counter[tuple[str, str]] = Counter()
+    def __init__(self, leg: LegContext, recorder: Recorder, progress: Progress) -> None:
+        self._leg, self._recorder, self.progress = leg, recorder, progress
+        self.counted: Counter[tuple[str, str]] = Counter()
+        self.counted_bytes: Counter[tuple[str, str]] = Counter()
         self.acted = 0
         self.not_done: Counter[bool] = Counter()
         self.dropped: list[bytes] = []
+        self.held: list[HeldList] = []
         self._failing: tuple[str, int] = ("", 0)
+
+    def sums(self) -> list[tuple[str, str, int, int]]:
+        """(decision, reason, objects, bytes) of what was only counted."""
+        return [(*kind, n, self.counted_bytes[kind]) for kind, n in self.counted.items()]
 
     def start_over(self) -> None:
         """A new plan: only what is done still counts."""
-        self.tally.clear()
-        self.tally_bytes.clear()
+        self.counted.clear()
+        self.counted_bytes.clear()
         self.not_done.clear()
+        self.held.clear()
         self.progress.start_over()
 
     @property
     def gave_up(self) -> str:
-        """The code of the failure that came so often in a row that nothing more is tried; empty:
-
-        go on.
+        """The code of the failure that came so often in a row that nothing more is tried; empty: go
+        on.
         """
         code, times = self._failing
         return code if times >= GIVE_UP_AFTER else ""
@@ -70,7 +76,7 @@ class Book:
         self.not_done[
             item.far is None and item.verdict.reason in (Reason.MISSING_THERE, Reason.CHANGED)
         ] += 1
-        self._job.log("problem", exc.message, key=show(item.key), code=exc.code)
+        self._leg.log("problem", exc.message, key=show(item.key), code=exc.code)
         await self.add(
             self.record(
                 item,
@@ -89,7 +95,11 @@ class Book:
         if item.entry and item.entry.was not in (b"", item.key):
             rest.setdefault("message", f"from {show(item.entry.was)}")
         return Record(
-            self._job.leg, item.key, item.verdict.decision.value, item.verdict.reason.value, **rest
+            self._leg.number,
+            item.key,
+            item.verdict.decision.value,
+            item.verdict.reason.value,
+            **rest,
         )
 
     def count(self, item: Item) -> None:
@@ -97,20 +107,20 @@ class Book:
             return
         size = item.entry.size if item.entry else item.far.size if item.far else 0
         kind = (item.verdict.decision.value, item.verdict.reason.value)
-        self.tally[kind] += 1
-        self.tally_bytes[kind] += size
+        self.counted[kind] += 1
+        self.counted_bytes[kind] += size
 
     def phase(self, phase: Phase) -> None:
         if phase.value not in self.progress.phases:
             self.progress.phases.append(phase.value)
-            self._job.log("phase", f"{phase.value}.", phase=phase.value)
+            self._leg.log("phase", f"{phase.value}.", phase=phase.value)
 
     def all_same(self, objects: int, size: int) -> None:
         if not objects:
             return
         kind = (Decision.LEAVE.value, Reason.SAME.value)
-        self.tally[kind] += objects
-        self.tally_bytes[kind] += size
+        self.counted[kind] += objects
+        self.counted_bytes[kind] += size
         self.progress.same += objects
         self.progress.listed += objects
 

@@ -17,6 +17,7 @@ from collections import deque
 from collections.abc import Callable
 from contextlib import AbstractAsyncContextManager
 from functools import lru_cache, partial
+from typing import NamedTuple
 
 from pinecart.core.batch import Carried, Parts, Sent
 from pinecart.core.checksum import crc_of
@@ -26,7 +27,6 @@ from pinecart.core.keeping import LINK, Keep, from_metadata, to_metadata
 from pinecart.core.places import show
 from pinecart.core.ports import (
     HELD_BYTES,
-    Card,
     Placed,
     Put,
     Reading,
@@ -35,10 +35,11 @@ from pinecart.core.ports import (
     Store,
     TakesParts,
     Uploads,
+    WriteStamp,
 )
 from pinecart.core.retry import Retry
-from pinecart.runner.look import content_crc
-from pinecart.runner.pacing import Paced, Pacer
+from pinecart.runner.concurrency import Paced, Pacer
+from pinecart.runner.content_comparison import content_crc
 from pinecart.runner.progress import Progress
 from pinecart.runner.side import Side
 
@@ -49,44 +50,46 @@ LARGE_AT_ONCE = 64 << 20  # … and of the large ones, which don't make the smal
 LARGE_ROOM = 4 * HELD_BYTES  # what one large object takes of that: its pieces on their way
 
 
-class Carrier:
-    """Carries objects of one leg.
+class TransferOptions(NamedTuple):
+    """How the objects of one leg are carried.
 
-    through_us: never by the store, or the kernel, alone.   shares: who sends parts of a large one.
+    uploads: journals of the source's and the target's uploads in parts.
+    through_us: never by the store, or the kernel, alone.
     """
+
+    run: int
+    leg: int
+    source: Side
+    target: Side
+    retry: Retry
+    keep: Keep = Keep()
+    uploads: tuple[Uploads | None, Uploads | None] = (None, None)
+    pacer: Pacer | None = None
+    through_us: bool = False
+
+
+class ObjectTransfer:
+    """Carries objects of one leg. shares: who sends parts of a large one as well."""
 
     def __init__(
         self,
-        run: int,
-        leg: int,
-        source: Side,
-        target: Side,
-        retry: Retry,
-        keep: Keep = Keep(),
-        uploads: tuple[Uploads | None, Uploads | None] = (None, None),
-        pacer: Pacer | None = None,
+        options: TransferOptions,
         *,
-        through_us: bool = False,
         shares: Callable[[bytes, Entry], Shares] | None = None,
         progress: Progress | None = None,
     ) -> None:
-        self._uploads, self._pacer = uploads, pacer or Pacer()
-        self._keep = keep
+        self._run, self._leg = options.run, options.leg
+        self._source, self._target = options.source, options.target
+        self._retry, self._keep, self._uploads = options.retry, options.keep, options.uploads
+        self._pacer = options.pacer or Pacer()
+        self._may_copy = not options.through_us
+        self._shares, self._progress = shares, progress or Progress()
         self._keeps_metadata = self._has_folders = False
-        self._run, self._leg, self._source, self._target, self._retry = (
-            run,
-            leg,
-            source,
-            target,
-            retry,
-        )
         self._probed = asyncio.Lock()
         self._ready = False
-        self._may_copy = not through_us
-        self._shares, self._progress = shares, progress or Progress()
-        self._small, self._large = Room(SMALL_AT_ONCE), Room(LARGE_AT_ONCE)
+        self._small, self._large = ByteBudget(SMALL_AT_ONCE), ByteBudget(LARGE_AT_ONCE)
 
-    async def carry(
+    async def transfer(
         self, key: bytes, entry: Entry, replaces: Entry | None, *, again: bool = False
     ) -> Carried:
         """Raises StoreError (with `tries` among its facts) when it can't be done.
@@ -176,9 +179,8 @@ class Carrier:
             return self._carried(entry, twin, tried)
 
     async def _same_etag(self, store: Store, key: bytes, entry: Entry) -> Placed | None:
-        """What lies there, if its own store says that it is this very object:
-
-        a copy whose answer was lost, or as good as one.
+        """What lies there, if its own store says that it is this very object: a copy whose answer
+        was lost, or as good as one.
         """
         try:
             stat = await store.stat(key)
@@ -191,9 +193,8 @@ class Carrier:
     async def _same_content(
         self, store: Store, key: bytes, entry: Entry, other: Store, there: bytes
     ) -> tuple[Entry, str] | None:
-        """What lies `there`, and its checksum, if it has the content of this object:
-
-        a folder keeps no card that would tell.
+        """What lies `there`, and its checksum, if it has the content of this object: a folder keeps
+        no card that would tell.
         """
         lies = (await other.stat(there)).entry
         if lies.size != entry.size:
@@ -201,7 +202,7 @@ class Carrier:
         crc = await content_crc(other, there, lies)
         return (lies, crc) if await content_crc(store, key, entry) == crc else None
 
-    def _room_for(self, size: int) -> tuple[Room, int]:
+    def _room_for(self, size: int) -> tuple[ByteBudget, int]:
         """Where an object of this size waits for its bytes of memory, and how many they are."""
         return (self._large, LARGE_ROOM) if size > HELD_BYTES else (self._small, size)
 
@@ -290,7 +291,7 @@ class Carrier:
         None: it can't, and the bytes go through us.
         """
         source, target = self._source.store, self._target.store
-        card = Card(mark, entry.modified_ns if self._has_folders else None, "")
+        card = WriteStamp(mark, entry.modified_ns if self._has_folders else None, "")
         put = Put(self._target.prefix + key, entry.size, b"", card, replaces is None, replaces)
         if self._keep.permissions or self._keep.attributes or self._keep.tags:
             async with self._open(entry) as reading:
@@ -316,7 +317,7 @@ class Carrier:
         """
         mark = decision_id(self._run, self._leg, entry._replace(key=to))
         try:
-            put = Put(to, entry.size, b"", Card(mark, entry.modified_ns, ""), True)
+            put = Put(to, entry.size, b"", WriteStamp(mark, entry.modified_ns, ""), True)
             put = put._replace(uploads=self._uploads[store is self._target.store])
             placed = await store.copy(put, store, key, entry, version)
             if placed is None:
@@ -349,14 +350,12 @@ class Carrier:
         target: bytes,
         size: int,
         body: bytes | Reading,
-        card: Card,
+        card: WriteStamp,
         replaces: Entry | None,
         of: Stat | Reading,
     ) -> Put:
-        """target:
-
-        the whole key.   of: what goes there, with its metadata and content type; where it has none,
-        the name tells.
+        """target: the whole key.   of: what goes there, with its metadata and content type; where
+        it has none, the name tells.
         """
         name = target.rpartition(b"/")[2]
         content_type = of.content_type or _type_of(name[name.find(b".") :] if b"." in name else b"")
@@ -372,7 +371,9 @@ class Carrier:
             card = reading.card
             known = card.crc if card else ""
             time_ns = card.modified_ns if card else reading.entry.modified_ns
-            put = self._put(target, size, reading, Card(mark, time_ns, known), replaces, reading)
+            put = self._put(
+                target, size, reading, WriteStamp(mark, time_ns, known), replaces, reading
+            )
             return await self._with_extra(put._replace(uploads=self._uploads[1]), reading)
         body = await reading.whole()
         if len(body) != size:
@@ -381,7 +382,7 @@ class Carrier:
             )
         crc = crc_of(body)
         kept = reading.card if reading.card and reading.card.crc in ("", crc) else None
-        card = Card(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc)
+        card = WriteStamp(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc)
         put = self._put(target, size, body, card, replaces, reading)
         return await self._with_extra(put, reading) if self._has_extra(put, reading) else put
 
@@ -427,7 +428,7 @@ def _type_of(ending: bytes) -> str:
     )
 
 
-class Room:
+class ByteBudget:
     """So many bytes may be held at once; who wants more waits.
 
     First come, first served. For one event loop.

@@ -10,28 +10,34 @@ from pinecart.core.decide import Rules
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Row
 from pinecart.core.guards import Limits
 from pinecart.core.keeping import Keep
-from pinecart.core.ports import Uploads
+from pinecart.core.ports import Shares, Uploads
 from pinecart.core.renaming import Renaming
 from pinecart.core.retry import Retry
 from pinecart.core.selection import Selection
-from pinecart.runner.helping import Crew
-from pinecart.runner.pacing import Pacer
+from pinecart.runner.batch_helper import Crew, Sharing
+from pinecart.runner.concurrency import Pacer
+from pinecart.runner.object_transfer import TransferOptions
+from pinecart.runner.set_aside import AsidePolicy
 from pinecart.runner.side import Side
 
 
-class Job(NamedTuple):
-    """What a leg needs to know. log: (action, message, fields). stopping: true once a stop was
-    asked for.
+class LegContext(NamedTuple):
+    """What a leg needs to know.
 
-    only_plan: a preview.   stamp: the run's date and time, for names that keep both.   days: what
-    is removed or replaced is set aside for so long.   fresh: this leg never ran like this.
-    released: digests of lists that a person said yes to. settle_s: so long a file must be untouched
-    before it is cleared from its source folder.   crew: other processes that help to carry; None:
-    there are none.
+    log: (action, message, fields).   stopping: true once a stop was asked for.
+    only_plan: a preview.
+    stamp: the run's date and time, for names that keep both.
+    one: only this file of the source, and its name there.
+    days: what is removed or replaced is set aside for so long.
+    fresh: this leg never ran like this.
+    released: digests of lists that a person said yes to.
+    settle_s: so long a file must be untouched before it is cleared from its source folder.
+    folders: "with-files", "empty-too" or "only".
+    crew: other processes that help to carry; None: there are none.
     """
 
     run: int
-    leg: int
+    number: int
     source: Side
     target: Side
     selection: Selection
@@ -57,6 +63,40 @@ class Job(NamedTuple):
     through_us: bool = False
     aside_in: bytes = b""
     crew: Crew | None = None
+
+    @property
+    def folders_taken(self) -> str:
+        """Which folders of the source are entries of their own: "", "empty", "all" or "only"."""
+        if self.folders == "with-files" and (self.keep.permissions or self.keep.attributes):
+            return "all"
+        return {"with-files": "", "empty-too": "empty", "only": "only"}[self.folders]
+
+    @property
+    def transfer_options(self) -> TransferOptions:
+        return TransferOptions(
+            self.run,
+            self.number,
+            self.source,
+            self.target,
+            self.retry,
+            self.keep,
+            self.uploads,
+            self.pacer,
+            self.through_us,
+        )
+
+    @property
+    def aside_policy(self) -> AsidePolicy:
+        return AsidePolicy(self.run, self.number, self.days, self.aside_in)
+
+    @property
+    def shares(self) -> Callable[[bytes, Entry], Shares] | None:
+        """Who sends parts of a large object as well; None: nobody."""
+        return self._shares_of if self.crew else None
+
+    def _shares_of(self, key: bytes, entry: Entry) -> Shares:
+        assert self.crew
+        return Sharing(self.crew, self.number, key, entry, self.works_alone)
 
     def works_alone(self) -> bool:
         """What is paced, or has a ceiling, stays with the run's own process."""
@@ -94,14 +134,17 @@ class Ledger(Protocol):
         ...
 
     def intends(self, leg: int, key: bytes, decision: str, reason: str) -> None:
-        """Journal that this object is about to be written there:
-
-        at once, so that it outlives this process.
+        """Journal that this object is about to be written there: at once, so that it outlives this
+        process.
         """
         ...
 
     async def intended(self, leg: int) -> dict[bytes, tuple[str, str]]:
         """What this run journalled so before, and has no record of: key → decision and reason."""
+        ...
+
+    async def settled(self, leg: int) -> None:
+        """This leg came to its end with these places and rules: it is no longer fresh."""
         ...
 
     async def meant(self, leg: int) -> list[Aside]:

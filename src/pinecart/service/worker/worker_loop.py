@@ -104,9 +104,8 @@ class Worker:
 
 
 def _fresh() -> subprocess.Popen[bytes]:
-    """A process that has loaded everything and waits for an order:
-
-    a run begins at once, in an interpreter of its own.
+    """A process that has loaded everything and waits for an order: a run begins at once, in an
+    interpreter of its own.
     """
     return subprocess.Popen(
         [sys.executable, "-m", "pinecart.service.worker.child"], stdin=subprocess.PIPE

@@ -1,6 +1,5 @@
-"""Try a store:
-
-which of resolve, connect, sign in, list, read, write, delete works, each with its own plain answer.
+"""Try a store: which of resolve, connect, sign in, list, read, write, delete works, each with its
+own plain answer.
 """
 
 from __future__ import annotations
@@ -18,7 +17,7 @@ from urllib.parse import urlsplit
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Busy, Missing, Refused, SignInRefused, StoreError
-from pinecart.core.ports import Card, Put, Store
+from pinecart.core.ports import Put, Store, WriteStamp
 from pinecart.drivers import open_store
 from pinecart.drivers.transport import Allowed
 
@@ -192,7 +191,7 @@ def _explain(exc: StoreError, steps: list[Step]) -> None:
 async def _try_object(store: Store, prefix: bytes, steps: list[Step]) -> None:
     """Write, read and delete a small object of our own, under a name that can't collide."""
     key = prefix + f".pinecart-probe-{secrets.token_hex(8)}".encode()
-    card = Card("try", None, crc_of(BODY))
+    card = WriteStamp("try", None, crc_of(BODY))
 
     async def write() -> str:
         await store.put(Put(key, len(BODY), BODY, card, if_absent=True))

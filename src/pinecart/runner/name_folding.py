@@ -16,7 +16,7 @@ from typing import Any, NamedTuple
 from pinecart.core.entries import Entry, Row
 from pinecart.core.folding import EXACT, Folding
 from pinecart.core.listing import Ascending, Found
-from pinecart.runner.feed import (
+from pinecart.runner.listing_streams import (
     SORT_ROWS,
     Pages,
     Some,
@@ -169,9 +169,8 @@ def _in_one_fold(group: Sequence[tuple[bytes, int, Any]], names: OneName) -> Ite
 
 
 def _clashing(key: bytes, entry: Entry | None, there: Entry | None) -> Entry | None:
-    """A name that is refused:
-
-    the source's, or one that lies there and must not be taken for what the source lacks.
+    """A name that is refused: the source's, or one that lies there and must not be taken for what
+    the source lacks.
     """
     known = entry or there
     return (

@@ -13,14 +13,14 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from typing import Protocol
 
-from pinecart.core.batch import Answer, Batch, Parts, Result, Task
+from pinecart.core.batch import Batch, BatchAnswer, Parts, Result, Task
 from pinecart.core.definition import Definition
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Halting, Incomplete, StoreError
 from pinecart.core.ports import Sender, Store
 from pinecart.core.retry import Retry
-from pinecart.runner.carry import Carrier
-from pinecart.runner.pacing import Width
+from pinecart.runner.concurrency import ConcurrencyController
+from pinecart.runner.object_transfer import ObjectTransfer, TransferOptions
 from pinecart.runner.pool import Pool
 from pinecart.runner.side import Side
 
@@ -38,9 +38,8 @@ class Helper(Protocol):
     async def send(
         self, leg: int, key: bytes, entry: Entry, upload: str, step: int, numbers: Sequence[int]
     ) -> Mapping[int, tuple[str, str]]:
-        """Parts of one object's upload:
-
-        number → (ETag, CRC). What is missing was not sent, or nobody knows.
+        """Parts of one object's upload: number → (ETag, CRC). What is missing was not sent, or
+        nobody knows.
         """
         ...
 
@@ -85,7 +84,7 @@ class Sharing:
             asked.cancel()
 
 
-class Helping:
+class BatchHelper:
     """Carries batches of one run for its process: the side of the helper.
 
     most_at_once: over all its batches.
@@ -101,13 +100,13 @@ class Helping:
         retry: Retry = Retry(),
     ) -> None:
         self._run, self._epoch, self._definition, self._stores = run, epoch, definition, stores
-        self._width, self._retry = Width(most_at_once), retry
+        self._width, self._retry = ConcurrencyController(most_at_once), retry
         self.pool = Pool(self._width)
-        self._carriers: dict[int, Carrier] = {}
+        self._transfers: dict[int, ObjectTransfer] = {}
         self._recalled, self._newest = 0, 0  # numbers of batches
         self._failing: tuple[str, int] = ("", 0)
 
-    async def take(self, batch: Batch) -> Answer:
+    async def take(self, batch: Batch) -> BatchAnswer:
         """Raises Incomplete for a batch of another run, epoch or definition."""
         self._begin(batch)
         results: list[Result] = [None] * len(batch.tasks)
@@ -125,15 +124,15 @@ class Helping:
         for at, task in enumerate(batch.tasks):
             await self.pool.add(partial(one, at, task))
         await done.wait()
-        return Answer(batch.number, batch.run, batch.leg, batch.epoch, tuple(results))
+        return BatchAnswer(batch.number, batch.run, batch.leg, batch.epoch, tuple(results))
 
-    async def send(self, parts: Parts) -> Answer:
+    async def send(self, parts: Parts) -> BatchAnswer:
         """Raises Incomplete for parts of another run, epoch or definition."""
         self._begin(parts)
-        sent = await self._carrier(parts.leg).send_parts(
+        sent = await self._transfer(parts.leg).send_parts(
             parts, lambda: parts.number > self._recalled
         )
-        return Answer(
+        return BatchAnswer(
             parts.number, parts.run, parts.leg, parts.epoch, tuple(map(sent.get, parts.numbers))
         )
 
@@ -158,7 +157,7 @@ class Helping:
             return None
         began = time.monotonic()
         try:
-            carried = await self._carrier(batch.leg).carry(
+            carried = await self._transfer(batch.leg).transfer(
                 task.key, task.entry, task.replaces, again=batch.again
             )
         except StoreError as exc:
@@ -171,14 +170,14 @@ class Helping:
         self._width.did(carried.size)
         return carried._replace(seconds=time.monotonic() - began)
 
-    def _carrier(self, leg: int) -> Carrier:
-        if leg not in self._carriers:
+    def _transfer(self, leg: int) -> ObjectTransfer:
+        if leg not in self._transfers:
             told = self._definition.legs[leg]
             source, target = (
                 Side(self._stores[p.store], p.path) for p in (told.source, told.target)
             )
             through_us = self._definition.route == "through-us"
-            self._carriers[leg] = Carrier(
+            options = TransferOptions(
                 self._run,
                 leg,
                 source,
@@ -187,4 +186,5 @@ class Helping:
                 self._definition.keep,
                 through_us=through_us,
             )
-        return self._carriers[leg]
+            self._transfers[leg] = ObjectTransfer(options)
+        return self._transfers[leg]

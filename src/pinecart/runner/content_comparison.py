@@ -10,7 +10,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from pinecart.core.checksum import Crc64
-from pinecart.core.decide import Answer, Comparison
+from pinecart.core.decide import Comparison, LookAnswer
 from pinecart.core.entries import Entry
 from pinecart.core.keeping import Extra, Keep, from_metadata
 from pinecart.core.ports import Abilities, Store
@@ -29,9 +29,8 @@ async def content_crc(store: Store, key: bytes, entry: Entry) -> str:
 
 
 async def known_crc(store: Store, key: bytes, entry: Entry) -> tuple[str, int | None]:
-    """A content's checksum and its source time as cheaply as can be had:
-
-    a bucket's by asking, a folder's by reading.
+    """A content's checksum and its source time as cheaply as can be had: a bucket's by asking, a
+    folder's by reading.
     """
     if (await abilities_at(store, key)).at_hand:
         return await content_crc(store, key, entry), entry.modified_ns
@@ -66,9 +65,8 @@ class Pair(NamedTuple):
     far_entry: Entry
 
 
-async def compare_contents(pair: Pair, by: Comparison) -> tuple[Answer, str]:
+async def compare_contents(pair: Pair, by: Comparison) -> tuple[LookAnswer, str]:
     """Whether the two are equal, by what the job compares, and the checksum that proved it (empty:
-
     the time did).
     """
     if by is Comparison.CHECKSUM:
@@ -85,15 +83,15 @@ async def compare_contents(pair: Pair, by: Comparison) -> tuple[Answer, str]:
         and far_time is not None
         and _same_time(far_time, entry.modified_ns)
     ):
-        return Answer.EQUAL, far_crc  # without reading it
+        return LookAnswer.EQUAL, far_crc  # without reading it
     source_crc, source_time = await known_crc(pair.source, pair.source_key, entry)
     step_ns = await _time_step(pair) if by is Comparison.SIZE_AND_TIME else TIME_STEP_NS
     times_equal = _same_time(source_time, far_time, step_ns)
     if by is Comparison.SIZE_AND_TIME:
-        return (Answer.EQUAL, far_crc) if times_equal else (Answer.DIFFERS, "")
+        return (LookAnswer.EQUAL, far_crc) if times_equal else (LookAnswer.DIFFERS, "")
     if source_crc and far_crc:
-        return (Answer.EQUAL if source_crc == far_crc else Answer.DIFFERS), source_crc
-    return (Answer.EQUAL, far_crc) if times_equal else (Answer.UNPROVEN, "")
+        return (LookAnswer.EQUAL if source_crc == far_crc else LookAnswer.DIFFERS), source_crc
+    return (LookAnswer.EQUAL, far_crc) if times_equal else (LookAnswer.UNPROVEN, "")
 
 
 def _same_time(a: int | None, b: int | None, step_ns: int = TIME_STEP_NS) -> bool:
@@ -109,7 +107,7 @@ async def _time_step(pair: Pair) -> int:
     return max(TIME_STEP_NS, *steps)
 
 
-async def _by_content(pair: Pair) -> tuple[Answer, str]:
+async def _by_content(pair: Pair) -> tuple[LookAnswer, str]:
     """By checksum: a bucket's is asked for, and where it tells none its content is read as well."""
     found = []
     for store, key, entry in (
@@ -118,4 +116,4 @@ async def _by_content(pair: Pair) -> tuple[Answer, str]:
     ):
         stat = None if (await abilities_at(store, key)).at_hand else await store.stat(key)
         found.append(stat.crc if stat and stat.crc else await content_crc(store, key, entry))
-    return (Answer.EQUAL if found[0] == found[1] else Answer.DIFFERS), found[0]
+    return (LookAnswer.EQUAL if found[0] == found[1] else LookAnswer.DIFFERS), found[0]

@@ -13,7 +13,7 @@ from typing import NamedTuple
 from pinecart.core.entries import Aside, Entry, fingerprint, same
 from pinecart.core.errors import Taken
 from pinecart.core.places import aside_key, show
-from pinecart.runner.carry import Carrier
+from pinecart.runner.object_transfer import ObjectTransfer
 from pinecart.runner.side import Side
 
 
@@ -27,58 +27,43 @@ class Away(NamedTuple):
     kept: str = ""
 
 
-class Remover:
-    """side: "source" or "target", and where that is.   days: how long what is taken away is kept;
-    0: not at all.
+class AsidePolicy(NamedTuple):
+    """What of a run's is kept when it is taken away, and where.
 
+    days: for how long; 0: not at all.
     within: the folder, from the store's root on, in which it is kept.
     """
 
-    def __init__(
-        self,
-        run: int,
-        leg: int,
-        side: str,
-        at: Side,
-        carrier: Carrier,
-        days: int,
-        within: bytes = b"",
-    ) -> None:
-        self._run, self._leg, self._side, self._at, self._carrier, self._days = (
-            run,
-            leg,
-            side,
-            at,
-            carrier,
-            days,
-        )
-        self._within = within
+    run: int
+    leg: int
+    days: int = 0
+    within: bytes = b""
+
+
+class SideRemover:
+    """name: "source" or "target".   at: where that is."""
+
+    def __init__(self, name: str, at: Side, transfer: ObjectTransfer, policy: AsidePolicy) -> None:
+        self._name, self._at, self._transfer, self._policy = name, at, transfer, policy
 
     async def aside_of(self, key: bytes, whole: bytes, entry: Entry) -> Aside | None:
-        """What is journalled before `key`, the object `whole` of the store, is taken away; None:
+        """What is journalled before `key`, the object `whole` of the store, is taken away.
 
-        it isn't kept.
+        None: it isn't kept. Raises Taken if it isn't as it was when this was planned.
         """
-        if not self._days or entry.is_folder:
+        leg, store = self._policy.leg, self._at.store
+        if not self._policy.days or entry.is_folder:
             return None
-        if await self._at.store.keeps_versions(whole):
-            now = (await self._at.store.stat(whole)).entry
+        kept = Aside(leg, self._name, key, whole, entry.size, fingerprint(entry))
+        if await store.keeps_versions(whole):
+            now = (await store.stat(whole)).entry
             if not same(now, entry):
-                raise Taken(
-                    f"{show(whole)} is not as it was when this was planned. It was left alone."
-                )
+                message = "is not as it was when this was planned. It was left alone."
+                raise Taken(f"{show(whole)} {message}")
             if now.version:
-                return Aside(
-                    self._leg,
-                    self._side,
-                    key,
-                    whole,
-                    entry.size,
-                    fingerprint(entry),
-                    version=now.version,
-                )
-        at = aside_key(self._at.store.home(whole), self._run, self._leg, whole, self._within)
-        return Aside(self._leg, self._side, key, at, entry.size, fingerprint(entry))
+                return kept._replace(version=now.version)
+        run, within = self._policy.run, self._policy.within
+        return kept._replace(at=aside_key(store.home(whole), run, leg, whole, within))
 
     async def take_away(self, whole: bytes, entry: Entry, aside: Aside | None) -> Away:
         """Raises StoreError; then it is still there."""
@@ -100,17 +85,17 @@ class Remover:
         """
         if aside.version:
             return fingerprint(entry)
-        return fingerprint(await self._carrier.second(self._at.store, whole, entry, aside.at))
+        return fingerprint(await self._transfer.second(self._at.store, whole, entry, aside.at))
 
     async def bring_back(self, aside: Aside, whole: bytes) -> Entry:
         """Give what was set aside its name again, where nothing is now. Raises Taken, Missing."""
         store = self._at.store
         kept = (await store.stat(aside.at, aside.version)).entry
         if aside.version:
-            return await self._carrier.second(store, whole, kept, whole, aside.version)
+            return await self._transfer.second(store, whole, kept, whole, aside.version)
         moved = await store.move(aside.at, whole, kept)
         if moved is None:
-            moved = await self._carrier.second(store, aside.at, kept, whole)
+            moved = await self._transfer.second(store, aside.at, kept, whole)
             await store.remove(aside.at, kept)
         await store.tidy(store.home(whole), aside.at)
         return moved

@@ -16,13 +16,13 @@ from pinecart.core.entries import Aside, Entry, Likeness, Row, likeness, size_of
 from pinecart.core.errors import Halting, Missing, StoreError, Taken
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import original_key, show
-from pinecart.runner.carry import Carrier
-from pinecart.runner.leg_job import Job
-from pinecart.runner.pacing import Width
+from pinecart.runner.concurrency import ConcurrencyController
+from pinecart.runner.leg_context import LegContext
+from pinecart.runner.object_transfer import ObjectTransfer, TransferOptions
 from pinecart.runner.pool import Pool
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import Record, Recorder
-from pinecart.runner.removing import Remover
+from pinecart.runner.set_aside import SideRemover
 from pinecart.runner.side import Side
 
 REASON = Reason.UNDONE
@@ -66,28 +66,29 @@ class _Step(NamedTuple):
     problem: str = ""
 
 
-class Undoing:
+class Undo:
     """Undoes what one leg of a run did."""
 
-    def __init__(self, job: Job, past: Past, recorder: Recorder, progress: Progress) -> None:
-        self._job, self._past, self._recorder, self._progress = job, past, recorder, progress
-        carrier = Carrier(job.run, job.leg, job.source, job.target, job.retry, job.keep)
-        self._at = {"source": job.source, "target": job.target}
+    def __init__(self, leg: LegContext, past: Past, recorder: Recorder, progress: Progress) -> None:
+        self._leg, self._past, self._recorder, self._progress = leg, past, recorder, progress
+        transfer = ObjectTransfer(
+            TransferOptions(leg.run, leg.number, leg.source, leg.target, leg.retry, leg.keep)
+        )
+        self._at = {"source": leg.source, "target": leg.target}
         self._take = {
-            n: Remover(job.run, job.leg, n, at, carrier, job.days, job.aside_in)
-            for n, at in self._at.items()
+            name: SideRemover(name, at, transfer, leg.aside_policy) for name, at in self._at.items()
         }
         self.acted = 0
 
     async def go(self) -> None:
         """Raises StoreError when a place can't be worked on at all."""
-        job = self._job
+        leg = self._leg
         for side in self._at.values():
             await side.store.check_place(side.prefix)
         self._progress.phases = [Phase.CONNECTING.value, Phase.REMOVING.value]
-        async with Pool(Width(job.most_at_once)) as pool:
-            async for page in self._past.done_by(job.leg):
-                if job.stopping():
+        async with Pool(ConcurrencyController(leg.most_at_once)) as pool:
+            async for page in self._past.done_by(leg.number):
+                if leg.stopping():
                     return
                 self._progress.listed += len(page)
                 steps: list[_Step] = []
@@ -95,7 +96,7 @@ class Undoing:
                     await pool.add(partial(self._plan, done, steps))
                 await pool.drain()
                 await self._recorder.flush()
-                if job.only_plan:
+                if leg.only_plan:
                     continue
                 asides = dict[bytes, Aside | None]()
                 for step in steps:
@@ -106,7 +107,7 @@ class Undoing:
                     await pool.add(partial(self._act, step, asides[step.done.key]))
                 await pool.drain()
                 await self._recorder.flush()
-                await self._past.drop(job.leg, [s.done.key for s in steps])
+                await self._past.drop(leg.number, [s.done.key for s in steps])
         self._progress.listing_complete = True
 
     async def _plan(self, done: Done, steps: list[_Step]) -> None:
@@ -122,7 +123,7 @@ class Undoing:
         elif step.away or step.back:
             self._progress.planned_objects += 1
             steps.append(step)
-            if self._job.only_plan:
+            if self._leg.only_plan:
                 await self._write(step, _decision(step), done=False)
 
     async def _step(self, done: Done) -> _Step:
@@ -181,7 +182,7 @@ class Undoing:
 
     async def _now(self, key: bytes) -> Entry | None:
         try:
-            return (await self._job.target.store.stat(self._job.target.prefix + key)).entry
+            return (await self._leg.target.store.stat(self._leg.target.prefix + key)).entry
         except Missing:
             return None
 
@@ -193,7 +194,7 @@ class Undoing:
 
     async def _journalled(self, step: _Step, asides: dict[bytes, Aside | None]) -> None:
         """What is to be journalled before this step; a step that can't be is not taken."""
-        whole = self._job.target.prefix + step.done.key
+        whole = self._leg.target.prefix + step.done.key
         try:
             away = (
                 await self._take["target"].aside_of(step.done.key, whole, step.away)
@@ -215,14 +216,14 @@ class Undoing:
         """First what was cleared at the source comes back, then the copy goes, then what it
         replaced comes back.
         """
-        if self._job.stopping():
+        if self._leg.stopping():
             return
         done, kept = step.done, ""
         try:
             for aside in [a for a in step.back if a.side == "source"]:
                 await self._bring_back(aside)
             if step.away is not None:
-                whole = self._job.target.prefix + done.key
+                whole = self._leg.target.prefix + done.key
                 kept = (await self._take["target"].take_away(whole, step.away, set_aside)).kept
             for aside in [a for a in step.back if a.side == "target"]:
                 await self._bring_back(aside)
@@ -250,7 +251,7 @@ class Undoing:
     async def _write(
         self, step: _Step, decision: Decision, *, done: bool = True, **rest: Any
     ) -> None:
-        fields = (self._job.leg, step.done.key, decision.value, REASON.value, step.done.size)
+        fields = (self._leg.number, step.done.key, decision.value, REASON.value, step.done.size)
         await self._recorder.add(
             Record(*fields, done=done and not rest.get("error"), guarded=False, **rest)
         )
@@ -262,20 +263,20 @@ def _decision(step: _Step) -> Decision:
     return Decision.REMOVE if step.away else Decision.COPY
 
 
-class Clearing:
+class AsideExpiry:
     """Deletes for good what a run set aside, now that its days are over."""
 
-    def __init__(self, job: Job, past: Past, recorder: Recorder, progress: Progress) -> None:
-        self._job, self._past, self._recorder, self._progress = job, past, recorder, progress
+    def __init__(self, leg: LegContext, past: Past, recorder: Recorder, progress: Progress) -> None:
+        self._leg, self._past, self._recorder, self._progress = leg, past, recorder, progress
         self.acted = 0
 
     async def go(self) -> None:
-        job = self._job
-        sides: dict[str, Side] = {"source": job.source, "target": job.target}
+        leg = self._leg
+        sides: dict[str, Side] = {"source": leg.source, "target": leg.target}
         self._progress.phases = [Phase.CONNECTING.value, Phase.REMOVING.value]
-        async with Pool(Width(job.most_at_once)) as pool:
-            async for page in self._past.kept_by(job.leg):
-                if job.stopping():
+        async with Pool(ConcurrencyController(leg.most_at_once)) as pool:
+            async for page in self._past.kept_by(leg.number):
+                if leg.stopping():
                     return
                 self._progress.planned_objects += len(page)
                 for aside in page:
@@ -312,7 +313,13 @@ class Clearing:
         await self._write(aside)
 
     async def _write(self, aside: Aside, error: str = "", message: str = "") -> None:
-        fields = (self._job.leg, aside.at, Decision.REMOVE.value, Reason.EXPIRED.value, aside.size)
+        fields = (
+            self._leg.number,
+            aside.at,
+            Decision.REMOVE.value,
+            Reason.EXPIRED.value,
+            aside.size,
+        )
         await self._recorder.add(
             Record(*fields, done=not error, guarded=False, error=error, message=message)
         )

@@ -1,0 +1,374 @@
+"""Three sorted listings in, a plan out: what is decided of each key, and where it goes then.
+
+What is new is handed on at once, so that it is carried while the rest is still being listed. All
+else waits in the plan's scratch file until the plan is whole: only then the guards can be asked.
+"""
+
+from __future__ import annotations
+
+import time
+from functools import partial
+from typing import IO, Protocol
+
+from pinecart.core.decide import (
+    Decision,
+    Intent,
+    Look,
+    Reason,
+    Verdict,
+    consider,
+    left_out,
+)
+from pinecart.core.entries import Entry, Likeness, Row, fingerprint, likeness
+from pinecart.core.errors import Halting, StoreError
+from pinecart.core.guards import HeldClass
+from pinecart.core.listing import Found, Together
+from pinecart.core.places import show
+from pinecart.runner.closer_look import CloserLook
+from pinecart.runner.decided_items import Item, class_of, of_folder, spill_to
+from pinecart.runner.leg_context import Ledger, LegContext
+from pinecart.runner.leg_tally import LegTally
+from pinecart.runner.listing_streams import (
+    Pages,
+    far_entries,
+    leg_rows,
+    nothing,
+    source_entries,
+)
+from pinecart.runner.name_folding import OneName, matched
+from pinecart.runner.plan import Plan
+from pinecart.runner.pool import Pool
+from pinecart.runner.recovery import Recovery
+from pinecart.runner.unchanged import (
+    all_unchanged_bytes,
+    is_left_if_unchanged,
+    unchanged_bytes,
+    was_sent_already,
+)
+
+ACTS = (Decision.COPY, Decision.REPLACE, Decision.REMOVE, Decision.CLEAR)
+PROBLEM_WORDS = {
+    Reason.CHANGED_THERE: "Somebody changed it there since it was placed. It was left untouched.",
+    Reason.BOTH_CHANGED: (
+        "It changed at both sides. Neither was touched; decide which one to keep."
+    ),
+    Reason.EXISTS: (
+        "Something else lies there under this name, and the job says not to replace it."
+    ),
+    Reason.UNREADABLE: ("The service's account may not read this folder. Grant it the right."),
+    Reason.NOT_A_FILE: "It is a link or a special file, not a regular file. It was left out.",
+    Reason.NAME_CLASH: (
+        "Two files would get this one name there, by a renaming or because upper and lower case "
+        "are one there. None was touched: rename one, or change the rule."
+    ),
+    Reason.BELOW_A_FILE: (
+        "A file of the source has the name of the folder that this one lies in, and a folder "
+        "there can't hold both. The file is carried; rename one of them."
+    ),
+    Reason.UNSAFE_NAME: "A name like this can't be carried safely.",
+}
+
+
+class Carries(Protocol):
+    """Who carries what is new while the plan still grows."""
+
+    async def hand_on(self, item: Item) -> None: ...
+
+    async def all_done(self) -> None:
+        """Wait until all that was handed on is carried, or recorded as a problem."""
+        ...
+
+
+class Planner:
+    """Of one leg, for one plan."""
+
+    def __init__(
+        self, leg: LegContext, ledger: Ledger, tally: LegTally, names: OneName, recovery: Recovery
+    ) -> None:
+        self._leg, self._ledger, self._tally = leg, ledger, tally
+        self._names, self._recovery = names, recovery
+        self._closer_look = CloserLook(leg)
+        self._is_listed = False
+        self._looking = 0  # questions that are not answered yet
+        self._above: list[bytes] = []  # files of the source below whose names the next ones may lie
+
+    async def plan(self, carries: Carries, pool: Pool, decisions: IO[str]) -> Plan:
+        """List both sides and the ledger, and decide. Whole once it is given back.
+
+        Raises StoreError or Incomplete where a listing is not to be trusted.
+        """
+        has_folders = await self._target_has_folders()
+        plan = Plan(decisions)
+        ways = _Ways(carries, pool, plan)
+        await self._decide_all(ways, has_folders=has_folders)
+        self._is_listed, plan.made_at = True, time.monotonic()
+        self._tell_if_complete()
+        await carries.all_done()  # what was looked at more closely is in the plan then, too
+
+        listed = self._tally.progress.listed
+        self._leg.log("planned", f"Listing complete: {listed} names.", listed=listed)
+        return plan
+
+    async def _target_has_folders(self) -> bool:
+        target = self._leg.target
+        return (await target.store.abilities(target.prefix)).has_folders
+
+    # --- listing
+
+    async def _decide_all(self, ways: _Ways, *, has_folders: bool) -> None:
+        leg, seen, now_ns = self._leg, _Seen(), time.time_ns()
+        skips_unchanged = is_left_if_unchanged(leg)
+        async for some in matched(self._sources(), self._fars(), self._rows(), self._names):
+            same = same_bytes = 0
+            if skips_unchanged and isinstance(some, Together):
+                size = all_unchanged_bytes(leg, some)
+                if size is not None:
+                    same, same_bytes, some = len(some.rows), size, []
+            for found in some:
+                if skips_unchanged and (size := unchanged_bytes(leg, found)) is not None:
+                    same, same_bytes = same + 1, same_bytes + size
+                    continue
+                if leg.stopping():
+                    return
+                if _is_no_object(found):
+                    continue
+                why_not = self._see(found, seen, ways.plan, now_ns)
+                if why_not is not None:
+                    self._tally.count(Item(*found, left_out(why_not)))
+                else:
+                    await self._decide(found, ways, has_folders=has_folders)
+            if leg.stopping():
+                return
+            self._tally.all_same(same, same_bytes)
+            seen.add_same(same, same_bytes)
+        seen.close(ways.plan, asked=leg.rules.intent is Intent.REMOVE)
+
+    def _sources(self) -> Pages:
+        leg = self._leg
+        if leg.rules.intent is Intent.REMOVE:
+            return nothing()
+        return source_entries(
+            leg.source, leg.one, leg.renaming, leg.scratch, leg.folders_taken, self._cuts
+        )
+
+    def _fars(self) -> Pages:
+        return far_entries(self._leg.target, self._leg.one, self._cuts)
+
+    def _rows(self) -> Pages:
+        if self._leg.rules.intent is Intent.REMOVE:
+            return nothing()
+        return leg_rows(self._ledger.pages(self._leg.number), self._leg.one)
+
+    async def _cuts(self) -> list[bytes]:
+        return await self._ledger.cuts(self._leg.number)
+
+    def _see(self, found: Found, seen: _Seen, plan: Plan, now_ns: int) -> Reason | None:
+        """Count what is there, and ask the selection: the rule that leaves it out, or None."""
+        key, entry, there, row = found
+        if there is not None:
+            seen.far_objects += not there.is_folder
+            seen.far_bytes += there.size
+        if entry is not None:
+            self._tally.progress.listed += 1
+            seen.sources += 1
+            if entry.fault and (entry.fault == "unreadable" or key.endswith(b"/")):
+                plan.hole = key
+        if row is not None:
+            seen.rows += not row.cleared
+
+        selection = self._leg.selection
+        if selection.is_everything:
+            return None
+        if entry is not None:
+            return selection.why_not(entry.source_key, entry, now_ns)
+        if self._leg.rules.intent is Intent.REMOVE:
+            return selection.why_not(key, there, now_ns)
+        return selection.why_not_gone(key, row.source if row else "", now_ns)
+
+    # --- deciding
+
+    async def _decide(self, found: Found, ways: _Ways, *, has_folders: bool) -> None:
+        key, entry, there, row = found
+        if entry is not None and has_folders and not entry.fault and self._is_below_a_file(entry):
+            entry = entry._replace(fault="below-a-file")
+            found = (key, entry, there, row)
+        if was_sent_already(self._leg, found):
+            await self._same(Item(key, entry, there, row, Verdict(Decision.LEAVE, Reason.SAME)))
+            return
+        verdict = consider(entry, there, row, self._leg.rules)
+        if isinstance(verdict, Look):
+            self._looking += 1
+            await ways.pool.add(partial(self._look_and_route, found, ways))
+        else:
+            await self._route(Item(key, entry, there, row, verdict, row.crc if row else ""), ways)
+
+    def _is_below_a_file(self, entry: Entry) -> bool:
+        """Whether a file is taken too whose name is a folder's on the way to this one.
+
+        Asked in the order of keys.
+        """
+        key, above = entry.key, self._above
+        while above and not key.startswith(above[-1]):
+            above.pop()
+        below = any(key[len(file) : len(file) + 1] == b"/" for file in above)
+        if not (below or entry.is_folder):
+            above.append(key)
+        return below
+
+    async def _look_and_route(self, found: Found, ways: _Ways) -> None:
+        try:
+            item = await self._closer_look.decide(*found)
+        except Halting:
+            raise
+        except StoreError as exc:
+            refused = Verdict(Decision.REFUSE, Reason.UNPROVEN, problem=True)
+            await self._tally.failed(Item(*found, refused), exc, 0.0)
+        else:
+            await self._route(item, ways)
+        finally:
+            self._looking -= 1
+            self._tell_if_complete()
+
+    def _tell_if_complete(self) -> None:
+        self._tally.progress.listing_complete = self._is_listed and self._looking == 0
+
+    # --- where a decision goes
+
+    async def _route(self, item: Item, ways: _Ways) -> None:
+        """Counted, recorded, handed on at once, or kept until the plan is whole."""
+        decision, reason, problem = item.verdict
+        if decision in (Decision.COPY, Decision.REPLACE) and (why := self._unfit(item.key)):
+            await self._refuse_name(item, why)
+            return
+        if decision is Decision.CLEAR and reason is Reason.RECOGNISED:
+            await self._recognised(item)
+        if decision in ACTS:
+            await self._will_act(item, ways)
+        elif problem:
+            await self._problem(item, ways.plan)
+        elif reason is Reason.RECOGNISED:
+            await self._recognised(item)
+        elif reason is Reason.SAME:
+            await self._same(item)
+        elif reason is Reason.ROW_DROPPED:
+            self._tally.dropped.append(item.key)
+        else:
+            self._tally.count(item)
+
+    def _unfit(self, key: bytes) -> str:
+        """Why the far side can't hold a name: said before anything is read for it."""
+        return self._leg.target.store.unfit(self._leg.target.prefix + key)
+
+    async def _refuse_name(self, item: Item, why: str) -> None:
+        self._tally.progress.problems += 1
+        refused = item._replace(verdict=Verdict(Decision.REFUSE, Reason.UNSAFE_NAME, problem=True))
+        await self._tally.add(self._tally.record(refused, error="unsafe-name", message=why))
+
+    async def _will_act(self, item: Item, ways: _Ways) -> None:
+        progress = self._tally.progress
+        progress.planned_objects += 1
+        if item.entry and item.verdict.decision is not Decision.CLEAR:
+            progress.planned_bytes += item.entry.size
+        _count_for_guards(item, ways.plan)
+
+        is_new = item.verdict.decision is Decision.COPY and item.verdict.reason is Reason.NEW
+        if self._leg.only_plan:
+            await self._tally.add(self._tally.record(item, done=False))
+            if not is_new:
+                spill_to(ways.plan.decisions, item)  # a preview can say what would be held
+        elif is_new and not of_folder(item):
+            await ways.carries.hand_on(item)
+        else:
+            spill_to(ways.plan.decisions, item)
+
+    async def _problem(self, item: Item, plan: Plan) -> None:
+        reason = item.verdict.reason
+        self._tally.progress.problems += 1
+        plan.changed_there += reason in (Reason.CHANGED_THERE, Reason.BOTH_CHANGED)
+        await self._tally.add(
+            self._tally.record(item, error=reason.value, message=PROBLEM_WORDS[reason])
+        )
+
+    async def _same(self, item: Item) -> None:
+        """Unchanged: only counted; and not even that if this very run placed it before it was
+        interrupted.
+        """
+        entry, row = item.entry, item.row
+        if entry is not None and row is not None and _is_doubtful(entry, row):
+            key = show(item.key)
+            self._leg.log("looked", f"{key}: same content as remembered.", key=key)
+            row = row._replace(source=fingerprint(entry), racy=False)
+            await self._tally.add(self._tally.record(item, row=row))
+        if row is None or row.run != self._leg.run:
+            self._tally.progress.same += 1
+            self._tally.count(item)
+
+    async def _recognised(self, item: Item) -> None:
+        """Already there. This run's own write, made before it was interrupted, counts as a copy."""
+        assert item.entry is not None and item.far is not None
+        there, source = fingerprint(item.far), fingerprint(item.entry)
+        row = Row(item.key, source, there, item.crc, run=self._leg.run)
+        own = await self._recovery.own_write(item)
+        if own:
+            await self._record_own(own, row)
+        elif item.verdict.decision is Decision.LEAVE:
+            await self._tally.add(self._tally.record(item, row=row, crc=item.crc))
+
+    async def _record_own(self, own: Item, row: Row) -> None:
+        target = self._leg.target
+        at_hand = (await target.store.abilities(target.prefix)).at_hand
+        proof = "read-back" if at_hand else "server-verified"  # compared a moment ago
+        kept = await self._recovery.kept_before(own.key)
+        record = self._tally.record(own, row=row, proof=proof, crc=own.crc, kept=kept)
+        await self._tally.add(record)
+        self._tally.acted += 1
+
+
+class _Ways:
+    """Where a decision may go. carries: at once; pool: to be looked at; plan: later."""
+
+    def __init__(self, carries: Carries, pool: Pool, plan: Plan) -> None:
+        self.carries, self.pool, self.plan = carries, pool, plan
+
+
+class _Seen:
+    """What a plan has come across: sources, ledger rows (cleared ones aside), the far side."""
+
+    def __init__(self) -> None:
+        self.sources = self.rows = self.far_objects = self.far_bytes = 0
+
+    def add_same(self, objects: int, size: int) -> None:
+        """On all three sides."""
+        self.sources += objects
+        self.rows += objects
+        self.far_objects += objects
+        self.far_bytes += size
+
+    def close(self, plan: Plan, *, asked: bool) -> None:
+        plan.far_objects, plan.far_bytes = self.far_objects, self.far_bytes
+        plan.counts = plan.counts._replace(
+            rows=self.rows, source=self.sources, far=self.far_objects, asked=asked
+        )
+
+
+def _is_no_object(found: Found) -> bool:
+    """A folder that is there for its files."""
+    _, entry, there, row = found
+    return (
+        entry is None and row is None and there is not None and there.is_folder and there.is_place
+    )
+
+
+def _is_doubtful(entry: Entry, row: Row) -> bool:
+    """Whether its content was compared, since its time alone proved nothing."""
+    return row.racy or likeness(entry, row.source) is Likeness.TOUCHED
+
+
+def _count_for_guards(item: Item, plan: Plan) -> None:
+    decision, reason, _ = item.verdict
+    if decision is Decision.REMOVE and not (item.far and item.far.is_place):
+        plan.count(removals=1, foreign=reason is Reason.FOREIGN)
+    elif class_of(item.verdict) is HeldClass.REPLACEMENTS:
+        plan.count(replaced=1)
+    elif class_of(item.verdict) is HeldClass.MISSING:
+        plan.count(lost=1)
