@@ -192,7 +192,7 @@ class Executor:
         started = time.monotonic()
         self._tally.progress.start(item.key, item.entry.size)
         try:
-            kept = await self._keep_what_lies_there(item)
+            kept = await self._keep_what_lies_there(item) if item.far else ""
             self._intends(item)
             carried = await self._transfer.transfer(item.key, item.entry, item.far, again=again)
         except Halting:
@@ -204,8 +204,7 @@ class Executor:
 
     async def _keep_what_lies_there(self, item: Item) -> str:
         """Under a second name, or set aside. Gives the fingerprint of what was set aside."""
-        if item.far is None:
-            return ""
+        assert item.far is not None
         if item.verdict.reason is Reason.EXISTS:
             second_name = dated_name(item.key, self._leg.stamp)
             await self._transfer.keep_aside(item.key, item.far, second_name)

@@ -27,27 +27,23 @@ class GuardGate:
             await self._leave_removals(plan)
         counts = plan.counts._replace(fresh=self._leg.fresh)
         for hold in holds(counts, self._leg.limits):
-            if hold.what not in held and not self._is_released(plan, hold):
+            if hold.what in held:
+                continue
+            digest = list_digest(line_of(item) for item in _of_class(plan, hold.what))
+            if digest in self._leg.released:  # a person said yes to exactly this list
+                self._leg.log("released", f"Released: {hold.message}", digest=digest)
+            else:
                 held.add(hold.what)
-                await self._hold(plan, hold)
+                await self._hold(plan, hold, digest)
         return held
 
-    def _is_released(self, plan: Plan, hold: Hold) -> bool:
-        """Whether a person said yes to exactly this list."""
-        digest = _digest(plan, hold)
-        if digest not in self._leg.released:
-            return False
-        self._leg.log("released", f"Released: {hold.message}", digest=digest)
-        return True
-
-    async def _hold(self, plan: Plan, hold: Hold) -> None:
+    async def _hold(self, plan: Plan, hold: Hold, digest: str) -> None:
         objects = size = 0
         for item in _of_class(plan, hold.what):
             record = self._tally.record(item, done=False)
             objects, size = objects + 1, size + record.size
             if not self._leg.only_plan:
                 await self._tally.add(record)
-        digest = _digest(plan, hold)
         self._tally.held.append(
             HeldList(
                 self._leg.number, hold.what.value, hold.guard, hold.message, objects, size, digest
@@ -70,7 +66,3 @@ class GuardGate:
 
 def _of_class(plan: Plan, what: HeldClass) -> Iterator[Item]:
     return (i for i in spilled(plan.decisions, None) if class_of(i.verdict) is what)
-
-
-def _digest(plan: Plan, hold: Hold) -> str:
-    return list_digest(line_of(item) for item in _of_class(plan, hold.what))

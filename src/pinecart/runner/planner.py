@@ -269,9 +269,10 @@ class Planner:
         progress.planned_objects += 1
         if item.entry and item.verdict.decision is not Decision.CLEAR:
             progress.planned_bytes += item.entry.size
-        _count_for_guards(item, ways.plan)
 
         is_new = item.verdict.decision is Decision.COPY and item.verdict.reason is Reason.NEW
+        if not is_new:
+            _count_for_guards(item, ways.plan)
         if self._leg.only_plan:
             await self._tally.add(self._tally.record(item, done=False))
             if not is_new:
