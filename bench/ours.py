@@ -36,7 +36,7 @@ from bench.common import (
 from pinecart.core.entries import Entry, Row, fingerprint
 from pinecart.core.ports import Abilities, Level
 from pinecart.drivers.memory import HeldObject, MemoryStore
-from pinecart.drivers.s3_wire import parse_page
+from pinecart.drivers.s3.wire import parse_page
 from pinecart.runner.concurrency import ConcurrencyController
 from pinecart.runner.pool import Pool
 from pinecart.runner.ranges import in_ranges
@@ -276,7 +276,7 @@ def huge(endpoint: str, path: Path) -> float:
     """Peak memory in MiB while one object of 6 GiB goes from a folder to a bucket (whose server
     forgets what it is sent), in parts as large as an object of 5 TiB needs them.
     """
-    from pinecart.drivers import s3_writing
+    from pinecart.drivers.s3 import writing as s3_writing
 
     vars(s3_writing)["piece_size"] = lambda size: 525 * MIB
     file = path / "huge"

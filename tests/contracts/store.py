@@ -12,7 +12,7 @@ from pinecart.core.entries import fingerprint
 from pinecart.core.errors import Changed, Corrupt, Missing, Taken
 from pinecart.core.listing import Ascending
 from pinecart.core.ports import HELD_BYTES, Put, Store, WriteStamp
-from pinecart.drivers.folder import FolderStore
+from pinecart.drivers.folder.store import FolderStore
 
 AT = b"larkfell/"  # every test works below this prefix; in a bucket store it is the bucket
 NAMES = [

@@ -13,8 +13,9 @@ import pytest
 from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Taken, Unsafe
 from pinecart.core.ports import Put, WriteStamp
-from pinecart.drivers import folder_writing, open_store
-from pinecart.drivers.folder_root import leads_out
+from pinecart.drivers import open_store
+from pinecart.drivers.folder import writing as folder_writing
+from pinecart.drivers.folder.root import leads_out
 from tests.contracts.store import AT, StoreContract, names
 
 
@@ -317,7 +318,7 @@ async def test_only_a_disk_that_is_mostly_slow_is_read_by_threads(tmp_path, monk
     store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)})
 
     def read(slow):
-        monkeypatch.setattr("pinecart.drivers.folder.SLOW_S", -1 if slow else 100)
+        monkeypatch.setattr("pinecart.drivers.folder.store.SLOW_S", -1 if slow else 100)
         return store._at_once(b"a") is not None
 
     assert all(read(slow=n % 10 == 0) for n in range(500)), "a slow moment is no slow disk"

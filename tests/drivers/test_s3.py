@@ -26,8 +26,9 @@ from pinecart.core.errors import (
     Unsafe,
 )
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
-from pinecart.drivers import open_store, s3_wire
-from pinecart.drivers.s3_wire import parse_page
+from pinecart.drivers import open_store
+from pinecart.drivers.s3 import wire as s3_wire
+from pinecart.drivers.s3.wire import parse_page
 from pinecart.drivers.transport import Allowed, Transport
 from pinecart.standins.bucket_server import Behaviour
 from tests.contracts.store import StoreContract, names
@@ -264,7 +265,7 @@ class InPieces:
 
 @pytest.fixture
 def parts_of_20_mib(monkeypatch):
-    monkeypatch.setattr("pinecart.drivers.s3_writing.piece_size", lambda size: 20 << 20)
+    monkeypatch.setattr("pinecart.drivers.s3.writing.piece_size", lambda size: 20 << 20)
 
 
 @pytest.mark.parametrize("old", [set(), {"checksums-ignored"}])

@@ -14,8 +14,9 @@ import pytest
 from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Busy, Incomplete, Refused, StoreError
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
-from pinecart.drivers import open_store, s3_wire
-from pinecart.drivers.folder import FolderStore
+from pinecart.drivers import open_store
+from pinecart.drivers.folder.store import FolderStore
+from pinecart.drivers.s3 import wire as s3_wire
 from pinecart.standins.bucket_server import Behaviour
 from tests.drivers.test_s3 import InPieces, opened, standin  # noqa: F401 - a fixture
 from tests.runner.engine import Journal

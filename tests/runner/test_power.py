@@ -8,8 +8,9 @@ import subprocess
 
 import pytest
 
-from pinecart.drivers import folder as folder_driver
-from pinecart.drivers import folder_writing, open_store
+from pinecart.drivers import open_store
+from pinecart.drivers.folder import store as folder_driver
+from pinecart.drivers.folder import writing as folder_writing
 from tests.runner.engine import Memory, done, posts, run
 
 

@@ -396,7 +396,7 @@ async def test_inside_one_system_nothing_passes_through_us(folder, office, monke
     insists = read_definition(definition.as_mapping() | {"route": "through-us"})
     await carry_out(order._replace(run=5, definition=insists), memory)
     assert memory.records[b"by us"].proof == "server-verified" and server.counts["copy"] == copies
-    monkeypatch.setattr("pinecart.drivers.s3_writing.COPY_BYTES", 5)
+    monkeypatch.setattr("pinecart.drivers.s3.writing.COPY_BYTES", 5)
     server.shelf.put("dawn", "longer", b"in parts", {})
     await carry_out(order._replace(run=4), memory)
     assert (

@@ -1,4 +1,4 @@
-"""One module per storage protocol, over the one contract `core.ports.Store`."""
+"""One package per storage protocol, over the one contract `core.ports.Store`."""
 
 from __future__ import annotations
 
@@ -6,9 +6,9 @@ from typing import Any
 
 from pinecart.core.errors import Refused
 from pinecart.core.ports import Store
-from pinecart.drivers.folder import FolderStore
+from pinecart.drivers.folder.store import FolderStore
 from pinecart.drivers.memory import MemoryStore
-from pinecart.drivers.s3 import S3Store
+from pinecart.drivers.s3.store import S3Store
 
 KINDS = ("folder", "s3")
 __all__ = ["KINDS", "open_store"]

@@ -1,4 +1,4 @@
-"""Folders of this machine. Every path is hostile: `folder_root` opens it part by part.
+"""Folders of this machine. Every path is hostile: `root` opens it part by part.
 
 A file is written under a hidden name in its own folder, flushed, renamed, and its folder flushed.
 All work on the disk is done in threads, one hop for a small file.
@@ -38,9 +38,10 @@ from pinecart.core.ports import (
     Uploads,
     Version,
 )
-from pinecart.drivers import folder_names, folder_writing
-from pinecart.drivers.folder_reading import File, HeldFile, Link
-from pinecart.drivers.folder_root import (
+from pinecart.drivers.folder import names as folder_names
+from pinecart.drivers.folder import writing as folder_writing
+from pinecart.drivers.folder.reading import File, HeldFile, Link
+from pinecart.drivers.folder.root import (
     FILE,
     FolderRoot,
     Pin,
@@ -52,8 +53,8 @@ from pinecart.drivers.folder_root import (
     translated,
     why_unsafe,
 )
-from pinecart.drivers.folder_walking import Walk, names_again, some_names, some_pages
-from pinecart.drivers.folder_writing import (
+from pinecart.drivers.folder.walking import Walk, names_again, some_names, some_pages
+from pinecart.drivers.folder.writing import (
     SMALL_WRITE,
     Batches,
     Begin,

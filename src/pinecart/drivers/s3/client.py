@@ -18,7 +18,7 @@ from pinecart.core.errors import Busy, Changed, Corrupt, Refused, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Abilities, Stat, WriteStamp
 from pinecart.core.retry import Retry
-from pinecart.drivers.s3_wire import (
+from pinecart.drivers.s3.wire import (
     BUCKET_IN_HOST,
     BUCKET_IN_PATH,
     EMPTY_SHA256,

@@ -16,15 +16,15 @@ from pinecart.core.errors import Incomplete, Refused, Taken, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import Abilities, Level, Uploads, Version
 from pinecart.core.retry import Retry
-from pinecart.drivers.s3_asking import Query, keys_of, versioned
-from pinecart.drivers.s3_reading import Object
-from pinecart.drivers.s3_wire import (
+from pinecart.drivers.s3.client import Query, keys_of, versioned
+from pinecart.drivers.s3.reading import Object
+from pinecart.drivers.s3.wire import (
     error_from,
     parse_buckets,
     parse_versions,
     text_of,
 )
-from pinecart.drivers.s3_writing import S3Writing, md5_of
+from pinecart.drivers.s3.writing import S3Writing, md5_of
 from pinecart.drivers.transport import Allowed, HttpAnswer, Transport
 
 PROBE = b".pinecart-probe-"

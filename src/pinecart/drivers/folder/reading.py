@@ -12,8 +12,8 @@ from pinecart.core.errors import Changed
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, WriteStamp
-from pinecart.drivers.folder_root import FolderRoot
-from pinecart.drivers.folder_writing import entry_of
+from pinecart.drivers.folder.root import FolderRoot
+from pinecart.drivers.folder.writing import entry_of
 
 
 class File:

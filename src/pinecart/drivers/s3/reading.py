@@ -20,7 +20,7 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Corrupt
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.ports import HELD_BYTES, WriteStamp
-from pinecart.drivers.s3_asking import Asking, headers_of, metadata_of
+from pinecart.drivers.s3.client import Asking, headers_of, metadata_of
 
 _MD5 = re.compile(r"[0-9a-f]{32}")
 _OF_PARTS = re.compile(r"([0-9a-f]{32})-(\d+)")

@@ -17,10 +17,10 @@ from collections.abc import Generator, Iterator, Sequence
 from pinecart.core.columns import EntryPage
 from pinecart.core.entries import LINK, RACY_NS, Entry
 from pinecart.core.errors import StoreError, Unsafe
-from pinecart.drivers.folder_looking import Looker, Seen
-from pinecart.drivers.folder_names import LOOKED_AT
-from pinecart.drivers.folder_root import FolderRoot, folder_entry
-from pinecart.drivers.folder_writing import entry_of
+from pinecart.drivers.folder.looking import Looker, Seen
+from pinecart.drivers.folder.names import LOOKED_AT
+from pinecart.drivers.folder.root import FolderRoot, folder_entry
+from pinecart.drivers.folder.writing import entry_of
 
 PAGE = 1000
 ENOUGH = 250  # of one folder are a page by themselves

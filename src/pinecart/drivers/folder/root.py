@@ -21,7 +21,7 @@ from typing import Any, NamedTuple
 from pinecart.core.entries import FOLDER, LINK, Entry
 from pinecart.core.errors import Busy, Missing, PlaceLost, Refused, StoreError, Taken, Unsafe
 from pinecart.core.places import show
-from pinecart.drivers.folder_writing import LIBC, entry_of, holdable
+from pinecart.drivers.folder.writing import LIBC, entry_of, holdable
 
 _DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC

@@ -1,0 +1,202 @@
+"""An upload in parts: begun or taken up again, sent several parts at once, and made one object; or
+given up, so that no parts are left.
+
+Its key and the server's date are journalled before it begins, and stay so until the store says that
+it is gone.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from functools import partial
+from typing import Protocol
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Busy, StoreError
+from pinecart.core.ports import Placed, Put, Sender, Shares
+from pinecart.drivers.pieces import Give, each_piece
+from pinecart.drivers.s3.client import Query
+from pinecart.drivers.s3.conditional import WritesWithCondition
+from pinecart.drivers.s3.wire import completion, parse_parts, text_of
+from pinecart.drivers.transport import HttpAnswer
+
+FULL_CRC = {"x-amz-checksum-algorithm": "CRC64NVME", "x-amz-checksum-type": "FULL_OBJECT"}
+
+
+class PartSource(Protocol):
+    """Where the parts of one object come from. Numbers are from 1."""
+
+    async def send(self, upload: str, number: int, start: int, size: int) -> tuple[str, str]:
+        """Send one part. Its ETag and CRC; the latter empty where it isn't known."""
+        ...
+
+    async def sums(self, start: int, size: int) -> tuple[str, str] | None:
+        """CRC and MD5 (hex) of a range, to know a part that is there; None: it can't be told."""
+        ...
+
+    async def verify(self, crc: str) -> None:
+        """Whether the source is what was sent, before an object is made of it. Raises Changed."""
+        ...
+
+
+class MultipartUpload:
+    """Of one object. Its steps: begin, send, complete; or give up."""
+
+    def __init__(
+        self,
+        store: WritesWithCondition,
+        put: Put,
+        step: int,
+        source: PartSource,
+        shares: Shares | None = None,
+    ) -> None:
+        self._store, self._put, self._step = store, put, step
+        self._source, self._shares = source, shares
+        self._bucket, self._name = store._split(put.key)
+        self._sums_whole = store.able(self._bucket).checksum == "crc64nvme"
+        self._upload = ""
+        self._there: dict[tuple[int, int], str] = {}  # (number, size) → MD5 of what is taken up
+        self._etags: dict[int, str] = {}
+        self._begun = 0  # so often it was asked to begin: one whose answer was lost may be left
+        self._is_completing = False
+
+    async def carry_out(self) -> Placed:
+        """Raises StoreError; then it is given up, or journalled to go on with later."""
+        await self._begin()
+        try:
+            crc = await self._send()
+            await self._source.verify(crc)
+            answer, guarded = await self._complete(crc)
+        except BaseException as exc:
+            await self._give_up(exc)
+            raise
+        await self._is_over()
+        return await self._placed(text_of(answer.body, "ETag"), guarded, crc)
+
+    # --- begin
+
+    async def _begin(self) -> None:
+        self._upload = await self._taken_up()
+        if self._upload:
+            return
+        started = await self._store._safely(self._start)
+        self._upload = text_of(started.body, "UploadId")
+        if self._put.uploads:
+            await self._put.uploads.named(self._put.key, self._upload)
+
+    async def _taken_up(self) -> str:
+        """The id of an upload of this very source that was begun before; empty: there is none."""
+        put, store = self._put, self._store
+        if put.uploads is None:
+            return ""
+        date = store._transport.last_date or store._now()
+        token = f"{put.card.decision_id}/{put.size}/{self._step}"
+        upload = await put.uploads.begun(put.key, token, date.isoformat())
+        if not upload:
+            return ""
+        there = await self._parts_of(upload)
+        self._there = there or {}
+        return upload if there is not None else ""
+
+    async def _parts_of(self, upload: str) -> dict[tuple[int, int], str] | None:
+        """Its parts; None: it is gone, and another one is started."""
+        there: dict[tuple[int, int], str] = {}
+        query: Query = [("uploadId", upload)]
+        while True:
+            ask = partial(self._store._ask, "GET", self._bucket, self._name, query=query)
+            answer = await self._store._safely(ask)
+            if answer.status != 200:
+                return None
+            parts, following = parse_parts(answer.body)
+            there |= parts
+            if not following:
+                return there
+            query = [("part-number-marker", following), ("uploadId", upload)]
+
+    async def _start(self) -> HttpAnswer:
+        self._begun += 1
+        headers = self._store._kept(self._put) | (FULL_CRC if self._sums_whole else {})
+        return await self._store._good(
+            "POST",
+            self._bucket,
+            self._name,
+            query=[("uploads", "")],
+            headers=headers,
+            what=f"Starting parts of {self._store._named(self._put.key)}",
+        )
+
+    # --- send
+
+    async def _send(self) -> str:
+        """The whole's CRC; empty where one of its parts isn't known."""
+        return await each_piece(self._put.size, self._step, self._one, self._helper)
+
+    async def _one(self, index: int, start: int, size: int) -> str:
+        number = index + 1
+        lies_there = self._there.get((number, size))
+        if lies_there is not None:
+            sums = await self._source.sums(start, size)  # not sent again: it must be just this
+            if sums is not None and sums[1] == lies_there:
+                self._etags[number] = f'"{lies_there}"'
+                return sums[0]
+        self._etags[number], crc = await self._source.send(self._upload, number, start, size)
+        return crc
+
+    def _helper(self) -> Give | None:
+        """Who has room for some parts. What is taken up again is looked at here, part by part."""
+        sender = self._shares.free(self._step) if self._shares and not self._there else None
+        return partial(self._sent_by, sender) if sender else None
+
+    async def _sent_by(self, sender: Sender, indexes: list[int]) -> dict[int, str]:
+        sent = await sender(self._upload, self._step, [index + 1 for index in indexes])
+        self._etags.update({number: etag for number, (etag, _) in sent.items()})
+        return {number - 1: crc for number, (_, crc) in sent.items()}
+
+    # --- complete, or give up
+
+    async def _complete(self, crc: str) -> tuple[HttpAnswer, bool]:
+        """The answer, and whether the write was guarded by its condition."""
+        body = completion([self._etags[number] for number in sorted(self._etags)])
+        sums = {}
+        if self._sums_whole and crc:
+            sums = {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"}
+        self._is_completing = True
+        return await self._store._conditionally(self._put, partial(self._ask_for, body, sums))
+
+    async def _ask_for(
+        self, body: bytes, sums: dict[str, str], condition: dict[str, str]
+    ) -> HttpAnswer:
+        return await self._store._ask(
+            "POST",
+            self._bucket,
+            self._name,
+            query=[("uploadId", self._upload)],
+            headers=sums | condition | {"content-length": str(len(body))},
+            body=body,
+            payload=self._store._hash(body),
+        )
+
+    async def _give_up(self, cause: BaseException) -> None:
+        """Take its parts away; unless it may go on, or may have become an object."""
+        is_journalled = self._put.uploads is not None
+        may_go_on = isinstance(cause, Busy) and (self._is_completing or is_journalled)
+        if may_go_on or (is_journalled and isinstance(cause, asyncio.CancelledError)):
+            return
+        with contextlib.suppress(StoreError):  # what isn't gone stays journalled
+            await self._store._abort(self._bucket, self._name, self._upload)
+            await self._is_over()
+
+    async def _is_over(self) -> None:
+        """No longer journalled; unless another one may be left, begun by a request whose answer was
+        lost: the clock clears it.
+        """
+        if self._put.uploads and self._begun < 2:
+            await self._put.uploads.over(self._put.key)
+
+    async def _placed(self, etag: str, guarded: bool, crc: str) -> Placed:
+        put, store = self._put, self._store
+        entry = Entry(put.key, put.size, None, await store._etag(put.key, etag))
+        await store._must_have_size(put)
+        proof = "server-verified" if store.able(self._bucket).checksum else "size-only"
+        return Placed(entry, proof, guarded, crc, await store._lost(put))
