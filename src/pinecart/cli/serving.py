@@ -156,7 +156,7 @@ def let_in(name: str, data: str | None) -> None:
     pinecart let-in admin --data /srv/pinecart
     """
     letting_in = import_module("pinecart.service.config.letting_in")
-    state = import_module("pinecart.service.config.state").State(_data(data))
+    state = import_module("pinecart.service.config.state").StateFolder(_data(data))
 
     def told() -> None:
         code, ends = letting_in.let_in(state, name)
@@ -190,7 +190,7 @@ def check(cart: Cart, data: str | None, go_on: bool, new_key: bool) -> None:
     pinecart check --data /srv/pinecart
     """
     checking = import_module("pinecart.service.config.checking")
-    state = import_module("pinecart.service.config.state").State(_data(data))
+    state = import_module("pinecart.service.config.state").StateFolder(_data(data))
     if go_on:
         checking.go_on_without(state)
     if new_key:
