@@ -23,8 +23,8 @@ from botocore.session import get_session
 from yarl import URL
 
 from bench.common import KEY, PART, SECRET, cpu, landing, make_bucket, page_of_1000
-from pinecart.drivers.s3.wire import Keys
-from pinecart.drivers.s3.wire import signed as sign
+from pinecart.drivers.s3.signing import Keys
+from pinecart.drivers.s3.signing import signed as sign
 
 
 def signed(

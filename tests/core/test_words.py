@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from pinecart.core.checksum import combine, crc_of
 from pinecart.core.columns import EntryPage, Rows
-from pinecart.core.definition import KEYS, LEG_KEYS, read_definition, sentences
+from pinecart.core.definition import KEYS, LEG_KEYS, read_definition
 from pinecart.core.entries import (
     Entry,
     Likeness,
@@ -29,6 +29,7 @@ from pinecart.core.listing import Ascending, Merge
 from pinecart.core.places import Location, key_fields, key_of_text, parse_location, show
 from pinecart.core.schedule import parse_schedule
 from pinecart.core.selection import compile_selection
+from pinecart.core.sentences import sentences
 from pinecart.core.totals import MARKS, no_totals, outcome_of, sentence, size_text
 
 LEG = {"from": "pine://posts/", "to": "pine://office/dawn"}

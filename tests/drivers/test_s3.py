@@ -27,9 +27,10 @@ from pinecart.core.errors import (
 )
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store
+from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.s3 import wire as s3_wire
 from pinecart.drivers.s3.wire import parse_page
-from pinecart.drivers.transport import Allowed, Transport
+from pinecart.drivers.transport import Transport
 from pinecart.standins.bucket_server import Behaviour
 from tests.contracts.store import StoreContract, names
 from tests.standin import KEY, SECRET, running

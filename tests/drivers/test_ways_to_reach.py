@@ -15,7 +15,9 @@ import pytest
 import uvloop
 
 from pinecart.core.errors import Busy, Refused, SignInRefused
-from pinecart.drivers.transport import Allowed, Headers, Transport
+from pinecart.drivers.addresses import Allowed
+from pinecart.drivers.http_message import Headers
+from pinecart.drivers.transport import Transport
 from pinecart.service.stores.connection_check import try_store
 from pinecart.standins.bucket_server import Account, BucketServer
 from tests.contracts.store import names, put

@@ -69,7 +69,7 @@ PROBLEM_WORDS = {
 }
 
 
-class Carries(Protocol):
+class TakesNew(Protocol):
     """Who carries what is new while the plan still grows."""
 
     async def hand_on(self, item: Item) -> None: ...
@@ -92,7 +92,7 @@ class Planner:
         self._looking = 0  # questions that are not answered yet
         self._above: list[bytes] = []  # files of the source below whose names the next ones may lie
 
-    async def plan(self, carries: Carries, pool: Pool, decisions: IO[str]) -> Plan:
+    async def plan(self, carries: TakesNew, pool: Pool, decisions: IO[str]) -> Plan:
         """List both sides and the ledger, and decide. Whole once it is given back.
 
         Raises StoreError or Incomplete where a listing is not to be trusted.
@@ -328,7 +328,7 @@ class Planner:
 class _Ways:
     """Where a decision may go. carries: at once; pool: to be looked at; plan: later."""
 
-    def __init__(self, carries: Carries, pool: Pool, plan: Plan) -> None:
+    def __init__(self, carries: TakesNew, pool: Pool, plan: Plan) -> None:
         self.carries, self.pool, self.plan = carries, pool, plan
 
 

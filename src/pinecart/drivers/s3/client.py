@@ -18,24 +18,21 @@ from pinecart.core.errors import Busy, Changed, Corrupt, Refused, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Abilities, Stat, WriteStamp
 from pinecart.core.retry import Retry
+from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.s3.signing import UNSIGNED, Keys, encoded_path, encoded_query, signed
 from pinecart.drivers.s3.wire import (
     BUCKET_IN_HOST,
     BUCKET_IN_PATH,
     EMPTY_SHA256,
-    UNSIGNED,
-    Keys,
-    encoded_path,
-    encoded_query,
     error_from,
     is_bucket_name,
     number,
     parse_page,
     parse_tags,
     region_told,
-    signed,
     wait_told,
 )
-from pinecart.drivers.transport import HttpAnswer, Pieces, Transport
+from pinecart.drivers.transport import Transport
 
 T = TypeVar("T")
 UNTRIED = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)

@@ -10,9 +10,9 @@ from urllib.parse import quote, urlencode
 from pinecart.core.errors import Corrupt, Missing, Taken
 from pinecart.core.places import show
 from pinecart.core.ports import Put
+from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.client import Asking
 from pinecart.drivers.s3.wire import error_from, root_of
-from pinecart.drivers.transport import HttpAnswer
 
 
 class WritesWithCondition(Asking):

@@ -15,11 +15,11 @@ from typing import Protocol
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, StoreError
 from pinecart.core.ports import Placed, Put, Sender, Shares
+from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.pieces import Give, each_piece
 from pinecart.drivers.s3.client import Query
 from pinecart.drivers.s3.conditional import WritesWithCondition
 from pinecart.drivers.s3.wire import completion, parse_parts, text_of
-from pinecart.drivers.transport import HttpAnswer
 
 FULL_CRC = {"x-amz-checksum-algorithm": "CRC64NVME", "x-amz-checksum-type": "FULL_OBJECT"}
 

@@ -16,6 +16,8 @@ from pinecart.core.errors import Incomplete, Refused, Taken, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import Abilities, Level, Uploads, Version
 from pinecart.core.retry import Retry
+from pinecart.drivers.addresses import Allowed
+from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.client import Query, keys_of, versioned
 from pinecart.drivers.s3.reading import Object
 from pinecart.drivers.s3.wire import (
@@ -25,7 +27,7 @@ from pinecart.drivers.s3.wire import (
     text_of,
 )
 from pinecart.drivers.s3.writing import S3Writing, md5_of
-from pinecart.drivers.transport import Allowed, HttpAnswer, Transport
+from pinecart.drivers.transport import Transport
 
 PROBE = b".pinecart-probe-"
 

@@ -7,7 +7,6 @@ Signature Version 4).
 from __future__ import annotations
 
 import hashlib
-import hmac
 import itertools
 import re
 import xml.etree.ElementTree as ET
@@ -15,7 +14,7 @@ from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from functools import lru_cache, partial
 from typing import Any, NamedTuple
-from urllib.parse import quote, unquote_to_bytes
+from urllib.parse import unquote_to_bytes
 from xml.sax.saxutils import escape
 
 from pinecart.core.entries import Entry
@@ -31,7 +30,6 @@ from pinecart.core.errors import (
 )
 from pinecart.core.ports import Version
 
-UNSIGNED = "UNSIGNED-PAYLOAD"
 # (S3 API, bucket naming rules: those of today, and those of the first years, which old buckets
 # still have)
 BUCKET_IN_HOST = (
@@ -54,88 +52,11 @@ def is_bucket_name(text: str, *, in_host: bool) -> bool:
 EMPTY_SHA256 = hashlib.sha256(b"").hexdigest()
 
 
-class Keys(NamedTuple):
-    """key_id empty: requests are not signed at all (anonymous).   session: the token of a temporary
-    key.
-    """
-
-    key_id: str
-    secret: str
-    session: str = ""
-
-    def __repr__(self) -> str:
-        return f"Keys({self.key_id!r}, …)"
-
-
 def region_told(status: int, headers: Mapping[str, str], body: bytes) -> str:
     """The region that a refusal names as the right one; empty if it names none."""
     if status not in (301, 307, 400) or (told := headers.get("x-amz-bucket-region", "")):
         return told if status in (301, 307, 400) else ""
     return text_of(body, "Region") if body.lstrip().startswith(b"<") else ""
-
-
-def encoded_path(bucket: str, key: bytes = b"") -> str:
-    """The path of a bucket or object, every byte but the unreserved and `/` percent-encoded.
-
-    Nothing is normalised.
-    """
-    name = quote(key, safe="/-_.~")
-    return (f"/{bucket}/{name}" if name else f"/{bucket}") if bucket else f"/{name}"
-
-
-def encoded_query(query: Sequence[tuple[str, str | bytes]]) -> str:
-    """Sorted and encoded, as both the request and the signature want it."""
-    return "&".join(sorted(f"{quote(k, safe='-_.~')}={quote(v, safe='-_.~')}" for k, v in query))
-
-
-@lru_cache(maxsize=64)
-def _stamp(second: datetime) -> str:
-    return second.strftime("%Y%m%dT%H%M%SZ")
-
-
-@lru_cache(maxsize=64)
-def _day_key(secret: str, day: str, region: str) -> hmac.HMAC:
-    """To be copied for each signature: the key is then not worked in anew."""
-    key = f"AWS4{secret}".encode()
-    for part in (day, region, "s3", "aws4_request"):
-        key = hmac.digest(key, part.encode(), "sha256")
-    return hmac.new(key, digestmod="sha256")
-
-
-def signed(
-    method: str,
-    path: str,
-    query: str,
-    headers: Mapping[str, str],
-    *,
-    payload: str,
-    keys: Keys,
-    region: str,
-    now: datetime,
-) -> dict[str, str]:
-    """The headers with date, payload hash and Authorization added. headers: names in lower case,
-    with Host. payload: hex SHA-256 or UNSIGNED.
-    """
-    stamp = _stamp(now.replace(microsecond=0))
-    full = dict(headers)
-    if not keys.key_id:
-        return full
-    full["x-amz-date"], full["x-amz-content-sha256"] = stamp, payload
-    if keys.session:
-        full["x-amz-security-token"] = keys.session
-    names = sorted(full)
-    listed = ";".join(names)
-    lines = "\n".join([f"{n}:{' '.join(full[n].split())}" for n in names])
-    canonical = f"{method}\n{path}\n{query}\n{lines}\n\n{listed}\n{payload}"
-    scope = f"{stamp[:8]}/{region}/s3/aws4_request"
-    text = f"AWS4-HMAC-SHA256\n{stamp}\n{scope}\n{hashlib.sha256(canonical.encode()).hexdigest()}"
-    mark = _day_key(keys.secret, stamp[:8], region).copy()
-    mark.update(text.encode())
-    full["authorization"] = (
-        f"AWS4-HMAC-SHA256 Credential={keys.key_id}/{scope}, SignedHeaders={listed}, "
-        f"Signature={mark.hexdigest()}"
-    )
-    return full
 
 
 class ListingPage(NamedTuple):

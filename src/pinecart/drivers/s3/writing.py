@@ -15,18 +15,13 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Changed, Corrupt, Refused, Taken
 from pinecart.core.places import show
 from pinecart.core.ports import Placed, Put, Reading, Stat, Store, WriteStamp
+from pinecart.drivers.http_message import HttpAnswer, Pieces
 from pinecart.drivers.pieces import in_pieces, piece_size
 from pinecart.drivers.s3.client import Query
 from pinecart.drivers.s3.conditional import WritesWithCondition, is_error
 from pinecart.drivers.s3.multipart import MultipartUpload
-from pinecart.drivers.s3.wire import (
-    UNSIGNED,
-    encoded_path,
-    error_from,
-    parse_uploads,
-    text_of,
-)
-from pinecart.drivers.transport import HttpAnswer, Pieces
+from pinecart.drivers.s3.signing import UNSIGNED, encoded_path
+from pinecart.drivers.s3.wire import error_from, parse_uploads, text_of
 
 COPY_BYTES = 5 << 30  # what a store copies in one request, at most (S3 API, CopyObject)
 COPY_PART = 1 << 30

@@ -8,7 +8,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from pinecart.core.definition import ROUTES, dangers, sentences
+from pinecart.core.definition import ROUTES
+from pinecart.core.sentences import dangers, sentences
 from pinecart.service.jobs import selectors, services
 from pinecart.service.jobs.selectors import JobRecord
 from pinecart.service.people.api import actor_in

@@ -19,7 +19,7 @@ from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Busy, Missing, Refused, SignInRefused, StoreError
 from pinecart.core.ports import Put, Store, WriteStamp
 from pinecart.drivers import open_store
-from pinecart.drivers.transport import Allowed
+from pinecart.drivers.addresses import Allowed
 
 LIMIT_S = 9.0
 BODY = b"Pine Cart tries whether it may write here.\n"

@@ -1,0 +1,64 @@
+"""What goes over a line: headers, answers, bodies in pieces."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping
+from typing import Any, NamedTuple
+
+
+class Headers(Mapping[str, str]):
+    """An answer's headers, whatever their case. Few of them are ever asked for, so that each is
+    looked for then.
+
+    raw: the status line and the lines after it, as they came.
+    """
+
+    def __init__(self, raw: bytes) -> None:
+        self._raw = raw
+        self._low = raw.lower()
+
+    def _value(self, name: str) -> str | None:
+        mark = b"\n" + name.lower().encode() + b":"
+        at = self._low.rfind(mark) + len(mark)
+        if at < len(mark):
+            return None
+        return self._raw[at : self._raw.find(b"\n", at)].decode("utf-8", "surrogateescape").strip()
+
+    def __getitem__(self, name: str) -> str:
+        if (found := self._value(name)) is None:
+            raise KeyError(name)
+        return found
+
+    def get(self, name: str, default: Any = None) -> Any:
+        found = self._value(name)
+        return default if found is None else found
+
+    def __iter__(self) -> Iterator[str]:
+        names = [line.partition(b":") for line in self._low.split(b"\n")[1:]]
+        return iter(
+            dict.fromkeys(
+                name.decode("utf-8", "surrogateescape") for name, colon, _ in names if colon
+            )
+        )
+
+    def __len__(self) -> int:
+        return len(list(iter(self)))
+
+
+class HttpAnswer(NamedTuple):
+    status: int
+    headers: Mapping[str, str]
+    body: bytes
+
+
+class Pieces:
+    """A body that is never held whole.
+
+    chunks: reads it from its start, for each request anew; `size` bytes in all.
+    """
+
+    def __init__(self, size: int, chunks: Callable[[], AsyncIterator[bytes]]) -> None:
+        self._size, self.chunks = size, chunks
+
+    def __len__(self) -> int:
+        return self._size
