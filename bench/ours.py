@@ -71,13 +71,13 @@ def recorded(
         from pinecart.runner.run import Order, carry_out
         from pinecart.service.config.process import settle_in
         from pinecart.service.config.rights import SYSTEM
-        from pinecart.service.runs import services
+        from pinecart.service.runs.services import life_cycle, run_records
         from pinecart.service.worker.child import RunRecords
 
         call_command("migrate", verbosity=0)
         definition = read_definition({"job": "bench", "legs": [leg]})
-        services.start_run(SYSTEM, definition, kind="transfer", cause="bench")
-        run = services.claim_next(now=timezone.now(), limit=9)
+        life_cycle.start_run(SYSTEM, definition, kind="transfer", cause="bench")
+        run = life_cycle.claim_next(now=timezone.now(), limit=9)
         assert run is not None
         given = {
             "run": run.pk,
@@ -102,7 +102,7 @@ def recorded(
                 async for rows in known(stores["a"]):
                     scoped = [(desk.scopes[0], row) for row in rows]
                     await asyncio.get_running_loop().run_in_executor(
-                        one, services.write_ledger, scoped
+                        one, run_records.write_ledger, scoped
                     )
             began, since = cpu(), time.monotonic()
             if stalls:
@@ -120,7 +120,7 @@ def recorded(
             assert (ending.acted == 0) == (known is not None), (
                 "nothing of what was to be measured was done"
             )
-            services.end_run(run.pk, run.epoch, ending)
+            life_cycle.end_run(run.pk, run.epoch, ending)
         return used, took
 
 

@@ -5,6 +5,7 @@ no other process.
 from __future__ import annotations
 
 import os
+from types import SimpleNamespace
 
 import pytest
 
@@ -34,7 +35,6 @@ def state(tmp_path_factory):
 def services(state):
     """The runs' services, on empty tables."""
     from pinecart.service.jobs.models import JobRecord
-    from pinecart.service.runs import services
     from pinecart.service.runs.models import (
         AsideRow,
         LedgerRow,
@@ -44,7 +44,9 @@ def services(state):
         Scope,
         UploadRow,
     )
+    from pinecart.service.runs.services import life_cycle, run_records
 
     for table in (RecordRow, RunEvent, AsideRow, UploadRow, LedgerRow, Scope, Run, JobRecord):
         table.objects.all().delete()
-    return services
+    told = {**vars(run_records), **vars(life_cycle)}
+    return SimpleNamespace(**{name: what for name, what in told.items() if callable(what)})

@@ -12,7 +12,7 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.selectors import JobRecord
 from pinecart.service.jobs.services import checked_definition, define_job
 from pinecart.service.runs.selectors import Run, run_numbered
-from pinecart.service.runs.services import start_run
+from pinecart.service.runs.services.life_cycle import start_run
 from pinecart.service.stores.selectors import store_for, store_named
 from pinecart.service.stores.services import look_at, make_bucket, stat_at
 

@@ -38,7 +38,7 @@ def prepare_records(state: StateFolder) -> tuple[str, str] | None:
     people = import_module("pinecart.service.people.services.people")
     selectors = import_module("pinecart.service.people.selectors")
     rights = import_module("pinecart.service.config.rights")
-    runs = import_module("pinecart.service.runs.services")
+    runs = import_module("pinecart.service.runs.services.run_database")
     runs.prepare_database()
     _belong_together(state, runs)
     if selectors.people_listed():

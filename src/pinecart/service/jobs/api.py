@@ -15,7 +15,7 @@ from pinecart.service.jobs.selectors import JobRecord
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import RunShape, started
 from pinecart.service.runs.selectors import Run, latest_runs, recent_marks, run_told
-from pinecart.service.runs.services import start_run
+from pinecart.service.runs.services.life_cycle import start_run
 
 
 class RenameShape(serializers.Serializer):

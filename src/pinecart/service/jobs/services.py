@@ -16,7 +16,7 @@ from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
 from pinecart.service.jobs.selectors import definition_of, job_named, job_names
-from pinecart.service.runs.services import forget_job
+from pinecart.service.runs.services.run_records import forget_job
 from pinecart.service.stores.selectors import place_of, store_for, store_named, store_names
 from pinecart.service.stores.services import set_uses
 from pinecart.service.trail.services import changed, note

@@ -17,9 +17,10 @@ from pinecart.core.decide import Decision
 from pinecart.service.config.rights import Right
 from pinecart.service.people.api import actor_in
 from pinecart.service.people.sign_in import actor_by_headers
-from pinecart.service.runs import selectors, services
+from pinecart.service.runs import selectors
 from pinecart.service.runs.reports import TYPES, report
 from pinecart.service.runs.selectors import Run
+from pinecart.service.runs.services import life_cycle
 from pinecart.service.runs.stream import MOST_OF_ONE, hub, stream
 
 
@@ -342,14 +343,14 @@ class RunStop(APIView):
     @extend_schema(request=None, responses=RunShape)
     def post(self, request: Request, number: int) -> Response:
         """Stop a run cleanly: what is in flight is finished, the rest is left for another run."""
-        return Response(selectors.run_told(services.stop_run(actor_in(request), number)))
+        return Response(selectors.run_told(life_cycle.stop_run(actor_in(request), number)))
 
 
 class RunPause(APIView):
     @extend_schema(request=None, responses=RunShape)
     def post(self, request: Request, number: int) -> Response:
         """Pause a run: what is in flight is finished."""
-        return Response(selectors.run_told(services.pause_run(actor_in(request), number)))
+        return Response(selectors.run_told(life_cycle.pause_run(actor_in(request), number)))
 
 
 class RateShape(serializers.Serializer):
@@ -364,7 +365,7 @@ class RunLimit(APIView):
         """Limit how fast a run moves bytes, from now on."""
         return Response(
             selectors.run_told(
-                services.limit_run(actor_in(request), number, _read(RateShape, request)["rate"])
+                life_cycle.limit_run(actor_in(request), number, _read(RateShape, request)["rate"])
             )
         )
 
@@ -373,14 +374,14 @@ class RunResume(APIView):
     @extend_schema(request=None, responses=RunShape)
     def post(self, request: Request, number: int) -> Response:
         """A paused run goes on; both sides are listed anew."""
-        return Response(selectors.run_told(services.resume_run(actor_in(request), number)))
+        return Response(selectors.run_told(life_cycle.resume_run(actor_in(request), number)))
 
 
 class RunRetry(APIView):
     @extend_schema(request=None, responses={201: RunShape})
     def post(self, request: Request, number: int) -> Response:
         """The same once more, by the definition as it was."""
-        return started(services.retry_run(actor_in(request), number))
+        return started(life_cycle.retry_run(actor_in(request), number))
 
 
 class WhyShape(serializers.Serializer):
@@ -407,7 +408,7 @@ class RunRelease(APIView):
         """Say yes to what a run waits with. Refused if it is another list by now."""
         return Response(
             selectors.run_told(
-                services.release_run(actor_in(request), number, **_read(ReleaseShape, request))
+                life_cycle.release_run(actor_in(request), number, **_read(ReleaseShape, request))
             )
         )
 
@@ -418,7 +419,7 @@ class RunDecline(APIView):
         """Say no: what is held is not done, and the run ends."""
         return Response(
             selectors.run_told(
-                services.decline_run(actor_in(request), number, **_read(WhyShape, request))
+                life_cycle.decline_run(actor_in(request), number, **_read(WhyShape, request))
             )
         )
 
@@ -432,7 +433,7 @@ class StoreGoOn(APIView):
     def post(self, request: Request, name: str) -> Response:
         """One yes for every run that waits since this store refused its key."""
         return Response(
-            {"runs": [run.pk for run in services.release_refused(actor_in(request), name)]}
+            {"runs": [run.pk for run in life_cycle.release_refused(actor_in(request), name)]}
         )
 
 
@@ -442,7 +443,7 @@ class RunUndo(APIView):
         """Take back what a run did, as far as it still lies as it was left; or
         only preview that.
         """
-        return started(services.undo_run(actor_in(request), number, **_read(UndoShape, request)))
+        return started(life_cycle.undo_run(actor_in(request), number, **_read(UndoShape, request)))
 
 
 class EventShape(serializers.Serializer):

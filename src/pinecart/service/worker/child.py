@@ -42,7 +42,8 @@ from pinecart.runner.run import MOST_AT_ONCE, Ending, Order, carry_out  # noqa: 
 from pinecart.runner.undo import Done  # noqa: E402
 from pinecart.service.config.process import end_with_parent, settle_in  # noqa: E402
 from pinecart.service.config.settings import OPTIONS, STATE  # noqa: E402
-from pinecart.service.runs import selectors, services  # noqa: E402
+from pinecart.service.runs import selectors  # noqa: E402
+from pinecart.service.runs.services import epochs, life_cycle, run_records  # noqa: E402
 from pinecart.service.stores.selectors import rests  # noqa: E402
 from pinecart.service.stores.services import remember_learned, remember_rest  # noqa: E402
 from pinecart.service.worker.crew import HelperCrew  # noqa: E402
@@ -115,7 +116,7 @@ class RunRecords:
         self._stores = {
             (n, side): parse_location(leg[word]).store
             for n, leg in enumerate(order["definition"]["legs"])
-            for side, word in services.SIDES
+            for side, word in run_records.SIDES
         }
         self.scopes: dict[int, int] = {}
         self._past: dict[int, list[int]] = {}  # leg → every ledger it ever had between these places
@@ -176,7 +177,7 @@ class RunRecords:
         return await _reads(selectors.ledger_cuts, self.scopes[leg])
 
     async def drop(self, leg: int, keys: list[bytes]) -> None:
-        await _writes(services.drop_ledger_rows, self._run, self._epoch, self.scopes[leg], keys)
+        await _writes(run_records.drop_ledger_rows, self._run, self._epoch, self.scopes[leg], keys)
 
     def fresh(self, leg: int) -> bool:
         before, now = self._settled[leg]
@@ -185,7 +186,7 @@ class RunRecords:
     async def settled(self, leg: int) -> None:
         if self.fresh(leg):
             await _writes(
-                services.settle_scope,
+                run_records.settle_scope,
                 self._run,
                 self._epoch,
                 self.scopes[leg],
@@ -194,7 +195,7 @@ class RunRecords:
 
     async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None:
         if asides or rows:
-            await _writes(services.journal, self._run, self._epoch, self.scopes, asides, rows)
+            await _writes(run_records.journal, self._run, self._epoch, self.scopes, asides, rows)
 
     def intends(self, leg: int, key: bytes, decision: str, reason: str) -> None:
         self._intents.write(leg, key, decision, reason)
@@ -224,17 +225,17 @@ class RunRecords:
     async def no_longer_aside(self, asides: list[Aside], *, back: bool) -> None:
         if asides:
             await _writes(
-                services.no_longer_aside, self._run, self._epoch, self._of, asides, back=back
+                run_records.no_longer_aside, self._run, self._epoch, self._of, asides, back=back
             )
 
     async def save(self, batch: list[Record]) -> None:
         remember = self._kind == "transfer"
         await _writes(
-            services.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember
+            run_records.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember
         )
 
     async def tell(self, progress: dict[str, Any]) -> None:
-        await _writes(services.tell_progress, self._run, self._epoch, progress)
+        await _writes(run_records.tell_progress, self._run, self._epoch, progress)
 
     async def listen(self) -> None:
         stop, self._pause, self.pacer.rate = await _reads(selectors.wishes, self._run)
@@ -282,7 +283,7 @@ class RunRecords:
 
     async def upload_over(self, key: bytes) -> None:
         of = self._of if self._kind == "expiry" else None
-        await _writes(services.upload_over, self._run, self._epoch, key, cleared=True, of=of)
+        await _writes(run_records.upload_over, self._run, self._epoch, key, cleared=True, of=of)
 
     def stopping(self) -> bool:
         return self._stop
@@ -323,14 +324,14 @@ class Journal:
 
     async def begun(self, key: bytes, token: str, at: str) -> str:
         return await _writes(
-            services.upload_begun, self._run, self._epoch, self._store, key, token, at
+            run_records.upload_begun, self._run, self._epoch, self._store, key, token, at
         )
 
     async def named(self, key: bytes, upload: str) -> None:
-        await _writes(services.upload_named, self._run, self._epoch, key, upload)
+        await _writes(run_records.upload_named, self._run, self._epoch, key, upload)
 
     async def over(self, key: bytes) -> None:
-        await _writes(services.upload_over, self._run, self._epoch, key, cleared=False)
+        await _writes(run_records.upload_over, self._run, self._epoch, key, cleared=False)
 
 
 def main() -> None:
@@ -351,7 +352,7 @@ def main() -> None:
         desk = RunRecords(given, log)
         try:
             asyncio.run(_work(given, desk, lock.fileno()))
-        except services.Superseded as exc:
+        except epochs.Superseded as exc:
             desk.log("superseded", str(exc))
         except RecordsLost as exc:
             desk.log("records-lost", f"{exc} This process ends; the run is taken up again.")
@@ -380,7 +381,7 @@ async def _work(given: dict[str, Any], desk: RunRecords, lock: int) -> None:
         opened.update(order.stores)
         desk.opened = order.stores
         await _writes(desk.open_scopes, given["job"], order)
-        await _writes(services.forget_undone, given["run"], given["epoch"])
+        await _writes(run_records.forget_undone, given["run"], given["epoch"])
         await _reads(desk.await_others, given["awaited"], order.stores)
     except PinecartError as exc:
         ending = Ending([], None, 0, False, exc)
@@ -388,7 +389,7 @@ async def _work(given: dict[str, Any], desk: RunRecords, lock: int) -> None:
         ending = await _carried(order, desk)
     if crew:
         await crew.close()
-    await _writes(services.end_run, given["run"], given["epoch"], ending)
+    await _writes(life_cycle.end_run, given["run"], given["epoch"], ending)
     desk.forget_intents()
     desk.log("ended", "Ended.", code=ending.error.code if ending.error else "")
 
@@ -396,7 +397,7 @@ async def _work(given: dict[str, Any], desk: RunRecords, lock: int) -> None:
 async def _carried(order: Order, desk: RunRecords) -> Ending:
     try:
         return await carry_out(order, desk)
-    except (services.Superseded, RecordsLost):
+    except (epochs.Superseded, RecordsLost):
         raise
     except Exception as exc:  # noqa: BLE001 - a defect of ours must end this run with its reason, and no other
         desk.log("defect", f"{type(exc).__name__}: {exc}")

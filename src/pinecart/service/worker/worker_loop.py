@@ -16,7 +16,7 @@ from datetime import datetime
 
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.runs.selectors import Run, run_of, runs_working
-from pinecart.service.runs.services import (
+from pinecart.service.runs.services.life_cycle import (
     claim_next,
     fail_unstarted,
     go_on_after_low_disk,

@@ -1,0 +1,1 @@
+"""What changes runs: their life, the records they write, what belongs to the whole database."""

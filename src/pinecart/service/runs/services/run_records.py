@@ -1,0 +1,311 @@
+"""What a run writes while it works: records with their sums, the ledger, journals of what is set
+aside and of uploads.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Collection, Iterable, Mapping
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from pinecart.core.definition import KEPT_DAYS, days_kept
+from pinecart.core.entries import Aside, Row
+from pinecart.core.places import parse_location
+from pinecart.core.totals import GROUPED_BY, Group, Sums
+from pinecart.runner.records import Record
+from pinecart.service.config.refusals import StateConflict
+from pinecart.service.config.upserts import upsert
+from pinecart.service.runs.models import (
+    STORED,
+    AsideRow,
+    LedgerRow,
+    RecordRow,
+    Run,
+    RunEvent,
+    Scope,
+    UploadRow,
+)
+from pinecart.service.runs.selectors import (
+    ALIVE_STATES,
+    dropped_name,
+    run_of,
+)
+from pinecart.service.runs.services.epochs import hold_epoch
+
+DELETE_AT_ONCE, AWHILE_S = 1000, 0.02  # rows of one transaction, and the pause after it
+
+TOLD = (
+    "decision",
+    "reason",
+    "size",
+    "done",
+    "seconds",
+    "crc",
+    "proof",
+    "guarded",
+    "tries",
+    "error",
+    "message",
+)
+
+
+SIDES = (("source", "from"), ("target", "to"))
+
+
+def forget_undone(run: int, epoch: int) -> None:
+    """What a run that is taken up again had only planned, or failed at, is planned anew.
+
+    Some at a time. Raises Superseded.
+    """
+    while _some_undone_forgotten(run, epoch):
+        time.sleep(AWHILE_S)
+
+
+@transaction.atomic
+def _some_undone_forgotten(run: int, epoch: int) -> int:
+    hold_epoch(run, epoch)
+    rows = list(
+        RecordRow.objects.filter(run=run, done=False).values_list("pk", "size", *GROUPED_BY)[
+            :DELETE_AT_ONCE
+        ]
+    )
+    RecordRow.objects.filter(pk__in=[pk for pk, *_ in rows]).delete()
+    _change_sums(run, gone=[(Group(*group), size) for _, size, *group in rows], come=[])
+    return len(rows)
+
+
+@transaction.atomic
+def save_batch(
+    run: int, epoch: int, scopes: dict[int, int], batch: list[Record], *, remember: bool
+) -> None:
+    """Records, and what the ledger shall remember, in one transaction.
+
+    scopes: leg → scope. Raises Superseded.
+    """
+    hold_epoch(run, epoch)
+    rows = {(r.leg, r.key): r for r in batch if not (r.reason == "same" and not r.error)}
+    known = _known(run, rows)
+    gone, come = [], []
+    for at, (pk, group, size) in known.items():
+        gone.append((group, size))
+        if rows[at].decision == "clear" and group.done and group.decision in ("copy", "replace"):
+            come.append((_cleared_too(pk, rows.pop(at), group), size))
+    for at, record in rows.items():
+        cleared = (
+            at in known and known[at][1].cleared
+        )  # which stays so, whatever else is told of it
+        come.append((_group_of(record)._replace(cleared=cleared), record.size))
+    _change_sums(run, gone, come, {r.error: r.message for r in rows.values() if r.error})
+    told = [
+        (
+            run,
+            0,
+            +r.is_folder,
+            r.leg,
+            bytearray(r.key),
+            r.decision,
+            r.reason,
+            r.size,
+            +r.done,
+            r.seconds,
+            r.crc,
+            r.proof,
+            +r.guarded,
+            r.tries,
+            r.error,
+            r.message,
+        )
+        for r in rows.values()
+    ]
+    upsert(
+        RecordRow,
+        ("run", "cleared", "folder", "leg", "key", *TOLD),
+        told,
+        unique=("run", "leg", "key"),
+        update=(*TOLD, "folder"),
+    )
+    if remember:
+        write_ledger([(scopes[r.leg], r.row) for r in batch if r.row is not None])
+    for record in batch:
+        if record.done and record.kept:
+            aside = AsideRow.objects.filter(
+                run_id=run, leg=record.leg, key=record.key, state="meant"
+            )
+            aside.update(state="kept", kept=record.kept)
+
+
+def write_ledger(rows: list[tuple[int, Row]]) -> None:
+    """(scope, row): the ledger has these from now on."""
+    told = [(scope, bytearray(key), *rest) for scope, row in rows for key, *rest in (row.stored(),)]
+    upsert(LedgerRow, ("scope", *STORED), told, unique=("scope", "key"), update=STORED[1:])
+
+
+def _known(
+    run: int, keys: Collection[tuple[int, bytes]]
+) -> dict[tuple[int, bytes], tuple[int, Group, int]]:
+    """Of these (leg, key) those that have a record already: its id, group and size."""
+    found = {}
+    for leg in {leg for leg, _ in keys}:
+        names = [key for number, key in keys if number == leg]
+        for i in range(0, len(names), 500):
+            rows = RecordRow.objects.filter(run_id=run, leg=leg, key__in=names[i : i + 500])
+            for pk, key, size, *group in rows.values_list("pk", "key", "size", *GROUPED_BY):
+                found[leg, bytes(key)] = (pk, Group(*group), size)
+    return found
+
+
+def _cleared_too(pk: int, clear: Record, group: Group) -> Group:
+    """An object that this run copied keeps its one record, which says whether it was then cleared
+    at the source.
+    """
+    cleared = clear.done and not clear.error
+    RecordRow.objects.filter(pk=pk).update(
+        cleared=cleared, error=clear.error, message=clear.message
+    )
+    return group._replace(cleared=cleared, error=clear.error)
+
+
+def _group_of(r: Record) -> Group:
+    return Group(r.decision, r.reason, r.done, r.error, r.proof, False, r.is_folder)
+
+
+def _change_sums(
+    run: int,
+    gone: Iterable[tuple[Group, int]],
+    come: Iterable[tuple[Group, int]],
+    examples: Mapping[str, str] = {},
+) -> None:
+    """Keep a run's sums with its records, in the caller's transaction.
+
+    (group, bytes): of records that go, and that come.
+    """
+    sums = Sums.read(Run.objects.values_list("summed", flat=True).get(pk=run))
+    if sums.change(gone, come, examples):
+        Run.objects.filter(pk=run).update(summed=sums.plain())
+
+
+@transaction.atomic
+def journal(
+    run: int, epoch: int, scopes: dict[int, int], asides: list[Aside], rows: list[tuple[int, Row]]
+) -> None:
+    """Commit what is about to be set aside, and what the ledger shall remember, before anything is
+    destroyed.
+    """
+    hold_epoch(run, epoch)
+    definition = run_of(run).definition
+    until = timezone.now() + timedelta(days=days_kept(definition) or KEPT_DAYS)
+    stores = {
+        (n, s): parse_location(leg[w]).store
+        for n, leg in enumerate(definition["legs"])
+        for s, w in SIDES
+    }
+    AsideRow.objects.bulk_create(
+        [
+            AsideRow(run_id=run, until=until, store=stores[a.leg, a.side], **a._asdict())
+            for a in asides
+        ],
+        update_conflicts=True,
+        unique_fields=["run", "leg", "side", "key"],
+        update_fields=["at", "size", "was", "version"],
+    )
+    write_ledger([(scopes[leg], row) for leg, row in rows])
+
+
+@transaction.atomic
+def upload_begun(run: int, epoch: int, store: str, key: bytes, token: str, at: str) -> str:
+    """Commit that an upload in parts starts; the id of one begun before for the same token, or
+    empty.
+    """
+    hold_epoch(run, epoch)
+    known = UploadRow.objects.filter(run_id=run, store=store, key=key).first()
+    if known is not None and known.token == token and known.upload:
+        return known.upload
+    first = known.at if known else at  # whatever was begun for this key since then is ours
+    again = {"token": token, "at": first, "upload": "", "again": known is not None}
+    UploadRow.objects.update_or_create(run_id=run, store=store, key=key, defaults=again)
+    return ""
+
+
+@transaction.atomic
+def upload_named(run: int, epoch: int, key: bytes, upload: str) -> None:
+    hold_epoch(run, epoch)
+    UploadRow.objects.filter(run_id=run, key=key).update(upload=upload)
+
+
+@transaction.atomic
+def upload_over(run: int, epoch: int, key: bytes, *, cleared: bool, of: int | None = None) -> None:
+    """It is an object now, or given up. What was begun more than once stays journalled until the
+    store was `cleared` of it.
+
+    of: the run that began it, where this one clears up after it.
+    """
+    hold_epoch(run, epoch)
+    rows = UploadRow.objects.filter(run_id=of or run, key=key)
+    (rows if cleared else rows.filter(again=False)).delete()
+    rows.update(upload="")
+
+
+@transaction.atomic
+def no_longer_aside(run: int, epoch: int, of: int, asides: list[Aside], *, back: bool) -> None:
+    """What run `of` had set aside was brought back, or is gone for good now."""
+    hold_epoch(run, epoch)
+    for aside in asides:
+        found = AsideRow.objects.filter(run_id=of, leg=aside.leg, side=aside.side, key=aside.key)
+        found.update(state="back" if back else "gone")
+
+
+@transaction.atomic
+def settle_scope(run: int, epoch: int, scope: int, digest: str) -> None:
+    """This selection has been carried out to its end once."""
+    hold_epoch(run, epoch)
+    Scope.objects.filter(pk=scope).update(settled=digest)
+
+
+def forget_job(job: str) -> None:
+    """Whoever defines a job of this name later begins without what this one remembered. In the
+    caller's transaction.
+
+    Raises Conflict while a run of it is under way.
+    """
+    if under_way := Run.objects.filter(job=job, state__in=ALIVE_STATES).first():
+        message = (
+            f"Run {under_way.pk} of {job!r} is not over yet. Stop it first, or answer it: "
+            f"pinecart run show {under_way.pk}"
+        )
+        raise StateConflict(message, code="run.under-way")
+    for scope in Scope.objects.filter(job=job):
+        scope.job, scope.dropped_at = dropped_name(job) + str(scope.pk), timezone.now()
+        scope.save(update_fields=["job", "dropped_at"])
+
+
+def clear_forgotten(now: datetime) -> None:
+    """Some of what dropped jobs remembered, once none of their runs can be undone any more."""
+    old = Scope.objects.filter(dropped_at__lt=now - timedelta(days=KEPT_DAYS)).first()
+    if old is None:
+        return
+    keys = list(LedgerRow.objects.filter(scope=old).values_list("key", flat=True)[:DELETE_AT_ONCE])
+    for i in range(0, len(keys), 500):
+        LedgerRow.objects.filter(scope=old, key__in=keys[i : i + 500]).delete()
+    if not keys:
+        old.delete()
+
+
+@transaction.atomic
+def drop_ledger_rows(run: int, epoch: int, scope: int, keys: list[bytes]) -> None:
+    hold_epoch(run, epoch)
+    for i in range(0, len(keys), 500):
+        LedgerRow.objects.filter(scope_id=scope, key__in=keys[i : i + 500]).delete()
+
+
+@transaction.atomic
+def tell_progress(run: int, epoch: int, progress: dict[str, Any]) -> None:
+    hold_epoch(run, epoch)
+    Run.objects.filter(pk=run).update(progress=progress, told_at=timezone.now())
+    event = RunEvent.objects.create(run_id=run, kind="progress", payload=progress)
+    RunEvent.objects.filter(
+        run_id=run, kind="progress", pk__lt=event.pk
+    ).delete()  # only the newest tells anything
