@@ -291,6 +291,25 @@ async def test_an_upload_whose_start_was_answered_to_nobody_stays_journalled(sta
     await store.close()
 
 
+async def test_an_upload_begun_twice_stays_journalled_also_when_it_is_taken_up(standin):  # noqa: F811
+    """The first start's answer was lost, a part was too slow, and the next try goes on and ends."""
+    server, endpoint = standin
+    journal, store, body = Journal(), opened(endpoint), b"x" * (HELD_BYTES + 1)
+    await store.probe(AT)
+    stamp = WriteStamp("d", None, "")
+    put = Put(AT + b"long", len(body), InPieces(body), stamp, if_absent=True, uploads=journal)
+    server.behaviour["start-upload"] = Behaviour(lost=True, times=1)
+    server.behaviour["part"] = Behaviour(fail="RequestTimeout")
+    with pytest.raises(Busy):
+        await store.put(put)
+    server.behaviour.clear()
+    assert (await store.put(put)).entry.size == len(body)
+    assert len(server.shelf.uploads) == 1 and list(journal.rows) == [AT + b"long"]
+    await store.clear_uploads(AT + b"long", journal.rows[AT + b"long"][1])
+    assert not server.shelf.uploads
+    await store.close()
+
+
 async def test_what_lay_below_a_folder_that_is_a_file_now_is_definitely_gone(tmp_path):
     root = tmp_path / "posts"
     (root / "inner").mkdir(parents=True)

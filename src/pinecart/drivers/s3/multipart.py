@@ -14,7 +14,7 @@ from typing import Protocol
 
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, StoreError
-from pinecart.core.ports import Placed, Put, Sender, Shares
+from pinecart.core.ports import Placed, Put, Sender, Shares, Uploads
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.pieces import Give, each_piece
 from pinecart.drivers.s3.client import Query
@@ -87,17 +87,21 @@ class MultipartUpload:
 
     async def _taken_up(self) -> str:
         """The id of an upload of this very source that was begun before; empty: there is none."""
-        put, store = self._put, self._store
+        put = self._put
         if put.uploads is None:
             return ""
-        date = store._transport.last_date or store._now()
-        token = f"{put.card.decision_id}/{put.size}/{self._step}"
-        upload = await put.uploads.begun(put.key, token, date.isoformat())
+        upload = await self._journal_begin(put.uploads)
         if not upload:
             return ""
         there = await self._parts_of(upload)
         self._there = there or {}
         return upload if there is not None else ""
+
+    async def _journal_begin(self, journal: Uploads) -> str:
+        """The id of an upload that was begun before with this token; empty: one begins now."""
+        date = self._store._transport.last_date or self._store._now()
+        token = f"{self._put.card.decision_id}/{self._put.size}/{self._step}"
+        return await journal.begun(self._put.key, token, date.isoformat())
 
     async def _parts_of(self, upload: str) -> dict[tuple[int, int], str] | None:
         """Its parts; None: it is gone, and another one is started."""
@@ -116,6 +120,10 @@ class MultipartUpload:
 
     async def _start(self) -> HttpAnswer:
         self._begun += 1
+        if self._begun == 2 and self._put.uploads:
+            # The first answer was lost, and an upload may be left of it: the journal has to know,
+            # also when this one is taken up by a later try.
+            await self._journal_begin(self._put.uploads)
         headers = self._store._kept(self._put) | (FULL_CRC if self._sums_whole else {})
         return await self._store._good(
             "POST",
