@@ -117,12 +117,10 @@ def main(url: str, password: str) -> None:
                     "find": "/find?name=W10*aldermurr",
                     "people": "/people",
                     "trail": "/trail?what=person",
-                    "own-access": "/me",
                     "report": f"/api/v1/runs/{last}/report?as=html",
                 },
             ),
-            ("dark", 1280, {"today-dark": "/"}),
-            ("light", 390, {"held-narrow": f"/runs/{held}", "jobs-narrow": "/jobs"}),
+            ("light", 390, {"held-narrow": f"/runs/{held}"}),
         ):
             context = browser.new_context(
                 viewport={"width": width, "height": 800},
