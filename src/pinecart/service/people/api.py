@@ -113,10 +113,10 @@ class Session(APIView):
             tries.note_refused(name, address=address, why="password")
             raise AuthenticationFailed("Name or password are not right.")
         if not second_factor.is_right(person, asked.get("code", "")):
+            # The try counts as failed, also where no code was given: who has learned the password
+            # would else begin anew with each guess at a code.
             if asked.get("code"):
                 tries.note_refused(name, address=address, why="second factor")
-            else:
-                tries.end_try(name, address)
             refused = AuthenticationFailed(
                 "This person has a second factor: give its code of now, which is taken once."
             )
