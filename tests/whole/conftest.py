@@ -12,3 +12,10 @@ def shared(tmp_path_factory):
     """
     with house(tmp_path_factory.mktemp("shared")) as made:
         yield made
+
+
+@pytest.fixture(autouse=True)
+def no_guesses_yet(request):
+    """All tests come from one address: one's wrong passwords are not the next one's."""
+    if "shared" in request.fixturenames:
+        request.getfixturevalue("shared").sql("DELETE FROM people_failures")

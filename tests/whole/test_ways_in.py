@@ -20,17 +20,6 @@ from tests.whole.house import house, until
 PASSWORD, OTHER = "dawn-chorus-at-five", "the-owls-are-asleep-now"
 
 
-@pytest.fixture(autouse=True)
-def no_guesses_yet(request):
-    """All tests come from one address: one's guesses are not the next one's."""
-    made = "shared" in request.fixturenames and request.getfixturevalue("shared")
-    if made:
-        made.sql("DELETE FROM people_failures")
-    yield
-    if made:
-        made.sql("DELETE FROM people_failures")
-
-
 class Browser:
     """What a browser does: cookies, and the session's token with every change."""
 
