@@ -66,7 +66,7 @@ def recorded(
         from django.core.management import call_command
         from django.utils import timezone
 
-        from pinecart.core.definition import read_definition
+        from pinecart.core.definition_reading import read_definition
         from pinecart.drivers import open_store
         from pinecart.runner.run import Order, carry_out
         from pinecart.service.config.process import settle_in

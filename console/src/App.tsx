@@ -3,27 +3,28 @@ import { lazy, Suspense, useEffect } from 'react'
 import { Link, Navigate, Route, Routes, useLocation } from 'react-router'
 import { api, got, keepCsrf, type Session } from './api/client'
 import { PageHead, Loaded, useSession } from './parts/parts'
+import { Away } from './parts/Away'
 import { Broken } from './parts/Broken'
-import { Enter } from './pages/session/Enter'
-import { SignIn } from './pages/session/SignIn'
+import { Enter } from './features/session/Enter'
+import { SignIn } from './features/session/SignIn'
 
-const TodayPage = lazy(() => import('./pages/today/TodayPage'))
-const CopyNow = lazy(() => import('./pages/carry/CopyNow'))
-const JobsPage = lazy(() => import('./pages/jobs/JobsPage'))
-const JobPage = lazy(() => import('./pages/jobs/JobPage'))
-const JobForm = lazy(() => import('./pages/jobs/JobForm'))
-const PreviewPage = lazy(() => import('./pages/jobs/PreviewPage'))
-const AuditPage = lazy(() => import('./pages/jobs/AuditPage'))
-const RunsPage = lazy(() => import('./pages/runs/RunsPage'))
-const RunPage = lazy(() => import('./pages/runs/RunPage'))
-const StoresPage = lazy(() => import('./pages/stores/StoresPage'))
-const StoreForm = lazy(() => import('./pages/stores/StoreForm'))
-const SidesPage = lazy(() => import('./pages/stores/SidesPage'))
-const FindPage = lazy(() => import('./pages/find/FindPage'))
-const OwnPage = lazy(() => import('./pages/people/OwnPage'))
-const PeoplePage = lazy(() => import('./pages/people/PeoplePage'))
-const TrailPage = lazy(() => import('./pages/trail/TrailPage'))
-const BrowsePage = lazy(() => import('./pages/stores/BrowsePage'))
+const TodayPage = lazy(() => import('./features/today/TodayPage'))
+const CopyNow = lazy(() => import('./features/carry/CopyNow'))
+const JobsPage = lazy(() => import('./features/jobs/JobsPage'))
+const JobPage = lazy(() => import('./features/jobs/JobPage'))
+const JobForm = lazy(() => import('./features/jobs/JobForm'))
+const PreviewPage = lazy(() => import('./features/jobs/PreviewPage'))
+const AuditPage = lazy(() => import('./features/jobs/AuditPage'))
+const RunsPage = lazy(() => import('./features/runs/RunsPage'))
+const RunPage = lazy(() => import('./features/runs/RunPage'))
+const StoresPage = lazy(() => import('./features/stores/StoresPage'))
+const StoreForm = lazy(() => import('./features/stores/StoreForm'))
+const SidesPage = lazy(() => import('./features/stores/SidesPage'))
+const FindPage = lazy(() => import('./features/find/FindPage'))
+const OwnPage = lazy(() => import('./features/people/OwnPage'))
+const PeoplePage = lazy(() => import('./features/people/PeoplePage'))
+const TrailPage = lazy(() => import('./features/trail/TrailPage'))
+const BrowsePage = lazy(() => import('./features/stores/BrowsePage'))
 
 const PAGES = [
   ['/', 'Today'],
@@ -146,6 +147,7 @@ function House({ name, session }: { name: string; session: Session }) {
           margin: '0 auto',
         }}
       >
+        <Away />
         <Broken key={pathname}>
           <Suspense fallback={<Spin aria-label="Loading" />}>
             {isDue ? (

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from pinecart.core.checksum import combine, crc_of
 from pinecart.core.columns import EntryPage, Rows
-from pinecart.core.definition import KEYS, LEG_KEYS, read_definition
+from pinecart.core.definition_reading import job_keys, leg_keys, read_definition
 from pinecart.core.entries import (
     Entry,
     Likeness,
@@ -85,7 +85,8 @@ JSON = st.recursive(
 
 
 @given(
-    st.dictionaries(st.sampled_from(KEYS), JSON), st.dictionaries(st.sampled_from(LEG_KEYS), JSON)
+    st.dictionaries(st.sampled_from(job_keys()), JSON),
+    st.dictionaries(st.sampled_from(leg_keys()), JSON),
 )
 def test_whatever_a_definition_holds_it_is_read_or_refused(job, leg):
     with suppress(Invalid):

@@ -15,10 +15,10 @@ import pytest
 import uvloop
 
 from pinecart.core.errors import Busy, Refused, SignInRefused
+from pinecart.drivers import try_store
 from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.http_message import Headers
 from pinecart.drivers.transport import Transport
-from pinecart.service.stores.connection_check import try_store
 from pinecart.standins.bucket_server import Account, BucketServer
 from tests.contracts.store import names, put
 from tests.drivers.test_s3 import opened
@@ -147,7 +147,7 @@ async def failing(given, write_to=""):
     began = asyncio.get_running_loop().time()
     steps = await try_store(given, write_to=write_to)
     assert asyncio.get_running_loop().time() - began < 10
-    return [(s["step"], s["code"]) for s in steps if s["ok"] is False]
+    return [(s.step, s.code) for s in steps if s.ok is False]
 
 
 async def test_the_try_tells_a_host_that_says_nothing(raw):

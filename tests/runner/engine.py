@@ -6,7 +6,7 @@ import asyncio
 from collections import Counter
 
 from pinecart.core.columns import Rows
-from pinecart.core.definition import LEG_KEYS, read_definition
+from pinecart.core.definition_reading import leg_keys, read_definition
 from pinecart.core.retry import Retry
 from pinecart.drivers import open_store
 from pinecart.runner.records import BatchRules
@@ -196,7 +196,7 @@ async def run(
         {
             "from": "pine://posts/",
             "to": "pine://office/dawn/",
-            **{k: job.pop(k) for k in LEG_KEYS if k in job},
+            **{k: job.pop(k) for k in leg_keys() if k in job},
         }
     ]
     definition = read_definition({"job": "dawn", "legs": legs, **job})

@@ -9,7 +9,7 @@ from collections import Counter
 
 import pytest
 
-from pinecart.core.definition import read_definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.drivers import open_store
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import BatchRules

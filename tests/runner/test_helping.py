@@ -12,7 +12,7 @@ import pytest
 
 from pinecart.core.batch import Batch, BatchAnswer, Carried, Parts, Task
 from pinecart.core.checksum import crc_of
-from pinecart.core.definition import read_definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Incomplete, Refused, SignInRefused
 from pinecart.drivers import open_store
 from pinecart.runner.batch_helper import GIVE_UP_AFTER, BatchHelper, Sharing

@@ -8,7 +8,7 @@ import os
 
 import pytest
 
-from pinecart.core.definition import read_definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid
 from pinecart.drivers import open_store
 from pinecart.runner import removal

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.decide import Decision
-from pinecart.core.definition import read_definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.drivers import open_store
 from pinecart.drivers.memory import MemoryStore
 from pinecart.runner.run import Order, carry_out

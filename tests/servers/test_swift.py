@@ -8,7 +8,7 @@ import uuid
 
 import pytest
 
-from pinecart.core.definition import read_definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.drivers import open_store
 from pinecart.runner.run import Order, carry_out
 from tests.contracts import store as contract

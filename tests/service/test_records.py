@@ -13,7 +13,7 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from pinecart.core.definition import read_definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import SignInRefused
 from pinecart.runner.records import Record, RecordsLost
 from pinecart.runner.run import Ending

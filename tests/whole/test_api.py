@@ -25,6 +25,7 @@ ORDER = ["look", "operate", "define", "administer"]
 CALLS = [
     ("GET", "health", None),
     ("GET", "schema", None),
+    ("GET", "forms", None),
     ("GET", "session", None),
     ("GET", "today", "look"),
     ("GET", "stores", "look"),

@@ -21,6 +21,11 @@ export type OpenSession = Shapes['OpenSessionShape']
 export type Token = Shapes['TokenShape']
 export type TrailLine = Shapes['LineShape']
 export type Browsed = Shapes['BrowsedShape']
+export type Side = Shapes['SideShape']
+export type Forms = Shapes['FormsShape']
+export type Field = Shapes['FieldShape']
+export type JobOption = Shapes['OptionShape']
+export type Intent = NonNullable<Definition['intent']>
 
 export interface Problem {
   code: string
@@ -58,6 +63,22 @@ api.use({
   },
 })
 
+/** Whether the service answered when it was last asked. */
+let away = false
+const listeners = new Set<() => void>()
+const heard = (isAway: boolean) => {
+  if (away === isAway) return
+  away = isAway
+  listeners.forEach((tell) => tell())
+}
+export const presence = {
+  subscribe: (tell: () => void) => {
+    listeners.add(tell)
+    return () => listeners.delete(tell)
+  },
+  isAway: () => away,
+}
+
 /** The answer's body, or a Refusal. */
 export async function got<T>(
   call: Promise<{ data?: T; error?: unknown; response: Response }>,
@@ -66,12 +87,14 @@ export async function got<T>(
   try {
     answer = await call
   } catch {
+    heard(true)
     throw new Refusal({
       code: 'service.unreachable',
       detail: 'The service does not answer. Is it running?',
       status: 0,
     })
   }
+  heard(false)
   if (answer.response.ok) return answer.data as T
   const told = (answer.error ?? {}) as Partial<Problem>
   throw new Refusal({
@@ -81,4 +104,3 @@ export async function got<T>(
     problems: told.problems,
   })
 }
-export type Side = Shapes['SideShape']

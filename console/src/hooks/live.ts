@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { api, got, type Progress, type RunWhole } from '../api/client'
+import { type Progress, type RunWhole } from '../api/client'
+import { runQuery } from '../api/runs'
 
 /** A clock that ticks, for ages. */
 export function useNow(everyMs = 5000): number {
@@ -15,10 +16,8 @@ export function useNow(everyMs = 5000): number {
 /** A run, and its progress as it comes: server-sent events while it lives. */
 export function useRun(id: number) {
   const queries = useQueryClient()
-  const key = ['run', id]
   const run = useQuery({
-    queryKey: key,
-    queryFn: () => got(api.GET('/api/v1/runs/{number}', { params: { path: { number: id } } })),
+    ...runQuery(id),
     refetchInterval: (q) => (q.state.data?.state === 'ended' ? false : 2000),
   })
   const [progress, setProgress] = useState<Progress | null>(null)
@@ -37,7 +36,7 @@ export function useRun(id: number) {
     stream.addEventListener('state', (e) => {
       setQuiet(false)
       const told = JSON.parse(e.data as string) as RunWhole
-      queries.setQueryData<RunWhole>(['run', id], (old) => ({
+      queries.setQueryData(runQuery(id).queryKey, (old) => ({
         ...told,
         problem_groups: old?.problem_groups ?? [],
       }))

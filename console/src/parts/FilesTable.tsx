@@ -1,8 +1,9 @@
 import { useInfiniteQuery } from '@tanstack/react-query'
-import { Button, Empty, Flex, Grid, Table, Typography } from 'antd'
+import { Button, Empty, Flex, Typography } from 'antd'
 import type { FileRow } from '../api/client'
 import { REASONS } from '../lib/words'
 import { Bytes, Loaded } from './parts'
+import { DataTable } from './DataTable'
 
 interface Props {
   of: unknown[]
@@ -15,7 +16,6 @@ const PAGE = 200
 
 /** What a run did, a preview would do, or an audit found, file by file; more as it is asked for. */
 export function FilesTable({ of, page, empty, finding = false }: Props) {
-  const wide = Grid.useBreakpoint().md
   const query = useInfiniteQuery({
     queryKey: ['files', ...of],
     initialPageParam: 0,
@@ -35,60 +35,37 @@ export function FilesTable({ of, page, empty, finding = false }: Props) {
         if (!rows.length) return <Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description={empty} />
         return (
           <>
-            {wide ? (
-              <Table<FileRow>
-                size="small"
-                rowKey="id"
-                dataSource={rows}
-                pagination={false}
-                sticky
-                columns={[
-                  {
-                    title: 'File',
-                    width: '42%',
-                    render: (_, row) => (
-                      <Typography.Text code style={{ overflowWrap: 'anywhere' }}>
-                        {row.key}
-                      </Typography.Text>
-                    ),
-                  },
-                  {
-                    title: finding ? 'Finding' : 'Decision',
-                    width: 200,
-                    render: (_, row) =>
-                      finding
-                        ? REASONS[row.reason]
-                        : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`,
-                  },
-                  {
-                    title: 'Size',
-                    width: 100,
-                    align: 'right',
-                    render: (_, row) => <Bytes n={row.bytes} />,
-                  },
-                  { title: finding ? '' : 'Proof or problem', render: (_, row) => said(row) },
-                ]}
-              />
-            ) : (
-              rows.map((row) => (
-                <Flex
-                  vertical
-                  key={row.id}
-                  style={{ padding: '8px 0', borderBottom: '1px solid rgba(128,128,128,.25)' }}
-                >
-                  <Typography.Text code style={{ overflowWrap: 'anywhere' }}>
-                    {row.key}
-                  </Typography.Text>
-                  <Typography.Text type="secondary">
-                    {finding
+            <DataTable<FileRow>
+              rowKey="id"
+              rows={rows}
+              card={(row) => <FileCard row={row} finding={finding} said={said(row)} />}
+              columns={[
+                {
+                  title: 'File',
+                  width: '42%',
+                  render: (_, row) => (
+                    <Typography.Text code style={{ overflowWrap: 'anywhere' }}>
+                      {row.key}
+                    </Typography.Text>
+                  ),
+                },
+                {
+                  title: finding ? 'Finding' : 'Decision',
+                  width: 200,
+                  render: (_, row) =>
+                    finding
                       ? REASONS[row.reason]
-                      : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`}{' '}
-                    · <Bytes n={row.bytes} />
-                  </Typography.Text>
-                  <span>{said(row)}</span>
-                </Flex>
-              ))
-            )}
+                      : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`,
+                },
+                {
+                  title: 'Size',
+                  width: 100,
+                  align: 'right',
+                  render: (_, row) => <Bytes n={row.bytes} />,
+                },
+                { title: finding ? '' : 'Proof or problem', render: (_, row) => said(row) },
+              ]}
+            />
             {query.hasNextPage && (
               <Button
                 onClick={() => void query.fetchNextPage()}
@@ -102,5 +79,20 @@ export function FilesTable({ of, page, empty, finding = false }: Props) {
         )
       }}
     </Loaded>
+  )
+}
+
+function FileCard({ row, finding, said }: { row: FileRow; finding: boolean; said: string }) {
+  return (
+    <Flex vertical style={{ padding: '8px 0', borderBottom: '1px solid rgba(128,128,128,.25)' }}>
+      <Typography.Text code style={{ overflowWrap: 'anywhere' }}>
+        {row.key}
+      </Typography.Text>
+      <Typography.Text type="secondary">
+        {finding ? REASONS[row.reason] : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`} ·{' '}
+        <Bytes n={row.bytes} />
+      </Typography.Text>
+      <span>{said}</span>
+    </Flex>
   )
 }

@@ -1,19 +1,15 @@
 import { theme, Tooltip } from 'antd'
 import { Link } from 'react-router'
 import type { Job } from '../api/client'
-import { exact, MARKS, tone } from '../lib/words'
+import { exact, MARKS } from '../lib/words'
+import { useToneColour } from './parts'
 
 const DAYS = 14
 
 /** Fourteen days with a mark where each run ended; the same as words for who can't see it. */
 export function TimeAxis({ marks, now }: { marks: Job['marks']; now: number }) {
   const { token } = theme.useToken()
-  const colours = {
-    good: token.colorSuccess,
-    person: token.colorWarning,
-    bad: token.colorError,
-    calm: token.colorTextSecondary,
-  }
+  const toneColour = useToneColour()
   const at = (time: string) => 100 - ((now - Date.parse(time)) / (DAYS * 86_400_000)) * 100
   return (
     <div
@@ -35,7 +31,7 @@ export function TimeAxis({ marks, now }: { marks: Job['marks']; now: number }) {
             style={{
               position: 'absolute',
               left: `calc(${Math.max(0, Math.min(at(mark.at), 100))}% - 14px)`,
-              color: colours[tone(mark.outcome)],
+              color: toneColour(mark.outcome),
             }}
           >
             {MARKS[mark.outcome]?.[0]}

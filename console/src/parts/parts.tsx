@@ -3,23 +3,28 @@ import { useQuery } from '@tanstack/react-query'
 import { Alert, Button, Flex, Grid, Skeleton, theme, Tooltip, Typography } from 'antd'
 import type { ReactNode } from 'react'
 import { Link } from 'react-router'
-import { api, got, Refusal } from '../api/client'
+import { Refusal } from '../api/client'
+import { sessionQuery } from '../api/session'
 import { useNow } from '../hooks/live'
-import { age, cut, exact, MARKS, place, size, tone } from '../lib/words'
+import { age, cut, exact, MARKS, place, size, tone, type Tone } from '../lib/words'
 
-/** An outcome or state: a shape, a word and a colour, always together. */
-export function Mark({ word, strong = false }: { word: string; strong?: boolean }) {
+/** The colour of an outcome or state. */
+export function useToneColour(): (word: string) => string {
   const { token } = theme.useToken()
-  const colours = {
+  const colours: Record<Tone, string> = {
     good: token.colorSuccess,
     person: token.colorWarning,
     bad: token.colorError,
     calm: token.colorTextSecondary,
   }
+  return (word) => colours[tone(word)]
+}
+
+/** An outcome or state: a shape, a word and a colour, always together. */
+export function Mark({ word, strong = false }: { word: string; strong?: boolean }) {
+  const toneColour = useToneColour()
   return (
-    <span
-      style={{ color: colours[tone(word)], whiteSpace: 'nowrap', fontWeight: strong ? 600 : 400 }}
-    >
+    <span style={{ color: toneColour(word), whiteSpace: 'nowrap', fontWeight: strong ? 600 : 400 }}>
       {MARKS[word] ?? word}
     </span>
   )
@@ -155,11 +160,7 @@ function Stale({ error, again }: { error: unknown; again: () => void }) {
 }
 
 export function useSession() {
-  return useQuery({
-    queryKey: ['session'],
-    queryFn: () => got(api.GET('/api/v1/session')),
-    staleTime: 60_000,
-  })
+  return useQuery(sessionQuery())
 }
 
 /** Whether the person signed in holds a right somewhere. */

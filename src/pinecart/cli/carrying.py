@@ -9,35 +9,23 @@ from typing import Any
 import click
 
 from pinecart.cli.following import follow, follow_quietly
+from pinecart.cli.forms import Field, FormCommand, given_values
 from pinecart.cli.frame import DONE, HELD, PROBLEMS, Cart, exit_code, output_option, say
-from pinecart.cli.jobs import (
-    INTENT_HELP,
-    aside_in_option,
-    keep_options,
-    leg_options,
-    leg_rules,
-    show_preview,
-)
+from pinecart.cli.jobs import option_fields, show_preview
 from pinecart.cli.runs import tell
 
 
-@click.command()
+def _carry_fields(forms: dict[str, Any]) -> list[Field]:
+    return option_fields(forms, "carry")
+
+
+def _removal_fields(forms: dict[str, Any]) -> list[Field]:
+    return option_fields(forms, "remove")
+
+
+@click.command(cls=FormCommand, fields=_carry_fields)
 @click.argument("source", metavar="FROM")
 @click.argument("target", metavar="TO")
-@leg_options
-@click.option("--intent", help=INTENT_HELP)
-@click.option(
-    "--set-aside",
-    type=click.IntRange(0, 3650),
-    help="Days to keep what is removed or replaced; 0: for good.",
-)
-@click.option(
-    "--compare", help="since-last-run (default), size-and-time, checksum, size or always."
-)
-@click.option(
-    "--on-difference", help="keep, replace-changed (default), replace-all, keep-both or refuse."
-)
-@keep_options
 @click.option("--make-bucket", is_flag=True, help="Make the destination's bucket if there is none.")
 @click.option("--preview", "only_preview", is_flag=True, help="Only show what would be done.")
 @click.option("--each", is_flag=True, help="A line for every file.")
@@ -65,16 +53,8 @@ def carry(
     pinecart carry pine://posts/survey.txt pine://office/larkfell/about.txt
     pinecart carry ./posts/recordings pine://office/larkfell/recordings/ --changed-within "2 days"
     """
-    rules = leg_rules(options) | {
-        k: options[k]
-        for k in ("intent", "compare", "on_difference", "set_aside")
-        if options[k] is not None
-    }
-    rules |= {
-        k: v
-        for k in ("keep", "storage_class", "make_bucket", "route", "aside_in")
-        if (v := options[k])
-    }
+    rules = given_values(_carry_fields(cart.forms), options)
+    rules |= {"make_bucket": True} if options["make_bucket"] else {}
     places = cart.client.location(source), cart.client.location(target)
     told = cart.client.carry(*places, preview=only_preview, **rules)
     for sentence in told["sentences"][:1]:
@@ -93,21 +73,12 @@ def carry(
     sys.exit(exit_code(run))
 
 
-@click.command()
+@click.command(cls=FormCommand, fields=_removal_fields)
 @click.argument("location")
-@leg_options
-@click.option(
-    "--set-aside",
-    type=click.IntRange(0, 3650),
-    help="Days it is kept (14 by default); 0: removed for good.",
-)
-@aside_in_option
 @click.option("--preview", "only_preview", is_flag=True, help="Only show what would be removed.")
 @click.option("--yes", is_flag=True, help="Don't ask: remove what it finds.")
 @output_option
-def remove(
-    cart: Cart, location: str, set_aside: int | None, only_preview: bool, yes: bool, **options: Any
-) -> None:
+def remove(cart: Cart, location: str, only_preview: bool, yes: bool, **options: Any) -> None:
     """Remove a file, or the files in a folder: listed, counted, asked for, and set aside so that it
     can be undone.
 
@@ -116,9 +87,7 @@ def remove(
     pinecart remove pine://office/larkfell/old/ --take "*.tmp"
     pinecart remove pine://office/larkfell/old/dawn.flac --set-aside 30
     """
-    rules = {k: v for k, v in leg_rules(options).items() if k != "rename"}
-    rules |= {} if set_aside is None else {"set_aside": set_aside}
-    rules |= {"aside_in": options["aside_in"]} if options["aside_in"] else {}
+    rules = given_values(_removal_fields(cart.forms), options)
     told = cart.client.remove(cart.client.location(location), preview=only_preview, **rules)
     for sentence in told["sentences"]:
         say(sentence)

@@ -9,7 +9,7 @@ import os
 import sys
 from collections.abc import Callable, Iterable
 from difflib import get_close_matches
-from functools import wraps
+from functools import cached_property, wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -37,6 +37,11 @@ class Cart:
         if self._client is None:
             self._client = Client(*_address())
         return self._client
+
+    @cached_property
+    def forms(self) -> dict[str, Any]:
+        """What the service has to fill in."""
+        return self.client.forms()
 
     def show(self, found: Any, plain: Callable[[], None]) -> None:
         """The result on stdout: as JSON, or for people."""

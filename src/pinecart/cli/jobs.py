@@ -8,13 +8,9 @@ from typing import Any
 import click
 
 from pinecart.cli.following import follow_quietly
+from pinecart.cli.forms import Field, FormCommand, given_values
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, say
 from pinecart.cli.words import age, mark, size, table
-
-INTENT_HELP = (
-    "top-up: add what is missing; renew (default): also replace what changed; mirror: an exact "
-    "copy, removes what is gone; hand-over: move, removes at the source after proof."
-)
 
 
 @click.group(cls=Words)
@@ -41,150 +37,25 @@ def _read(file: Any) -> dict[str, Any]:
     return found
 
 
-def leg_options(command: Any) -> Any:
-    """Which files are taken, and how they are called there: the same for jobs and carries."""
-    for option in (
-        click.option(
-            "--rename-to",
-            help=(
-                "Rename: a template such as {year}/{name}{ending}; with --rename, its replacement."
-            ),
-        ),
-        click.option(
-            "--rename",
-            metavar="PATTERN",
-            help="Rename: a regular expression that --rename-to replaces.",
-        ),
-        click.option(
-            "--ignore-case", is_flag=True, help="Patterns match small and capital letters alike."
-        ),
-        click.option(
-            "--folders",
-            type=click.Choice(["with-files", "empty-too", "only"]),
-            help=(
-                "Which folders are made: those with files (default), empty ones too, or folders "
-                "only."
-            ),
-        ),
-        click.option("--until", metavar="DATE", help="Only files changed on or before this day."),
-        click.option(
-            "--since",
-            metavar="DATE",
-            help="Only files changed on or after this day, such as 2026-03-02.",
-        ),
-        click.option("--unchanged-for", metavar="AGE", help="Only files not changed for so long."),
-        click.option(
-            "--changed-within",
-            metavar="AGE",
-            help="Only files changed within so long, such as '32 days'.",
-        ),
-        click.option("--smaller-than", metavar="SIZE", help="Only files smaller than this."),
-        click.option(
-            "--larger-than", metavar="SIZE", help="Only files larger than this, such as '10 MiB'."
-        ),
-        click.option(
-            "--leave-out",
-            multiple=True,
-            metavar="PATTERN",
-            help="Leave out what matches; may be given again.",
-        ),
-        click.option(
-            "--take",
-            multiple=True,
-            metavar="PATTERN",
-            help="Take only what matches; may be given again.",
-        ),
-    ):
-        command = option(command)
-    return command
+def option_fields(forms: dict[str, Any], use: str) -> list[Field]:
+    """The options of a job ("job"), a one-off transfer ("carry") or removal ("remove")."""
+    return [option for option in forms["job_options"] if use in option["used_in"]]
 
 
-def leg_rules(options: dict[str, Any]) -> dict[str, Any]:
-    """What of a leg was given by options."""
-    rules: dict[str, Any] = {k: list(options[k]) for k in ("take", "leave_out") if options[k]}
-    names = (
-        "larger_than",
-        "smaller_than",
-        "changed_within",
-        "unchanged_for",
-        "since",
-        "until",
-        "ignore_case",
-        "folders",
-    )
-    rules |= {k: options[k] for k in names if options[k]}
-    if options["rename_to"]:
-        rules["rename"] = {"pattern": options["rename"] or "", "to": options["rename_to"]}
-    return rules
+def _trigger_fields(forms: dict[str, Any]) -> list[Field]:
+    return [field for kind in forms["triggers"] for field in kind["fields"]]
 
 
-aside_in_option = click.option(
-    "--aside-in",
-    metavar="FOLDER",
-    help="Where to set aside, from the store's or the bucket's root on.",
-)
-
-
-def keep_options(command: Any) -> Any:
-    """What goes with a file besides its bytes, type, metadata and time, and how: the same for jobs
-    and carries.
-    """
-    keep, route = (
-        click.Choice(["permissions", "attributes", "tags"]),
-        click.Choice(["shortest", "through-us"]),
-    )
-    told = (
-        "Keep this as well, on files and folders; may be given again. A bucket keeps it as "
-        "metadata."
-    )
-    command = click.option(
-        "--storage-class", help="Of what is written to a bucket, such as STANDARD."
-    )(command)
-    for option in (
-        aside_in_option,
-        click.option(
-            "--route",
-            type=route,
-            help="shortest (default): inside one system it copies by itself; through-us: never.",
-        ),
-        click.option("--keep", multiple=True, type=keep, help=told),
-    ):
-        command = option(command)
-    return command
+def _job_fields(forms: dict[str, Any]) -> list[Field]:
+    return [*option_fields(forms, "job"), *_trigger_fields(forms)]
 
 
 def job_options(command: Any) -> Any:
+    """What every job may be given; the rest the service describes."""
     for option in (
-        keep_options,
-        click.option("--zone", default="UTC", show_default=True, help="The schedule's time zone."),
-        click.option("--cron", help="When it runs: minute hour day month weekday."),
         click.option("--why", help="Why it exists."),
         click.option("--title", help="A free title."),
         click.option("--label", "labels", multiple=True, help="A label; may be given again."),
-        click.option(
-            "--on-difference",
-            help="keep, replace-changed (default), replace-all, keep-both or refuse.",
-        ),
-        click.option(
-            "--compare",
-            help=(
-                "How changed is decided: since-last-run (default), size-and-time, checksum, "
-                "size, always."
-            ),
-        ),
-        click.option(
-            "--waits-for",
-            multiple=True,
-            metavar="JOB",
-            help="hand-over: clear a file only once this job took it too.",
-        ),
-        click.option("--rate", help="Bytes per second at most, such as '10 MiB'."),
-        click.option(
-            "--set-aside",
-            type=click.IntRange(0, 3650),
-            help="Days to keep what is removed or replaced; 0: for good.",
-        ),
-        click.option("--intent", help=INTENT_HELP),
         click.option("--to", "to", help="Where to put: pine://STORE/PATH."),
         click.option("--from", "from_", help="Where to take from: pine://STORE/PATH."),
     ):
@@ -194,36 +65,34 @@ def job_options(command: Any) -> Any:
 
 def _definition(cart: Cart, old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str, Any]:
     """A definition from options, over an old one if there is one."""
+    fields = option_fields(cart.forms, "job")
     made: dict[str, Any] = dict(old or {})
     leg: dict[str, Any] = dict(made["legs"][0]) if old else {}
     for key, name in (("from_", "from"), ("to", "to")):
         leg |= {name: cart.client.location(options[key])} if options[key] else {}
-    leg |= leg_rules(options)
-    for key in (
-        "intent",
-        "compare",
-        "on_difference",
-        "why",
-        "title",
-        "set_aside",
-        "storage_class",
-        "rate",
-        "route",
-        "aside_in",
-    ):
-        made |= {key: options[key]} if options[key] not in (None, "") else {}
-    made |= {"keep": list(options["keep"])} if options["keep"] else {}
-    made |= {"waits_for": list(options["waits_for"])} if options["waits_for"] else {}
+    leg |= given_values([f for f in fields if f["is_of_leg"]], options)
+    made |= given_values([f for f in fields if not f["is_of_leg"]], options)
+    made |= {key: options[key] for key in ("why", "title") if options[key]}
     made |= {"labels": list(options["labels"])} if options["labels"] else {}
-    made |= (
-        {"schedule": {"cron": options["cron"], "zone": options["zone"]}} if options["cron"] else {}
-    )
+    made |= _schedule(cart, made.get("schedule"), options)
     return made | {"legs": [leg, *made.get("legs", [])[1:]]}
 
 
-@job.command("define")
+def _schedule(cart: Cart, old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str, Any]:
+    """The trigger of which fields were given, over the old one if that is of the same kind."""
+    kinds = cart.forms["triggers"]
+    usual = kinds[0]["kind"]
+    for kind in kinds:
+        given = given_values(kind["fields"], options)
+        if given:
+            is_same = old and old.get("kind", usual) == kind["kind"]
+            named = {} if kind["kind"] == usual else {"kind": kind["kind"]}
+            return {"schedule": (old if is_same and old else {}) | named | given}
+    return {}
+
+
+@job.command("define", cls=FormCommand, fields=_job_fields)
 @click.argument("name_or_file")
-@leg_options
 @job_options
 @click.option("--check", is_flag=True, help="Only check it, and say what it would do.")
 @output_option
@@ -232,8 +101,10 @@ def job_define(cart: Cart, name_or_file: str, check: bool, **options: Any) -> No
 
     \b
     pinecart job define dawn.yaml
-    pinecart job define dawn --from pine://posts/ --to pine://office/larkfell/ --cron "30 5 * * *"
-    --zone Europe/London \b A job file:
+    pinecart job define dawn --from pine://posts/ --to pine://office/larkfell/ \\
+        --cron "30 5 * * *" --zone Europe/London
+    \b
+    A job file:
       job: dawn
       intent: renew
       legs:
@@ -261,10 +132,9 @@ def job_define(cart: Cart, name_or_file: str, check: bool, **options: Any) -> No
     )
 
 
-@job.command("change")
+@job.command("change", cls=FormCommand, fields=_job_fields)
 @click.argument("name")
 @click.argument("file", type=click.File(), required=False)
-@leg_options
 @job_options
 @click.option("--no-schedule", is_flag=True, help="No longer run by the clock.")
 @output_option
@@ -461,15 +331,12 @@ def schedule_list(cart: Cart) -> None:
     """
     found = cart.client.schedule()
     rows = [
-        [age(d["next_due"]), d["next_due"].replace("T", " "), d["job"], d["cron"], d["zone"]]
-        for d in found
+        [age(d["next_due"]), d["next_due"].replace("T", " "), d["job"], d["when"]] for d in found
     ]
     empty = "No job has a schedule. Give one with: pinecart job change NAME --cron '30 5 * * *'"
     cart.show(
         found,
         lambda: (
-            table(["next", "at (UTC)", "job", "cron", "zone"], rows, flexible=2)
-            if rows
-            else say(empty)
+            table(["next", "at (UTC)", "job", "when"], rows, flexible=2) if rows else say(empty)
         ),
     )

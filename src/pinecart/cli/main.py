@@ -55,7 +55,7 @@ class RootCommand(Words):
 @click.group(
     cls=RootCommand,
     invoke_without_command=True,
-    context_settings={"help_option_names": ["-h", "--help"]},
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
 )
 @click.version_option(__version__, message="%(version)s")
 @output_option

@@ -10,6 +10,7 @@ from typing import Any
 import click
 
 from pinecart.cli.following import follow, follow_quietly
+from pinecart.cli.forms import Field, FormCommand
 from pinecart.cli.frame import DONE, PROBLEMS, Cart, Words, exit_code, output_option, say
 from pinecart.cli.jobs import show_preview
 from pinecart.cli.words import age, bytes_in, coloured, mark, size, table
@@ -248,26 +249,35 @@ def run_log(cart: Cart, number: int, watch: bool) -> None:
             time.sleep(0.5)
 
 
-@run.command("report")
+def _report_fields(forms: dict[str, Any]) -> list[Field]:
+    formats = [{"value": f["name"], "title": f["title"]} for f in forms["report_formats"]]
+    return [
+        {
+            "name": "as",
+            "type": "choice",
+            "title": "Format",
+            "help": "Its format.",
+            "example": "",
+            "default": formats[0]["value"],
+            "choices": formats,
+        }
+    ]
+
+
+@run.command("report", cls=FormCommand, fields=_report_fields)
 @click.argument("number", type=int)
-@click.option(
-    "--as",
-    "kind",
-    type=click.Choice(["html", "csv", "jsonl"]),
-    default="html",
-    show_default=True,
-    help="Its form.",
-)
 @click.option(
     "--output", "-o", type=click.File("w"), default="-", help="A file; without, standard output."
 )
-def run_report(number: int, kind: str, output: Any) -> None:
+@click.pass_obj
+def run_report(cart: Cart, number: int, output: Any, **options: Any) -> None:
     """A run's report: every file, its action, bytes, seconds, checksum, proof, error.
 
     \b
     pinecart run report 12 --as csv -o run-12.csv
     """
-    for piece in click.get_current_context().obj.client.report(number, kind):
+    wanted = options["as"] or _report_fields(cart.forms)[0]["default"]
+    for piece in cart.client.report(number, wanted):
         output.write(piece)
 
 

@@ -7,11 +7,10 @@ from typing import Any
 
 import click
 
+from pinecart.cli.forms import Field, FormCommand, given_values
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, read_secret, say
 from pinecart.cli.words import age, older_than, table
 from pinecart.client.places import store_and_path
-
-FROM_FILE = "Read the secret from a file; - is standard input. Else it is asked for."
 
 
 @click.group(cls=Words)
@@ -23,92 +22,64 @@ def store() -> None:
     """
 
 
-def _form(fields: dict[str, Any]) -> dict[str, Any]:
-    """A store's form from options; what lies in files is read here."""
-    form = {
-        k: v for k, v in fields.items() if v is not None and v != () and not k.endswith("_file")
+def store_fields(forms: dict[str, Any]) -> list[Field]:
+    """Those of all kinds of store; of one that not all have it is said which."""
+    kinds = forms["stores"]
+    having: dict[str, list[str]] = {}
+    found: dict[str, Field] = {}
+    for kind in kinds:
+        for field in kind["fields"]:
+            having.setdefault(field["name"], []).append(kind["kind"])
+            found.setdefault(field["name"], field)
+    for name, field in found.items():
+        is_everywhere = len(having[name]) == len(kinds)
+        found[name] = field | {"of": "" if is_everywhere else f"{', '.join(having[name])}: "}
+    return list(found.values())
+
+
+def _fields_to_add(forms: dict[str, Any]) -> list[Field]:
+    kinds = [{"value": k["kind"], "title": k["title"]} for k in forms["stores"]]
+    kind = {
+        "name": "kind",
+        "type": "choice",
+        "title": "Kind",
+        "help": "What kind of storage it is.",
+        "example": "",
+        "default": "",
+        "choices": kinds,
     }
-    if fields.get("certificate_file"):
-        form["certificate"] = fields["certificate_file"].read()
-    if fields.get("session_token_file"):
-        form["session_token"] = read_secret("Session token", fields["session_token_file"])
-    if fields.get("proxy_password_file"):
-        form["proxy_password"] = read_secret("The proxy's password", fields["proxy_password_file"])
-    if fields.get("pasted_file"):
-        with click.open_file(fields["pasted_file"]) as file:
+    return [kind, *store_fields(forms)]
+
+
+def _form(cart: Cart, options: dict[str, Any]) -> dict[str, Any]:
+    """A store's form from options; what lies in files is read here."""
+    form = given_values(_fields_to_add(cart.forms), options)
+    form |= {"labels": list(options["labels"])} if options["labels"] else {}
+    form |= {"untried": True} if options["untried"] else {}
+    form |= {"rebind": True} if options.get("rebind") else {}
+    if options["pasted_file"]:
+        with click.open_file(options["pasted_file"]) as file:
             form["pasted"] = file.read()
     return form
 
 
+def _ask_for_secrets(cart: Cart, kind: str, form: dict[str, Any]) -> None:
+    """Those that the kind needs and that were not given; unseen."""
+    fields = next(k["fields"] for k in cart.forms["stores"] if k["kind"] == kind)
+    for field in fields:
+        is_asked = field["type"] == "unseen" and field["is_needed"]
+        if is_asked and not form.get(field["needed_unless"]) and field["name"] not in form:
+            form[field["name"]] = read_secret(field["title"], None)
+
+
 def store_options(command: Any) -> Any:
+    """What every kind of store may be given; the rest the service describes."""
     for option in (
-        click.option(
-            "--untried", is_flag=True, default=None, help="Save a new key without trying it first."
-        ),
+        click.option("--untried", is_flag=True, help="Save a new key without trying it first."),
         click.option(
             "--pasted-file",
             metavar="FILE",
             help="Read an address or credentials as they come; - is standard input.",
-        ),
-        click.option("--anonymous", is_flag=True, default=None, help="s3: without a key."),
-        click.option(
-            "--session-token-file",
-            metavar="FILE",
-            help="s3: the token of a temporary key, from a file or - .",
-        ),
-        click.option(
-            "--certificate-file", type=click.File(), help="s3: the authority's certificate, PEM."
-        ),
-        click.option("--proxy", help="s3: http://HOST:PORT"),
-        click.option("--proxy-user", help="s3: who we are at the proxy."),
-        click.option(
-            "--proxy-password-file",
-            metavar="FILE",
-            help="s3: with which password, from a file or - .",
-        ),
-        click.option(
-            "--silence", "silence_s", type=float, help="s3: seconds that an answer may stay silent."
-        ),
-        click.option(
-            "--addressing",
-            type=click.Choice(["path", "host"]),
-            help="s3: where the bucket stands in addresses.",
-        ),
-        click.option("--root", help="s3: confine it to this bucket, or bucket/prefix."),
-        click.option("--region", help="s3: the region's code; us-east-1 if left out."),
-        click.option("--key-id", help="s3: the id of the access key."),
-        click.option("--secret-file", metavar="FILE", help="s3: " + FROM_FILE),
-        click.option("--endpoint", help="s3: https://HOST or https://HOST:PORT."),
-        click.option(
-            "--sign-payload",
-            type=click.Choice(["yes", "no"]),
-            help="s3 over plain HTTP: the content is part of the signature (yes, default), or not.",
-        ),
-        click.option(
-            "--most-at-once",
-            type=click.IntRange(1, 256),
-            help=(
-                "So many requests, or files, at once, over all runs. Without it, as many as "
-                "bring more."
-            ),
-        ),
-        click.option(
-            "--links",
-            type=click.Choice(["refuse", "skip", "follow", "keep"]),
-            help=(
-                "folder: links are refused and listed (default), skipped, followed inside the "
-                "folder, or kept as links."
-            ),
-        ),
-        click.option(
-            "--marker",
-            metavar="NAME",
-            help="folder: a file in it without which it is taken for another disk, and left alone.",
-        ),
-        click.option(
-            "--read-back",
-            type=click.Choice(["yes", "no"]),
-            help="folder: what is written is read again to prove it (yes), or not.",
         ),
         click.option(
             "--label",
@@ -116,38 +87,36 @@ def store_options(command: Any) -> Any:
             multiple=True,
             help="Whoever has rights on this label may use it; may be given again.",
         ),
-        click.option("--path", help="folder: the whole path on the service's machine."),
     ):
         command = option(command)
     return command
 
 
-@store.command("add")
+@store.command("add", cls=FormCommand, fields=_fields_to_add)
 @click.argument("name")
-@click.option(
-    "--kind", type=click.Choice(["folder", "s3"]), required=True, help="What kind of storage it is."
-)
 @click.option("--try-first", is_flag=True, help="Try it, and add it only if all works.")
 @store_options
 @output_option
-def store_add(
-    cart: Cart, name: str, kind: str, try_first: bool, secret_file: str | None, **fields: Any
-) -> None:
+def store_add(cart: Cart, name: str, try_first: bool, **options: Any) -> None:
     """Register a storage system under a short name.
 
     \b
     pinecart store add posts --kind folder --path /srv/larkfell/posts
-    pinecart store add office --kind s3 --endpoint https://objects.example --key-id LARKFELL
-    --secret-file key.txt
+    pinecart store add office --kind s3 --endpoint https://objects.example \\
+        --key-id LARKFELL --secret-file key.txt
     """
-    form = _form({"name": name, "kind": kind, **fields})
+    form = {"name": name, **_form(cart, options)}
+    kind = form.get("kind", "")
+    if not kind:
+        known = ", ".join(k["kind"] for k in cart.forms["stores"])
+        raise click.UsageError(f"Missing option '--kind'. Choose from: {known}")
     if form.get("pasted"):
         told = cart.client.read_pasted(form["pasted"])
         say("Understood: " + ", ".join(f"{k} {v}" for k, v in told["found"].items()))
         for odd in told["odd"]:
             say(odd)
-    if kind == "s3" and not form.get("anonymous") and (secret_file or not form.get("pasted")):
-        form["secret"] = read_secret("Secret", secret_file)
+    else:
+        _ask_for_secrets(cart, kind, form)
     if try_first:
         tried = cart.client.try_form(form)
         if not tried["ok"]:
@@ -256,12 +225,11 @@ def store_show(cart: Cart, name: str) -> None:
     cart.show(found, plain)
 
 
-@store.command("change")
+@store.command("change", cls=FormCommand, fields=store_fields)
 @click.argument("name")
 @click.option(
     "--rebind",
     is_flag=True,
-    default=None,
     help="The same files lie at the new address: each job's next run waits for a yes.",
 )
 @click.option(
@@ -269,17 +237,15 @@ def store_show(cart: Cart, name: str) -> None:
 )
 @store_options
 @output_option
-def store_change(
-    cart: Cart, name: str, new_secret: bool, secret_file: str | None, **fields: Any
-) -> None:
+def store_change(cart: Cart, name: str, new_secret: bool, **options: Any) -> None:
     """Change a store's fields, or give a new key.
 
     \b
     pinecart store change office --key-id LARKFELL2 --new-secret
     """
-    form = _form(fields)
-    if new_secret or secret_file:
-        form["secret"] = read_secret("New secret", secret_file)
+    form = _form(cart, options)
+    if new_secret:
+        _ask_for_secrets(cart, cart.client.store(name)["kind"], form)
     if not form:
         raise click.UsageError("Nothing to change was given. See: pinecart store change --help")
     made = cart.client.change_store(name, form)

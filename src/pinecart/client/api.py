@@ -177,6 +177,12 @@ class Client:
     def drop_store(self, name: str) -> None:
         self._ask("DELETE", f"stores/{name}")
 
+    def forms(self) -> Json:
+        """What there is to fill in: the fields of stores, the options of jobs, the kinds of trigger
+        and the formats of reports.
+        """
+        return self._ask("GET", "forms")
+
     def read_pasted(self, text: str) -> Json:
         """What a pasted address or block of credentials holds: {"found", "odd"}; of secrets only
         that they were found.
@@ -410,7 +416,7 @@ class Client:
         return found["lines"], found["next"]
 
     def report(self, number: int, kind: str = "html") -> Iterator[str]:
-        """A run's report in pieces. kind: "html", "csv" or "jsonl"."""
+        """A run's report in pieces. kind: one of the `report_formats` of `forms`."""
         with self._http.stream("GET", f"runs/{number}/report", params={"as": kind}) as answer:
             if answer.status_code >= 400:
                 answer.read()

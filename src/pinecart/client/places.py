@@ -41,7 +41,7 @@ def located(text: str, url: str, stores: Iterable[dict[str, Any]]) -> str:
             "location: pine://STORE/PATH"
         )
         raise InvalidRequest(message, code="location.not-here")
-    roots = {s["path"]: s["name"] for s in stores if s["kind"] == "folder"}
+    roots = {s["path"]: s["name"] for s in stores if s["is_local"]}
     ending = "/" if tidy.endswith("/") or os.path.isdir(path) else ""
     for root in sorted(roots, key=len, reverse=True):
         if path == root or path.startswith(root.rstrip("/") + "/"):

@@ -8,28 +8,26 @@ from __future__ import annotations
 import csv
 import json
 import re
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
 
 QUOTES = "\"'`“”‘’"
-# A label contains all these words (split at anything but letters); the first that fits wins.
-LABELS: tuple[tuple[tuple[str, ...], str], ...] = (
-    (("session", "token"), "session_token"),
-    (("security", "token"), "session_token"),
-    (("secret",), "secret"),
-    (("access", "id"), "key_id"),
-    (("access", "key"), "key_id"),
-    (("key", "id"), "key_id"),
-    (("user",), "key_id"),
-    (("password",), "secret"),
-    (("region",), "region"),
-    (("endpoint",), "endpoint"),
-    (("host",), "endpoint"),
-    (("url",), "endpoint"),
-    (("address",), "endpoint"),
-    (("bucket",), "root"),
-    (("path",), "path"),
-    (("folder",), "path"),
-)
+Label = tuple[tuple[str, ...], str]
+Pair = tuple[str, str]
+
+
+class PasteRules(NamedTuple):
+    """How one kind of store is recognised.
+
+    address: an address → the fields it fills; none: it is no address of this kind.
+    address_field: the one that may itself hold a whole address.   labels: (words, field); the first
+    whose words are all in a label is meant.
+    """
+
+    kind: str
+    address: Callable[[str], Mapping[str, str]]
+    address_field: str
+    labels: tuple[Label, ...]
 
 
 class Pasted(NamedTuple):
@@ -41,31 +39,37 @@ class Pasted(NamedTuple):
     odd: list[str]
 
 
-def read_pasted(text: str) -> Pasted:
-    """Never raises: what isn't understood is said in `odd`."""
+def read_pasted(text: str, kinds: Sequence[PasteRules]) -> Pasted:
+    """Never raises: what isn't understood is said in `odd`. Where several kinds fit, the one of
+    which more fields are filled is meant, and of equals the first.
+    """
     odd: list[str] = []
     stripped = _clean(text, "the text", odd)
-    fields = _address(stripped) if "\n" not in stripped else {}
-    if not fields:
-        fields = _block(stripped, odd)
-    if fields.get("endpoint"):
-        found = _address(fields["endpoint"]) or {}
-        fields = {
-            **found,
-            **{k: v for k, v in fields.items() if k != "endpoint" or "endpoint" not in found},
-        }
-    if not fields:
-        odd.append("Nothing in it was understood. Paste an address, or lines such as: key id = …")
-    elif "kind" not in fields:
-        fields["kind"] = "folder" if "path" in fields else "s3"
-    return Pasted(fields, odd)
+    if "\n" not in stripped:
+        for rules in kinds:
+            if address := rules.address(stripped):
+                return Pasted({"kind": rules.kind, **address}, odd)
+    pairs = _pairs(stripped)
+    read = [_read_block(pairs, rules) for rules in kinds]
+    best = max(read, key=lambda pasted: len(pasted.fields))
+    if len(best.fields) > 1:
+        return Pasted(best.fields, odd + best.odd)
+    odd += best.odd
+    odd.append("Nothing in it was understood. Paste an address, or lines such as: key id = …")
+    return Pasted({}, odd)
+
+
+def percent_decoded(text: str) -> str:
+    """Percent-encoded bytes as the text they stand for (RFC 3986, section 2.1)."""
+    raw = re.sub(rb"%([0-9A-Fa-f]{2})", lambda m: bytes.fromhex(m[1].decode()), text.encode())
+    return raw.decode("utf-8", "replace")
 
 
 def _clean(value: str, what: str, odd: list[str]) -> str:
     bare = value.strip().strip("\ufeff\u200b\u00a0")
-    unquoted = (
-        bare[1:-1].strip() if len(bare) > 1 and bare[0] in QUOTES and bare[-1] in QUOTES else bare
-    )
+    unquoted = bare
+    if len(bare) > 1 and bare[0] in QUOTES and bare[-1] in QUOTES:
+        unquoted = bare[1:-1].strip()
     if unquoted != bare:
         odd.append(f"Quotes round {what} were taken off.")
     if bare != value.strip("\r\n") and what != "the text":
@@ -73,51 +77,28 @@ def _clean(value: str, what: str, odd: list[str]) -> str:
     return unquoted
 
 
-def _address(text: str) -> dict[str, str]:
-    """An https address with the bucket in host or path, an s3:// URI, or a path."""
-    if re.match(r"^(/|~/|[A-Za-z]:\\|file://)", text):
-        return {
-            "kind": "folder",
-            "path": text.removeprefix("file://").replace("\\", "/").rstrip("/") or "/",
-        }
-    if text.startswith("s3://"):
-        return {"kind": "s3", "root": text[5:].strip("/")}
-    parts = re.fullmatch(r"(https?)://(?:[^@/?#]*@)?([^/?#]+)([^?#]*).*", text)
-    if not parts:
-        return {}
-    scheme, host, path = parts[1], parts[2], _decoded(parts[3]).strip("/")
-    fields = {"kind": "s3", "root": path}
-    in_host = re.fullmatch(
-        r"(?:(?P<bucket>[a-z0-9.-]+)\.)?(?P<rest>s3[.-](?P<region>[a-z]{2,}(?:-[a-z]+)+-\d+)\.[a-z0-9.:-]+)",
-        host,
-    )
-    if in_host:
-        fields["region"] = in_host["region"]
-        if in_host["bucket"]:
-            fields["root"] = f"{in_host['bucket']}/{path}".rstrip("/")
-        host = in_host["rest"]
-    return {k: v for k, v in (fields | {"endpoint": f"{scheme}://{host}"}).items() if v}
-
-
-def _decoded(path: str) -> str:
-    """Percent-encoded bytes as the text they stand for (RFC 3986, section 2.1)."""
-    raw = re.sub(rb"%([0-9A-Fa-f]{2})", lambda m: bytes.fromhex(m[1].decode()), path.encode())
-    return raw.decode("utf-8", "replace")
-
-
-def _block(text: str, odd: list[str]) -> dict[str, str]:
+def _read_block(pairs: Iterable[Pair], rules: PasteRules) -> Pasted:
+    odd: list[str] = []
     fields: dict[str, str] = {}
-    for label, value in _pairs(text):
-        words = set(re.split(r"[^a-z]+", re.sub(r"(?<=[a-z])(?=[A-Z])", " ", label).lower()))
-        field = next((f for needed, f in LABELS if set(needed) <= words), None)
-        if field is None:
+    for label, value in pairs:
+        field = _field_meant(label, rules.labels)
+        if not field:
             odd.append(f"{label.strip()!r} was not understood, and left out.")
         elif field not in fields:
             fields[field] = _clean(value, label.strip(), odd)
-    return fields
+    address = dict(rules.address(fields.get(rules.address_field, "")))
+    if rules.address_field in address:
+        del fields[rules.address_field]
+    return Pasted({"kind": rules.kind, **address, **fields}, odd)
 
 
-def _pairs(text: str) -> list[tuple[str, str]]:
+def _field_meant(label: str, labels: Iterable[Label]) -> str:
+    spaced = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", label)
+    words = set(re.split(r"[^a-z]+", spaced.lower()))
+    return next((field for needed, field in labels if words.issuperset(needed)), "")
+
+
+def _pairs(text: str) -> list[Pair]:
     try:
         return [(k, str(v)) for k, v in _flat(json.loads(text))]
     except ValueError:

@@ -1,28 +1,53 @@
-"""One package per storage protocol, over the one contract `core.ports.Store`."""
+"""One package per storage protocol, over the one contract `core.ports.Store`. A new kind of store
+is a package with a DriverSpec, and a line here.
+"""
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
+from collections.abc import Mapping
 from typing import Any
 
 from pinecart.core.errors import Refused
 from pinecart.core.ports import Store
-from pinecart.drivers.folder.store import FolderStore
-from pinecart.drivers.memory import MemoryStore
-from pinecart.drivers.s3.store import S3Store
+from pinecart.core.registry import Registry
+from pinecart.drivers.connection_steps import Step
+from pinecart.drivers.driver_spec import DriverSpec
+from pinecart.drivers.folder.driver import FOLDER
+from pinecart.drivers.s3.driver import S3
 
-KINDS = ("folder", "s3")
-__all__ = ["KINDS", "open_store"]
+DRIVERS: Registry[DriverSpec] = Registry("kind of store")
+DRIVERS.add(FOLDER.kind, FOLDER)
+DRIVERS.add(S3.kind, S3)
+KINDS = list(DRIVERS)
+TRIED_WITHIN_S = 9.0
+__all__ = ["DRIVERS", "open_store", "try_store"]
 
 
-def open_store(spec: dict[str, Any]) -> Store:
+def open_store(spec: Mapping[str, Any]) -> Store:
     """A store from its spec: `kind`, `name`, the kind's own fields, and its secrets where it has
     any.
     """
-    kinds: dict[str, Any] = {"folder": FolderStore, "s3": S3Store, "memory": MemoryStore}
     try:
-        made: Store = kinds[spec["kind"]].from_spec(spec)
-        return made
+        return DRIVERS[spec["kind"]].open(spec)
     except KeyError as exc:
-        raise Refused(
-            f"Store {spec.get('name')!r} can't be opened: {exc} is missing or unknown."
-        ) from exc
+        message = f"Store {spec.get('name')!r} can't be opened: {exc} is missing or unknown."
+        raise Refused(message) from exc
+
+
+async def try_store(spec: Mapping[str, Any], *, write_to: str = "") -> list[Step]:
+    """Never raises for what the far side does, and answers within 10 s.
+
+    write_to: a path to try writing at; empty: don't.
+    """
+    steps: list[Step] = []
+    quick = {**spec, "retry": {"times": 1}, "connect_s": 3.0, "silence_s": 4.0}
+    with contextlib.suppress(TimeoutError):
+        async with asyncio.timeout(TRIED_WITHIN_S):
+            await DRIVERS[spec["kind"]].try_it(quick, write_to, steps)
+            return steps
+    words = (
+        f"No answer within {TRIED_WITHIN_S:.0f} s. The other side accepts and then says nothing."
+    )
+    return [*steps, Step("time", False, words, "store.silent")]

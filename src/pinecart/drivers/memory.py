@@ -5,7 +5,7 @@ like a bucket.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import AsyncIterator, Collection, Mapping, Sequence
+from collections.abc import AsyncIterator, Collection, Sequence
 from contextlib import asynccontextmanager
 from typing import Any, NamedTuple
 
@@ -27,7 +27,6 @@ from pinecart.core.ports import (
 )
 
 PAGE = 100
-_SHARED: dict[str, dict[bytes, HeldObject]] = {}
 
 
 class HeldObject(NamedTuple):
@@ -43,10 +42,6 @@ class MemoryStore:
         self.name = name
         self.objects = objects
         self.most_at_once = 0
-
-    @classmethod
-    def from_spec(cls, spec: Mapping[str, Any]) -> MemoryStore:
-        return cls(spec["name"], _SHARED.setdefault(spec["name"], {}))
 
     def set(self, key: bytes, body: bytes, card: WriteStamp | None = None) -> Entry:
         self.objects[key] = HeldObject(body, hashlib.sha256(body).hexdigest()[:16], card)

@@ -176,7 +176,7 @@ class BatchHelper:
             source, target = (
                 Side(self._stores[p.store], p.path) for p in (told.source, told.target)
             )
-            through_us = self._definition.route == "through-us"
+            through_us = self._definition.goes_through_us
             options = TransferOptions(
                 self._run,
                 leg,

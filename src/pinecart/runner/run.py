@@ -13,9 +13,10 @@ from typing import Any, NamedTuple, Protocol, TypeVar
 from pinecart.core.audit import compare
 from pinecart.core.columns import Rows
 from pinecart.core.decide import Decision, Reason
-from pinecart.core.definition import KEPT_DAYS, Definition
+from pinecart.core.definition import Definition
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Row
 from pinecart.core.errors import PinecartError, StoreError
+from pinecart.core.job_options import KEPT_DAYS
 from pinecart.core.places import Location, aside_folder
 from pinecart.core.ports import Store, Uploads
 from pinecart.core.retry import Retry
@@ -337,7 +338,7 @@ def leg_context(order: Order, number: int, records: Records) -> LegContext:
         folders=leg.folders,
         uploads=(records.uploads(number, "source"), records.uploads(number, "target")),
         pacer=order.pacer,
-        through_us=definition.route == "through-us",
+        through_us=definition.goes_through_us,
         aside_in=definition.aside_prefix,
         crew=order.crew if order.kind == "transfer" else None,
     )

@@ -8,37 +8,31 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from pinecart.core.definition import ROUTES
+from pinecart.core.option_spec import CARRY, REMOVE
 from pinecart.core.sentences import dangers, sentences
 from pinecart.service.carries import services
-from pinecart.service.jobs.api import JobShape, RulesShape
+from pinecart.service.jobs.api import JobShape, option_shapes
 from pinecart.service.jobs.api import told as job_told
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import RunShape
 from pinecart.service.runs.selectors import run_told
 
 
-class CarryShape(RulesShape):
-    intent = serializers.CharField(required=False)
-    compare = serializers.CharField(required=False)
-    on_difference = serializers.CharField(required=False)
-    set_aside = serializers.IntegerField(
-        required=False, help_text="Days; 0: what is removed or replaced is not kept."
-    )
-    keep = serializers.ListField(child=serializers.CharField(), required=False)
-    storage_class = serializers.CharField(required=False, allow_blank=True)
-    route = serializers.ChoiceField(
-        ROUTES, required=False, help_text="through-us: never by the store alone."
-    )
-    aside_in = serializers.CharField(
-        required=False, allow_blank=True, help_text="The folder to set aside in."
-    )
+class CarryShape(serializers.Serializer):
     make_bucket = serializers.BooleanField(
         required=False, help_text="Make the destination's bucket if there is none."
     )
     preview = serializers.BooleanField(
         required=False, help_text="Only work out what would be done."
     )
+
+    def get_fields(self) -> dict[str, Any]:
+        places = {
+            "from": serializers.CharField(help_text="Take from: pine://STORE/PATH"),
+            "to": serializers.CharField(help_text="Put to: pine://STORE/PATH"),
+        }
+        options = [option_shapes(CARRY, is_of_leg=is_of_leg) for is_of_leg in (True, False)]
+        return places | options[0] | options[1] | super().get_fields()
 
 
 class ExampleShape(serializers.Serializer):
@@ -95,22 +89,13 @@ class CarriesCheck(Carries):
     check_only = True
 
 
-class RemovalShape(RulesShape):
-    set_aside = serializers.IntegerField(required=False, help_text="Days; 0: removed for good.")
-    aside_in = serializers.CharField(
-        required=False, allow_blank=True, help_text="The folder to set aside in."
-    )
+class RemovalShape(serializers.Serializer):
     preview = serializers.BooleanField(required=False)
 
     def get_fields(self) -> dict[str, Any]:
-        fields = {
-            k: v
-            for k, v in super().get_fields().items()
-            if k not in ("from", "to", "rename", "folders")
-        }
-        return {
-            "location": serializers.CharField(help_text="One file, or a folder: pine://STORE/PATH")
-        } | fields
+        location = serializers.CharField(help_text="One file, or a folder: pine://STORE/PATH")
+        options = [option_shapes(REMOVE, is_of_leg=is_of_leg) for is_of_leg in (True, False)]
+        return {"location": location} | options[0] | options[1] | super().get_fields()
 
 
 class RemovalStartedShape(serializers.Serializer):

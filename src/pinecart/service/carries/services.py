@@ -1,31 +1,23 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
-from pinecart.core.definition import CARRY, REMOVE, Definition, Leg
+from pinecart.core.definition import Definition, Leg
 from pinecart.core.errors import Invalid, Missing, StoreError, Unsafe
+from pinecart.core.job_options import of_use
+from pinecart.core.option_spec import CARRY, REMOVE
 from pinecart.core.places import Location, key_text, parse_location, show
+from pinecart.drivers import DRIVERS
 from pinecart.service.config.refusals import StateConflict, UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.selectors import JobRecord
 from pinecart.service.jobs.services import checked_definition, define_job
 from pinecart.service.runs.selectors import Run, run_numbered
 from pinecart.service.runs.services.life_cycle import start_run
-from pinecart.service.stores.selectors import store_for, store_named
+from pinecart.service.stores.selectors import shows_buckets, store_for, store_named
 from pinecart.service.stores.services import look_at, make_bucket, stat_at
-
-CHOICES = (
-    "intent",
-    "compare",
-    "on_difference",
-    "set_aside",
-    "keep",
-    "storage_class",
-    "route",
-    "aside_in",
-)
 
 
 class Meant(NamedTuple):
@@ -49,12 +41,7 @@ def meant_by(actor: Actor, given: Mapping[str, Any]) -> Meant:
     )
     one = _of_one_file(source, target) if _is_one_file(actor, source) else None
     leg = one[0] if one else {"from": source.as_prefix().text, "to": target.as_prefix().text}
-    rules = {
-        k: v
-        for k, v in given.items()
-        if k not in ("from", "to", "preview", "make_bucket", *CHOICES)
-    }
-    choices = {k: given[k] for k in CHOICES if given.get(k) not in (None, "")}
+    rules, choices = _by_level(given, CARRY, apart=("from", "to", "preview", "make_bucket"))
     labels = sorted(set(here.labels) & set(there.labels))
     whole = {"job": CARRY, "title": "Copy now", "labels": labels, "legs": [leg | rules], **choices}
     definition = checked_definition(actor, whole, carry=True)
@@ -73,9 +60,7 @@ def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
         head, slash, name = place.path.rpartition(b"/")
         text, file = Location(place.store, head + slash).text, key_text(name)
         leg = {"from": text, "to": text, "one": [file, file]}
-    rules = {
-        k: v for k, v in given.items() if k not in ("location", "set_aside", "aside_in", "preview")
-    }
+    rules, choices = _by_level(given, REMOVE, apart=("location", "preview"))
     whole = {
         "job": REMOVE,
         "title": "Remove",
@@ -83,9 +68,19 @@ def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
         "labels": labels,
         "legs": [leg | rules],
     }
-    return checked_definition(
-        actor, whole | {k: given.get(k) for k in ("set_aside", "aside_in")}, carry=True
-    )
+    return checked_definition(actor, whole | choices, carry=True)
+
+
+def _by_level(
+    given: Mapping[str, Any], use: str, *, apart: Sequence[str]
+) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Options of the leg, and of the whole. What is none of them goes to the leg, which refuses
+    it.
+    """
+    of_whole = {option.name for option in of_use(use, is_of_leg=False)}
+    options = {k: v for k, v in given.items() if k not in apart}
+    of_leg = {k: v for k, v in options.items() if k not in of_whole}
+    return of_leg, {k: v for k, v in options.items() if k in of_whole}
 
 
 def _is_one_file(actor: Actor, source: Location) -> bool:
@@ -128,7 +123,7 @@ def _is_one_file(actor: Actor, source: Location) -> bool:
 
 def _is_bucket(place: Location) -> bool:
     record = store_named(place.store)
-    return record.kind == "s3" and not record.fields.get("root") and b"/" not in place.path
+    return shows_buckets(record) and b"/" not in place.path
 
 
 def _of_one_file(source: Location, target: Location) -> tuple[dict[str, Any], tuple[str, str]]:
@@ -171,7 +166,7 @@ def start_carry(actor: Actor, meant: Meant, *, preview: bool, new_bucket: bool =
     new_bucket: its destination's bucket is made, if there is none; without, a bucket is never made.
     """
     target = meant.definition.legs[0].target
-    if new_bucket and not preview and store_named(target.store).kind != "folder":
+    if new_bucket and not preview and DRIVERS[store_named(target.store).kind].has_buckets:
         make_bucket(actor, target.store, target.path.split(b"/")[0].decode("utf-8", "replace"))
     kind = "preview" if preview else "transfer"
     return start_run(

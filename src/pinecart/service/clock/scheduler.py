@@ -11,7 +11,7 @@ from django.db import transaction
 
 from pinecart.service.config.rights import SYSTEM
 from pinecart.service.jobs.selectors import definition_of, jobs_due
-from pinecart.service.jobs.services import due_anew, set_next_due
+from pinecart.service.jobs.services import due_after, due_anew, set_next_due
 from pinecart.service.runs.selectors import alive_of
 from pinecart.service.runs.services.life_cycle import (
     end_overdue_holds,
@@ -64,7 +64,7 @@ class Clock:
         clear_forgotten(now)
         for record in jobs_due(now):
             definition, due = definition_of(record), record.next_due
-            following = definition.schedule.after(now) if definition.schedule else None
+            following = due_after(definition, now, due)
             with transaction.atomic():
                 set_next_due(record, following)
                 late = (now - due).total_seconds() if due else 0

@@ -43,6 +43,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
     ANYBODY: {
         ("health", "GET"): OPEN,
         ("schema", "GET"): OPEN,
+        ("forms", "GET"): OPEN,
         ("session", "GET"): OPEN,
         ("session", "POST"): OPEN,
         ("session", "DELETE"): OPEN,

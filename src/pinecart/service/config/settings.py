@@ -32,6 +32,7 @@ INSTALLED_APPS = [
     "pinecart.service.runs",
     "pinecart.service.trail",
 ]
+TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]
 MIDDLEWARE = [
     "pinecart.service.config.negotiation.guarded_on_its_way",
     "django.middleware.security.SecurityMiddleware",
@@ -108,7 +109,7 @@ SPECTACULAR_SETTINGS = {
     "COMPONENT_SPLIT_REQUEST": True,
     "ENUM_NAME_OVERRIDES": {
         "RunKind": ["transfer", "preview", "audit"],
-        "StoreKind": ["folder", "s3"],
+        "StoreKind": "pinecart.drivers.KINDS",
         "EntryKind": ["file", "folder", "bucket"],
         "YesOrNo": ["yes", "no"],
         "RightName": ["look", "operate", "define", "administer"],

@@ -8,8 +8,11 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from pinecart.core.definition import ROUTES
+from pinecart.core.job_options import of_use
+from pinecart.core.option_spec import JOB
 from pinecart.core.sentences import dangers, sentences
+from pinecart.core.triggers import TRIGGERS
+from pinecart.service.config.shapes import of_fields
 from pinecart.service.jobs import selectors, services
 from pinecart.service.jobs.selectors import JobRecord
 from pinecart.service.people.api import actor_in
@@ -18,55 +21,35 @@ from pinecart.service.runs.selectors import Run, latest_runs, recent_marks, run_
 from pinecart.service.runs.services.life_cycle import start_run
 
 
-class RenameShape(serializers.Serializer):
-    pattern = serializers.CharField(
-        required=False,
-        allow_blank=True,
-        help_text="A regular expression; empty: `to` is a template.",
-    )
-    to = serializers.CharField(
-        help_text=(
-            "The replacement, or a template of {folder} {name} {ending} {year} {month} {day} "
-            "{counter}."
-        )
-    )
+def option_shapes(use: str, *, is_of_leg: bool) -> dict[str, serializers.Field]:
+    """The options of a job ("job"), a one-off transfer ("carry") or removal ("remove")."""
+    return of_fields([option.field for option in of_use(use, is_of_leg=is_of_leg)])
 
 
-class RulesShape(serializers.Serializer):
-    """Two places, and which files are taken and how they are called there."""
+class LegShape(serializers.Serializer):
+    """Two places, which files are taken and how they are called there."""
 
-    take = serializers.ListField(child=serializers.CharField(), required=False)
-    leave_out = serializers.ListField(child=serializers.CharField(), required=False)
-    larger_than = serializers.CharField(required=False, help_text="Such as 10 MiB.")
-    smaller_than = serializers.CharField(required=False)
-    changed_within = serializers.CharField(required=False, help_text="Such as 32 days.")
-    unchanged_for = serializers.CharField(required=False)
-    since = serializers.CharField(required=False, help_text="Such as 2026-03-02.")
-    until = serializers.CharField(required=False)
-    ignore_case = serializers.BooleanField(required=False)
-    rename = RenameShape(required=False)
-    folders = serializers.CharField(
-        required=False, help_text="with-files (default), empty-too, or only."
-    )
-
-    def get_fields(self) -> dict[str, Any]:
-        places = {"from": "Take from: pine://STORE/PATH", "to": "Put to: pine://STORE/PATH"}
-        return {
-            k: serializers.CharField(help_text=v) for k, v in places.items()
-        } | super().get_fields()
-
-
-class LegShape(RulesShape):
     one = serializers.ListField(
         child=serializers.CharField(),
         required=False,
         help_text="Only this file, and its name there.",
     )
 
+    def get_fields(self) -> dict[str, Any]:
+        places = {
+            "from": serializers.CharField(help_text="Take from: pine://STORE/PATH"),
+            "to": serializers.CharField(help_text="Put to: pine://STORE/PATH"),
+        }
+        return places | option_shapes(JOB, is_of_leg=True) | super().get_fields()
+
 
 class ScheduleShape(serializers.Serializer):
-    cron = serializers.CharField(help_text="Five fields: minute hour day month weekday.")
-    zone = serializers.CharField(help_text="An IANA time zone, such as Europe/London.")
+    """What starts it by itself: the fields of one kind of trigger."""
+
+    def get_fields(self) -> dict[str, Any]:
+        kind = serializers.ChoiceField(list(TRIGGERS), required=False, help_text="clock, if empty.")
+        fields = [field for trigger in TRIGGERS.values() for field in trigger.fields]
+        return {"kind": kind} | of_fields(fields)
 
 
 class DefinitionShape(serializers.Serializer):
@@ -75,43 +58,11 @@ class DefinitionShape(serializers.Serializer):
     why = serializers.CharField(required=False, allow_blank=True)
     labels = serializers.ListField(child=serializers.CharField(), required=False)
     owner = serializers.CharField(required=False, allow_blank=True)
-    intent = serializers.CharField(required=False)
-    compare = serializers.CharField(required=False)
-    on_difference = serializers.CharField(required=False)
     legs = LegShape(many=True)
     schedule = ScheduleShape(required=False, allow_null=True)
-    set_aside = serializers.IntegerField(
-        required=False, help_text="Days that what is removed or replaced is kept; 0: not at all."
-    )
-    keep = serializers.ListField(
-        child=serializers.CharField(), required=False, help_text="permissions, attributes, tags."
-    )
-    storage_class = serializers.CharField(
-        required=False, allow_blank=True, help_text="Of what is written to a bucket."
-    )
-    rate = serializers.CharField(
-        required=False, allow_null=True, help_text="Bytes per second, such as 10 MiB."
-    )
-    waits_for = serializers.ListField(
-        child=serializers.CharField(),
-        required=False,
-        help_text="Jobs that take a file before this one clears it.",
-    )
-    route = serializers.ChoiceField(
-        ROUTES,
-        required=False,
-        help_text="shortest: inside one system it copies by itself; through-us: never.",
-    )
-    aside_in = serializers.CharField(
-        required=False,
-        allow_blank=True,
-        help_text=(
-            "The folder that things are set aside in, from the store's or the bucket's root on."
-        ),
-    )
-    guards = serializers.DictField(
-        child=serializers.IntegerField(), required=False, help_text="Limits of its own."
-    )
+
+    def get_fields(self) -> dict[str, Any]:
+        return super().get_fields() | option_shapes(JOB, is_of_leg=False)
 
 
 class MarkShape(serializers.Serializer):
@@ -149,8 +100,8 @@ class CheckedShape(serializers.Serializer):
 
 class DueShape(serializers.Serializer):
     job = serializers.CharField()
-    cron = serializers.CharField()
-    zone = serializers.CharField()
+    when = serializers.CharField(help_text="Its schedule, in words.")
+    schedule = ScheduleShape()
     next_due = serializers.DateTimeField()
     is_on = serializers.BooleanField()
 

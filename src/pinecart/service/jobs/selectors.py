@@ -3,7 +3,8 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from pinecart.core.definition import Definition, read_definition
+from pinecart.core.definition import Definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.core.places import closest, did_you_mean
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
@@ -48,10 +49,21 @@ def jobs_due(now: datetime) -> list[JobRecord]:
     return list(JobRecord.objects.filter(is_on=True, next_due__lte=now).order_by("next_due"))
 
 
+def _when(record: JobRecord) -> str:
+    trigger = definition_of(record).trigger
+    return trigger.describe() if trigger else ""
+
+
 def schedule_seen(actor: Actor) -> list[dict[str, Any]]:
     """What will run when, the next first."""
     found = [j for j in jobs_seen(actor) if j.next_due]
     return [
-        {"job": j.name, **j.definition["schedule"], "next_due": j.next_due, "is_on": j.is_on}
+        {
+            "job": j.name,
+            "when": _when(j),
+            "schedule": j.definition["schedule"],
+            "next_due": j.next_due,
+            "is_on": j.is_on,
+        }
         for j in sorted(found, key=lambda j: (j.next_due, j.name))
     ]

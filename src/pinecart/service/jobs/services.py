@@ -9,9 +9,12 @@ from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.decide import Intent
-from pinecart.core.definition import Definition, Leg, read_definition
+from pinecart.core.definition import Definition, Leg
+from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid
 from pinecart.core.places import closest, did_you_mean
+from pinecart.core.triggers import TriggerState
+from pinecart.drivers import DRIVERS
 from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
@@ -71,14 +74,14 @@ def checked_definition(
 def _cant_be_kept(definition: Definition) -> list[dict[str, str]]:
     """What the job wants kept, and the far side is known not to hold."""
     problems = []
+    wanted = {"tags"} if definition.keep.tags else set()
+    wanted |= {"storage-class"} if definition.keep.storage_class else set()
     for i, leg in enumerate(definition.legs):
         kind = store_named(leg.target.store).kind
-        wanted = {
-            "tags": definition.keep.tags,
-            "a storage class": bool(definition.keep.storage_class),
-        }
-        for what in [w for w, asked in wanted.items() if asked and kind == "folder"]:
-            message = f"{leg.target.store} is a folder store: it can't keep {what}. Leave that out."
+        lost = wanted - DRIVERS[kind].keeps
+        for what in sorted(lost):
+            words = what.replace("-", " ")
+            message = f"{leg.target.store} is a {kind} store: it keeps no {words}. Leave that out."
             problems.append(
                 {"field": f"legs[{i}].to", "code": "job.not-kept-there", "message": message}
             )
@@ -208,7 +211,7 @@ def _short(differs: dict[str, Any]) -> dict[str, Any]:
 
 
 def _due_next(definition: Definition) -> datetime | None:
-    return definition.schedule.after(timezone.now()) if definition.schedule else None
+    return due_after(definition, timezone.now())
 
 
 def _save(record: JobRecord, definition: Definition, due: datetime | None) -> None:
@@ -240,6 +243,15 @@ def drop_job(actor: Actor, name: str) -> None:
     note(actor, "job.dropped", name)
 
 
+def due_after(
+    definition: Definition, now: datetime, last_due: datetime | None = None
+) -> datetime | None:
+    """When a job comes due by itself after `now`; None: only when somebody starts it."""
+    if definition.trigger is None:
+        return None
+    return definition.trigger.due(now, TriggerState(last_due))
+
+
 def due_anew(now: datetime, *, all_of_them: bool) -> int:
     """Work out again when jobs are due next; how many that changed.
 
@@ -247,8 +259,7 @@ def due_anew(now: datetime, *, all_of_them: bool) -> int:
     """
     changed = 0
     for record in JobRecord.objects.exclude(next_due=None):
-        schedule = definition_of(record).schedule
-        due = schedule.after(now) if schedule else None
+        due = due_after(definition_of(record), now)
         if due != record.next_due and (
             all_of_them or (due is not None and record.next_due and record.next_due > due)
         ):

@@ -1,7 +1,6 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Iterator
-from itertools import islice
 from typing import Any
 
 from asgiref.sync import sync_to_async
@@ -18,7 +17,7 @@ from pinecart.service.config.rights import Right
 from pinecart.service.people.api import actor_in
 from pinecart.service.people.sign_in import actor_by_headers
 from pinecart.service.runs import selectors
-from pinecart.service.runs.reports import TYPES, report
+from pinecart.service.runs.report_formats import REPORT_FORMATS
 from pinecart.service.runs.selectors import Run
 from pinecart.service.runs.services import life_cycle
 from pinecart.service.runs.stream import MOST_OF_ONE, hub, stream
@@ -189,7 +188,7 @@ class LogAsked(serializers.Serializer):
 
 class ReportAsked(serializers.Serializer):
     def get_fields(self) -> dict[str, Any]:
-        return {"as": serializers.ChoiceField(list(TYPES), default="html")}
+        return {"as": serializers.ChoiceField(list(REPORT_FORMATS), default="html")}
 
 
 def asked(shape: type[serializers.Serializer], request: Request) -> dict[str, Any]:
@@ -314,29 +313,43 @@ class RunLog(APIView):
         return Response({"lines": lines, "next": following})
 
 
+PIECE_LETTERS = 1 << 16
+
+
 class RunReport(APIView):
-    @extend_schema(parameters=[ReportAsked], responses={(200, t): str for t in TYPES.values()})
+    @extend_schema(
+        parameters=[ReportAsked],
+        responses={(200, one.media_type): str for one in REPORT_FORMATS.values()},
+    )
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
-        """A run's report: html, csv or jsonl."""
+        """A run's report, in one of the formats that `GET forms` names."""
         run = selectors.run_numbered(number, actor_in(request))
-        kind = asked(ReportAsked, request)["as"]
+        wanted = REPORT_FORMATS[asked(ReportAsked, request)["as"]]
         answer = StreamingHttpResponse(
-            _in_pieces(report(run, kind)), content_type=f"{TYPES[kind]}; charset=utf-8"
+            _in_pieces(wanted.write(run)), content_type=f"{wanted.media_type}; charset=utf-8"
         )
-        shown = "inline" if kind == "html" else "attachment"
-        answer["Content-Disposition"] = f'{shown}; filename="{run.job}-run-{run.pk}.{kind}"'
+        shown = "inline" if wanted.opens else "attachment"
+        name = f"{run.job}-run-{run.pk}.{wanted.name}"
+        answer["Content-Disposition"] = f'{shown}; filename="{name}"'
         answer["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'"
         return answer
 
 
 async def _in_pieces(found: Iterator[str]) -> AsyncIterator[str]:
-    """A report's lines, a few hundred at a time, worked out in a thread while the caller takes the
-    last ones.
-    """
-    while piece := await sync_to_async(
-        lambda: "".join(islice(found, 500)), thread_sensitive=False
-    )():
+    """A report some 64 KiB at a time, worked out in a thread while the caller takes the last."""
+    next_piece = sync_to_async(_joined, thread_sensitive=False)
+    while piece := await next_piece(found):
         yield piece
+
+
+def _joined(found: Iterator[str]) -> str:
+    pieces, length = list[str](), 0
+    for piece in found:
+        pieces.append(piece)
+        length += len(piece)
+        if length >= PIECE_LETTERS:
+            break
+    return "".join(pieces)
 
 
 class RunStop(APIView):

@@ -15,13 +15,15 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from pinecart.core.errors import Invalid
-from pinecart.core.pasting import read_pasted
 from pinecart.core.places import Location, key_fields, key_of_text, show
-from pinecart.drivers import KINDS
+from pinecart.drivers import DRIVERS
+from pinecart.drivers.connection_steps import Step
 from pinecart.service.config.rights import Actor
+from pinecart.service.config.shapes import of_fields
 from pinecart.service.people.api import actor_in
 from pinecart.service.stores import files, selectors, services
-from pinecart.service.stores.fields import SECRETS
+from pinecart.service.stores.fields import pasted_fields
+from pinecart.service.stores.selectors import StoreRecord
 
 
 class StepShape(serializers.Serializer):
@@ -34,85 +36,22 @@ class StepShape(serializers.Serializer):
 
 
 class StoreShape(serializers.Serializer):
+    """A store of any kind: which of the fields it has, its kind says."""
+
     name = serializers.CharField()
-    kind = serializers.ChoiceField(KINDS)
-    path = serializers.CharField(
-        required=False, help_text="folder: the whole path on the service's machine."
-    )
-    endpoint = serializers.CharField(
-        required=False, help_text="s3: https://HOST or https://HOST:PORT."
-    )
-    region = serializers.CharField(
-        required=False, allow_blank=True, help_text="s3: its code; us-east-1 if empty."
-    )
-    key_id = serializers.CharField(required=False, help_text="s3: the access key's id.")
-    root = serializers.CharField(  # type: ignore[assignment]
-        required=False, allow_blank=True, help_text="s3: confined to this bucket, or bucket/prefix."
-    )
     labels = serializers.ListField(
         child=serializers.CharField(),
         required=False,
         help_text="Whoever has rights on one of them alone may use it.",
     )
 
+    def get_fields(self) -> dict[str, Any]:
+        kinds = {"kind": serializers.ChoiceField(list(DRIVERS))}
+        fields = [field for driver in DRIVERS.values() for field in driver.fields]
+        return kinds | of_fields(fields) | super().get_fields()
+
 
 class StoreFormShape(StoreShape):
-    links = serializers.CharField(
-        required=False,
-        allow_blank=True,
-        help_text="folder: links are refused and listed (refuse), or skip, follow, keep.",
-    )
-    read_back = serializers.ChoiceField(
-        ["yes", "no"],
-        required=False,
-        help_text="folder: whether what is written is read again to prove it.",
-    )
-    most_at_once = serializers.IntegerField(
-        required=False,
-        allow_null=True,
-        help_text=(
-            "So many requests, or files, at once, over all runs; without, it is found by trying."
-        ),
-    )
-    sign_payload = serializers.ChoiceField(
-        ["yes", "no"],
-        required=False,
-        help_text="s3 over plain HTTP: whether the content is part of the signature.",
-    )
-    marker = serializers.CharField(
-        required=False,
-        allow_blank=True,
-        help_text="folder: name of a file in it without which it is taken for another disk.",
-    )
-    addressing = serializers.ChoiceField(
-        ["path", "host"], required=False, help_text="s3: where the bucket stands."
-    )
-    anonymous = serializers.BooleanField(required=False, help_text="s3: without a key.")
-    certificate = serializers.CharField(
-        required=False, allow_blank=True, help_text="s3: the authority's certificate, as PEM text."
-    )
-    proxy = serializers.CharField(
-        required=False, allow_blank=True, help_text="s3: http://HOST:PORT"
-    )
-    proxy_user = serializers.CharField(
-        required=False, write_only=True, allow_blank=True, help_text="s3: at the proxy."
-    )
-    proxy_password = serializers.CharField(
-        required=False,
-        write_only=True,
-        allow_blank=True,
-        trim_whitespace=False,
-        help_text="s3: at the proxy.",
-    )
-    connect_s = serializers.FloatField(
-        required=False, help_text="s3: how long connecting may take."
-    )
-    silence_s = serializers.FloatField(
-        required=False, help_text="s3: how long an answer may stay silent."
-    )
-    session_token = serializers.CharField(
-        required=False, write_only=True, allow_blank=True, help_text="s3: of a temporary key."
-    )
     pasted = serializers.CharField(
         required=False,
         write_only=True,
@@ -122,19 +61,19 @@ class StoreFormShape(StoreShape):
     untried = serializers.BooleanField(
         required=False, write_only=True, help_text="Save a new key without trying it first."
     )
-    secret = serializers.CharField(
-        required=False, write_only=True, trim_whitespace=False, allow_blank=True
-    )
 
 
 class StoreChangeShape(StoreFormShape):
+    name = serializers.CharField(required=False)
     rebind = serializers.BooleanField(
         required=False,
         write_only=True,
         help_text="The same files lie at the new address: each job's next run waits for a yes.",
     )
-    name = serializers.CharField(required=False)
-    kind = serializers.ChoiceField(KINDS, required=False)
+
+    def get_fields(self) -> dict[str, Any]:
+        kind = serializers.ChoiceField(list(DRIVERS), required=False)
+        return super().get_fields() | {"kind": kind}
 
 
 class StoreTriedShape(StoreFormShape):
@@ -150,6 +89,10 @@ KEY_ID = (
 
 class StoreTold(StoreShape):
     address = serializers.CharField(help_text="Where it is, in one word.")
+    is_local = serializers.BooleanField(
+        help_text="Its files lie in a folder of the service's machine, its `path`."
+    )
+    shows_buckets = serializers.BooleanField(help_text="Its first level is buckets.")
     secret_since = serializers.DateTimeField(allow_null=True)
     tried_at = serializers.DateTimeField(allow_null=True)
     tried = StepShape(many=True, allow_null=True)
@@ -203,15 +146,17 @@ class BrowsedShape(serializers.Serializer):
     next = serializers.CharField(allow_blank=True, help_text="Empty: this was the last page.")
 
 
-def told(record: Any, actor: Actor) -> dict[str, Any]:
-    shown = {k: v for k, v in record.fields.items() if k not in ("fsid", "rebound")}
-    address = record.fields.get("path") or record.fields.get("endpoint", "")
+def told(record: StoreRecord, actor: Actor) -> dict[str, Any]:
+    driver = DRIVERS[record.kind]
+    fields = [f for f in driver.fields if f.name in record.fields]
     return {
         "name": record.name,
         "kind": record.kind,
         "labels": record.labels,
-        **shown,
-        "address": address,
+        **{f.name: f.typed(record.fields[f.name]) for f in fields},
+        "address": driver.address(record.fields),
+        "is_local": driver.is_local,
+        "shows_buckets": driver.shows_buckets(record.fields),
         "secret_since": record.secret_since,
         "tried_at": record.tried_at,
         "tried": record.tried,
@@ -223,6 +168,13 @@ def checked(shape: type[serializers.Serializer], given: Any) -> dict[str, Any]:
     made = shape(data=given)
     made.is_valid(raise_exception=True)
     return dict(made.validated_data)
+
+
+def _tried(steps: list[Step]) -> dict[str, Any]:
+    return {
+        "ok": all(step.ok is not False for step in steps),
+        "steps": [step._asdict() for step in steps],
+    }
 
 
 class Stores(APIView):
@@ -247,6 +199,9 @@ class Stores(APIView):
 
 class PastedShape(serializers.Serializer):
     pasted = serializers.CharField()
+    kind = serializers.CharField(
+        required=False, allow_blank=True, help_text="Empty: the kind that fits best."
+    )
 
 
 class UnderstoodShape(serializers.Serializer):
@@ -260,9 +215,11 @@ class StoresPasted(APIView):
     @extend_schema(request=PastedShape, responses=UnderstoodShape)
     def post(self, request: Request) -> Response:
         """What a pasted address or block of credentials holds. Secrets are not told back."""
-        fields, odd = read_pasted(checked(PastedShape, request.data)["pasted"])
-        shown = {k: f"found, {len(v)} characters" if k in SECRETS else v for k, v in fields.items()}
-        return Response({"found": shown, "odd": odd})
+        asked = checked(PastedShape, request.data)
+        fields, odd = pasted_fields(asked["pasted"], asked.get("kind", ""))
+        sealed = DRIVERS[fields["kind"]].sealed if fields else ()
+        found = {k: f"found, {len(v)} characters" if k in sealed else v for k, v in fields.items()}
+        return Response({"found": found, "odd": odd})
 
 
 class StoresTry(APIView):
@@ -271,7 +228,7 @@ class StoresTry(APIView):
         """Try a form as it stands, unsaved."""
         given = checked(StoreTriedShape, request.data)
         steps = services.try_form(actor_in(request), given, write_to=given.pop("write_to"))
-        return Response({"ok": all(s["ok"] is not False for s in steps), "steps": steps})
+        return Response(_tried(steps))
 
 
 class StoreView(APIView):
@@ -306,7 +263,7 @@ class StoreTry(APIView):
         steps = services.try_saved(
             actor_in(request), name, write_to=checked(TryShape, request.data)["write_to"]
         )
-        return Response({"ok": all(s["ok"] is not False for s in steps), "steps": steps})
+        return Response(_tried(steps))
 
 
 class BucketsShape(serializers.Serializer):
@@ -358,11 +315,7 @@ class StoreBrowse(APIView):
             match=asked["match"],
             limit=asked["limit"],
         )
-        bare = (
-            not path
-            and selectors.store_named(name).kind == "s3"
-            and not selectors.store_named(name).fields.get("root")
-        )
+        bare = not path and selectors.shows_buckets(selectors.store_named(name))
         rows: list[tuple[bytes, dict[str, Any]]] = [
             (
                 f,

@@ -1,43 +1,22 @@
-"""The fields of each kind of store, checked before anything is saved or reached."""
+"""A store's form, checked before anything is saved or reached."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from pinecart.core.errors import Invalid
-from pinecart.core.pasting import read_pasted
+from pinecart.core.form_fields import FieldType
+from pinecart.core.pasting import Pasted, read_pasted
 from pinecart.core.places import is_name
+from pinecart.drivers import DRIVERS
+from pinecart.drivers.driver_spec import DriverSpec
 from pinecart.service.config.refusals import RightMissing
 from pinecart.service.config.state import Options
 
-OF_PROXY = ("proxy_user", "proxy_password")
-SECRETS = ("secret", "session_token", *OF_PROXY)
-KINDS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {  # kind → (needed, optional)
-    "folder": (("path",), ("links", "marker", "read_back", "most_at_once")),
-    "s3": (
-        ("endpoint", "key_id", "secret"),
-        (
-            "region",
-            "root",
-            "session_token",
-            *OF_PROXY,
-            "anonymous",
-            "addressing",
-            "certificate",
-            "proxy",
-            "connect_s",
-            "silence_s",
-            "most_at_once",
-            "sign_payload",
-        ),
-    ),
-}
-MOST_AT_ONCE = 256
-LINKS = ("refuse", "skip", "follow", "keep")
-ADDRESS = ("endpoint", "proxy", "certificate")  # changing one of these needs the secret again
+Problems = list[dict[str, str]]
 
 
 class Form(NamedTuple):
@@ -48,182 +27,136 @@ class Form(NamedTuple):
     fields: dict[str, Any]
     secret: dict[str, str]
 
+    @property
+    def driver(self) -> DriverSpec:
+        return DRIVERS[self.kind]
+
+
+def pasted_fields(text: str, kind: str = "") -> Pasted:
+    """What was pasted, as the fields of that kind of store, or of the kind that fits best."""
+    chosen = [DRIVERS[kind]] if kind in DRIVERS else list(DRIVERS.values())
+    return read_pasted(text, [driver.pasting for driver in chosen])
+
 
 def read_form(
-    given: dict[str, Any],
+    given: Mapping[str, Any],
     options: Options,
     state_folder: Path,
     *,
-    old: dict[str, Any] | None = None,
+    old: Mapping[str, Any] | None = None,
 ) -> Form:
     """Check a form; `old` are the present fields of a store that is changed.
 
-    Raises Invalid, NotAllowed.
+    Raises Invalid with every problem at once, RightMissing.
     """
-    problems: list[dict[str, str]] = []
-
-    def wrong(field: str, code: str, message: str) -> None:
-        problems.append({"field": field, "code": code, "message": message})
-
     if given.get("pasted"):
-        given = read_pasted(str(given["pasted"])).fields | {
-            k: v for k, v in given.items() if v not in (None, "")
-        }
+        pasted = pasted_fields(str(given["pasted"]), str(given.get("kind") or ""))
+        written = {k: v for k, v in given.items() if v not in (None, "")}
+        given = pasted.fields | written
     name, kind = str(given.get("name", "")), str(given.get("kind", ""))
-    if not is_name(name):
-        wrong(
-            "name",
-            "store.name",
-            f"{name!r} can't be a store's name: use small letters, digits and hyphens, 63 at most.",
-        )
-    if kind not in KINDS:
-        wrong(
-            "kind",
-            "store.kind",
-            f"{kind!r} is no kind of store. Choose one of: {', '.join(KINDS)}.",
-        )
-        raise Invalid(problems)
-    needed, optional = KINDS[kind]
-    values = {
-        k: str(v).strip()
-        for k, v in {**(old or {}), **given}.items()
-        if k in needed + optional and v is not None
-    }
-    if values.get("anonymous", "").lower() in ("", "false"):
-        values.pop("anonymous", None)
-    else:
-        needed = tuple(f for f in needed if f not in ("key_id", "secret"))
-    for field in needed:
-        if not values.get(field) and not (old is not None and field in SECRETS):
-            wrong(field, "store.field-missing", f"A {kind} store needs {field}.")
-    if (
-        old is not None
-        and not values.get("secret")
-        and any((values.get(f) or "") != (old.get(f) or "") for f in ADDRESS)
-    ):
-        wrong(
-            "secret",
-            "store.secret-again",
-            "A new address needs the secret again, so that it is never sent elsewhere unasked.",
-        )
-    if (
-        kind == "s3"
-        and values.get("endpoint")
-        and not values["endpoint"].startswith(("http://", "https://"))
-    ):
-        wrong(
-            "endpoint",
-            "store.address",
-            (
-                f"{values['endpoint']!r} is no endpoint: write it as https://HOST or "
-                "https://HOST:PORT."
-            ),
-        )
-    _no_passwords_in_addresses(values, wrong)
-    if values.get("links") not in (None, "", *LINKS):
-        wrong("links", "store.links", f"Links are {', '.join(LINKS)}, not {values['links']!r}.")
-    if "/" in values.get("marker", "") or values.get("marker") in (".", ".."):
-        wrong(
-            "marker",
-            "store.marker",
-            "A marker is the name of a file that lies in the folder itself, without any /.",
-        )
-    for field in ("read_back", "sign_payload"):
-        if values.get(field) not in (None, "", "yes", "no"):
-            wrong(field, "store.yes-or-no", f"{field} is 'yes' or 'no', not {values[field]!r}.")
-    if (most := values.get("most_at_once")) and not (
-        most.isdecimal() and 1 <= int(most) <= MOST_AT_ONCE
-    ):
-        message = (
-            f"most_at_once is a number from 1 to {MOST_AT_ONCE}, not {most!r}; without one it is "
-            "found by trying."
-        )
-        wrong("most_at_once", "store.most-at-once", message)
-    if values.get("addressing") not in (None, "", "path", "host"):
-        wrong(
-            "addressing",
-            "store.addressing",
-            "Buckets are addressed by 'path' (the usual) or by 'host'.",
-        )
-    for field in ("connect_s", "silence_s"):
-        if values.get(field) and not values[field].replace(".", "", 1).isdigit():
-            wrong(
-                field,
-                "store.seconds",
-                f"{field} must be a number of seconds, not {values[field]!r}.",
-            )
-    if values.get("certificate") and "BEGIN CERTIFICATE" not in values["certificate"]:
-        wrong(
-            "certificate",
-            "store.certificate-malformed",
-            "Give the certificate as text, from -----BEGIN CERTIFICATE----- on.",
-        )
+    problems = _wrong_with_name(name)
+    if kind not in DRIVERS:
+        message = f"{kind!r} is no kind of store. Choose one of: {', '.join(DRIVERS)}."
+        raise Invalid([*problems, _problem("kind", "store.kind", message)])
+    driver = DRIVERS[kind]
+    values = _values(driver, {**(old or {}), **given})
+    problems += _missing(driver, values, is_change=old is not None)
+    problems += _secret_needed_again(driver, values, old)
+    problems += _malformed(driver, values)
     if problems:
         raise Invalid(problems)
-    if kind == "folder":
-        values["path"] = allowed_folder(values["path"], options, state_folder)
-        if values.get("marker") and not os.path.isfile(
-            os.path.join(values["path"], values["marker"])
-        ):
-            message = (
-                f"There is no file {values['marker']} in {values['path']}. Make it first, on the "
-                "disk itself."
-            )
-            raise Invalid([{"field": "marker", "code": "store.no-marker", "message": message}])
-    secret = {f: values.pop(f) for f in SECRETS if values.get(f)}
-    return Form(name, kind, values, secret)
+    for field in driver.fields:
+        if field.type is FieldType.FOLDER and values.get(field.name):
+            values[field.name] = allowed_folder(values[field.name], options, state_folder)
+    kept = {k: v for k, v in values.items() if k not in driver.sealed}
+    secret = {k: values[k] for k in driver.sealed if values.get(k)}
+    return Form(name, kind, kept | driver.on_saving(kept), secret)
 
 
-def _no_passwords_in_addresses(
-    values: dict[str, Any], wrong: Callable[[str, str, str], None]
-) -> None:
-    for field in ("endpoint", "proxy"):
-        if "@" in values.get(field, ""):
-            told = (
-                "; a proxy's are fields of their own, proxy_user and proxy_password"
-                if field == "proxy"
-                else ""
-            )
-            wrong(
-                field,
-                "store.password-in-address",
-                f"An address has no user and no password in it{told}.",
-            )
-            values.pop(field)
+def _problem(field: str, code: str, message: str) -> dict[str, str]:
+    return {"field": field, "code": code, "message": message}
+
+
+def _wrong_with_name(name: str) -> Problems:
+    if is_name(name):
+        return []
+    message = (
+        f"{name!r} can't be a store's name: use small letters, digits and hyphens, 63 at most."
+    )
+    return [_problem("name", "store.name", message)]
+
+
+def _values(driver: DriverSpec, given: Mapping[str, Any]) -> dict[str, str]:
+    """The kind's own fields as text; a flag that isn't set is left out."""
+    values = {}
+    for field in driver.fields:
+        value = given.get(field.name)
+        if value is None:
+            continue
+        text = str(value).strip()
+        if field.type is FieldType.FLAG and text.lower() in ("", "false"):
+            continue
+        values[field.name] = text
+    return values
+
+
+def _missing(driver: DriverSpec, values: Mapping[str, str], *, is_change: bool) -> Problems:
+    problems = []
+    for field in driver.fields:
+        is_needless = not field.is_needed or values.get(field.needed_unless)
+        stays_sealed = is_change and field.is_sealed
+        if not (is_needless or stays_sealed or values.get(field.name)):
+            message = f"A {driver.kind} store needs {field.name}."
+            problems.append(_problem(field.name, "store.field-missing", message))
+    return problems
+
+
+def _secret_needed_again(
+    driver: DriverSpec, values: Mapping[str, str], old: Mapping[str, Any] | None
+) -> Problems:
+    """A secret that stays goes nowhere but where it went before."""
+    own = [f.name for f in driver.fields if f.is_sealed and not f.goes_with]
+    if old is None or any(values.get(name) for name in own):
+        return []
+    if all((values.get(f) or "") == (old.get(f) or "") for f in driver.guards_secret):
+        return []
+    message = "A new address needs the secret again, so that it is never sent elsewhere unasked."
+    return [_problem(own[0], "store.secret-again", message)]
+
+
+def _malformed(driver: DriverSpec, values: Mapping[str, str]) -> Problems:
+    problems = []
+    for field in driver.fields:
+        value = values.get(field.name)
+        wrong = field.wrong(value) if value else None
+        if wrong:
+            problems.append(_problem(field.name, wrong.code, wrong.message))
+    return problems
 
 
 def allowed_folder(path: str, options: Options, state_folder: Path) -> str:
     """The real path, if it lies in a folder that the service was started with.
 
-    Raises NotAllowed, naming the option.
+    Raises RightMissing, naming the option.
     """
     if not os.path.isabs(path):
-        raise Invalid(
-            [
-                {
-                    "field": "path",
-                    "code": "store.path",
-                    "message": f"{path!r}: give the folder's whole path, from / on.",
-                }
-            ]
-        )
+        message = f"{path!r}: give the folder's whole path, from / on."
+        raise Invalid([_problem("path", "store.path", message)])
     real = os.path.realpath(path)
     if is_in(real, str(state_folder)):
-        raise RightMissing(
-            f"{path} is Pine Cart's own state folder. It is never a store.",
-            code="store.state-folder",
-        )
+        message = f"{path} is Pine Cart's own state folder. It is never a store."
+        raise RightMissing(message, code="store.state-folder")
     allowed = [os.path.realpath(f) for f in options.folders]
     if not any(is_in(real, f) for f in allowed):
-        told = ", ".join(allowed) or "none"
+        shown = ", ".join(allowed) or "none"
         message = (
-            f"{path} lies outside the folders that this service may use (now: {told}). Start it "
+            f"{path} lies outside the folders that this service may use (now: {shown}). Start it "
             f"with: pinecart serve --folders {real}"
         )
         raise RightMissing(message, code="store.folder-not-allowed", folders=allowed)
     if not os.path.isdir(real):
         message = f"{path}: there is no such folder on the service's machine. Make it first."
-        raise Invalid([{"field": "path", "code": "store.no-folder", "message": message}])
+        raise Invalid([_problem("path", "store.no-folder", message)])
     return real
 
 

@@ -23,7 +23,12 @@ from pinecart.runner.name_folding import beside
 from pinecart.runner.side import Side
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
-from pinecart.service.stores.selectors import jobs_using_bucket, spec_of, store_for
+from pinecart.service.stores.selectors import (
+    jobs_using_bucket,
+    shows_buckets,
+    spec_of,
+    store_for,
+)
 from pinecart.service.stores.services import MOST_IN_ARCHIVE, remember_learned, selected
 from pinecart.service.trail.services import note
 
@@ -89,7 +94,7 @@ def buckets_of(actor: Actor, name: str) -> list[Bucket]:
     jobs use it.
     """
     record = store_for(actor, name, Right.LOOK, "browsing")
-    if record.kind == "folder" or record.fields.get("root"):
+    if not shows_buckets(record):
         raise Refused(
             f"{name} has no buckets to list: it is a folder, or confined to one.",
             code="bucket.no-buckets",

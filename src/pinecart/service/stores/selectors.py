@@ -1,7 +1,6 @@
 from __future__ import annotations
 
 import hashlib
-import os
 from collections.abc import Collection
 from datetime import datetime
 from typing import Any, NamedTuple
@@ -12,6 +11,7 @@ from django.utils import timezone
 
 from pinecart.core.errors import SignInRefused
 from pinecart.core.places import Location, closest, did_you_mean, lies_in
+from pinecart.drivers import DRIVERS
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import SYSTEM, Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
@@ -63,12 +63,13 @@ def place_of(location: Location) -> Place:
     record = StoreRecord.objects.filter(name=location.store).first()
     if record is None:
         return Place(location.store, location.path)
-    if record.kind == "folder":
-        root = os.path.realpath(record.fields["path"]).strip("/").encode("utf-8", "surrogateescape")
-        return Place("folder", (root + b"/" if root else b"") + location.path)
-    root = (record.fields.get("root") or "").strip("/").encode()
-    system = f"{record.kind}:{record.fields.get('endpoint', record.name)}"
-    return Place(system, (root + b"/" if root else b"") + location.path)
+    driver = DRIVERS[record.kind]
+    return Place(driver.system(record.fields), driver.root(record.fields) + location.path)
+
+
+def shows_buckets(record: StoreRecord) -> bool:
+    """Whether its first level is buckets."""
+    return DRIVERS[record.kind].shows_buckets(record.fields)
 
 
 def stores_listed(actor: Actor) -> list[StoreRecord]:
@@ -138,13 +139,12 @@ class Rebound(NamedTuple):
 
 def rebound_under(job: str, name: str) -> Rebound | None:
     """Whether the store was bound to another place while this job used it."""
-    fields = StoreRecord.objects.filter(name=name).values_list("fields", flat=True).first() or {}
-    told = fields.get("rebound")
-    if not told or job not in told["jobs"]:
+    found = StoreRecord.objects.filter(name=name).first()
+    told = found and found.fields.get("rebound")
+    if not found or not told or job not in told["jobs"]:
         return None
-    place = fields.get("path") or "/".join(
-        p for p in (fields.get("endpoint"), fields.get("root")) if p
-    )
+    fields = found.fields
+    place = "/".join(fields[f] for f in DRIVERS[found.kind].bound_by if fields.get(f))
     message = (
         f"{told['by']} bound the store {name} to {place} on {told['at'][:10]}. Make sure that "
         "the same files lie there, with a preview, before this job goes on."

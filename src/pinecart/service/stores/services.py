@@ -1,7 +1,6 @@
 from __future__ import annotations
 
 import asyncio
-import os
 from collections.abc import AsyncIterator, Sequence
 from datetime import timedelta
 from typing import Any
@@ -16,12 +15,12 @@ from pinecart.core.keeping import Keep
 from pinecart.core.places import Location, is_name, show
 from pinecart.core.ports import Level, Stat, Store, Version
 from pinecart.core.selection import compile_selection
-from pinecart.drivers import open_store
+from pinecart.drivers import DRIVERS, open_store, try_store
+from pinecart.drivers.connection_steps import Step
 from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
-from pinecart.service.stores.connection_check import Step, try_store
-from pinecart.service.stores.fields import OF_PROXY, Form, is_in, read_form
+from pinecart.service.stores.fields import Form, is_in, read_form
 from pinecart.service.stores.models import StoreRecord, StoreUse
 from pinecart.service.stores.selectors import (
     jobs_using_store,
@@ -33,7 +32,6 @@ from pinecart.service.stores.selectors import (
 from pinecart.service.trail.services import changed, note
 
 HEAD_BYTES = 2048
-BINDING = ("path", "endpoint", "root")  # the fields that say which place it is
 
 
 @transaction.atomic
@@ -69,7 +67,7 @@ def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
         given | {"name": name, "kind": record.kind}, OPTIONS, STATE.root, old=record.fields
     )
     form = _with_kept(record, form)
-    moved = [f for f in BINDING if form.fields.get(f, "") != record.fields.get(f, "")]
+    moved = [f for f in form.driver.bound_by if form.fields.get(f, "") != record.fields.get(f, "")]
     users = jobs_using_store(name) if moved else []
     if users and not given.get("rebind"):
         message = (
@@ -80,7 +78,7 @@ def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
         raise StateConflict(message, code="store.in-use", jobs=users)
     if moved:
         _must_lie_apart(form)
-    if form.kind == "s3" and form.secret and not given.get("untried"):
+    if form.secret and not given.get("untried"):
         _must_work(record, form)
     rebound = (
         {"at": timezone.now().isoformat(), "by": actor.name, "jobs": users}
@@ -118,7 +116,10 @@ def remember_learned(name: str, fields: dict[str, Any], learned: dict[str, Any])
     """
     with transaction.atomic():
         record = StoreRecord.objects.filter(name=name).first()
-        if record is not None and all(record.fields.get(f) == fields.get(f) for f in BINDING):
+        if record is None:
+            return
+        bound_by = DRIVERS[record.kind].bound_by
+        if all(record.fields.get(f) == fields.get(f) for f in bound_by):
             StoreRecord.objects.filter(pk=record.pk).update(abilities=record.abilities | learned)
 
 
@@ -145,8 +146,9 @@ def _must_lie_apart(form: Form) -> None:
 
     Raises Invalid.
     """
-    path = form.fields.get("path", "")
-    for other in StoreRecord.objects.filter(kind="folder").exclude(name=form.name) if path else ():
+    path = form.fields["path"] if form.driver.is_local else ""
+    same_kind = StoreRecord.objects.filter(kind=form.kind).exclude(name=form.name)
+    for other in same_kind if path else ():
         theirs = other.fields["path"]
         if theirs != path and (is_in(path, theirs) or is_in(theirs, path)):
             message = (
@@ -165,34 +167,34 @@ def _must_work(record: StoreRecord, form: Form) -> None:
         name=record.name, kind=form.kind, fields=form.fields, sealed=STATE.seal(form.secret)
     )
     steps = asyncio.run(try_store(spec_of(beside)))
-    wrong = next((s for s in steps if s["ok"] is False), None)
+    wrong = next((s for s in steps if s.ok is False), None)
     if wrong:
         message = (
-            f"The new key was tried and does not work: {wrong['message']} The old one stays. To "
+            f"The new key was tried and does not work: {wrong.message} The old one stays. To "
             "save it all the same, say untried."
         )
-        raise Refused(message, code=wrong["code"])
+        raise Refused(message, code=wrong.code)
 
 
 def _with_kept(record: StoreRecord, form: Form) -> Form:
     """A new key leaves what is for the proxy, as long as that stays; what is new for the proxy
     leaves the key.
     """
-    proxy = record.fields.get("proxy") or ""
-    new_key, new_at_proxy = form.secret.keys() - set(OF_PROXY), form.secret.keys() & set(OF_PROXY)
-    if new_at_proxy and not new_key:
-        return form._replace(secret=secret_of(record) | form.secret)
-    if new_key and not new_at_proxy and proxy and form.fields.get("proxy") == proxy:
-        return form._replace(
-            secret={k: v for k, v in secret_of(record).items() if k in OF_PROXY} | form.secret
-        )
-    return form
+    if not form.secret:
+        return form
+    goes_with = {f.name: f.goes_with for f in form.driver.fields}
+    has_new_key = any(not goes_with[name] for name in form.secret)
+
+    def stays(name: str) -> bool:
+        at = goes_with[name]
+        return form.fields.get(at) == record.fields.get(at) if at else not has_new_key
+
+    kept = {name: value for name, value in secret_of(record).items() if stays(name)}
+    return form._replace(secret=kept | form.secret)
 
 
 def _fill(record: StoreRecord, form: Form) -> None:
     record.fields = form.fields
-    if form.kind == "folder":
-        record.fields["fsid"] = os.statvfs(form.fields["path"]).f_fsid
     if form.secret:
         record.sealed, record.secret_since = STATE.seal(form.secret), timezone.now()
 
@@ -247,17 +249,17 @@ def try_saved(actor: Actor, name: str, *, write_to: str) -> list[Step]:
     """Try a registered store, and remember the answer."""
     record = store_for(actor, name, Right.DEFINE, "trying")
     steps = asyncio.run(try_store(spec_of(record), write_to=write_to))
-    StoreRecord.objects.filter(pk=record.pk).update(tried_at=timezone.now(), tried=steps)
+    kept = [step._asdict() for step in steps]
+    StoreRecord.objects.filter(pk=record.pk).update(tried_at=timezone.now(), tried=kept)
     return steps
 
 
 def make_bucket(actor: Actor, name: str, bucket: str) -> bool:
     """True: made. False: was there already, nothing changed."""
     record = store_for(actor, name, Right.DEFINE, "making buckets")
-    if record.kind == "folder":
-        raise Refused(
-            f"{name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets"
-        )
+    if not DRIVERS[record.kind].has_buckets:
+        message = f"{name} is a {record.kind} store: it has folders, not buckets."
+        raise Refused(message, code="bucket.no-buckets")
     if not (
         3 <= len(bucket) <= 63
         and bucket.replace("-", "").replace(".", "").isalnum()

@@ -5,7 +5,7 @@ from typing import Any
 
 from django.utils import timezone
 
-from pinecart.core.definition import CARRY, REMOVE
+from pinecart.core.option_spec import CARRY, REMOVE
 from pinecart.core.totals import span_text
 from pinecart.service.config.rights import Actor
 from pinecart.service.jobs.selectors import jobs_seen, schedule_seen

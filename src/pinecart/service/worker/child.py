@@ -27,7 +27,8 @@ from django.db.utils import OperationalError
 django.setup()
 
 from pinecart.core.columns import Rows  # noqa: E402
-from pinecart.core.definition import Leg, read_definition  # noqa: E402
+from pinecart.core.definition import Leg  # noqa: E402
+from pinecart.core.definition_reading import read_definition  # noqa: E402
 from pinecart.core.entries import Aside, Entry, Row, fingerprint  # noqa: E402
 from pinecart.core.errors import PinecartError, SignInRefused  # noqa: E402
 from pinecart.core.places import parse_location  # noqa: E402

@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from pinecart.core.batch import Batch, BatchAnswer, Parts, Result, Sent, Task
-from pinecart.core.definition import read_definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.core.entries import Entry
 from pinecart.core.errors import PinecartError
 

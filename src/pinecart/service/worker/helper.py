@@ -18,7 +18,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import IO, Any
 
 from pinecart.core.batch import Batch, BatchAnswer, Parts
-from pinecart.core.definition import read_definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.core.ports import Store
 from pinecart.core.retry import Retry
 from pinecart.drivers import open_store

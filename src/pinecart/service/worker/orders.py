@@ -6,7 +6,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from pinecart.core.definition import Definition, read_definition
+from pinecart.core.definition import Definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import SignInRefused
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.settings import OPTIONS

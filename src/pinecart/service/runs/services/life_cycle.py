@@ -10,9 +10,11 @@ from django.db.models import F, Q
 from django.utils import timezone
 
 from pinecart.core.decide import Intent, Reason
-from pinecart.core.definition import CARRY, Definition, read_definition
+from pinecart.core.definition import Definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import SignInRefused
 from pinecart.core.lifecycle import CLAIMABLE, Event, Outcome, RunState, advance
+from pinecart.core.option_spec import CARRY
 from pinecart.core.places import Location, parse_location, shown_lines
 from pinecart.core.totals import outcome_of, size_text
 from pinecart.runner.run import Ending

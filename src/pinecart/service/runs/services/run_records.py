@@ -12,8 +12,9 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
-from pinecart.core.definition import KEPT_DAYS, days_kept
+from pinecart.core.definition import days_kept
 from pinecart.core.entries import Aside, Row
+from pinecart.core.job_options import KEPT_DAYS
 from pinecart.core.places import parse_location
 from pinecart.core.totals import GROUPED_BY, Group, Sums
 from pinecart.runner.records import Record

@@ -1,0 +1,162 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { App, Button, Card, Checkbox, Col, Empty, Flex, Popconfirm, Row, Typography } from 'antd'
+import { useState } from 'react'
+import { Link, useNavigate, useParams } from 'react-router'
+import { api, got, type Job } from '../../api/client'
+import { runsQuery } from '../../api/runs'
+import { jobQuery } from '../../api/jobs'
+import { Ago, Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
+import { RunLine } from '../../parts/RunLine'
+import { Sentences } from '../../parts/Sentences'
+
+export default function JobPage() {
+  const { name = '' } = useParams()
+  const job = useQuery({ ...jobQuery(name), refetchInterval: 5000 })
+  const runs = useQuery({ ...runsQuery({ job: name, limit: 10 }), refetchInterval: 5000 })
+  return (
+    <Loaded query={job}>
+      {(told) => (
+        <>
+          <PageHead title={told.title}>
+            <Actions job={told} />
+          </PageHead>
+          <Row gutter={[16, 16]}>
+            <Col xs={24} lg={11}>
+              <Card size="small" title="What it does">
+                {told.definition.legs.map((leg) => (
+                  <div key={leg.to} style={{ marginBottom: 8 }}>
+                    <FromTo from={leg.from} to={leg.to} />
+                  </div>
+                ))}
+                <Sentences sentences={told.sentences.slice(1)} dangers={told.dangers} />
+                {told.definition.why && (
+                  <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>
+                    Why: {told.definition.why}
+                  </Typography.Paragraph>
+                )}
+                <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>
+                  {told.job} · version {told.version} · owner {told.definition.owner} · next due:{' '}
+                  <Ago at={told.next_due} never="when started" />
+                </Typography.Paragraph>
+              </Card>
+              <Card size="small" title="Last audit" style={{ marginTop: 16 }}>
+                {told.last_audit ? (
+                  <>
+                    <Link to={`/audits/${told.last_audit.id}`}>{told.last_audit.sentence}</Link>{' '}
+                    <Ago at={told.last_audit.ended_at ?? told.last_audit.queued_at} />
+                  </>
+                ) : (
+                  <Typography.Text type="secondary">
+                    Never audited. An audit compares both sides without copying anything.
+                  </Typography.Text>
+                )}
+              </Card>
+            </Col>
+            <Col xs={24} lg={13}>
+              <Card size="small" title="Runs" extra={<Link to={`/runs?job=${name}`}>All</Link>}>
+                <Loaded query={runs}>
+                  {(list) =>
+                    list.length ? (
+                      <>
+                        {list.map((run) => (
+                          <RunLine key={run.id} run={run} named={false} />
+                        ))}
+                      </>
+                    ) : (
+                      <Empty
+                        image={Empty.PRESENTED_IMAGE_SIMPLE}
+                        description="It has never run. Preview it first, or start it."
+                      />
+                    )
+                  }
+                </Loaded>
+              </Card>
+            </Col>
+          </Row>
+        </>
+      )}
+    </Loaded>
+  )
+}
+
+function Actions({ job }: { job: Job }) {
+  const go = useNavigate()
+  const queries = useQueryClient()
+  const { message } = App.useApp()
+  const mayOperate = useMay('operate')
+  const mayDefine = useMay('define')
+  const path = { params: { path: { name: job.job } } }
+  const [wait, setWait] = useState(false)
+  const start = useMutation({
+    mutationFn: () => got(api.POST('/api/v1/jobs/{name}/start', path)),
+    onSuccess: (run) => go(`/runs/${run.id}`),
+  })
+  const preview = useMutation({
+    mutationFn: () => got(api.POST('/api/v1/jobs/{name}/preview', { ...path, body: { wait } })),
+    onSuccess: (run) => go(`/previews/${run.id}`),
+  })
+  const audit = useMutation({
+    mutationFn: () => got(api.POST('/api/v1/jobs/{name}/audit', { ...path, body: { wait } })),
+    onSuccess: (run) => go(`/audits/${run.id}`),
+  })
+  const drop = useMutation({
+    mutationFn: () => got(api.DELETE('/api/v1/jobs/{name}', path)),
+    onSuccess: async () => {
+      void message.info(`Job ${job.job} is forgotten. Its runs stay.`)
+      await go('/jobs')
+      await queries.invalidateQueries()
+    },
+  })
+  const failed = [start, preview, audit, drop].find((m) => m.error)?.error
+  const alive = job.last_run && job.last_run.state !== 'ended'
+  return (
+    <Flex vertical gap={8}>
+      <Flex gap={8} wrap>
+        {mayOperate && (
+          <>
+            <Button onClick={() => preview.mutate()} loading={preview.isPending}>
+              Preview
+            </Button>
+            {alive ? (
+              <Link to={`/runs/${job.last_run?.id}`}>
+                <Button type="primary">Watch run {job.last_run?.id}</Button>
+              </Link>
+            ) : (
+              <Button type="primary" onClick={() => start.mutate()} loading={start.isPending}>
+                Start
+              </Button>
+            )}
+            <Button onClick={() => audit.mutate()} loading={audit.isPending}>
+              Audit
+            </Button>
+            {alive && (
+              <Checkbox
+                checked={wait}
+                onChange={(e) => setWait(e.target.checked)}
+                style={{ alignSelf: 'center' }}
+              >
+                preview and audit after run {job.last_run?.id}
+              </Checkbox>
+            )}
+          </>
+        )}
+        {mayDefine && (
+          <>
+            <Link to={`/jobs/${job.job}/change`}>
+              <Button>Change</Button>
+            </Link>
+            <Popconfirm
+              title={`Forget ${job.job}?`}
+              description="Its runs stay; nothing it carried is touched."
+              okText="Forget it"
+              onConfirm={() => drop.mutate()}
+            >
+              <Button danger>Drop</Button>
+            </Popconfirm>
+          </>
+        )}
+      </Flex>
+      {failed != null && <Failed error={failed} />}
+    </Flex>
+  )
+}

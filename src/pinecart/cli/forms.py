@@ -1,0 +1,198 @@
+"""Options that the service describes: the fields of each kind of store, the options of a job. They
+are asked for when a command that has them is read, so that a new one needs nothing here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
+
+import click
+
+from pinecart.cli.frame import Cart, read_secret
+
+Field = dict[str, Any]
+Forms = dict[str, Any]
+NOT_ASKED = "pinecart.forms"  # in a context's meta: why the service could not be asked
+METAVARS = {"size": "SIZE", "age": "AGE", "date": "DATE", "list": "PATTERN"}
+
+
+class FormCommand(click.Command):
+    """fields: which fields of the forms are its options."""
+
+    def __init__(
+        self, *args: Any, fields: Callable[[Forms], Iterable[Field]], **kwargs: Any
+    ) -> None:
+        super().__init__(*args, **kwargs)
+        self._fields = fields
+
+    def get_params(self, ctx: click.Context) -> list[click.Parameter]:
+        return [*self._described(ctx), *super().get_params(ctx)]
+
+    def _described(self, ctx: click.Context) -> list[click.Parameter]:
+        from pinecart.client import ClientError
+
+        if not isinstance(ctx.obj, Cart):
+            return []
+        try:
+            forms = ctx.obj.forms
+        except (ClientError, click.UsageError) as exc:
+            ctx.meta[NOT_ASKED] = exc
+            return []
+        return [option for field in self._fields(forms) for option in options_of(field)]
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        try:
+            return super().parse_args(ctx, args)
+        except click.UsageError:
+            if NOT_ASKED in ctx.meta:
+                raise ctx.meta[NOT_ASKED] from None
+            raise
+
+    def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        super().format_epilog(ctx, formatter)
+        if NOT_ASKED in ctx.meta:
+            formatter.write_paragraph()
+            formatter.write_text(
+                "It has more options, which the service describes; it can't be asked now."
+            )
+
+
+def flag_of(field: Field) -> str:
+    name = str(field["name"])
+    if field["type"] == "seconds":
+        name = name.removesuffix("_s")
+    return "--" + name.replace("_", "-")
+
+
+def _help(field: Field) -> str:
+    text = str(field["help"]) or f"{field['title']}."
+    if field["example"]:
+        text += f" Such as {field['example']!r}."
+    if field["default"]:
+        text += f" Without it: {field['default']}."
+    return str(field.get("of", "")) + text
+
+
+def options_of(field: Field) -> list[click.Option]:
+    """The options by which a field is given: one for most."""
+    return _MAKERS.get(field["type"], _text_option)(field)
+
+
+def _text_option(field: Field) -> list[click.Option]:
+    metavar = METAVARS.get(field["type"], "TEXT")
+    return [click.Option([flag_of(field), field["name"]], metavar=metavar, help=_help(field))]
+
+
+def _file_option(field: Field) -> list[click.Option]:
+    """What is no argument: it is read from a file, or from standard input."""
+    name = f"{field['name']}_file"
+    words = f"{_help(field)} From a file; - is standard input."
+    return [click.Option([flag_of(field) + "-file", name], metavar="FILE", help=words)]
+
+
+def _list_option(field: Field) -> list[click.Option]:
+    words = f"{_help(field)} May be given again."
+    metavar = METAVARS["list"]
+    names = [flag_of(field), field["name"]]
+    return [click.Option(names, multiple=True, metavar=metavar, help=words)]
+
+
+def _choice_option(field: Field) -> list[click.Option]:
+    values = [choice["value"] for choice in field["choices"]]
+    many = field["type"] == "choices"
+    words = _help(field) + (" May be given again." if many else "")
+    names = [flag_of(field), field["name"]]
+    return [click.Option(names, type=click.Choice(values), multiple=many, help=words)]
+
+
+def _number_option(field: Field) -> list[click.Option]:
+    bounds = click.IntRange(field["least"], field["most"])
+    return [click.Option([flag_of(field), field["name"]], type=bounds, help=_help(field))]
+
+
+def _numbers_option(field: Field) -> list[click.Option]:
+    names = ", ".join(f"{c['value']} ({c['title']})" for c in field["choices"])
+    words = f"{_help(field)} As NAME=NUMBER, of {names}. May be given again."
+    flags = [flag_of(field), field["name"]]
+    return [click.Option(flags, multiple=True, metavar="NAME=NUMBER", help=words)]
+
+
+def _seconds_option(field: Field) -> list[click.Option]:
+    return [click.Option([flag_of(field), field["name"]], type=float, help=_help(field))]
+
+
+def _flag_option(field: Field) -> list[click.Option]:
+    names = [flag_of(field), field["name"]]
+    return [click.Option(names, is_flag=True, default=None, help=_help(field))]
+
+
+def _renaming_options(field: Field) -> list[click.Option]:
+    flag, name = flag_of(field), field["name"]
+    pattern = "Rename: a regular expression, which the new name replaces."
+    return [
+        click.Option([flag, name], metavar="PATTERN", help=pattern),
+        click.Option([f"{flag}-to", f"{name}_to"], metavar="NAME", help=_help(field)),
+    ]
+
+
+_MAKERS: Mapping[str, Callable[[Field], list[click.Option]]] = {
+    "unseen": _file_option,
+    "block": _file_option,
+    "list": _list_option,
+    "choice": _choice_option,
+    "yes-no": _choice_option,
+    "choices": _choice_option,
+    "number": _number_option,
+    "numbers": _numbers_option,
+    "seconds": _seconds_option,
+    "flag": _flag_option,
+    "renaming": _renaming_options,
+}
+
+
+def given_values(fields: Iterable[Field], options: Mapping[str, Any]) -> dict[str, Any]:
+    """What of the fields was given by options; what lies in files is read."""
+    given = {}
+    for field in fields:
+        value = _given_value(field, options)
+        if value is not None:
+            given[field["name"]] = value
+    return given
+
+
+def _given_value(field: Field, options: Mapping[str, Any]) -> Any:
+    """None: it was not given."""
+    name, kind = field["name"], field["type"]
+    if kind == "unseen":
+        file = options.get(f"{name}_file")
+        return read_secret(field["title"], file) if file else None
+    if kind == "block":
+        file = options.get(f"{name}_file")
+        return _content_of(file) if file else None
+    if kind == "renaming":
+        to = options.get(f"{name}_to")
+        return {"pattern": options.get(name) or "", "to": to} if to else None
+    value = options.get(name)
+    if kind in ("list", "choices"):
+        return list(value) if value else None
+    if kind == "numbers":
+        return _numbers(field, value) if value else None
+    return None if value == "" else value
+
+
+def _content_of(file: str) -> str:
+    with click.open_file(file) as opened:
+        return str(opened.read())
+
+
+def _numbers(field: Field, given: Iterable[str]) -> dict[str, int]:
+    found = {}
+    for text in given:
+        name, _, number = text.partition("=")
+        if not number.strip().isdigit():
+            raise click.BadParameter(
+                f"{text!r}: write it as NAME=NUMBER", param_hint=flag_of(field)
+            )
+        found[name.strip().replace("-", "_")] = int(number)
+    return found

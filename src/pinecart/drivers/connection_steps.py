@@ -1,0 +1,134 @@
+"""Trying a store before anything depends on it: the steps that every kind takes."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+import socket
+import ssl
+from collections.abc import Awaitable, Callable, Mapping
+from typing import Any, NamedTuple
+
+from pinecart.core.errors import StoreError
+from pinecart.drivers.addresses import Allowed
+
+CONNECT_S, TLS_S = 3, 4
+CLOCK_APART_S = 300  # signatures are refused from about here on
+
+
+class Step(NamedTuple):
+    """One thing that was tried. ok: None: not tried, and the message says why."""
+
+    step: str
+    ok: bool | None
+    message: str
+    code: str = ""
+
+
+class Endpoint(NamedTuple):
+    """Where a connection goes, and how. certificate: of the authority, PEM; empty: the usual."""
+
+    host: str
+    port: int
+    is_tls: bool = False
+    certificate: str = ""
+
+
+async def resolves(host: str, port: int, steps: list[Step]) -> str:
+    """The address of a name; empty: it isn't known."""
+    loop = asyncio.get_running_loop()
+    try:
+        found = await loop.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+    except (OSError, ValueError, UnicodeError):
+        words = f"{host} is not known. Check the address for typing errors."
+        steps.append(Step("resolve", False, words, "store.unresolved"))
+        return ""
+    address = str(found[0][4][0])
+    steps.append(Step("resolve", True, f"{host} is {address}."))
+    return address
+
+
+async def connects(
+    endpoint: Endpoint, address: str, allowed: tuple[str, ...], steps: list[Step]
+) -> bool:
+    """A bare connection, then TLS: told apart from everything that comes after."""
+    wrong = await _bare_connection(endpoint, address, allowed)
+    if wrong:
+        steps.append(wrong)
+        return False
+    steps.append(Step("connect", True, f"Port {endpoint.port} answers."))
+    if not endpoint.is_tls:
+        return True
+    wrong = await _handshake(endpoint, address)
+    steps.append(wrong or Step("TLS", True, "Its certificate is accepted."))
+    return wrong is None
+
+
+async def _bare_connection(
+    endpoint: Endpoint, address: str, allowed: tuple[str, ...]
+) -> Step | None:
+    try:
+        Allowed(allowed).check(address)
+        async with asyncio.timeout(CONNECT_S):
+            _, writer = await asyncio.open_connection(address, endpoint.port)
+        writer.close()
+    except StoreError as exc:
+        return Step("connect", False, exc.message, exc.code)
+    except TimeoutError:
+        words = (
+            f"{address} port {endpoint.port} does not answer at all within {CONNECT_S} s: a "
+            "firewall may drop the packets, or nothing is there."
+        )
+        return Step("connect", False, words, "store.unreachable")
+    except OSError as exc:
+        words = (
+            f"{address} port {endpoint.port} refuses the connection ({exc.strerror or exc}). "
+            "Check the address and the port."
+        )
+        return Step("connect", False, words, "store.unreachable")
+    return None
+
+
+async def _handshake(endpoint: Endpoint, address: str) -> Step | None:
+    verified = ssl.create_default_context(cadata=endpoint.certificate or None)
+    try:
+        async with asyncio.timeout(TLS_S):
+            _, writer = await asyncio.open_connection(
+                address, endpoint.port, ssl=verified, server_hostname=endpoint.host
+            )
+        writer.close()
+    except (ssl.SSLError, OSError, TimeoutError) as exc:
+        why = getattr(exc, "verify_message", "") or str(exc) or "no answer"
+        words = (
+            f"Its certificate is not accepted: {why}. Check the name in the address, or give the "
+            "certificate file."
+        )
+        return Step("TLS", False, words, "store.certificate")
+    return None
+
+
+def clock_step(behind_s: float) -> Step:
+    """How far our clock is from theirs."""
+    words = f"Its clock differs from this machine's by {abs(behind_s):.0f} s."
+    if abs(behind_s) < CLOCK_APART_S:
+        return Step("clock", True, words)
+    return Step("clock", False, f"{words} Set this machine's clock.", "store.clock")
+
+
+def probe_name() -> bytes:
+    """Of a small object of our own, that can't collide."""
+    return f".pinecart-probe-{secrets.token_hex(8)}".encode()
+
+
+async def takes(name: str, call: Callable[[], Awaitable[str]], steps: list[Step]) -> bool:
+    """One step, told in the words that the call gives back."""
+    try:
+        steps.append(Step(name, True, await call()))
+    except StoreError as exc:
+        steps.append(Step(name, False, exc.message, exc.code))
+        return False
+    return True
+
+
+def allowed_of(spec: Mapping[str, Any]) -> tuple[str, ...]:
+    return tuple(spec.get("allowed", ()))

@@ -1,0 +1,96 @@
+"""What one kind of store is to the rest: its form, how it is opened and tried, and what it can do.
+The API, the command line, the console, pasting and the docs follow from it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from pinecart.core.form_fields import Choice, FieldType, FormField
+from pinecart.core.pasting import PasteRules
+from pinecart.core.ports import Store
+from pinecart.drivers.connection_steps import Step
+
+Fields = Mapping[str, Any]
+MOST_AT_ONCE = FormField(
+    "most_at_once",
+    FieldType.NUMBER,
+    "At once, at most",
+    "So many requests, or files, over all runs.",
+    default="found by trying",
+    is_common=False,
+    least=1,
+    most=256,
+)
+YES_OR_NO = (Choice("yes", "Yes"), Choice("no", "No"))
+
+
+def nothing_more(fields: Fields) -> dict[str, Any]:
+    return {}
+
+
+def no_buckets(fields: Fields) -> bool:
+    return False
+
+
+@dataclass(frozen=True)
+class DriverSpec:
+    """One kind of store.
+
+    title: as a form shows it.   fields: of its form, in order.   open: from the fields, `name`, its
+    secrets and what belongs to the service (`abilities`, `allowed`, `forbidden`, `run`).
+    try_it: adds steps to a list; `write_to` names a place to write at, empty: don't.
+    system: which storage it really is: two stores of one system may reach the same place.
+    root: where in that system it begins.   bound_by: the fields that say which place it is.
+    guards_secret: a change of one of these needs the secret again, so that it is never sent
+    elsewhere unasked.   on_saving: what is looked up when it is saved, and kept with its fields;
+    raises Invalid.   shows_buckets: its first level is buckets.   keeps: what of "tags" and
+    "storage-class" it can hold.
+    """
+
+    kind: str
+    title: str
+    fields: tuple[FormField, ...]
+    open: Callable[[Mapping[str, Any]], Store]
+    try_it: Callable[[Mapping[str, Any], str, list[Step]], Awaitable[None]]
+    system: Callable[[Fields], str]
+    root: Callable[[Fields], bytes]
+    bound_by: tuple[str, ...]
+    pasting: PasteRules
+    guards_secret: tuple[str, ...] = ()
+    on_saving: Callable[[Fields], dict[str, Any]] = nothing_more
+    shows_buckets: Callable[[Fields], bool] = no_buckets
+    keeps: frozenset[str] = frozenset()
+
+    @property
+    def sealed(self) -> tuple[str, ...]:
+        """The fields that are kept sealed and never told."""
+        return tuple(f.name for f in self.fields if f.is_sealed)
+
+    @property
+    def is_local(self) -> bool:
+        """Whether its files lie in a folder of the service's machine, its `path`."""
+        return any(f.type is FieldType.FOLDER for f in self.fields)
+
+    @property
+    def has_buckets(self) -> bool:
+        """Whether it has such a thing as a bucket, in some form of it."""
+        return self.shows_buckets is not no_buckets
+
+    def field(self, name: str) -> FormField:
+        return next(f for f in self.fields if f.name == name)
+
+    def address(self, fields: Fields) -> str:
+        """Where it is, in one word: the first field that binds it."""
+        return str(fields.get(self.bound_by[0]) or "")
+
+    def described(self) -> dict[str, Any]:
+        return {
+            "kind": self.kind,
+            "title": self.title,
+            "has_buckets": self.has_buckets,
+            "bound_by": list(self.bound_by),
+            "fields": [f.described() for f in self.fields],
+        }

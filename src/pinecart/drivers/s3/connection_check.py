@@ -1,0 +1,133 @@
+"""Trying an object store: from the name to a written, read and deleted object of our own."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+from urllib.parse import urlsplit
+
+from pinecart.core.checksum import crc_of
+from pinecart.core.errors import Busy, Refused, SignInRefused, StoreError
+from pinecart.core.ports import Put, WriteStamp
+from pinecart.drivers.connection_steps import (
+    Endpoint,
+    Step,
+    allowed_of,
+    clock_step,
+    connects,
+    probe_name,
+    resolves,
+    takes,
+)
+from pinecart.drivers.s3.store import S3Store
+
+BODY = b"Pine Cart tries whether it may write here.\n"
+ANSWERED_WRONGLY = ("store.address-refused", "store.certificate", "store.address")
+CHECKSUM_NAMES = {"crc64nvme": "CRC-64/NVME", "md5": "MD5"}
+
+
+async def try_bucket_store(spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:
+    endpoint = _endpoint(spec)
+    address = await resolves(endpoint.host, endpoint.port, steps)
+    if not address:
+        return
+    if not spec.get("proxy") and not await connects(endpoint, address, allowed_of(spec), steps):
+        return
+    try:
+        store = S3Store.from_spec(spec)
+    except StoreError as exc:
+        steps.append(Step("connect", False, exc.message, exc.code))
+        return
+    try:
+        await _try_signed_in(store, spec, write_to, steps)
+    finally:
+        await store.close()
+
+
+def _endpoint(spec: Mapping[str, Any]) -> Endpoint:
+    parts = urlsplit(spec["endpoint"])
+    is_tls = parts.scheme == "https"
+    try:
+        port = parts.port or (443 if is_tls else 80)
+    except ValueError:  # no number, or none that a port has: no name is known with it
+        port = 0
+    return Endpoint(parts.hostname or "", port, is_tls, spec.get("certificate") or "")
+
+
+async def _try_signed_in(
+    store: S3Store, spec: Mapping[str, Any], write_to: str, steps: list[Step]
+) -> None:
+    prefix = write_to.encode().rstrip(b"/") + b"/" if write_to else b""
+    try:
+        level = await store.level(prefix)
+    except StoreError as exc:
+        await _clock(store, steps)
+        _explain(exc, steps)
+        return
+    await _clock(store, steps)
+    anonymous = spec.get("anonymous")
+    key = "Without a key." if anonymous else f"Key id {spec['key_id']} is accepted."
+    steps.append(Step("sign in", True, key))
+    is_confined = bool(spec.get("root") or write_to)
+    listed = "The place can be listed." if is_confined else f"{len(level.folders)} buckets."
+    steps.append(Step("list", True, listed))
+    if is_confined:
+        await _try_object(store, prefix, steps)
+    else:
+        steps.append(Step("write", None, "Not tried: name a bucket to write to."))
+
+
+async def _clock(store: S3Store, steps: list[Step]) -> None:
+    """By the Date that every answer carries."""
+    behind = await store.clock_difference_s()
+    if behind is not None:
+        steps.append(clock_step(behind))
+
+
+def _explain(exc: StoreError, steps: list[Step]) -> None:
+    """Which step a refused listing belongs to."""
+    if isinstance(exc, Busy) or exc.code in ANSWERED_WRONGLY:
+        steps.append(Step("answer", False, exc.message, exc.code))
+    elif exc.code == "store.clock":
+        if not any(s.code == exc.code for s in steps):
+            steps.append(Step("clock", False, exc.message, exc.code))
+    elif isinstance(exc, SignInRefused) or exc.code == "store.region":
+        steps.append(Step("sign in", False, exc.message, exc.code))
+    else:
+        steps.append(Step("sign in", True, "The key is accepted."))
+        steps.append(Step("list", False, exc.message, exc.code))
+
+
+async def _try_object(store: S3Store, prefix: bytes, steps: list[Step]) -> None:
+    """Write, read and delete a small object of our own."""
+    key = prefix + probe_name()
+
+    async def write() -> str:
+        stamp = WriteStamp("try", None, crc_of(BODY))
+        await store.put(Put(key, len(BODY), BODY, stamp, if_absent=True))
+        return "A small file of our own was written."
+
+    async def read() -> str:
+        async with store.open(key) as reading:
+            same = await reading.whole() == BODY
+        if not same:
+            raise Refused("What was read is not what was written.", code="store.corrupt")
+        return "It was read back, byte for byte."
+
+    async def delete() -> str:
+        await store.remove_probe(key)
+        return "It was deleted again."
+
+    if not await takes("write", write, steps):
+        return
+    await takes("read", read, steps)
+    await takes("delete", delete, steps)
+    steps.append(await _checksums(store, prefix))
+
+
+async def _checksums(store: S3Store, prefix: bytes) -> Step:
+    verified = CHECKSUM_NAMES.get((await store.probe(prefix)).checksum)
+    if verified:
+        return Step("checksums", True, f"The store verifies {verified} checksums.")
+    words = "The store verifies no checksum we know: writes are compared by size."
+    return Step("checksums", False, words)

@@ -1,0 +1,217 @@
+"""The form of an S3-compatible object store, and what follows from it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Any
+
+from pinecart.core.form_fields import Choice, FieldType, FormField
+from pinecart.core.pasting import PasteRules, percent_decoded
+from pinecart.drivers.driver_spec import MOST_AT_ONCE, YES_OR_NO, DriverSpec
+from pinecart.drivers.s3.connection_check import try_bucket_store
+from pinecart.drivers.s3.store import S3Store
+
+KIND = "s3"
+LABELS = (
+    (("session", "token"), "session_token"),
+    (("security", "token"), "session_token"),
+    (("secret",), "secret"),
+    (("access", "id"), "key_id"),
+    (("access", "key"), "key_id"),
+    (("key", "id"), "key_id"),
+    (("user",), "key_id"),
+    (("password",), "secret"),
+    (("region",), "region"),
+    (("endpoint",), "endpoint"),
+    (("host",), "endpoint"),
+    (("url",), "endpoint"),
+    (("address",), "endpoint"),
+    (("bucket",), "root"),
+)
+_BUCKET_IN_HOST = re.compile(
+    r"(?:(?P<bucket>[a-z0-9.-]+)\.)?"
+    r"(?P<rest>s3[.-](?P<region>[a-z]{2,}(?:-[a-z]+)+-\d+)\.[a-z0-9.:-]+)"
+)
+
+
+def read_address(text: str) -> dict[str, str]:
+    """An http address with the bucket in host or path, or an s3:// URI; else nothing."""
+    if text.startswith("s3://"):
+        return {"root": text.removeprefix("s3://").strip("/")}
+    parts = re.fullmatch(r"(https?)://(?:[^@/?#]*@)?([^/?#]+)([^?#]*).*", text)
+    if not parts:
+        return {}
+    scheme, host, path = parts[1], parts[2], percent_decoded(parts[3]).strip("/")
+    fields = {"root": path}
+    if in_host := _BUCKET_IN_HOST.fullmatch(host):
+        host = in_host["rest"]
+        fields["region"] = in_host["region"]
+        if in_host["bucket"]:
+            fields["root"] = f"{in_host['bucket']}/{path}".rstrip("/")
+    fields["endpoint"] = f"{scheme}://{host}"
+    return {name: value for name, value in fields.items() if value}
+
+
+def _is_endpoint(value: str) -> str:
+    if value.startswith(("http://", "https://")):
+        return ""
+    return f"{value!r} is no endpoint: write it as https://HOST or https://HOST:PORT."
+
+
+def _is_certificate(value: str) -> str:
+    if "BEGIN CERTIFICATE" in value:
+        return ""
+    return "Give the certificate as text, from -----BEGIN CERTIFICATE----- on."
+
+
+FIELDS = (
+    FormField(
+        "endpoint",
+        FieldType.ADDRESS,
+        "Endpoint",
+        "The storage's address: https://HOST or https://HOST:PORT.",
+        is_needed=True,
+        example="https://objects.example",
+        check=_is_endpoint,
+        code="store.address",
+    ),
+    FormField(
+        "region",
+        FieldType.TEXT,
+        "Region",
+        "The region's code; empty: found out where the storage tells it, else us-east-1.",
+    ),
+    FormField(
+        "anonymous",
+        FieldType.FLAG,
+        "Without a key",
+        "Only what the storage shows to everybody.",
+        is_common=False,
+    ),
+    FormField(
+        "key_id",
+        FieldType.TEXT,
+        "Key id",
+        "The id of the access key, from the storage's page on access keys.",
+        is_needed=True,
+        needed_unless="anonymous",
+        example="LARKFELL",
+    ),
+    FormField(
+        "secret",
+        FieldType.UNSEEN,
+        "Secret",
+        "Of the access key: shown once beside its id. It is sealed here and never shown.",
+        is_needed=True,
+        needed_unless="anonymous",
+        is_sealed=True,
+    ),
+    FormField(
+        "session_token",
+        FieldType.UNSEEN,
+        "Session token",
+        "The token of a temporary key.",
+        is_sealed=True,
+        is_common=False,
+    ),
+    FormField(
+        "root",
+        FieldType.TEXT,
+        "Confined to",
+        "Confine it to this bucket, or bucket/prefix.",
+        default="all buckets of this key",
+    ),
+    FormField(
+        "addressing",
+        FieldType.CHOICE,
+        "Where the bucket stands",
+        "Where the bucket stands in addresses.",
+        choices=(Choice("path", "In the path (the usual)"), Choice("host", "In the host's name")),
+        default="path",
+        is_common=False,
+    ),
+    FormField(
+        "certificate",
+        FieldType.BLOCK,
+        "Certificate",
+        "The authority's, as PEM text, where this machine doesn't know it.",
+        check=_is_certificate,
+        code="store.certificate-malformed",
+        is_common=False,
+    ),
+    FormField(
+        "proxy",
+        FieldType.ADDRESS,
+        "Proxy",
+        "http://HOST:PORT, without a user or a password.",
+        is_common=False,
+    ),
+    FormField(
+        "proxy_user",
+        FieldType.TEXT,
+        "User at the proxy",
+        "Who we are at the proxy.",
+        is_sealed=True,
+        goes_with="proxy",
+        is_common=False,
+    ),
+    FormField(
+        "proxy_password",
+        FieldType.UNSEEN,
+        "Password at the proxy",
+        "With which password, at the proxy.",
+        is_sealed=True,
+        goes_with="proxy",
+        is_common=False,
+    ),
+    FormField(
+        "connect_s",
+        FieldType.SECONDS,
+        "Connecting takes at most",
+        "Seconds.",
+        is_common=False,
+    ),
+    FormField(
+        "silence_s",
+        FieldType.SECONDS,
+        "Silence lasts at most",
+        "Seconds that an answer may stay silent.",
+        is_common=False,
+    ),
+    FormField(
+        "sign_payload",
+        FieldType.YES_NO,
+        "Content in the signature",
+        "Whether the content is part of the signature over plain HTTP; over TLS it never is.",
+        choices=YES_OR_NO,
+        default="yes",
+        is_common=False,
+    ),
+    MOST_AT_ONCE,
+)
+
+
+def _system(fields: Mapping[str, Any]) -> str:
+    return f"{KIND}:{fields.get('endpoint', '')}"
+
+
+def _root(fields: Mapping[str, Any]) -> bytes:
+    root = str(fields.get("root") or "").strip("/").encode()
+    return root + b"/" if root else b""
+
+
+S3 = DriverSpec(
+    kind=KIND,
+    title="An S3-compatible object store",
+    fields=FIELDS,
+    open=S3Store.from_spec,
+    try_it=try_bucket_store,
+    system=_system,
+    root=_root,
+    bound_by=("endpoint", "root"),
+    pasting=PasteRules(KIND, read_address, "endpoint", LABELS),
+    guards_secret=("endpoint", "proxy", "certificate"),
+    shows_buckets=lambda fields: not fields.get("root"),
+    keeps=frozenset({"tags", "storage-class"}),
+)
