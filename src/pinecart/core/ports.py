@@ -120,15 +120,6 @@ class Shares(Protocol):
         ...
 
 
-@runtime_checkable
-class TakesParts(Protocol):
-    """A store that makes an object of parts, which any process that knows the upload may send."""
-
-    async def put_part(self, key: bytes, upload: str, number: int, body: bytes) -> tuple[str, str]:
-        """One part, numbered from 1. Its ETag and CRC."""
-        ...
-
-
 class Put(NamedTuple):
     """A write. if_absent: create only. expected: replace only this. Neither: the caller has looked
     just before.
@@ -239,8 +230,8 @@ class Version(NamedTuple):
 
 
 class Store(Protocol):
-    """One storage system, reached with one set of credentials. Raises core.errors.StoreError and
-    its children.
+    """One storage system, reached with one set of credentials: what every kind of store has. What
+    only some have are the protocols after it. Raises core.errors.StoreError and its children.
 
     most_at_once: so many requests, or files, at once; 0: as many as bring more. It may be changed
     at any time.
@@ -263,12 +254,6 @@ class Store(Protocol):
     def learned(self) -> dict[str, Any]:
         """What was found out by behaviour, as JSON, to be given to the next one that opens this
         store.
-        """
-        ...
-
-    async def sweep(self, prefixes: Collection[bytes]) -> None:
-        """Take away what this very run, in a process that is no more, left half written just below
-        these.
         """
         ...
 
@@ -313,6 +298,40 @@ class Store(Protocol):
     def open(
         self, key: bytes, expected: Entry | None = None, *, version: str = ""
     ) -> AbstractAsyncContextManager[Reading]: ...
+    async def put(self, put: Put) -> Placed: ...
+    def home(self, prefix: bytes) -> bytes:
+        """Where things are set aside: the root of the folder, or of the bucket that `prefix` lies
+        in.
+        """
+        ...
+
+    async def is_absent(self, key: bytes) -> bool:
+        """True only where the store definitely says that there is no such object.
+
+        What can't be said is raised.
+        """
+        ...
+
+    async def remove(self, key: bytes, expected: Entry) -> bool:
+        """Delete exactly this object.
+
+        True: guarded by the store; False: looked at just before. Raises Taken, Missing.
+        """
+        ...
+
+    async def check_place(self, prefix: bytes) -> None:
+        """Raises Missing or Refused unless the bucket or root of `prefix` is there and is the one
+        remembered.
+        """
+        ...
+
+    async def close(self) -> None: ...
+
+
+@runtime_checkable
+class Versions(Protocol):
+    """A store that may keep what is overwritten or deleted."""
+
     async def keeps_versions(self, key: bytes) -> bool:
         """Whether what is overwritten or deleted at `key` stays as a version.
 
@@ -324,10 +343,55 @@ class Store(Protocol):
         """Of exactly this key, the newest first, 1 000 at most; none where the store keeps none."""
         ...
 
-    async def put(self, put: Put) -> Placed: ...
+
+@runtime_checkable
+class Multipart(Protocol):
+    """A store that makes a large object of parts, which any process that knows the upload may
+    send.
+    """
+
+    async def put_part(self, key: bytes, upload: str, number: int, body: bytes) -> tuple[str, str]:
+        """One part, numbered from 1. Its ETag and CRC."""
+        ...
+
+    async def clear_uploads(self, key: bytes, since: str) -> int:
+        """Abort unfinished uploads of exactly this key that were begun at or after the server's
+        date `since`.
+        """
+        ...
+
+
+@runtime_checkable
+class Renames(Protocol):
+    """A store where an object gets another name without being copied."""
+
+    async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry:
+        """Another name for exactly this object, where nothing is yet. Raises Taken, Missing."""
+        ...
+
+
+@runtime_checkable
+class Folders(Protocol):
+    """A store with real folders, in which a file is written under a hidden name first."""
+
+    async def tidy(self, prefix: bytes, key: bytes) -> None:
+        """Take away the folders above `key`, and below `prefix`, that have become empty."""
+        ...
+
+    async def sweep(self, prefixes: Collection[bytes]) -> None:
+        """Take away what this very run, in a process that is no more, left half written just below
+        these.
+        """
+        ...
+
     def wrote(self, entry: Entry) -> None:
         """Another process of this run has placed this: it is as if it were put here."""
         ...
+
+
+@runtime_checkable
+class ServerCopies(Protocol):
+    """A store that copies by itself: the bytes never come to us."""
 
     def copies_from(self, source: Store) -> bool:
         """Whether `copy` may work: both are one system."""
@@ -343,42 +407,10 @@ class Store(Protocol):
         """
         ...
 
-    def home(self, prefix: bytes) -> bytes:
-        """Where things are set aside: the root of the folder, or of the bucket that `prefix` lies
-        in.
-        """
-        ...
 
-    async def is_absent(self, key: bytes) -> bool:
-        """True only where the store definitely says that there is no such object.
-
-        What can't be said is raised.
-        """
-        ...
-
-    async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry | None:
-        """Another name for exactly this object, where nothing is yet.
-
-        None: the store can't; it is copied, then removed.
-        """
-        ...
-
-    async def remove(self, key: bytes, expected: Entry) -> bool:
-        """Delete exactly this object.
-
-        True: guarded by the store; False: looked at just before. Raises Taken, Missing.
-        """
-        ...
-
-    async def tidy(self, prefix: bytes, key: bytes) -> None:
-        """Take away the folders above `key`, and below `prefix`, that have become empty."""
-        ...
-
-    async def clear_uploads(self, key: bytes, since: str) -> int:
-        """Abort unfinished uploads of exactly this key that were begun at or after the server's
-        date `since`.
-        """
-        ...
+@runtime_checkable
+class Buckets(Protocol):
+    """A store whose first level is buckets."""
 
     async def make_bucket(self, name: str) -> bool:
         """True: made. False: was there already, and is ours."""
@@ -388,10 +420,11 @@ class Store(Protocol):
         """Only an empty one. Raises Refused (code "bucket.not-empty"), Missing."""
         ...
 
-    async def check_place(self, prefix: bytes) -> None:
-        """Raises Missing or Refused unless the bucket or root of `prefix` is there and is the one
-        remembered.
-        """
-        ...
 
-    async def close(self) -> None: ...
+@runtime_checkable
+class RenewsKey(Protocol):
+    """A store that takes up a new key while it is open."""
+
+    def renew(self, spec: Mapping[str, Any]) -> None:
+        """From the next request on."""
+        ...

@@ -5,7 +5,7 @@ like a bucket.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import AsyncIterator, Collection, Sequence
+from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from typing import Any, NamedTuple
 
@@ -20,9 +20,7 @@ from pinecart.core.ports import (
     Placed,
     Put,
     Stat,
-    Store,
     Uploads,
-    Version,
     WriteStamp,
 )
 
@@ -59,8 +57,6 @@ class MemoryStore:
 
     def learned(self) -> dict[str, Any]:
         return {}
-
-    async def sweep(self, prefixes: Collection[bytes]) -> None: ...
 
     def waits_for(self) -> str:
         return ""
@@ -122,30 +118,11 @@ class MemoryStore:
             raise Corrupt(f"{show(put.key)}: the bytes did not arrive as they were sent.")
         return Placed(self.set(put.key, body, put.card), "server-verified", crc=crc_of(body))
 
-    def copies_from(self, source: Store) -> bool:
-        return False
-
-    async def copy(
-        self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = ""
-    ) -> Placed | None:
-        return None
-
-    async def keeps_versions(self, key: bytes) -> bool:
-        return False
-
-    async def versions(self, key: bytes) -> Sequence[Version]:
-        return []
-
-    def wrote(self, entry: Entry) -> None: ...
-
     def home(self, prefix: bytes) -> bytes:
         return prefix[: prefix.find(b"/") + 1]
 
     async def is_absent(self, key: bytes) -> bool:
         return key not in self.objects
-
-    async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry | None:
-        return None
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
         self._must_have(key)
@@ -153,18 +130,6 @@ class MemoryStore:
             raise Taken(f"{show(key)} is not as planned.")
         del self.objects[key]
         return True
-
-    async def tidy(self, prefix: bytes, key: bytes) -> None:
-        """There are no folders."""
-
-    async def clear_uploads(self, key: bytes, since: str) -> int:
-        return 0
-
-    async def make_bucket(self, name: str) -> bool:
-        return False
-
-    async def drop_bucket(self, name: str) -> None:
-        """There are none."""
 
     async def check_place(self, prefix: bytes) -> None:
         """Always there."""

@@ -15,7 +15,7 @@ from pinecart.core.errors import Halting, StoreError
 from pinecart.core.guards import HeldClass
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import dated_name
-from pinecart.core.ports import HELD_BYTES
+from pinecart.core.ports import HELD_BYTES, Folders
 from pinecart.runner.batch_helper import GIVE_UP_AFTER, GIVEN_OUT, LOOK_S, Helper
 from pinecart.runner.concurrency import ConcurrencyController
 from pinecart.runner.decided_items import Item, class_of, is_large, of_folder, spill_to, spilled
@@ -163,7 +163,8 @@ class Executor:
             for item, result in zip(items, await answers, strict=True):
                 if isinstance(result, Carried):
                     await self._record_carried(item, result, result.seconds)
-                    self._leg.target.store.wrote(result.placed.entry)
+                    if isinstance(self._leg.target.store, Folders):
+                        self._leg.target.store.wrote(result.placed.entry)
                 elif isinstance(result, Halting):
                     refused = result
                 elif isinstance(result, StoreError):

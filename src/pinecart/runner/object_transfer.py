@@ -27,13 +27,14 @@ from pinecart.core.keeping import LINK, Keep, from_metadata, to_metadata
 from pinecart.core.places import show
 from pinecart.core.ports import (
     HELD_BYTES,
+    Multipart,
     Placed,
     Put,
     Reading,
+    ServerCopies,
     Shares,
     Stat,
     Store,
-    TakesParts,
     Uploads,
     WriteStamp,
 )
@@ -236,7 +237,7 @@ class ObjectTransfer:
         if not self._ready:
             await self._probe_once()
         store, target, sent = self._target.store, self._target.prefix + parts.key, dict[int, Sent]()
-        assert isinstance(store, TakesParts)
+        assert isinstance(store, Multipart)
         todo = iter(parts.numbers)
 
         async def work(reading: Reading) -> None:
@@ -277,10 +278,10 @@ class ObjectTransfer:
         return Carried(placed, row, entry.size, tried, entry)
 
     def _can_copy_alone(self, entry: Entry) -> bool:
+        target = self._target.store
+        may_copy = self._may_copy and not entry.is_link
         return (
-            self._may_copy
-            and not entry.is_link
-            and self._target.store.copies_from(self._source.store)
+            may_copy and isinstance(target, ServerCopies) and target.copies_from(self._source.store)
         )
 
     async def _within_one_system(
@@ -300,6 +301,7 @@ class ObjectTransfer:
             uploads=self._uploads[1],
             extra=put.extra._replace(storage_class=self._keep.storage_class),
         )
+        assert isinstance(target, ServerCopies)
         placed = await target.copy(put, source, self._source.prefix + entry.source_key, entry)
         self._may_copy = placed is not None
         return placed
@@ -319,7 +321,9 @@ class ObjectTransfer:
         try:
             put = Put(to, entry.size, b"", WriteStamp(mark, entry.modified_ns, ""), True)
             put = put._replace(uploads=self._uploads[store is self._target.store])
-            placed = await store.copy(put, store, key, entry, version)
+            placed = None
+            if isinstance(store, ServerCopies):
+                placed = await store.copy(put, store, key, entry, version)
             if placed is None:
                 room, wanted = self._room_for(entry.size)
                 if not room.took(wanted):

@@ -8,6 +8,7 @@ from pinecart.core.decide import Decision, Reason, Verdict
 from pinecart.core.entries import Aside, fingerprint
 from pinecart.core.errors import Missing
 from pinecart.core.places import original_key
+from pinecart.core.ports import Folders
 from pinecart.runner.decided_items import Item
 from pinecart.runner.leg_context import Ledger, LegContext
 from pinecart.runner.leg_tally import LegTally
@@ -41,7 +42,8 @@ class Recovery:
         for aside in meant:
             keys[aside.side].append(aside.at)
         for name, side in (("source", self._leg.source), ("target", self._leg.target)):
-            if folders := {key.rpartition(b"/")[0] for key in keys[name]}:
+            folders = {key.rpartition(b"/")[0] for key in keys[name]}
+            if folders and isinstance(side.store, Folders):
                 await side.store.sweep(folders)
 
     async def _taken_away(self, aside: Aside) -> str | None:

@@ -18,7 +18,7 @@ from pinecart.core.entries import SETTLE_S, Aside, Entry, Row
 from pinecart.core.errors import PinecartError, StoreError
 from pinecart.core.job_options import KEPT_DAYS
 from pinecart.core.places import Location, aside_folder
-from pinecart.core.ports import Store, Uploads
+from pinecart.core.ports import Multipart, Store, Uploads
 from pinecart.core.retry import Retry
 from pinecart.runner.batch_helper import Crew
 from pinecart.runner.concurrency import Pacer
@@ -276,8 +276,9 @@ async def _clear_uploads(order: Order, records: Records, recorder: Recorder) -> 
     for name, key, since in await records.uploads_left():
         told = Record(0, key, Decision.REMOVE.value, Reason.EXPIRED.value, guarded=False)
         try:
-            if name in order.stores:
-                await order.stores[name].clear_uploads(key, since)
+            store = order.stores.get(name)
+            if isinstance(store, Multipart):
+                await store.clear_uploads(key, since)
         except StoreError as exc:
             message = f"Unfinished parts may be left, and be paid for: {exc.message}"
             records.log("uploads-left", message, code=exc.code)

@@ -13,6 +13,7 @@ from typing import NamedTuple
 from pinecart.core.entries import Aside, Entry, fingerprint, same
 from pinecart.core.errors import Taken
 from pinecart.core.places import aside_key, show
+from pinecart.core.ports import Folders, Renames, Versions
 from pinecart.runner.object_transfer import ObjectTransfer
 from pinecart.runner.side import Side
 
@@ -55,7 +56,7 @@ class SideRemover:
         if not self._policy.days or entry.is_folder:
             return None
         kept = Aside(leg, self._name, key, whole, entry.size, fingerprint(entry))
-        if await store.keeps_versions(whole):
+        if isinstance(store, Versions) and await store.keeps_versions(whole):
             now = (await store.stat(whole)).entry
             if not same(now, entry):
                 message = "is not as it was when this was planned. It was left alone."
@@ -70,12 +71,14 @@ class SideRemover:
         store = self._at.store
         if aside is None or aside.version:
             taken = Away(await store.remove(whole, entry), fingerprint(entry) if aside else "")
-        elif (moved := await store.move(whole, aside.at, entry)) is not None:
+        elif isinstance(store, Renames):
+            moved = await store.move(whole, aside.at, entry)
             taken = Away(False, fingerprint(moved))
         else:
             kept = await self.keep(whole, entry, aside)
             taken = Away(await store.remove(whole, entry), kept)
-        await store.tidy(self._at.prefix, whole)
+        if isinstance(store, Folders):
+            await store.tidy(self._at.prefix, whole)
         return taken
 
     async def keep(self, whole: bytes, entry: Entry, aside: Aside) -> str:
@@ -93,9 +96,11 @@ class SideRemover:
         kept = (await store.stat(aside.at, aside.version)).entry
         if aside.version:
             return await self._transfer.second(store, whole, kept, whole, aside.version)
-        moved = await store.move(aside.at, whole, kept)
-        if moved is None:
+        if isinstance(store, Renames):
+            moved = await store.move(aside.at, whole, kept)
+        else:
             moved = await self._transfer.second(store, aside.at, kept, whole)
             await store.remove(aside.at, kept)
-        await store.tidy(store.home(whole), aside.at)
+        if isinstance(store, Folders):
+            await store.tidy(store.home(whole), aside.at)
         return moved

@@ -16,6 +16,7 @@ from pinecart.core.entries import Aside, Entry, Likeness, Row, likeness, size_of
 from pinecart.core.errors import Halting, Missing, StoreError, Taken
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import original_key, show
+from pinecart.core.ports import Folders, Versions
 from pinecart.runner.concurrency import ConcurrencyController
 from pinecart.runner.leg_context import LegContext
 from pinecart.runner.object_transfer import ObjectTransfer, TransferOptions
@@ -190,7 +191,8 @@ class Undo:
         store = self._at[aside.side].store
         if not aside.version:
             return not await store.is_absent(aside.at)
-        return any(v.version == aside.version for v in await store.versions(aside.at))
+        kept = await store.versions(aside.at) if isinstance(store, Versions) else []
+        return any(version.version == aside.version for version in kept)
 
     async def _journalled(self, step: _Step, asides: dict[bytes, Aside | None]) -> None:
         """What is to be journalled before this step; a step that can't be is not taken."""
@@ -296,7 +298,8 @@ class AsideExpiry:
             if not same:
                 raise Taken(f"{show(aside.at)} is not what was set aside. It was left alone.")
             await side.store.remove(aside.at, kept)
-            await side.store.tidy(side.store.home(aside.at), aside.at)
+            if isinstance(side.store, Folders):
+                await side.store.tidy(side.store.home(aside.at), aside.at)
         except Missing:  # somebody was quicker; or what was journalled never came to be
             if not aside.kept:
                 await self._past.no_longer_aside([aside], back=False)

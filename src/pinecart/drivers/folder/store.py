@@ -23,7 +23,7 @@ from typing import Any
 
 from pinecart.core.checksum import EMPTY, Crc64
 from pinecart.core.entries import LINK, Entry, Likeness, fingerprint, likeness, same
-from pinecart.core.errors import Changed, Corrupt, Refused, Taken, Unsafe
+from pinecart.core.errors import Changed, Corrupt, Taken, Unsafe
 from pinecart.core.folding import EXACT
 from pinecart.core.places import show
 from pinecart.core.ports import (
@@ -36,7 +36,6 @@ from pinecart.core.ports import (
     Stat,
     Store,
     Uploads,
-    Version,
 )
 from pinecart.drivers.folder import names as folder_names
 from pinecart.drivers.folder import writing as folder_writing
@@ -532,12 +531,6 @@ class FolderStore:
 
     # --- removing
 
-    async def keeps_versions(self, key: bytes) -> bool:
-        return False
-
-    async def versions(self, key: bytes) -> Sequence[Version]:
-        return []
-
     def home(self, prefix: bytes) -> bytes:
         return b""
 
@@ -563,7 +556,7 @@ class FolderStore:
         found: bool = await self._root.do(look)
         return found
 
-    async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry | None:
+    async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry:
         """A rename, looked at again afterwards, and put back if it was another file after all."""
         if key.endswith(b"/"):
             return await self._without_a_copy(key, expected)
@@ -667,17 +660,6 @@ class FolderStore:
 
     def waits_for(self) -> str:
         return ""
-
-    async def clear_uploads(self, key: bytes, since: str) -> int:
-        return 0
-
-    async def make_bucket(self, name: str) -> bool:
-        raise Refused(
-            f"{self.name} is a folder store: it has folders, not buckets.", code="bucket.no-buckets"
-        )
-
-    async def drop_bucket(self, name: str) -> None:
-        await self.make_bucket(name)
 
     async def close(self) -> None:
         self._drop_parent()

@@ -14,10 +14,11 @@ from datetime import UTC, datetime
 from typing import Any, TypeVar
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Busy, Changed, Corrupt, Refused, Unsafe
+from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import HEADERS, Abilities, Stat, WriteStamp
+from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
+from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.http_message import HttpAnswer, Pieces
 from pinecart.drivers.s3.signing import UNSIGNED, Keys, encoded_path, encoded_query, signed
 from pinecart.drivers.s3.wire import (
@@ -27,7 +28,6 @@ from pinecart.drivers.s3.wire import (
     error_from,
     is_bucket_name,
     number,
-    parse_page,
     parse_tags,
     region_told,
     wait_told,
@@ -35,7 +35,6 @@ from pinecart.drivers.s3.wire import (
 from pinecart.drivers.transport import Transport
 
 T = TypeVar("T")
-UNTRIED = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
 SILENT_S = 3.0  # without an answer, and then it is told
 LONGEST_KEY = 1024  # bytes (S3 API, object key names)
 REST_S = 1.0  # after an answer that asks to go slower, and doesn't say for how long
@@ -44,9 +43,12 @@ MOST_GARBLED = 4  # in a row; then it is the key
 Query = list[tuple[str, str | bytes]]
 
 
-class Asking:
-    """What asks, and looks: one endpoint with one key. root: what it is confined to, as
-    `bucket/prefix/`; empty: all buckets.
+class S3Client:
+    """Requests to one endpoint with one key.
+
+    root: what it is confined to, as `bucket/prefix/`; empty: all buckets.   system: which endpoint
+    and key; two clients of one system may copy from each other.   signs_payload: whether contents
+    are part of the signature.   in_host: buckets stand in the host's name.
     """
 
     def __init__(
@@ -57,35 +59,23 @@ class Asking:
         *,
         region: str = "",
         root: str = "",
+        in_host: bool = False,
+        signs_payload: bool = True,
         retry: Retry = Retry(),
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
         self.name = name
         self._transport = transport
         self._keys = keys
-        self._region, self._region_given = region or "us-east-1", bool(region)
-        self._in_host = False
-        self._root = root.encode().strip(b"/") + b"/" if root.strip("/") else b""
-        self._retry = retry
-        self._now = now
-        self._able: dict[str, Abilities] = {}  # bucket → what was found out
-        self._probed: set[str] = set()  # buckets
-        self._probing = asyncio.Lock()
-        self._guards_copies = True
+        self.region, self._region_given = region or "us-east-1", bool(region)
+        self._in_host = in_host
+        self.root = root.encode().strip(b"/") + b"/" if root.strip("/") else b""
+        self.retry = retry
+        self.now = now
         self._was_well, self._garbled = False, 0
         self._failed = ""  # why something is tried again just now
-        self._removals_guarded: dict[str, bool] = {}  # by bucket
-        self._keeps: dict[str, set[str]] = {}  # bucket → headers that it was seen to keep …
-        self._drops: dict[str, set[str]] = {}  # … and not to keep
-        self._versioned: dict[str, bool] = {}
-        self._system = (transport.origin, keys)
-        self._signs_payload = not transport.is_tls
-
-    def able(self, bucket: str) -> Abilities:
-        return self._able.get(bucket, UNTRIED)
-
-    def _learn(self, bucket: str, **found: Any) -> None:
-        self._able[bucket] = self.able(bucket)._replace(**found)
+        self.system = (transport.origin, keys)
+        self.signs_payload = signs_payload and not transport.is_tls
 
     @property
     def rests_s(self) -> float:
@@ -100,12 +90,12 @@ class Asking:
             return f"{self.name} asked for a pause: {rest:.0f} s are left."
         if (silent := self._transport.silent_s) > SILENT_S:
             return f"{self.name} has not answered for {silent:.0f} s."
-        if self._failed and self._retry.for_s:
+        if self._failed and self.retry.for_s:
             return f"{self.name} is tried again: {self._failed}"
         return ""
 
     def unfit(self, key: bytes) -> str:
-        name = (self._root + key).partition(b"/")[2]
+        name = (self.root + key).partition(b"/")[2]
         if len(name) > LONGEST_KEY:
             return (
                 f"{show(key)[:80]}… has {len(name):,} bytes, and a bucket takes {LONGEST_KEY:,} "
@@ -115,7 +105,7 @@ class Asking:
             name.decode()
         except UnicodeDecodeError:
             return (
-                f"{self._named(key)}: a bucket store takes only names that are UTF-8 text. "
+                f"{self.named(key)}: a bucket store takes only names that are UTF-8 text. "
                 "Rename the file."
             )
         return ""
@@ -123,7 +113,16 @@ class Asking:
     def renew(self, spec: Mapping[str, Any]) -> None:
         """Take up a new key, from the next request on."""
         self._keys, self._was_well = keys_of(spec), False
-        self._system = (self._system[0], self._keys)
+        self.system = (self.system[0], self._keys)
+
+    @property
+    def last_date(self) -> datetime | None:
+        """The Date of the last answer."""
+        return self._transport.last_date
+
+    @property
+    def origin(self) -> str:
+        return self._transport.origin
 
     @property
     def is_safe(self) -> bool:
@@ -138,48 +137,34 @@ class Asking:
     def most_at_once(self, most: int) -> None:
         self._transport.most_at_once = most
 
-    async def _page(self, bucket: str, prefix: bytes, query: Query) -> Any:
-        full: Query = [("list-type", "2"), ("encoding-type", "url"), *query]
-        if prefix:
-            full.append(("prefix", prefix))
-        what = f"Listing {self.name}/{bucket}"
-
-        async def one() -> Any:
-            answer = await self._good("GET", bucket, query=full, what=what)
-            return parse_page(answer.body, prefix=prefix)
-
-        return await self._safely(one)
-
     async def stat(self, key: bytes, version: str = "") -> Stat:
-        bucket, name = self._split(key)
-        what = f"Looking at {self._named(key)}"
+        bucket, name = self.split(key)
+        what = f"Looking at {self.named(key)}"
         ask = {"x-amz-checksum-mode": "ENABLED"}
         query = versioned(version)
-        answer = await self._safely(
-            lambda: self._good("HEAD", bucket, name, query=query, headers=ask, what=what)
+        answer = await self.safely(
+            lambda: self.good("HEAD", bucket, name, query=query, headers=ask, what=what)
         )
         return _stat(key, answer)
 
     async def tags(self, key: bytes) -> dict[str, str]:
         """Raises Refused (code "store.no-tags") where the store knows none."""
-        bucket, name = self._split(key)
-        answer = await self._safely(lambda: self._ask("GET", bucket, name, query=[("tagging", "")]))
+        bucket, name = self.split(key)
+        answer = await self.safely(lambda: self.ask("GET", bucket, name, query=[("tagging", "")]))
         if answer.status in (405, 501):
             raise Refused(
                 f"Store {self.name} knows no tags. Leave tags out of what is kept.",
                 code="store.no-tags",
             )
         if answer.status != 200:
-            raise error_from(
-                answer.status,
-                answer.headers,
-                answer.body,
-                what=f"Reading the tags of {self._named(key)}",
+            raise error_of(
+                answer,
+                what=f"Reading the tags of {self.named(key)}",
             )
         return parse_tags(answer.body)
 
     @asynccontextmanager
-    async def _get(
+    async def get(
         self, key: bytes, etag: str, start: int, version: str = ""
     ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
         wanted, target, headers = self._getting(key, etag, start, None, version)
@@ -188,10 +173,10 @@ class Asking:
                 raise self._changed(key)
             if status != wanted:
                 body = b"".join([c async for c in chunks])
-                raise error_from(status, found, body, what=f"Reading {self._named(key)}")
+                raise error_from(status, found, body, what=f"Reading {self.named(key)}")
             yield found, chunks
 
-    async def _get_at_once(
+    async def get_at_once(
         self,
         key: bytes,
         entry: Entry,
@@ -208,11 +193,9 @@ class Asking:
         if answer.status == 412:
             raise self._changed(key)
         if answer.status != wanted:
-            raise error_from(
-                answer.status,
-                answer.headers,
-                bytes(answer.body),
-                what=f"Reading {self._named(key)}",
+            raise error_of(
+                answer,
+                what=f"Reading {self.named(key)}",
             )
         return answer
 
@@ -220,7 +203,7 @@ class Asking:
         self, key: bytes, etag: str, start: int, last: int | None, version: str
     ) -> tuple[int, str, dict[str, str]]:
         """The status that a right answer has, what to ask for, and the headers."""
-        bucket, name = self._split(key)
+        bucket, name = self.split(key)
         ranged = start > 0 or last is not None
         headers = {"if-match": f'"{etag}"', "x-amz-checksum-mode": "ENABLED"}
         if ranged:
@@ -230,14 +213,14 @@ class Asking:
         )
         return 206 if ranged else 200, path + query, full
 
-    def _split(self, key: bytes) -> tuple[str, bytes]:
-        bucket, _, name = (self._root + key).partition(b"/")
+    def split(self, key: bytes) -> tuple[str, bytes]:
+        bucket, _, name = (self.root + key).partition(b"/")
         try:
             name.decode()
             return bucket.decode("ascii"), name
         except UnicodeDecodeError:
             raise Unsafe(
-                f"{self._named(key)}: a bucket store takes only names that are UTF-8 text. "
+                f"{self.named(key)}: a bucket store takes only names that are UTF-8 text. "
                 "Rename the file."
             ) from None
 
@@ -247,7 +230,7 @@ class Asking:
             rule = BUCKET_IN_HOST if in_host else BUCKET_IN_PATH
             raise Unsafe(
                 (
-                    f"{self._named(bucket.encode())}: {show(bucket.encode())!r} can't be a "
+                    f"{self.named(bucket.encode())}: {show(bucket.encode())!r} can't be a "
                     f"bucket's name. It has {rule}."
                 ),
                 code="store.bucket-name",
@@ -255,14 +238,14 @@ class Asking:
 
     def _changed(self, key: bytes) -> Changed:
         return Changed(
-            f"{self._named(key)} changed while it was read. It is tried again in the next run."
+            f"{self.named(key)} changed while it was read. It is tried again in the next run."
         )
 
-    def _named(self, key: bytes) -> str:
+    def named(self, key: bytes) -> str:
         return f"pine://{self.name}/{show(key)}"
 
-    def _hash(self, body: bytes) -> str:
-        return hashlib.sha256(body).hexdigest() if self._signs_payload else UNSIGNED
+    def signed_payload(self, body: bytes) -> str:
+        return hashlib.sha256(body).hexdigest() if self.signs_payload else UNSIGNED
 
     def _prepare(
         self,
@@ -285,12 +268,12 @@ class Asking:
             {"host": host, **headers},
             payload=payload,
             keys=self._keys,
-            region=self._region,
-            now=self._now(),
+            region=self.region,
+            now=self.now(),
         )
         return path, f"?{text}" if text else "", full
 
-    async def _ask(
+    async def ask(
         self,
         method: str,
         bucket: str,
@@ -306,9 +289,9 @@ class Asking:
         self._must_have_arrived(answer)
         if answer.status in (301, 307, 400) and not self._region_given:
             right = region_told(answer.status, answer.headers, answer.body)
-            if right and right != self._region:  # nobody gave a region: the far side has told it
-                self._region, self._region_given = right, True
-                return await self._ask(
+            if right and right != self.region:  # nobody gave a region: the far side has told it
+                self.region, self._region_given = right, True
+                return await self.ask(
                     method, bucket, key, query=query, headers=headers, body=body, payload=payload
                 )
         return answer
@@ -334,17 +317,17 @@ class Asking:
         if (wait_s := wait_told(told)) is not None:
             self.rest(wait_s)
         elif self.rests_s <= 0:
-            self.rest(min(REST_S, self._retry.longest_s, self._retry.first_s * 5))
+            self.rest(min(REST_S, self.retry.longest_s, self.retry.first_s * 5))
 
-    async def _good(
+    async def good(
         self, method: str, bucket: str, key: bytes = b"", *, what: str, ok: int = 200, **rest: Any
     ) -> HttpAnswer:
-        answer = await self._ask(method, bucket, key, **rest)
+        answer = await self.ask(method, bucket, key, **rest)
         if answer.status != ok:
-            raise error_from(answer.status, answer.headers, answer.body, what=what)
+            raise error_of(answer, what=what)
         return answer
 
-    async def _safely(self, call: Callable[[], Awaitable[T]], *, corrupted_too: bool = False) -> T:
+    async def safely(self, call: Callable[[], Awaitable[T]], *, corrupted_too: bool = False) -> T:
         """Repeat a request that changes nothing, with growing waits, while the other side is busy;
         some times, if that is wanted, where it says that its bytes did not arrive as they were
         sent.
@@ -357,17 +340,22 @@ class Asking:
                 self._failed = ""
                 return found
             except Corrupt as exc:
-                if not corrupted_too or tried >= self._retry.times:
+                if not corrupted_too or tried >= self.retry.times:
                     raise
                 self._failed = exc.message
             except Busy as exc:
                 self._failed = exc.message
-                if self._retry.is_over(tried, time.monotonic() - began):
+                if self.retry.is_over(tried, time.monotonic() - began):
                     raise
-                await asyncio.sleep(self._retry.wait_s(tried, exc.wait_s, random.random))
+                await asyncio.sleep(self.retry.wait_s(tried, exc.wait_s, random.random))
 
     async def close(self) -> None:
         await self._transport.close()
+
+
+def error_of(answer: HttpAnswer, *, what: str) -> StoreError:
+    """What an answer that is none of the good ones means."""
+    return error_from(answer.status, answer.headers, bytes(answer.body), what=what)
 
 
 def versioned(version: str) -> Query:
@@ -403,6 +391,31 @@ def _stat(key: bytes, answer: HttpAnswer) -> Stat:
 def headers_of(headers: Mapping[str, str]) -> dict[str, str]:
     """Those that belong to the object."""
     return {name: value for name in HEADERS if (value := headers.get(name))}
+
+
+def client_from(spec: Mapping[str, Any]) -> S3Client:
+    """From a store's fields and secrets."""
+    limits: dict[str, Any] = {k: float(spec[k]) for k in ("connect_s", "silence_s") if spec.get(k)}
+    transport = Transport(
+        spec["endpoint"],
+        allowed=Allowed(tuple(spec.get("allowed", ()))),
+        certificate=spec.get("certificate") or "",
+        proxy=spec.get("proxy") or "",
+        at_proxy=(spec.get("proxy_user") or "", spec.get("proxy_password") or ""),
+        **limits,
+    )
+    client = S3Client(
+        spec["name"],
+        transport,
+        keys_of(spec),
+        region=spec.get("region") or "",
+        root=spec.get("root") or "",
+        in_host=spec.get("addressing") == "host",
+        signs_payload=spec.get("sign_payload") != "no",
+        retry=Retry(**spec.get("retry", {})),
+    )
+    client.most_at_once = int(spec.get("most_at_once") or 0)
+    return client
 
 
 def keys_of(spec: Mapping[str, Any]) -> Keys:

@@ -11,36 +11,43 @@ from pinecart.core.errors import Corrupt, Missing, Taken
 from pinecart.core.places import show
 from pinecart.core.ports import Put
 from pinecart.drivers.http_message import HttpAnswer
-from pinecart.drivers.s3.client import Asking
-from pinecart.drivers.s3.wire import error_from, root_of
+from pinecart.drivers.s3.bucket_facts import BucketFacts
+from pinecart.drivers.s3.client import S3Client, error_of
+from pinecart.drivers.s3.wire import root_of
 
 
-class WritesWithCondition(Asking):
+class ConditionalWrites:
     """Every write has its condition where the store knows one, and is looked at just before where
     it doesn't.
     """
 
-    async def _lost(self, put: Put) -> str:
+    def __init__(self, client: S3Client, facts: BucketFacts) -> None:
+        self._client, self._facts = client, facts
+
+    async def lost(self, put: Put) -> str:
         """Which headers of the object its bucket did not keep: looked at once for each header, and
         remembered.
         """
         if not put.headers:
             return ""
-        bucket, _ = self._split(put.key)
-        kept, drops = self._keeps.setdefault(bucket, set()), self._drops.setdefault(bucket, set())
+        bucket, _ = self._client.split(put.key)
+        kept, drops = (
+            self._facts.kept.setdefault(bucket, set()),
+            self._facts.dropped.setdefault(bucket, set()),
+        )
         if unknown := put.headers.keys() - kept - drops:
-            there = (await self.stat(put.key)).headers
+            there = (await self._client.stat(put.key)).headers
             for name in unknown:
                 (kept if there.get(name) == put.headers[name] else drops).add(name)
         return ", ".join(sorted(put.headers.keys() & drops))
 
-    async def _etag(self, key: bytes, told: str) -> str:
+    async def etag(self, key: bytes, told: str) -> str:
         """Without the quotes; where an answer tells none, it is looked up: else the next run would
         take it for another object.
         """
-        return told.strip('"') or (await self.stat(key)).entry.etag
+        return told.strip('"') or (await self._client.stat(key)).entry.etag
 
-    def _kept(self, put: Put) -> dict[str, str]:
+    def kept_headers(self, put: Put) -> dict[str, str]:
         """What is kept with an object: its own metadata, our card, its content type."""
         kept = {f"x-amz-meta-{k}": v for k, v in put.metadata.items()} | {
             "x-amz-meta-pinecart": put.card.text()
@@ -53,7 +60,7 @@ class WritesWithCondition(Asking):
             kept["content-type"] = put.content_type
         return kept | dict(put.headers)
 
-    async def _conditionally(
+    async def conditionally(
         self,
         put: Put,
         send: Callable[[dict[str, str]], Awaitable[HttpAnswer]],
@@ -64,56 +71,58 @@ class WritesWithCondition(Asking):
 
         Whether it was guarded.
         """
-        bucket, _ = self._split(put.key)
-        guarded = put.if_absent and self.able(bucket).create_only and guards
+        bucket, _ = self._client.split(put.key)
+        guarded = put.if_absent and self._facts.able(bucket).create_only and guards
         if put.expected is not None:
-            now = (await self.stat(put.key)).entry
+            now = (await self._client.stat(put.key)).entry
             if now.etag != put.expected.etag:
                 raise Taken(
-                    f"{self._named(put.key)} is not as it was when this was planned. The "
+                    f"{self._client.named(put.key)} is not as it was when this was planned. The "
                     "next run looks again."
                 )
         elif put.if_absent and not guarded:
             await self._must_be_absent(put.key)
         answer = await send({"if-none-match": "*"} if guarded else {})
         if answer.status == 501 and guarded:
-            self._learn(bucket, create_only=False)
-            return await self._conditionally(put, send)
+            self._facts.learn(bucket, create_only=False)
+            return await self.conditionally(put, send)
         if answer.status != 200 or is_error(answer.body):
-            raise error_from(
-                answer.status, answer.headers, answer.body, what=f"Writing {self._named(put.key)}"
+            raise error_of(
+                answer,
+                what=f"Writing {self._client.named(put.key)}",
             )
         return answer, guarded
 
-    async def _abort(self, bucket: str, name: bytes, upload: str) -> None:
+    async def abort(self, bucket: str, name: bytes, upload: str) -> None:
         """Until the store says that it is gone. Raises StoreError."""
 
         async def one() -> None:
-            answer = await self._ask("DELETE", bucket, name, query=[("uploadId", upload)])
+            answer = await self._client.ask("DELETE", bucket, name, query=[("uploadId", upload)])
             if answer.status not in (200, 204, 404):
-                what = f"Taking away unfinished parts of {self.name}/{bucket}/{show(name)}"
-                raise error_from(answer.status, answer.headers, answer.body, what=what)
+                what = f"Taking away unfinished parts of {self._client.name}/{bucket}/{show(name)}"
+                raise error_of(answer, what=what)
 
-        await self._safely(one)
+        await self._client.safely(one)
 
-    async def _must_have_size(self, put: Put) -> None:
-        found = (await self.stat(put.key)).entry
+    async def must_have_size(self, put: Put) -> None:
+        found = (await self._client.stat(put.key)).entry
         if found.size != put.size:
-            raise Corrupt(
-                f"{self._named(put.key)}: {put.size} bytes were sent, {found.size} are there."
-            )
+            told = f"{put.size} bytes were sent, {found.size} are there"
+            raise Corrupt(f"{self._client.named(put.key)}: {told}.")
 
-    async def _is_absent(self, key: bytes) -> bool:
+    async def is_absent(self, key: bytes) -> bool:
         try:
-            await self.stat(key)
+            await self._client.stat(key)
         except Missing:
             return True
         return False
 
     async def _must_be_absent(self, key: bytes) -> None:
-        if await self._is_absent(key):
+        if await self.is_absent(key):
             return
-        raise Taken(f"{self._named(key)} appeared there meanwhile. The next run looks again.")
+        raise Taken(
+            f"{self._client.named(key)} appeared there meanwhile. The next run looks again."
+        )
 
 
 def is_error(body: bytes) -> bool:

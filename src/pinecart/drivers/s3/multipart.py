@@ -17,8 +17,8 @@ from pinecart.core.errors import Busy, StoreError
 from pinecart.core.ports import Placed, Put, Sender, Shares, Uploads
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.pieces import Give, each_piece
-from pinecart.drivers.s3.client import Query
-from pinecart.drivers.s3.conditional import WritesWithCondition
+from pinecart.drivers.s3.client import Query, S3Client
+from pinecart.drivers.s3.conditional import ConditionalWrites
 from pinecart.drivers.s3.wire import completion, parse_parts, text_of
 
 FULL_CRC = {"x-amz-checksum-algorithm": "CRC64NVME", "x-amz-checksum-type": "FULL_OBJECT"}
@@ -41,20 +41,27 @@ class PartSource(Protocol):
 
 
 class MultipartUpload:
-    """Of one object. Its steps: begin, send, complete; or give up."""
+    """Of one object. Its steps: begin, send, complete; or give up.
+
+    sums: which checksum the bucket was seen to verify; empty: none.
+    """
 
     def __init__(
         self,
-        store: WritesWithCondition,
+        client: S3Client,
+        writes: ConditionalWrites,
         put: Put,
         step: int,
         source: PartSource,
+        *,
+        sums: str,
         shares: Shares | None = None,
     ) -> None:
-        self._store, self._put, self._step = store, put, step
+        self._client, self._writes = client, writes
+        self._put, self._step = put, step
         self._source, self._shares = source, shares
-        self._bucket, self._name = store._split(put.key)
-        self._sums_whole = store.able(self._bucket).checksum == "crc64nvme"
+        self._bucket, self._name = client.split(put.key)
+        self._sums, self._sums_whole = sums, sums == "crc64nvme"
         self._upload = ""
         self._there: dict[tuple[int, int], str] = {}  # (number, size) → MD5 of what is taken up
         self._etags: dict[int, str] = {}
@@ -80,7 +87,7 @@ class MultipartUpload:
         self._upload = await self._taken_up()
         if self._upload:
             return
-        started = await self._store._safely(self._start)
+        started = await self._client.safely(self._start)
         self._upload = text_of(started.body, "UploadId")
         if self._put.uploads:
             await self._put.uploads.named(self._put.key, self._upload)
@@ -99,7 +106,7 @@ class MultipartUpload:
 
     async def _journal_begin(self, journal: Uploads) -> str:
         """The id of an upload that was begun before with this token; empty: one begins now."""
-        date = self._store._transport.last_date or self._store._now()
+        date = self._client.last_date or self._client.now()
         token = f"{self._put.card.decision_id}/{self._put.size}/{self._step}"
         return await journal.begun(self._put.key, token, date.isoformat())
 
@@ -108,8 +115,8 @@ class MultipartUpload:
         there: dict[tuple[int, int], str] = {}
         query: Query = [("uploadId", upload)]
         while True:
-            ask = partial(self._store._ask, "GET", self._bucket, self._name, query=query)
-            answer = await self._store._safely(ask)
+            ask = partial(self._client.ask, "GET", self._bucket, self._name, query=query)
+            answer = await self._client.safely(ask)
             if answer.status != 200:
                 return None
             parts, following = parse_parts(answer.body)
@@ -124,14 +131,14 @@ class MultipartUpload:
             # The first answer was lost, and an upload may be left of it: the journal has to know,
             # also when this one is taken up by a later try.
             await self._journal_begin(self._put.uploads)
-        headers = self._store._kept(self._put) | (FULL_CRC if self._sums_whole else {})
-        return await self._store._good(
+        headers = self._writes.kept_headers(self._put) | (FULL_CRC if self._sums_whole else {})
+        return await self._client.good(
             "POST",
             self._bucket,
             self._name,
             query=[("uploads", "")],
             headers=headers,
-            what=f"Starting parts of {self._store._named(self._put.key)}",
+            what=f"Starting parts of {self._client.named(self._put.key)}",
         )
 
     # --- send
@@ -170,19 +177,19 @@ class MultipartUpload:
         if self._sums_whole and crc:
             sums = {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"}
         self._is_completing = True
-        return await self._store._conditionally(self._put, partial(self._ask_for, body, sums))
+        return await self._writes.conditionally(self._put, partial(self._ask_for, body, sums))
 
     async def _ask_for(
         self, body: bytes, sums: dict[str, str], condition: dict[str, str]
     ) -> HttpAnswer:
-        return await self._store._ask(
+        return await self._client.ask(
             "POST",
             self._bucket,
             self._name,
             query=[("uploadId", self._upload)],
             headers=sums | condition | {"content-length": str(len(body))},
             body=body,
-            payload=self._store._hash(body),
+            payload=self._client.signed_payload(body),
         )
 
     async def _give_up(self, cause: BaseException) -> None:
@@ -192,7 +199,7 @@ class MultipartUpload:
         if may_go_on or (is_journalled and isinstance(cause, asyncio.CancelledError)):
             return
         with contextlib.suppress(StoreError):  # what isn't gone stays journalled
-            await self._store._abort(self._bucket, self._name, self._upload)
+            await self._writes.abort(self._bucket, self._name, self._upload)
             await self._is_over()
 
     async def _is_over(self) -> None:
@@ -203,8 +210,8 @@ class MultipartUpload:
             await self._put.uploads.over(self._put.key)
 
     async def _placed(self, etag: str, guarded: bool, crc: str) -> Placed:
-        put, store = self._put, self._store
-        entry = Entry(put.key, put.size, None, await store._etag(put.key, etag))
-        await store._must_have_size(put)
-        proof = "server-verified" if store.able(self._bucket).checksum else "size-only"
-        return Placed(entry, proof, guarded, crc, await store._lost(put))
+        put, writes = self._put, self._writes
+        entry = Entry(put.key, put.size, None, await writes.etag(put.key, etag))
+        await writes.must_have_size(put)
+        proof = "server-verified" if self._sums else "size-only"
+        return Placed(entry, proof, guarded, crc, await writes.lost(put))

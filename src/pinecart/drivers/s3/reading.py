@@ -20,17 +20,17 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Corrupt
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.ports import HELD_BYTES, WriteStamp
-from pinecart.drivers.s3.client import Asking, headers_of, metadata_of
+from pinecart.drivers.s3.client import S3Client, headers_of, metadata_of
 
 _MD5 = re.compile(r"[0-9a-f]{32}")
 _OF_PARTS = re.compile(r"([0-9a-f]{32})-(\d+)")
 
 
-class Object:
+class OpenedObject:
     """An object opened for reading: every range asks for the same ETag."""
 
-    def __init__(self, store: Asking, key: bytes, entry: Entry, version: str = "") -> None:
-        self._store, self._version = store, version
+    def __init__(self, client: S3Client, key: bytes, entry: Entry, version: str = "") -> None:
+        self._client, self._version = client, version
         self._key = key
         self.entry = entry
         self.card: WriteStamp | None = None
@@ -46,9 +46,9 @@ class Object:
         try:
             body = await self._at_once()
         except Busy as exc:  # cut, or asked to go slower: piece by piece, with growing waits
-            await asyncio.sleep(self._store._retry.wait_s(1, exc.wait_s, random.random))
+            await asyncio.sleep(self._client.retry.wait_s(1, exc.wait_s, random.random))
             body = b"".join([c async for c in self.chunks()])
-        if (self._crc or not self._store.is_safe) and not self._vouched_for(crc_of(body), body):
+        if (self._crc or not self._client.is_safe) and not self._vouched_for(crc_of(body), body):
             await self._compare_again(crc_of(body))
         return body
 
@@ -88,25 +88,25 @@ class Object:
 
     def _corrupt(self) -> Corrupt:
         return Corrupt(
-            f"{self._store._named(self._key)}: the bytes did not arrive as the store has "
+            f"{self._client.named(self._key)}: the bytes did not arrive as the store has "
             "them. If this stays, the line is not to be trusted."
         )
 
     async def _at_once(self) -> bytes:
-        answer = await self._store._get_at_once(self._key, self.entry, version=self._version)
+        answer = await self._client.get_at_once(self._key, self.entry, version=self._version)
         if len(answer.body) < self.entry.size:
             raise Busy(
-                f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut"
+                f"{self._client.named(self._key)}: the answer was cut short.", code="store.cut"
             )
         self._keep(answer.headers)
         return answer.body
 
     async def chunks(self) -> AsyncIterator[bytes]:
         """A cut line goes on where it was, by range and If-Match."""
-        at, tried, retry, began = 0, 1, self._store._retry, time.monotonic()
+        at, tried, retry, began = 0, 1, self._client.retry, time.monotonic()
         while at < self.entry.size or at == 0:
             try:
-                async with self._store._get(
+                async with self._client.get(
                     self._key, self.entry.etag, at, version=self._version
                 ) as (headers, chunks):
                     self._keep(headers)
@@ -115,7 +115,7 @@ class Object:
                         yield chunk
                 if at < self.entry.size:
                     raise Busy(
-                        f"{self._store._named(self._key)}: the answer was cut short.",
+                        f"{self._client.named(self._key)}: the answer was cut short.",
                         code="store.cut",
                     )
                 return
@@ -137,7 +137,7 @@ class Object:
 
     async def look(self) -> None:
         if not self._asked:
-            stat = await self._store.stat(self._key, self._version)
+            stat = await self._client.stat(self._key, self._version)
             self.card, self.content_type, self.metadata = (
                 stat.card,
                 stat.content_type,
@@ -147,7 +147,7 @@ class Object:
 
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         await self.look()
-        found = await self._store._safely(lambda: self._range(start, size, into))
+        found = await self._client.safely(lambda: self._range(start, size, into))
         if (
             self._sums_pieces
             and start % HELD_BYTES == 0
@@ -159,20 +159,20 @@ class Object:
 
     @property
     def _sums_pieces(self) -> bool:
-        return not (self._crc or self._store.is_safe) and "-" in self.entry.etag
+        return not (self._crc or self._client.is_safe) and "-" in self.entry.etag
 
     async def _range(self, start: int, size: int, into: bytearray | None) -> bytes:
-        answer = await self._store._get_at_once(
+        answer = await self._client.get_at_once(
             self._key, self.entry, start, start + size - 1, self._version, into
         )
         if len(answer.body) != size:
             raise Busy(
-                f"{self._store._named(self._key)}: the answer was cut short.", code="store.cut"
+                f"{self._client.named(self._key)}: the answer was cut short.", code="store.cut"
             )
         return answer.body
 
     async def besides(self, keep: Keep) -> Extra:
-        return Extra(tags=await self._store.tags(self._key)) if keep.tags else Extra()
+        return Extra(tags=await self._client.tags(self._key)) if keep.tags else Extra()
 
     async def verify(self, crc: str = "") -> None:
         """Every byte came under If-Match of one ETag; that they came as they are is what `crc` is
@@ -180,7 +180,7 @@ class Object:
         """
         if (
             crc
-            and (self._crc or not self._store.is_safe)
+            and (self._crc or not self._client.is_safe)
             and not (self._vouched_for(crc) or self._made_of_parts())
         ):
             await self._compare_again(crc)

@@ -13,7 +13,7 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Invalid, Refused
 from pinecart.core.keeping import Keep
 from pinecart.core.places import Location, is_name, show
-from pinecart.core.ports import Level, Stat, Store, Version
+from pinecart.core.ports import Buckets, Level, Stat, Store, Version, Versions
 from pinecart.core.selection import compile_selection
 from pinecart.drivers import DRIVERS, open_store, try_store
 from pinecart.drivers.connection_steps import Step
@@ -254,12 +254,17 @@ def try_saved(actor: Actor, name: str, *, write_to: str) -> list[Step]:
     return steps
 
 
+def _with_buckets(store: Store, name: str) -> Buckets:
+    """Raises Refused for a kind of store that has none."""
+    if isinstance(store, Buckets):
+        return store
+    message = f"{name} has folders, not buckets."
+    raise Refused(message, code="bucket.no-buckets")
+
+
 def make_bucket(actor: Actor, name: str, bucket: str) -> bool:
     """True: made. False: was there already, nothing changed."""
     record = store_for(actor, name, Right.DEFINE, "making buckets")
-    if not DRIVERS[record.kind].has_buckets:
-        message = f"{name} is a {record.kind} store: it has folders, not buckets."
-        raise Refused(message, code="bucket.no-buckets")
     if not (
         3 <= len(bucket) <= 63
         and bucket.replace("-", "").replace(".", "").isalnum()
@@ -271,7 +276,7 @@ def make_bucket(actor: Actor, name: str, bucket: str) -> bool:
         raise Invalid([{"field": "bucket", "code": "bucket.name", "message": message}])
 
     async def make(store: Store) -> bool:
-        return await store.make_bucket(bucket)
+        return await _with_buckets(store, name).make_bucket(bucket)
 
     made: bool = asyncio.run(_with(record, make))
     note(actor, "bucket.made" if made else "bucket.was-there", f"{name}/{bucket}")
@@ -283,7 +288,7 @@ def drop_bucket(actor: Actor, name: str, bucket: str) -> None:
     actor.must(Right.ADMINISTER, [], "dropping buckets")
 
     async def drop(store: Store) -> None:
-        await store.drop_bucket(bucket)
+        await _with_buckets(store, name).drop_bucket(bucket)
 
     asyncio.run(_with(store_named(name), drop))
     note(actor, "bucket.dropped", f"{name}/{bucket}")
@@ -297,7 +302,7 @@ def versions_of(actor: Actor, name: str, key: bytes) -> Sequence[Version]:
     record = store_for(actor, name, Right.LOOK, "browsing")
 
     async def look(store: Store) -> Sequence[Version]:
-        return await store.versions(key)
+        return await store.versions(key) if isinstance(store, Versions) else []
 
     found: Sequence[Version] = asyncio.run(_with(record, look))
     return found

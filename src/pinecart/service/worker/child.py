@@ -32,7 +32,7 @@ from pinecart.core.definition_reading import read_definition  # noqa: E402
 from pinecart.core.entries import Aside, Entry, Row, fingerprint  # noqa: E402
 from pinecart.core.errors import PinecartError, SignInRefused  # noqa: E402
 from pinecart.core.places import parse_location  # noqa: E402
-from pinecart.core.ports import Store, Uploads  # noqa: E402
+from pinecart.core.ports import RenewsKey, Store, Uploads  # noqa: E402
 from pinecart.core.retry import Retry  # noqa: E402
 from pinecart.core.selection import Selection  # noqa: E402
 from pinecart.core.totals import files_text  # noqa: E402
@@ -369,9 +369,9 @@ async def _work(given: dict[str, Any], desk: RunRecords, lock: int) -> None:
         """New keys for stores that are open: used from the next request on."""
         stores = json.loads(told)["stores"]
         for name, spec in stores.items():
-            renew = getattr(opened.get(name), "renew", None)
-            if renew:
-                renew(spec)
+            store = opened.get(name)
+            if isinstance(store, RenewsKey):
+                store.renew(spec)
         if crew:
             crew.renew(stores)
 

@@ -19,7 +19,7 @@ from typing import IO, Any
 
 from pinecart.core.batch import Batch, BatchAnswer, Parts
 from pinecart.core.definition_reading import read_definition
-from pinecart.core.ports import Store
+from pinecart.core.ports import RenewsKey, Store
 from pinecart.core.retry import Retry
 from pinecart.drivers import open_store
 from pinecart.runner.batch_helper import BatchHelper
@@ -64,9 +64,9 @@ async def _work(order: dict[str, Any], out: IO[bytes]) -> None:
             if "parts" in told:
                 batches.create_task(answer_with(helping.send(Parts.read(told["parts"]))))
             for name, spec in told.get("stores", {}).items():
-                renew = getattr(stores.get(name), "renew", None)
-                if renew:
-                    renew(spec)
+                store = stores.get(name)
+                if isinstance(store, RenewsKey):
+                    store.renew(spec)
             for name, seconds in told.get("rest", {}).items():
                 stores[name].rest(seconds)
             if "recall" in told:

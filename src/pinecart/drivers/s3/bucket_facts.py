@@ -1,0 +1,52 @@
+"""What was found out of the buckets of one store, by their behaviour."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from pinecart.core.ports import Abilities
+
+UNTRIED = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
+
+
+class BucketFacts:
+    """guards_copies: whether the condition of a copy is held against its destination.   versioned,
+    removals_guarded: by bucket, where it was asked.   kept, dropped: bucket → headers that it was
+    seen to keep, and not to keep.
+    """
+
+    def __init__(self) -> None:
+        self._able: dict[str, Abilities] = {}
+        self.probed: set[str] = set()
+        self.guards_copies = True
+        self.versioned: dict[str, bool] = {}
+        self.removals_guarded: dict[str, bool] = {}
+        self.kept: dict[str, set[str]] = {}
+        self.dropped: dict[str, set[str]] = {}
+
+    def able(self, bucket: str) -> Abilities:
+        return self._able.get(bucket, UNTRIED)
+
+    def learn(self, bucket: str, **found: Any) -> None:
+        self._able[bucket] = self.able(bucket)._replace(**found)
+
+    def as_mapping(self) -> dict[str, Any]:
+        """As JSON; `remember` takes it up again."""
+        found: dict[str, Any] = {}
+        for bucket in self.probed:
+            able = self.able(bucket)
+            found[bucket] = {"checksum": able.checksum, "create_only": able.create_only}
+            if bucket in self.removals_guarded:
+                found[bucket]["guards_removals"] = self.removals_guarded[bucket]
+        return found
+
+    def remember(self, bucket: str, told: Mapping[str, Any]) -> None:
+        """What `as_mapping` gave before; nonsense is nothing."""
+        if not isinstance(told, Mapping) or not isinstance(told.get("checksum"), str):
+            return
+        create_only = bool(told.get("create_only", True))
+        self.learn(bucket, checksum=told["checksum"], create_only=create_only)
+        self.probed.add(bucket)
+        if "guards_removals" in told:
+            self.removals_guarded[bucket] = bool(told["guards_removals"])

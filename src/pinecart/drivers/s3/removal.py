@@ -1,0 +1,86 @@
+"""How an object goes: exactly this one, under a condition where the store holds it."""
+
+from __future__ import annotations
+
+import secrets
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Taken
+from pinecart.drivers.s3.bucket_facts import BucketFacts
+from pinecart.drivers.s3.client import S3Client, error_of
+from pinecart.drivers.s3.conditional import ConditionalWrites
+from pinecart.drivers.s3.listing import Lister
+from pinecart.drivers.s3.probing import PROBE
+
+
+class ObjectRemover:
+    """Looks just before, and asks under a condition."""
+
+    def __init__(
+        self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites, lister: Lister
+    ) -> None:
+        self._client, self._facts = client, facts
+        self._writes, self._lister = writes, lister
+
+    async def is_absent(self, key: bytes) -> bool:
+        """A HEAD alone can't tell a missing key from a missing bucket: the listing of just this
+        name has to agree.
+        """
+        bucket, name = self._client.split(key)
+        if not await self._writes.is_absent(key):
+            return False
+        page = await self._lister.page(bucket, name, [("max-keys", "1")])
+        return not any(e.key == b"" for e in page.entries)
+
+    async def remove(self, key: bytes, expected: Entry) -> bool:
+        bucket, name = self._client.split(key)
+        now = (await self._client.stat(key)).entry
+        if (now.size, now.etag) != (expected.size, expected.etag):
+            told = "is not as it was when this was planned. It was not removed."
+            raise Taken(f"{self._client.named(key)} {told}")
+
+        # Swift holds the condition against another ETag in a bucket that keeps versions; there
+        # nothing is lost without it.
+        keeps = await self._lister.keeps_versions(key)
+        headers = {} if keeps else {"if-match": f'"{expected.etag}"'}
+        guards = not keeps and await self._guards(bucket, name)
+
+        async def one() -> None:
+            answer = await self._client.ask("DELETE", bucket, name, headers=headers)
+            if answer.status == 501:  # knows no conditions
+                answer = await self._client.ask("DELETE", bucket, name)
+            if answer.status not in (200, 204, 404):
+                raise error_of(
+                    answer,
+                    what=f"Removing {self._client.named(key)}",
+                )
+
+        await self._client.safely(one)
+        return guards
+
+    async def _guards(self, bucket: str, name: bytes) -> bool:
+        """Whether a delete's condition is held: asked once, by deleting a name of ours that isn't
+        there, under one.
+
+        Not for a bucket that keeps versions: it might keep a mark of that delete.
+        """
+        if bucket not in self._facts.removals_guarded:
+            ours = name[: name.rfind(b"/") + 1] + PROBE + secrets.token_hex(8).encode()
+
+            async def one(headers: dict[str, str]) -> int:
+                answer = await self._client.ask("DELETE", bucket, ours, headers=headers)
+                if answer.status >= 500 and answer.status != 501:
+                    raise error_of(
+                        answer,
+                        what=f"Probing {self._client.name}",
+                    )
+                return answer.status
+
+            status = await self._client.safely(lambda: one({"if-match": '"no-such-etag"'}))
+            # Some stores answer 404 to any delete of what isn't there: then it says nothing of the
+            # condition.
+            guarded = status == 412 or (
+                status == 404 and await self._client.safely(lambda: one({})) == 204
+            )
+            self._facts.removals_guarded[bucket] = guarded
+        return self._facts.removals_guarded[bucket]

@@ -1,0 +1,149 @@
+"""Objects copied by the store itself: their bytes never come to us."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Changed, Corrupt, Refused, Taken
+from pinecart.core.ports import Placed, Put, Stat, WriteStamp
+from pinecart.drivers.pieces import piece_size
+from pinecart.drivers.s3.bucket_facts import BucketFacts
+from pinecart.drivers.s3.client import Query, S3Client, error_of
+from pinecart.drivers.s3.conditional import ConditionalWrites, is_error
+from pinecart.drivers.s3.multipart import MultipartUpload
+from pinecart.drivers.s3.signing import encoded_path
+from pinecart.drivers.s3.wire import text_of
+
+COPY_BYTES = 5 << 30  # what a store copies in one request, at most (S3 API, CopyObject)
+COPY_PART = 1 << 30
+
+
+class ServerCopy:
+    """Between two places of one endpoint, with one key for both."""
+
+    def __init__(self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites) -> None:
+        self._client, self._facts, self._writes = client, facts, writes
+
+    async def copy(
+        self, put: Put, source: S3Client, source_key: bytes, entry: Entry, version: str = ""
+    ) -> Placed | None:
+        """The store copies by itself; in parts what is above 5 GiB or was made of parts."""
+        from_bucket, from_name = source.split(source_key)
+        where = {
+            "x-amz-copy-source": encoded_path(from_bucket, from_name)
+            + (f"?versionId={version}" if version else ""),
+            "x-amz-copy-source-if-match": f'"{entry.etag}"',
+        }
+        try:
+            # An object of parts is copied in parts: some stores list another ETag for its whole
+            # copy than they answer.
+            if put.size > COPY_BYTES or "-" in entry.etag:
+                placed = await self._copy_in_parts(
+                    put, where, await source.stat(source_key, version)
+                )
+            else:
+                placed = await self._copy_whole(put, where)
+        except Taken as exc:
+            if (await source.stat(source_key, version)).entry.etag != entry.etag:
+                raise Changed(f"{source.named(source_key)} changed before it was copied.") from exc
+            if put.if_absent and await self._writes.is_absent(put.key):
+                # Some stores hold the condition against the source of a copy.
+                self._facts.guards_copies = False
+                return await self.copy(put, source, source_key, entry, version)
+            raise
+        except Refused:
+            # This key may not, or this store does not know how: the bytes go through us.
+            return None
+        if placed.entry.etag != entry.etag:  # else the store itself tells that it is the same
+            placed = await self._compared(placed, put, await source.stat(source_key, version))
+        if put.extra.tags and await self._client.tags(put.key) != dict(put.extra.tags):
+            return placed._replace(lost="tags")
+        return placed
+
+    async def _compared(self, placed: Placed, put: Put, of: Stat) -> Placed:
+        """A copy whose ETag says nothing of its source: by checksums, where both have one. Raises
+        Corrupt.
+        """
+        there = await self._client.stat(put.key)
+        known = of.crc or (of.card.crc if of.card else "")
+        if there.entry.size != put.size or (there.crc and known and there.crc != known):
+            told = "the store's own copy is not the same as its source"
+            raise Corrupt(f"{self._client.named(put.key)}: {told}.")
+        proof = "server-copy" if there.crc and known else "size-only"
+        return placed._replace(proof=proof, crc=there.crc or known)
+
+    async def _copy_whole(self, put: Put, where: dict[str, str]) -> Placed:
+        """What is kept with the source goes along as it is, its tags too: nothing has to be asked
+        for before.
+        """
+        bucket, name = self._client.split(put.key)
+        headers = where | {"content-length": "0"}
+        if put.extra.storage_class:
+            headers["x-amz-storage-class"] = put.extra.storage_class
+        answer, guarded = await self._writes.conditionally(
+            put,
+            lambda condition: self._client.ask("PUT", bucket, name, headers=headers | condition),
+            guards=self._facts.guards_copies,
+        )
+        entry = Entry(
+            put.key, put.size, None, await self._writes.etag(put.key, text_of(answer.body, "ETag"))
+        )
+        return Placed(
+            entry, "server-copy", guarded, text_of(answer.body, "ChecksumCRC64NVME") or put.card.crc
+        )
+
+    async def _copy_in_parts(self, put: Put, where: dict[str, str], of: Stat) -> Placed:
+        card = put.card
+        if of.card:
+            card = WriteStamp(card.decision_id, of.card.modified_ns, of.crc or of.card.crc)
+        put = put._replace(
+            card=card,
+            metadata={**of.metadata, **put.metadata},
+            content_type=of.content_type,
+            headers=of.headers,
+        )
+
+        upload = MultipartUpload(
+            self._client,
+            self._writes,
+            put,
+            max(piece_size(put.size), COPY_PART),
+            _PartsOfObject(self, put.key, where),
+            sums=self._facts.able(self._client.split(put.key)[0]).checksum,
+        )
+        placed = await upload.carry_out()
+        return placed._replace(proof="server-copy")
+
+    async def copy_part(
+        self, key: bytes, where: dict[str, str], upload: str, number: int, start: int, size: int
+    ) -> str:
+        """The store copies a range of another object as a part. Its ETag."""
+        bucket, name = self._client.split(key)
+        copied = f"bytes={start}-{start + size - 1}"
+        headers = where | {"x-amz-copy-source-range": copied, "content-length": "0"}
+        query: Query = [("partNumber", str(number)), ("uploadId", upload)]
+        what = f"Copying part {number} of {self._client.named(key)}"
+        answer = await self._client.safely(
+            partial(self._client.good, "PUT", bucket, name, query=query, headers=headers, what=what)
+        )
+        if is_error(answer.body):
+            raise error_of(answer, what=what)
+        return text_of(answer.body, "ETag")
+
+
+class _PartsOfObject:
+    """Ranges of another object of the same system, which the store copies by itself."""
+
+    def __init__(self, copy: ServerCopy, key: bytes, where: dict[str, str]) -> None:
+        self._copy, self._key, self._where = copy, key, where
+
+    async def send(self, upload: str, number: int, start: int, size: int) -> tuple[str, str]:
+        etag = await self._copy.copy_part(self._key, self._where, upload, number, start, size)
+        return etag, ""
+
+    async def sums(self, start: int, size: int) -> None:
+        """What a part of ours holds can't be told without reading it."""
+
+    async def verify(self, crc: str) -> None:
+        """Every part was copied under If-Match of one ETag."""
