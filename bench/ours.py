@@ -69,6 +69,7 @@ def recorded(
         from pinecart.core.definition_reading import read_definition
         from pinecart.drivers import open_store
         from pinecart.runner.run import Order, carry_out
+        from pinecart.runner.scratch import Scratch
         from pinecart.service.config.process import settle_in
         from pinecart.service.config.rights import SYSTEM
         from pinecart.service.runs.services import life_cycle, run_records
@@ -95,7 +96,7 @@ def recorded(
                 n: open_store(s) if isinstance(s, dict) else s
                 for n, s in (("a", source), ("b", target))
             }
-            order = Order(run.pk, "transfer", definition, stores, own)
+            order = Order(run.pk, "transfer", definition, stores, Scratch(own))
             await asyncio.to_thread(desk.open_scopes, "bench", order)
             if known is not None:
                 one = ThreadPoolExecutor(1)  # one connection, as a run has it

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import ctypes
+import errno
 import os
 import stat
 import threading
@@ -14,8 +16,10 @@ from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Taken, Unsafe
 from pinecart.core.ports import Put, WriteStamp
 from pinecart.drivers import open_store
-from pinecart.drivers.folder import writing as folder_writing
+from pinecart.drivers.folder.kernel import Kernel
 from pinecart.drivers.folder.root import leads_out
+from pinecart.drivers.folder.store import FolderStore
+from pinecart.drivers.folder.writing import write_together
 from tests.contracts.store import AT, StoreContract, names
 
 
@@ -175,40 +179,41 @@ async def test_folders_swapped_for_links_while_it_writes_never_let_anything_out(
     assert written and refused and set(swaps) == {0} and os.listdir(tmp_path / "outside") == []
 
 
-async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store, monkeypatch):
-    done = []
-    fsync = os.fsync
-    monkeypatch.setattr(
-        os,
-        "fsync",
-        lambda fd: (
-            done.append("folder" if stat.S_ISDIR(os.fstat(fd).st_mode) else "file") or fsync(fd)
-        ),
-    )
-    rename, libc = folder_writing.rename_if_absent, folder_writing.LIBC
+class Watched(Kernel):
+    """done: what was flushed and renamed, in order."""
 
-    class Libc:
-        renameat2, fstatfs = libc.renameat2, libc.fstatfs
+    def __init__(self, *, flushes_whole=True):
+        self.done, self._flushes_whole = [], flushes_whole
 
-        @staticmethod
-        def syncfs(fd):
-            done.append("all")
-            return libc.syncfs(fd)
+    def flush(self, fd):
+        self.done.append("folder" if stat.S_ISDIR(os.fstat(fd).st_mode) else "file")
+        super().flush(fd)
 
-    monkeypatch.setattr(folder_writing, "LIBC", Libc)
-    monkeypatch.setattr(
-        folder_writing, "rename_if_absent", lambda *args: done.append("rename") or rename(*args)
-    )
+    def flushes_whole(self, fd):
+        return self._flushes_whole
+
+    def flush_whole(self, fd):
+        self.done.append("all")
+        super().flush_whole(fd)
+
+    def rename_if_absent(self, *names):
+        self.done.append("rename")
+        return super().rename_if_absent(*names)
+
+
+async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store, tmp_path):
+    kernel = Watched()
+    store, done = FolderStore("posts", str(tmp_path), kernel=kernel), kernel.done
     put = lambda name: Put(AT + name, 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True)  # noqa: E731
     await store.put(put(b"x"))
     assert done == ["file", "rename", "folder"]
     done.clear()
-    began = [store._begun, store._parents]
+    began = [store._putter.begun, store._putter.parents]
     begins = [lambda at, n=n: (began[0](put(b"%d" % n), b"1", at), crc_of(b"1")) for n in range(6)]
     begins.insert(
         3, lambda at: (began[0](put(b"4"), b"another", at), crc_of(b"1"))
     )  # reads back otherwise
-    found = folder_writing.write_together(begins, began[1])
+    found = write_together(begins, began[1], kernel)
     assert (
         done == ["all", *["rename"] * 6, "folder"]
         and isinstance(found.pop(3), Corrupt)
@@ -217,19 +222,16 @@ async def test_a_file_is_flushed_before_it_is_renamed_and_its_folder_after(store
     assert not [n for n in os.listdir(store._root.path + "/larkfell") if n.endswith(".part")]
 
 
-async def test_a_file_system_that_syncfs_does_not_reach_is_flushed_file_by_file(store, monkeypatch):
-    done, fsync = [], os.fsync
-    monkeypatch.setattr(
-        os, "fsync", lambda fd: done.append(stat.S_ISDIR(os.fstat(fd).st_mode)) or fsync(fd)
-    )
-    monkeypatch.setattr(folder_writing, "_type_of", lambda fd: 0x65735546)
+async def test_a_file_system_that_syncfs_does_not_reach_is_flushed_file_by_file(store, tmp_path):
+    kernel = Watched(flushes_whole=False)
+    putter = FolderStore("posts", str(tmp_path), kernel=kernel)._putter
 
     def put(n):
         return Put(AT + b"%d" % n, 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True)
 
-    begins = [lambda at, n=n: (store._begun(put(n), b"1", at), crc_of(b"1")) for n in range(6)]
-    folder_writing.write_together(begins, store._parents)
-    assert done == [False] * 6 + [True]
+    begins = [lambda at, n=n: (putter.begun(put(n), b"1", at), crc_of(b"1")) for n in range(6)]
+    write_together(begins, putter.parents, kernel)
+    assert [step for step in kernel.done if step != "rename"] == ["file"] * 6 + ["folder"]
 
 
 async def test_what_this_run_wrote_is_never_taken_away_by_it(store, tmp_path):
@@ -247,13 +249,12 @@ async def test_what_this_run_wrote_is_never_taken_away_by_it(store, tmp_path):
     assert not (tmp_path / "larkfell/y").exists()
 
 
-async def test_a_failed_flush_is_a_failed_copy_of_each_file_in_it(store, monkeypatch):
-    class Libc:
-        renameat2, fstatfs = folder_writing.LIBC.renameat2, folder_writing.LIBC.fstatfs
-        syncfs = staticmethod(lambda fd: -1)
+async def test_a_failed_flush_is_a_failed_copy_of_each_file_in_it(store, tmp_path):
+    class Failing(Kernel):
+        def flush_whole(self, fd):
+            raise OSError(errno.EIO, os.strerror(errno.EIO))
 
-    monkeypatch.setattr(folder_writing, "LIBC", Libc)
-    monkeypatch.setattr(folder_writing.ctypes, "get_errno", lambda: 5)
+    store = FolderStore("posts", str(tmp_path), kernel=Failing())
     puts = [
         store.put(Put(AT + b"%d" % n, 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True))
         for n in range(60)
@@ -263,14 +264,18 @@ async def test_a_failed_flush_is_a_failed_copy_of_each_file_in_it(store, monkeyp
     assert len(failed) >= 40 and len(os.listdir(store._root.path + "/larkfell")) == 60 - len(failed)
 
 
+class InSegments(Kernel):
+    segment = 1000
+
+
 @pytest.fixture
-def large_copy(store, tmp_path, monkeypatch):
+def large_copy(store, tmp_path):
     """A file that counts as large, copied inside one folder store."""
-    monkeypatch.setattr(folder_writing, "SEGMENT", 1000)
     body = os.urandom(10_500)
     (tmp_path / "larkfell/long").write_bytes(body)
 
-    async def copied(store=store):
+    async def copied(kernel=None, **options):
+        store = FolderStore("posts", str(tmp_path), kernel=kernel or InSegments(), **options)
         entry = (await store.stat(AT + b"long")).entry
         put = Put(AT + b"copy", entry.size, b"", WriteStamp("d", None, ""), if_absent=True)
         return body, await store.copy(put, store, AT + b"long", entry)
@@ -278,81 +283,95 @@ def large_copy(store, tmp_path, monkeypatch):
     return copied
 
 
-async def test_a_large_copy_is_read_back_piece_by_piece(large_copy, tmp_path, monkeypatch):
+async def test_a_large_copy_is_read_back_piece_by_piece(large_copy, tmp_path):
     body, placed = await large_copy()
     assert (placed.crc, placed.proof) == (crc_of(body), "read-back")
     assert (tmp_path / "larkfell/copy").read_bytes() == body
     os.unlink(tmp_path / "larkfell/copy")
-    plain, told = folder_writing._crc_of_range, []
+    told = []
 
-    def one_bad(fd, at, size):
-        told.append(at)
-        return "bad" if told.count(at) == 2 and at == 3000 else plain(fd, at, size)
+    class OneBad(InSegments):
+        def crc_of_range(self, fd, at, size):
+            told.append(at)
+            is_bad = told.count(at) == 2 and at == 3000
+            return "bad" if is_bad else super().crc_of_range(fd, at, size)
 
-    monkeypatch.setattr(folder_writing, "_crc_of_range", one_bad)
     with pytest.raises(Corrupt):
-        await large_copy()
+        await large_copy(OneBad())
     assert os.listdir(tmp_path / "larkfell") == ["long"]
 
 
-async def test_without_reading_back_the_size_is_all_the_proof(large_copy, tmp_path, monkeypatch):
+async def test_without_reading_back_the_size_is_all_the_proof(large_copy, tmp_path):
     store = open_store(
         {"kind": "folder", "name": "posts", "path": str(tmp_path), "read_back": "no"}
     )
-    body, placed = await large_copy(store)
+    body, placed = await large_copy(read_back=False)
     assert (placed.crc, placed.proof) == (crc_of(body), "size-only")
     placed = await store.put(
         Put(AT + b"small", 1, b"1", WriteStamp("d", None, crc_of(b"1")), if_absent=True)
     )
     assert placed.proof == "size-only"
-    monkeypatch.setattr(
-        folder_writing.os, "copy_file_range", lambda *args: 0
-    )  # a disk that stops taking any
     os.unlink(tmp_path / "larkfell/copy")
+
+    class TakesNoMore(InSegments):
+        def copy_range(self, *where):
+            return 0
+
     with pytest.raises(Corrupt):
-        await large_copy(store)
+        await large_copy(TakesNoMore(), read_back=False)
 
 
-async def test_only_a_disk_that_is_mostly_slow_is_read_by_threads(tmp_path, monkeypatch):
+async def test_only_a_disk_that_is_mostly_slow_is_read_by_threads(tmp_path):
     (tmp_path / "a").write_bytes(b"song")
-    store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)})
+
+    class Timed(Kernel):
+        takes_s = at = 0.0
+
+        def now(self):
+            self.at += self.takes_s
+            return self.at
+
+    kernel = Timed()
+    store = FolderStore("posts", str(tmp_path), kernel=kernel)
+    entry = (await store.stat(b"a")).entry
 
     def read(slow):
-        monkeypatch.setattr("pinecart.drivers.folder.store.SLOW_S", -1 if slow else 100)
-        return store._at_once(b"a") is not None
+        kernel.takes_s = 1.0 if slow else 0.0
+        return isinstance(store.open(b"a", entry), contextlib.nullcontext)
 
     assert all(read(slow=n % 10 == 0) for n in range(500)), "a slow moment is no slow disk"
     assert not all(read(slow=True) for _ in range(40)), "the event loop waits for a slow disk"
     await store.close()
 
 
-async def test_a_small_file_that_is_not_in_memory_is_read_in_one_hop(tmp_path, monkeypatch):
-    (tmp_path / "a").write_bytes(b"song")
-    store = open_store({"kind": "folder", "name": "posts", "path": str(tmp_path)})
-    entry = (await store.stat(b"a")).entry
+class NotInMemory(Kernel):
+    """writes: what somebody adds to the file at each reading."""
 
-    def not_in_memory(*_):
+    def __init__(self, file):
+        self._file, self.writes = file, []
+
+    def read_at_hand(self, fd, room):
         raise BlockingIOError
 
-    monkeypatch.setattr(os, "preadv", not_in_memory)
+    def read(self, fd, most):
+        found = super().read(fd, most)
+        with self._file.open("ab") as file:
+            file.write(self.writes.pop(0) if self.writes else b"")
+        return found
+
+
+async def test_a_small_file_that_is_not_in_memory_is_read_in_one_hop(tmp_path):
+    (tmp_path / "a").write_bytes(b"song")
+    kernel = NotInMemory(tmp_path / "a")
+    store = FolderStore("posts", str(tmp_path), kernel=kernel)
+    entry = (await store.stat(b"a")).entry
     async with store.open(b"a", entry) as found:
         assert (await found.whole(), found.entry, type(found).__name__) == (
             b"song",
             entry,
             "HeldFile",
         )
-    read, left = (
-        os.read,
-        [b"x", b"", b"", b"y"],
-    )  # it is written to during the hop, and once more in the usual way
-
-    def written_to(fd, size):
-        found = read(fd, size)
-        with (tmp_path / "a").open("ab") as file:
-            file.write(left.pop(0) if left else b"")
-        return found
-
-    monkeypatch.setattr(os, "read", written_to)
+    kernel.writes = [b"x", b"", b"", b"y"]  # during the hop, and once more in the usual way
     with pytest.raises(Changed):
         async with store.open(b"a", entry) as found:
             await found.whole()

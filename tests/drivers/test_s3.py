@@ -29,6 +29,8 @@ from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store
 from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.s3 import wire as s3_wire
+from pinecart.drivers.s3.sizes import Sizes
+from pinecart.drivers.s3.store import S3Store
 from pinecart.drivers.s3.wire import parse_page
 from pinecart.drivers.transport import Transport
 from pinecart.standins.bucket_server import Behaviour
@@ -264,16 +266,16 @@ class InPieces:
         """Every byte was of one content."""
 
 
-@pytest.fixture
-def parts_of_20_mib(monkeypatch):
-    monkeypatch.setattr("pinecart.drivers.s3.writing.piece_size", lambda size: 20 << 20)
+def in_parts_of_20_mib(endpoint):
+    store = opened(endpoint)
+    return S3Store(store._client, store._facts, Sizes(part=20 << 20))
 
 
 @pytest.mark.parametrize("old", [set(), {"checksums-ignored"}])
-async def test_parts_that_are_too_large_to_be_held_are_streamed(standin, parts_of_20_mib, old):
+async def test_parts_that_are_too_large_to_be_held_are_streamed(standin, old):
     server, endpoint = standin
     server.old |= old
-    store, body = opened(endpoint), random.Random(2).randbytes(1 << 20) * 50 + b"end"
+    store, body = in_parts_of_20_mib(endpoint), random.Random(2).randbytes(1 << 20) * 50 + b"end"
     source = InPieces(body)
     await store.probe(b"larkfell/")
     placed = await store.put(
@@ -301,11 +303,9 @@ async def test_parts_that_are_too_large_to_be_held_are_streamed(standin, parts_o
         ({}, Behaviour(fail="SlowDown"), Busy),
     ],
 )
-async def test_a_streamed_part_that_fails_leaves_nothing(
-    standin, parts_of_20_mib, source, treated, error
-):
+async def test_a_streamed_part_that_fails_leaves_nothing(standin, source, treated, error):
     server, endpoint = standin
-    store, body = opened(endpoint), random.Random(2).randbytes(1 << 20) * 50
+    store, body = in_parts_of_20_mib(endpoint), random.Random(2).randbytes(1 << 20) * 50
     await store.probe(b"larkfell/")
     if treated:
         server.behaviour["part"] = treated

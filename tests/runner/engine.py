@@ -9,8 +9,10 @@ from pinecart.core.columns import Rows
 from pinecart.core.definition_reading import leg_keys, read_definition
 from pinecart.core.retry import Retry
 from pinecart.drivers import open_store
+from pinecart.runner.leg_context import RemovalPace
 from pinecart.runner.records import BatchRules
 from pinecart.runner.run import Order, carry_out
+from pinecart.runner.scratch import Scratch
 from pinecart.runner.undo import Done
 
 QUICK = Retry(times=3, first_s=0.01)
@@ -188,6 +190,7 @@ async def run(
     settle_s=0.0,
     aside=(),
     resume=False,
+    pace=RemovalPace(),
     **job,
 ):
     if not resume:
@@ -205,7 +208,7 @@ async def run(
         kind,
         definition,
         {"posts": source, "office": target},
-        str(tmp),
+        Scratch(str(tmp), sort_rows=2),  # so that every run sorts on disk
         retry=QUICK,
         batches=batches,
         stamp=stamp,
@@ -213,6 +216,7 @@ async def run(
         released=frozenset(released),
         aside=tuple(aside),
         settle_s=settle_s,
+        pace=pace,
     )
     ending = await carry_out(order, memory)
     return ending

@@ -14,6 +14,7 @@ from pinecart.drivers import open_store
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import BatchRules
 from pinecart.runner.run import Order, carry_out
+from pinecart.runner.scratch import Scratch
 from pinecart.standins.bucket_server import Behaviour
 from tests.runner.engine import QUICK, Memory, done, posts, run
 
@@ -95,7 +96,12 @@ async def inside(memory, opened, number=1, **job):
         }
     )
     order = Order(
-        number, "transfer", definition, {"posts": opened(), "office": opened()}, "/tmp", retry=QUICK
+        number,
+        "transfer",
+        definition,
+        {"posts": opened(), "office": opened()},
+        Scratch("/tmp"),
+        retry=QUICK,
     )
     return await carry_out(order, memory)
 
@@ -205,7 +211,12 @@ async def test_a_store_that_is_away_for_a_while_is_waited_for(folder, office):
         {"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/dawn/"}]}
     )
     order = Order(
-        1, "transfer", definition, {"posts": posts(folder), "office": opened()}, "/tmp", retry=retry
+        1,
+        "transfer",
+        definition,
+        {"posts": posts(folder), "office": opened()},
+        Scratch("/tmp"),
+        retry=retry,
     )
     ending, _ = await asyncio.gather(carry_out(order, memory), back())
     assert (

@@ -17,6 +17,7 @@ from pinecart.core.folding import EXACT, Folding
 from pinecart.drivers import open_store
 from pinecart.drivers.memory import MemoryStore
 from pinecart.runner.name_folding import beside
+from pinecart.runner.scratch import Scratch
 from pinecart.runner.side import Side
 from tests.runner.engine import Memory, done, posts, run
 
@@ -114,7 +115,9 @@ async def test_two_places_side_by_side_are_merged_by_what_is_one_name(rule, tmp_
     async def told(after=b""):
         return [
             b
-            async for some in beside(Side(here, b""), Side(there, b""), str(tmp_path), after)
+            async for some in beside(
+                Side(here, b""), Side(there, b""), Scratch(str(tmp_path)), after
+            )
             for b in some
         ]
 

@@ -9,8 +9,8 @@ import subprocess
 import pytest
 
 from pinecart.drivers import open_store
-from pinecart.drivers.folder import store as folder_driver
-from pinecart.drivers.folder import writing as folder_writing
+from pinecart.drivers.folder.kernel import KERNEL, Kernel
+from pinecart.drivers.folder.store import FolderStore
 from tests.runner.engine import Memory, done, posts, run
 
 
@@ -18,15 +18,57 @@ class PowerCut(BaseException):
     """Nothing catches it, as nothing runs after a power cut."""
 
 
-STEPS = ["fsync", "rename", "replace", "utime", "record", "unlink"]
+class Powered(Kernel):
+    """left: steps until the power goes; None: it stays."""
+
+    def __init__(self, left=None):
+        self.left = left
+
+    def step(self):
+        if self.left == 0:
+            raise PowerCut
+        if self.left is not None:
+            self.left -= 1
+
+    def flush(self, fd):
+        self.step()
+        super().flush(fd)
+
+    def flush_whole(self, fd):
+        self.step()
+        super().flush_whole(fd)
+
+    def rename_if_absent(self, *names):
+        self.step()
+        return super().rename_if_absent(*names)
+
+    def replace(self, *names):
+        self.step()
+        super().replace(*names)
+
+    def set_time(self, fd, ns):
+        self.step()
+        super().set_time(fd, ns)
+
+
+class PoweredMemory(Memory):
+    """Records are steps too."""
+
+    kernel = Powered()
+
+    async def save(self, batch):
+        self.kernel.step()
+        await super().save(batch)
 
 
 @pytest.fixture
 def there(tmp_path):
     (tmp_path / "there").mkdir()
-    return lambda: open_store(
-        {"kind": "folder", "name": "office", "path": str(tmp_path / "there"), "run": 2}
-    )
+
+    def opened(kernel=KERNEL):
+        return FolderStore("office", str(tmp_path / "there"), run="2", kernel=kernel)
+
+    return opened
 
 
 def visible(root):
@@ -39,43 +81,23 @@ def visible(root):
 
 @pytest.mark.parametrize("after", range(14))
 async def test_a_power_cut_between_any_two_steps_leaves_whole_files_only(
-    folder, there, tmp_path, monkeypatch, after
+    folder, there, tmp_path, after
 ):
     """Steps are counted over a whole run of a mirror that copies, replaces and removes; after each
     the power goes.
     """
     guards = {"intent": "mirror", "guards": {"removals_percent": 100}}
-    memory = Memory()
+    memory = PoweredMemory()
     await run(memory, posts(folder), there(), 1, **guards)
     (folder / "a.flac").write_bytes(b"changed")
     (folder / "new").write_bytes(b"new" * 1000)
     (folder / "sub/b.csv").unlink()
-    old, wanted, steps = (
-        visible(tmp_path / "there"),
-        {f"dawn/{k}": v for k, v in visible(folder).items()},
-        0,
-    )
-
-    def stepping(call):
-        def one(*args, **kwargs):
-            nonlocal steps
-            if steps == after:
-                raise PowerCut
-            steps += 1
-            return call(*args, **kwargs)
-
-        return one
-
-    with monkeypatch.context() as patched:
-        for name in ("fsync", "replace", "utime"):
-            patched.setattr(folder_driver.os, name, stepping(getattr(os, name)))
-        patched.setattr(
-            folder_writing, "rename_if_absent", stepping(folder_writing.rename_if_absent)
-        )
-        memory.save, save = stepping(memory.save), memory.save
-        with contextlib.suppress(PowerCut):
-            await run(memory, posts(folder), there(), 2, **guards)
-    memory.save = save
+    old = visible(tmp_path / "there")
+    wanted = {f"dawn/{k}": v for k, v in visible(folder).items()}
+    memory.kernel = Powered(left=after)
+    with contextlib.suppress(PowerCut):
+        await run(memory, posts(folder), there(memory.kernel), 2, **guards)
+    memory.kernel = Powered()
     for name, body in visible(tmp_path / "there").items():
         assert body in (old.get(name), wanted.get(name)), f"{name} is half a file"
     gone = [n for n in old if n not in visible(tmp_path / "there")]

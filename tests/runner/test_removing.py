@@ -11,8 +11,11 @@ import pytest
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid
 from pinecart.drivers import open_store
-from pinecart.runner import removal
+from pinecart.drivers.folder.kernel import Kernel
+from pinecart.drivers.folder.store import FolderStore
+from pinecart.runner.leg_context import RemovalPace
 from pinecart.runner.run import Order, carry_out
+from pinecart.runner.scratch import Scratch
 from pinecart.standins.bucket_server import Behaviour
 from tests.runner.engine import Memory, done, posts, run
 
@@ -243,13 +246,13 @@ async def test_what_holds_removals_or_forbids_them(many, office, trouble):
         case "unreadable":
             (many / "d0" / "03.flac").unlink()
 
-            class Closed(type(source._root)):
-                def folder(self, parts, **kwargs):
-                    if parts and parts[0] == b"d1":
+            class Closed(Kernel):
+                def open_folder(self, name, parent):
+                    if name == b"d1":
                         raise PermissionError(13, "no")
-                    return super().folder(parts, **kwargs)
+                    return super().open_folder(name, parent)
 
-            source._root = Closed(*source._root)
+            source = FolderStore("posts", str(many), kernel=Closed())
         case "cut":
             server.old = frozenset({"listing-cut"})
             source, trouble = opened(), "cut"
@@ -439,30 +442,29 @@ async def remove(memory, store, leg, number, *, released=(), kind="transfer", **
     memory.records = {}
     leg |= {"take": rules["take"]}
     definition = read_definition({"job": "remove", "intent": "remove", "legs": [leg]})
-    order = Order(number, kind, definition, {"office": store}, "/tmp", released=frozenset(released))
+    order = Order(
+        number, kind, definition, {"office": store}, Scratch("/tmp"), released=frozenset(released)
+    )
     return await carry_out(order, memory)
 
 
-async def test_a_plan_that_has_grown_old_is_made_anew_before_more_is_removed(
-    many, office, monkeypatch
-):
+async def test_a_plan_that_has_grown_old_is_made_anew_before_more_is_removed(many, office):
     server, opened = office
     memory = Memory()
     await run(memory, posts(many), opened(), **MIRROR)
     for i in range(0, 30, 3):
         (many / "d0" / f"{i:02}.flac").unlink()
-    monkeypatch.setattr(removal, "AT_ONCE", 4)
-    monkeypatch.setattr(removal, "PLAN_GOOD_S", 0.02)
     server.behaviour["delete"] = Behaviour(delay_s=0.05)
-    ending = await run(memory, posts(many), opened(), 2, **MIRROR)
+    pace = RemovalPace(at_once=4, plan_good_s=0.02)
+    ending = await run(memory, posts(many), opened(), 2, pace=pace, **MIRROR)
     assert (
         ending.error is None
         and done(memory) == {"remove gone": 10}
         and ending.far_side["differences"] == 0
     )
     assert [action for action, _ in memory.lines].count("planned-anew") >= 2
-    monkeypatch.setattr(removal, "PLAN_GOOD_S", -1)
+    pace = pace._replace(plan_good_s=-1)
     (many / "d1" / "01.flac").unlink()
     aside = [("office", b"dawn/.pinecart-aside/2/")]
-    ending = await run(memory, posts(many), opened(), 3, aside=aside, **MIRROR)
+    ending = await run(memory, posts(many), opened(), 3, aside=aside, pace=pace, **MIRROR)
     assert ending.error.code == "plan.always-old" and "d1/01.flac" in keys(server)

@@ -15,7 +15,10 @@ from pinecart.core.decide import Decision
 from pinecart.core.definition_reading import read_definition
 from pinecart.drivers import open_store
 from pinecart.drivers.memory import MemoryStore
+from pinecart.drivers.s3.sizes import Sizes
+from pinecart.drivers.s3.store import S3Store
 from pinecart.runner.run import Order, carry_out
+from pinecart.runner.scratch import Scratch
 from pinecart.standins.bucket_server import Behaviour
 from tests.runner.engine import QUICK, Memory, done, posts, run
 
@@ -100,7 +103,11 @@ async def test_back_into_a_folder_with_its_times(folder, office, tmp_path):
         memory.records.clear()
         ending = await carry_out(
             Order(
-                number, "transfer", definition, {"posts": source, "office": target}, str(tmp_path)
+                number,
+                "transfer",
+                definition,
+                {"posts": source, "office": target},
+                Scratch(str(tmp_path)),
             ),
             memory,
         )
@@ -147,10 +154,9 @@ async def test_busy_is_tried_again_and_given_up_at_last(folder, office):
 @pytest.mark.parametrize(
     "old", ["conditions-refused", "conditions-ignored", "checksums-ignored", "listing-1"]
 )
-async def test_old_servers_are_served_too(folder, office, old, monkeypatch):
+async def test_old_servers_are_served_too(folder, office, old):
     server, opened = office
-    server.old = frozenset([old])
-    monkeypatch.setattr("pinecart.standins.bucket_server.MOST_KEYS", 2)
+    server.old, server.most_keys = frozenset([old]), 2
     (folder / "long.flac").write_bytes(LARGE)
     os.utime(folder / "long.flac", ns=(10**18, 10**18))
     memory = Memory()
@@ -329,7 +335,13 @@ async def test_large_objects_go_in_parts_both_ways_and_are_known_again(folder, o
         kept.rows.clear()
         kept.records.clear()
         await carry_out(
-            Order(2, "transfer", definition, {"posts": opened(), "office": back}, str(tmp_path)),
+            Order(
+                2,
+                "transfer",
+                definition,
+                {"posts": opened(), "office": back},
+                Scratch(str(tmp_path)),
+            ),
             kept,
         )
         assert done(kept) == ({"leave recognised": 5} if forget else {"copy new": 5})
@@ -371,7 +383,12 @@ async def test_inside_one_system_nothing_passes_through_us(folder, office, monke
     )
     memory = Memory()
     order = Order(
-        2, "transfer", definition, {"posts": opened(), "office": opened()}, "/tmp", retry=QUICK
+        2,
+        "transfer",
+        definition,
+        {"posts": opened(), "office": opened()},
+        Scratch("/tmp"),
+        retry=QUICK,
     )
     await carry_out(order, memory)
     used = Counter(server.counts) - before
@@ -396,7 +413,9 @@ async def test_inside_one_system_nothing_passes_through_us(folder, office, monke
     insists = read_definition(definition.as_mapping() | {"route": "through-us"})
     await carry_out(order._replace(run=5, definition=insists), memory)
     assert memory.records[b"by us"].proof == "server-verified" and server.counts["copy"] == copies
-    monkeypatch.setattr("pinecart.drivers.s3.writing.COPY_BYTES", 5)
+    store = order.stores["office"]
+    in_parts = S3Store(store._client, store._facts, Sizes(copied_whole=5))
+    order = order._replace(stores={**order.stores, "office": in_parts})
     server.shelf.put("dawn", "longer", b"in parts", {})
     await carry_out(order._replace(run=4), memory)
     assert (
@@ -494,9 +513,8 @@ async def test_size_and_time_rules_take_exactly_what_matches_and_are_counted(fol
         ({"to": "{counter}{ending}"}, ["0001.flac", "0002", "0003.csv", "0004.txt"]),
     ],
 )
-async def test_renaming_on_the_way(folder, office, rename, wanted, monkeypatch):
+async def test_renaming_on_the_way(folder, office, rename, wanted):
     server, opened = office
-    monkeypatch.setattr("pinecart.runner.listing_streams.SORT_ROWS", 2)
     memory = Memory()
     await run(memory, posts(folder), opened(), rename=rename)
     assert sorted(server.shelf.buckets["dawn"]) == wanted and done(memory) == {"copy new": 4}
@@ -546,7 +564,7 @@ async def test_type_and_metadata_of_an_object_go_with_it(office, through_us, tmp
         "transfer",
         definition,
         {"posts": opened(), "office": opened()},
-        str(tmp_path),
+        Scratch(str(tmp_path)),
         retry=QUICK,
     )
     ending = await carry_out(order, Memory())

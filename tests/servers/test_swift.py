@@ -11,6 +11,7 @@ import pytest
 from pinecart.core.definition_reading import read_definition
 from pinecart.drivers import open_store
 from pinecart.runner.run import Order, carry_out
+from pinecart.runner.scratch import Scratch
 from tests.contracts import store as contract
 from tests.runner.engine import Memory, done, posts, run
 from tests.runner.test_runs import LARGE
@@ -50,8 +51,8 @@ async def bucket():
 
 class TestS3StoreOnSwift(contract.StoreContract):
     @pytest.fixture
-    async def store(self, bucket, monkeypatch):
-        monkeypatch.setattr(contract, "AT", f"{bucket}/".encode())
+    async def store(self, bucket):
+        self.at = f"{bucket}/".encode()
         store = opened()
         yield store
         await store.close()
@@ -115,7 +116,9 @@ async def test_there_and_back_and_inside_and_nothing_to_do(bucket, tmp_path):
         }
         definition = read_definition({"job": "j", "legs": [{"from": source, "to": target}]})
         ending = await carry_out(
-            Order(number, "transfer", definition, stores | {"swift": opened()}, str(tmp_path)),
+            Order(
+                number, "transfer", definition, stores | {"swift": opened()}, Scratch(str(tmp_path))
+            ),
             memory,
         )
         assert ending.error is None

@@ -76,8 +76,8 @@ async def _plan_and_act(
     controller = ConcurrencyController(leg.most_at_once)
     tally.phase(Phase.LISTING)
     with (
-        tempfile.TemporaryFile("w+", dir=leg.scratch) as decisions,
-        tempfile.TemporaryFile("w+", dir=leg.scratch) as clearings,
+        tempfile.TemporaryFile("w+", dir=leg.scratch.folder) as decisions,
+        tempfile.TemporaryFile("w+", dir=leg.scratch.folder) as clearings,
     ):
         async with Pool(controller) as pool:
             executor = Executor(leg, ledger, tally, transfer, pool, controller, clearings)

@@ -17,8 +17,18 @@ from pinecart.core.selection import Selection
 from pinecart.runner.batch_helper import Crew, Sharing
 from pinecart.runner.concurrency import Pacer
 from pinecart.runner.object_transfer import TransferOptions
+from pinecart.runner.scratch import Scratch
 from pinecart.runner.set_aside import AsidePolicy
 from pinecart.runner.side import Side
+
+
+class RemovalPace(NamedTuple):
+    """at_once: removals confirmed, journalled and carried out together.   plan_good_s: by an older
+    plan nothing more is removed.
+    """
+
+    at_once: int = 200
+    plan_good_s: float = 600.0
 
 
 class LegContext(NamedTuple):
@@ -47,7 +57,7 @@ class LegContext(NamedTuple):
     retry: Retry
     stopping: Callable[[], bool]
     log: Callable[..., None]
-    scratch: str
+    scratch: Scratch
     stamp: str
     one: tuple[str, str] | None = None
     renaming: Renaming | None = None
@@ -63,6 +73,7 @@ class LegContext(NamedTuple):
     through_us: bool = False
     aside_in: bytes = b""
     crew: Crew | None = None
+    pace: RemovalPace = RemovalPace()
 
     @property
     def folders_taken(self) -> str:

@@ -18,9 +18,8 @@ from pinecart.core.listing import Ascending, Found, Merge, Together
 from pinecart.core.places import key_of_text
 from pinecart.core.renaming import Renaming
 from pinecart.runner.ranges import in_ranges
+from pinecart.runner.scratch import Scratch
 from pinecart.runner.side import Side
-
-SORT_ROWS = 100_000
 
 Pages = AsyncIterator[Sequence[Any]]
 Some = Together | list[Found]
@@ -62,7 +61,7 @@ async def source_entries(
     side: Side,
     one: tuple[str, str] | None,
     renaming: Renaming | None,
-    scratch: str,
+    scratch: Scratch,
     folders: str = "",
     cuts: Cuts = no_cuts,
 ) -> Pages:
@@ -96,9 +95,9 @@ async def leg_rows(pages: Pages, one: tuple[str, str] | None) -> Pages:
         yield page if one is None else [row for row in page if row[0] == key_of_text(one[1])]
 
 
-async def renamed(pages: Pages, rule: Renaming, scratch: str) -> Pages:
-    """Sorted by the new key, on disk in runs of SORT_ROWS; two sources of one key become one entry
-    with a fault.
+async def renamed(pages: Pages, rule: Renaming, scratch: Scratch) -> Pages:
+    """Sorted by the new key, on disk in runs; two sources of one key become one entry with a
+    fault.
     """
     with contextlib.ExitStack() as files:
         runs: list[Iterator[Entry]] = []
@@ -112,7 +111,7 @@ async def renamed(pages: Pages, rule: Renaming, scratch: str) -> Pages:
                 held.append(
                     entry._replace(key=new, was=entry.key, fault=entry.fault or _unsafe(new))
                 )
-            if len(held) >= SORT_ROWS:
+            if len(held) >= scratch.sort_rows:
                 runs.append(kept_on_disk(sorted(held), files, scratch))
                 held = []
         page_out: list[Entry] = []
@@ -132,9 +131,9 @@ def _unsafe(key: bytes) -> str:
     return "" if key and not key.startswith(b"/") else "unsafe-name"
 
 
-def kept_on_disk(items: list[Any], files: contextlib.ExitStack, scratch: str) -> Iterator[Any]:
+def kept_on_disk(items: list[Any], files: contextlib.ExitStack, scratch: Scratch) -> Iterator[Any]:
     """Entries or rows on disk, read back one by one."""
-    file = files.enter_context(tempfile.TemporaryFile(dir=scratch))  # noqa: SIM115 - closed with the stack
+    file = files.enter_context(tempfile.TemporaryFile(dir=scratch.folder))  # noqa: SIM115 - closed with the stack
     for item in items:
         pickle.dump(item, file)
     file.seek(0)

@@ -17,7 +17,6 @@ from pinecart.core.entries import Entry, Row
 from pinecart.core.folding import EXACT, Folding
 from pinecart.core.listing import Ascending, Found
 from pinecart.runner.listing_streams import (
-    SORT_ROWS,
     Pages,
     Some,
     absent_is_empty,
@@ -25,6 +24,7 @@ from pinecart.runner.listing_streams import (
     merged,
     nothing,
 )
+from pinecart.runner.scratch import Scratch
 from pinecart.runner.side import Side
 
 PAGE = 1000
@@ -35,10 +35,12 @@ class OneName(NamedTuple):
 
     folding: Folding
     at_target: bool
-    scratch: str
+    scratch: Scratch
 
 
-async def one_name(source: Side, target: Side, scratch: str, *, only_look: bool = False) -> OneName:
+async def one_name(
+    source: Side, target: Side, scratch: Scratch, *, only_look: bool = False
+) -> OneName:
     """Asked of the places themselves. only_look: nothing is written at the target to find out."""
     here = (await source.store.abilities(source.prefix)).folding
     able = await target.store.abilities(target.prefix)
@@ -75,7 +77,7 @@ class Beside(NamedTuple):
 
 
 async def beside(
-    here: Side, there: Side, scratch: str, after: bytes = b""
+    here: Side, there: Side, scratch: Scratch, after: bytes = b""
 ) -> AsyncGenerator[list[Beside], None]:
     """Two listings as one, some at a time, from behind a key on.
 
@@ -132,7 +134,7 @@ async def _sorted(
     check, held, runs = Ascending(whose), list[tuple[bytes, int, Any]](), list[Iterator[Any]]()
     async for page in pages:
         held += [(names.folding.fold(item[0]), number, item) for item in check.check(page)]
-        if len(held) >= SORT_ROWS:
+        if len(held) >= names.scratch.sort_rows:
             runs.append(kept_on_disk(sorted(held), files, names.scratch))
             held = []
     return heapq.merge(*runs, sorted(held))

@@ -22,8 +22,6 @@ from pinecart.runner.object_transfer import ObjectTransfer
 from pinecart.runner.pool import Pool
 from pinecart.runner.set_aside import Away, SideRemover
 
-AT_ONCE = 200  # removals confirmed, journalled and carried out together
-PLAN_GOOD_S = 600.0  # older than this, nothing more is removed by a plan
 PROOFS = ("server-verified", "read-back", "server-copy")
 
 
@@ -57,10 +55,10 @@ class Removal:
         False: the plan is too old to go on by.
         """
         items = spilled(decisions, wanted)
-        while batch := list(itertools.islice(items, AT_ONCE)):
+        while batch := list(itertools.islice(items, self._leg.pace.at_once)):
             if self._leg.stopping():
                 return True
-            if time.monotonic() - planned_at > PLAN_GOOD_S:
+            if time.monotonic() - planned_at > self._leg.pace.plan_good_s:
                 return False
             self._tally.phase(Phase.REMOVING)
             await self._tally.flush()  # every copy that justifies a clearing is on record before it

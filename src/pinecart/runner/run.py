@@ -24,12 +24,13 @@ from pinecart.runner.batch_helper import Crew
 from pinecart.runner.concurrency import Pacer
 from pinecart.runner.decided_items import HeldList
 from pinecart.runner.leg import run_leg
-from pinecart.runner.leg_context import LegContext
+from pinecart.runner.leg_context import LegContext, RemovalPace
 from pinecart.runner.leg_tally import LegTally
 from pinecart.runner.listing_streams import far_entries, leg_rows, source_entries
 from pinecart.runner.name_folding import matched, one_name
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import BatchRules, Record, Recorder, RecordsLost
+from pinecart.runner.scratch import Scratch
 from pinecart.runner.side import Side
 from pinecart.runner.undo import AsideExpiry, Done, Undo
 
@@ -87,7 +88,7 @@ class Order(NamedTuple):
     kind: str
     definition: Definition
     stores: dict[str, Store]
-    scratch: str
+    scratch: Scratch
     concurrency: int = MOST_AT_ONCE
     retry: Retry = Retry()
     batches: BatchRules = BatchRules()
@@ -99,6 +100,7 @@ class Order(NamedTuple):
     pacer: Pacer = Pacer()
     rebound: tuple[tuple[str, str], ...] = ()
     crew: Crew | None = None
+    pace: RemovalPace = RemovalPace()
 
 
 class Ending(NamedTuple):
@@ -342,6 +344,7 @@ def leg_context(order: Order, number: int, records: Records) -> LegContext:
         through_us=definition.goes_through_us,
         aside_in=definition.aside_prefix,
         crew=order.crew if order.kind == "transfer" else None,
+        pace=order.pace,
     )
 
 

@@ -8,6 +8,7 @@ import hashlib
 import hmac
 from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
+from typing import NamedTuple
 from urllib.parse import quote, unquote_to_bytes
 
 SKEW = timedelta(minutes=15)
@@ -19,6 +20,18 @@ class Denied(Exception):
     def __init__(self, code: str) -> None:
         super().__init__(code)
         self.code = code
+
+
+class _Signature(NamedTuple):
+    """scope: key id, day, region, service.   listed: the names of the signed headers.   stamp: when
+    it was made.   payload: the hash of the body that was signed.
+    """
+
+    scope: str
+    listed: str
+    mark: str
+    stamp: str
+    payload: str
 
 
 def who_signed(
@@ -35,58 +48,74 @@ def who_signed(
     raw: path and query as they came. Raises Denied.
     """
     path, _, query_text = raw.partition("?")
-    query = [
-        tuple(unquote_to_bytes(x) for x in q.partition("=")[::2])
-        for q in query_text.split("&")
-        if q
-    ]
+    query = _pairs(query_text)
     given = {k.decode(): v.decode() for k, v in query if k.startswith(b"X-Amz-")}
     if "X-Amz-Signature" in given:
-        scope, listed, mark = (
-            given["X-Amz-Credential"],
-            given["X-Amz-SignedHeaders"],
-            given["X-Amz-Signature"],
-        )
-        stamp, payload = given["X-Amz-Date"], "UNSIGNED-PAYLOAD"
         query = [q for q in query if q[0] != b"X-Amz-Signature"]
-        latest = _time(stamp) + timedelta(seconds=int(given["X-Amz-Expires"]))
-        if now > latest:
-            raise Denied("AccessDenied")
+        signature = _presigned(given, now)
     else:
-        scope, listed, mark = _authorization(headers.get("Authorization", ""))
-        stamp, payload = headers.get("x-amz-date", ""), headers.get("x-amz-content-sha256", "")
-        if not stamp or abs(now - _time(stamp)) > SKEW:
-            raise Denied("RequestTimeTooSkewed")
-    key_id, day, given_region, service, last = scope.rsplit("/", 4)
+        signature = _in_header(headers, now)
+    key_id, day, given_region, service, last = signature.scope.rsplit("/", 4)
     if key_id not in secrets:
         raise Denied("InvalidAccessKeyId")
     if given_region != region:
         raise Denied("AuthorizationHeaderMalformed")
-    canonical = "\n".join(
-        [
-            method,
-            quote(unquote_to_bytes(path), safe="/-_.~"),
-            "&".join(sorted(f"{quote(k, safe='-_.~')}={quote(v, safe='-_.~')}" for k, v in query)),
-            *(f"{n}:{' '.join(headers.get(n, '').split())}" for n in listed.split(";")),
-            "",
-            listed,
-            payload,
-        ]
-    )
-    text = "\n".join(
-        [
-            "AWS4-HMAC-SHA256",
-            stamp,
-            "/".join((day, given_region, service, last)),
-            hashlib.sha256(canonical.encode()).hexdigest(),
-        ]
-    )
+    canonical = _canonical(method, path, query, headers, signature)
+    scope = "/".join((day, given_region, service, last))
+    digest = hashlib.sha256(canonical.encode()).hexdigest()
+    text = "\n".join(["AWS4-HMAC-SHA256", signature.stamp, scope, digest])
     key = b"AWS4" + secrets[key_id].encode()
     for part in (day, given_region, service, last, text):
         key = hmac.new(key, part.encode(), hashlib.sha256).digest()
-    if not hmac.compare_digest(key.hex(), mark):
+    if not hmac.compare_digest(key.hex(), signature.mark):
         raise Denied("SignatureDoesNotMatch")
     return key_id
+
+
+def _pairs(query_text: str) -> list[tuple[bytes, bytes]]:
+    pairs = []
+    for text in query_text.split("&"):
+        name, _, value = text.partition("=")
+        if text:
+            pairs.append((unquote_to_bytes(name), unquote_to_bytes(value)))
+    return pairs
+
+
+def _presigned(given: Mapping[str, str], now: datetime) -> _Signature:
+    """In the address itself."""
+    latest = _time(given["X-Amz-Date"]) + timedelta(seconds=int(given["X-Amz-Expires"]))
+    if now > latest:
+        raise Denied("AccessDenied")
+    return _Signature(
+        given["X-Amz-Credential"],
+        given["X-Amz-SignedHeaders"],
+        given["X-Amz-Signature"],
+        given["X-Amz-Date"],
+        "UNSIGNED-PAYLOAD",
+    )
+
+
+def _in_header(headers: Mapping[str, str], now: datetime) -> _Signature:
+    scope, listed, mark = _authorization(headers.get("Authorization", ""))
+    stamp = headers.get("x-amz-date", "")
+    if not stamp or abs(now - _time(stamp)) > SKEW:
+        raise Denied("RequestTimeTooSkewed")
+    return _Signature(scope, listed, mark, stamp, headers.get("x-amz-content-sha256", ""))
+
+
+def _canonical(
+    method: str,
+    path: str,
+    query: list[tuple[bytes, bytes]],
+    headers: Mapping[str, str],
+    signature: _Signature,
+) -> str:
+    """The request as both sides write it down to sign it."""
+    pairs = [f"{quote(k, safe='-_.~')}={quote(v, safe='-_.~')}" for k, v in query]
+    signed = [f"{n}:{' '.join(headers.get(n, '').split())}" for n in signature.listed.split(";")]
+    address = quote(unquote_to_bytes(path), safe="/-_.~")
+    lines = [method, address, "&".join(sorted(pairs)), *signed]
+    return "\n".join([*lines, "", signature.listed, signature.payload])
 
 
 def _authorization(text: str) -> tuple[str, str, str]:

@@ -10,7 +10,6 @@ from functools import partial
 from pinecart.core.entries import Entry, same
 from pinecart.core.errors import Changed
 from pinecart.core.keeping import Extra, Keep
-from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, WriteStamp
 from pinecart.drivers.folder.root import FolderRoot
 from pinecart.drivers.folder.writing import entry_of
@@ -29,7 +28,7 @@ class File:
         def read() -> bytes:
             if self.entry.is_folder:
                 return b""
-            data = b"".join(iter(lambda: os.read(self._fd, HELD_BYTES), b""))
+            data = b"".join(iter(lambda: self._root.kernel.read(self._fd, HELD_BYTES), b""))
             self._compare()
             return data
 
@@ -40,7 +39,7 @@ class File:
         """Short only if the file has become shorter; then it has changed."""
         found: bytes = await self._root.do(partial(os.pread, self._fd, size, start))
         if len(found) != size:
-            raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
+            raise Changed(f"{self._root.named(self._key)} changed while it was read.")
         return found
 
     async def chunks(self) -> AsyncIterator[bytes]:
@@ -71,7 +70,7 @@ class File:
         if not self.entry.is_folder and not same(
             entry_of(self._key, os.fstat(self._fd)), self.entry
         ):
-            raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
+            raise Changed(f"{self._root.named(self._key)} changed while it was read.")
 
 
 class _Whole:
@@ -108,7 +107,7 @@ class HeldFile(_Whole):
 
     async def verify(self, crc: str = "") -> None:
         if not same(await self._root.do(partial(self._root.entry, self._key)), self.entry):
-            raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
+            raise Changed(f"{self._root.named(self._key)} changed while it was read.")
 
 
 class Link(_Whole):
@@ -120,4 +119,4 @@ class Link(_Whole):
     async def verify(self, crc: str = "") -> None:
         now = await self._root.do(lambda: self._root.link(self._key))
         if now is None or now[1] != self._body:
-            raise Changed(f"pine://{self._root.name}/{show(self._key)} changed while it was read.")
+            raise Changed(f"{self._root.named(self._key)} changed while it was read.")

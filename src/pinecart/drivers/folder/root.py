@@ -21,9 +21,9 @@ from typing import Any, NamedTuple
 from pinecart.core.entries import FOLDER, LINK, Entry
 from pinecart.core.errors import Busy, Missing, PlaceLost, Refused, StoreError, Taken, Unsafe
 from pinecart.core.places import show
-from pinecart.drivers.folder.writing import LIBC, entry_of, holdable
+from pinecart.drivers.folder.kernel import FOLDER_FLAGS, KERNEL, LIBC, Kernel
+from pinecart.drivers.folder.writing import entry_of, holdable
 
-_DIR = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 
 
@@ -66,6 +66,10 @@ class FolderRoot(NamedTuple):
     forbidden: frozenset[tuple[int, int]] = frozenset()
     links: str = "refuse"
     marker: str = ""
+    kernel: Kernel = KERNEL
+
+    def named(self, key: bytes) -> str:
+        return f"pine://{self.name}/{show(key)}"
 
     @contextlib.contextmanager
     def folder(self, parts: tuple[bytes, ...], *, create: bool = False) -> Iterator[int]:
@@ -79,9 +83,8 @@ class FolderRoot(NamedTuple):
             self.pin.hold(fd, self.name, self.path)
             self._may_enter(fd)
             for part in parts:
-                inner = _enter(
-                    fd, part, create=create, beneath=self.path if self.links == "follow" else ""
-                )
+                beneath = self.path if self.links == "follow" else ""
+                inner = _enter(self.kernel, fd, part, create=create, beneath=beneath)
                 os.close(fd)
                 fd = inner
                 self._may_enter(fd)
@@ -183,7 +186,7 @@ def open_root(path: str) -> int:
     another place.
     """
     try:
-        return _open_as(_HERE, os.fsencode(path), _DIR & ~os.O_NOFOLLOW, _NO_LINKS)
+        return _open_as(_HERE, os.fsencode(path), FOLDER_FLAGS & ~os.O_NOFOLLOW, _NO_LINKS)
     except OSError as exc:
         if exc.errno != errno.ELOOP:
             raise
@@ -232,7 +235,7 @@ def _open_as(root: int, path: bytes, flags: int, rule: int) -> int:
     return int(fd)
 
 
-def _enter(fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
+def _enter(kernel: Kernel, fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
     """Open a folder in a folder; made, and its parent flushed, where that is wanted.
 
     beneath: links in there are followed.
@@ -244,18 +247,18 @@ def _enter(fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
                 return _open_beneath(
                     root,
                     os.readlink(f"/proc/self/fd/{fd}").encode() + b"/" + part,
-                    _DIR & ~os.O_NOFOLLOW,
+                    FOLDER_FLAGS & ~os.O_NOFOLLOW,
                 )
             finally:
                 os.close(root)
-        return os.open(part, _DIR, dir_fd=fd)
+        return kernel.open_folder(part, fd)
     except FileNotFoundError:
         if not create:
             raise
         with contextlib.suppress(FileExistsError), holdable(part, fd):
             os.mkdir(part, dir_fd=fd)
         os.fsync(fd)
-        return os.open(part, _DIR, dir_fd=fd)
+        return kernel.open_folder(part, fd)
 
 
 def folder_entry(key: bytes, found: os.stat_result) -> Entry:

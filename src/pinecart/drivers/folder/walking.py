@@ -17,6 +17,7 @@ from collections.abc import Generator, Iterator, Sequence
 from pinecart.core.columns import EntryPage
 from pinecart.core.entries import LINK, RACY_NS, Entry
 from pinecart.core.errors import StoreError, Unsafe
+from pinecart.drivers.folder.kernel import Kernel
 from pinecart.drivers.folder.looking import Looker, Seen
 from pinecart.drivers.folder.names import LOOKED_AT
 from pinecart.drivers.folder.root import FolderRoot, folder_entry
@@ -86,7 +87,11 @@ class Walk:
                 yield page
                 return
             follow = self._root.links == "follow"
-            names = names_again(fd, follow=follow) if after else names_in(fd, follow=follow)
+            names = (
+                names_again(self._root.kernel, fd, follow=follow)
+                if after
+                else names_in(self._root.kernel, fd, follow=follow)
+            )
             if follow and _identity(fd) in above:
                 yield [
                     Entry(base, 0, None, fault="not-a-file")
@@ -200,9 +205,9 @@ def _identity(fd: int) -> tuple[int, int]:
     return found.st_dev, found.st_ino
 
 
-def names_in(fd: int, *, follow: bool) -> list[bytes]:
+def names_in(kernel: Kernel, fd: int, *, follow: bool) -> list[bytes]:
     """In byte order; those of folders end in `/`, and sort so."""
-    with os.scandir(fd) as found:
+    with kernel.entries(fd) as found:
         texts = [e.name + "/" if e.is_dir(follow_symlinks=follow) else e.name for e in found]
     return sorted("\0".join(texts).encode(_NAMES, "surrogateescape").split(b"\0")) if texts else []
 
@@ -213,7 +218,7 @@ _KNOWN_LOCK = threading.Lock()
 MOST_KNOWN = 1_000_000  # names that are kept, over all folders
 
 
-def names_again(fd: int, *, follow: bool) -> list[bytes]:
+def names_again(kernel: Kernel, fd: int, *, follow: bool) -> list[bytes]:
     """The same, for whoever asks page by page: kept while the folder's own times say that no name
     came or went.
     """
@@ -223,7 +228,7 @@ def names_again(fd: int, *, follow: bool) -> list[bytes]:
         if mark in _KNOWN:
             _KNOWN.move_to_end(mark)
             return _KNOWN[mark]
-    names = names_in(fd, follow=follow)
+    names = names_in(kernel, fd, follow=follow)
     if time.time_ns() - found.st_mtime_ns > RACY_NS and not follow:
         with _KNOWN_LOCK:
             _KNOWN[mark] = names

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import ctypes
 import errno
 import os
 import time
@@ -17,37 +16,20 @@ from concurrent.futures import ThreadPoolExecutor
 from types import TracebackType
 from typing import Any
 
-from pinecart.core.checksum import EMPTY, Crc64, combine
+from pinecart.core.checksum import EMPTY, combine
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Corrupt, StoreError, Taken, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Placed, Put
+from pinecart.drivers.folder.kernel import Kernel
 
-LIBC = ctypes.CDLL(None, use_errno=True)
 SMALL_WRITE = 1 << 20  # up to here files are written together
 TOGETHER = 32  # files that one thread writes at a time, at most
 # where the disk is slow; else one is enough, and several only take the interpreter from each other
 THREADS = 4
 SLOW_S = 0.005  # for one file among others
 FLUSH_ALL_FROM = 4  # of so many files on, the whole file system is flushed once
-READ = 256 << 10  # at once, for its checksum: so much stays in the processor's own memory
-SEGMENT = 32 << 20  # of a large file: so much is copied before it is read back
 READERS = 4
-_NOREPLACE = 1
-_BEGUN, _WRITTEN = 2, 1 | 2 | 4  # sync_file_range: write; wait before, write, wait after
-# Their syncfs writes all data to the disk; one in user space, or on another machine, hears of fsync
-# only (statfs(2), f_type).
-_FLUSHED_WHOLE = {
-    0xEF53,
-    0x58465342,
-    0x9123683E,
-    0x01021994,
-    0xF2F52010,
-    0x2FC12FC1,
-    0xCA451A4E,
-}  # ext, xfs, btrfs, tmpfs, f2fs, zfs, bcachefs
-# Since Linux 5.8 syncfs tells of writes that failed; before, each file has to be asked.
-_FLUSH_ALL_TELLS = tuple(int(n) for n in os.uname().release.split("-")[0].split(".")[:2]) >= (5, 8)
 
 
 class Parents:
@@ -91,10 +73,12 @@ class FolderWriting:
         parents: Parents,
         hidden: bytes,
         is_same: Callable[[os.stat_result, Entry], bool],
+        kernel: Kernel,
         *,
         read_back: bool = True,
     ) -> None:
-        self._is_same, self._store, self.put, self._reads_back = is_same, store, put, read_back
+        self._store, self.put, self._kernel = store, put, kernel
+        self._is_same, self._reads_back = is_same, read_back
         self._checked = False  # it was read back while it was written
         self._guarded = False
         self.parent, self._name = parents.of(put.key)
@@ -113,10 +97,11 @@ class FolderWriting:
 
         A large one is read back while the rest is still copied.
         """
-        if size <= SEGMENT:
+        if size <= self._kernel.segment:
             self._copy_range(fd, 0, size)
-            return _crc_of_range(fd, 0, size)
-        parts = [(at, min(SEGMENT, size - at)) for at in range(0, size, SEGMENT)]
+            return self._kernel.crc_of_range(fd, 0, size)
+        step = self._kernel.segment
+        parts = [(at, min(step, size - at)) for at in range(0, size, step)]
         with ThreadPoolExecutor(READERS) as readers:
             checks = []
             for at, length in parts:
@@ -132,13 +117,12 @@ class FolderWriting:
         """The CRC of a piece of the source, and the same piece read back from the disk, to which it
         goes while more is copied.
         """
-        LIBC.sync_file_range(self._fd, ctypes.c_int64(at), ctypes.c_int64(size), _BEGUN)
-        crc = _crc_of_range(fd, at, size)
+        self._kernel.begin_flush(self._fd, at, size)
+        crc = self._kernel.crc_of_range(fd, at, size)
         if self._reads_back:
-            if LIBC.sync_file_range(self._fd, ctypes.c_int64(at), ctypes.c_int64(size), _WRITTEN):
-                os.fsync(self._fd)
+            self._kernel.end_flush(self._fd, at, size)
             os.posix_fadvise(self._fd, at, size, os.POSIX_FADV_DONTNEED)
-            if _crc_of_range(self._fd, at, size) != crc:
+            if self._kernel.crc_of_range(self._fd, at, size) != crc:
                 raise self._corrupt()
         return crc
 
@@ -146,13 +130,12 @@ class FolderWriting:
         end = at + size
         while at < end:
             try:
-                done = os.copy_file_range(fd, self._fd, end - at, at, at)
+                done = self._kernel.copy_range(fd, self._fd, at, end - at)
             except OSError as exc:
                 if exc.errno not in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP):
                     raise
-                chunk = os.pread(
-                    fd, min(HELD_BYTES, end - at), at
-                )  # file systems that the kernel can't copy between
+                # File systems that the kernel can't copy between.
+                chunk = os.pread(fd, min(HELD_BYTES, end - at), at)
                 self.add_at(chunk, at)
                 done = len(chunk)
             if not done:
@@ -160,10 +143,10 @@ class FolderWriting:
             at += done
 
     def give(self) -> None:
-        give(self._fd, self.put)
+        give(self._kernel, self._fd, self.put)
 
     def flush(self) -> None:
-        os.fsync(self._fd)
+        self._kernel.flush(self._fd)
 
     def check(self, crc: str) -> None:
         """What is read back, from the disk where it lets go of its memory of it, must be what was
@@ -174,9 +157,8 @@ class FolderWriting:
                 raise self._corrupt()
             return
         os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
-        if (
-            _crc_of_range(self._fd, 0, self.put.size + 1) != crc
-        ):  # one more byte would be found, and be wrong
+        one_more = self.put.size + 1  # it would be found, and be wrong
+        if self._kernel.crc_of_range(self._fd, 0, one_more) != crc:
             raise self._corrupt()
 
     def _corrupt(self) -> Corrupt:
@@ -188,14 +170,12 @@ class FolderWriting:
     def name(self) -> None:
         with holdable(self.put.key, self.parent, self._hidden):
             if self.put.if_absent:
-                self._guarded = rename_if_absent(
+                self._guarded = self._kernel.rename_if_absent(
                     self.parent, self._hidden or b"", self.parent, self._name
                 )
             else:
                 self._still_as_compared()
-                os.replace(
-                    self._hidden or b"", self._name, src_dir_fd=self.parent, dst_dir_fd=self.parent
-                )
+                self._kernel.replace(self.parent, self._hidden or b"", self._name)
         self._hidden = None
 
     def placed(self, crc: str) -> Placed:
@@ -210,7 +190,7 @@ class FolderWriting:
         self.flush()
         self.check(crc)
         self.name()
-        os.fsync(self.parent)
+        self._kernel.flush(self.parent)
         return self.placed(crc)
 
     def _still_as_compared(self) -> None:
@@ -233,9 +213,8 @@ class FolderWriting:
         os.close(self._fd)
 
 
-Begin = Callable[
-    [Parents], tuple[FolderWriting, str]
-]  # makes the file with its bytes; gives their CRC
+# Makes the file with its bytes; gives their CRC.
+Begin = Callable[[Parents], tuple[FolderWriting, str]]
 
 
 class Batches:
@@ -243,8 +222,8 @@ class Batches:
     batch.
     """
 
-    def __init__(self, parents: Callable[[], Parents]) -> None:
-        self._parents = parents
+    def __init__(self, parents: Callable[[], Parents], kernel: Kernel) -> None:
+        self._parents, self._kernel = parents, kernel
         self._waiting: list[tuple[Begin, asyncio.Future[Placed]]] = []
         self._tasks: set[asyncio.Task[Any] | None] = set()
         self._threads = 1
@@ -263,7 +242,7 @@ class Batches:
             since = time.monotonic()
             try:
                 found: list[Any] = await asyncio.to_thread(
-                    write_together, [b for b, _ in batch], self._parents
+                    write_together, [b for b, _ in batch], self._parents, self._kernel
                 )
             except BaseException as exc:  # noqa: BLE001 - handed to everyone who waits for it
                 found = [exc] * len(batch)
@@ -276,13 +255,12 @@ class Batches:
                     future.set_exception(result)
                 else:
                     future.set_result(result)
-        self._tasks.remove(
-            asyncio.current_task()
-        )  # here, and not once it has ended: who writes meanwhile must see it go
+        # Here, and not once it has ended: who writes meanwhile must see it go.
+        self._tasks.remove(asyncio.current_task())
 
 
 def write_together(
-    begins: list[Begin], parents: Callable[[], Parents]
+    begins: list[Begin], parents: Callable[[], Parents], kernel: Kernel
 ) -> list[Placed | OSError | StoreError]:
     """Each file's answer, in order: where it is, or why it isn't."""
     found: dict[int, Any] = {}
@@ -303,14 +281,14 @@ def write_together(
             for n, begin in enumerate(begins):
                 with failing(n):
                     live[n] = begin(opened)
-            _flush(still(), failing)
+            _flush(still(), failing, kernel)
             for n, writing, crc in still():
                 with failing(n):
                     writing.check(crc)
                     writing.name()
             for parent in {w.parent for _, w, _ in still()}:
                 with failing(*(n for n, w, _ in still() if w.parent == parent)):
-                    os.fsync(parent)
+                    kernel.flush(parent)
             for n, writing, crc in still():
                 with failing(n):
                     found[n] = writing.placed(crc)
@@ -323,42 +301,15 @@ def write_together(
 def _flush(
     still: list[tuple[int, FolderWriting, str]],
     failing: Callable[..., contextlib.AbstractContextManager[None]],
+    kernel: Kernel,
 ) -> None:
-    if (
-        len(still) >= FLUSH_ALL_FROM
-        and _FLUSH_ALL_TELLS
-        and _type_of(still[0][1].parent) in _FLUSHED_WHOLE
-    ):
+    if len(still) >= FLUSH_ALL_FROM and kernel.flushes_whole(still[0][1].parent):
         with failing(*(n for n, _, _ in still)):
-            if LIBC.syncfs(still[0][1].parent):
-                raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
+            kernel.flush_whole(still[0][1].parent)
         return
     for n, writing, _ in still:
         with failing(n):
             writing.flush()
-
-
-def rename_if_absent(from_dir: int, name: bytes, to_dir: int, new: bytes) -> bool:
-    """rename that never replaces (Linux renameat2); where a file system lacks it, a hard link does
-    the same. Where it lacks both, the name is looked at just before: then False.
-    """
-    if LIBC.renameat2(from_dir, name, to_dir, new, _NOREPLACE) == 0:
-        return True
-    number = ctypes.get_errno()
-    if number not in (errno.EINVAL, errno.ENOSYS):
-        raise OSError(number, os.strerror(number))
-    try:
-        os.link(name, new, src_dir_fd=from_dir, dst_dir_fd=to_dir)
-    except OSError as exc:
-        if exc.errno not in (errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK):
-            raise
-        with contextlib.suppress(FileNotFoundError):
-            os.stat(new, dir_fd=to_dir, follow_symlinks=False)
-            raise OSError(errno.EEXIST, os.strerror(errno.EEXIST)) from None
-        os.rename(name, new, src_dir_fd=from_dir, dst_dir_fd=to_dir)
-        return False
-    os.unlink(name, dir_fd=from_dir)
-    return True
 
 
 @contextlib.contextmanager
@@ -385,34 +336,14 @@ def holdable(name: bytes, parent: int, hidden: bytes | None = None) -> Iterator[
         raise Unsafe(words, code="unsafe-name") from exc
 
 
-def _type_of(fd: int) -> int:
-    found = ctypes.create_string_buffer(256)
-    if LIBC.fstatfs(fd, found):
-        raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
-    return int(ctypes.c_long.from_buffer(found).value)
-
-
-def give(fd: int, put: Put) -> None:
+def give(kernel: Kernel, fd: int, put: Put) -> None:
     """Permissions, attributes and time, in this order."""
     if put.extra.mode is not None:
         os.fchmod(fd, put.extra.mode)
     for name, value in put.extra.attributes.items():
         os.setxattr(fd, name, value)
     if put.card.modified_ns is not None:
-        os.utime(fd, ns=(put.card.modified_ns,) * 2)
-
-
-def _crc_of_range(fd: int, at: int, size: int) -> str:
-    """Short where the file is: the caller compares."""
-    crc, end = Crc64(), at + size
-    while at < end:
-        wanted = min(READ, end - at)
-        chunk = os.pread(fd, wanted, at)
-        crc.add(chunk)
-        at += len(chunk)
-        if len(chunk) < wanted:
-            break
-    return crc.text
+        kernel.set_time(fd, put.card.modified_ns)
 
 
 def is_as_it_was(before: os.stat_result, now: os.stat_result) -> bool:

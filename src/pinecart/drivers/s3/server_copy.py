@@ -13,17 +13,20 @@ from pinecart.drivers.s3.client import Query, S3Client, error_of
 from pinecart.drivers.s3.conditional import ConditionalWrites, is_error
 from pinecart.drivers.s3.multipart import MultipartUpload
 from pinecart.drivers.s3.signing import encoded_path
+from pinecart.drivers.s3.sizes import Sizes
 from pinecart.drivers.s3.wire import text_of
 
-COPY_BYTES = 5 << 30  # what a store copies in one request, at most (S3 API, CopyObject)
 COPY_PART = 1 << 30
 
 
 class ServerCopy:
     """Between two places of one endpoint, with one key for both."""
 
-    def __init__(self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites) -> None:
+    def __init__(
+        self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites, sizes: Sizes
+    ) -> None:
         self._client, self._facts, self._writes = client, facts, writes
+        self._sizes = sizes
 
     async def copy(
         self, put: Put, source: S3Client, source_key: bytes, entry: Entry, version: str = ""
@@ -38,7 +41,7 @@ class ServerCopy:
         try:
             # An object of parts is copied in parts: some stores list another ETag for its whole
             # copy than they answer.
-            if put.size > COPY_BYTES or "-" in entry.etag:
+            if put.size > self._sizes.copied_whole or "-" in entry.etag:
                 placed = await self._copy_in_parts(
                     put, where, await source.stat(source_key, version)
                 )

@@ -22,19 +22,20 @@ from pinecart.drivers.s3.probing import PROBE, Prober
 from pinecart.drivers.s3.reading import OpenedObject
 from pinecart.drivers.s3.removal import ObjectRemover
 from pinecart.drivers.s3.server_copy import ServerCopy
+from pinecart.drivers.s3.sizes import Sizes
 from pinecart.drivers.s3.writing import ObjectWriter
 
 
 class S3Store:
     """One endpoint, reached with one key."""
 
-    def __init__(self, client: S3Client, facts: BucketFacts) -> None:
+    def __init__(self, client: S3Client, facts: BucketFacts, sizes: Sizes = Sizes()) -> None:
         self.name = client.name
         self._client, self._facts = client, facts
         self._lister = Lister(client, facts)
         writes = ConditionalWrites(client, facts)
-        self._writer = ObjectWriter(client, facts, writes)
-        self._server_copy = ServerCopy(client, facts, writes)
+        self._writer = ObjectWriter(client, facts, writes, sizes)
+        self._server_copy = ServerCopy(client, facts, writes, sizes)
         self._remover = ObjectRemover(client, facts, writes, self._lister)
         self._prober = Prober(client, facts, self._lister)
         self._buckets = BucketKeeper(client, self._lister)

@@ -19,16 +19,18 @@ from pinecart.drivers.s3.client import Query, S3Client
 from pinecart.drivers.s3.conditional import ConditionalWrites
 from pinecart.drivers.s3.multipart import MultipartUpload
 from pinecart.drivers.s3.signing import UNSIGNED
+from pinecart.drivers.s3.sizes import HELD_PART, Sizes
 from pinecart.drivers.s3.wire import parse_uploads
-
-HELD_PART = 16 << 20  # a larger part is never held
 
 
 class ObjectWriter:
     """Writes under conditions."""
 
-    def __init__(self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites) -> None:
+    def __init__(
+        self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites, sizes: Sizes
+    ) -> None:
         self._client, self._facts, self._writes = client, facts, writes
+        self._sizes = sizes
 
     async def put(self, put: Put) -> Placed:
         """One request; above HELD_BYTES in parts."""
@@ -76,7 +78,7 @@ class ObjectWriter:
             self._client,
             self._writes,
             put,
-            piece_size(put.size),
+            self._sizes.part or piece_size(put.size),
             _PartsOfReading(self, put.key, source),
             sums=self._facts.able(self._client.split(put.key)[0]).checksum,
             shares=put.shares,

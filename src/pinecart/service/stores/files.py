@@ -20,6 +20,7 @@ from pinecart.core.places import Location, parse_location, show
 from pinecart.core.ports import HELD_BYTES, Put, Store, WriteStamp
 from pinecart.drivers import open_store
 from pinecart.runner.name_folding import beside
+from pinecart.runner.scratch import Scratch
 from pinecart.runner.side import Side
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
@@ -61,7 +62,7 @@ def side_by_side(
                 Side(s, p.as_prefix().path) for s, p in zip(stores, (here, there), strict=True)
             )
             found = list[Both]()
-            async with aclosing(beside(left, right, str(STATE.scratch), after)) as both:
+            async with aclosing(beside(left, right, Scratch(str(STATE.scratch)), after)) as both:
                 async for some in both:
                     for key, one, other, clash in some:
                         if len(found) == limit:

@@ -40,6 +40,7 @@ from pinecart.drivers import open_store  # noqa: E402
 from pinecart.runner.concurrency import Pacer  # noqa: E402
 from pinecart.runner.records import BatchRules, Record, RecordsLost  # noqa: E402
 from pinecart.runner.run import MOST_AT_ONCE, Ending, Order, carry_out  # noqa: E402
+from pinecart.runner.scratch import Scratch  # noqa: E402
 from pinecart.runner.undo import Done  # noqa: E402
 from pinecart.service.config.process import end_with_parent, settle_in  # noqa: E402
 from pinecart.service.config.settings import OPTIONS, STATE  # noqa: E402
@@ -424,7 +425,7 @@ def _order(given: dict[str, Any]) -> Order:
         given["kind"],
         definition,
         stores,
-        str(STATE.scratch),
+        Scratch(str(STATE.scratch)),
         retry=Retry(for_s=OPTIONS.retry_s),
         batches=BatchRules(rows=OPTIONS.batch_rows),
         stamp=time.strftime("%Y-%m-%d %H.%M.%S", time.gmtime()),

@@ -1,0 +1,107 @@
+"""Listings of a bucket, in both versions of the protocol, and the odd ways of some servers."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Callable
+from typing import NamedTuple
+from urllib.parse import quote
+
+from aiohttp import web
+
+from pinecart.standins.bucket_request import Asked
+from pinecart.standins.bucket_shelf import Shelf
+from pinecart.standins.bucket_xml import contents, document, iso, leaf, tag
+
+
+class Page(NamedTuple):
+    """rows: of XML.   last: the key after which the next page begins.   more: there is one."""
+
+    rows: list[str]
+    last: str
+    more: bool
+
+
+def list_objects(shelf: Shelf, asked: Asked, old: frozenset[str], most_keys: int) -> web.Response:
+    """old: ways of older or careless servers."""
+    query = asked.query
+    encode = _encoding(asked)
+    is_first = "listing-1" in old
+    token = query.get("continuation-token", "")
+    after = query.get("marker", "") if is_first else query.get("start-after", "")
+    if token and not is_first:
+        after = base64.urlsafe_b64decode(token).decode()
+    limit = min(int(query.get("max-keys", most_keys)), most_keys)
+    page = _page(shelf, asked, after, limit, goes_on=bool(token))
+    rows = page.rows
+    if "listing-unordered" in old:
+        rows.reverse()
+    if "listing-repeats" in old:
+        rows += rows[-1:]
+    head = [leaf("Name", asked.bucket), leaf("IsTruncated", str(page.more).lower())]
+    if encode is quote:
+        rows = [*rows, leaf("EncodingType", "url")]
+    if is_first:
+        return document("ListBucketResult", *head, *rows)
+    head.append(leaf("KeyCount", len(page.rows)))
+    if "token-raw" in old:
+        raw = f"<NextContinuationToken>{page.last}</NextContinuationToken>" if page.more else ""
+        if "start-after" in query:
+            raw += f"<StartAfter>{query['start-after']}</StartAfter>"
+        return document("ListBucketResult", *head, raw, *rows)
+    head += [leaf("Prefix", encode(query.get("prefix", ""))), leaf("MaxKeys", limit)]
+    if page.more:
+        following = base64.urlsafe_b64encode(page.last.encode()).decode()
+        rows = [*rows, leaf("NextContinuationToken", following)]
+    return document("ListBucketResult", *head, *rows)
+
+
+def _page(shelf: Shelf, asked: Asked, after: str, limit: int, *, goes_on: bool) -> Page:
+    """goes_on: after a page before, whose last folder isn't shown again."""
+    encode = _encoding(asked)
+    prefix, delimiter = asked.query.get("prefix", ""), asked.query.get("delimiter", "")
+    rows: list[str] = []
+    last, seen = after, set[str]()
+    for key in shelf.keys_after(asked.bucket, after):
+        if not key.startswith(prefix):
+            continue
+        cut = key.find(delimiter, len(prefix)) if delimiter else -1
+        folder = key[: cut + len(delimiter)] if cut >= 0 else ""
+        if folder and (folder in seen or (after.startswith(folder) and goes_on)):
+            last = key
+            continue
+        if len(rows) == limit:
+            return Page(rows, last, True)
+        last = key
+        if folder:
+            seen.add(folder)
+            rows.append(tag("CommonPrefixes", leaf("Prefix", encode(folder))))
+        else:
+            rows.append(contents(encode(key), shelf.buckets[asked.bucket][key]))
+    return Page(rows, last, False)
+
+
+def list_versions(shelf: Shelf, asked: Asked) -> web.Response:
+    past = {k for b, k in shelf.past if b == asked.bucket}
+    encode = _encoding(asked)
+    rows = []
+    for key in sorted({*shelf.buckets[asked.bucket], *past}, key=str.encode):
+        if not key.startswith(asked.query.get("prefix", "")):
+            continue
+        for n, thing in enumerate(shelf.versions(asked.bucket, key)):
+            told = [
+                leaf("Key", encode(key)),
+                leaf("VersionId", thing.version or "null"),
+                leaf("IsLatest", str(n == 0).lower()),
+                leaf("LastModified", iso(thing.modified)),
+            ]
+            if not thing.gone:
+                told += [leaf("ETag", f'"{thing.etag}"'), leaf("Size", thing.size)]
+            rows.append(tag("DeleteMarker" if thing.gone else "Version", *told))
+    encoding = [leaf("EncodingType", "url")] if encode is quote else []
+    name, whole = leaf("Name", asked.bucket), leaf("IsTruncated", "false")
+    return document("ListVersionsResult", name, whole, *encoding, *rows)
+
+
+def _encoding(asked: Asked) -> Callable[[str], str]:
+    return quote if asked.query.get("encoding-type") == "url" else str
