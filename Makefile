@@ -96,7 +96,7 @@ wheel: $(TEST_STAMP) $(BUILT)
 	@ls dist/*.whl
 
 lock: .venv/bin/uv
-	$(BIN)/uv pip compile -q --generate-hashes --no-emit-index-url --no-header --no-annotate pyproject.toml -o requirements/run.txt
+	$(BIN)/uv pip compile -q --generate-hashes --no-emit-index-url --no-header --no-annotate --extra demo pyproject.toml -o requirements/run.txt
 	$(BIN)/uv pip compile -q --generate-hashes --no-emit-index-url --no-header --no-annotate --extra test -c requirements/run.txt pyproject.toml -o requirements/test.txt
 
 bench: setup $(TEST_STAMP)

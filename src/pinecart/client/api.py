@@ -9,6 +9,7 @@ from types import TracebackType
 from typing import Any
 
 import httpx
+from httpx_sse import EventSource
 
 from pinecart.client.errors import ClientError, ServiceUnreachable, TooSlow, from_answer
 from pinecart.client.places import located
@@ -479,14 +480,8 @@ class Client:
             if answer.status_code >= 400:
                 answer.read()
                 raise from_answer(answer.status_code, _json(answer))
-            fields: dict[str, str] = {}
-            for line in answer.iter_lines():
-                if line and not line.startswith(":"):
-                    name, _, value = line.partition(": ")
-                    fields[name] = value
-                elif not line and "data" in fields:
-                    yield fields["id"], fields["event"], json.loads(fields["data"])
-                    fields = {}
+            for event in EventSource(answer).iter_sse():
+                yield event.id, event.event, event.json()
 
 
 def _later(call: Callable[[], list[Json]]) -> Iterator[Json]:

@@ -9,7 +9,7 @@ from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition, Leg, use_of
 from pinecart.core.errors import Invalid
 from pinecart.core.job_options import INTENT, OPTIONS, of_use
-from pinecart.core.option_spec import CARRY, JOB, REMOVE, Draft, Reading
+from pinecart.core.option_spec import CARRY, JOB, REMOVE, Draft, Problems
 from pinecart.core.places import Location, is_name, parse_location, shown_lines, touch
 from pinecart.core.selection import RULES, compile_selection
 from pinecart.core.triggers import Trigger, read_trigger
@@ -35,7 +35,7 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = 
     A hyphen in a key is the same as an underscore (job files write `leave-out`). `from` and `to`
     end at a `/`.
     """
-    reading = Reading()
+    reading = Problems()
     mapping = _with_underscores(given)
     _only_known(mapping, job_keys(), "A job", "", reading)
     texts = {key: _text(mapping, key, reading) for key in TEXTS}
@@ -68,14 +68,18 @@ def _with_underscores(given: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _only_known(
-    given: Mapping[str, Any], known: Sequence[str], what: str, where: str, reading: Reading
+    given: Mapping[str, Any],
+    known: Sequence[str],
+    what: str,
+    where: str,
+    reading: Problems,
 ) -> None:
     for key in given.keys() - set(known):
         message = f"{what} has no {key!r}. Its keys are: {', '.join(known)}."
         reading.wrong(where + key, "job.unknown-key", message)
 
 
-def _text(given: Mapping[str, Any], key: str, reading: Reading) -> str:
+def _text(given: Mapping[str, Any], key: str, reading: Problems) -> str:
     value = given.get(key)
     if value is None:
         return ""
@@ -85,7 +89,7 @@ def _text(given: Mapping[str, Any], key: str, reading: Reading) -> str:
     return ""
 
 
-def _labels(value: Any, reading: Reading) -> tuple[str, ...]:
+def _labels(value: Any, reading: Problems) -> tuple[str, ...]:
     if not value:
         return ()
     if isinstance(value, list) and all(isinstance(label, str) for label in value):
@@ -94,7 +98,7 @@ def _labels(value: Any, reading: Reading) -> tuple[str, ...]:
     return ()
 
 
-def _check_name(name: str, reading: Reading, *, carry: bool) -> None:
+def _check_name(name: str, reading: Problems, *, carry: bool) -> None:
     if not is_name(name):
         rule = "use small letters, digits and hyphens, 63 at most"
         reading.wrong("job", "job.name", f"{name!r} can't be a job's name: {rule}.")
@@ -103,7 +107,7 @@ def _check_name(name: str, reading: Reading, *, carry: bool) -> None:
         reading.wrong("job", "job.name", message)
 
 
-def _read_intent(mapping: Mapping[str, Any], use: str, reading: Reading) -> Intent:
+def _read_intent(mapping: Mapping[str, Any], use: str, reading: Problems) -> Intent:
     """A removal has one of its own, which nothing else may have."""
     if use != REMOVE:
         return Intent(INTENT.value_of(mapping, Intent.RENEW, "", reading))
@@ -114,7 +118,7 @@ def _read_intent(mapping: Mapping[str, Any], use: str, reading: Reading) -> Inte
 
 
 def _read_options(
-    mapping: Mapping[str, Any], use: str, draft: Draft, reading: Reading
+    mapping: Mapping[str, Any], use: str, draft: Draft, reading: Problems
 ) -> dict[str, Any]:
     offered = of_use(use, is_of_leg=False)
     options = {}
@@ -131,7 +135,7 @@ def _read_options(
     return options
 
 
-def _read_legs(given: Any, use: str, reading: Reading) -> tuple[Leg, ...]:
+def _read_legs(given: Any, use: str, reading: Problems) -> tuple[Leg, ...]:
     if not isinstance(given, list) or not given:
         message = "A job needs at least one leg with a from and a to."
         reading.wrong("legs", "job.no-legs", message)
@@ -140,7 +144,7 @@ def _read_legs(given: Any, use: str, reading: Reading) -> tuple[Leg, ...]:
     return tuple(leg for leg in legs if leg)
 
 
-def _read_leg(given: Any, where: str, reading: Reading) -> Leg | None:
+def _read_leg(given: Any, where: str, reading: Problems) -> Leg | None:
     if not isinstance(given, Mapping):
         place = where.rstrip(".")
         reading.wrong(place, "job.malformed", f"{place} must have from and to.")
@@ -162,7 +166,7 @@ def _read_leg(given: Any, where: str, reading: Reading) -> Leg | None:
     return Leg(source, target, options, one) if source and target else None
 
 
-def _read_one(given: Any, where: str, reading: Reading) -> tuple[str, str] | None:
+def _read_one(given: Any, where: str, reading: Problems) -> tuple[str, str] | None:
     if not given:
         return None
     if isinstance(given, list) and len(given) == 2 and all(isinstance(n, str) for n in given):
@@ -176,7 +180,7 @@ def _place(text: str, field: str) -> Location:
     return parse_location(text, field=field).as_prefix()
 
 
-def _check_legs(legs: Sequence[Leg], intent: Intent, reading: Reading) -> None:
+def _check_legs(legs: Sequence[Leg], intent: Intent, reading: Problems) -> None:
     for i, leg in enumerate(legs):
         if intent is Intent.MIRROR and (leg.renaming or leg.one):
             message = (
@@ -194,7 +198,7 @@ def _check_legs(legs: Sequence[Leg], intent: Intent, reading: Reading) -> None:
             _check_targets(leg, other, f"legs[{i}].to", intent, reading)
 
 
-def _check_targets(leg: Leg, other: Leg, field: str, intent: Intent, reading: Reading) -> None:
+def _check_targets(leg: Leg, other: Leg, field: str, intent: Intent, reading: Problems) -> None:
     if other.target == leg.target:
         reading.wrong(field, "job.same-target", f"Two legs write to {leg.target}.")
     elif intent is Intent.MIRROR and touch(leg.target, other.target):

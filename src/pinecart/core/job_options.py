@@ -19,7 +19,7 @@ from pinecart.core.option_spec import (
     Chosen,
     Draft,
     OptionSpec,
-    Reading,
+    Problems,
     always,
     as_written,
     read_numbers,
@@ -219,7 +219,7 @@ _FOLDER_SENTENCES = {
 
 
 def _read_rename(
-    field: FormField, value: Any, where: str, reading: Reading
+    field: FormField, value: Any, where: str, reading: Problems
 ) -> dict[str, str] | None:
     if not isinstance(value, Mapping):
         if value:
@@ -384,7 +384,7 @@ def _aside_sentence(days: int, chosen: Chosen) -> str:
     return f"What is replaced is {kept}."
 
 
-def _read_aside_in(field: FormField, value: Any, where: str, reading: Reading) -> str | None:
+def _read_aside_in(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
     """A folder, from the store's or the bucket's root on; it ends in a `/`."""
     if not isinstance(value, str):
         reading.wrong(where, "job.malformed", f"{where} must be text, not {value!r}.")
@@ -402,7 +402,7 @@ def _read_aside_in(field: FormField, value: Any, where: str, reading: Reading) -
     return folder
 
 
-def _lies_outside(folder: str, draft: Draft, reading: Reading) -> None:
+def _lies_outside(folder: str, draft: Draft, reading: Problems) -> None:
     """What is set aside is none of what the job works on."""
     path = folder.encode("utf-8", "surrogateescape")
     for place in draft.places if folder else ():
@@ -456,7 +456,7 @@ add(
 # --- what a move waits for
 
 
-def _can_wait(names: list[str], draft: Draft, reading: Reading) -> None:
+def _can_wait(names: list[str], draft: Draft, reading: Problems) -> None:
     if names and draft.intent is not Intent.HAND_OVER:
         message = (
             "Only a job that clears its source (hand-over) waits for others; this one is "
@@ -467,7 +467,7 @@ def _can_wait(names: list[str], draft: Draft, reading: Reading) -> None:
         reading.wrong("waits_for", "job.nothing-to-wait-for", "A job can't wait for itself.")
 
 
-def _read_names(field: FormField, value: Any, where: str, reading: Reading) -> list[str] | None:
+def _read_names(field: FormField, value: Any, where: str, reading: Problems) -> list[str] | None:
     if isinstance(value, list) and all(isinstance(v, str) for v in value):
         return sorted(set(value))
     reading.wrong(where, "job.malformed", f"{where} must be a list of jobs.")
@@ -502,7 +502,7 @@ add(
 # --- what goes with a file, and how it goes
 
 
-def _is_storage_class(field: FormField, value: Any, where: str, reading: Reading) -> str | None:
+def _is_storage_class(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
     text = value.strip() if isinstance(value, str) else ""
     if re.fullmatch(r"[A-Z0-9_]{1,40}", text):
         return text
@@ -606,7 +606,7 @@ def _guard_sentence(limits: Mapping[str, int], chosen: Chosen) -> str:
 
 
 def _read_guards(
-    field: FormField, value: Any, where: str, reading: Reading
+    field: FormField, value: Any, where: str, reading: Problems
 ) -> dict[str, int] | None:
     given = read_numbers(field, value, where, reading) or {}
     usual = Limits._field_defaults

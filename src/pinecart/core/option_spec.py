@@ -18,7 +18,7 @@ NOT_GIVEN = (None, "")
 
 
 @dataclass
-class Reading:
+class Problems:
     """All that is wrong with a definition is said at once."""
 
     problems: list[dict[str, str]] = field(default_factory=list)
@@ -43,7 +43,7 @@ class Draft(NamedTuple):
     places: Sequence[Location]
 
 
-ReadsValue = Callable[[FormField, Any, str, Reading], Any]
+ReadsValue = Callable[[FormField, Any, str, Problems], Any]
 
 
 def no_sentence(value: Any, chosen: Chosen) -> str:
@@ -54,7 +54,7 @@ def no_danger(value: Any, chosen: Chosen) -> bool:
     return False
 
 
-def nothing_else(value: Any, draft: Draft, reading: Reading) -> None:
+def nothing_else(value: Any, draft: Draft, reading: Problems) -> None:
     pass
 
 
@@ -76,7 +76,7 @@ class OptionSpec:
     used_in: tuple[str, ...] = (JOB, CARRY)
     shown_for: tuple[Intent, ...] = ()
     read: ReadsValue | None = None
-    check: Callable[[Any, Draft, Reading], None] = nothing_else
+    check: Callable[[Any, Draft, Problems], None] = nothing_else
     sentence: Callable[[Any, Chosen], str] = no_sentence
     is_danger: Callable[[Any, Chosen], bool] = no_danger
     is_always_told: bool = False
@@ -86,7 +86,7 @@ class OptionSpec:
         return self.field.name
 
     def value_of(
-        self, given: Mapping[str, Any], intent: Intent, where: str, reading: Reading
+        self, given: Mapping[str, Any], intent: Intent, where: str, reading: Problems
     ) -> Any:
         """The value in a mapping, or the default."""
         value = given.get(self.name)
@@ -117,19 +117,19 @@ def always(value: Any) -> Callable[[Intent], Any]:
     return lambda intent: value
 
 
-def as_written(field: FormField, value: Any, where: str, reading: Reading) -> Any:
+def as_written(field: FormField, value: Any, where: str, reading: Problems) -> Any:
     """Kept as given; whoever uses it reads it."""
     return value or None
 
 
-def _text(field: FormField, value: Any, where: str, reading: Reading) -> str | None:
+def _text(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
     if isinstance(value, str):
         return value.strip()
     reading.wrong(where, "job.malformed", f"{where} must be text, not {value!r}.")
     return None
 
 
-def _list(field: FormField, value: Any, where: str, reading: Reading) -> list[str] | None:
+def _list(field: FormField, value: Any, where: str, reading: Problems) -> list[str] | None:
     if isinstance(value, list) and all(isinstance(v, str) for v in value):
         return list(value)
     if value:
@@ -137,7 +137,7 @@ def _list(field: FormField, value: Any, where: str, reading: Reading) -> list[st
     return None
 
 
-def _choice(field: FormField, value: Any, where: str, reading: Reading) -> str | None:
+def _choice(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
     text = _text(field, value, where, reading)
     known = [choice.value for choice in field.choices]
     if not text or text in known:
@@ -147,7 +147,7 @@ def _choice(field: FormField, value: Any, where: str, reading: Reading) -> str |
     return None
 
 
-def _choices(field: FormField, value: Any, where: str, reading: Reading) -> list[str] | None:
+def _choices(field: FormField, value: Any, where: str, reading: Problems) -> list[str] | None:
     wanted = _list(field, value, where, reading)
     if wanted is None:
         return None
@@ -163,7 +163,7 @@ def _is_whole(value: Any) -> bool:
     return isinstance(value, int) and not isinstance(value, bool)
 
 
-def _number(field: FormField, value: Any, where: str, reading: Reading) -> int | None:
+def _number(field: FormField, value: Any, where: str, reading: Problems) -> int | None:
     if _is_whole(value) and field.least <= value <= field.most:
         return int(value)
     bounds = f"from {field.least} to {field.most}"
@@ -173,7 +173,7 @@ def _number(field: FormField, value: Any, where: str, reading: Reading) -> int |
 
 
 def read_numbers(
-    field: FormField, value: Any, where: str, reading: Reading
+    field: FormField, value: Any, where: str, reading: Problems
 ) -> dict[str, int] | None:
     names = [choice.value for choice in field.choices]
     if not isinstance(value, Mapping):
@@ -192,7 +192,7 @@ def read_numbers(
     return given
 
 
-def _size(field: FormField, value: Any, where: str, reading: Reading) -> str | None:
+def _size(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
     """Kept as it was written."""
     try:
         return str(value).strip() if value and read_size(str(value)) else None
