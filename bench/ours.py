@@ -72,13 +72,13 @@ def recorded(
         from pinecart.runner.scratch import Scratch
         from pinecart.service.config.process import settle_in
         from pinecart.service.config.rights import SYSTEM
-        from pinecart.service.runs.services import life_cycle, run_records
+        from pinecart.service.runs.services import life_cycle, queue
         from pinecart.service.worker.child import RunRecords
 
         call_command("migrate", verbosity=0)
         definition = read_definition({"job": "bench", "legs": [leg]})
         life_cycle.start_run(SYSTEM, definition, kind="transfer", cause="bench")
-        run = life_cycle.claim_next(now=timezone.now(), limit=9)
+        run = queue.claim_next(now=timezone.now(), limit=9)
         assert run is not None
         given = {
             "run": run.pk,
@@ -103,7 +103,7 @@ def recorded(
                 async for rows in known(stores["a"]):
                     scoped = [(desk.scopes[0], row) for row in rows]
                     await asyncio.get_running_loop().run_in_executor(
-                        one, run_records.write_ledger, scoped
+                        one, ledger.write_rows, scoped
                     )
             began, since = cpu(), time.monotonic()
             if stalls:

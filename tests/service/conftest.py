@@ -35,18 +35,13 @@ def state(tmp_path_factory):
 def services(state):
     """The runs' services, on empty tables."""
     from pinecart.service.jobs.models import JobRecord
-    from pinecart.service.runs.models import (
-        AsideRow,
-        LedgerRow,
-        RecordRow,
-        Run,
-        RunEvent,
-        Scope,
-        UploadRow,
-    )
-    from pinecart.service.runs.services import life_cycle, run_records
+    from pinecart.service.aside.models import AsideRow, UploadRow
+    from pinecart.service.ledger.models import LedgerRow, Scope
+    from pinecart.service.runs.models import RecordRow, Run, RunEvent
+    from pinecart.service.ledger import services as ledger
+    from pinecart.service.runs.services import holds, life_cycle, queue, run_records
 
     for table in (RecordRow, RunEvent, AsideRow, UploadRow, LedgerRow, Scope, Run, JobRecord):
         table.objects.all().delete()
-    told = {**vars(run_records), **vars(life_cycle)}
+    told = {**vars(ledger), **vars(run_records), **vars(life_cycle), **vars(queue), **vars(holds)}
     return SimpleNamespace(**{name: what for name, what in told.items() if callable(what)})

@@ -32,9 +32,9 @@ def working(services, job="dawn"):
 
     services.start_run(SYSTEM, definition(job), kind="transfer", cause="test")
     run = services.claim_next(now=NOW, limit=9)
-    from pinecart.service.runs.selectors import scope_numbered
+    from pinecart.service.ledger.services import open_scope
 
-    scope, _ = scope_numbered(job, "there")
+    scope, _ = open_scope(job, "there")
     return run, {0: scope}
 
 
@@ -281,11 +281,11 @@ def test_what_dropped_jobs_remembered_goes_some_at_a_time_after_its_days(service
     from django.utils import timezone
 
     from pinecart.core.entries import Row
-    from pinecart.service.runs.models import LedgerRow, Scope
-    from pinecart.service.runs.selectors import scope_known, scopes_of_past
+    from pinecart.service.ledger.models import LedgerRow, Scope
+    from pinecart.service.ledger.selectors import scope_known, scopes_of_past
 
     run, scopes = working(services)
-    services.write_ledger([(scopes[0], Row(b"%04d" % n, "a", "b")) for n in range(1500)])
+    services.write_rows([(scopes[0], Row(b"%04d" % n, "a", "b")) for n in range(1500)])
     services.end_run(run.pk, run.epoch, Ending([], None, 0, False))
     services.forget_job("dawn")
     assert scope_known("dawn", "there") == 0 and scopes_of_past("dawn", "there") == [scopes[0]]

@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from pinecart.core.form_fields import FieldType, FormField
-from pinecart.core.job_options import add
 from pinecart.core.option_spec import OptionSpec, always
+from pinecart.core.options import add
 from pinecart.core.pasting import PasteRules
 from pinecart.core.triggers import TRIGGERS, TriggerKind, TriggerState
 from pinecart.drivers import DRIVERS

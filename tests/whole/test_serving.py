@@ -185,7 +185,10 @@ def test_records_of_the_version_before_are_taken_over(tmp_path):
             ("instance", "sealed"),
         ):
             home.sql(f"ALTER TABLE runs_{table} DROP COLUMN {column}")
-        home.sql("DELETE FROM django_migrations WHERE app = 'runs' AND name >= '0009'")
+        home.sql(
+            "DELETE FROM django_migrations WHERE app IN ('ledger', 'aside') "
+            "OR (app = 'runs' AND name >= '0009')"
+        )
         (home.state / "format").write_text("1\n")
         home.start()
         assert [
@@ -238,6 +241,7 @@ def test_a_wheel_holds_the_console_and_the_command(tmp_path):
     assert "pinecart/service/console_built/index.html" in names and any(
         n.endswith("runs/migrations/0001_initial.py") for n in names
     )
+    assert "pinecart/service/runs/templates/runs/report_head.html" in names
     assert any(n.endswith("entry_points.txt") for n in names) and not any(
         n.startswith("tests") for n in names
     )

@@ -10,9 +10,9 @@ from typing import Any
 
 from pinecart.core.decide import Comparison, Intent, OnDifference, Rules
 from pinecart.core.guards import Limits
-from pinecart.core.job_options import OPTIONS, REMOVING, of_use
 from pinecart.core.keeping import CHOICES, Keep
 from pinecart.core.option_spec import CARRY, JOB, REMOVE
+from pinecart.core.options import OPTIONS, REMOVING, of_use
 from pinecart.core.places import Location
 from pinecart.core.renaming import Renaming
 from pinecart.core.selection import RULES, Selection, compile_selection, read_size

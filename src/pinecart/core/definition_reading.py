@@ -8,8 +8,8 @@ from typing import Any
 from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition, Leg, use_of
 from pinecart.core.errors import Invalid
-from pinecart.core.job_options import INTENT, OPTIONS, of_use
 from pinecart.core.option_spec import CARRY, JOB, REMOVE, Draft, Problems
+from pinecart.core.options import INTENT, OPTIONS, of_use
 from pinecart.core.places import Location, is_name, parse_location, shown_lines, touch
 from pinecart.core.selection import RULES, compile_selection
 from pinecart.core.triggers import Trigger, read_trigger

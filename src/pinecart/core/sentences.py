@@ -6,8 +6,8 @@ from typing import NamedTuple
 
 from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition, Leg, use_of
-from pinecart.core.job_options import OPTIONS, of_use
 from pinecart.core.option_spec import REMOVE
+from pinecart.core.options import OPTIONS, of_use
 
 
 class Sentence(NamedTuple):

@@ -16,7 +16,7 @@ from pinecart.core.decide import Decision, Reason
 from pinecart.core.definition import Definition
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Row
 from pinecart.core.errors import PinecartError, StoreError
-from pinecart.core.job_options import KEPT_DAYS
+from pinecart.core.options import KEPT_DAYS
 from pinecart.core.places import Location, aside_folder
 from pinecart.core.ports import Multipart, Store, Uploads
 from pinecart.core.retry import Retry

@@ -15,7 +15,7 @@ from pinecart.service.jobs.api import JobShape, option_shapes
 from pinecart.service.jobs.api import told as job_told
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import RunShape
-from pinecart.service.runs.selectors import run_told
+from pinecart.service.runs.presentation import run_told
 
 
 class CarryShape(serializers.Serializer):

@@ -6,8 +6,8 @@ from typing import Any, NamedTuple
 
 from pinecart.core.definition import Definition, Leg
 from pinecart.core.errors import Invalid, Missing, StoreError, Unsafe
-from pinecart.core.job_options import of_use
 from pinecart.core.option_spec import CARRY, REMOVE
+from pinecart.core.options import of_use
 from pinecart.core.places import Location, key_text, parse_location, show
 from pinecart.drivers import DRIVERS
 from pinecart.service.config.refusals import StateConflict, UnknownName

@@ -12,14 +12,10 @@ from django.db import transaction
 from pinecart.service.config.rights import SYSTEM
 from pinecart.service.jobs.selectors import definition_of, jobs_due
 from pinecart.service.jobs.services import due_after, due_anew, set_next_due
+from pinecart.service.ledger.services import clear_forgotten
 from pinecart.service.runs.selectors import alive_of
-from pinecart.service.runs.services.life_cycle import (
-    end_overdue_holds,
-    record_skipped,
-    start_due_clearing,
-    start_run,
-)
-from pinecart.service.runs.services.run_records import clear_forgotten
+from pinecart.service.runs.services.holds import end_overdue_holds
+from pinecart.service.runs.services.life_cycle import record_skipped, start_due_clearing, start_run
 from pinecart.service.trail.services import note
 
 log = logging.getLogger("pinecart.service")

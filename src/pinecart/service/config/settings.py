@@ -29,6 +29,8 @@ INSTALLED_APPS = [
     "pinecart.service.people",
     "pinecart.service.stores",
     "pinecart.service.jobs",
+    "pinecart.service.ledger",
+    "pinecart.service.aside",
     "pinecart.service.runs",
     "pinecart.service.trail",
 ]

@@ -7,7 +7,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from pinecart.core.form_fields import FieldType
-from pinecart.core.job_options import OPTIONS
+from pinecart.core.options import OPTIONS
 from pinecart.core.triggers import TRIGGERS
 from pinecart.drivers import DRIVERS
 from pinecart.service.runs.report_formats import REPORT_FORMATS

@@ -8,8 +8,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from pinecart.core.job_options import of_use
 from pinecart.core.option_spec import JOB
+from pinecart.core.options import of_use
 from pinecart.core.sentences import dangers, sentences
 from pinecart.core.triggers import TRIGGERS
 from pinecart.service.config.shapes import of_fields
@@ -17,7 +17,8 @@ from pinecart.service.jobs import selectors, services
 from pinecart.service.jobs.selectors import JobRecord
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import RunShape, started
-from pinecart.service.runs.selectors import Run, latest_runs, recent_marks, run_told
+from pinecart.service.runs.presentation import run_told
+from pinecart.service.runs.selectors import Run, latest_runs, recent_marks
 from pinecart.service.runs.services.life_cycle import start_run
 
 

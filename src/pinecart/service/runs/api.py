@@ -16,10 +16,10 @@ from pinecart.core.decide import Decision
 from pinecart.service.config.rights import Right
 from pinecart.service.people.api import actor_in
 from pinecart.service.people.sign_in import actor_by_headers
-from pinecart.service.runs import selectors
+from pinecart.service.runs import presentation, selectors
 from pinecart.service.runs.report_formats import REPORT_FORMATS
 from pinecart.service.runs.selectors import Run
-from pinecart.service.runs.services import life_cycle
+from pinecart.service.runs.services import holds, life_cycle
 from pinecart.service.runs.stream import MOST_OF_ONE, hub, stream
 
 
@@ -198,7 +198,7 @@ def asked(shape: type[serializers.Serializer], request: Request) -> dict[str, An
 
 
 def started(run: Run) -> Response:
-    return Response(selectors.run_told(run), status=201)
+    return Response(presentation.run_told(run), status=201)
 
 
 class Runs(APIView):
@@ -208,7 +208,7 @@ class Runs(APIView):
     def get(self, request: Request) -> Response:
         """Runs, newest first."""
         found = selectors.runs_seen(actor_in(request), kind=self.kind, **asked(RunsAsked, request))
-        return Response([selectors.run_told(r) for r in found])
+        return Response([presentation.run_told(r) for r in found])
 
 
 class Audits(Runs):
@@ -224,7 +224,9 @@ class RunView(APIView):
     def get(self, request: Request, number: int) -> Response:
         """One run, with its problems grouped by cause."""
         run = selectors.run_numbered(number, actor_in(request), self.kind)
-        return Response(selectors.run_told(run) | {"problem_groups": selectors.problem_groups(run)})
+        return Response(
+            presentation.run_told(run) | {"problem_groups": presentation.problem_groups(run)}
+        )
 
 
 class AuditView(RunView):
@@ -356,14 +358,14 @@ class RunStop(APIView):
     @extend_schema(request=None, responses=RunShape)
     def post(self, request: Request, number: int) -> Response:
         """Stop a run cleanly: what is in flight is finished, the rest is left for another run."""
-        return Response(selectors.run_told(life_cycle.stop_run(actor_in(request), number)))
+        return Response(presentation.run_told(life_cycle.stop_run(actor_in(request), number)))
 
 
 class RunPause(APIView):
     @extend_schema(request=None, responses=RunShape)
     def post(self, request: Request, number: int) -> Response:
         """Pause a run: what is in flight is finished."""
-        return Response(selectors.run_told(life_cycle.pause_run(actor_in(request), number)))
+        return Response(presentation.run_told(life_cycle.pause_run(actor_in(request), number)))
 
 
 class RateShape(serializers.Serializer):
@@ -377,7 +379,7 @@ class RunLimit(APIView):
     def post(self, request: Request, number: int) -> Response:
         """Limit how fast a run moves bytes, from now on."""
         return Response(
-            selectors.run_told(
+            presentation.run_told(
                 life_cycle.limit_run(actor_in(request), number, _read(RateShape, request)["rate"])
             )
         )
@@ -387,7 +389,7 @@ class RunResume(APIView):
     @extend_schema(request=None, responses=RunShape)
     def post(self, request: Request, number: int) -> Response:
         """A paused run goes on; both sides are listed anew."""
-        return Response(selectors.run_told(life_cycle.resume_run(actor_in(request), number)))
+        return Response(presentation.run_told(life_cycle.resume_run(actor_in(request), number)))
 
 
 class RunRetry(APIView):
@@ -420,8 +422,8 @@ class RunRelease(APIView):
     def post(self, request: Request, number: int) -> Response:
         """Say yes to what a run waits with. Refused if it is another list by now."""
         return Response(
-            selectors.run_told(
-                life_cycle.release_run(actor_in(request), number, **_read(ReleaseShape, request))
+            presentation.run_told(
+                holds.release_run(actor_in(request), number, **_read(ReleaseShape, request))
             )
         )
 
@@ -431,8 +433,8 @@ class RunDecline(APIView):
     def post(self, request: Request, number: int) -> Response:
         """Say no: what is held is not done, and the run ends."""
         return Response(
-            selectors.run_told(
-                life_cycle.decline_run(actor_in(request), number, **_read(WhyShape, request))
+            presentation.run_told(
+                holds.decline_run(actor_in(request), number, **_read(WhyShape, request))
             )
         )
 
@@ -446,7 +448,7 @@ class StoreGoOn(APIView):
     def post(self, request: Request, name: str) -> Response:
         """One yes for every run that waits since this store refused its key."""
         return Response(
-            {"runs": [run.pk for run in life_cycle.release_refused(actor_in(request), name)]}
+            {"runs": [run.pk for run in holds.release_refused(actor_in(request), name)]}
         )
 
 

@@ -18,7 +18,8 @@ from django.template.loader import get_template
 
 from pinecart.core.registry import Registry
 from pinecart.core.totals import size_text
-from pinecart.service.runs.selectors import Run, all_records, problem_groups, run_told
+from pinecart.service.runs.presentation import problem_groups, run_told
+from pinecart.service.runs.selectors import Run, all_records
 
 COLUMNS = (
     "leg",

@@ -18,7 +18,7 @@ from typing import Any
 from asgiref.sync import sync_to_async
 from django.core.serializers.json import DjangoJSONEncoder
 
-from pinecart.service.runs import selectors
+from pinecart.service.runs import presentation, selectors
 from pinecart.service.runs.selectors import Run
 
 POLL_S, ALIVE_S = 0.25, 5.0
@@ -105,7 +105,7 @@ async def _missed(run: Run, epoch: str, last_id: str) -> int:
 async def _present(run: Run) -> dict[str, Any]:
     def told() -> dict[str, Any]:
         run.refresh_from_db()
-        return selectors.run_told(run)
+        return presentation.run_told(run)
 
     found: dict[str, Any] = await _sync(told)()
     return found

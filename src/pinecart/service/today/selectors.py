@@ -9,7 +9,8 @@ from pinecart.core.option_spec import CARRY, REMOVE
 from pinecart.core.totals import span_text
 from pinecart.service.config.rights import Actor
 from pinecart.service.jobs.selectors import jobs_seen, schedule_seen
-from pinecart.service.runs.selectors import latest_runs, run_told, runs_seen
+from pinecart.service.runs.presentation import run_told
+from pinecart.service.runs.selectors import latest_runs, runs_seen
 
 BAD = ("failed", "problems", "stopped")
 

@@ -42,8 +42,11 @@ from pinecart.runner.records import BatchRules, Record, RecordsLost  # noqa: E40
 from pinecart.runner.run import MOST_AT_ONCE, Ending, Order, carry_out  # noqa: E402
 from pinecart.runner.scratch import Scratch  # noqa: E402
 from pinecart.runner.undo import Done  # noqa: E402
+from pinecart.service.aside import selectors as aside  # noqa: E402
 from pinecart.service.config.process import end_with_parent, settle_in  # noqa: E402
 from pinecart.service.config.settings import OPTIONS, STATE  # noqa: E402
+from pinecart.service.ledger import selectors as ledger  # noqa: E402
+from pinecart.service.ledger.services import open_scope  # noqa: E402
 from pinecart.service.runs import selectors  # noqa: E402
 from pinecart.service.runs.services import epochs, life_cycle, run_records  # noqa: E402
 from pinecart.service.stores.selectors import rests  # noqa: E402
@@ -137,14 +140,14 @@ class RunRecords:
     def open_scopes(self, job: str, order: Order) -> None:
         for number, leg in enumerate(order.definition.legs):
             identity = _identity(leg, order.stores)
-            self.scopes[number], before = selectors.scope_numbered(job, identity)
-            self._past[number] = selectors.scopes_of_past(job, identity)
+            self.scopes[number], before = open_scope(job, identity)
+            self._past[number] = ledger.scopes_of_past(job, identity)
             self._settled[number] = (before, leg.digest)
 
     def await_others(self, given: list[dict[str, Any]], stores: dict[str, Store]) -> None:
         for other in (read_definition(d) for d in given):
             for leg in other.legs:
-                scope = selectors.scope_known(other.job, _identity(leg, stores))
+                scope = ledger.scope_known(other.job, _identity(leg, stores))
                 self._awaited.append(
                     Awaited(leg.source.store, leg.source.path, leg.selection, scope)
                 )
@@ -164,19 +167,19 @@ class RunRecords:
                 if key.startswith(other.prefix)
                 and other.selection.why_not(key.removeprefix(other.prefix), entry, now_ns) is None
             }
-            taken = await _reads(selectors.taken_of, other.scope, list(theirs))
+            taken = await _reads(ledger.taken_of, other.scope, list(theirs))
             found |= {key for rel, (key, mark) in theirs.items() if taken.get(rel) != mark}
         return found
 
     async def pages(self, leg: int) -> AsyncIterator[Rows]:
         after = b""
-        while pages := await _reads(selectors.ledger_pages, self.scopes[leg], after):
+        while pages := await _reads(ledger.ledger_pages, self.scopes[leg], after):
             for page in pages:
                 yield page
             after = pages[-1].columns.key[-1]
 
     async def cuts(self, leg: int) -> list[bytes]:
-        return await _reads(selectors.ledger_cuts, self.scopes[leg])
+        return await _reads(ledger.ledger_cuts, self.scopes[leg])
 
     async def drop(self, leg: int, keys: list[bytes]) -> None:
         await _writes(run_records.drop_ledger_rows, self._run, self._epoch, self.scopes[leg], keys)
@@ -210,7 +213,7 @@ class RunRecords:
         return found
 
     async def meant(self, leg: int) -> list[Aside]:
-        return await _reads(selectors.asides_meant, self._run, leg)
+        return await _reads(aside.asides_meant, self._run, leg)
 
     async def done_by(self, leg: int) -> AsyncIterator[list[Done]]:
         after = 0
@@ -220,7 +223,7 @@ class RunRecords:
 
     async def kept_by(self, leg: int) -> AsyncIterator[list[Aside]]:
         after = 0
-        while (page := await _reads(selectors.asides_kept, self._of, leg, after))[0]:
+        while (page := await _reads(aside.asides_kept, self._of, leg, after))[0]:
             after = page[1]
             yield page[0]
 
@@ -278,10 +281,8 @@ class RunRecords:
         return Journal(self._run, self._epoch, self._stores[leg, side])
 
     async def uploads_left(self) -> list[tuple[str, bytes, str]]:
-        left = await _reads(selectors.uploads_left, self._run)
-        return left + (
-            await _reads(selectors.uploads_left, self._of) if self._kind == "expiry" else []
-        )
+        left = await _reads(aside.uploads_left, self._run)
+        return left + (await _reads(aside.uploads_left, self._of) if self._kind == "expiry" else [])
 
     async def upload_over(self, key: bytes) -> None:
         of = self._of if self._kind == "expiry" else None
@@ -431,7 +432,7 @@ def _order(given: dict[str, Any]) -> Order:
         stamp=time.strftime("%Y-%m-%d %H.%M.%S", time.gmtime()),
         undo=given["kind"] == "preview" and given["of"] is not None,
         released=frozenset(given["released"]),
-        aside=tuple(selectors.places_aside()),
+        aside=tuple(aside.places_aside()),
         settle_s=OPTIONS.settle_s,
         rebound=tuple((message, digest) for message, digest in given["rebound"]),
     )

@@ -16,13 +16,8 @@ from datetime import datetime
 
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.runs.selectors import Run, run_of, runs_working
-from pinecart.service.runs.services.life_cycle import (
-    claim_next,
-    fail_unstarted,
-    go_on_after_low_disk,
-    hold_back,
-    interrupt,
-)
+from pinecart.service.runs.services.life_cycle import fail_unstarted, interrupt
+from pinecart.service.runs.services.queue import claim_next, go_on_after_low_disk, hold_back
 from pinecart.service.stores.selectors import newest_key
 from pinecart.service.worker.orders import order_of
 

@@ -1,49 +1,42 @@
+"""The life of a run: it is started, asked to stop or pause, goes on, ends."""
+
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
 from datetime import datetime, timedelta
-from functools import lru_cache
 from typing import Any
 
 from django.db import transaction
-from django.db.models import F, Q
 from django.utils import timezone
 
-from pinecart.core.decide import Intent, Reason
+from pinecart.core.decide import Reason
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import SignInRefused
 from pinecart.core.lifecycle import CLAIMABLE, Event, Outcome, RunState, advance
 from pinecart.core.option_spec import CARRY
-from pinecart.core.places import Location, parse_location, shown_lines
-from pinecart.core.totals import outcome_of, size_text
+from pinecart.core.totals import outcome_of
 from pinecart.runner.run import Ending
+from pinecart.service.aside.selectors import (
+    has_uploads,
+    runs_with_asides_due,
+    runs_with_uploads_due,
+)
+from pinecart.service.aside.services import try_asides_again, try_uploads_again
 from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import SYSTEM, Actor, Right
-from pinecart.service.runs.models import (
-    AsideRow,
-    Run,
-    RunEvent,
-    UploadRow,
-)
+from pinecart.service.runs.models import Run, RunEvent
+from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.selectors import (
     alive_of,
-    held_digest,
     run_beside,
     run_numbered,
     run_of,
-    run_told,
-    transfer_under_way,
 )
 from pinecart.service.runs.services.epochs import hold_epoch
-from pinecart.service.stores.selectors import Place, place_of, store_named
 from pinecart.service.trail.services import note
 
-HELD_DAYS = 7
-DISK_LOW, LOW_DISK = "disk.low", "Waits for disk"
-UPLOADS_AFTER = timedelta(
-    minutes=10
-)  # after a run's end the clock looks after what it left unfinished
+CLEARED_AT_ONCE = 5  # runs whose remains are cleared away, in one turn of the clock
+UPLOADS_AFTER = timedelta(minutes=10)  # after a run's end: then the clock looks for unfinished ones
 
 
 def right_to_run(kind: str, definition: Definition) -> Right:
@@ -55,7 +48,7 @@ def right_to_run(kind: str, definition: Definition) -> Right:
     return Right.DEFINE if definition.removes_unreviewed and kind != "undo" else Right.OPERATE
 
 
-def _must_run(actor: Actor, run: Run, what: str) -> None:
+def must_run(actor: Actor, run: Run, what: str) -> None:
     actor.must(right_to_run(run.kind, read_definition(run.definition)), run.labels, what)
 
 
@@ -94,7 +87,7 @@ def start_run(
         waits=waits,
         rate=definition.rate,
     )
-    _tell_state(run)
+    tell_state(run)
     note(actor, f"{kind}.started", definition.job, run=run.pk)
     return run
 
@@ -129,11 +122,10 @@ def stop_run(actor: Actor, number: int) -> Run:
     note(actor, "run.stop", run.job, run=number)
     run.refresh_from_db()
     if run.state in [s.value for s in (*CLAIMABLE, RunState.HELD, RunState.PAUSED)]:
-        if run.state == RunState.PAUSED.value and UploadRow.objects.filter(run=run).exists():
-            return _requeue(
-                actor, run, Event.RESUME, "run.stopping"
-            )  # a process takes its unfinished uploads away
-        _end(run, Outcome.STOPPED)
+        if run.state == RunState.PAUSED.value and has_uploads(run.pk):
+            # A process takes its unfinished uploads away.
+            return requeue(actor, run, Event.RESUME, "run.stopping")
+        end(run, Outcome.STOPPED)
     return run
 
 
@@ -167,7 +159,7 @@ def pause_run(actor: Actor, number: int) -> Run:
         )
     note(actor, "run.pause", run.job, run=number)
     run.refresh_from_db()
-    _tell_state(run)
+    tell_state(run)
     return run
 
 
@@ -178,59 +170,18 @@ def resume_run(actor: Actor, number: int) -> Run:
     Raises NotFound, NotAllowed, WrongMoment.
     """
     run = run_numbered(number, actor)
-    _must_run(actor, run, f"resuming run {number}")
-    return _requeue(actor, run, Event.RESUME, "run.resume")
+    must_run(actor, run, f"resuming run {number}")
+    return requeue(actor, run, Event.RESUME, "run.resume")
 
 
-@transaction.atomic
-def release_run(actor: Actor, number: int, *, digest: str, why: str) -> Run:
-    """Say yes to the list with this digest.
-
-    Raises NotFound, NotAllowed, WrongMoment, Conflict if it is another list by now.
-    """
-    run = run_numbered(number, actor)
-    _must_run(actor, run, f"releasing run {number}")
-    advance(RunState(run.state), Event.RELEASED)
-    if digest != held_digest(run):
-        message = (
-            f"Run {number} waits with another list than the one you saw ({digest}). Look again: "
-            f"pinecart run show {number}"
-        )
-        raise StateConflict(message, code="run.other-list")
-    run.released = sorted({*run.released, *(h["digest"] for h in run.holds)})
-    run.save(update_fields=["released"])
-    return _requeue(actor, run, Event.RELEASED, "run.released", why=shown_lines(why), digest=digest)
-
-
-@transaction.atomic
-def decline_run(actor: Actor, number: int, *, why: str) -> Run:
-    """Say no: what is held is not done, and the run ends. Raises
-    NotFound, NotAllowed, WrongMoment.
-    """
-    run = run_numbered(number, actor)
-    actor.must(Right.OPERATE, run.labels, f"declining run {number}")
-    advance(RunState(run.state), Event.RELEASED)
-    why = shown_lines(why)
-    note(actor, "run.declined", run.job, run=number, why=why)
-    return end_held(run, f"Cancelled by {actor.name}{': ' + why if why else '.'}")
-
-
-def end_held(run: Run, message: str) -> Run:
-    """End a run that waits; what it carried out before stays. In the caller's transaction."""
-    run.message = message
-    run.save(update_fields=["message"])
-    _end(run, Outcome.STOPPED)
-    return run
-
-
-def _requeue(actor: Actor, run: Run, event: Event, action: str, **facts: Any) -> Run:
+def requeue(actor: Actor, run: Run, event: Event, action: str, **facts: Any) -> Run:
     state = advance(RunState(run.state), event)
     Run.objects.filter(pk=run.pk).update(
         state=state.value, pause_wanted=False, holds=[], held_at=None, message="", code=""
     )
     note(actor, action, run.job, run=run.pk, **facts)
     run.refresh_from_db()
-    _tell_state(run)
+    tell_state(run)
     return run
 
 
@@ -267,71 +218,6 @@ def undo_run(actor: Actor, number: int, *, preview: bool) -> Run:
     )
 
 
-def claim_next(*, now: datetime, limit: int) -> Run | None:
-    """The oldest run that may start, under a new epoch. None: nothing may start now.
-
-    Only the worker claims, one at a time: what is working now still is when it is written down.
-    """
-    working = list(Run.objects.filter(state=RunState.WORKING.value))
-    if len(working) >= limit:
-        return None
-    place = lru_cache(maxsize=None)(place_of)
-    for run in (
-        Run.objects.filter(state__in=[s.value for s in CLAIMABLE]).order_by("id").iterator(50)
-    ):
-        waits = _waits_for(run, working, place)
-        if not waits:
-            if claimed := _claim(run, now):
-                return claimed
-            continue
-        if run.message != waits:
-            Run.objects.filter(pk=run.pk).update(message=waits)
-    return None
-
-
-@transaction.atomic
-def _claim(run: Run, now: datetime) -> Run | None:
-    """None: it was stopped, or paused, a moment ago."""
-    claimed = Run.objects.filter(pk=run.pk, state=run.state).update(
-        state=advance(RunState(run.state), Event.CLAIMED).value,
-        epoch=F("epoch") + 1,
-        started_at=run.started_at or now,
-        message="",
-        told_at=now,
-    )
-    if not claimed:
-        return None
-    run.refresh_from_db()
-    _tell_state(run)
-    return run
-
-
-def hold_back(free: int, *, all_pause: bool) -> None:
-    """Too little disk is free: nothing starts, and under the lower limit what works is paused."""
-    why = (
-        f"{LOW_DISK}: only {size_text(free)} of disk are free where Pine Cart keeps its records. "
-        "Make room."
-    )
-    Run.objects.filter(state__in=[s.value for s in CLAIMABLE]).update(message=why)
-    if all_pause:
-        working = Run.objects.filter(
-            state=RunState.WORKING.value, pause_wanted=False, stop_wanted=False
-        )
-        working.update(pause_wanted=True, message=why, code=DISK_LOW)
-
-
-def go_on_after_low_disk() -> None:
-    """There is room again: what was paused for the lack of it goes on by itself."""
-    for run in Run.objects.filter(state=RunState.PAUSED.value, code=DISK_LOW):
-        with transaction.atomic():
-            _requeue(SYSTEM, run, Event.RESUME, "run.resumed-with-room")
-    waiting = Run.objects.filter(
-        state__in=[s.value for s in CLAIMABLE], message__startswith=LOW_DISK
-    )
-    if waiting.exists():
-        waiting.update(message="")
-
-
 def fail_unstarted(run: Run, message: str) -> None:
     """A run that was claimed, and no process could be given it."""
     with transaction.atomic():
@@ -339,65 +225,7 @@ def fail_unstarted(run: Run, message: str) -> None:
             message=message
         ):
             run.refresh_from_db()
-            _end(run, Outcome.FAILED)
-
-
-@transaction.atomic
-def release_refused(actor: Actor, store: str) -> list[Run]:
-    """One yes for every run that waits since a store refused its key: for after the key was put
-    right. Those the actor may operate; gives them. Raises NotFound, NotAllowed.
-    """
-    store_named(store, actor)
-    waiting = [
-        r
-        for r in Run.objects.filter(state=RunState.HELD.value)
-        if not r.holds and store in _stores_of(r)
-    ]
-    mine = [
-        r
-        for r in waiting
-        if actor.may(right_to_run(r.kind, read_definition(r.definition)), r.labels)
-    ]
-    if waiting and not mine:
-        _must_run(actor, waiting[0], f"letting the runs of {store!r} go on")
-    return [
-        _requeue(actor, run, Event.RELEASED, "run.released", why=f"{store} was put right")
-        for run in mine
-    ]
-
-
-def _stores_of(run: Run) -> set[str]:
-    return {
-        parse_location(leg[side]).store for leg in run.definition["legs"] for side in ("from", "to")
-    }
-
-
-def _waits_for(run: Run, working: Collection[Run], place: Callable[[Location], Place]) -> str:
-    """Why it can't start yet, as it is told; empty: it can."""
-    if run.waits and (busy := transfer_under_way(run.job)):
-        return f"Waits for run {busy.pk} of {busy.job} to end."
-    other = next((w for w in working if _overlap(run, w, place)), None)
-    return (
-        f"Waits for run {other.pk} of {other.job}, which writes to the same place." if other else ""
-    )
-
-
-def _overlap(a: Run, b: Run, place: Callable[[Location], Place]) -> bool:
-    """Whether two runs write where the other writes. Previews and audits write nowhere."""
-    if a.kind in ("preview", "audit") or b.kind in ("preview", "audit"):
-        return False
-    return any(x.touches(y) for x in _claims(a, place) for y in _claims(b, place))
-
-
-def _claims(run: Run, place: Callable[[Location], Place]) -> list[Place]:
-    """What a run writes to: its destinations, and the sources that it clears."""
-    both = run.kind in ("undo", "expiry") or run.definition["intent"] == Intent.HAND_OVER.value
-    texts = [
-        leg[side]
-        for leg in run.definition["legs"]
-        for side in (("to", "from") if both else ("to",))
-    ]
-    return [place(parse_location(text)) for text in texts]
+            end(run, Outcome.FAILED)
 
 
 def interrupt(run: Run) -> None:
@@ -409,9 +237,9 @@ def interrupt(run: Run) -> None:
         ).update(state=state.value)
         if changed:
             run.refresh_from_db()
-            _tell_state(run)
+            tell_state(run)
             if run.stop_wanted:
-                _end(run, Outcome.STOPPED)
+                end(run, Outcome.STOPPED)
 
 
 @transaction.atomic
@@ -432,23 +260,20 @@ def end_run(number: int, epoch: int, ending: Ending) -> None:
             "told here as well. To come after it: --wait."
         )
         run.save(update_fields=["message"])
+    end(run, _outcome(run, ending))
+
+
+def _outcome(run: Run, ending: Ending) -> Outcome:
     told = run_told(run)
     differs = bool(run.far_side and run.far_side["differences"])
-    problems = told["problems"] + told["findings"] + differs
-    failed, folders = ending.error is not None, sum(told["folders"].values())
-    later = sum(
-        told["reasons"].get(f"leave {reason}", 0) for reason in (Reason.TOO_YOUNG, Reason.AWAITED)
-    )
-    _end(
-        run,
-        outcome_of(
-            told["totals"],
-            problems=problems,
-            stopped=ending.stopped,
-            failed=failed,
-            folders=folders,
-            later=later,
-        ),
+    later = (Reason.TOO_YOUNG, Reason.AWAITED)
+    return outcome_of(
+        told["totals"],
+        problems=told["problems"] + told["findings"] + differs,
+        stopped=ending.stopped,
+        failed=ending.error is not None,
+        folders=sum(told["folders"].values()),
+        later=sum(told["reasons"].get(f"leave {reason}", 0) for reason in later),
     )
 
 
@@ -469,49 +294,40 @@ def _waits(run: Run, ending: Ending) -> bool:
         return False
     run.state, run.held_at = advance(RunState(run.state), event).value, timezone.now()
     run.save(update_fields=["state", "held_at", "message"])
-    _tell_state(run)
+    tell_state(run)
     return True
-
-
-def end_overdue_holds(now: datetime) -> None:
-    """A hold ends by itself after seven days."""
-    for run in Run.objects.filter(
-        state=RunState.HELD.value, held_at__lt=now - timedelta(days=HELD_DAYS)
-    ):
-        with transaction.atomic():
-            end_held(run, f"Nobody said yes within {HELD_DAYS} days. {run.message}")
 
 
 def start_due_clearing(now: datetime) -> None:
     """One run for each run whose set-aside has had its days, or that left uploads unfinished."""
-    due = AsideRow.objects.filter(
-        version="", state__in=["meant", "kept"], until__lt=now, run__state=RunState.ENDED.value
-    )
-    over = UploadRow.objects.filter(
-        run__state=RunState.ENDED.value, run__ended_at__lt=now - UPLOADS_AFTER
-    )
-    uploads = over.filter(Q(clear_at=None) | Q(clear_at__lt=now))
-    for rows, again, what in (
-        (due, {"until": now + timedelta(days=1)}, "set aside"),
-        (uploads, {"clear_at": now + timedelta(days=1)}, "left unfinished at a store"),
-    ):
-        for number in rows.values_list("run_id", flat=True).distinct()[:5]:
-            if not Run.objects.filter(kind="expiry", of=number, ended_at__isnull=True).exists():
-                definition = read_definition(run_of(number).definition)
-                cause = f"clears away what run {number} {what}"
-                start_run(SYSTEM, definition, kind="expiry", cause=cause, alone=False, of=number)
-                rows.filter(run_id=number).update(**again)
+    ended, tomorrow = [RunState.ENDED.value], now + timedelta(days=1)
+    for number in runs_with_asides_due(now, ended, CLEARED_AT_ONCE):
+        if _start_clearing(number, "set aside"):
+            try_asides_again(number, tomorrow)
+    for number in runs_with_uploads_due(now, ended, now - UPLOADS_AFTER, CLEARED_AT_ONCE):
+        if _start_clearing(number, "left unfinished at a store"):
+            try_uploads_again(number, tomorrow)
 
 
-def _end(run: Run, outcome: Outcome) -> None:
+def _start_clearing(number: int, what: str) -> bool:
+    """False: one is under way."""
+    if Run.objects.filter(kind="expiry", of=number, ended_at__isnull=True).exists():
+        return False
+    definition = read_definition(run_of(number).definition)
+    cause = f"clears away what run {number} {what}"
+    start_run(SYSTEM, definition, kind="expiry", cause=cause, alone=False, of=number)
+    return True
+
+
+def end(run: Run, outcome: Outcome) -> None:
     state = advance(RunState(run.state), Event.FINISHED)
     run.state, run.outcome, run.ended_at = state.value, outcome.value, timezone.now()
     run.save(update_fields=["state", "outcome", "ended_at"])
     RunEvent.objects.filter(run=run, kind="progress").delete()
-    _tell_state(run)
+    tell_state(run)
 
 
-def _tell_state(run: Run) -> None:
+def tell_state(run: Run) -> None:
     RunEvent.objects.create(
         run=run, kind="state", payload={"state": run.state, "outcome": run.outcome}
     )

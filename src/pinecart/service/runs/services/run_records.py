@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Collection, Iterable, Mapping
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import Any
 
 from django.db import transaction
@@ -14,27 +14,16 @@ from django.utils import timezone
 
 from pinecart.core.definition import days_kept
 from pinecart.core.entries import Aside, Row
-from pinecart.core.job_options import KEPT_DAYS
+from pinecart.core.options import KEPT_DAYS
 from pinecart.core.places import parse_location
 from pinecart.core.totals import GROUPED_BY, Group, Sums
 from pinecart.runner.records import Record
+from pinecart.service.aside import services as aside
 from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.upserts import upsert
-from pinecart.service.runs.models import (
-    STORED,
-    AsideRow,
-    LedgerRow,
-    RecordRow,
-    Run,
-    RunEvent,
-    Scope,
-    UploadRow,
-)
-from pinecart.service.runs.selectors import (
-    ALIVE_STATES,
-    dropped_name,
-    run_of,
-)
+from pinecart.service.ledger import services as ledger
+from pinecart.service.runs.models import RecordRow, Run, RunEvent
+from pinecart.service.runs.selectors import ALIVE_STATES, run_of
 from pinecart.service.runs.services.epochs import hold_epoch
 
 DELETE_AT_ONCE, AWHILE_S = 1000, 0.02  # rows of one transaction, and the pause after it
@@ -130,19 +119,10 @@ def save_batch(
         update=(*TOLD, "folder"),
     )
     if remember:
-        write_ledger([(scopes[r.leg], r.row) for r in batch if r.row is not None])
+        ledger.write_rows([(scopes[r.leg], r.row) for r in batch if r.row is not None])
     for record in batch:
         if record.done and record.kept:
-            aside = AsideRow.objects.filter(
-                run_id=run, leg=record.leg, key=record.key, state="meant"
-            )
-            aside.update(state="kept", kept=record.kept)
-
-
-def write_ledger(rows: list[tuple[int, Row]]) -> None:
-    """(scope, row): the ledger has these from now on."""
-    told = [(scope, bytearray(key), *rest) for scope, row in rows for key, *rest in (row.stored(),)]
-    upsert(LedgerRow, ("scope", *STORED), told, unique=("scope", "key"), update=STORED[1:])
+            aside.is_set_aside(run, record.leg, record.key, record.kept)
 
 
 def _known(
@@ -200,20 +180,12 @@ def journal(
     definition = run_of(run).definition
     until = timezone.now() + timedelta(days=days_kept(definition) or KEPT_DAYS)
     stores = {
-        (n, s): parse_location(leg[w]).store
-        for n, leg in enumerate(definition["legs"])
-        for s, w in SIDES
+        (number, side): parse_location(leg[word]).store
+        for number, leg in enumerate(definition["legs"])
+        for side, word in SIDES
     }
-    AsideRow.objects.bulk_create(
-        [
-            AsideRow(run_id=run, until=until, store=stores[a.leg, a.side], **a._asdict())
-            for a in asides
-        ],
-        update_conflicts=True,
-        unique_fields=["run", "leg", "side", "key"],
-        update_fields=["at", "size", "was", "version"],
-    )
-    write_ledger([(scopes[leg], row) for leg, row in rows])
+    aside.journal_asides(run, asides, stores, until)
+    ledger.write_rows([(scopes[leg], row) for leg, row in rows])
 
 
 @transaction.atomic
@@ -222,55 +194,50 @@ def upload_begun(run: int, epoch: int, store: str, key: bytes, token: str, at: s
     empty.
     """
     hold_epoch(run, epoch)
-    known = UploadRow.objects.filter(run_id=run, store=store, key=key).first()
-    if known is not None and known.token == token and known.upload:
-        return known.upload
-    first = known.at if known else at  # whatever was begun for this key since then is ours
-    again = {"token": token, "at": first, "upload": "", "again": known is not None}
-    UploadRow.objects.update_or_create(run_id=run, store=store, key=key, defaults=again)
-    return ""
+    return aside.upload_begun(run, store, key, token, at)
 
 
 @transaction.atomic
 def upload_named(run: int, epoch: int, key: bytes, upload: str) -> None:
     hold_epoch(run, epoch)
-    UploadRow.objects.filter(run_id=run, key=key).update(upload=upload)
+    aside.upload_named(run, key, upload)
 
 
 @transaction.atomic
 def upload_over(run: int, epoch: int, key: bytes, *, cleared: bool, of: int | None = None) -> None:
-    """It is an object now, or given up. What was begun more than once stays journalled until the
-    store was `cleared` of it.
+    """It is an object now, or given up; see `aside`.
 
     of: the run that began it, where this one clears up after it.
     """
     hold_epoch(run, epoch)
-    rows = UploadRow.objects.filter(run_id=of or run, key=key)
-    (rows if cleared else rows.filter(again=False)).delete()
-    rows.update(upload="")
+    aside.upload_over(of or run, key, cleared=cleared)
 
 
 @transaction.atomic
 def no_longer_aside(run: int, epoch: int, of: int, asides: list[Aside], *, back: bool) -> None:
     """What run `of` had set aside was brought back, or is gone for good now."""
     hold_epoch(run, epoch)
-    for aside in asides:
-        found = AsideRow.objects.filter(run_id=of, leg=aside.leg, side=aside.side, key=aside.key)
-        found.update(state="back" if back else "gone")
+    aside.no_longer_aside(of, asides, back=back)
 
 
 @transaction.atomic
 def settle_scope(run: int, epoch: int, scope: int, digest: str) -> None:
     """This selection has been carried out to its end once."""
     hold_epoch(run, epoch)
-    Scope.objects.filter(pk=scope).update(settled=digest)
+    ledger.settle(scope, digest)
+
+
+@transaction.atomic
+def drop_ledger_rows(run: int, epoch: int, scope: int, keys: list[bytes]) -> None:
+    hold_epoch(run, epoch)
+    ledger.drop_rows(scope, keys)
 
 
 def forget_job(job: str) -> None:
     """Whoever defines a job of this name later begins without what this one remembered. In the
     caller's transaction.
 
-    Raises Conflict while a run of it is under way.
+    Raises StateConflict while a run of it is under way.
     """
     if under_way := Run.objects.filter(job=job, state__in=ALIVE_STATES).first():
         message = (
@@ -278,28 +245,7 @@ def forget_job(job: str) -> None:
             f"pinecart run show {under_way.pk}"
         )
         raise StateConflict(message, code="run.under-way")
-    for scope in Scope.objects.filter(job=job):
-        scope.job, scope.dropped_at = dropped_name(job) + str(scope.pk), timezone.now()
-        scope.save(update_fields=["job", "dropped_at"])
-
-
-def clear_forgotten(now: datetime) -> None:
-    """Some of what dropped jobs remembered, once none of their runs can be undone any more."""
-    old = Scope.objects.filter(dropped_at__lt=now - timedelta(days=KEPT_DAYS)).first()
-    if old is None:
-        return
-    keys = list(LedgerRow.objects.filter(scope=old).values_list("key", flat=True)[:DELETE_AT_ONCE])
-    for i in range(0, len(keys), 500):
-        LedgerRow.objects.filter(scope=old, key__in=keys[i : i + 500]).delete()
-    if not keys:
-        old.delete()
-
-
-@transaction.atomic
-def drop_ledger_rows(run: int, epoch: int, scope: int, keys: list[bytes]) -> None:
-    hold_epoch(run, epoch)
-    for i in range(0, len(keys), 500):
-        LedgerRow.objects.filter(scope_id=scope, key__in=keys[i : i + 500]).delete()
+    ledger.set_apart(job)
 
 
 @transaction.atomic
@@ -307,6 +253,5 @@ def tell_progress(run: int, epoch: int, progress: dict[str, Any]) -> None:
     hold_epoch(run, epoch)
     Run.objects.filter(pk=run).update(progress=progress, told_at=timezone.now())
     event = RunEvent.objects.create(run_id=run, kind="progress", payload=progress)
-    RunEvent.objects.filter(
-        run_id=run, kind="progress", pk__lt=event.pk
-    ).delete()  # only the newest tells anything
+    older = RunEvent.objects.filter(run_id=run, kind="progress", pk__lt=event.pk)
+    older.delete()  # only the newest tells anything

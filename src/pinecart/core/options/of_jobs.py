@@ -1,279 +1,36 @@
-"""The options of a job and of its legs. A new one is an OptionSpec here, and its use in the engine;
-the API, job files, the command line, the console's form, the sentences and the definition's digest
-follow from it.
-"""
+"""What holds for all legs of a job: differences, setting aside, keeping, routes, rates, guards."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Mapping
 from typing import Any
 
 from pinecart.core.decide import Comparison, Intent, OnDifference
 from pinecart.core.form_fields import Choice, FieldType, FormField
 from pinecart.core.guards import Limits
 from pinecart.core.option_spec import (
-    CARRY,
     JOB,
-    REMOVE,
     Chosen,
     Draft,
     OptionSpec,
     Problems,
     always,
-    as_written,
     read_numbers,
 )
+from pinecart.core.options.registry import (
+    EVERYWHERE,
+    KEPT_DAYS,
+    OPTIONS,
+    REMOVING,
+    REPLACING,
+    TOUCHING,
+    add,
+    choices_of,
+)
 from pinecart.core.places import ASIDE, lies_in
-from pinecart.core.registry import Registry
-from pinecart.core.renaming import read_renaming
 from pinecart.core.selection import read_size
 from pinecart.core.totals import size_text
-
-OPTIONS: Registry[OptionSpec] = Registry("option of a job")
-EVERYWHERE = (JOB, CARRY, REMOVE)
-KEPT_DAYS = 14  # what is removed is set aside for so long, unless the job says otherwise
-REMOVING = (Intent.MIRROR, Intent.HAND_OVER, Intent.REMOVE)
-REPLACING = (OnDifference.REPLACE_CHANGED, OnDifference.REPLACE_ALL)
-TOUCHING = (Intent.RENEW, Intent.MIRROR, Intent.HAND_OVER)  # what exists there
-
-
-def of_use(use: str, *, is_of_leg: bool) -> list[OptionSpec]:
-    """The options of a job, a one-off transfer or a one-off removal; of a leg, or of the whole."""
-    return [o for o in OPTIONS.values() if o.is_of_leg == is_of_leg and use in o.used_in]
-
-
-def add(option: OptionSpec) -> OptionSpec:
-    return OPTIONS.add(option.name, option)
-
-
-def choices_of(words: Mapping[Any, str], dangers: Collection[Any] = ()) -> tuple[Choice, ...]:
-    return tuple(Choice(str(v), title, v in dangers) for v, title in words.items())
-
-
-# --- what shall be true afterwards
-
-INTENT_WORDS = {
-    Intent.TOP_UP: "Adds what is missing there. Nothing that exists there is touched.",
-    Intent.RENEW: "Adds what is new and replaces what changed. Nothing is removed.",
-    Intent.MIRROR: (
-        "Makes an exact copy: adds, replaces, and removes there what the source no longer has."
-    ),
-    Intent.HAND_OVER: (
-        "Moves: adds and replaces, and removes each file at the source once its copy is proven."
-    ),
-}
-INTENT_TITLES = {
-    Intent.TOP_UP: "Add what is missing. Nothing that exists there is touched.",
-    Intent.RENEW: "Add new, replace changed. Nothing is removed.",
-    Intent.MIRROR: "Make an exact copy. Removes there what is gone here.",
-    Intent.HAND_OVER: "Move. Removes each file here once its copy is proven.",
-}
-
-
-def _intent_sentence(value: str, chosen: Chosen) -> str:
-    return INTENT_WORDS[Intent(value)]
-
-
-INTENT = add(
-    OptionSpec(
-        FormField(
-            "intent",
-            FieldType.CHOICE,
-            "What shall be true afterwards",
-            "top-up: add what is missing; renew: also replace what changed; mirror: an exact copy, "
-            "removes what is gone; hand-over: move, removes at the source after proof.",
-            default="renew",
-            choices=choices_of(INTENT_TITLES, REMOVING),
-        ),
-        default=always(Intent.RENEW.value),
-        sentence=_intent_sentence,
-        is_danger=lambda value, chosen: value in REMOVING,
-        is_always_told=True,
-    )
-)
-
-# --- which files a leg takes
-
-
-def listed(words: str, values: Iterable[str]) -> str:
-    return f"{words}: {', '.join(values)}." if values else ""
-
-
-def _rule(
-    name: str, field_type: FieldType, title: str, help: str, words: str, example: str = ""
-) -> OptionSpec:
-    """A rule of selection, kept as it was written (core.selection reads it)."""
-
-    def sentence(value: Any, chosen: Chosen) -> str:
-        return f"{words} {value}." if value and words else ""
-
-    return add(
-        OptionSpec(
-            FormField(name, field_type, title, help, example=example, is_common=False),
-            default=always(None),
-            is_of_leg=True,
-            used_in=EVERYWHERE,
-            read=as_written,
-            sentence=sentence,
-        )
-    )
-
-
-add(
-    OptionSpec(
-        FormField(
-            "take",
-            FieldType.LIST,
-            "Take only",
-            "Name patterns: only what matches one is taken.",
-            default="everything",
-            example="*.flac",
-        ),
-        default=always([]),
-        is_of_leg=True,
-        used_in=EVERYWHERE,
-        sentence=lambda value, chosen: listed("Takes only", value),
-        is_always_told=True,
-    )
-)
-add(
-    OptionSpec(
-        FormField(
-            "leave_out",
-            FieldType.LIST,
-            "Leave out",
-            "Name patterns, such as *.tmp or drafts/**. What is left out is never touched.",
-            default="nothing",
-            example="*.tmp",
-        ),
-        default=always([]),
-        is_of_leg=True,
-        used_in=EVERYWHERE,
-        sentence=lambda value, chosen: listed("Leaves out", value),
-        is_always_told=True,
-    )
-)
-_rule(
-    "larger_than",
-    FieldType.SIZE,
-    "Larger than",
-    "Only files larger than this.",
-    "Takes only files larger than",
-    "10 MiB",
-)
-_rule(
-    "smaller_than",
-    FieldType.SIZE,
-    "Smaller than",
-    "Only files smaller than this.",
-    "Takes only files smaller than",
-    "2 GiB",
-)
-_rule(
-    "changed_within",
-    FieldType.AGE,
-    "Changed within",
-    "Only files changed within so long.",
-    "Takes only files changed within the last",
-    "32 days",
-)
-_rule(
-    "unchanged_for",
-    FieldType.AGE,
-    "Unchanged for",
-    "Only files not changed for so long.",
-    "Takes only files not changed for",
-    "2 hours",
-)
-_rule(
-    "since",
-    FieldType.DATE,
-    "Since",
-    "Only files changed on or after this day.",
-    "Takes only files changed on or after",
-    "2026-03-02",
-)
-_rule(
-    "until",
-    FieldType.DATE,
-    "Until",
-    "Only files changed on or before this day.",
-    "Takes only files changed on or before",
-    "2026-03-31",
-)
-_rule(
-    "ignore_case",
-    FieldType.FLAG,
-    "Ignore case",
-    "Patterns match small and capital letters alike.",
-    "",
-)
-
-# --- what becomes of them on the way
-
-_FOLDER_SENTENCES = {
-    "empty-too": "Empty folders are made as well.",
-    "only": "Makes folders only, no files.",
-}
-
-
-def _read_rename(
-    field: FormField, value: Any, where: str, reading: Problems
-) -> dict[str, str] | None:
-    if not isinstance(value, Mapping):
-        if value:
-            reading.wrong(where, "job.malformed", f"{where} has a pattern and a to.")
-        return None
-    parts = str(value.get("pattern") or ""), str(value.get("to") or "")
-    renaming = reading.nested(read_renaming, *parts, where=where.removesuffix(field.name))
-    return renaming and dict(renaming._asdict())
-
-
-def _rename_sentence(value: Mapping[str, str] | None, chosen: Chosen) -> str:
-    if not value:
-        return ""
-    how = f"{value['pattern']} becomes {value['to']}" if value["pattern"] else value["to"]
-    return f"Renames on the way: {how}."
-
-
-add(
-    OptionSpec(
-        FormField(
-            "folders",
-            FieldType.CHOICE,
-            "Folders",
-            "Which folders are made: those with files, empty ones too, or folders only.",
-            default="with-files",
-            choices=(
-                Choice("with-files", "Those with files"),
-                Choice("empty-too", "Empty ones too"),
-                Choice("only", "Folders only, no files"),
-            ),
-            is_common=False,
-        ),
-        default=always("with-files"),
-        is_of_leg=True,
-        sentence=lambda value, chosen: _FOLDER_SENTENCES.get(value, ""),
-    )
-)
-add(
-    OptionSpec(
-        FormField(
-            "rename",
-            FieldType.RENAMING,
-            "New names",
-            "A template of {folder} {name} {ending} {year} {month} {day} {counter}; with a "
-            "pattern (a regular expression), what replaces it.",
-            example="{year}/{name}{ending}",
-            is_common=False,
-        ),
-        default=always(None),
-        is_of_leg=True,
-        read=_read_rename,
-        sentence=_rename_sentence,
-    )
-)
 
 # --- what happens where both sides have a file
 
@@ -632,3 +389,5 @@ add(
         is_always_told=True,
     )
 )
+
+JOB_OPTIONS = [option for option in OPTIONS.values() if not option.is_of_leg]

@@ -1,0 +1,193 @@
+"""Which files a leg takes, and what becomes of them on the way."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from pinecart.core.form_fields import Choice, FieldType, FormField
+from pinecart.core.option_spec import (
+    Chosen,
+    OptionSpec,
+    Problems,
+    always,
+    as_written,
+)
+from pinecart.core.options.registry import EVERYWHERE, OPTIONS, add, listed
+from pinecart.core.renaming import read_renaming
+
+
+def _rule(
+    name: str, field_type: FieldType, title: str, help: str, words: str, example: str = ""
+) -> OptionSpec:
+    """A rule of selection, kept as it was written (core.selection reads it)."""
+
+    def sentence(value: Any, chosen: Chosen) -> str:
+        return f"{words} {value}." if value and words else ""
+
+    return add(
+        OptionSpec(
+            FormField(name, field_type, title, help, example=example, is_common=False),
+            default=always(None),
+            is_of_leg=True,
+            used_in=EVERYWHERE,
+            read=as_written,
+            sentence=sentence,
+        )
+    )
+
+
+add(
+    OptionSpec(
+        FormField(
+            "take",
+            FieldType.LIST,
+            "Take only",
+            "Name patterns: only what matches one is taken.",
+            default="everything",
+            example="*.flac",
+        ),
+        default=always([]),
+        is_of_leg=True,
+        used_in=EVERYWHERE,
+        sentence=lambda value, chosen: listed("Takes only", value),
+        is_always_told=True,
+    )
+)
+add(
+    OptionSpec(
+        FormField(
+            "leave_out",
+            FieldType.LIST,
+            "Leave out",
+            "Name patterns, such as *.tmp or drafts/**. What is left out is never touched.",
+            default="nothing",
+            example="*.tmp",
+        ),
+        default=always([]),
+        is_of_leg=True,
+        used_in=EVERYWHERE,
+        sentence=lambda value, chosen: listed("Leaves out", value),
+        is_always_told=True,
+    )
+)
+_rule(
+    "larger_than",
+    FieldType.SIZE,
+    "Larger than",
+    "Only files larger than this.",
+    "Takes only files larger than",
+    "10 MiB",
+)
+_rule(
+    "smaller_than",
+    FieldType.SIZE,
+    "Smaller than",
+    "Only files smaller than this.",
+    "Takes only files smaller than",
+    "2 GiB",
+)
+_rule(
+    "changed_within",
+    FieldType.AGE,
+    "Changed within",
+    "Only files changed within so long.",
+    "Takes only files changed within the last",
+    "32 days",
+)
+_rule(
+    "unchanged_for",
+    FieldType.AGE,
+    "Unchanged for",
+    "Only files not changed for so long.",
+    "Takes only files not changed for",
+    "2 hours",
+)
+_rule(
+    "since",
+    FieldType.DATE,
+    "Since",
+    "Only files changed on or after this day.",
+    "Takes only files changed on or after",
+    "2026-03-02",
+)
+_rule(
+    "until",
+    FieldType.DATE,
+    "Until",
+    "Only files changed on or before this day.",
+    "Takes only files changed on or before",
+    "2026-03-31",
+)
+_rule(
+    "ignore_case",
+    FieldType.FLAG,
+    "Ignore case",
+    "Patterns match small and capital letters alike.",
+    "",
+)
+
+_FOLDER_SENTENCES = {
+    "empty-too": "Empty folders are made as well.",
+    "only": "Makes folders only, no files.",
+}
+
+
+def _read_rename(
+    field: FormField, value: Any, where: str, reading: Problems
+) -> dict[str, str] | None:
+    if not isinstance(value, Mapping):
+        if value:
+            reading.wrong(where, "job.malformed", f"{where} has a pattern and a to.")
+        return None
+    parts = str(value.get("pattern") or ""), str(value.get("to") or "")
+    renaming = reading.nested(read_renaming, *parts, where=where.removesuffix(field.name))
+    return renaming and dict(renaming._asdict())
+
+
+def _rename_sentence(value: Mapping[str, str] | None, chosen: Chosen) -> str:
+    if not value:
+        return ""
+    how = f"{value['pattern']} becomes {value['to']}" if value["pattern"] else value["to"]
+    return f"Renames on the way: {how}."
+
+
+add(
+    OptionSpec(
+        FormField(
+            "folders",
+            FieldType.CHOICE,
+            "Folders",
+            "Which folders are made: those with files, empty ones too, or folders only.",
+            default="with-files",
+            choices=(
+                Choice("with-files", "Those with files"),
+                Choice("empty-too", "Empty ones too"),
+                Choice("only", "Folders only, no files"),
+            ),
+            is_common=False,
+        ),
+        default=always("with-files"),
+        is_of_leg=True,
+        sentence=lambda value, chosen: _FOLDER_SENTENCES.get(value, ""),
+    )
+)
+add(
+    OptionSpec(
+        FormField(
+            "rename",
+            FieldType.RENAMING,
+            "New names",
+            "A template of {folder} {name} {ending} {year} {month} {day} {counter}; with a "
+            "pattern (a regular expression), what replaces it.",
+            example="{year}/{name}{ending}",
+            is_common=False,
+        ),
+        default=always(None),
+        is_of_leg=True,
+        read=_read_rename,
+        sentence=_rename_sentence,
+    )
+)
+
+LEG_OPTIONS = [option for option in OPTIONS.values() if option.is_of_leg]

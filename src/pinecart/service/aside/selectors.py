@@ -1,0 +1,87 @@
+from __future__ import annotations
+
+from collections.abc import Collection
+from datetime import datetime
+
+from django.db.models import Min, Q, QuerySet
+
+from pinecart.core.entries import Aside
+from pinecart.core.places import ASIDE
+from pinecart.service.aside.models import AsideRow, UploadRow
+
+PAGE = 500
+STILL_THERE = ["meant", "kept"]
+
+
+def aside_of(row: AsideRow) -> Aside:
+    return Aside(
+        row.leg, row.side, bytes(row.key), bytes(row.at), row.size, row.was, row.kept, row.version
+    )
+
+
+def asides_meant(run: int, leg: int) -> list[Aside]:
+    return [
+        aside_of(a)
+        for a in AsideRow.objects.filter(run_id=run, leg=leg, state="meant").order_by("id")
+    ]
+
+
+def asides_kept(run: int, leg: int, after: int) -> tuple[list[Aside], int]:
+    """A page of what a run set aside, or meant to, and may still be there; and where to go on."""
+    rows = AsideRow.objects.filter(
+        run_id=run, leg=leg, version="", state__in=STILL_THERE, pk__gt=after
+    )
+    found = list(rows.order_by("id")[:PAGE])
+    return [aside_of(a) for a in found], found[-1].pk if found else after
+
+
+def places_aside() -> list[tuple[str, bytes]]:
+    """(store, whole prefix) of everything that runs set aside and is still kept."""
+    found = (
+        AsideRow.objects.filter(version="", state__in=STILL_THERE)
+        .values("run_id", "store")
+        .annotate(first=Min("at"))
+    )
+    return [(a["store"], _folder_aside(bytes(a["first"]), a["run_id"])) for a in found]
+
+
+def _folder_aside(at: bytes, run: int) -> bytes:
+    name = ASIDE + f"{run}/".encode()
+    return at[: at.index(name) + len(name)]
+
+
+def asides_of(run: int, leg: int, keys: list[bytes]) -> dict[tuple[str, bytes], Aside]:
+    """(side, key) → what of it is kept."""
+    found = AsideRow.objects.filter(run_id=run, leg=leg, key__in=keys, state="kept")
+    return {(row.side, bytes(row.key)): aside_of(row) for row in found}
+
+
+def uploads_left(run: int) -> list[tuple[str, bytes, str]]:
+    return [
+        (s, bytes(k), at)
+        for s, k, at in UploadRow.objects.filter(run_id=run).values_list("store", "key", "at")
+    ]
+
+
+def has_uploads(run: int) -> bool:
+    return UploadRow.objects.filter(run_id=run).exists()
+
+
+def runs_with_asides_due(now: datetime, ended: Collection[str], most: int) -> list[int]:
+    """Runs in one of these states whose set-aside has had its days."""
+    due = AsideRow.objects.filter(
+        version="", state__in=STILL_THERE, until__lt=now, run__state__in=ended
+    )
+    return _runs_of(due, most)
+
+
+def runs_with_uploads_due(
+    now: datetime, ended: Collection[str], ended_before: datetime, most: int
+) -> list[int]:
+    """Runs in one of these states that left uploads unfinished, and are over for some time."""
+    over = UploadRow.objects.filter(run__state__in=ended, run__ended_at__lt=ended_before)
+    return _runs_of(over.filter(Q(clear_at=None) | Q(clear_at__lt=now)), most)
+
+
+def _runs_of(rows: QuerySet[AsideRow] | QuerySet[UploadRow], most: int) -> list[int]:
+    return list(rows.values_list("run_id", flat=True).distinct()[:most])

@@ -1,0 +1,71 @@
+"""Changes of the journals, each in the caller's transaction: who may make them is decided there."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+
+from pinecart.core.entries import Aside
+from pinecart.service.aside.models import AsideRow, UploadRow
+from pinecart.service.aside.selectors import STILL_THERE
+
+
+def journal_asides(
+    run: int, asides: list[Aside], stores: Mapping[tuple[int, str], str], until: datetime
+) -> None:
+    """What is about to be set aside. stores: (leg, side) → the store it lies in."""
+    rows = [
+        AsideRow(run_id=run, until=until, store=stores[a.leg, a.side], **a._asdict())
+        for a in asides
+    ]
+    AsideRow.objects.bulk_create(
+        rows,
+        update_conflicts=True,
+        unique_fields=["run", "leg", "side", "key"],
+        update_fields=["at", "size", "was", "version"],
+    )
+
+
+def is_set_aside(run: int, leg: int, key: bytes, kept: str) -> None:
+    """It came to be. kept: the fingerprint of what is kept."""
+    meant = AsideRow.objects.filter(run_id=run, leg=leg, key=key, state="meant")
+    meant.update(state="kept", kept=kept)
+
+
+def no_longer_aside(of: int, asides: list[Aside], *, back: bool) -> None:
+    """What run `of` had set aside was brought back, or is gone for good now."""
+    for aside in asides:
+        found = AsideRow.objects.filter(run_id=of, leg=aside.leg, side=aside.side, key=aside.key)
+        found.update(state="back" if back else "gone")
+
+
+def try_asides_again(run: int, at: datetime) -> None:
+    AsideRow.objects.filter(run_id=run, version="", state__in=STILL_THERE).update(until=at)
+
+
+def try_uploads_again(run: int, at: datetime) -> None:
+    UploadRow.objects.filter(run_id=run).update(clear_at=at)
+
+
+def upload_begun(run: int, store: str, key: bytes, token: str, at: str) -> str:
+    """An upload in parts starts; the id of one begun before for the same token, or empty."""
+    known = UploadRow.objects.filter(run_id=run, store=store, key=key).first()
+    if known is not None and known.token == token and known.upload:
+        return known.upload
+    first = known.at if known else at  # whatever was begun for this key since then is ours
+    again = {"token": token, "at": first, "upload": "", "again": known is not None}
+    UploadRow.objects.update_or_create(run_id=run, store=store, key=key, defaults=again)
+    return ""
+
+
+def upload_named(run: int, key: bytes, upload: str) -> None:
+    UploadRow.objects.filter(run_id=run, key=key).update(upload=upload)
+
+
+def upload_over(run: int, key: bytes, *, cleared: bool) -> None:
+    """It is an object now, or given up. What was begun more than once stays journalled until the
+    store was `cleared` of it.
+    """
+    rows = UploadRow.objects.filter(run_id=run, key=key)
+    (rows if cleared else rows.filter(again=False)).delete()
+    rows.update(upload="")

@@ -1,0 +1,201 @@
+"""How a run is told, by every interface alike."""
+
+from __future__ import annotations
+
+import hashlib
+from collections import Counter
+from typing import Any
+
+from pinecart.core.definition import days_kept
+from pinecart.core.lifecycle import RunState
+from pinecart.core.places import key_fields
+from pinecart.core.totals import add_up, after_sentence, sentence
+from pinecart.service.runs.models import RecordRow, Run
+
+ACTED = ("copy", "replace", "remove", "clear")
+
+
+def held_digest(run: Run) -> str:
+    """The digest of all that a held run waits with."""
+    return hashlib.sha256("".join(sorted(h["digest"] for h in run.holds)).encode()).hexdigest()[:16]
+
+
+class RunSums:
+    """What a run's records, and what was only counted, come to."""
+
+    def __init__(self, run: Run) -> None:
+        self._run = run
+        self._groups = [group for group in run.summed if not group["folder"]]
+        self._folders = [group for group in run.summed if group["folder"]]
+        is_preview = run.kind == "preview"
+        self._done = [group for group in self._groups if group["done"] or is_preview]
+
+    def by_decision(self) -> dict[str, Any]:
+        """Decision → objects and bytes. Of an audit, which decides nothing, what was counted."""
+        sums = [(decision, n, size) for decision, _, n, size in self._run.counted]
+        sums += [("clear", g["n"], g["b"]) for g in self._groups if g["cleared"]]
+        if self._run.kind != "audit":
+            sums += [(g["decision"], g["n"], g["b"]) for g in self._done]
+        return add_up(sums)
+
+    def by_reason(self) -> dict[str, int]:
+        """`decision reason` → objects."""
+        reasons = Counter[str]()
+        for decision, reason, n, _ in self._run.counted:
+            reasons[f"{decision} {reason}"] += n
+        for group in self._done:
+            reasons[f"{group['decision']} {group['reason']}"] += group["n"]
+        return dict(reasons)
+
+    def folders(self) -> dict[str, int]:
+        """Folders that were made and removed."""
+        return {
+            decision: sum(g["n"] for g in self._folders if g["decision"] == decision)
+            for decision in ("copy", "remove")
+        }
+
+    def problems(self) -> int:
+        return sum(g["n"] for g in self._groups if g["error"])
+
+    def proven_by_size(self) -> int:
+        return sum(g["n"] for g in self._groups if g["proof"] == "size-only")
+
+    def findings(self) -> int:
+        return sum(g["n"] for g in self._groups) if self._run.kind == "audit" else 0
+
+
+def run_told(run: Run) -> dict[str, Any]:
+    """A run as every interface tells it."""
+    sums = RunSums(run)
+    totals = sums.by_decision()
+    told = {
+        "id": run.pk,
+        "kind": run.kind,
+        "job": run.job,
+        "title": run.definition["title"],
+        "legs": [_places(leg) for leg in run.definition["legs"]],
+        "state": run.state,
+        "outcome": run.outcome,
+        "cause": run.cause,
+        "queued_at": run.queued_at,
+        "started_at": run.started_at,
+        "ended_at": run.ended_at,
+        "totals": totals,
+        "reasons": sums.by_reason(),
+        "folders": sums.folders(),
+        "problems": sums.problems(),
+        "size_only": sums.proven_by_size(),
+        "findings": sums.findings(),
+        "far_side": run.far_side,
+        "progress": run.progress,
+        "told_at": run.told_at,
+        "stop_wanted": run.stop_wanted,
+        "pause_wanted": run.pause_wanted,
+        "rate": run.rate,
+        "of": run.of,
+        "intent": run.definition["intent"],
+        "set_aside": days_kept(run.definition),
+        "held": _held(run),
+        "undoable": _is_undoable(run, totals),
+        "message": run.message,
+        "code": run.code,
+    }
+    return told | {"sentence": _sentence(told, [hold["message"] for hold in run.holds])}
+
+
+def _held(run: Run) -> dict[str, Any] | None:
+    """What waits for a person, and what a yes has to name."""
+    if run.state != RunState.HELD.value:
+        return None
+    return {"digest": held_digest(run), "lists": run.holds}
+
+
+def _is_undoable(run: Run, totals: dict[str, Any]) -> bool:
+    is_over = run.kind == "transfer" and run.state == RunState.ENDED.value
+    return is_over and any(totals[decision]["objects"] for decision in ACTED)
+
+
+def _places(leg: dict[str, Any]) -> dict[str, str]:
+    """From and to of a leg; of one that carries one file, that file's."""
+    here, there = leg.get("one") or ("", "")
+    return {"from": leg["from"] + here, "to": leg["to"] + there}
+
+
+def _sentence(told: dict[str, Any], waits: list[str]) -> str:
+    """The one that says how it went."""
+    is_cut_short = told["state"] != "ended" or told["outcome"] in ("failed", "stopped")
+    if told["kind"] == "transfer" or is_cut_short:
+        return sentence(told)
+    if told["kind"] in ("undo", "expiry"):
+        return after_sentence(told)
+    if told["kind"] == "audit":
+        return _audit_sentence(told)
+    return (
+        _undo_preview_sentence(told) if told["of"] is not None else _preview_sentence(told, waits)
+    )
+
+
+def _preview_sentence(told: dict[str, Any], waits: list[str]) -> str:
+    n = {decision: total["objects"] for decision, total in told["totals"].items()}
+    would = f"would copy {n['copy']:,}, replace {n['replace']:,}, remove {n['remove']:,}"
+    would += f", clear {n['clear']:,} at the source" if n["clear"] else ""
+    held = f" It would wait for your yes: {' '.join(waits)}" if waits else ""
+    rest = f"{told['problems']:,} problems; {n['leave']:,} left as they are"
+    return f"Preview: {would}; {rest}.{held}"
+
+
+def _undo_preview_sentence(told: dict[str, Any]) -> str:
+    n = {decision: total["objects"] for decision, total in told["totals"].items()}
+    back, gone = n["copy"] + n["replace"], n["remove"] + n["replace"]
+    would = f"would bring back {back:,}, remove {gone:,}"
+    return f"Preview of undoing run {told['of']}: {would}; {told['problems']:,} can't be undone."
+
+
+def _audit_sentence(told: dict[str, Any]) -> str:
+    if not told["findings"]:
+        return "✓ Both sides are the same, by name, size and what is remembered."
+    found = [
+        f"{n:,} {reason.removeprefix('finding ')}" for reason, n in sorted(told["reasons"].items())
+    ]
+    return f"▲ Both sides are not the same: {', '.join(found)}."
+
+
+def problem_groups(run: Run) -> list[dict[str, Any]]:
+    """Problems grouped by cause, the most frequent first, each with one example."""
+    counts, examples = Counter[str](), dict[str, str]()
+    for group in run.summed:
+        code = group["error"]
+        if code:
+            counts[code] += group["n"]
+            examples[code] = examples.get(code) or group.get("example", "")
+    return [
+        {"code": code, "objects": n, "message": examples[code] or _first_message(run, code)}
+        for code, n in counts.most_common()
+    ]
+
+
+def _first_message(run: Run, code: str) -> str:
+    """Of a run that an earlier release recorded, whose sums keep no example."""
+    found = RecordRow.objects.filter(run=run, error=code).order_by("id")
+    return found.values_list("message", flat=True).first() or ""
+
+
+def record_payload(row: dict[str, Any]) -> dict[str, Any]:
+    key = key_fields(bytes(row["key"]))
+    return {
+        "id": row["id"],
+        "leg": row["leg"],
+        **key,
+        "decision": row["decision"],
+        "reason": row["reason"],
+        "bytes": row["size"],
+        "done": row["done"],
+        "seconds": round(row["seconds"], 4),
+        "checksum": row["crc"],
+        "proof": row["proof"],
+        "guarded": row["guarded"],
+        "tries": row["tries"],
+        "cleared": row["cleared"],
+        "error": row["error"],
+        "message": row["message"],
+    }

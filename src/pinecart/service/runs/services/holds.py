@@ -1,0 +1,101 @@
+"""Runs that wait for a person: the yes, the no, and the end of waiting."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from django.db import transaction
+
+from pinecart.core.definition_reading import read_definition
+from pinecart.core.lifecycle import Event, Outcome, RunState, advance
+from pinecart.core.places import parse_location, shown_lines
+from pinecart.service.config.refusals import StateConflict
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.runs.models import Run
+from pinecart.service.runs.presentation import held_digest
+from pinecart.service.runs.selectors import run_numbered
+from pinecart.service.runs.services.life_cycle import end, must_run, requeue, right_to_run
+from pinecart.service.stores.selectors import store_named
+from pinecart.service.trail.services import note
+
+HELD_DAYS = 7
+
+
+@transaction.atomic
+def release_run(actor: Actor, number: int, *, digest: str, why: str) -> Run:
+    """Say yes to the list with this digest.
+
+    Raises NotFound, NotAllowed, WrongMoment, Conflict if it is another list by now.
+    """
+    run = run_numbered(number, actor)
+    must_run(actor, run, f"releasing run {number}")
+    advance(RunState(run.state), Event.RELEASED)
+    if digest != held_digest(run):
+        message = (
+            f"Run {number} waits with another list than the one you saw ({digest}). Look again: "
+            f"pinecart run show {number}"
+        )
+        raise StateConflict(message, code="run.other-list")
+    run.released = sorted({*run.released, *(h["digest"] for h in run.holds)})
+    run.save(update_fields=["released"])
+    return requeue(actor, run, Event.RELEASED, "run.released", why=shown_lines(why), digest=digest)
+
+
+@transaction.atomic
+def decline_run(actor: Actor, number: int, *, why: str) -> Run:
+    """Say no: what is held is not done, and the run ends. Raises
+    NotFound, NotAllowed, WrongMoment.
+    """
+    run = run_numbered(number, actor)
+    actor.must(Right.OPERATE, run.labels, f"declining run {number}")
+    advance(RunState(run.state), Event.RELEASED)
+    why = shown_lines(why)
+    note(actor, "run.declined", run.job, run=number, why=why)
+    return end_held(run, f"Cancelled by {actor.name}{': ' + why if why else '.'}")
+
+
+def end_held(run: Run, message: str) -> Run:
+    """End a run that waits; what it carried out before stays. In the caller's transaction."""
+    run.message = message
+    run.save(update_fields=["message"])
+    end(run, Outcome.STOPPED)
+    return run
+
+
+@transaction.atomic
+def release_refused(actor: Actor, store: str) -> list[Run]:
+    """One yes for every run that waits since a store refused its key: for after the key was put
+    right. Those the actor may operate; gives them. Raises NotFound, NotAllowed.
+    """
+    store_named(store, actor)
+    waiting = [
+        r
+        for r in Run.objects.filter(state=RunState.HELD.value)
+        if not r.holds and store in _stores_of(r)
+    ]
+    mine = [
+        r
+        for r in waiting
+        if actor.may(right_to_run(r.kind, read_definition(r.definition)), r.labels)
+    ]
+    if waiting and not mine:
+        must_run(actor, waiting[0], f"letting the runs of {store!r} go on")
+    return [
+        requeue(actor, run, Event.RELEASED, "run.released", why=f"{store} was put right")
+        for run in mine
+    ]
+
+
+def _stores_of(run: Run) -> set[str]:
+    return {
+        parse_location(leg[side]).store for leg in run.definition["legs"] for side in ("from", "to")
+    }
+
+
+def end_overdue_holds(now: datetime) -> None:
+    """A hold ends by itself after seven days."""
+    for run in Run.objects.filter(
+        state=RunState.HELD.value, held_at__lt=now - timedelta(days=HELD_DAYS)
+    ):
+        with transaction.atomic():
+            end_held(run, f"Nobody said yes within {HELD_DAYS} days. {run.message}")

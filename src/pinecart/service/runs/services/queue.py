@@ -1,0 +1,115 @@
+"""Which run goes next, and why the others wait."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection
+from datetime import datetime
+from functools import lru_cache
+
+from django.db import transaction
+from django.db.models import F
+
+from pinecart.core.decide import Intent
+from pinecart.core.lifecycle import CLAIMABLE, Event, RunState, advance
+from pinecart.core.places import Location, parse_location
+from pinecart.core.totals import size_text
+from pinecart.service.config.rights import SYSTEM
+from pinecart.service.runs.models import Run
+from pinecart.service.runs.selectors import transfer_under_way
+from pinecart.service.runs.services.life_cycle import requeue, tell_state
+from pinecart.service.stores.selectors import Place, place_of
+
+DISK_LOW, LOW_DISK = "disk.low", "Waits for disk"
+
+
+def claim_next(*, now: datetime, limit: int) -> Run | None:
+    """The oldest run that may start, under a new epoch. None: nothing may start now.
+
+    Only the worker claims, one at a time: what is working now still is when it is written down.
+    """
+    working = list(Run.objects.filter(state=RunState.WORKING.value))
+    if len(working) >= limit:
+        return None
+    place = lru_cache(maxsize=None)(place_of)
+    for run in (
+        Run.objects.filter(state__in=[s.value for s in CLAIMABLE]).order_by("id").iterator(50)
+    ):
+        waits = _waits_for(run, working, place)
+        if not waits:
+            if claimed := _claim(run, now):
+                return claimed
+            continue
+        if run.message != waits:
+            Run.objects.filter(pk=run.pk).update(message=waits)
+    return None
+
+
+@transaction.atomic
+def _claim(run: Run, now: datetime) -> Run | None:
+    """None: it was stopped, or paused, a moment ago."""
+    claimed = Run.objects.filter(pk=run.pk, state=run.state).update(
+        state=advance(RunState(run.state), Event.CLAIMED).value,
+        epoch=F("epoch") + 1,
+        started_at=run.started_at or now,
+        message="",
+        told_at=now,
+    )
+    if not claimed:
+        return None
+    run.refresh_from_db()
+    tell_state(run)
+    return run
+
+
+def hold_back(free: int, *, all_pause: bool) -> None:
+    """Too little disk is free: nothing starts, and under the lower limit what works is paused."""
+    why = (
+        f"{LOW_DISK}: only {size_text(free)} of disk are free where Pine Cart keeps its records. "
+        "Make room."
+    )
+    Run.objects.filter(state__in=[s.value for s in CLAIMABLE]).update(message=why)
+    if all_pause:
+        working = Run.objects.filter(
+            state=RunState.WORKING.value, pause_wanted=False, stop_wanted=False
+        )
+        working.update(pause_wanted=True, message=why, code=DISK_LOW)
+
+
+def go_on_after_low_disk() -> None:
+    """There is room again: what was paused for the lack of it goes on by itself."""
+    for run in Run.objects.filter(state=RunState.PAUSED.value, code=DISK_LOW):
+        with transaction.atomic():
+            requeue(SYSTEM, run, Event.RESUME, "run.resumed-with-room")
+    waiting = Run.objects.filter(
+        state__in=[s.value for s in CLAIMABLE], message__startswith=LOW_DISK
+    )
+    if waiting.exists():
+        waiting.update(message="")
+
+
+def _waits_for(run: Run, working: Collection[Run], place: Callable[[Location], Place]) -> str:
+    """Why it can't start yet, as it is told; empty: it can."""
+    if run.waits and (busy := transfer_under_way(run.job)):
+        return f"Waits for run {busy.pk} of {busy.job} to end."
+    other = next((w for w in working if _overlap(run, w, place)), None)
+    return (
+        f"Waits for run {other.pk} of {other.job}, which writes to the same place." if other else ""
+    )
+
+
+def _overlap(a: Run, b: Run, place: Callable[[Location], Place]) -> bool:
+    """Whether two runs write where the other writes. Previews and audits write nowhere."""
+    if a.kind in ("preview", "audit") or b.kind in ("preview", "audit"):
+        return False
+    return any(x.touches(y) for x in _claims(a, place) for y in _claims(b, place))
+
+
+def _claims(run: Run, place: Callable[[Location], Place]) -> list[Place]:
+    """What a run writes to: its destinations, and the sources that it clears."""
+    both = run.kind in ("undo", "expiry") or run.definition["intent"] == Intent.HAND_OVER.value
+    texts = [
+        leg[side]
+        for leg in run.definition["legs"]
+        for side in (("to", "from") if both else ("to",))
+    ]
+    return [place(parse_location(text)) for text in texts]
