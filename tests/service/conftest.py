@@ -34,11 +34,11 @@ def state(tmp_path_factory):
 @pytest.fixture
 def services(state):
     """The runs' services, on empty tables."""
-    from pinecart.service.jobs.models import JobRecord
     from pinecart.service.aside.models import AsideRow, UploadRow
+    from pinecart.service.jobs.models import JobRecord
+    from pinecart.service.ledger import services as ledger
     from pinecart.service.ledger.models import LedgerRow, Scope
     from pinecart.service.runs.models import RecordRow, Run, RunEvent
-    from pinecart.service.ledger import services as ledger
     from pinecart.service.runs.services import holds, life_cycle, queue, run_records
 
     for table in (RecordRow, RunEvent, AsideRow, UploadRow, LedgerRow, Scope, Run, JobRecord):

@@ -5,7 +5,6 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
-from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.decide import Intent
@@ -22,7 +21,7 @@ from pinecart.service.jobs.selectors import definition_of, job_named, job_names
 from pinecart.service.runs.services.run_records import forget_job
 from pinecart.service.stores.selectors import place_of, store_for, store_named, store_names
 from pinecart.service.stores.services import set_uses
-from pinecart.service.trail.services import changed, note
+from pinecart.service.trail.services import change, changed
 
 
 def checked_definition(
@@ -159,22 +158,19 @@ def _shared_source(
 def define_job(actor: Actor, given: Mapping[str, Any]) -> JobRecord:
     """Save a new job. Raises Invalid, Conflict if the name is taken, NotAllowed."""
     definition = checked_definition(actor, given)
-    actor.must(Right.DEFINE, definition.labels, f"defining {definition.job!r}")
-    return _define(actor, definition, _due_next(definition))
-
-
-@transaction.atomic
-def _define(actor: Actor, definition: Definition, due: datetime | None) -> JobRecord:
-    if JobRecord.objects.filter(name=definition.job).exists():
-        message = (
-            f"There is a job {definition.job!r} already. Choose another name, or change that "
-            "one: pinecart job change."
-        )
-        raise StateConflict(message, code="job.taken")
-    record = JobRecord(name=definition.job)
-    _save(record, definition, due)
-    note(actor, "job.defined", definition.job, digest=definition.digest)
-    return record
+    due = _due_next(definition)
+    with change(actor) as made:
+        made.must(Right.DEFINE, definition.labels, f"defining {definition.job!r}")
+        if JobRecord.objects.filter(name=definition.job).exists():
+            message = (
+                f"There is a job {definition.job!r} already. Choose another name, or change that "
+                "one: pinecart job change."
+            )
+            raise StateConflict(message, code="job.taken")
+        record = JobRecord(name=definition.job)
+        _save(record, definition, due)
+        made.note("job.defined", definition.job, digest=definition.digest)
+        return record
 
 
 def change_job(actor: Actor, name: str, given: Mapping[str, Any]) -> JobRecord:
@@ -182,19 +178,17 @@ def change_job(actor: Actor, name: str, given: Mapping[str, Any]) -> JobRecord:
     record = job_named(name, actor)
     actor.must(Right.DEFINE, record.definition["labels"], f"changing {name!r}")
     definition = checked_definition(actor, {**given, "job": name})
-    actor.must(Right.DEFINE, definition.labels, f"giving {name!r} these labels")
-    return _change(actor, name, definition, _due_next(definition))
-
-
-@transaction.atomic
-def _change(actor: Actor, name: str, definition: Definition, due: datetime | None) -> JobRecord:
-    record = job_named(name, actor)
-    before = record.definition
-    record.version += 1
-    _save(record, definition, due)
-    differs = _short(changed(before, record.definition))
-    note(actor, "job.changed", name, version=record.version, digest=definition.digest, **differs)
-    return record
+    due = _due_next(definition)
+    with change(actor) as made:
+        made.must(Right.DEFINE, definition.labels, f"giving {name!r} these labels")
+        record = job_named(name, actor)
+        before = record.definition
+        record.version += 1
+        _save(record, definition, due)
+        differs = _short(changed(before, record.definition))
+        facts = {"version": record.version, "digest": definition.digest, **differs}
+        made.note("job.changed", name, **facts)
+        return record
 
 
 MOST_TOLD = 20_000  # characters of a change in the trail
@@ -229,18 +223,18 @@ def _save(record: JobRecord, definition: Definition, due: datetime | None) -> No
     )
 
 
-@transaction.atomic
 def drop_job(actor: Actor, name: str) -> None:
     """Forget a job and what it remembers.
 
     Its runs stay; nothing it carried is touched. Raises NotFound, NotAllowed.
     """
-    record = job_named(name, actor)
-    actor.must(Right.DEFINE, record.definition["labels"], f"dropping {name!r}")
-    forget_job(name)
-    set_uses(name, set())
-    record.delete()
-    note(actor, "job.dropped", name)
+    with change(actor) as made:
+        record = job_named(name, actor)
+        made.must(Right.DEFINE, record.definition["labels"], f"dropping {name!r}")
+        forget_job(name)
+        set_uses(name, set())
+        record.delete()
+        made.note("job.dropped", name)
 
 
 def due_after(

@@ -29,79 +29,81 @@ from pinecart.service.stores.selectors import (
     store_for,
     store_named,
 )
-from pinecart.service.trail.services import changed, note
+from pinecart.service.trail.services import change, changed, note
 
 HEAD_BYTES = 2048
 
 
-@transaction.atomic
 def add_store(actor: Actor, given: dict[str, Any]) -> StoreRecord:
-    """Register a storage system. Raises Invalid, NotAllowed, Conflict."""
+    """Register a storage system. Raises Invalid, RightMissing, StateConflict."""
     actor.must(Right.ADMINISTER, [], "adding stores")
     form = read_form(given, OPTIONS, STATE.root)
-    if StoreRecord.objects.filter(name=form.name).exists():
-        raise StateConflict(
-            f"There is a store {form.name!r} already. Choose another name, or change that one.",
-            code="store.taken",
-        )
-    _must_lie_apart(form)
-    record = StoreRecord(
-        name=form.name, kind=form.kind, made_at=timezone.now(), labels=_labels(given)
-    )
-    _fill(record, form)
-    record.save()
-    note(actor, "store.added", form.name, kind=form.kind)
-    return record
+    labels = _labels(given)
+    with change(actor) as made:
+        made.must(Right.ADMINISTER, [], "adding stores")
+        if StoreRecord.objects.filter(name=form.name).exists():
+            raise StateConflict(
+                f"There is a store {form.name!r} already. Choose another name, or change that one.",
+                code="store.taken",
+            )
+        _must_lie_apart(form)
+        record = StoreRecord(name=form.name, kind=form.kind, made_at=timezone.now(), labels=labels)
+        _fill(record, form)
+        record.save()
+        made.note("store.added", form.name, kind=form.kind)
+        return record
 
 
 def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
-    """Change fields or the key. Raises NotFound, Invalid, Conflict (root or address while jobs use
-    it), NotAllowed.
+    """Change fields or the key. Raises UnknownName, Invalid, StateConflict (root or address while
+    jobs use it), RightMissing; Refused where a new key was tried and doesn't work.
 
     Where jobs use it, another root or address must be said to be a `rebind`: the next run of each
     then waits for a yes.
     """
     actor.must(Right.ADMINISTER, [], "changing stores")
-    record = store_named(name)
-    form = read_form(
-        given | {"name": name, "kind": record.kind}, OPTIONS, STATE.root, old=record.fields
-    )
-    form = _with_kept(record, form)
-    moved = [f for f in form.driver.bound_by if form.fields.get(f, "") != record.fields.get(f, "")]
+    present = store_named(name)
+    named = given | {"name": name, "kind": present.kind}
+    form = _with_kept(present, read_form(named, OPTIONS, STATE.root, old=present.fields))
+    moved = _moved(present, form)
     users = jobs_using_store(name) if moved else []
     if users and not given.get("rebind"):
-        message = (
-            f"Store {name!r} is used by {', '.join(users)}: its {moved[0]} is theirs too. If the "
-            "same files lie at the new one, say that it is a rebind: the next run of each waits "
-            "for your yes. Else add another store, and change the jobs."
-        )
-        raise StateConflict(message, code="store.in-use", jobs=users)
-    if moved:
-        _must_lie_apart(form)
+        raise _in_use(name, users, moved[0])
     if form.secret and not given.get("untried"):
-        _must_work(record, form)
-    rebound = (
-        {"at": timezone.now().isoformat(), "by": actor.name, "jobs": users}
-        if users
-        else record.fields.get("rebound")
+        _must_work(present, form)
+    with change(actor) as made:
+        made.must(Right.ADMINISTER, [], "changing stores")
+        record = store_named(name)
+        if moved:
+            _must_lie_apart(form)
+            record.abilities, record.rests_until = {}, None
+        before, rebound = _shown(record), record.fields.get("rebound")
+        if users:
+            rebound = {"at": timezone.now().isoformat(), "by": actor.name, "jobs": users}
+        record.labels = _labels(given) if "labels" in given else record.labels
+        _fill(record, form)
+        record.fields |= {"rebound": rebound} if rebound else {}
+        record.save()
+        facts = changed(before, _shown(record)) | {"new_secret": bool(form.secret)}
+        made.note("store.changed", name, **facts)
+        if users:
+            made.note("store.rebound", name, jobs=users)
+        return record
+
+
+def _moved(record: StoreRecord, form: Form) -> list[str]:
+    """Of the fields that say which place it is those that would be others."""
+    binding = form.driver.bound_by
+    return [f for f in binding if form.fields.get(f, "") != record.fields.get(f, "")]
+
+
+def _in_use(name: str, users: list[str], field: str) -> StateConflict:
+    message = (
+        f"Store {name!r} is used by {', '.join(users)}: its {field} is theirs too. If the same "
+        "files lie at the new one, say that it is a rebind: the next run of each waits for your "
+        "yes. Else add another store, and change the jobs."
     )
-    before = _shown(record)
-    record.labels = _labels(given) if "labels" in given else record.labels
-    _fill(record, form)
-    record.fields |= {"rebound": rebound} if rebound else {}
-    if moved:
-        record.abilities, record.rests_until = {}, None
-    record.save()
-    note(
-        actor,
-        "store.changed",
-        name,
-        **changed(before, _shown(record)),
-        new_secret=bool(form.secret),
-    )
-    if users:
-        note(actor, "store.rebound", name, jobs=users)
-    return record
+    return StateConflict(message, code="store.in-use", jobs=users)
 
 
 def _shown(record: StoreRecord) -> dict[str, Any]:
@@ -199,18 +201,18 @@ def _fill(record: StoreRecord, form: Form) -> None:
         record.sealed, record.secret_since = STATE.seal(form.secret), timezone.now()
 
 
-@transaction.atomic
 def drop_store(actor: Actor, name: str) -> None:
     """Forget a store; nothing in it is touched. Raises NotFound, Conflict if a job uses it."""
-    actor.must(Right.ADMINISTER, [], "dropping stores")
-    record = store_named(name)
-    if users := jobs_using_store(name):
-        raise StateConflict(
-            f"Store {name!r} is used by {', '.join(users)}. Change or drop those jobs first.",
-            code="store.in-use",
-        )
-    record.delete()
-    note(actor, "store.dropped", name)
+    with change(actor) as made:
+        made.must(Right.ADMINISTER, [], "dropping stores")
+        record = store_named(name)
+        if users := jobs_using_store(name):
+            raise StateConflict(
+                f"Store {name!r} is used by {', '.join(users)}. Change or drop those jobs first.",
+                code="store.in-use",
+            )
+        record.delete()
+        made.note("store.dropped", name)
 
 
 def set_uses(job: str, places: set[Location], labels: Sequence[str] = ()) -> None:

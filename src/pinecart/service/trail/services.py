@@ -2,14 +2,45 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from typing import Any
 
 from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.places import shown_lines
-from pinecart.service.config.rights import Actor
+from pinecart.service.config.rights import Actor, Right
 from pinecart.service.trail.models import Line
+
+
+class Change:
+    """One change that a person makes, within its transaction: what right it asks for, and what of
+    it is in the trail. It has both before it ends.
+    """
+
+    def __init__(self, actor: Actor) -> None:
+        self.actor = actor
+        self.is_allowed = self.is_noted = False
+
+    def must(self, right: Right, labels: Iterable[str] | None, what: str) -> None:
+        """Raises RightMissing."""
+        self.actor.must(right, labels, what)
+        self.is_allowed = True
+
+    def note(self, action: str, subject: str, **facts: Any) -> None:
+        note(self.actor, action, subject, **facts)
+        self.is_noted = True
+
+
+@contextmanager
+def change(actor: Actor) -> Iterator[Change]:
+    """Check, transaction and trail of a change, in one."""
+    with transaction.atomic():
+        made = Change(actor)
+        yield made
+        if not (made.is_allowed and made.is_noted):
+            raise AssertionError("A change asks for a right, and leaves a line in the trail.")
 
 
 @transaction.atomic

@@ -17,30 +17,30 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.people.models import Grant, SecondFactor
 from pinecart.service.people.selectors import person_named
 from pinecart.service.people.services.sessions import end_sessions_of, sign_out_everywhere
-from pinecart.service.trail.services import changed, note
+from pinecart.service.trail.services import change, changed, note
 
 Rights = list[tuple[str, str]]  # right, label; an empty label stands for everything
 
 
-@transaction.atomic
 def add_person(actor: Actor, *, name: str, password: str | None, rights: Rights) -> None:
     """password None: they set it by an entry code. Raises Invalid, Conflict."""
-    actor.must(Right.ADMINISTER, [], "adding people")
-    if not is_name(name):
-        message = "A person needs a short name: small letters, digits and hyphens."
-        raise Invalid([{"field": "name", "code": "person.malformed", "message": message}])
-    _must_be_rights(rights)
-    if password is not None:
-        must_be_strong(name, password)
-    if User.objects.filter(username=name).exists():
-        raise StateConflict(
-            f"There is a person {name!r} already. Choose another name.", code="person.taken"
+    with change(actor) as made:
+        made.must(Right.ADMINISTER, [], "adding people")
+        if not is_name(name):
+            message = "A person needs a short name: small letters, digits and hyphens."
+            raise Invalid([{"field": "name", "code": "person.malformed", "message": message}])
+        _must_be_rights(rights)
+        if password is not None:
+            must_be_strong(name, password)
+        if User.objects.filter(username=name).exists():
+            raise StateConflict(
+                f"There is a person {name!r} already. Choose another name.", code="person.taken"
+            )
+        user = User.objects.create_user(name, password=password)
+        Grant.objects.bulk_create(
+            [Grant(person=user, right=r, label=label) for r, label in dict.fromkeys(rights)]
         )
-    user = User.objects.create_user(name, password=password)
-    Grant.objects.bulk_create(
-        [Grant(person=user, right=r, label=label) for r, label in dict.fromkeys(rights)]
-    )
-    note(actor, "person.added", name, before={}, after={"rights": _told(user)})
+        made.note("person.added", name, before={}, after={"rights": _told(user)})
 
 
 def must_be_strong(name: str, password: str) -> None:
@@ -60,7 +60,6 @@ def _must_be_rights(rights: Rights) -> None:
         raise Invalid([{"field": "rights", "code": "person.malformed", "message": message}])
 
 
-@transaction.atomic
 def change_person(
     actor: Actor,
     name: str,
@@ -76,38 +75,40 @@ def change_person(
     Whoever is switched off or has a new password is signed out everywhere at once, and their tokens
     end. Raises NotFound, Invalid, Conflict (the last administrator), NotAllowed.
     """
-    actor.must(Right.ADMINISTER, [], "changing people")
-    user = person_named(name)
-    before = _state_of(user)
-    if password is not None:
-        must_be_strong(name, password)
-        user.set_password(password)
-    if active is not None:
-        user.is_active = active
-    user.save()
-    if password is not None or active is False:
-        sign_out_everywhere(user)
-    if rights is not None:
-        _must_be_rights(rights)
-        Grant.objects.filter(person=user).delete()
-        Grant.objects.bulk_create(
-            [Grant(person=user, right=r, label=label) for r, label in dict.fromkeys(rights)]
+    with change(actor) as made:
+        made.must(Right.ADMINISTER, [], "changing people")
+        user = person_named(name)
+        before = _state_of(user)
+        if password is not None:
+            must_be_strong(name, password)
+            user.set_password(password)
+        if active is not None:
+            user.is_active = active
+        user.save()
+        if password is not None or active is False:
+            sign_out_everywhere(user)
+        if rights is not None:
+            _must_be_rights(rights)
+            Grant.objects.filter(person=user).delete()
+            Grant.objects.bulk_create(
+                [Grant(person=user, right=r, label=label) for r, label in dict.fromkeys(rights)]
+            )
+        if second_factor is False:
+            SecondFactor.objects.filter(person=user).delete()
+        if not Grant.objects.filter(
+            right=Right.ADMINISTER, label="", person__is_active=True
+        ).exists():
+            message = (
+                "Nobody would be left who may administer everything. Give somebody else that right "
+                "first."
+            )
+            raise StateConflict(message, code="person.last")
+        made.note(
+            "person.changed",
+            name,
+            **changed(before, _state_of(user)),
+            new_password=password is not None,
         )
-    if second_factor is False:
-        SecondFactor.objects.filter(person=user).delete()
-    if not Grant.objects.filter(right=Right.ADMINISTER, label="", person__is_active=True).exists():
-        message = (
-            "Nobody would be left who may administer everything. Give somebody else that right "
-            "first."
-        )
-        raise StateConflict(message, code="person.last")
-    note(
-        actor,
-        "person.changed",
-        name,
-        **changed(before, _state_of(user)),
-        new_password=password is not None,
-    )
 
 
 def _state_of(person: User) -> dict[str, Any]:

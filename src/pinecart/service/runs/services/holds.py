@@ -6,7 +6,6 @@ from datetime import datetime, timedelta
 
 from django.db import transaction
 
-from pinecart.core.definition_reading import read_definition
 from pinecart.core.lifecycle import Event, Outcome, RunState, advance
 from pinecart.core.places import parse_location, shown_lines
 from pinecart.service.config.refusals import StateConflict
@@ -14,44 +13,46 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.runs.models import Run
 from pinecart.service.runs.presentation import held_digest
 from pinecart.service.runs.selectors import run_numbered
-from pinecart.service.runs.services.life_cycle import end, must_run, requeue, right_to_run
+from pinecart.service.runs.services.life_cycle import end, must_run, requeue, right_of
 from pinecart.service.stores.selectors import store_named
-from pinecart.service.trail.services import note
+from pinecart.service.trail.services import change
 
 HELD_DAYS = 7
 
 
-@transaction.atomic
 def release_run(actor: Actor, number: int, *, digest: str, why: str) -> Run:
     """Say yes to the list with this digest.
 
     Raises NotFound, NotAllowed, WrongMoment, Conflict if it is another list by now.
     """
-    run = run_numbered(number, actor)
-    must_run(actor, run, f"releasing run {number}")
-    advance(RunState(run.state), Event.RELEASED)
-    if digest != held_digest(run):
-        message = (
-            f"Run {number} waits with another list than the one you saw ({digest}). Look again: "
-            f"pinecart run show {number}"
+    with change(actor) as made:
+        run = run_numbered(number, actor)
+        must_run(made, run, f"releasing run {number}")
+        advance(RunState(run.state), Event.RELEASED)
+        if digest != held_digest(run):
+            message = (
+                f"Run {number} waits with another list than the one you saw ({digest}). Look "
+                f"again: pinecart run show {number}"
+            )
+            raise StateConflict(message, code="run.other-list")
+        run.released = sorted({*run.released, *(h["digest"] for h in run.holds)})
+        run.save(update_fields=["released"])
+        return requeue(
+            made, run, Event.RELEASED, "run.released", why=shown_lines(why), digest=digest
         )
-        raise StateConflict(message, code="run.other-list")
-    run.released = sorted({*run.released, *(h["digest"] for h in run.holds)})
-    run.save(update_fields=["released"])
-    return requeue(actor, run, Event.RELEASED, "run.released", why=shown_lines(why), digest=digest)
 
 
-@transaction.atomic
 def decline_run(actor: Actor, number: int, *, why: str) -> Run:
     """Say no: what is held is not done, and the run ends. Raises
     NotFound, NotAllowed, WrongMoment.
     """
-    run = run_numbered(number, actor)
-    actor.must(Right.OPERATE, run.labels, f"declining run {number}")
-    advance(RunState(run.state), Event.RELEASED)
-    why = shown_lines(why)
-    note(actor, "run.declined", run.job, run=number, why=why)
-    return end_held(run, f"Cancelled by {actor.name}{': ' + why if why else '.'}")
+    with change(actor) as made:
+        run = run_numbered(number, actor)
+        made.must(Right.OPERATE, run.labels, f"declining run {number}")
+        advance(RunState(run.state), Event.RELEASED)
+        why = shown_lines(why)
+        made.note("run.declined", run.job, run=number, why=why)
+        return end_held(run, f"Cancelled by {actor.name}{': ' + why if why else '.'}")
 
 
 def end_held(run: Run, message: str) -> Run:
@@ -62,28 +63,24 @@ def end_held(run: Run, message: str) -> Run:
     return run
 
 
-@transaction.atomic
 def release_refused(actor: Actor, store: str) -> list[Run]:
     """One yes for every run that waits since a store refused its key: for after the key was put
-    right. Those the actor may operate; gives them. Raises NotFound, NotAllowed.
+    right. Those the actor may operate; gives them. Raises UnknownName, RightMissing.
     """
     store_named(store, actor)
-    waiting = [
-        r
-        for r in Run.objects.filter(state=RunState.HELD.value)
-        if not r.holds and store in _stores_of(r)
-    ]
-    mine = [
-        r
-        for r in waiting
-        if actor.may(right_to_run(r.kind, read_definition(r.definition)), r.labels)
-    ]
+    held = Run.objects.filter(state=RunState.HELD.value)
+    waiting = [run for run in held if not run.holds and store in _stores_of(run)]
+    mine = [run for run in waiting if actor.may(right_of(run), run.labels)]
+    what = f"letting the runs of {store!r} go on"
     if waiting and not mine:
-        must_run(actor, waiting[0], f"letting the runs of {store!r} go on")
-    return [
-        requeue(actor, run, Event.RELEASED, "run.released", why=f"{store} was put right")
-        for run in mine
-    ]
+        actor.must(right_of(waiting[0]), waiting[0].labels, what)
+    return [_go_on(actor, run, what, why=f"{store} was put right") for run in mine]
+
+
+def _go_on(actor: Actor, run: Run, what: str, why: str) -> Run:
+    with change(actor) as made:
+        must_run(made, run, what)
+        return requeue(made, run, Event.RELEASED, "run.released", why=why)
 
 
 def _stores_of(run: Run) -> set[str]:

@@ -33,7 +33,7 @@ from pinecart.service.runs.selectors import (
     run_of,
 )
 from pinecart.service.runs.services.epochs import hold_epoch
-from pinecart.service.trail.services import note
+from pinecart.service.trail.services import Change, change
 
 CLEARED_AT_ONCE = 5  # runs whose remains are cleared away, in one turn of the clock
 UPLOADS_AFTER = timedelta(minutes=10)  # after a run's end: then the clock looks for unfinished ones
@@ -48,11 +48,14 @@ def right_to_run(kind: str, definition: Definition) -> Right:
     return Right.DEFINE if definition.removes_unreviewed and kind != "undo" else Right.OPERATE
 
 
-def must_run(actor: Actor, run: Run, what: str) -> None:
-    actor.must(right_to_run(run.kind, read_definition(run.definition)), run.labels, what)
+def right_of(run: Run) -> Right:
+    return right_to_run(run.kind, read_definition(run.definition))
 
 
-@transaction.atomic
+def must_run(made: Change, run: Run, what: str) -> None:
+    made.must(right_of(run), run.labels, what)
+
+
 def start_run(
     actor: Actor,
     definition: Definition,
@@ -67,29 +70,30 @@ def start_run(
 
     Raises NotAllowed, Conflict if one of the same job is under way (and it must be alone).
     """
-    actor.must(right_to_run(kind, definition), definition.labels, f"starting {definition.job!r}")
-    under_way = alive_of(definition.job, kind) if alone else None
-    if under_way:
-        message = (
-            f"{definition.job!r} is being worked on already: run {under_way.pk}. Follow it with: "
-            f"pinecart run follow {under_way.pk}"
+    with change(actor) as made:
+        made.must(right_to_run(kind, definition), definition.labels, f"starting {definition.job!r}")
+        under_way = alive_of(definition.job, kind) if alone else None
+        if under_way:
+            message = (
+                f"{definition.job!r} is being worked on already: run {under_way.pk}. Follow it "
+                f"with: pinecart run follow {under_way.pk}"
+            )
+            raise StateConflict(message, code="run.under-way", run=under_way.pk)
+        run = Run.objects.create(
+            kind=kind,
+            job=definition.job,
+            definition=definition.as_mapping(),
+            labels=list(definition.labels),
+            state=RunState.QUEUED.value,
+            cause=cause,
+            queued_at=timezone.now(),
+            of=of,
+            waits=waits,
+            rate=definition.rate,
         )
-        raise StateConflict(message, code="run.under-way", run=under_way.pk)
-    run = Run.objects.create(
-        kind=kind,
-        job=definition.job,
-        definition=definition.as_mapping(),
-        labels=list(definition.labels),
-        state=RunState.QUEUED.value,
-        cause=cause,
-        queued_at=timezone.now(),
-        of=of,
-        waits=waits,
-        rate=definition.rate,
-    )
-    tell_state(run)
-    note(actor, f"{kind}.started", definition.job, run=run.pk)
-    return run
+        tell_state(run)
+        made.note(f"{kind}.started", definition.job, run=run.pk)
+        return run
 
 
 @transaction.atomic
@@ -109,77 +113,79 @@ def record_skipped(definition: Definition, *, cause: str, why: str, now: datetim
     )
 
 
-@transaction.atomic
 def stop_run(actor: Actor, number: int) -> Run:
     """Ask a run to stop cleanly; one that no process works on ends at once.
 
     Raises NotFound, NotAllowed, WrongMoment.
     """
-    run = run_numbered(number, actor)
-    actor.must(Right.OPERATE, run.labels, f"stopping run {number}")
-    advance(RunState(run.state), Event.FINISHED)
-    Run.objects.filter(pk=number).update(stop_wanted=True)
-    note(actor, "run.stop", run.job, run=number)
-    run.refresh_from_db()
-    if run.state in [s.value for s in (*CLAIMABLE, RunState.HELD, RunState.PAUSED)]:
-        if run.state == RunState.PAUSED.value and has_uploads(run.pk):
-            # A process takes its unfinished uploads away.
-            return requeue(actor, run, Event.RESUME, "run.stopping")
-        end(run, Outcome.STOPPED)
-    return run
+    with change(actor) as made:
+        run = run_numbered(number, actor)
+        made.must(Right.OPERATE, run.labels, f"stopping run {number}")
+        advance(RunState(run.state), Event.FINISHED)
+        Run.objects.filter(pk=number).update(stop_wanted=True)
+        made.note("run.stop", run.job, run=number)
+        run.refresh_from_db()
+        if run.state in [s.value for s in (*CLAIMABLE, RunState.HELD, RunState.PAUSED)]:
+            if run.state == RunState.PAUSED.value and has_uploads(run.pk):
+                # A process takes its unfinished uploads away.
+                return requeue(made, run, Event.RESUME, "run.stopping")
+            end(run, Outcome.STOPPED)
+        return run
 
 
-@transaction.atomic
 def limit_run(actor: Actor, number: int, rate: int | None) -> Run:
     """So many bytes per second from now on; None: no limit. Raises NotFound, NotAllowed,
     WrongMoment.
     """
-    run = run_numbered(number, actor)
-    actor.must(Right.OPERATE, run.labels, f"limiting run {number}")
-    advance(RunState(run.state), Event.FINISHED)  # only one that is not over
-    Run.objects.filter(pk=number).update(rate=rate)
-    note(actor, "run.limited", run.job, run=number, before={"rate": run.rate}, after={"rate": rate})
-    run.refresh_from_db()
-    return run
+    with change(actor) as made:
+        run = run_numbered(number, actor)
+        made.must(Right.OPERATE, run.labels, f"limiting run {number}")
+        advance(RunState(run.state), Event.FINISHED)  # only one that is not over
+        Run.objects.filter(pk=number).update(rate=rate)
+        made.note(
+            "run.limited", run.job, run=number, before={"rate": run.rate}, after={"rate": rate}
+        )
+        run.refresh_from_db()
+        return run
 
 
-@transaction.atomic
 def pause_run(actor: Actor, number: int) -> Run:
     """Ask a run to pause: what is in flight is finished. Raises
     NotFound, NotAllowed, WrongMoment.
     """
-    run = run_numbered(number, actor)
-    actor.must(Right.OPERATE, run.labels, f"pausing run {number}")
-    state = RunState(run.state)
-    if state is RunState.WORKING:
-        Run.objects.filter(pk=number).update(pause_wanted=True, code="")
-    else:
-        Run.objects.filter(pk=number).update(
-            state=advance(state, Event.PAUSE).value, message=f"Paused by {actor.name}.", code=""
-        )
-    note(actor, "run.pause", run.job, run=number)
-    run.refresh_from_db()
-    tell_state(run)
-    return run
+    with change(actor) as made:
+        run = run_numbered(number, actor)
+        made.must(Right.OPERATE, run.labels, f"pausing run {number}")
+        state = RunState(run.state)
+        if state is RunState.WORKING:
+            Run.objects.filter(pk=number).update(pause_wanted=True, code="")
+        else:
+            Run.objects.filter(pk=number).update(
+                state=advance(state, Event.PAUSE).value, message=f"Paused by {actor.name}.", code=""
+            )
+        made.note("run.pause", run.job, run=number)
+        run.refresh_from_db()
+        tell_state(run)
+        return run
 
 
-@transaction.atomic
 def resume_run(actor: Actor, number: int) -> Run:
     """A paused run goes on; both sides are listed anew.
 
     Raises NotFound, NotAllowed, WrongMoment.
     """
-    run = run_numbered(number, actor)
-    must_run(actor, run, f"resuming run {number}")
-    return requeue(actor, run, Event.RESUME, "run.resume")
+    with change(actor) as made:
+        run = run_numbered(number, actor)
+        must_run(made, run, f"resuming run {number}")
+        return requeue(made, run, Event.RESUME, "run.resume")
 
 
-def requeue(actor: Actor, run: Run, event: Event, action: str, **facts: Any) -> Run:
+def requeue(made: Change, run: Run, event: Event, action: str, **facts: Any) -> Run:
     state = advance(RunState(run.state), event)
     Run.objects.filter(pk=run.pk).update(
         state=state.value, pause_wanted=False, holds=[], held_at=None, message="", code=""
     )
-    note(actor, action, run.job, run=run.pk, **facts)
+    made.note(action, run.job, run=run.pk, **facts)
     run.refresh_from_db()
     tell_state(run)
     return run

@@ -13,11 +13,12 @@ from pinecart.core.decide import Intent
 from pinecart.core.lifecycle import CLAIMABLE, Event, RunState, advance
 from pinecart.core.places import Location, parse_location
 from pinecart.core.totals import size_text
-from pinecart.service.config.rights import SYSTEM
+from pinecart.service.config.rights import SYSTEM, Right
 from pinecart.service.runs.models import Run
 from pinecart.service.runs.selectors import transfer_under_way
 from pinecart.service.runs.services.life_cycle import requeue, tell_state
 from pinecart.service.stores.selectors import Place, place_of
+from pinecart.service.trail.services import change
 
 DISK_LOW, LOW_DISK = "disk.low", "Waits for disk"
 
@@ -78,8 +79,9 @@ def hold_back(free: int, *, all_pause: bool) -> None:
 def go_on_after_low_disk() -> None:
     """There is room again: what was paused for the lack of it goes on by itself."""
     for run in Run.objects.filter(state=RunState.PAUSED.value, code=DISK_LOW):
-        with transaction.atomic():
-            requeue(SYSTEM, run, Event.RESUME, "run.resumed-with-room")
+        with change(SYSTEM) as made:
+            made.must(Right.OPERATE, run.labels, "going on")
+            requeue(made, run, Event.RESUME, "run.resumed-with-room")
     waiting = Run.objects.filter(
         state__in=[s.value for s in CLAIMABLE], message__startswith=LOW_DISK
     )
