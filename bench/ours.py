@@ -72,8 +72,9 @@ def recorded(
         from pinecart.runner.scratch import Scratch
         from pinecart.service.config.process import settle_in
         from pinecart.service.config.rights import SYSTEM
+        from pinecart.service.ledger import services as ledger
         from pinecart.service.runs.services import life_cycle, queue
-        from pinecart.service.worker.child import RunRecords
+        from pinecart.service.worker.run_desk import RunRecords
 
         call_command("migrate", verbosity=0)
         definition = read_definition({"job": "bench", "legs": [leg]})
@@ -102,9 +103,7 @@ def recorded(
                 one = ThreadPoolExecutor(1)  # one connection, as a run has it
                 async for rows in known(stores["a"]):
                     scoped = [(desk.scopes[0], row) for row in rows]
-                    await asyncio.get_running_loop().run_in_executor(
-                        one, ledger.write_rows, scoped
-                    )
+                    await asyncio.get_running_loop().run_in_executor(one, ledger.write_rows, scoped)
             began, since = cpu(), time.monotonic()
             if stalls:
                 task = asyncio.ensure_future(carry_out(order, desk))

@@ -1,14 +1,12 @@
 from __future__ import annotations
 
 import os
-
-os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
+from importlib import import_module
 
 import django
 
-django.setup()
-
-from pinecart.service.clock.scheduler import Clock  # noqa: E402
-from pinecart.service.config.shell import keep_turning  # noqa: E402
-
-keep_turning(Clock(), 1.0)
+if __name__ == "__main__":
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
+    django.setup()
+    turner = import_module("pinecart.service.clock.scheduler").Clock()
+    import_module("pinecart.service.config.shell").keep_turning(turner, 1.0)

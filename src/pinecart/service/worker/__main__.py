@@ -1,14 +1,12 @@
 from __future__ import annotations
 
 import os
-
-os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
+from importlib import import_module
 
 import django
 
-django.setup()
-
-from pinecart.service.config.shell import keep_turning  # noqa: E402
-from pinecart.service.worker.worker_loop import Worker  # noqa: E402
-
-keep_turning(Worker(), 0.25)
+if __name__ == "__main__":
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
+    django.setup()
+    turner = import_module("pinecart.service.worker.worker_loop").Worker()
+    import_module("pinecart.service.config.shell").keep_turning(turner, 0.25)

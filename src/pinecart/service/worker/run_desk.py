@@ -1,0 +1,275 @@
+"""What the engine reads and writes of one run, over the database and the run's log."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import time
+from collections.abc import AsyncIterator
+from typing import IO, Any, NamedTuple
+
+from pinecart.core.columns import Rows
+from pinecart.core.definition import Leg
+from pinecart.core.definition_reading import read_definition
+from pinecart.core.entries import Aside, Entry, Row, fingerprint
+from pinecart.core.places import parse_location
+from pinecart.core.ports import Store, Uploads
+from pinecart.core.selection import Selection
+from pinecart.runner.concurrency import Pacer
+from pinecart.runner.records import Record
+from pinecart.runner.run import Order
+from pinecart.runner.undo import Done
+from pinecart.service.aside import selectors as aside
+from pinecart.service.config.settings import STATE
+from pinecart.service.ledger import selectors as ledger
+from pinecart.service.ledger.services import open_scope
+from pinecart.service.runs import selectors
+from pinecart.service.runs.services import run_records
+from pinecart.service.stores.selectors import rests
+from pinecart.service.stores.services import remember_learned, remember_rest
+from pinecart.service.worker.crew import HelperCrew
+from pinecart.service.worker.database_threads import reads, writes
+from pinecart.service.worker.intents import Intents
+
+LOG_LIMIT = 64 << 20
+SHARE_S = 1.0  # so often it is looked how many runs share a store
+
+
+class Awaited(NamedTuple):
+    """One leg of a job that has to take a file before we clear it. scope 0: it never ran."""
+
+    store: str
+    prefix: bytes
+    selection: Selection
+    scope: int
+
+
+class RunRecords:
+    """What the engine reads and writes (runner.run.Records), over the database and
+    the run's log.
+    """
+
+    def __init__(self, order: dict[str, Any], log: IO[str]) -> None:
+        self._run, self._epoch, self._kind = order["run"], order["epoch"], order["kind"]
+        self._log = log
+        self._stop = False
+        self._of = order["of"]
+        self._pause = False
+        self.pacer = Pacer()
+        self._stores = {
+            (n, side): parse_location(leg[word]).store
+            for n, leg in enumerate(order["definition"]["legs"])
+            for side, word in run_records.SIDES
+        }
+        self.scopes: dict[int, int] = {}
+        self._past: dict[int, list[int]] = {}  # leg → every ledger it ever had between these places
+        self._intents = Intents(STATE.run_file(self._run, "intents"))
+        self._settled: dict[
+            int, tuple[str, str]
+        ] = {}  # leg → the selection carried out before, and this one's
+        self._awaited: list[Awaited] = []
+        self._awaits_unknown: list[str] = order["awaited_unknown"]
+        self._shared_at = -SHARE_S
+        self.opened: dict[str, Store] = {}
+        self.crew: HelperCrew | None = None
+        self._specs = order.get("stores", {})
+        self._learned = {name: spec.get("abilities") or {} for name, spec in self._specs.items()}
+
+    def open_scopes(self, job: str, order: Order) -> None:
+        for number, leg in enumerate(order.definition.legs):
+            identity = _identity(leg, order.stores)
+            self.scopes[number], before = open_scope(job, identity)
+            self._past[number] = ledger.scopes_of_past(job, identity)
+            self._settled[number] = (before, leg.digest)
+
+    def await_others(self, given: list[dict[str, Any]], stores: dict[str, Store]) -> None:
+        for other in (read_definition(d) for d in given):
+            for leg in other.legs:
+                scope = ledger.scope_known(other.job, _identity(leg, stores))
+                self._awaited.append(
+                    Awaited(leg.source.store, leg.source.path, leg.selection, scope)
+                )
+
+    async def lacking(self, leg: int, wanted: list[tuple[bytes, Entry]]) -> set[bytes]:
+        if self._awaits_unknown:
+            self.log(
+                "awaits",
+                f"Nothing is cleared: there is no job {', '.join(self._awaits_unknown)} any more.",
+            )
+            return {key for key, _ in wanted}
+        found, now_ns = set[bytes](), time.time_ns()
+        for other in [a for a in self._awaited if a.store == self._stores[leg, "source"]]:
+            theirs = {
+                key.removeprefix(other.prefix): (key, fingerprint(entry))
+                for key, entry in wanted
+                if key.startswith(other.prefix)
+                and other.selection.why_not(key.removeprefix(other.prefix), entry, now_ns) is None
+            }
+            taken = await reads(ledger.taken_of, other.scope, list(theirs))
+            found |= {key for rel, (key, mark) in theirs.items() if taken.get(rel) != mark}
+        return found
+
+    async def pages(self, leg: int) -> AsyncIterator[Rows]:
+        after = b""
+        while pages := await reads(ledger.ledger_pages, self.scopes[leg], after):
+            for page in pages:
+                yield page
+            after = pages[-1].columns.key[-1]
+
+    async def cuts(self, leg: int) -> list[bytes]:
+        return await reads(ledger.ledger_cuts, self.scopes[leg])
+
+    async def drop(self, leg: int, keys: list[bytes]) -> None:
+        await writes(run_records.drop_ledger_rows, self._run, self._epoch, self.scopes[leg], keys)
+
+    def fresh(self, leg: int) -> bool:
+        before, now = self._settled[leg]
+        return before != now
+
+    async def settled(self, leg: int) -> None:
+        if self.fresh(leg):
+            await writes(
+                run_records.settle_scope,
+                self._run,
+                self._epoch,
+                self.scopes[leg],
+                self._settled[leg][1],
+            )
+
+    async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None:
+        if asides or rows:
+            await writes(run_records.journal, self._run, self._epoch, self.scopes, asides, rows)
+
+    def intends(self, leg: int, key: bytes, decision: str, reason: str) -> None:
+        self._intents.write(leg, key, decision, reason)
+
+    async def intended(self, leg: int) -> dict[bytes, tuple[str, str]]:
+        found: dict[bytes, tuple[str, str]] = {}
+        for some in self._intents.read(leg):
+            recorded = await reads(selectors.keys_recorded, self._run, leg, list(some))
+            found |= {key: what for key, what in some.items() if key not in recorded}
+        return found
+
+    async def meant(self, leg: int) -> list[Aside]:
+        return await reads(aside.asides_meant, self._run, leg)
+
+    async def done_by(self, leg: int) -> AsyncIterator[list[Done]]:
+        after = 0
+        while (page := await reads(selectors.done_by, self._of, self._past[leg], leg, after))[0]:
+            after = page[1]
+            yield page[0]
+
+    async def kept_by(self, leg: int) -> AsyncIterator[list[Aside]]:
+        after = 0
+        while (page := await reads(aside.asides_kept, self._of, leg, after))[0]:
+            after = page[1]
+            yield page[0]
+
+    async def no_longer_aside(self, asides: list[Aside], *, back: bool) -> None:
+        if asides:
+            await writes(
+                run_records.no_longer_aside, self._run, self._epoch, self._of, asides, back=back
+            )
+
+    async def save(self, batch: list[Record]) -> None:
+        remember = self._kind == "transfer"
+        await writes(
+            run_records.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember
+        )
+
+    async def tell(self, progress: dict[str, Any]) -> None:
+        await writes(run_records.tell_progress, self._run, self._epoch, progress)
+
+    async def listen(self) -> None:
+        stop, self._pause, self.pacer.rate = await reads(selectors.wishes, self._run)
+        self._stop = self._stop or stop or self._pause
+        if time.monotonic() - self._shared_at > SHARE_S:
+            self._shared_at = time.monotonic()
+            for name, most in (await reads(selectors.shares, list(self.opened))).items():
+                self.opened[name].most_at_once = most
+            await self._share_pauses()
+            await self._share_what_was_learned()
+
+    async def _share_pauses(self) -> None:
+        """A store that asks one run to go slower asks all of them."""
+        for name, store in self.opened.items():
+            if store.rests_s > 0:
+                await writes(remember_rest, name, store.rests_s)
+        if resting := await reads(rests, list(self.opened)):
+            for name, seconds in resting.items():
+                self.opened[name].rest(seconds)
+            if self.crew:
+                self.crew.rest(resting)
+
+    async def _share_what_was_learned(self) -> None:
+        for name, store in self.opened.items():
+            learned = store.learned()
+            if learned != self._learned.get(name, {}):
+                self._learned[name] = learned
+                await writes(remember_learned, name, self._specs[name], learned)
+
+    def forget_intents(self) -> None:
+        """All that was done is on record now."""
+        self._intents.close()
+
+    def pausing(self) -> bool:
+        return self._pause
+
+    def uploads(self, leg: int, side: str) -> Uploads | None:
+        return Journal(self._run, self._epoch, self._stores[leg, side])
+
+    async def uploads_left(self) -> list[tuple[str, bytes, str]]:
+        left = await reads(aside.uploads_left, self._run)
+        return left + (await reads(aside.uploads_left, self._of) if self._kind == "expiry" else [])
+
+    async def upload_over(self, key: bytes) -> None:
+        of = self._of if self._kind == "expiry" else None
+        await writes(run_records.upload_over, self._run, self._epoch, key, cleared=True, of=of)
+
+    def stopping(self) -> bool:
+        return self._stop
+
+    def log(self, action: str, message: str, **fields: Any) -> None:
+        """One JSON line: when, what, in a sentence, with fields. At its limit the log says so and
+        ends.
+        """
+        if self._log.tell() > LOG_LIMIT:
+            return
+        at = (
+            time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime())
+            + f".{time.time_ns() // 1_000_000 % 1000:03}Z"
+        )
+        self._log.write(
+            json.dumps({"at": at, "run": self._run, "action": action, "message": message, **fields})
+            + "\n"
+        )
+        if self._log.tell() > LOG_LIMIT:
+            self._log.write(
+                json.dumps(
+                    {"at": at, "run": self._run, "action": "full", "message": "The log is full."}
+                )
+                + "\n"
+            )
+
+
+def _identity(leg: Leg, stores: dict[str, Store]) -> str:
+    sides = [stores[p.store].identity(p.path) for p in (leg.source, leg.target)]
+    return hashlib.sha256("\n".join([*sides, *(leg.renaming or ())]).encode()).hexdigest()
+
+
+class Journal:
+    """core.ports.Uploads over the database: every word is committed before the next request."""
+
+    def __init__(self, run: int, epoch: int, store: str) -> None:
+        self._run, self._epoch, self._store = run, epoch, store
+
+    async def begun(self, key: bytes, token: str, at: str) -> str:
+        return await writes(
+            run_records.upload_begun, self._run, self._epoch, self._store, key, token, at
+        )
+
+    async def named(self, key: bytes, upload: str) -> None:
+        await writes(run_records.upload_named, self._run, self._epoch, key, upload)
+
+    async def over(self, key: bytes) -> None:
+        await writes(run_records.upload_over, self._run, self._epoch, key, cleared=False)
