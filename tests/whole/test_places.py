@@ -43,7 +43,7 @@ def test_two_places_are_one_list_merged_by_name(shared, looked):
                 "after": after,
                 "limit": 4,
             }
-            told = cart._ask("GET", "sides", params=asked)
+            told = cart.ask("GET", "sides", params=asked)
             pages += told["entries"]
             if not (after := told["next"]):
                 break

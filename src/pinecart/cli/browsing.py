@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Iterable
+from typing import IO, Any
 
 import click
 
@@ -67,90 +68,87 @@ def browse(
     pinecart browse pine://posts/survey.txt --head
     """
     location = cart.client.location(location)
-    name, path = store_and_path(location)
+    at = store_and_path(location)
     if beside:
         _show_sides(cart, location, cart.client.location(beside), different=different)
-        return
-    if archive:
-        for piece in cart.client.archive(name, path, []):
-            archive.write(piece)
-        return
-    if save:
-        for piece in cart.client.save(name, path, version):
-            save.write(piece)
-        return
-    if look:
-        told = cart.client.head(name, path, version)
+    elif archive:
+        _write(archive, cart.client.archive(*at, []))
+    elif save:
+        _write(save, cart.client.save(*at, version))
+    elif look:
+        told = cart.client.head(*at, version)
         cart.show(told, lambda: _show_head(told))
-        return
-    if past:
-        kept = cart.client.versions(name, path)
-        lines = [
-            [
-                v["version"],
-                "deleted" if v["is_removal"] else size(v["bytes"]),
-                _when(v["modified_ns"]),
-                "now" if v["is_current"] else "",
-            ]
-            for v in kept
-        ]
-        none = f"No versions of {location} are kept."
-        cart.show(
-            kept,
-            lambda: (
-                table(["version", "size", "changed (UTC)", ""], lines, numbers=[1])
-                if lines
-                else say(none)
-            ),
-        )
-        return
-    found = cart.client.browse(
-        name, path, everything=everything or totals or tree or bool(match), match=match
-    )
-    if totals:
-        n = total = 0
-        for entry in found:
-            n, total = n + 1, total + (entry["bytes"] or 0)
-        cart.show({"objects": n, "bytes": total}, lambda: click.echo(f"{files(n)} · {size(total)}"))
-        return
-    entries = [e for e in found if not folders or e["kind"] != "file"]
-    rows = [
-        [
-            e["key"],
-            size(e["bytes"]) if e["kind"] == "file" else e["kind"],
-            e["fault"] or _when(e["modified_ns"]),
-        ]
-        for e in entries
-    ]
-    if tree:
-        cart.show(
-            entries,
-            lambda: click.echo(
-                "\n".join(_tree([e["key"] for e in entries])) or f"{location} is empty."
-            ),
-        )
-        return
-    if not path and not everything and entries and entries[0]["kind"] == "bucket":
-        entries = cart.client.buckets(name)
-        lines = [
-            [
-                b["name"],
-                {True: "empty", None: "may not be listed"}.get(b["empty"], ""),
-                _used(b["jobs"]),
-            ]
-            for b in entries
-        ]
-        cart.show(entries, lambda: table(["bucket", "", "used by"], lines))
-        return
+    elif past:
+        _show_versions(cart, location)
+    else:
+        below = everything or totals or tree or bool(match)
+        found = cart.client.browse(*at, everything=below, match=match)
+        if totals:
+            _show_totals(cart, found)
+            return
+        entries = [e for e in found if not folders or e["kind"] != "file"]
+        if tree:
+            _show_tree(cart, entries, location)
+        elif not at[1] and not everything and entries and entries[0]["kind"] == "bucket":
+            _show_buckets(cart, at[0])
+        else:
+            _show_entries(cart, entries, location, match)
+
+
+def _write(file: IO[bytes], pieces: Iterable[bytes]) -> None:
+    for piece in pieces:
+        file.write(piece)
+
+
+def _show_versions(cart: Cart, location: str) -> None:
+    kept = cart.client.versions(*store_and_path(location))
+    rows = []
+    for version in kept:
+        length = "deleted" if version["is_removal"] else size(version["bytes"])
+        now = "now" if version["is_current"] else ""
+        rows.append([version["version"], length, _when(version["modified_ns"]), now])
+    heads = ["version", "size", "changed (UTC)", ""]
+    _show_table(cart, kept, heads, rows, f"No versions of {location} are kept.", numbers=[1])
+
+
+def _show_totals(cart: Cart, found: Iterable[dict[str, Any]]) -> None:
+    sizes = [entry["bytes"] or 0 for entry in found]
+    counted = {"objects": len(sizes), "bytes": sum(sizes)}
+    words = f"{files(len(sizes))} · {size(sum(sizes))}"
+    cart.show(counted, lambda: click.echo(words))
+
+
+def _show_tree(cart: Cart, entries: list[dict[str, Any]], location: str) -> None:
+    lines = _tree([entry["key"] for entry in entries]) or [f"{location} is empty."]
+    cart.show(entries, lambda: click.echo("\n".join(lines)))
+
+
+def _show_buckets(cart: Cart, store: str) -> None:
+    found = cart.client.buckets(store)
+    state = {True: "empty", None: "may not be listed", False: ""}
+    rows = [[b["name"], state[b["empty"]], ", ".join(b["jobs"]) or "no job"] for b in found]
+    cart.show(found, lambda: table(["bucket", "", "used by"], rows))
+
+
+def _show_entries(cart: Cart, entries: list[dict[str, Any]], location: str, match: str) -> None:
+    rows = []
+    for entry in entries:
+        length = size(entry["bytes"]) if entry["kind"] == "file" else entry["kind"]
+        rows.append([entry["key"], length, entry["fault"] or _when(entry["modified_ns"])])
     empty = f"Nothing at {location} matches {match}." if match else f"{location} is empty."
-    cart.show(
-        entries,
-        lambda: table(["name", "size", "changed (UTC)"], rows, numbers=[1]) if rows else say(empty),
-    )
+    _show_table(cart, entries, ["name", "size", "changed (UTC)"], rows, empty, numbers=[1])
 
 
-def _used(jobs: list[str]) -> str:
-    return ", ".join(jobs) or "no job"
+def _show_table(
+    cart: Cart,
+    found: Any,
+    heads: list[str],
+    rows: list[list[str]],
+    empty: str,
+    *,
+    numbers: list[int],
+) -> None:
+    cart.show(found, lambda: table(heads, rows, numbers=numbers) if rows else say(empty))
 
 
 def _show_sides(cart: Cart, here: str, there: str, *, different: bool) -> None:

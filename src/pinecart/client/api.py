@@ -4,55 +4,20 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
-from types import TracebackType
 from typing import Any
 
 import httpx
-from httpx_sse import EventSource
 
-from pinecart.client.errors import ClientError, ServiceUnreachable, TooSlow, from_answer
+from pinecart.client.door import ApiDoor, json_of
+from pinecart.client.errors import ServiceUnreachable, from_answer
 from pinecart.client.places import located
 
 Json = dict[str, Any]
 RECONNECTS = 20
 
 
-class Client:
+class Client(ApiDoor):
     """A service at `url`, asked with a bearer token. Use it as a context manager, or `close` it."""
-
-    def __init__(self, url: str, token: str = "", *, timeout_s: float = 30) -> None:
-        self.url = url.rstrip("/")
-        headers = {"Authorization": f"Bearer {token}"} if token else {}
-        self._timeout_s = timeout_s
-        self._http = httpx.Client(
-            base_url=f"{self.url}/api/v1/", headers=headers, timeout=timeout_s
-        )
-
-    def __enter__(self) -> Client:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, exc: BaseException | None, tb: TracebackType | None
-    ) -> None:
-        self.close()
-
-    def close(self) -> None:
-        self._http.close()
-
-    def _ask(self, method: str, path: str, *, params: Json | None = None, body: Any = None) -> Any:
-        try:
-            answer = self._http.request(method, path, params=params, json=body)
-        except (httpx.ReadTimeout, httpx.WriteTimeout, httpx.PoolTimeout) as exc:
-            raise TooSlow(_slow(self.url, self._timeout_s), code="service.slow") from exc
-        except httpx.HTTPError as exc:
-            message = (
-                f"No Pine Cart service answers at {self.url} ({type(exc).__name__}). Is it "
-                "running? Start it with: pinecart serve"
-            )
-            raise ServiceUnreachable(message, code="service.unreachable") from exc
-        if answer.status_code >= 400:
-            raise from_answer(answer.status_code, _json(answer))
-        return _json(answer) if answer.content else None
 
     def location(self, text: str) -> str:
         """A place as a person gives it (a location, a path of this machine, quoted or not) as a
@@ -63,40 +28,40 @@ class Client:
     # --- the service
 
     def health(self) -> Json:
-        return self._ask("GET", "health")
+        return self.ask("GET", "health")
 
     def whoami(self) -> Json:
-        return self._ask("GET", "session")
+        return self.ask("GET", "session")
 
     def token_for(self, name: str, password: str, *, token_name: str, code: str = "") -> str:
         """Sign in with a password and the second factor's code, and make a token for programs.
 
         Raises NotSignedIn.
         """
-        session = self._ask(
+        session = self.ask(
             "POST", "session", body={"name": name, "password": password, "code": code}
         )
-        self._http.headers.update({"X-CSRFToken": session["csrf"], "Referer": self.url})
-        made = self._ask("POST", "tokens", body={"name": token_name})
-        self._ask("DELETE", "session")
+        self.http.headers.update({"X-CSRFToken": session["csrf"], "Referer": self.url})
+        made = self.ask("POST", "tokens", body={"name": token_name})
+        self.ask("DELETE", "session")
         return str(made["token"])
 
     def enter_by_code(self, code: str, password: str) -> Json:
         """Set the password of the person whom an administrator gave this code. Raises Invalid."""
-        return self._ask("POST", "entry", body={"code": code, "password": password})
+        return self.ask("POST", "entry", body={"code": code, "password": password})
 
     def today(self) -> Json:
-        return self._ask("GET", "today")
+        return self.ask("GET", "today")
 
     def demo_arrive(self) -> Json:
-        return self._ask("POST", "demo/arrive")
+        return self.ask("POST", "demo/arrive")
 
     def trail(self, *, limit: int = 100, **asked: Any) -> list[Json]:
         """Newest first. asked: who, what, which, since, until (days, UTC), before (a line's id)."""
-        return self._ask("GET", "trail", params={"limit": limit, **asked})
+        return self.ask("GET", "trail", params={"limit": limit, **asked})
 
     def people(self) -> list[Json]:
-        return self._ask("GET", "people")
+        return self.ask("GET", "people")
 
     def add_person(self, name: str, password: str | None, rights: list[Json]) -> Json:
         """rights: [{"right": "look", "label": ""}, …]; an empty label stands for everything.
@@ -106,43 +71,43 @@ class Client:
         body = {"name": name, "rights": rights} | (
             {} if password is None else {"password": password}
         )
-        return self._ask("POST", "people", body=body)
+        return self.ask("POST", "people", body=body)
 
     def make_entry_code(self, name: str) -> Json:
         """A code, told this once, with which this person sets a new password: {"code": …,
         "ends_at": …}.
         """
-        return self._ask("POST", f"people/{name}/entry-code")
+        return self.ask("POST", f"people/{name}/entry-code")
 
     def change_person(self, name: str, **changes: Any) -> None:
         """changes: active, password, rights, second_factor (False: taken off). Switched off, or
         with a new password: signed out everywhere, and tokens end.
         """
-        self._ask("PATCH", f"people/{name}", body=changes)
+        self.ask("PATCH", f"people/{name}", body=changes)
 
     def change_own_password(self, old: str, new: str) -> None:
-        self._ask("PUT", "session/password", body={"old": old, "new": new})
+        self.ask("PUT", "session/password", body={"old": old, "new": new})
 
     def begin_second_factor(self, password: str) -> Json:
         """{"secret": …, "address": …} for an authenticator. Only for a session of a browser, not by
         a token.
         """
-        return self._ask("POST", "session/second-factor", body={"password": password})
+        return self.ask("POST", "session/second-factor", body={"password": password})
 
     def confirm_second_factor(self, code: str) -> None:
-        self._ask("PUT", "session/second-factor", body={"code": code})
+        self.ask("PUT", "session/second-factor", body={"code": code})
 
     def drop_second_factor(self, password: str) -> None:
-        self._ask("POST", "session/second-factor/off", body={"password": password})
+        self.ask("POST", "session/second-factor/off", body={"password": password})
 
     def sessions(self, *, everybodys: bool = False) -> list[Json]:
-        return self._ask("GET", "sessions", params={"everybodys": everybodys})
+        return self.ask("GET", "sessions", params={"everybodys": everybodys})
 
     def end_session(self, number: int) -> None:
-        self._ask("DELETE", f"sessions/{number}")
+        self.ask("DELETE", f"sessions/{number}")
 
     def tokens(self, *, everybodys: bool = False) -> list[Json]:
-        return self._ask("GET", "tokens", params={"everybodys": everybodys})
+        return self.ask("GET", "tokens", params={"everybodys": everybodys})
 
     def make_token(
         self, name: str, *, person: str | None = None, days: int | None = None, right: str = ""
@@ -154,65 +119,65 @@ class Client:
             | ({"days": days} if days is not None else {})
         )
         return str(
-            self._ask("POST", "tokens", body=body | ({"right": right} if right else {}))["token"]
+            self.ask("POST", "tokens", body=body | ({"right": right} if right else {}))["token"]
         )
 
     def revoke_token(self, number: int) -> None:
-        self._ask("DELETE", f"tokens/{number}")
+        self.ask("DELETE", f"tokens/{number}")
 
     # --- stores
 
     def stores(self) -> list[Json]:
-        return self._ask("GET", "stores")
+        return self.ask("GET", "stores")
 
     def store(self, name: str) -> Json:
-        return self._ask("GET", f"stores/{name}")
+        return self.ask("GET", f"stores/{name}")
 
     def add_store(self, form: Json) -> Json:
-        return self._ask("POST", "stores", body=form)
+        return self.ask("POST", "stores", body=form)
 
     def change_store(self, name: str, changes: Json) -> Json:
-        return self._ask("PATCH", f"stores/{name}", body=changes)
+        return self.ask("PATCH", f"stores/{name}", body=changes)
 
     def drop_store(self, name: str) -> None:
-        self._ask("DELETE", f"stores/{name}")
+        self.ask("DELETE", f"stores/{name}")
 
     def forms(self) -> Json:
         """What there is to fill in: the fields of stores, the options of jobs, the kinds of trigger
         and the formats of reports.
         """
-        return self._ask("GET", "forms")
+        return self.ask("GET", "forms")
 
     def read_pasted(self, text: str) -> Json:
         """What a pasted address or block of credentials holds: {"found", "odd"}; of secrets only
         that they were found.
         """
-        return self._ask("POST", "store-forms/read", body={"pasted": text})
+        return self.ask("POST", "store-forms/read", body={"pasted": text})
 
     def try_form(self, form: Json, *, write_to: str = "") -> Json:
-        return self._ask("POST", "store-forms/try", body={**form, "write_to": write_to})
+        return self.ask("POST", "store-forms/try", body={**form, "write_to": write_to})
 
     def try_store(self, name: str, *, write_to: str = "") -> Json:
-        return self._ask("POST", f"stores/{name}/try", body={"write_to": write_to})
+        return self.ask("POST", f"stores/{name}/try", body={"write_to": write_to})
 
     def go_on(self, store: str) -> list[int]:
         """One yes for every run that waits since this store refused its key; their numbers."""
-        return list(self._ask("POST", f"stores/{store}/go-on")["runs"])
+        return list(self.ask("POST", f"stores/{store}/go-on")["runs"])
 
     def make_bucket(self, store: str, bucket: str) -> Json:
-        return self._ask("POST", f"stores/{store}/buckets", body={"bucket": bucket})
+        return self.ask("POST", f"stores/{store}/buckets", body={"bucket": bucket})
 
     def drop_bucket(self, store: str, bucket: str) -> None:
         """Only an empty one."""
-        self._ask("DELETE", f"stores/{store}/buckets/{bucket}")
+        self.ask("DELETE", f"stores/{store}/buckets/{bucket}")
 
     def buckets(self, store: str) -> list[Json]:
         """Each with whether it is empty and which jobs use it."""
-        return self._ask("GET", f"stores/{store}/buckets")
+        return self.ask("GET", f"stores/{store}/buckets")
 
     def upload(self, store: str, path: str, body: bytes | Iterator[bytes]) -> Json:
         """Put a file where nothing is yet."""
-        answer = self._http.request(
+        answer = self.http.request(
             "POST",
             f"stores/{store}/files",
             params={"path": path},
@@ -221,18 +186,18 @@ class Client:
             timeout=None,
         )
         if answer.status_code >= 400:
-            raise from_answer(answer.status_code, _json(answer))
-        return _json(answer)
+            raise from_answer(answer.status_code, json_of(answer))
+        return json_of(answer)
 
     def archive(self, store: str, path: str, keys: list[str]) -> Iterator[bytes]:
         """A ZIP of these names below `path` (none: all of it), in pieces."""
         params: Json = {"path": path, "key": keys}
-        with self._http.stream(
+        with self.http.stream(
             "GET", f"stores/{store}/archive", params=params, timeout=None
         ) as answer:
             if answer.status_code >= 400:
                 answer.read()
-                raise from_answer(answer.status_code, _json(answer))
+                raise from_answer(answer.status_code, json_of(answer))
             yield from answer.iter_bytes()
 
     def sides(self, here: str, there: str, *, different: bool = False) -> Iterator[Json]:
@@ -246,7 +211,7 @@ class Client:
                 "different": different,
                 "limit": 1000,
             }
-            found = self._ask("GET", "sides", params=params)
+            found = self.ask("GET", "sides", params=params)
             yield from found["entries"]
             after = found["next"]
             if not after:
@@ -254,25 +219,25 @@ class Client:
 
     def find(self, name: str) -> list[Json]:
         """Every place of a file's name, and the runs that touched it there."""
-        return self._ask("GET", "find", params={"name": name})
+        return self.ask("GET", "find", params={"name": name})
 
     def head(self, store: str, path: str, version: str = "") -> Json:
         """One file: size, time, metadata, first bytes. version: one that its bucket keeps."""
-        return self._ask("GET", f"stores/{store}/head", params={"path": path, "version": version})
+        return self.ask("GET", f"stores/{store}/head", params={"path": path, "version": version})
 
     def versions(self, store: str, path: str) -> list[Json]:
         """The versions that a bucket keeps of one file, the newest first; none where
         it keeps none.
         """
-        return self._ask("GET", f"stores/{store}/versions", params={"path": path})
+        return self.ask("GET", f"stores/{store}/versions", params={"path": path})
 
     def save(self, store: str, path: str, version: str = "") -> Iterator[bytes]:
         """One file's content, in pieces. version: one that its bucket keeps."""
         params = {"path": path, "version": version}
-        with self._http.stream("GET", f"stores/{store}/save", params=params) as answer:
+        with self.http.stream("GET", f"stores/{store}/save", params=params) as answer:
             if answer.status_code >= 400:
                 answer.read()
-                raise from_answer(answer.status_code, _json(answer))
+                raise from_answer(answer.status_code, json_of(answer))
             yield from answer.iter_bytes()
 
     def browse(
@@ -297,7 +262,7 @@ class Client:
                 "limit": page,
                 "match": match,
             }
-            found = self._ask("GET", f"stores/{store}/browse", params=params)
+            found = self.ask("GET", f"stores/{store}/browse", params=params)
             yield from found["entries"]
             after = found["next"]
             if not after:
@@ -306,78 +271,78 @@ class Client:
     # --- jobs
 
     def jobs(self) -> list[Json]:
-        return self._ask("GET", "jobs")
+        return self.ask("GET", "jobs")
 
     def job(self, name: str) -> Json:
-        return self._ask("GET", f"jobs/{name}")
+        return self.ask("GET", f"jobs/{name}")
 
     def define_job(self, definition: Json) -> Json:
-        return self._ask("POST", "jobs", body=definition)
+        return self.ask("POST", "jobs", body=definition)
 
     def check_job(self, definition: Json) -> Json:
-        return self._ask("POST", "job-forms/check", body=definition)
+        return self.ask("POST", "job-forms/check", body=definition)
 
     def change_job(self, name: str, definition: Json) -> Json:
-        return self._ask("PUT", f"jobs/{name}", body=definition)
+        return self.ask("PUT", f"jobs/{name}", body=definition)
 
     def drop_job(self, name: str) -> None:
-        self._ask("DELETE", f"jobs/{name}")
+        self.ask("DELETE", f"jobs/{name}")
 
     def start(self, job: str) -> Json:
         """Raises Conflict while a run of it is under way: its number is `problem["run"]`."""
-        return self._ask("POST", f"jobs/{job}/start")
+        return self.ask("POST", f"jobs/{job}/start")
 
     def start_preview(self, job: str, *, wait: bool = False) -> Json:
         """wait: begins only once no run of the job is under way."""
-        return self._ask("POST", f"jobs/{job}/preview", body={"wait": wait})
+        return self.ask("POST", f"jobs/{job}/preview", body={"wait": wait})
 
     def start_audit(self, job: str, *, wait: bool = False) -> Json:
         """wait: begins only once no run of the job is under way."""
-        return self._ask("POST", f"jobs/{job}/audit", body={"wait": wait})
+        return self.ask("POST", f"jobs/{job}/audit", body={"wait": wait})
 
     def carry(self, source: str, target: str, *, preview: bool = False, **rules: Any) -> Json:
         """Start a one-off transfer: {"run", "sentences", "example"}. rules: intent, take,
         leave_out, rename and so on.
         """
-        return self._ask(
+        return self.ask(
             "POST", "carries", body={"from": source, "to": target, "preview": preview, **rules}
         )
 
     def check_carry(self, source: str, target: str, **rules: Any) -> Json:
         """What the two places mean and what would be done; nothing is started."""
-        return self._ask("POST", "carries/check", body={"from": source, "to": target, **rules})
+        return self.ask("POST", "carries/check", body={"from": source, "to": target, **rules})
 
     def remove(self, location: str, *, preview: bool = False, **rules: Any) -> Json:
         """Start a removal: {"run", "sentences"}. It waits with its list; `release` names that
         list's digest.
         """
-        return self._ask(
+        return self.ask(
             "POST", "removals", body={"location": location, "preview": preview, **rules}
         )
 
     def keep(self, number: int, job: str) -> Json:
         """Keep a carry as a job."""
-        return self._ask("POST", f"runs/{number}/keep", body={"job": job})
+        return self.ask("POST", f"runs/{number}/keep", body={"job": job})
 
     def schedule(self) -> list[Json]:
-        return self._ask("GET", "schedule")
+        return self.ask("GET", "schedule")
 
     # --- runs
 
     def runs(self, *, job: str = "", state: str = "", limit: int = 50) -> list[Json]:
-        return self._ask("GET", "runs", params={"job": job, "state": state, "limit": limit})
+        return self.ask("GET", "runs", params={"job": job, "state": state, "limit": limit})
 
     def audits(self, *, job: str = "", limit: int = 50) -> list[Json]:
-        return self._ask("GET", "audits", params={"job": job, "limit": limit})
+        return self.ask("GET", "audits", params={"job": job, "limit": limit})
 
     def run(self, number: int) -> Json:
-        return self._ask("GET", f"runs/{number}")
+        return self.ask("GET", f"runs/{number}")
 
     def audit(self, number: int) -> Json:
-        return self._ask("GET", f"audits/{number}")
+        return self.ask("GET", f"audits/{number}")
 
     def preview(self, number: int) -> Json:
-        return self._ask("GET", f"previews/{number}")
+        return self.ask("GET", f"previews/{number}")
 
     def objects(
         self,
@@ -400,7 +365,7 @@ class Client:
                 "problems": problems,
                 "held": held,
             }
-            page = self._ask("GET", f"{of}/{number}/{what}", params=params)
+            page = self.ask("GET", f"{of}/{number}/{what}", params=params)
             yield from page
             if len(page) < 1000:
                 return
@@ -408,48 +373,48 @@ class Client:
 
     def objects_after(self, number: int, after: int) -> list[Json]:
         """The next page of what a run did, from after record id `after` on."""
-        return self._ask("GET", f"runs/{number}/objects", params={"after": after, "limit": 1000})
+        return self.ask("GET", f"runs/{number}/objects", params={"after": after, "limit": 1000})
 
     def log(self, number: int, *, after: int = 0) -> tuple[list[Json], int]:
         """Lines of a run's log, and where to go on."""
-        found = self._ask("GET", f"runs/{number}/log", params={"after": after})
+        found = self.ask("GET", f"runs/{number}/log", params={"after": after})
         return found["lines"], found["next"]
 
     def report(self, number: int, kind: str = "html") -> Iterator[str]:
         """A run's report in pieces. kind: one of the `report_formats` of `forms`."""
-        with self._http.stream("GET", f"runs/{number}/report", params={"as": kind}) as answer:
+        with self.http.stream("GET", f"runs/{number}/report", params={"as": kind}) as answer:
             if answer.status_code >= 400:
                 answer.read()
-                raise from_answer(answer.status_code, _json(answer))
+                raise from_answer(answer.status_code, json_of(answer))
             yield from answer.iter_text()
 
     def stop(self, number: int) -> Json:
-        return self._ask("POST", f"runs/{number}/stop")
+        return self.ask("POST", f"runs/{number}/stop")
 
     def pause(self, number: int) -> Json:
-        return self._ask("POST", f"runs/{number}/pause")
+        return self.ask("POST", f"runs/{number}/pause")
 
     def limit(self, number: int, rate: int | None) -> Json:
         """Bytes per second from now on; None: no limit."""
-        return self._ask("POST", f"runs/{number}/limit", body={"rate": rate})
+        return self.ask("POST", f"runs/{number}/limit", body={"rate": rate})
 
     def resume(self, number: int) -> Json:
-        return self._ask("POST", f"runs/{number}/resume")
+        return self.ask("POST", f"runs/{number}/resume")
 
     def retry(self, number: int) -> Json:
         """The same once more, as a new run."""
-        return self._ask("POST", f"runs/{number}/retry")
+        return self.ask("POST", f"runs/{number}/retry")
 
     def release(self, number: int, digest: str, *, why: str = "") -> Json:
         """Say yes to the held list with this digest. Raises Refused if it is another one by now."""
-        return self._ask("POST", f"runs/{number}/release", body={"digest": digest, "why": why})
+        return self.ask("POST", f"runs/{number}/release", body={"digest": digest, "why": why})
 
     def decline(self, number: int, *, why: str = "") -> Json:
-        return self._ask("POST", f"runs/{number}/decline", body={"why": why})
+        return self.ask("POST", f"runs/{number}/decline", body={"why": why})
 
     def undo(self, number: int, *, preview: bool = False) -> Json:
         """Take back what a run did, as a new run; or a preview of it."""
-        return self._ask("POST", f"runs/{number}/undo", body={"preview": preview})
+        return self.ask("POST", f"runs/{number}/undo", body={"preview": preview})
 
     def follow(self, number: int) -> Iterator[tuple[str, Json]]:
         """(event, payload) until the run has ended, or waits for a person: "state" with the run,
@@ -460,7 +425,7 @@ class Client:
         last_id, failed = "", 0
         while True:
             try:
-                for number_text, kind, payload in self._stream(number, last_id):
+                for number_text, kind, payload in self.events(number, last_id):
                     last_id, failed = number_text, 0
                     yield kind, payload
                     if kind == "state" and payload["state"] in ("ended", "held", "paused"):
@@ -473,34 +438,7 @@ class Client:
                     ) from exc
             time.sleep(min(0.2 * 2**failed, 3))
 
-    def _stream(self, number: int, last_id: str) -> Iterator[tuple[str, str, Json]]:
-        headers = {"Last-Event-ID": last_id} if last_id else {}
-        with self._http.stream("GET", f"runs/{number}/events", headers=headers) as answer:
-            if answer.status_code >= 400:
-                answer.read()
-                raise from_answer(answer.status_code, _json(answer))
-            for event in EventSource(answer).iter_sse():
-                yield event.id, event.event, event.json()
-
 
 def _later(call: Callable[[], list[Json]]) -> Iterator[Json]:
     """Asked for only where somebody wants it."""
     yield from call()
-
-
-def _slow(url: str, seconds: float) -> str:
-    return (
-        f"The service at {url} has not answered within {seconds:.0f} s. What was asked may still "
-        "be done: look before you ask again."
-    )
-
-
-def _json(answer: httpx.Response) -> Any:
-    try:
-        return answer.json()
-    except ValueError as exc:
-        if answer.status_code >= 400:
-            return {}
-        raise ClientError(
-            f"{answer.url} does not answer as Pine Cart does.", code="service.not-ours"
-        ) from exc

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from pinecart.service.stores import api
+from pinecart.service.stores import api, files_api
 
 urlpatterns = [
     path("stores", api.Stores.as_view(), name="stores"),
@@ -10,11 +10,11 @@ urlpatterns = [
     path("stores/<slug:name>/try", api.StoreTry.as_view(), name="store-try"),
     path("stores/<slug:name>/buckets", api.StoreBuckets.as_view(), name="store-buckets"),
     path("stores/<slug:name>/buckets/<str:bucket>", api.StoreBucket.as_view(), name="store-bucket"),
-    path("stores/<slug:name>/versions", api.StoreVersions.as_view(), name="store-versions"),
-    path("stores/<slug:name>/head", api.StoreHead.as_view(), name="store-head"),
-    path("sides", api.Sides.as_view(), name="sides"),
-    path("stores/<slug:name>/files", api.StoreFiles.as_view(), name="store-files"),
-    path("stores/<slug:name>/archive", api.StoreArchive.as_view(), name="store-archive"),
-    path("stores/<slug:name>/save", api.StoreSave.as_view(), name="store-save"),
-    path("stores/<slug:name>/browse", api.StoreBrowse.as_view(), name="store-browse"),
+    path("stores/<slug:name>/versions", files_api.StoreVersions.as_view(), name="store-versions"),
+    path("stores/<slug:name>/head", files_api.StoreHead.as_view(), name="store-head"),
+    path("sides", files_api.Sides.as_view(), name="sides"),
+    path("stores/<slug:name>/files", files_api.StoreFiles.as_view(), name="store-files"),
+    path("stores/<slug:name>/archive", files_api.StoreArchive.as_view(), name="store-archive"),
+    path("stores/<slug:name>/save", files_api.StoreSave.as_view(), name="store-save"),
+    path("stores/<slug:name>/browse", files_api.StoreBrowse.as_view(), name="store-browse"),
 ]

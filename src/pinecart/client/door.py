@@ -1,0 +1,77 @@
+"""The one door to the service: requests, answers, errors by name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from types import TracebackType
+from typing import Any, Self
+
+import httpx
+from httpx_sse import EventSource
+
+from pinecart.client.errors import ClientError, ServiceUnreachable, TooSlow, from_answer
+
+Json = dict[str, Any]
+
+
+class ApiDoor:
+    """A service at `url`, asked with a bearer token."""
+
+    def __init__(self, url: str, token: str = "", *, timeout_s: float = 30) -> None:
+        self.url = url.rstrip("/")
+        headers = {"Authorization": f"Bearer {token}"} if token else {}
+        self._timeout_s = timeout_s
+        self.http = httpx.Client(base_url=f"{self.url}/api/v1/", headers=headers, timeout=timeout_s)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, exc: BaseException | None, tb: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self.http.close()
+
+    def ask(self, method: str, path: str, *, params: Json | None = None, body: Any = None) -> Any:
+        try:
+            answer = self.http.request(method, path, params=params, json=body)
+        except (httpx.ReadTimeout, httpx.WriteTimeout, httpx.PoolTimeout) as exc:
+            raise TooSlow(_slow(self.url, self._timeout_s), code="service.slow") from exc
+        except httpx.HTTPError as exc:
+            message = (
+                f"No Pine Cart service answers at {self.url} ({type(exc).__name__}). Is it "
+                "running? Start it with: pinecart serve"
+            )
+            raise ServiceUnreachable(message, code="service.unreachable") from exc
+        if answer.status_code >= 400:
+            raise from_answer(answer.status_code, json_of(answer))
+        return json_of(answer) if answer.content else None
+
+    def events(self, number: int, last_id: str) -> Iterator[tuple[str, str, Json]]:
+        headers = {"Last-Event-ID": last_id} if last_id else {}
+        with self.http.stream("GET", f"runs/{number}/events", headers=headers) as answer:
+            if answer.status_code >= 400:
+                answer.read()
+                raise from_answer(answer.status_code, json_of(answer))
+            for event in EventSource(answer).iter_sse():
+                yield event.id, event.event, event.json()
+
+
+def _slow(url: str, seconds: float) -> str:
+    return (
+        f"The service at {url} has not answered within {seconds:.0f} s. What was asked may still "
+        "be done: look before you ask again."
+    )
+
+
+def json_of(answer: httpx.Response) -> Any:
+    try:
+        return answer.json()
+    except ValueError as exc:
+        if answer.status_code >= 400:
+            return {}
+        raise ClientError(
+            f"{answer.url} does not answer as Pine Cart does.", code="service.not-ours"
+        ) from exc
