@@ -58,7 +58,7 @@ async def test_an_error_of_ours_ends_what_others_do():
 
     async def other(numbers):
         try:
-            await asyncio.sleep(60)
+            await asyncio.Event().wait()
         finally:
             ended.append(numbers)
         return {}

@@ -202,7 +202,6 @@ async def test_the_try_tells_packets_that_are_dropped():
     for caller in callers:
         caller.setblocking(False)
         caller.connect_ex(at)
-    await asyncio.sleep(0.2)
     assert await failing(spec(f"http://127.0.0.1:{at[1]}")) == [("connect", "store.unreachable")]
     for each in (*callers, full):
         each.close()
@@ -281,7 +280,7 @@ def test_a_line_that_is_closed_while_idle_is_let_go(raw, loop):
             answers = await asyncio.gather(*(transport.ask("GET", "/x", {}) for _ in range(3)))
             assert [a.body for a in answers] == [b"ok"] * 3
             used = time.process_time()
-            await asyncio.sleep(0.2)
+            await asyncio.wait([asyncio.get_running_loop().create_future()], timeout=0.2)
             assert time.process_time() - used < 0.15, "the loop has nothing to do, and does it"
             ours, theirs = socket.socketpair()
             ours.setblocking(False)

@@ -13,9 +13,10 @@ import os
 import signal
 import subprocess
 import sys
-import time
 import urllib.request
 from pathlib import Path
+
+from tests.whole.house import until
 
 KEY, SECRET = "test:tester", "testing"
 PORT = int(os.environ.get("PINECART_SWIFT_PORT", "18980"))  # and the four after it
@@ -141,11 +142,7 @@ def start() -> None:
                 ).pid
             )
     (HOME / "pids").write_text(" ".join(map(str, pids)))
-    deadline = time.monotonic() + 40
-    while not answers():
-        if time.monotonic() > deadline:
-            sys.exit(f"Swift did not come up; see {HOME / 'log'}.")
-        time.sleep(0.2)
+    until(answers, 40, f"Swift to come up; see {HOME / 'log'}")
 
 
 def up() -> None:

@@ -7,8 +7,8 @@ from __future__ import annotations
 import random
 import sqlite3
 import threading
-import time
 from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -135,7 +135,7 @@ def test_whoever_meets_a_lock_gets_its_turn_soon_after(state, services):
         while not stop.is_set():
             other.execute("BEGIN IMMEDIATE")
             other.execute("UPDATE runs_instance SET epoch = epoch")
-            time.sleep(0.05)
+            stop.wait(0.05)
             other.execute("COMMIT")
             writes["theirs"] += 1
         other.close()
@@ -157,7 +157,7 @@ def test_whoever_meets_a_lock_gets_its_turn_soon_after(state, services):
 async def test_a_run_writes_again_until_the_database_lets_it(services):
     from django.db.utils import OperationalError
 
-    from pinecart.service.worker import child
+    from pinecart.service.worker.database_threads import Patience, patiently
 
     left = [OperationalError("database is locked"), OperationalError("database or disk is full")]
 
@@ -166,19 +166,13 @@ async def test_a_run_writes_again_until_the_database_lets_it(services):
             raise left.pop()
         return "written"
 
-    again, child.AGAIN_S = child.AGAIN_S, 0.01
-    try:
-        assert await child._writes(write) == "written"
-        options, child.OPTIONS = child.OPTIONS, child.OPTIONS._replace(records_s=0.05)
-        try:
-            with pytest.raises(RecordsLost, match="full"):
-                await child._writes(
-                    lambda: (_ for _ in ()).throw(OperationalError("database or disk is full"))
-                )
-        finally:
-            child.OPTIONS = options
-    finally:
-        child.AGAIN_S = again
+    def never():
+        raise OperationalError("database or disk is full")
+
+    with ThreadPoolExecutor(1) as thread:
+        assert await patiently(thread, write, Patience(again_s=0.01)) == "written"
+        with pytest.raises(RecordsLost, match="full"):
+            await patiently(thread, never, Patience(again_s=0.01, for_s=0.05))
 
 
 def test_a_locked_database_is_no_fault_of_the_callers(state):

@@ -14,6 +14,7 @@ import socket
 import sqlite3
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -34,12 +35,15 @@ def free_port() -> int:
         return int(s.getsockname()[1])
 
 
+_NEVER = threading.Event()
+
+
 def until(true: Callable[[], Any], seconds: float = 30, what: str = "it to become true") -> Any:
     """Wait for an outside process to get somewhere."""
     deadline = time.monotonic() + seconds
     while not (found := true()):
         assert time.monotonic() < deadline, f"waited {seconds} s for {what}"
-        time.sleep(0.05)
+        _NEVER.wait(0.05)
     return found
 
 
@@ -113,6 +117,12 @@ class House:
         except httpx.HTTPError:
             assert self.process and self.process.poll() is None, self.log()
             return False
+
+    def works_on_for(self, seconds: float) -> None:
+        """Or until it ends."""
+        assert self.process
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            self.process.wait(seconds)
 
     def end(self) -> float:
         """Seconds that ending took."""

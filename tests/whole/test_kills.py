@@ -11,7 +11,6 @@ import contextlib
 import os
 import random
 import signal
-import time
 from pathlib import Path
 
 import pytest
@@ -127,7 +126,7 @@ def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
     files |= new
     run = begun_slowly(home, root, new, job)
     for _ in range(chance.choice([1, 2, 3])):
-        time.sleep(chance.random() * 1.2)
+        home.works_on_for(chance.random() * 1.2)
         if kill_one(home, run, chance.choice(["run", "worker", "service"])):
             home.start()
     home.standin.behaviour.clear()
@@ -216,7 +215,7 @@ def test_a_run_that_was_killed_can_be_undone_to_the_byte(home, seed):
     new = {f"new/{n:03}": b"new %d" % n for n in range(150)} | {"new/long": chance.randbytes(LARGE)}
     run = begun_slowly(home, root, new, name)
     for _ in range(chance.choice([1, 2, 3])):
-        time.sleep(chance.random() * 0.9)
+        home.works_on_for(chance.random() * 0.9)
         if kill_anyone(home, run, chance):
             home.start()
     home.standin.behaviour.clear()
@@ -276,7 +275,7 @@ def test_helpers_and_those_they_help_may_die(helped, seed):
         run = cart.start(name)["id"]
         until(lambda: helpers_of(home), what="helpers")
         for victim in chance.sample(["helper", "helper", "run"], chance.choice([1, 2, 3])):
-            time.sleep(chance.random() * 0.6)
+            home.works_on_for(chance.random() * 0.6)
             found = (
                 helpers_of(home)
                 if victim == "helper"

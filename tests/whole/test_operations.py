@@ -10,6 +10,7 @@ import os
 import shutil
 import sqlite3
 import subprocess
+import threading
 import time
 from pathlib import Path
 
@@ -250,11 +251,13 @@ def test_a_database_somebody_holds_for_a_while_loses_no_record(shared):
     with shared.behaving(put=Behaviour(per_second=100)), shared.client() as cart:
         run = cart.start(job)["id"]
         until(lambda: shared.done_of(run) > 20)
-        other = sqlite3.connect(shared.state / DATABASE, timeout=20, isolation_level=None)
+        other = sqlite3.connect(
+            shared.state / DATABASE, timeout=20, isolation_level=None, check_same_thread=False
+        )
         other.execute("BEGIN IMMEDIATE")
-        time.sleep(4)
-        other.execute("ROLLBACK")
-        other.close()
+        release = threading.Timer(4, other.close)  # which rolls back
+        release.start()
+        release.join()
         ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r)
         assert (ended["outcome"], ended["totals"]["copy"]["objects"]) == ("clean", 300)
         assert len(list(cart.objects(run))) == 300

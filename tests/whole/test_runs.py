@@ -9,7 +9,6 @@ import io
 import json
 import os
 import signal
-import time
 from collections import Counter
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -80,10 +79,14 @@ def test_a_ceiling_is_shared_by_the_runs_of_a_store_and_can_be_changed_meanwhile
             ),
             what="both to transfer",
         )
-        time.sleep(1.5)  # by then each knows of the other
-        server.most = 0
-        time.sleep(1)
-        assert 1 <= server.most <= 4
+
+        def most_of_the_next(writes):
+            server.most, first = 0, server.counts["put"]
+            until(lambda: server.counts["put"] >= first + writes)
+            return server.most
+
+        until(lambda: most_of_the_next(40) <= 4, what="each to know of the other")
+        assert 1 <= most_of_the_next(40) <= 4
         cart.change_store("narrow", {"most_at_once": None})
         assert all(
             until(lambda r=r: (t := cart.run(r))["state"] == "ended" and t)["outcome"] == "clean"

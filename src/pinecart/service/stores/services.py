@@ -191,7 +191,10 @@ def _with_kept(record: StoreRecord, form: Form) -> Form:
         at = goes_with[name]
         return form.fields.get(at) == record.fields.get(at) if at else not has_new_key
 
-    kept = {name: value for name, value in secret_of(record).items() if stays(name)}
+    may_stay = [f.name for f in form.driver.fields if f.is_sealed and stays(f.name)]
+    if not any(record.fields.get(goes_with[name]) or not goes_with[name] for name in may_stay):
+        return form  # nothing else was sealed: what can't be read any more isn't asked for
+    kept = {name: value for name, value in secret_of(record).items() if name in may_stay}
     return form._replace(secret=kept | form.secret)
 
 
