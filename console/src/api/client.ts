@@ -56,6 +56,7 @@ export const keepCsrf = (token: string) => {
 export const api = createClient<paths>({
   baseUrl: globalThis.location.origin,
   credentials: 'same-origin',
+  fetch: (request) => globalThis.fetch(request), // looked up at each call: a test serves another
 })
 api.use({
   onRequest({ request }) {
