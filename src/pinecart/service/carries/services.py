@@ -12,9 +12,10 @@ from pinecart.core.places import Location, key_text, parse_location, show
 from pinecart.drivers import DRIVERS
 from pinecart.service.config.refusals import StateConflict, UnknownName
 from pinecart.service.config.rights import Actor, Right
-from pinecart.service.jobs.selectors import JobRecord
+from pinecart.service.jobs.facts import JobFacts
 from pinecart.service.jobs.services import checked_definition, define_job
-from pinecart.service.runs.selectors import Run, run_numbered
+from pinecart.service.runs.facts import RunFacts
+from pinecart.service.runs.selectors import run_numbered
 from pinecart.service.runs.services.life_cycle import start_run
 from pinecart.service.stores.selectors import shows_buckets, store_for, store_named
 from pinecart.service.stores.services import look_at, make_bucket, stat_at
@@ -160,7 +161,7 @@ def _example(actor: Actor, leg: Leg) -> tuple[str, str] | None:
     return None
 
 
-def start_carry(actor: Actor, meant: Meant, *, preview: bool, new_bucket: bool = False) -> Run:
+def start_carry(actor: Actor, meant: Meant, *, preview: bool, new_bucket: bool = False) -> RunFacts:
     """Queue it.
 
     new_bucket: its destination's bucket is made, if there is none; without, a bucket is never made.
@@ -174,13 +175,13 @@ def start_carry(actor: Actor, meant: Meant, *, preview: bool, new_bucket: bool =
     )
 
 
-def start_removal(actor: Actor, definition: Definition, *, preview: bool) -> Run:
+def start_removal(actor: Actor, definition: Definition, *, preview: bool) -> RunFacts:
     """Queue it; it waits with its list until somebody says yes to just that list."""
     kind = "preview" if preview else "transfer"
     return start_run(actor, definition, kind=kind, cause=f"asked for by {actor.name}", alone=False)
 
 
-def keep_as_job(actor: Actor, number: int, name: str) -> JobRecord:
+def keep_as_job(actor: Actor, number: int, name: str) -> JobFacts:
     """Make a job of what a carry did. Raises NotFound, Invalid, Conflict."""
     run = run_numbered(number, actor, "transfer")
     if run.job != CARRY:

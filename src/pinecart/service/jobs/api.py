@@ -14,11 +14,12 @@ from pinecart.core.sentences import dangers, sentences
 from pinecart.core.triggers import TRIGGERS
 from pinecart.service.config.shapes import of_fields
 from pinecart.service.jobs import selectors, services
-from pinecart.service.jobs.selectors import JobRecord
+from pinecart.service.jobs.facts import JobFacts
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import RunShape, started
+from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.presentation import run_told
-from pinecart.service.runs.selectors import Run, latest_runs, recent_marks
+from pinecart.service.runs.selectors import latest_runs, recent_marks
 from pinecart.service.runs.services.life_cycle import start_run
 
 
@@ -107,7 +108,7 @@ class DueShape(serializers.Serializer):
     is_on = serializers.BooleanField()
 
 
-def told(record: JobRecord) -> dict[str, Any]:
+def told(record: JobFacts) -> dict[str, Any]:
     definition = selectors.definition_of(record)
     last = latest_runs(record.name)
     return {
@@ -179,7 +180,7 @@ class JobStart(APIView):
         return started(_start(request, name, "transfer"))
 
 
-def _start(request: Request, name: str, kind: str, *, wait: bool = False) -> Run:
+def _start(request: Request, name: str, kind: str, *, wait: bool = False) -> RunFacts:
     actor = actor_in(request)
     definition = selectors.definition_of(selectors.job_named(name, actor))
     return start_run(actor, definition, kind=kind, cause=f"started by {actor.name}", waits=wait)

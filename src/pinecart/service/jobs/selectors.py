@@ -8,6 +8,7 @@ from pinecart.core.definition_reading import read_definition
 from pinecart.core.places import closest, did_you_mean
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
+from pinecart.service.jobs.facts import JobFacts
 from pinecart.service.jobs.models import JobRecord
 
 
@@ -41,7 +42,7 @@ def jobs_seen(actor: Actor) -> list[JobRecord]:
     ]
 
 
-def definition_of(record: JobRecord) -> Definition:
+def definition_of(record: JobFacts) -> Definition:
     return read_definition(record.definition)
 
 

@@ -17,8 +17,8 @@ from pinecart.service.config.rights import Right
 from pinecart.service.people.api import actor_in
 from pinecart.service.people.sign_in import actor_by_headers
 from pinecart.service.runs import presentation, selectors
+from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.report_formats import REPORT_FORMATS
-from pinecart.service.runs.selectors import Run
 from pinecart.service.runs.services import holds, life_cycle
 from pinecart.service.runs.stream import MOST_OF_ONE, hub, stream
 
@@ -197,7 +197,7 @@ def asked(shape: type[serializers.Serializer], request: Request) -> dict[str, An
     return dict(made.validated_data)
 
 
-def started(run: Run) -> Response:
+def started(run: RunFacts) -> Response:
     return Response(presentation.run_told(run), status=201)
 
 
@@ -493,7 +493,7 @@ class RunEvents(APIView):
         return answer
 
 
-def _may_still(request: HttpRequest, run: Run) -> bool:
+def _may_still(request: HttpRequest, run: RunFacts) -> bool:
     """Not after its token has ended, its session was signed out, or a right is gone."""
     now = actor_by_headers(request)
     return now is not None and now.may(Right.LOOK, run.labels)

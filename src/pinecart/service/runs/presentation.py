@@ -10,12 +10,13 @@ from pinecart.core.definition import days_kept
 from pinecart.core.lifecycle import RunState
 from pinecart.core.places import key_fields
 from pinecart.core.totals import add_up, after_sentence, sentence
-from pinecart.service.runs.models import RecordRow, Run
+from pinecart.service.runs.facts import RunFacts
+from pinecart.service.runs.models import RecordRow
 
 ACTED = ("copy", "replace", "remove", "clear")
 
 
-def held_digest(run: Run) -> str:
+def held_digest(run: RunFacts) -> str:
     """The digest of all that a held run waits with."""
     return hashlib.sha256("".join(sorted(h["digest"] for h in run.holds)).encode()).hexdigest()[:16]
 
@@ -23,7 +24,7 @@ def held_digest(run: Run) -> str:
 class RunSums:
     """What a run's records, and what was only counted, come to."""
 
-    def __init__(self, run: Run) -> None:
+    def __init__(self, run: RunFacts) -> None:
         self._run = run
         self._groups = [group for group in run.summed if not group["folder"]]
         self._folders = [group for group in run.summed if group["folder"]]
@@ -64,7 +65,7 @@ class RunSums:
         return sum(g["n"] for g in self._groups) if self._run.kind == "audit" else 0
 
 
-def run_told(run: Run) -> dict[str, Any]:
+def run_told(run: RunFacts) -> dict[str, Any]:
     """A run as every interface tells it."""
     sums = RunSums(run)
     totals = sums.by_decision()
@@ -103,14 +104,14 @@ def run_told(run: Run) -> dict[str, Any]:
     return told | {"sentence": _sentence(told, [hold["message"] for hold in run.holds])}
 
 
-def _held(run: Run) -> dict[str, Any] | None:
+def _held(run: RunFacts) -> dict[str, Any] | None:
     """What waits for a person, and what a yes has to name."""
     if run.state != RunState.HELD.value:
         return None
     return {"digest": held_digest(run), "lists": run.holds}
 
 
-def _is_undoable(run: Run, totals: dict[str, Any]) -> bool:
+def _is_undoable(run: RunFacts, totals: dict[str, Any]) -> bool:
     is_over = run.kind == "transfer" and run.state == RunState.ENDED.value
     return is_over and any(totals[decision]["objects"] for decision in ACTED)
 
@@ -160,7 +161,7 @@ def _audit_sentence(told: dict[str, Any]) -> str:
     return f"▲ Both sides are not the same: {', '.join(found)}."
 
 
-def problem_groups(run: Run) -> list[dict[str, Any]]:
+def problem_groups(run: RunFacts) -> list[dict[str, Any]]:
     """Problems grouped by cause, the most frequent first, each with one example."""
     counts, examples = Counter[str](), dict[str, str]()
     for group in run.summed:
@@ -174,9 +175,9 @@ def problem_groups(run: Run) -> list[dict[str, Any]]:
     ]
 
 
-def _first_message(run: Run, code: str) -> str:
+def _first_message(run: RunFacts, code: str) -> str:
     """Of a run that an earlier release recorded, whose sums keep no example."""
-    found = RecordRow.objects.filter(run=run, error=code).order_by("id")
+    found = RecordRow.objects.filter(run_id=run.pk, error=code).order_by("id")
     return found.values_list("message", flat=True).first() or ""
 
 

@@ -18,8 +18,9 @@ from django.template.loader import get_template
 
 from pinecart.core.registry import Registry
 from pinecart.core.totals import size_text
+from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.presentation import problem_groups, run_told
-from pinecart.service.runs.selectors import Run, all_records
+from pinecart.service.runs.selectors import all_records
 
 COLUMNS = (
     "leg",
@@ -50,21 +51,21 @@ class ReportFormat:
     name: str
     title: str
     media_type: str
-    write: Callable[[Run], Iterator[str]]
+    write: Callable[[RunFacts], Iterator[str]]
     opens: bool = False
 
     def described(self) -> dict[str, str]:
         return {"name": self.name, "title": self.title, "media_type": self.media_type}
 
 
-def _json_lines(run: Run) -> Iterator[str]:
+def _json_lines(run: RunFacts) -> Iterator[str]:
     """First the run, then a line for each object."""
     yield json.dumps({"run": run_told(run)}, cls=DjangoJSONEncoder) + "\n"
     for row in all_records(run):
         yield json.dumps(row, cls=DjangoJSONEncoder) + "\n"
 
 
-def _csv(run: Run) -> Iterator[str]:
+def _csv(run: RunFacts) -> Iterator[str]:
     yield _line(COLUMNS)
     for row in all_records(run):
         yield _line([_for_people(row.get(column, "")) for column in COLUMNS])
@@ -86,7 +87,7 @@ def _for_people(value: Any) -> Any:
     return f"'{value}" if would_run else value
 
 
-def _html(run: Run) -> Iterator[str]:
+def _html(run: RunFacts) -> Iterator[str]:
     told = run_told(run)
     head = {
         "run": told,

@@ -25,6 +25,7 @@ from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
 from pinecart.service.ledger.selectors import rows_of
+from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.models import Instance, RecordRow, Run, RunEvent
 from pinecart.service.runs.presentation import ACTED, record_payload
 from pinecart.service.stores.selectors import ceiling_of
@@ -127,7 +128,7 @@ def objects_recorded(run: int) -> int:
 
 
 def records_after(
-    run: Run,
+    run: RunFacts,
     *,
     after: int = 0,
     limit: int = PAGE,
@@ -135,7 +136,7 @@ def records_after(
     problems: bool = False,
     held: bool = False,
 ) -> list[dict[str, Any]]:
-    found = RecordRow.objects.filter(run=run, pk__gt=after).order_by("id")
+    found = RecordRow.objects.filter(run_id=run.pk, pk__gt=after).order_by("id")
     if decision:
         found = found.filter(Q(decision=decision) | Q(reason=decision))
     if problems:
@@ -145,7 +146,7 @@ def records_after(
     return [record_payload(dict(row)) for row in found.values()[:limit]]
 
 
-def all_records(run: Run) -> Iterator[dict[str, Any]]:
+def all_records(run: RunFacts) -> Iterator[dict[str, Any]]:
     """Every record in pages by key; no cursor stays open while they are sent."""
     after = 0
     while page := records_after(run, after=after):

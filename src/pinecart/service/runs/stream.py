@@ -19,7 +19,7 @@ from asgiref.sync import sync_to_async
 from django.core.serializers.json import DjangoJSONEncoder
 
 from pinecart.service.runs import presentation, selectors
-from pinecart.service.runs.selectors import Run
+from pinecart.service.runs.facts import RunFacts
 
 POLL_S, ALIVE_S = 0.25, 5.0
 MOST_OF_ONE = 32  # streams of one person
@@ -67,7 +67,7 @@ def _sync(call: Any) -> Any:
 
 
 async def stream(
-    run: Run, who: str, still_allowed: Callable[[], Awaitable[bool]], last_id: str
+    run: RunFacts, who: str, still_allowed: Callable[[], Awaitable[bool]], last_id: str
 ) -> AsyncIterator[str]:
     """The text of the stream, for a person of this name, until the run has ended or the caller's
     right is gone.
@@ -95,17 +95,16 @@ async def stream(
             yield _text(f"{epoch}-{number}", kind, payload)
 
 
-async def _missed(run: Run, epoch: str, last_id: str) -> int:
+async def _missed(run: RunFacts, epoch: str, last_id: str) -> int:
     """Where to go on: the id's number if it is of this database, else the newest event."""
     told, _, number = last_id.partition("-")
     last: int = await _sync(selectors.last_event)()
     return min(int(number), last) if told == epoch and number.isdigit() else last
 
 
-async def _present(run: Run) -> dict[str, Any]:
+async def _present(run: RunFacts) -> dict[str, Any]:
     def told() -> dict[str, Any]:
-        run.refresh_from_db()
-        return presentation.run_told(run)
+        return presentation.run_told(selectors.run_of(run.pk))
 
     found: dict[str, Any] = await _sync(told)()
     return found

@@ -13,8 +13,8 @@ from pinecart.drivers.connection_steps import Step
 from pinecart.service.config.rights import Actor
 from pinecart.service.people.api import actor_in
 from pinecart.service.stores import files, selectors, services
+from pinecart.service.stores.facts import StoreFacts
 from pinecart.service.stores.fields import pasted_fields
-from pinecart.service.stores.selectors import StoreRecord
 from pinecart.service.stores.shapes import (
     BucketShape,
     BucketsShape,
@@ -30,7 +30,7 @@ from pinecart.service.stores.shapes import (
 )
 
 
-def told(record: StoreRecord, actor: Actor) -> dict[str, Any]:
+def told(record: StoreFacts, actor: Actor) -> dict[str, Any]:
     driver = DRIVERS[record.kind]
     fields = [f for f in driver.fields if f.name in record.fields]
     return {

@@ -12,7 +12,8 @@ from pinecart.core.errors import SignInRefused
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.jobs.selectors import definition_of, find_job
-from pinecart.service.runs.selectors import Run, was_released
+from pinecart.service.runs.facts import RunFacts
+from pinecart.service.runs.selectors import was_released
 from pinecart.service.stores.selectors import rebound_under, spec_of, store_named
 
 
@@ -24,7 +25,7 @@ def _awaited(definition: Definition) -> tuple[list[Definition], list[str]]:
     ]
 
 
-def order_of(run: Run) -> dict[str, Any]:
+def order_of(run: RunFacts) -> dict[str, Any]:
     """A store that is gone meanwhile is left out: the run's process then fails the run with that
     reason. One whose secret can't be read holds it.
     """

@@ -15,7 +15,8 @@ import sys
 from datetime import datetime
 
 from pinecart.service.config.settings import OPTIONS, STATE
-from pinecart.service.runs.selectors import Run, run_of, runs_working
+from pinecart.service.runs.facts import RunFacts
+from pinecart.service.runs.selectors import run_of, runs_working
 from pinecart.service.runs.services.life_cycle import fail_unstarted, interrupt
 from pinecart.service.runs.services.queue import claim_next, go_on_after_low_disk, hold_back
 from pinecart.service.stores.selectors import newest_key
@@ -60,7 +61,7 @@ class Worker:
                 )
                 child.stdin.flush()
 
-    def _start(self, run: Run) -> None:
+    def _start(self, run: RunFacts) -> None:
         """The order, secrets included, goes through the pipe; its end later tells the child that we
         are gone.
         """

@@ -24,6 +24,7 @@ from pinecart.service.aside.selectors import (
 from pinecart.service.aside.services import try_asides_again, try_uploads_again
 from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import SYSTEM, Actor, Right
+from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.models import Run, RunEvent
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.selectors import (
@@ -224,14 +225,12 @@ def undo_run(actor: Actor, number: int, *, preview: bool) -> Run:
     )
 
 
-def fail_unstarted(run: Run, message: str) -> None:
+def fail_unstarted(run: RunFacts, message: str) -> None:
     """A run that was claimed, and no process could be given it."""
     with transaction.atomic():
-        if Run.objects.filter(pk=run.pk, epoch=run.epoch, state=RunState.WORKING.value).update(
-            message=message
-        ):
-            run.refresh_from_db()
-            end(run, Outcome.FAILED)
+        claimed = Run.objects.filter(pk=run.pk, epoch=run.epoch, state=RunState.WORKING.value)
+        if claimed.update(message=message):
+            end(run_of(run.pk), Outcome.FAILED)
 
 
 def interrupt(run: Run) -> None:
