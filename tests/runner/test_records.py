@@ -14,6 +14,7 @@ from pinecart.core.totals import Group, Sums
 from pinecart.runner.records import BatchRules, Record, Recorder, RecordsLost
 from pinecart.runner.run import beside
 from pinecart.standins.bucket_server import Behaviour
+from tests.contracts.records import RecordsContract
 from tests.runner.engine import Memory, done, posts, run
 
 
@@ -148,3 +149,11 @@ def test_sums_that_grow_are_the_sums_of_what_is_there(batches):
     }
     assert found == wanted
     assert all(told.get("example") == "why" for told in sums.plain() if told["error"])
+
+
+class TestMemory(RecordsContract):
+    """The double that the engine's tests use is what the database is."""
+
+    @pytest.fixture
+    def records(self):
+        return Memory()
