@@ -416,7 +416,7 @@ class Client(ApiDoor):
         """Take back what a run did, as a new run; or a preview of it."""
         return self.ask("POST", f"runs/{number}/undo", body={"preview": preview})
 
-    def follow(self, number: int) -> Iterator[tuple[str, Json]]:
+    def follow(self, number: int, *, reconnects: int = RECONNECTS) -> Iterator[tuple[str, Json]]:
         """(event, payload) until the run has ended, or waits for a person: "state" with the run,
         "progress" with its progress.
 
@@ -432,7 +432,7 @@ class Client(ApiDoor):
                         return
             except httpx.HTTPError as exc:
                 failed += 1
-                if failed > RECONNECTS:
+                if failed > reconnects:
                     raise ServiceUnreachable(
                         f"The service at {self.url} is gone.", code="service.unreachable"
                     ) from exc

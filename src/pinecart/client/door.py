@@ -17,11 +17,24 @@ Json = dict[str, Any]
 class ApiDoor:
     """A service at `url`, asked with a bearer token."""
 
-    def __init__(self, url: str, token: str = "", *, timeout_s: float = 30) -> None:
+    def __init__(
+        self,
+        url: str,
+        token: str = "",
+        *,
+        timeout_s: float = 30,
+        transport: httpx.BaseTransport | None = None,
+    ) -> None:
+        """transport: another way to the service than the network."""
         self.url = url.rstrip("/")
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         self._timeout_s = timeout_s
-        self.http = httpx.Client(base_url=f"{self.url}/api/v1/", headers=headers, timeout=timeout_s)
+        self.http = httpx.Client(
+            base_url=f"{self.url}/api/v1/",
+            headers=headers,
+            timeout=timeout_s,
+            transport=transport,
+        )
 
     def __enter__(self) -> Self:
         return self
@@ -56,7 +69,8 @@ class ApiDoor:
                 answer.read()
                 raise from_answer(answer.status_code, json_of(answer))
             for event in EventSource(answer).iter_sse():
-                yield event.id, event.event, event.json()
+                if event.data:  # a comment that keeps the line alive comes as an empty event
+                    yield event.id, event.event, event.json()
 
 
 def _slow(url: str, seconds: float) -> str:
