@@ -175,6 +175,19 @@ class Memory:
         self.lines.append((action, message))
 
 
+def order_from(source, here, target, there="pine://office/", *, number=2, tmp="/tmp", **job):
+    """To carry all from one place, at the store `posts`, to another, at `office`."""
+    leg = {"from": here, "to": there}
+    return Order(
+        number,
+        "transfer",
+        read_definition({"job": "onward", "legs": [leg], **job}),
+        {"posts": source, "office": target},
+        Scratch(str(tmp)),
+        retry=QUICK,
+    )
+
+
 async def run(
     memory,
     source,

@@ -9,14 +9,12 @@ from collections import Counter
 
 import pytest
 
-from pinecart.core.definition_reading import read_definition
 from pinecart.drivers import open_store
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import BatchRules
-from pinecart.runner.run import Order, carry_out
-from pinecart.runner.scratch import Scratch
+from pinecart.runner.run import carry_out
 from pinecart.standins.bucket_server import Behaviour
-from tests.runner.engine import QUICK, Memory, done, posts, run
+from tests.runner.engine import QUICK, Memory, done, order_from, posts, run
 
 FREE = {"removals": 1000, "removals_percent": 100, "replacements_percent": 100, "lost_percent": 100}
 
@@ -88,22 +86,10 @@ async def test_a_job_that_always_sends_is_not_held_for_it_and_counts_once(folder
 
 
 async def inside(memory, opened, number=1, **job):
-    definition = read_definition(
-        {
-            "job": "second",
-            "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/copy/"}],
-            **job,
-        }
+    here, there = "pine://posts/dawn/", "pine://office/copy/"
+    return await carry_out(
+        order_from(opened(), here, opened(), there, number=number, **job), memory
     )
-    order = Order(
-        number,
-        "transfer",
-        definition,
-        {"posts": opened(), "office": opened()},
-        Scratch("/tmp"),
-        retry=QUICK,
-    )
-    return await carry_out(order, memory)
 
 
 async def test_a_copy_inside_one_store_takes_one_request(office):
@@ -207,17 +193,8 @@ async def test_a_store_that_is_away_for_a_while_is_waited_for(folder, office):
             await asyncio.sleep(0.01)
         server.behaviour.clear()
 
-    definition = read_definition(
-        {"job": "dawn", "legs": [{"from": "pine://posts/", "to": "pine://office/dawn/"}]}
-    )
-    order = Order(
-        1,
-        "transfer",
-        definition,
-        {"posts": posts(folder), "office": opened()},
-        Scratch("/tmp"),
-        retry=retry,
-    )
+    order = order_from(posts(folder), "pine://posts/", opened(), "pine://office/dawn/")
+    order = order._replace(retry=retry)
     ending, _ = await asyncio.gather(carry_out(order, memory), back())
     assert (
         ending.error is None

@@ -17,10 +17,9 @@ from pinecart.drivers import open_store
 from pinecart.drivers.memory import MemoryStore
 from pinecart.drivers.s3.sizes import Sizes
 from pinecart.drivers.s3.store import S3Store
-from pinecart.runner.run import Order, carry_out
-from pinecart.runner.scratch import Scratch
+from pinecart.runner.run import carry_out
 from pinecart.standins.bucket_server import Behaviour
-from tests.runner.engine import QUICK, Memory, done, posts, run
+from tests.runner.engine import Memory, done, order_from, posts, run
 
 LARGE = bytes(range(251)) * 70_000  # 17 MB: three pieces
 
@@ -96,21 +95,10 @@ async def test_back_into_a_folder_with_its_times(folder, office, tmp_path):
     (tmp_path / "back").mkdir()
     back, memory = tmp_path / "back", Memory()
     source, target = opened(), open_store({"kind": "folder", "name": "office", "path": str(back)})
-    definition = read_definition(
-        {"job": "back", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/"}]}
-    )
     for number in (1, 2):
         memory.records.clear()
-        ending = await carry_out(
-            Order(
-                number,
-                "transfer",
-                definition,
-                {"posts": source, "office": target},
-                Scratch(str(tmp_path)),
-            ),
-            memory,
-        )
+        order = order_from(source, "pine://posts/dawn/", target, number=number, tmp=tmp_path)
+        ending = await carry_out(order, memory)
         assert ending.error is None and len(memory.records) == (4 if number == 1 else 0)
     files = {
         f.relative_to(back): (f.read_bytes(), f.stat().st_mtime_ns)
@@ -327,23 +315,12 @@ async def test_large_objects_go_in_parts_both_ways_and_are_known_again(folder, o
     assert (record.crc, record.proof) == (crc_of(LARGE), "server-verified")
     (tmp_path / "back").mkdir()
     back = open_store({"kind": "folder", "name": "office", "path": str(tmp_path / "back")})
-    definition = read_definition(
-        {"job": "back", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/"}]}
-    )
+    order = order_from(opened(), "pine://posts/dawn/", back, tmp=tmp_path)
     for forget in (False, True):
         kept = Memory() if forget else memory
         kept.rows.clear()
         kept.records.clear()
-        await carry_out(
-            Order(
-                2,
-                "transfer",
-                definition,
-                {"posts": opened(), "office": back},
-                Scratch(str(tmp_path)),
-            ),
-            kept,
-        )
+        await carry_out(order, kept)
         assert done(kept) == ({"leave recognised": 5} if forget else {"copy new": 5})
     assert (tmp_path / "back/long.flac").read_bytes() == LARGE and (
         tmp_path / "back/long.flac"
@@ -378,18 +355,8 @@ async def test_inside_one_system_nothing_passes_through_us(folder, office, monke
     await run(Memory(), posts(folder), opened())
     server.shelf.make("second")
     before = Counter(server.counts)
-    definition = read_definition(
-        {"job": "second", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/second/"}]}
-    )
+    order = order_from(opened(), "pine://posts/dawn/", opened(), "pine://office/second/")
     memory = Memory()
-    order = Order(
-        2,
-        "transfer",
-        definition,
-        {"posts": opened(), "office": opened()},
-        Scratch("/tmp"),
-        retry=QUICK,
-    )
     await carry_out(order, memory)
     used = Counter(server.counts) - before
     assert (
@@ -410,7 +377,7 @@ async def test_inside_one_system_nothing_passes_through_us(folder, office, monke
     server.behaviour.clear()
     server.shelf.put("dawn", "by us", b"1", {})
     copies = server.counts["copy"]
-    insists = read_definition(definition.as_mapping() | {"route": "through-us"})
+    insists = read_definition(order.definition.as_mapping() | {"route": "through-us"})
     await carry_out(order._replace(run=5, definition=insists), memory)
     assert memory.records[b"by us"].proof == "server-verified" and server.counts["copy"] == copies
     store = order.stores["office"]
@@ -556,17 +523,7 @@ async def test_type_and_metadata_of_an_object_go_with_it(office, through_us, tmp
     server.shelf.make("second")
     if through_us:
         server.behaviour["copy"] = Behaviour(fail="AccessDenied")
-    definition = read_definition(
-        {"job": "second", "legs": [{"from": "pine://posts/dawn/", "to": "pine://office/second/"}]}
-    )
-    order = Order(
-        2,
-        "transfer",
-        definition,
-        {"posts": opened(), "office": opened()},
-        Scratch(str(tmp_path)),
-        retry=QUICK,
-    )
+    order = order_from(opened(), "pine://posts/dawn/", opened(), "pine://office/second/")
     ending = await carry_out(order, Memory())
     assert ending.error is None and ending.acted == 2
     for name in ("small", "long"):

@@ -26,6 +26,7 @@ from pinecart.client import Client
 from pinecart.standins.bucket_server import Behaviour, BucketServer
 from tests.standin import KEY, SECRET, running
 
+PASSWORD = "dawn-chorus-at-five"  # of everybody whom a test adds
 PINECART = [sys.executable, "-m", "pinecart.cli.main"]
 
 
@@ -45,6 +46,26 @@ def until(true: Callable[[], Any], seconds: float = 30, what: str = "it to becom
         assert time.monotonic() < deadline, f"waited {seconds} s for {what}"
         _NEVER.wait(0.05)
     return found
+
+
+class Browser:
+    """What a browser does: cookies, and the session's token with every change."""
+
+    def __init__(self, url: str) -> None:
+        self.http = httpx.Client(base_url=f"{url}/api/v1/", headers={"User-Agent": "a browser"})
+
+    def ask(self, method: str, path: str, body: Any = None) -> httpx.Response:
+        answer = self.http.request(method, path, json=body)
+        if "csrf" in answer.text:
+            self.http.headers["X-CSRFToken"] = answer.json().get("csrf", "")
+        return answer
+
+    def sign_in(self, name: str, password: str = PASSWORD, **more: Any) -> httpx.Response:
+        return self.ask("POST", "session", {"name": name, "password": password, **more})
+
+    @property
+    def name(self) -> Any:
+        return self.ask("GET", "session").json()["name"]
 
 
 class House:
@@ -207,6 +228,28 @@ class House:
             )
         return root, name
 
+    @contextlib.contextmanager
+    def long_run(self, job: str) -> Iterator[int]:
+        """A run of a new job that goes on as long as this."""
+        self.fresh_job(job, {"a": b"1"})
+        with self.client() as cart:
+            with self.behaving(put=Behaviour(delay_s=30)):
+                run = cart.start(job)["id"]
+                yield run
+            cart.stop(run)
+
+    def person(self, name: str, right: str = "look", label: str = "") -> str:
+        """Somebody with this right, on one label or on all. Gives a token of theirs."""
+        with self.client() as cart:
+            cart.add_person(name, PASSWORD, [{"right": right, "label": label}])
+            return cart.make_token("t", person=name)
+
+    def browser(self, name: str) -> Browser:
+        """One in which somebody is signed in."""
+        made = Browser(self.url)
+        assert made.sign_in(name).status_code == 200
+        return made
+
     def carried(self, job: str) -> dict[str, Any]:
         """Start a job and wait; gives the run as it ended."""
         with self.client() as cart:
@@ -248,3 +291,31 @@ def pids_of(parent: int) -> list[int]:
             if int(stat.read_text().rpartition(")")[2].split()[1]) == parent:
                 found += [int(stat.parent.name), *pids_of(int(stat.parent.name))]
     return found
+
+
+def command(pid):
+    with contextlib.suppress(OSError):
+        return Path(f"/proc/{pid}/cmdline").read_bytes().replace(b"\0", b" ").decode()
+    return ""
+
+
+def kill_one(home, run, victim):
+    """With -9. True: it was the service."""
+    children = pids_of(home.process.pid)
+    if victim == "service":
+        home.process.send_signal(signal.SIGKILL)
+        home.process.wait(10)
+        until(lambda: not [p for p in children if command(p)], what="its processes to end with it")
+        return True
+    for pid in children:
+        with contextlib.suppress(OSError):
+            worker = command(pid).rstrip().endswith("pinecart.service.worker")
+            if works_on(home, pid, run) if victim == "run" else worker:
+                os.kill(pid, signal.SIGKILL)
+                break
+    return False
+
+
+def works_on(home, pid, run):
+    lock = str(home.state / "runs" / f"{run}.lock")
+    return any(os.readlink(f"/proc/{pid}/fd/{fd}") == lock for fd in os.listdir(f"/proc/{pid}/fd"))

@@ -15,7 +15,6 @@ import pytest
 import yaml
 
 from pinecart.client import Client, ClientError, NotAllowed, NotSignedIn
-from pinecart.standins.bucket_server import Behaviour
 from tests.standin import KEY, SECRET
 from tests.whole.test_runs import held as held_in
 
@@ -162,10 +161,7 @@ def test_the_rights_table_and_this_one_name_every_address(shared):
 def test_a_right_on_a_label_reaches_only_what_has_it(shared):
     shared.fresh_job("labelled", {"a": b"1"}, labels=["owls"])
     shared.fresh_job("unlabelled", {"a": b"1"})
-    with shared.client() as cart:
-        cart.add_person("owl-keeper", "a long password", [{"right": "operate", "label": "owls"}])
-        token = cart.make_token("t", person="owl-keeper")
-    with shared.client(token) as cart:
+    with shared.client(shared.person("owl-keeper", "operate", "owls")) as cart:
         assert [j["job"] for j in cart.jobs()] == ["labelled"]
         run = cart.start("labelled")
         for refused in (lambda: cart.job("unlabelled"), lambda: cart.start("unlabelled")):
@@ -190,27 +186,18 @@ def test_tokens_that_end_or_are_revoked_open_nothing(shared):
 
 
 def test_a_revoked_token_ends_its_open_stream(shared):
-    shared.fresh_job("watched", {"a": b"1"})
-    shared.standin.behaviour["put"] = Behaviour(delay_s=9)
-    with shared.client() as cart:
-        cart.add_person("watcher", "a long password", [{"right": "look", "label": ""}])
-        token = cart.make_token("w", person="watcher")
-        run = cart.start("watched")
-        try:
-            with httpx.stream(
-                "GET",
-                f"{shared.url}/api/v1/runs/{run['id']}/events",
-                headers={"Authorization": f"Bearer {token}"},
-                timeout=20,
-            ) as answer:
-                lines = answer.iter_lines()
-                assert next(lines).startswith("id: ")
-                with shared.client(token) as watcher:
-                    watcher.revoke_token(watcher.tokens()[0]["id"])
-                list(lines)  # ends before the run does
-            assert cart.run(run["id"])["state"] == "working"
-        finally:
-            shared.standin.behaviour.clear()
+    token = shared.person("watcher")
+    bearer = {"Authorization": f"Bearer {token}"}
+    with shared.long_run("watched") as run:
+        events = f"{shared.url}/api/v1/runs/{run}/events"
+        with httpx.stream("GET", events, headers=bearer, timeout=20) as answer:
+            lines = answer.iter_lines()
+            assert next(lines).startswith("id: ")
+            with shared.client(token) as watcher:
+                watcher.revoke_token(watcher.tokens()[0]["id"])
+            list(lines)  # ends before the run does
+        with shared.client() as cart:
+            assert cart.run(run)["state"] == "working"
 
 
 def test_a_browser_signs_in_by_cookie_and_changes_only_with_its_csrf_token(shared):
@@ -488,10 +475,10 @@ def test_the_client_names_what_went_wrong(shared):
     with Client("http://127.0.0.1:1", "x") as cart, pytest.raises(ClientError) as caught:
         cart.jobs()
     assert caught.value.code == "service.unreachable"
-    with shared.client() as cart:
-        cart.add_person("weak", "a long password", [{"right": "look", "label": ""}])
-        token = cart.make_token("t", person="weak")
-    with shared.client(token) as cart, pytest.raises(NotAllowed, match="administer"):
+    with (
+        shared.client(shared.person("weak", "look")) as cart,
+        pytest.raises(NotAllowed, match="administer"),
+    ):
         cart.add_store({"name": "x", "kind": "folder", "path": "/"})
 
 

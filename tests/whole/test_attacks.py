@@ -18,13 +18,10 @@ import httpx
 import pytest
 
 from pinecart.client import ClientError
-from pinecart.standins.bucket_server import Behaviour
-from tests.whole.house import PINECART, House, house, until
+from tests.whole.house import PASSWORD, PINECART, House, house, until
 from tests.whole.test_api import CALLS, ask
 
 GIB = 1 << 30
-
-GOOD = "dawn-chorus-at-five"
 
 
 @pytest.fixture(scope="module")
@@ -33,7 +30,7 @@ def alone(tmp_path_factory):
     with house(tmp_path_factory.mktemp("attacked"), "--known-as", "cart.larkfell.example") as made:
         with made.client() as cart:
             for name in ("mara", "nils"):
-                cart.add_person(name, "dawn-chorus-at-five", [{"right": "look", "label": ""}])
+                cart.add_person(name, PASSWORD, [{"right": "look", "label": ""}])
         yield made
 
 
@@ -51,7 +48,7 @@ def test_guesses_wait_longer_and_longer_whatever_address_they_claim(alone):
     assert all(is_wrong(n) for n in range(5))
     waits, began = [], time.monotonic()
     for n in range(3):
-        refused = sign_in(alone, "mara", GOOD, **{"X-Forwarded-For": f"203.0.113.{90 + n}"})
+        refused = sign_in(alone, "mara", PASSWORD, **{"X-Forwarded-For": f"203.0.113.{90 + n}"})
         assert (refused.status_code, refused.json()["code"]) == (429, "too-many-tries")
         told = int(refused.headers["Retry-After"])
         waits.append(told + time.monotonic() - began)  # what is told is what is left of it
@@ -59,8 +56,8 @@ def test_guesses_wait_longer_and_longer_whatever_address_they_claim(alone):
             until(lambda n=n: is_wrong(n), told + 5)
             began = time.monotonic()
     assert waits[0] < waits[1] < waits[2]
-    until(lambda: sign_in(alone, "mara", GOOD).status_code == 200, told + 5)  # within minutes
-    assert sign_in(alone, "nils", GOOD).status_code == 200
+    until(lambda: sign_in(alone, "mara", PASSWORD).status_code == 200, told + 5)  # within minutes
+    assert sign_in(alone, "nils", PASSWORD).status_code == 200
     told = [line["action"] for line in alone.json("trail", "list")]
     assert "sign-in.refused" in told and "signed-in" in told
 
@@ -344,9 +341,7 @@ def labelled(tmp_path_factory):
             runs[name] = (runs[name], preview, audit)
         with made.client() as cart:
             for right in ("look", "operate", "define", "administer"):
-                cart.add_person(
-                    f"owl-{right}", "dawn-chorus-at-five", [{"right": right, "label": "owls"}]
-                )
+                cart.add_person(f"owl-{right}", PASSWORD, [{"right": right, "label": "owls"}])
             tokens = {
                 r: cart.make_token("t", person=f"owl-{r}")
                 for r in ("look", "operate", "define", "administer")
@@ -551,7 +546,7 @@ def test_a_job_of_ones_own_label_reaches_no_store_of_anothers(labelled):
     with made.client() as cart:  # they may look at it, and no more
         cart.add_person(
             "owl-and-look",
-            "dawn-chorus-at-five",
+            PASSWORD,
             [{"right": "define", "label": "owls"}, {"right": "look", "label": "others"}],
         )
         token = cart.make_token("t", person="owl-and-look")
@@ -560,33 +555,18 @@ def test_a_job_of_ones_own_label_reaches_no_store_of_anothers(labelled):
 
 
 def test_somebody_switched_off_is_out_at_once_and_everywhere(shared):
+    token, browser = shared.person("leaving"), shared.browser("leaving")
+
+    def seen():
+        by_token = ask(shared, "GET", "jobs", token).status_code
+        return browser.ask("GET", "jobs").status_code, by_token
+
+    assert seen() == (200, 200)
+    assert shared.run("person", "change", "leaving", "--off").returncode == 0
+    assert seen() == (401, 401) and browser.sign_in("leaving").status_code == 401
     with shared.client() as cart:
-        cart.add_person("leaving", "dawn-chorus-at-five", [{"right": "look", "label": ""}])
-        token = cart.make_token("theirs", person="leaving")
-        browser = httpx.Client(base_url=f"{shared.url}/api/v1/")
-        assert (
-            browser.post(
-                "session", json={"name": "leaving", "password": "dawn-chorus-at-five"}
-            ).status_code
-            == 200
-        )
-        assert (
-            browser.get("jobs").status_code == ask(shared, "GET", "jobs", token).status_code == 200
-        )
-        assert shared.run("person", "change", "leaving", "--off").returncode == 0
-        assert (
-            browser.get("jobs").status_code == ask(shared, "GET", "jobs", token).status_code == 401
-        )
-        assert (
-            browser.post(
-                "session", json={"name": "leaving", "password": "dawn-chorus-at-five"}
-            ).status_code
-            == 401
-        )
         cart.change_person("leaving", active=True)
-        assert (
-            ask(shared, "GET", "jobs", token).status_code == 401
-        )  # their tokens have ended for good
+        assert seen() == (401, 401)  # tokens and sessions have ended for good
         line = next(
             x
             for x in cart.trail()
@@ -596,38 +576,27 @@ def test_somebody_switched_off_is_out_at_once_and_everywhere(shared):
 
 
 def test_a_new_password_ends_all_that_the_old_one_opened(shared):
-    with shared.client() as cart:
-        cart.add_person("careful", "dawn-chorus-at-five", [{"right": "look", "label": ""}])
-    one, other = (httpx.Client(base_url=f"{shared.url}/api/v1/") for _ in range(2))
-    for browser in (one, other):
-        told = browser.post(
-            "session", json={"name": "careful", "password": "dawn-chorus-at-five"}
-        ).json()
-        browser.headers["X-CSRFToken"] = told["csrf"]
-    wrong = one.put("session/password", json={"old": "not it", "new": "evening-chorus-at-nine"})
+    token = shared.person("careful")
+    one, other = shared.browser("careful"), shared.browser("careful")
+
+    def change(old, new):
+        return one.ask("PUT", "session/password", {"old": old, "new": new})
+
+    wrong = change("not it", "evening-chorus-at-nine")
     assert (wrong.status_code, wrong.json()["code"]) == (403, "password.wrong")
-    assert (
-        one.put(
-            "session/password", json={"old": "dawn-chorus-at-five", "new": "careful"}
-        ).status_code
-        == 422
-    )
-    assert (
-        one.put(
-            "session/password", json={"old": "dawn-chorus-at-five", "new": "evening-chorus-at-nine"}
-        ).status_code
-        == 204
-    )
-    assert (one.get("jobs").status_code, other.get("jobs").status_code) == (200, 401)
+    assert change(PASSWORD, "careful").status_code == 422
+    assert change(PASSWORD, "evening-chorus-at-nine").status_code == 204
+    assert [b.ask("GET", "jobs").status_code for b in (one, other)] == [200, 401]
     with shared.client() as cart:
-        token = cart.make_token("t", person="careful")
         cart.change_person("careful", password="midnight-chorus-at-twelve")
-    assert one.get("jobs").status_code == ask(shared, "GET", "jobs", token).status_code == 401
+    assert (
+        one.ask("GET", "jobs").status_code == ask(shared, "GET", "jobs", token).status_code == 401
+    )
 
 
 def test_a_tokens_child_carries_no_more_and_never_outlives_it(shared):
     with shared.client() as cart:
-        cart.add_person("maker", "dawn-chorus-at-five", [{"right": "define", "label": ""}])
+        cart.add_person("maker", PASSWORD, [{"right": "define", "label": ""}])
         parent = cart.make_token("parent", person="maker", days=2, right="operate")
         with pytest.raises(ClientError):
             cart.make_token("odd", person="maker", right="everything")
@@ -662,32 +631,16 @@ def test_the_last_administrator_stays(tmp_path_factory):
 
 
 def test_a_session_that_is_signed_out_ends_its_streams(shared):
-    shared.fresh_job("signed-out-stream", {"a": b"1"})
-    with shared.client() as cart:
-        cart.add_person("streaming", "dawn-chorus-at-five", [{"right": "look", "label": ""}])
-        shared.standin.behaviour["put"] = Behaviour(delay_s=30)
-        run = cart.start("signed-out-stream")
-    browser = httpx.Client(base_url=f"{shared.url}/api/v1/", timeout=20)
-    told = browser.post(
-        "session", json={"name": "streaming", "password": "dawn-chorus-at-five"}
-    ).json()
-    try:
-        with browser.stream("GET", f"runs/{run['id']}/events") as answer:
+    shared.person("streaming")
+    browser = shared.browser("streaming")
+    with shared.long_run("signed-out-stream") as run:
+        with browser.http.stream("GET", f"runs/{run}/events", timeout=20) as answer:
             lines = answer.iter_lines()
             assert next(lines).startswith("id: ")
-            signed_out = httpx.delete(
-                f"{shared.url}/api/v1/session",
-                headers={"X-CSRFToken": told["csrf"]},
-                cookies=dict(browser.cookies),
-            )
-            assert signed_out.status_code == 204
+            assert browser.ask("DELETE", "session").status_code == 204
             list(lines)  # ends before the run does
         with shared.client() as cart:
-            assert cart.run(run["id"])["state"] == "working"
-    finally:
-        shared.standin.behaviour.clear()
-        with shared.client() as cart:
-            cart.stop(run["id"])
+            assert cart.run(run)["state"] == "working"
 
 
 def test_what_people_write_steers_no_terminal(shared):

@@ -11,12 +11,11 @@ import contextlib
 import os
 import random
 import signal
-from pathlib import Path
 
 import pytest
 
 from pinecart.standins.bucket_server import Behaviour
-from tests.whole.house import house, pids_of, until
+from tests.whole.house import command, house, kill_one, pids_of, until, works_on
 from tests.whole.test_runs import held as in_bucket
 
 SEEDS, FILES = int(os.environ.get("PINECART_SOAK", "10")), 2000
@@ -27,12 +26,6 @@ LARGE = 20 << 20  # three parts
 def home(tmp_path_factory):
     with house(tmp_path_factory.mktemp("kills"), "--settle-s", "0") as made:
         yield made
-
-
-def command(pid):
-    with contextlib.suppress(OSError):
-        return Path(f"/proc/{pid}/cmdline").read_bytes().replace(b"\0", b" ").decode()
-    return ""
 
 
 def begun_slowly(home, root, new, job):
@@ -46,28 +39,6 @@ def begun_slowly(home, root, new, job):
         home.standin.behaviour[kind] = Behaviour(delay_s=0.01)
     with home.client() as cart:
         return cart.start(job)["id"]
-
-
-def kill_one(home, run, victim):
-    """With -9. True: it was the service."""
-    children = pids_of(home.process.pid)
-    if victim == "service":
-        home.process.send_signal(signal.SIGKILL)
-        home.process.wait(10)
-        until(lambda: not [p for p in children if command(p)], what="its processes to end with it")
-        return True
-    for pid in children:
-        with contextlib.suppress(OSError):
-            worker = command(pid).rstrip().endswith("pinecart.service.worker")
-            if works_on(home, pid, run) if victim == "run" else worker:
-                os.kill(pid, signal.SIGKILL)
-                break
-    return False
-
-
-def works_on(home, pid, run):
-    lock = str(home.state / "runs" / f"{run}.lock")
-    return any(os.readlink(f"/proc/{pid}/fd/{fd}") == lock for fd in os.listdir(f"/proc/{pid}/fd"))
 
 
 def uploads_of(home, bucket):

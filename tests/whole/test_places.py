@@ -155,10 +155,7 @@ def test_a_file_is_found_with_every_run_that_touched_it(shared):
     told = shared.run("find", "curlhaven-unique")
     assert "replace: changed" in told.stdout and told.returncode == 0
     assert "No run has touched" in shared.run("find", "nowhere-at-all").stderr
-    with shared.client() as cart:
-        cart.add_person("finder", "a-long-password", [{"right": "look", "label": "owls"}])
-        token = cart.make_token("t", person="finder")
-    with shared.client(token) as cart:
+    with shared.client(shared.person("finder", "look", "owls")) as cart:
         assert cart.find("curlhaven-unique") == []
 
 

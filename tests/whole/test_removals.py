@@ -5,13 +5,12 @@ network interface.
 from __future__ import annotations
 
 import os
-import signal
 
 import pytest
 
 from pinecart.client import ClientError
 from pinecart.standins.bucket_server import Behaviour
-from tests.whole.house import house, pids_of, until
+from tests.whole.house import house, until
 from tests.whole.test_runs import held as in_bucket
 
 SHEETS = {f"sheets/{n:03}.csv": b"count,%d\n" % n for n in range(40)}
@@ -132,9 +131,7 @@ def test_remove_lists_asks_sets_aside_and_is_cleared_away_at_last(shared):
 def test_removing_needs_more_than_the_right_to_operate(shared):
     shared.standin.shelf.make("attic-too")
     shared.standin.shelf.put("attic-too", "old/1", b"x", {})
-    with shared.client() as cart:
-        cart.add_person("olga", "a-long-password", [{"right": "operate", "label": ""}])
-        token = cart.make_token("olga's", person="olga")
+    token = shared.person("olga", "operate")
     with shared.client(token) as cart, pytest.raises(ClientError, match="define"):
         cart.remove("pine://office/attic-too/old/")
     with shared.client(token) as cart, pytest.raises(ClientError, match="define"):
@@ -148,8 +145,6 @@ def test_no_other_way_removes_for_whoever_may_only_operate(shared):
     for n in (1, 2):
         shared.standin.shelf.put("attic-three", f"old/{n}", b"x", {})
     with shared.client() as cart:
-        cart.add_person("oskar", "a-long-password", [{"right": "operate", "label": ""}])
-        token = cart.make_token("oskar's", person="oskar")
         held = cart.remove("pine://office/attic-three/old/1", set_aside=0)["run"]
         until(lambda: cart.run(held["id"])["state"] == "held", what="the list")
         declined = cart.remove("pine://office/attic-three/old/2", set_aside=0)["run"]
@@ -164,7 +159,7 @@ def test_no_other_way_removes_for_whoever_may_only_operate(shared):
                 set_aside=0,
             )
         assert "remove" in str(caught.value.problems)
-    with shared.client(token) as cart:
+    with shared.client(shared.person("oskar", "operate")) as cart:
         for attempt in (
             lambda: cart.carry(
                 "pine://office/attic-three/old/", "pine://office/attic-three/old/", intent="remove"
@@ -263,63 +258,6 @@ def test_a_move_waits_for_another_job_that_takes_from_the_same_place(tmp_path):
             assert run["totals"]["clear"]["objects"] == 1 and names(root) == ["c.csv"]
             cart.drop_job("seconds")
             assert home.carried(move)["state"] == "ended" and (root / "c.csv").exists()
-
-
-@pytest.mark.parametrize("target", ["bucket", "folder"])
-def test_a_mirror_killed_while_it_removes_goes_on_and_counts_nothing_twice(shared, target):
-    name = f"killed-{target}"
-    root, job = shared.fresh_job(name, {f"s/{n:03}.csv": b"%d" % n for n in range(300)}, **MIRROR)
-    guards = {"guards": {"removals": 1000, "removals_percent": 100}}
-    with shared.client() as cart:
-        if target == "folder":
-            there = shared.fresh_store("killed-there", {"keep": b"1"})
-            leg = {"from": f"pine://{name}/", "to": "pine://killed-there/in/"}
-        else:
-            leg = {"from": f"pine://{name}/", "to": f"pine://office/{name}/in/"}
-        cart.change_job(name, {"job": name, "legs": [leg], **MIRROR, **guards})
-        assert shared.carried(job)["outcome"] == "clean"
-        for n in range(250):
-            (root / f"s/{n:03}.csv").unlink()
-        if target == "bucket":
-            shared.standin.behaviour["delete"] = Behaviour(delay_s=0.05, match="in/s")
-
-        def left():
-            if target == "bucket":
-                return len([k for k in in_bucket(shared, name) if k.startswith("in/")])
-            return len(list((there / "in").rglob("*.csv")))
-
-        run = cart.start(job)["id"]
-        until(lambda: left() < 290, what="some to be removed")
-        kill_run(shared, run)
-        shared.standin.behaviour.clear()
-        until(lambda: cart.run(run)["state"] == "ended", what="the run to end")
-        found = cart.run(run)
-    assert (found["outcome"], found["totals"]["remove"]["objects"], left()) == ("clean", 250, 50), (
-        found["sentence"]
-    )
-    aside = (
-        [k for k in in_bucket(shared, name) if k.startswith(f".pinecart-aside/{run}/0/in/s/")]
-        if target == "bucket"
-        else list((there / f".pinecart-aside/{run}/0/in/s").iterdir())
-    )
-    assert len(aside) == 250
-    done = shared.run("run", "undo", str(run), "--yes")
-    assert done.returncode == 0 and left() == 300
-
-
-def kill_run(house, run):
-    """kill -9 the process that holds this run's lock."""
-    lock = str(house.state / "runs" / f"{run}.lock")
-    for pid in pids_of(house.process.pid):
-        try:
-            if any(
-                os.readlink(f"/proc/{pid}/fd/{fd}") == lock for fd in os.listdir(f"/proc/{pid}/fd")
-            ):
-                os.kill(pid, signal.SIGKILL)
-                return
-        except OSError:
-            continue
-    raise AssertionError(f"no process works on run {run}")
 
 
 def test_with_too_little_disk_nothing_starts_and_it_is_said(tmp_path):

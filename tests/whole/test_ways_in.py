@@ -15,37 +15,14 @@ import pyotp
 import pytest
 
 from pinecart.standins.bucket_server import Behaviour
-from tests.whole.house import house, until
+from tests.whole.house import PASSWORD, Browser, house, until
 
-PASSWORD, OTHER = "dawn-chorus-at-five", "the-owls-are-asleep-now"
-
-
-class Browser:
-    """What a browser does: cookies, and the session's token with every change."""
-
-    def __init__(self, url):
-        self.http = httpx.Client(base_url=f"{url}/api/v1/", headers={"User-Agent": "a browser"})
-
-    def ask(self, method, path, body=None):
-        answer = self.http.request(method, path, json=body)
-        if "csrf" in answer.text:
-            self.http.headers["X-CSRFToken"] = answer.json().get("csrf", "")
-        return answer
-
-    def sign_in(self, name, password=PASSWORD, **more):
-        return self.ask("POST", "session", {"name": name, "password": password, **more})
-
-    @property
-    def name(self):
-        return self.ask("GET", "session").json()["name"]
+OTHER = "the-owls-are-asleep-now"
 
 
 def added(house, name, right="look"):
-    with house.client() as cart:
-        cart.add_person(name, PASSWORD, [{"right": right, "label": ""}])
-    made = Browser(house.url)
-    assert made.sign_in(name).status_code == 200
-    return made
+    house.person(name, right)
+    return house.browser(name)
 
 
 def code_of(secret, steps=0):

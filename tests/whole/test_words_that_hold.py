@@ -40,17 +40,10 @@ def test_a_job_of_a_forgotten_name_remembers_nothing(shared):
 
 
 def test_a_job_whose_run_is_under_way_is_not_forgotten(shared):
-    _, job = shared.fresh_job("busy-drop", SHEETS)
-    shared.standin.behaviour["put"] = Behaviour(delay_s=0.5)
-    try:
-        with shared.client() as cart:
-            number = cart.start(job)["id"]
-            with pytest.raises(Conflict, match="not over yet"):
-                cart.drop_job(job)
-            assert cart.job(job)["job"] == job
-    finally:
-        shared.standin.behaviour.clear()
-        until(lambda: shared.client().run(number)["state"] == "ended")
+    with shared.long_run("busy-drop"), shared.client() as cart:
+        with pytest.raises(Conflict, match="not over yet"):
+            cart.drop_job("busy-drop")
+        assert cart.job("busy-drop")["job"] == "busy-drop"
 
 
 def test_an_audit_beside_a_run_says_so_or_comes_after_it(shared):
