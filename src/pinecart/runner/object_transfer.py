@@ -84,6 +84,9 @@ class ObjectTransfer:
         self._retry, self._keep, self._uploads = options.retry, options.keep, options.uploads
         self._pacer = options.pacer or Pacer()
         self._may_copy = not options.through_us
+        # Asked once: to ask a protocol for each small object costs 5 % of it.
+        store = options.target.store
+        self._copier = store if isinstance(store, ServerCopies) else None
         self._shares, self._progress = shares, progress or Progress()
         self._keeps_metadata = self._has_folders = False
         self._probed = asyncio.Lock()
@@ -278,11 +281,9 @@ class ObjectTransfer:
         return Carried(placed, row, entry.size, tried, entry)
 
     def _can_copy_alone(self, entry: Entry) -> bool:
-        target = self._target.store
-        may_copy = self._may_copy and not entry.is_link
-        return (
-            may_copy and isinstance(target, ServerCopies) and target.copies_from(self._source.store)
-        )
+        if self._copier is None or not self._may_copy or entry.is_link:
+            return False
+        return self._copier.copies_from(self._source.store)
 
     async def _within_one_system(
         self, key: bytes, entry: Entry, replaces: Entry | None, mark: str
@@ -291,7 +292,7 @@ class ObjectTransfer:
 
         None: it can't, and the bytes go through us.
         """
-        source, target = self._source.store, self._target.store
+        source, copier = self._source.store, self._copier
         card = WriteStamp(mark, entry.modified_ns if self._has_folders else None, "")
         put = Put(self._target.prefix + key, entry.size, b"", card, replaces is None, replaces)
         if self._keep.permissions or self._keep.attributes or self._keep.tags:
@@ -301,8 +302,8 @@ class ObjectTransfer:
             uploads=self._uploads[1],
             extra=put.extra._replace(storage_class=self._keep.storage_class),
         )
-        assert isinstance(target, ServerCopies)
-        placed = await target.copy(put, source, self._source.prefix + entry.source_key, entry)
+        assert copier is not None
+        placed = await copier.copy(put, source, self._source.prefix + entry.source_key, entry)
         self._may_copy = placed is not None
         return placed
 

@@ -46,6 +46,10 @@ class SideRemover:
 
     def __init__(self, name: str, at: Side, transfer: ObjectTransfer, policy: AsidePolicy) -> None:
         self._name, self._at, self._transfer, self._policy = name, at, transfer, policy
+        store = at.store  # asked once, not for each object
+        self._versions = store if isinstance(store, Versions) else None
+        self._renames = store if isinstance(store, Renames) else None
+        self._folders = store if isinstance(store, Folders) else None
 
     async def aside_of(self, key: bytes, whole: bytes, entry: Entry) -> Aside | None:
         """What is journalled before `key`, the object `whole` of the store, is taken away.
@@ -56,7 +60,7 @@ class SideRemover:
         if not self._policy.days or entry.is_folder:
             return None
         kept = Aside(leg, self._name, key, whole, entry.size, fingerprint(entry))
-        if isinstance(store, Versions) and await store.keeps_versions(whole):
+        if self._versions and await self._versions.keeps_versions(whole):
             now = (await store.stat(whole)).entry
             if not same(now, entry):
                 message = "is not as it was when this was planned. It was left alone."
@@ -71,14 +75,14 @@ class SideRemover:
         store = self._at.store
         if aside is None or aside.version:
             taken = Away(await store.remove(whole, entry), fingerprint(entry) if aside else "")
-        elif isinstance(store, Renames):
-            moved = await store.move(whole, aside.at, entry)
+        elif self._renames:
+            moved = await self._renames.move(whole, aside.at, entry)
             taken = Away(False, fingerprint(moved))
         else:
             kept = await self.keep(whole, entry, aside)
             taken = Away(await store.remove(whole, entry), kept)
-        if isinstance(store, Folders):
-            await store.tidy(self._at.prefix, whole)
+        if self._folders:
+            await self._folders.tidy(self._at.prefix, whole)
         return taken
 
     async def keep(self, whole: bytes, entry: Entry, aside: Aside) -> str:
@@ -96,11 +100,11 @@ class SideRemover:
         kept = (await store.stat(aside.at, aside.version)).entry
         if aside.version:
             return await self._transfer.second(store, whole, kept, whole, aside.version)
-        if isinstance(store, Renames):
-            moved = await store.move(aside.at, whole, kept)
+        if self._renames:
+            moved = await self._renames.move(aside.at, whole, kept)
         else:
             moved = await self._transfer.second(store, aside.at, kept, whole)
             await store.remove(aside.at, kept)
-        if isinstance(store, Folders):
-            await store.tidy(store.home(whole), aside.at)
+        if self._folders:
+            await self._folders.tidy(store.home(whole), aside.at)
         return moved
