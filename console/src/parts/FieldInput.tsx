@@ -35,7 +35,7 @@ function inputFor(field: Field): ReactNode {
           min={field.least}
           max={field.most}
           placeholder={unset(field)}
-          style={{ width: '100%', maxWidth: 300 }}
+          style={{ width: '100%', maxWidth: 420 }}
         />
       )
     case 'seconds':
