@@ -232,17 +232,24 @@ def find(cart: Cart, name: str) -> None:
         )
         return
 
-    def plain() -> None:
-        for place in found:
-            click.echo(f"{place['from']}{place['key']} → {place['to']}  {size(place['bytes'])}")
-            for touch in place["runs"][:10]:
-                what = (
-                    f"{'' if touch['done'] else 'not done, '}{touch['decision']}: {touch['reason']}"
-                )
-                what = touch["error"] or what
-                click.echo(f"  run {touch['run']} of {touch['job']}, {age(touch['at'])}: {what}")
+    cart.show(found, lambda: _show_touched(found))
 
-    cart.show(found, plain)
+
+def _show_touched(places: list[dict[str, Any]]) -> None:
+    """Each place, with the latest runs that touched it."""
+    for place in places:
+        click.echo(f"{place['from']}{place['key']} → {place['to']}  {size(place['bytes'])}")
+        for touch in place["runs"][:10]:
+            click.echo(
+                f"  run {touch['run']} of {touch['job']}, {age(touch['at'])}: {_done_by(touch)}"
+            )
+
+
+def _done_by(touch: dict[str, Any]) -> str:
+    if touch["error"]:
+        return str(touch["error"])
+    done = "" if touch["done"] else "not done, "
+    return f"{done}{touch['decision']}: {touch['reason']}"
 
 
 def _found_at(cart: Cart, place: str) -> list[dict[str, Any]]:

@@ -65,17 +65,29 @@ def job_options(command: Any) -> Any:
 
 def _definition(cart: Cart, old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str, Any]:
     """A definition from options, over an old one if there is one."""
-    fields = option_fields(cart.forms, "job")
     made: dict[str, Any] = dict(old or {})
-    leg: dict[str, Any] = dict(made["legs"][0]) if old else {}
-    for key, name in (("from_", "from"), ("to", "to")):
-        leg |= {name: cart.client.location(options[key])} if options[key] else {}
-    leg |= given_values([f for f in fields if f["is_of_leg"]], options)
-    made |= given_values([f for f in fields if not f["is_of_leg"]], options)
-    made |= {key: options[key] for key in ("why", "title") if options[key]}
-    made |= {"labels": list(options["labels"])} if options["labels"] else {}
+    first, *others = made.get("legs") or [{}]
+    fields = [field for field in option_fields(cart.forms, "job") if not field["is_of_leg"]]
+    made |= given_values(fields, options)
+    for key in ("why", "title"):
+        if options[key]:
+            made[key] = options[key]
+    if options["labels"]:
+        made["labels"] = list(options["labels"])
     made |= _schedule(cart, made.get("schedule"), options)
-    return made | {"legs": [leg, *made.get("legs", [])[1:]]}
+    made["legs"] = [first | _leg(cart, options), *others]
+    return made
+
+
+def _leg(cart: Cart, options: dict[str, Any]) -> dict[str, Any]:
+    """What the options say of the leg."""
+    fields = [field for field in option_fields(cart.forms, "job") if field["is_of_leg"]]
+    leg = given_values(fields, options)
+    if options["from_"]:
+        leg["from"] = cart.client.location(options["from_"])
+    if options["to"]:
+        leg["to"] = cart.client.location(options["to"])
+    return leg
 
 
 def _schedule(cart: Cart, old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str, Any]:

@@ -55,8 +55,12 @@ def _facts(facts: dict[str, Any]) -> str:
     """Of a change, `field: before → after`; other facts as they are."""
     before, after = facts.get("before"), facts.get("after")
     if not isinstance(before, dict) or not isinstance(after, dict):
-        return ", ".join(f"{k} {_text(v)}" for k, v in facts.items() if v not in ("", None, [], {}))
-    changes = [f"{k}: {_text(before.get(k))} → {_text(after.get(k))}" for k in before | after]
+        told = {name: value for name, value in facts.items() if value not in ("", None, [], {})}
+        return ", ".join(f"{name} {_text(value)}" for name, value in told.items())
+    changes = []
+    for field in before | after:
+        old, new = _text(before.get(field)), _text(after.get(field))
+        changes.append(f"{field}: {old} → {new}")
     return "; ".join(changes) or "nothing differs"
 
 

@@ -128,15 +128,19 @@ def _is_bucket(place: Location) -> bool:
 
 
 def _of_one_file(source: Location, target: Location) -> tuple[dict[str, Any], tuple[str, str]]:
-    head, slash, name = source.path.rpartition(b"/")
-    into = not target.path or target.path.endswith(b"/") or _is_bucket(target)
-    there, new = (target.as_prefix().path, name) if into else _parent_and_name(target.path)
+    """The leg that carries it, and its places before and after."""
+    here, name = _parent_and_name(source.path)
+    if not target.path or target.path.endswith(b"/") or _is_bucket(target):
+        there, new = target.as_prefix().path, name
+    else:
+        there, new = _parent_and_name(target.path)
     leg = {
-        "from": Location(source.store, head + slash).text,
+        "from": Location(source.store, here).text,
         "to": Location(target.store, there).text,
+        "one": [key_text(name), key_text(new)],
     }
-    names = [key_text(n) for n in (name, new)]
-    return leg | {"one": names}, (str(source), str(Location(target.store, there + new)))
+    arrives = Location(target.store, there + new)
+    return leg, (str(source), str(arrives))
 
 
 def _parent_and_name(path: bytes) -> tuple[bytes, bytes]:

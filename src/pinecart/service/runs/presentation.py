@@ -131,18 +131,21 @@ def _sentence(told: dict[str, Any], waits: list[str]) -> str:
         return after_sentence(told)
     if told["kind"] == "audit":
         return _audit_sentence(told)
-    return (
-        _undo_preview_sentence(told) if told["of"] is not None else _preview_sentence(told, waits)
-    )
+    if told["of"] is not None:
+        return _undo_preview_sentence(told)
+    return _preview_sentence(told, waits)
 
 
 def _preview_sentence(told: dict[str, Any], waits: list[str]) -> str:
     n = {decision: total["objects"] for decision, total in told["totals"].items()}
-    would = f"would copy {n['copy']:,}, replace {n['replace']:,}, remove {n['remove']:,}"
-    would += f", clear {n['clear']:,} at the source" if n["clear"] else ""
-    held = f" It would wait for your yes: {' '.join(waits)}" if waits else ""
-    rest = f"{told['problems']:,} problems; {n['leave']:,} left as they are"
-    return f"Preview: {would}; {rest}.{held}"
+    would = f"copy {n['copy']:,}, replace {n['replace']:,}, remove {n['remove']:,}"
+    if n["clear"]:
+        would += f", clear {n['clear']:,} at the source"
+    sentence = f"Preview: would {would}; "
+    sentence += f"{told['problems']:,} problems; {n['leave']:,} left as they are."
+    if waits:
+        sentence += " It would wait for your yes: " + " ".join(waits)
+    return sentence
 
 
 def _undo_preview_sentence(told: dict[str, Any]) -> str:
