@@ -112,12 +112,9 @@ def serve(data: str | None, **options: Any) -> None:
     if bool(options["certificate"]) != bool(options["key"]):
         say("pinecart: --certificate and --key come together.")
         sys.exit(WRONG_USE)
-    given = state.Options(**options)
-    if (
-        not given.certificate
-        and not given.behind
-        and given.host not in ("127.0.0.1", "localhost", "::1")
-    ):
+    given, folder = state.Options(**options), _data(data)
+    is_on_this_machine = given.host in ("127.0.0.1", "localhost", "::1")
+    if not (given.certificate or given.behind or is_on_this_machine):
         say(
             f"pinecart: WARNING: {given.host} can be reached from elsewhere, and nothing is "
             "encrypted: passwords and files can be read on the way. Give it --certificate "
@@ -125,22 +122,24 @@ def serve(data: str | None, **options: Any) -> None:
         )
 
     def ready(welcome: Any) -> None:
-        say(f"Pine Cart is at {given.url}  (state: {_data(data)})")
-        if welcome:
-            say(
-                f"Sign in as {welcome.person} with the password {welcome.password} (told "
-                "this once)."
-            )
-            say(f"For the command line: pinecart login {given.url} --name {welcome.person}")
-        elif (_data(data) / "token").exists():
-            say(
-                f"pinecart: WARNING: {_data(data) / 'token'}, of an earlier release, opens "
-                "everything to whoever reads it. Take it away, and end it: pinecart token "
-                "list --everybodys"
-            )
-        say("Ctrl-C ends it; runs under way go on when it is back.")
+        _greet(given.url, folder, welcome)
 
-    _run(serving.serve, state.StateFolder(_data(data)), given, extra=[], ready=ready)
+    _run(serving.serve, state.StateFolder(folder), given, extra=[], ready=ready)
+
+
+def _greet(url: str, folder: Path, welcome: Any) -> None:
+    """welcome: the first person and password, at a first start."""
+    say(f"Pine Cart is at {url}  (state: {folder})")
+    if welcome:
+        say(f"Sign in as {welcome.person} with the password {welcome.password} (told this once).")
+        say(f"For the command line: pinecart login {url} --name {welcome.person}")
+    elif (folder / "token").exists():
+        say(
+            f"pinecart: WARNING: {folder / 'token'}, of an earlier release, opens "
+            "everything to whoever reads it. Take it away, and end it: pinecart token "
+            "list --everybodys"
+        )
+    say("Ctrl-C ends it; runs under way go on when it is back.")
 
 
 @click.command("let-in")

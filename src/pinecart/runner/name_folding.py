@@ -141,33 +141,56 @@ async def _sorted(
 
 
 def _in_one_fold(group: Sequence[tuple[bytes, int, Any]], names: OneName) -> Iterator[Found]:
+    """What is found of one name, under the spelling by which it is remembered."""
     sources, fars, rows = (
         {item[0]: item for _, side, item in group if side == n} for n in range(3)
     )
-    for found in (sources, fars):  # a folder of its own in two spellings is one folder
-        for key in list(found)[1:]:
-            if found[key].is_folder:
-                del found[key]
+    _as_one_folder(sources)
+    _as_one_folder(fars)
     if len(sources) > 1 or len(fars) > 1:
         for key in sorted({*sources, *fars, *rows}):
-            yield key, _clashing(key, sources.get(key), fars.get(key)), fars.get(key), rows.get(key)
+            far = fars.get(key)
+            yield key, _clashing(key, sources.get(key), far), far, rows.get(key)
         return
-    entry, there = next(iter(sources.values()), None), next(iter(fars.values()), None)
-    spellings = [x.key for x in (entry, there) if x is not None]
-    row: Row | None = next((rows[k] for k in spellings if k in rows), None)
-    if row is None and names.at_target:
-        row = next(iter(rows.values()), None)
-    if row is not None and not names.at_target and there is not None and row.key != there.key:
-        row = None  # an object of another name was remembered
+    entry: Entry | None = next(iter(sources.values()), None)
+    there: Entry | None = next(iter(fars.values()), None)
+    row = _remembered(rows, entry, there, names)
     for other in rows.values():
         if other is not row:
             yield other.key, None, None, other
-    if row is None and not spellings:
+    known = row or there or entry
+    if known is None:
         return
-    key = row.key if row is not None else there.key if there is not None else spellings[0]
+    key = known.key
     if entry is not None and entry.key != key:
         entry = entry._replace(key=key, was=entry.source_key)
-    yield key, entry, there._replace(key=key) if there is not None else None, row
+    if there is not None:
+        there = there._replace(key=key)
+    yield key, entry, there, row
+
+
+def _as_one_folder(found: dict[bytes, Entry]) -> None:
+    """A folder of its own in two spellings is one folder: the first stays."""
+    for key in list(found)[1:]:
+        if found[key].is_folder:
+            del found[key]
+
+
+def _remembered(
+    rows: dict[bytes, Row], entry: Entry | None, there: Entry | None, names: OneName
+) -> Row | None:
+    """The row that speaks of what is here or there, in either's spelling.
+
+    Where it is the far side that folds names, of any spelling; otherwise a row of another spelling
+    than the far side's is of another object.
+    """
+    spelt = [side.key for side in (entry, there) if side is not None and side.key in rows]
+    row = rows[spelt[0]] if spelt else None
+    if names.at_target:
+        return row or next(iter(rows.values()), None)
+    if row is not None and there is not None and row.key != there.key:
+        return None
+    return row
 
 
 def _clashing(key: bytes, entry: Entry | None, there: Entry | None) -> Entry | None:

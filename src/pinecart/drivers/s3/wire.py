@@ -54,9 +54,12 @@ EMPTY_SHA256 = hashlib.sha256(b"").hexdigest()
 
 def region_told(status: int, headers: Mapping[str, str], body: bytes) -> str:
     """The region that a refusal names as the right one; empty if it names none."""
-    if status not in (301, 307, 400) or (told := headers.get("x-amz-bucket-region", "")):
-        return told if status in (301, 307, 400) else ""
-    return text_of(body, "Region") if body.lstrip().startswith(b"<") else ""
+    if status not in (301, 307, 400):
+        return ""
+    named = headers.get("x-amz-bucket-region", "")
+    if named or not body.lstrip().startswith(b"<"):
+        return named
+    return text_of(body, "Region")
 
 
 class ListingPage(NamedTuple):
@@ -465,13 +468,8 @@ _BY_STATUS = {
 
 def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
     """The store's refusal as one of our errors. what: location and action, for the message."""
-    their_code, their_words = _BY_STATUS.get(status, ""), ""
-    if body:
-        try:
-            fields = {_local(n.tag): n.text or "" for n in _tree(_CONTROLS.sub(b"?", body)).iter()}
-            their_code, their_words = fields.get("Code") or their_code, fields.get("Message", "")
-        except Busy:
-            their_words = "(an answer that is no XML)"
+    their_code, their_words = _their_words(body) if body else ("", "")
+    their_code = their_code or _BY_STATUS.get(status, "")
     if status in (301, 307, 308) or their_code == "AuthorizationHeaderMalformed":
         region = region_told(status, headers, body) or "another region"
         words = f"{what}: the right region is {region}. Set the store's region to it."
@@ -483,9 +481,17 @@ def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: st
         message = f"{what}: {words or 'The store has a fault on its side'} ({status} {their_code})."
         return Busy(message, wait_s=wait_told(wait), **facts)
     if kind is None:
-        said = ": ".join(words for words in (their_code, their_words[:200].strip()) if words)
-        return Refused(
-            f"{what}: the store refused ({status}{f' {said}' if said else ', without a word'}).",
-            **facts,
-        )
+        said = ": ".join(filter(None, [their_code, their_words[:200].strip()]))
+        said = f" {said}" if said else ", without a word"
+        return Refused(f"{what}: the store refused ({status}{said}).", **facts)
     return kind(f"{what}: {words} ({their_code})", code=code, **facts)
+
+
+def _their_words(body: bytes) -> tuple[str, str]:
+    """Code and message of a refusal, as far as it tells them."""
+    try:
+        tree = _tree(_CONTROLS.sub(b"?", body))
+    except Busy:
+        return "", "(an answer that is no XML)"
+    fields = {_local(node.tag): node.text or "" for node in tree.iter()}
+    return fields.get("Code", ""), fields.get("Message", "")
