@@ -298,6 +298,16 @@ def _named(o: dict[str, Any]) -> str:
     )
 
 
+def _left_words(reasons: dict[str, int]) -> list[str]:
+    """How many objects are left, of each reason."""
+    words = []
+    for reason, n in sorted(reasons.items()):
+        decision, _, why = reason.partition(" ")
+        if decision == "leave":
+            words.append(f"{n:,} {LEFT_WORDS.get(why, why)}")
+    return words
+
+
 def show_preview(cart: Cart, run: dict[str, Any]) -> None:
     """Removals first, then replacements, then copies."""
     objects = list(cart.client.objects(run["id"], of="previews"))
@@ -309,17 +319,11 @@ def show_preview(cart: Cart, run: dict[str, Any]) -> None:
         if run["message"] and run["outcome"] != "failed":
             click.echo(f"▲ {run['message']}")
         rows = [[o["decision"], o["reason"], size(o["bytes"]), _named(o)] for o in objects]
-        table(
-            ["decision", "reason", "size", "file"], rows, numbers=[2], flexible=3
-        ) if rows else None
-        skipped = {
-            r.removeprefix("leave "): n for r, n in run["reasons"].items() if r.startswith("leave ")
-        }
-        if skipped:
-            click.echo(
-                "Left as they are: "
-                + ", ".join(f"{n:,} {LEFT_WORDS.get(r, r)}" for r, n in sorted(skipped.items()))
-            )
+        if rows:
+            table(["decision", "reason", "size", "file"], rows, numbers=[2], flexible=3)
+        left = _left_words(run["reasons"])
+        if left:
+            click.echo(f"Left as they are: {', '.join(left)}")
 
     cart.show(run | {"objects": objects}, plain)
 

@@ -142,35 +142,39 @@ def run_show(cart: Cart, number: int) -> None:
 
 def tell(run: dict[str, Any]) -> None:
     click.echo(coloured(run["sentence"], run["outcome"] or run["state"]))
-    click.echo(
-        f"Run {run['id']} of {run['job']}: {run['cause']}, "
-        f"{age(run['started_at'] or run['queued_at'])}"
-    )
+    since = age(run["started_at"] or run["queued_at"])
+    click.echo(f"Run {run['id']} of {run['job']}: {run['cause']}, {since}")
     for leg in run["legs"]:
-        click.echo(f"  {leg['from']}" + (f" → {leg['to']}" if leg["to"] != leg["from"] else ""))
-    rows = [
-        [d, f"{t['objects']:,}", size(t["bytes"])]
-        for d, t in run["totals"].items()
-        if t["objects"] or d == "remove"
-    ]
+        is_one_place = leg["to"] == leg["from"]
+        click.echo(f"  {leg['from']}" if is_one_place else f"  {leg['from']} → {leg['to']}")
     click.echo()
-    table(["decision", "files", "bytes"], rows, numbers=[1, 2])
+    _tell_totals(run["totals"])
     for group in run.get("problem_groups", []):
         click.echo(f"\n▲ {group['objects']:,} × {group['code']}: {group['message']}")
-    for held in (run["held"] or {"lists": []})["lists"]:
-        click.echo(
-            f"\n◆ {held['message']}" + (f" ({size(held['bytes'])})" if held["objects"] else "")
-        )
     if run["held"]:
-        number = run["id"]
-        if any(h["objects"] for h in run["held"]["lists"]):
-            click.echo(f"\nSee the list:  pinecart run objects {number} --held")
-        click.echo(
-            f"Go on:         pinecart run release {number}\nCancel:        pinecart run "
-            f"decline {number}"
-        )
+        _tell_held(run["id"], run["held"]["lists"])
     if run["problems"]:
         click.echo(f"\nEach of them: pinecart run objects {run['id']} --problems")
+
+
+def _tell_totals(totals: dict[str, dict[str, int]]) -> None:
+    """What was removed is told also where it is nothing."""
+    rows = []
+    for decision, total in totals.items():
+        if total["objects"] or decision == "remove":
+            rows.append([decision, f"{total['objects']:,}", size(total["bytes"])])
+    table(["decision", "files", "bytes"], rows, numbers=[1, 2])
+
+
+def _tell_held(number: int, lists: list[dict[str, Any]]) -> None:
+    """What waits for a yes, and how to give it."""
+    for held in lists:
+        bytes_told = f" ({size(held['bytes'])})" if held["objects"] else ""
+        click.echo(f"\n◆ {held['message']}{bytes_told}")
+    if any(held["objects"] for held in lists):
+        click.echo(f"\nSee the list:  pinecart run objects {number} --held")
+    click.echo(f"Go on:         pinecart run release {number}")
+    click.echo(f"Cancel:        pinecart run decline {number}")
 
 
 @run.command("follow")
