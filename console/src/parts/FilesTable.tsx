@@ -1,9 +1,10 @@
 import { useInfiniteQuery } from '@tanstack/react-query'
-import { Button, Empty, Flex, Typography } from 'antd'
+import { Empty, Flex, Typography } from 'antd'
 import type { FileRow } from '../api/client'
 import { REASONS } from '../lib/words'
 import { Bytes, Loaded } from './parts'
 import { DataTable } from './DataTable'
+import { More } from './More'
 
 interface Props {
   of: unknown[]
@@ -66,15 +67,7 @@ export function FilesTable({ of, page, empty, finding = false }: Props) {
                 { title: finding ? '' : 'Proof or problem', render: (_, row) => said(row) },
               ]}
             />
-            {query.hasNextPage && (
-              <Button
-                onClick={() => void query.fetchNextPage()}
-                loading={query.isFetchingNextPage}
-                style={{ marginTop: 12 }}
-              >
-                More
-              </Button>
-            )}
+            <More of={query} />
           </>
         )
       }}

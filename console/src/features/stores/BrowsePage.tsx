@@ -8,6 +8,7 @@ import { count, files, size } from '../../lib/words'
 import { Buckets } from './Buckets'
 import { Bytes, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
 import { DataTable } from '../../parts/DataTable'
+import { More } from '../../parts/More'
 
 const BRANCH = 1000
 type Entry = Omit<Browsed['entries'][number], 'kind'> & {
@@ -182,15 +183,7 @@ function Browse({ name, path }: { name: string; path: string }) {
                   },
                 ]}
               />
-              {query.hasNextPage && (
-                <Button
-                  onClick={() => void query.fetchNextPage()}
-                  loading={query.isFetchingNextPage}
-                  style={{ marginTop: 12 }}
-                >
-                  More
-                </Button>
-              )}
+              <More of={query} />
             </>
           )
         }}

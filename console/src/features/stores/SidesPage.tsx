@@ -7,6 +7,7 @@ import { location, place } from '../../lib/words'
 import { Bytes, Loaded, PageHead } from '../../parts/parts'
 import { PlaceInput } from '../../parts/PlaceInput'
 import { DataTable } from '../../parts/DataTable'
+import { More } from '../../parts/More'
 
 const WORDS: Record<Side['word'], string> = {
   'same-size': '= same size',
@@ -145,15 +146,7 @@ function Both({ here, there }: { here: string; there: string }) {
                   },
                 ]}
               />
-              {query.hasNextPage && (
-                <Button
-                  onClick={() => void query.fetchNextPage()}
-                  loading={query.isFetchingNextPage}
-                  style={{ marginTop: 12 }}
-                >
-                  More
-                </Button>
-              )}
+              <More of={query} />
             </>
           )
         }}
