@@ -71,17 +71,7 @@ class FilePutter:
             return await self._put_in_pieces(put, source, parents)
 
     async def _put_in_pieces(self, put: Put, source: Reading, parents: Parents) -> Placed:
-        writing = await self._root.do(
-            lambda: FolderWriting(
-                self._root.name,
-                put,
-                parents,
-                self._hidden.next(),
-                self._abilities.same,
-                self._kernel,
-                read_back=self._reads_back,
-            )
-        )
+        writing = await self._root.do(lambda: self._new_writing(put, parents))
 
         # Used again and again: fresh memory of this size is mapped page by page each time.
         spare: list[bytearray] = []
@@ -197,10 +187,8 @@ class FilePutter:
             writing.add_at(body, 0)
             return writing
 
-    @contextlib.contextmanager
-    def _writing(self, put: Put, parents: Parents) -> Iterator[FolderWriting]:
-        """A file with its bytes, permissions and time; cleared away if that fails."""
-        writing = FolderWriting(
+    def _new_writing(self, put: Put, parents: Parents) -> FolderWriting:
+        return FolderWriting(
             self._root.name,
             put,
             parents,
@@ -209,6 +197,11 @@ class FilePutter:
             self._kernel,
             read_back=self._reads_back,
         )
+
+    @contextlib.contextmanager
+    def _writing(self, put: Put, parents: Parents) -> Iterator[FolderWriting]:
+        """A file with its bytes, permissions and time; cleared away if that fails."""
+        writing = self._new_writing(put, parents)
         try:
             yield writing
             writing.give()
