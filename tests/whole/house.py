@@ -294,6 +294,7 @@ def pids_of(parent: int) -> list[int]:
 
 
 def command(pid):
+    """Its words; empty when it has ended."""
     with contextlib.suppress(OSError):
         return Path(f"/proc/{pid}/cmdline").read_bytes().replace(b"\0", b" ").decode()
     return ""

@@ -15,7 +15,7 @@ import yaml
 
 from pinecart.client import ClientError
 from pinecart.standins.bucket_server import Account, Behaviour
-from tests.whole.house import house, pids_of
+from tests.whole.house import command, house, pids_of
 from tests.whole.test_ways_in import Browser
 
 PLANTED = {
@@ -155,7 +155,7 @@ def test_no_secret_lies_in_the_state_nor_is_said_when_things_break(hunted):
     must_be_clean("the command line", done.stdout + done.stderr, secrets)
     made.sql("UPDATE stores_storerecord SET sealed = ? WHERE name = 'planted'", sealed)
     for pid in pids_of(made.process.pid):
-        if "worker" in Path(f"/proc/{pid}/cmdline").read_text():
+        if "worker" in command(pid):
             os.kill(pid, signal.SIGABRT)
     must_be_clean("the log", made.log(), secrets)
     files = [f for f in made.state.rglob("*") if f.is_file()]

@@ -16,7 +16,7 @@ import pytest
 from pinecart.client import Client
 from pinecart.core.entries import Row
 from pinecart.service.config.state import network_file_system
-from tests.whole.house import PINECART, free_port, house, pids_of, until
+from tests.whole.house import PINECART, command, free_port, house, pids_of, until
 
 ROOT = Path(__file__).parents[2]
 
@@ -55,11 +55,7 @@ def test_killed_outright_it_leaves_no_process_either_and_starts_again(tmp_path):
 
 def test_a_process_that_dies_is_started_again(tmp_path):
     with house(tmp_path) as home:
-        clock = next(
-            p
-            for p in pids_of(home.process.pid)
-            if Path(f"/proc/{p}/cmdline").read_bytes().rstrip(b"\0").endswith(b".clock")
-        )
+        clock = next(p for p in pids_of(home.process.pid) if command(p).rstrip().endswith(".clock"))
         os.kill(clock, signal.SIGKILL)
         until(
             lambda: "service.clock ended with -9; it is started again" in home.log(),
