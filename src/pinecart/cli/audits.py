@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from typing import Any
 
 import click
 
@@ -11,6 +10,7 @@ from pinecart.cli.following import follow_quietly
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option
 from pinecart.cli.jobs import wait_option
 from pinecart.cli.words import age, size, table
+from pinecart.json_object import JsonObject
 
 
 @click.group(cls=Words)
@@ -63,7 +63,7 @@ def audit_show(cart: Cart, number: int) -> None:
     _show(cart, cart.client.audit(number))
 
 
-def _show(cart: Cart, found: dict[str, Any]) -> None:
+def _show(cart: Cart, found: JsonObject) -> None:
     findings = list(cart.client.objects(found["id"], of="audits"))
     rows = [[f["reason"], size(f["bytes"]), f["key"], f["message"]] for f in findings]
 

@@ -10,6 +10,7 @@ import click
 from pinecart.cli.frame import Cart, output_option, say
 from pinecart.cli.words import age, files, size, table
 from pinecart.client.places import store_and_path, tidied
+from pinecart.json_object import JsonObject
 
 
 @click.command()
@@ -111,14 +112,14 @@ def _show_versions(cart: Cart, location: str) -> None:
     _show_table(cart, kept, heads, rows, f"No versions of {location} are kept.", numbers=[1])
 
 
-def _show_totals(cart: Cart, found: Iterable[dict[str, Any]]) -> None:
+def _show_totals(cart: Cart, found: Iterable[JsonObject]) -> None:
     sizes = [entry["bytes"] or 0 for entry in found]
     counted = {"objects": len(sizes), "bytes": sum(sizes)}
     words = f"{files(len(sizes))} · {size(sum(sizes))}"
     cart.show(counted, lambda: click.echo(words))
 
 
-def _show_tree(cart: Cart, entries: list[dict[str, Any]], location: str) -> None:
+def _show_tree(cart: Cart, entries: list[JsonObject], location: str) -> None:
     lines = _tree([entry["key"] for entry in entries]) or [f"{location} is empty."]
     cart.show(entries, lambda: click.echo("\n".join(lines)))
 
@@ -130,7 +131,7 @@ def _show_buckets(cart: Cart, store: str) -> None:
     cart.show(found, lambda: table(["bucket", "", "used by"], rows))
 
 
-def _show_entries(cart: Cart, entries: list[dict[str, Any]], location: str, match: str) -> None:
+def _show_entries(cart: Cart, entries: list[JsonObject], location: str, match: str) -> None:
     rows = []
     for entry in entries:
         length = size(entry["bytes"]) if entry["kind"] == "file" else entry["kind"]
@@ -235,7 +236,7 @@ def find(cart: Cart, name: str) -> None:
     cart.show(found, lambda: _show_touched(found))
 
 
-def _show_touched(places: list[dict[str, Any]]) -> None:
+def _show_touched(places: list[JsonObject]) -> None:
     """Each place, with the latest runs that touched it."""
     for place in places:
         click.echo(f"{place['from']}{place['key']} → {place['to']}  {size(place['bytes'])}")
@@ -245,21 +246,21 @@ def _show_touched(places: list[dict[str, Any]]) -> None:
             )
 
 
-def _done_by(touch: dict[str, Any]) -> str:
+def _done_by(touch: JsonObject) -> str:
     if touch["error"]:
         return str(touch["error"])
     done = "" if touch["done"] else "not done, "
     return f"{done}{touch['decision']}: {touch['reason']}"
 
 
-def _found_at(cart: Cart, place: str) -> list[dict[str, Any]]:
+def _found_at(cart: Cart, place: str) -> list[JsonObject]:
     """What is known of one file by its place, at either side."""
     at = cart.client.location(place).rstrip("/")
     found = cart.client.find(at.rpartition("/")[2])
     return [p for p in found if at in (p["from"] + p["key_id"], p["to"] + p["key_id"])]
 
 
-def _show_head(told: dict[str, Any]) -> None:
+def _show_head(told: JsonObject) -> None:
     facts = {
         "size": f"{told['bytes']:,} bytes",
         "changed": _when(told["modified_ns"]),

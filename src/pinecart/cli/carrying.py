@@ -13,13 +13,14 @@ from pinecart.cli.forms import Field, FormCommand, given_values
 from pinecart.cli.frame import DONE, HELD, PROBLEMS, Cart, exit_code, output_option, say
 from pinecart.cli.jobs import option_fields, show_preview
 from pinecart.cli.runs import tell
+from pinecart.json_object import JsonObject
 
 
-def _carry_fields(forms: dict[str, Any]) -> list[Field]:
+def _carry_fields(forms: JsonObject) -> list[Field]:
     return option_fields(forms, "carry")
 
 
-def _removal_fields(forms: dict[str, Any]) -> list[Field]:
+def _removal_fields(forms: JsonObject) -> list[Field]:
     return option_fields(forms, "remove")
 
 
@@ -104,7 +105,7 @@ def remove(cart: Cart, location: str, only_preview: bool, yes: bool, **options: 
     sys.exit(exit_code(run))
 
 
-def _asked(cart: Cart, run: dict[str, Any], *, yes: bool) -> dict[str, Any]:
+def _asked(cart: Cart, run: JsonObject, *, yes: bool) -> JsonObject:
     """Show what waits, and take a yes or a no for exactly that."""
     say(" ".join(h["message"] for h in run["held"]["lists"]))
     shown = [o["key"] for o in islice(cart.client.objects(run["id"], held=True), 10)]

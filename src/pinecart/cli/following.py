@@ -6,24 +6,24 @@ from __future__ import annotations
 
 import sys
 import time
-from typing import Any
 
 import click
 
 from pinecart.cli.frame import Cart, say
 from pinecart.cli.words import files, size, span, width
+from pinecart.json_object import JsonObject
 
 BETWEEN_PLAIN_S = 5.0
 
 
-def follow_quietly(cart: Cart, run: dict[str, Any], of: str) -> dict[str, Any]:
+def follow_quietly(cart: Cart, run: JsonObject, of: str) -> JsonObject:
     """Wait for a preview or an audit to end; gives it as it ended."""
     for _, _told in cart.client.follow(run["id"]):
         pass
     return cart.client.preview(run["id"]) if of == "previews" else cart.client.audit(run["id"])
 
 
-def follow(cart: Cart, number: int, *, each: bool) -> dict[str, Any]:
+def follow(cart: Cart, number: int, *, each: bool) -> JsonObject:
     """Watch a run until it has ended; gives it as it ended.
 
     each: a line on stderr for every file.
@@ -62,7 +62,7 @@ def _print_new(cart: Cart, number: int, seen: int, line: _Line) -> int:
     return seen
 
 
-def progress_line(told: dict[str, Any]) -> str:
+def progress_line(told: JsonObject) -> str:
     """`transferring  120 of at least 400 files · 18.0 MiB of 60.1 MiB · 1.5 MiB/s · 28 s left`."""
     done, planned = told["done"], told["planned"]
     about = "" if told["listing_complete"] else "at least "
@@ -99,7 +99,7 @@ class _Line:
             self._last = time.monotonic()
             say(text)
 
-    def state(self, run: dict[str, Any]) -> None:
+    def state(self, run: JsonObject) -> None:
         if run["state"] == "queued":
             self.draw(run["message"] or f"run {run['id']} of {run['job']} is queued")
         elif run["state"] == "interrupted":

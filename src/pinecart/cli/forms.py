@@ -10,9 +10,10 @@ from typing import Any
 import click
 
 from pinecart.cli.frame import Cart, read_secret
+from pinecart.json_object import JsonObject
 
-Field = dict[str, Any]
-Forms = dict[str, Any]
+Field = JsonObject
+Forms = JsonObject
 NOT_ASKED = "pinecart.forms"  # in a context's meta: why the service could not be asked
 METAVARS = {"size": "SIZE", "age": "AGE", "date": "DATE", "list": "PATTERN"}
 
@@ -151,7 +152,7 @@ _MAKERS: Mapping[str, Callable[[Field], list[click.Option]]] = {
 }
 
 
-def given_values(fields: Iterable[Field], options: Mapping[str, Any]) -> dict[str, Any]:
+def given_values(fields: Iterable[Field], options: Mapping[str, Any]) -> JsonObject:
     """What of the fields was given by options; what lies in files is read."""
     given = {}
     for field in fields:

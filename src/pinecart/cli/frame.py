@@ -15,6 +15,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from pinecart.json_object import JsonObject
+
 if TYPE_CHECKING:
     from pinecart.client import Client
 
@@ -39,7 +41,7 @@ class Cart:
         return self._client
 
     @cached_property
-    def forms(self) -> dict[str, Any]:
+    def forms(self) -> JsonObject:
         """What the service has to fill in."""
         return self.client.forms()
 
@@ -146,7 +148,7 @@ def output_option(command: Callable[..., Any]) -> Callable[..., Any]:
     return wrapped
 
 
-def exit_code(run: dict[str, Any]) -> int:
+def exit_code(run: JsonObject) -> int:
     if run["state"] == "held":
         return HELD
     return DONE if run["outcome"] in ("clean", "nothing-to-do", "skipped", "") else PROBLEMS

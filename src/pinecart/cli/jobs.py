@@ -11,6 +11,7 @@ from pinecart.cli.following import follow_quietly
 from pinecart.cli.forms import Field, FormCommand, given_values
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, say
 from pinecart.cli.words import age, mark, size, table
+from pinecart.json_object import JsonObject
 
 
 @click.group(cls=Words)
@@ -22,7 +23,7 @@ def job() -> None:
     """
 
 
-def _read(file: Any) -> dict[str, Any]:
+def _read(file: Any) -> JsonObject:
     import yaml
 
     try:
@@ -37,16 +38,16 @@ def _read(file: Any) -> dict[str, Any]:
     return found
 
 
-def option_fields(forms: dict[str, Any], use: str) -> list[Field]:
+def option_fields(forms: JsonObject, use: str) -> list[Field]:
     """The options of a job ("job"), a one-off transfer ("carry") or removal ("remove")."""
     return [option for option in forms["job_options"] if use in option["used_in"]]
 
 
-def _trigger_fields(forms: dict[str, Any]) -> list[Field]:
+def _trigger_fields(forms: JsonObject) -> list[Field]:
     return [field for kind in forms["triggers"] for field in kind["fields"]]
 
 
-def _job_fields(forms: dict[str, Any]) -> list[Field]:
+def _job_fields(forms: JsonObject) -> list[Field]:
     return [*option_fields(forms, "job"), *_trigger_fields(forms)]
 
 
@@ -63,9 +64,9 @@ def job_options(command: Any) -> Any:
     return command
 
 
-def _definition(cart: Cart, old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str, Any]:
+def _definition(cart: Cart, old: JsonObject | None, options: JsonObject) -> JsonObject:
     """A definition from options, over an old one if there is one."""
-    made: dict[str, Any] = dict(old or {})
+    made: JsonObject = dict(old or {})
     first, *others = made.get("legs") or [{}]
     fields = [field for field in option_fields(cart.forms, "job") if not field["is_of_leg"]]
     made |= given_values(fields, options)
@@ -79,7 +80,7 @@ def _definition(cart: Cart, old: dict[str, Any] | None, options: dict[str, Any])
     return made
 
 
-def _leg(cart: Cart, options: dict[str, Any]) -> dict[str, Any]:
+def _leg(cart: Cart, options: JsonObject) -> JsonObject:
     """What the options say of the leg."""
     fields = [field for field in option_fields(cart.forms, "job") if field["is_of_leg"]]
     leg = given_values(fields, options)
@@ -90,7 +91,7 @@ def _leg(cart: Cart, options: dict[str, Any]) -> dict[str, Any]:
     return leg
 
 
-def _schedule(cart: Cart, old: dict[str, Any] | None, options: dict[str, Any]) -> dict[str, Any]:
+def _schedule(cart: Cart, old: JsonObject | None, options: JsonObject) -> JsonObject:
     """The trigger of which fields were given, over the old one if that is of the same kind."""
     kinds = cart.forms["triggers"]
     usual = kinds[0]["kind"]
@@ -194,13 +195,13 @@ def job_list(cart: Cart) -> None:
     )
 
 
-def _legs(job: dict[str, Any]) -> str:
+def _legs(job: JsonObject) -> str:
     leg = job["definition"]["legs"][0]
     more = len(job["definition"]["legs"]) - 1
     return f"{leg['from']} → {leg['to']}" + (f" and {more} more" if more else "")
 
 
-def _last(job: dict[str, Any]) -> str:
+def _last(job: JsonObject) -> str:
     run = job["last_run"]
     return f"{mark(run)}, {age(run['ended_at'] or run['queued_at'])}" if run else "never ran"
 
@@ -289,7 +290,7 @@ LEFT_WORDS = {
 }
 
 
-def _named(o: dict[str, Any]) -> str:
+def _named(o: JsonObject) -> str:
     """Its name there; and its name at the source, where that is another."""
     return (
         f"{o['key']} ({o['message']})"
@@ -308,7 +309,7 @@ def _left_words(reasons: dict[str, int]) -> list[str]:
     return words
 
 
-def show_preview(cart: Cart, run: dict[str, Any]) -> None:
+def show_preview(cart: Cart, run: JsonObject) -> None:
     """Removals first, then replacements, then copies."""
     objects = list(cart.client.objects(run["id"], of="previews"))
     order = {"remove": 0, "replace": 1, "copy": 2}

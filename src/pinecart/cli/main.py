@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import sys
 from importlib import import_module
-from typing import Any
 
 import click
 
 from pinecart import __version__
 from pinecart.cli.frame import Cart, Words, fail, output_option
 from pinecart.cli.words import age, coloured, mark, table
+from pinecart.json_object import JsonObject
 
 # command → (module, name in it); loaded lazily so that help answers at once
 COMMANDS = {
@@ -77,7 +77,7 @@ def cli(ctx: click.Context, cart: Cart) -> None:
         cart.show(today, lambda: _today(today))
 
 
-def _today(today: dict[str, Any]) -> None:
+def _today(today: JsonObject) -> None:
     click.echo(today["sentence"])
     for run in today["needed"]:
         click.echo(

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 
 from pinecart.cli.frame import Cart, Words, output_option, read_secret, say
 from pinecart.cli.words import age, table
+from pinecart.json_object import JsonObject
 
 RIGHTS = click.Choice(["look", "operate", "define", "administer"])
 
@@ -83,7 +82,7 @@ def person_add(
     cart.show(made, plain)
 
 
-def _tell_code(cart: Cart, made: dict[str, Any]) -> None:
+def _tell_code(cart: Cart, made: JsonObject) -> None:
     click.echo(made["code"])
     say(
         f"They set their password with this code at {cart.client.url}/enter, by "
@@ -139,7 +138,7 @@ def person_change(
     \b
     pinecart person change wren --off
     """
-    changes: dict[str, Any] = {} if off is None else {"active": not off}
+    changes: JsonObject = {} if off is None else {"active": not off}
     if rights:
         changes["rights"] = [{"right": r, "label": label} for r in rights]
     if password_file:

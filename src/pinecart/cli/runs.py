@@ -14,6 +14,7 @@ from pinecart.cli.forms import Field, FormCommand
 from pinecart.cli.frame import DONE, PROBLEMS, Cart, Words, exit_code, output_option, say
 from pinecart.cli.jobs import show_preview
 from pinecart.cli.words import age, bytes_in, coloured, mark, size, table
+from pinecart.json_object import JsonObject
 
 
 @click.command()
@@ -49,7 +50,7 @@ def start(cart: Cart, job: str, watch: bool, each: bool, or_follow: bool) -> Non
     _ended(cart, follow(cart, made["id"], each=each))
 
 
-def _started(cart: Cart, job: str, *, watch: bool, or_follow: bool) -> dict[str, Any]:
+def _started(cart: Cart, job: str, *, watch: bool, or_follow: bool) -> JsonObject:
     """A new run; or the one that is under way, if that is wanted."""
     from pinecart.client import Conflict
 
@@ -65,7 +66,7 @@ def _started(cart: Cart, job: str, *, watch: bool, or_follow: bool) -> dict[str,
         return cart.client.run(number)
 
 
-def _ended(cart: Cart, run: dict[str, Any]) -> None:
+def _ended(cart: Cart, run: JsonObject) -> None:
     cart.show(run, lambda: tell(run))
     sys.exit(exit_code(run))
 
@@ -115,7 +116,7 @@ def run_list(cart: Cart, job: str, state: str, limit: int) -> None:
     )
 
 
-def _did(run: dict[str, Any]) -> str:
+def _did(run: JsonObject) -> str:
     """What it acted on: `12 copied, 3 removed · 4.1 MiB`."""
     words = {"copy": "copied", "replace": "replaced", "remove": "removed", "clear": "cleared"}
     told = [
@@ -140,7 +141,7 @@ def run_show(cart: Cart, number: int) -> None:
     cart.show(found, lambda: tell(found))
 
 
-def tell(run: dict[str, Any]) -> None:
+def tell(run: JsonObject) -> None:
     click.echo(coloured(run["sentence"], run["outcome"] or run["state"]))
     since = age(run["started_at"] or run["queued_at"])
     click.echo(f"Run {run['id']} of {run['job']}: {run['cause']}, {since}")
@@ -166,7 +167,7 @@ def _tell_totals(totals: dict[str, dict[str, int]]) -> None:
     table(["decision", "files", "bytes"], rows, numbers=[1, 2])
 
 
-def _tell_held(number: int, lists: list[dict[str, Any]]) -> None:
+def _tell_held(number: int, lists: list[JsonObject]) -> None:
     """What waits for a yes, and how to give it."""
     for held in lists:
         bytes_told = f" ({size(held['bytes'])})" if held["objects"] else ""
@@ -253,7 +254,7 @@ def run_log(cart: Cart, number: int, watch: bool) -> None:
             time.sleep(0.5)
 
 
-def _report_fields(forms: dict[str, Any]) -> list[Field]:
+def _report_fields(forms: JsonObject) -> list[Field]:
     formats = [{"value": f["name"], "title": f["title"]} for f in forms["report_formats"]]
     return [
         {
@@ -357,7 +358,7 @@ def run_retry(cart: Cart, number: int, watch: bool) -> None:
     _going_on(cart, cart.client.retry(number), watch)
 
 
-def _going_on(cart: Cart, run: dict[str, Any], watch: bool) -> None:
+def _going_on(cart: Cart, run: JsonObject, watch: bool) -> None:
     if watch:
         _ended(cart, follow(cart, run["id"], each=False))
     cart.show(

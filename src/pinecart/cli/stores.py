@@ -11,6 +11,7 @@ from pinecart.cli.forms import Field, FormCommand, given_values
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, read_secret, say
 from pinecart.cli.words import age, older_than, table
 from pinecart.client.places import store_and_path
+from pinecart.json_object import JsonObject
 
 
 @click.group(cls=Words)
@@ -22,7 +23,7 @@ def store() -> None:
     """
 
 
-def store_fields(forms: dict[str, Any]) -> list[Field]:
+def store_fields(forms: JsonObject) -> list[Field]:
     """Those of all kinds of store; of one that not all have it is said which."""
     kinds = forms["stores"]
     having: dict[str, list[str]] = {}
@@ -37,7 +38,7 @@ def store_fields(forms: dict[str, Any]) -> list[Field]:
     return list(found.values())
 
 
-def _fields_to_add(forms: dict[str, Any]) -> list[Field]:
+def _fields_to_add(forms: JsonObject) -> list[Field]:
     kinds = [{"value": k["kind"], "title": k["title"]} for k in forms["stores"]]
     kind = {
         "name": "kind",
@@ -51,7 +52,7 @@ def _fields_to_add(forms: dict[str, Any]) -> list[Field]:
     return [kind, *store_fields(forms)]
 
 
-def _form(cart: Cart, options: dict[str, Any]) -> dict[str, Any]:
+def _form(cart: Cart, options: JsonObject) -> JsonObject:
     """A store's form from options; what lies in files is read here."""
     form = given_values(_fields_to_add(cart.forms), options)
     form |= {"labels": list(options["labels"])} if options["labels"] else {}
@@ -63,7 +64,7 @@ def _form(cart: Cart, options: dict[str, Any]) -> dict[str, Any]:
     return form
 
 
-def _ask_for_secrets(cart: Cart, kind: str, form: dict[str, Any]) -> None:
+def _ask_for_secrets(cart: Cart, kind: str, form: JsonObject) -> None:
     """Those that the kind needs and that were not given; unseen."""
     fields = next(k["fields"] for k in cart.forms["stores"] if k["kind"] == kind)
     for field in fields:
@@ -146,7 +147,7 @@ def store_try(cart: Cart, name: str, write_to: str) -> None:
     sys.exit(0 if tried["ok"] else PROBLEMS)
 
 
-def _steps(tried: dict[str, Any]) -> None:
+def _steps(tried: JsonObject) -> None:
     for step in tried["steps"]:
         sign = {True: click.style("✓", fg="green"), False: click.style("✗", fg="red"), None: "○"}[
             step["ok"]
@@ -188,7 +189,7 @@ def store_list(cart: Cart) -> None:
     )
 
 
-def _tried(store: dict[str, Any]) -> str:
+def _tried(store: JsonObject) -> str:
     if not store["tried_at"]:
         return "never tried"
     bad = [s["step"] for s in store["tried"] if s["ok"] is False]

@@ -8,6 +8,7 @@ import click
 
 from pinecart.cli.frame import Cart, Words, output_option
 from pinecart.cli.words import table
+from pinecart.json_object import JsonObject
 
 
 @click.group(cls=Words)
@@ -51,7 +52,7 @@ def trail_list(cart: Cart, limit: int, **asked: str) -> None:
     cart.show(lines, lambda: table(["at (UTC)", "who", "what", "which", "facts"], rows, flexible=4))
 
 
-def _facts(facts: dict[str, Any]) -> str:
+def _facts(facts: JsonObject) -> str:
     """Of a change, `field: before → after`; other facts as they are."""
     before, after = facts.get("before"), facts.get("after")
     if not isinstance(before, dict) or not isinstance(after, dict):

@@ -9,9 +9,10 @@ import shutil
 import sys
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
-from typing import Any
 
 import click
+
+from pinecart.json_object import JsonObject
 
 MARKS = {
     "clean": "✓ clean",
@@ -36,7 +37,7 @@ COLOURS = {
 }
 
 
-def mark(run: dict[str, Any]) -> str:
+def mark(run: JsonObject) -> str:
     word = run["outcome"] or run["state"]
     return coloured(MARKS[word], word)
 

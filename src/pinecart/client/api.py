@@ -11,8 +11,8 @@ import httpx
 from pinecart.client.door import ApiDoor, json_of
 from pinecart.client.errors import ServiceUnreachable, from_answer
 from pinecart.client.places import located
+from pinecart.json_object import JsonObject
 
-Json = dict[str, Any]
 RECONNECTS = 20
 
 
@@ -27,10 +27,10 @@ class Client(ApiDoor):
 
     # --- the service
 
-    def health(self) -> Json:
+    def health(self) -> JsonObject:
         return self.ask("GET", "health")
 
-    def whoami(self) -> Json:
+    def whoami(self) -> JsonObject:
         return self.ask("GET", "session")
 
     def token_for(self, name: str, password: str, *, token_name: str, code: str = "") -> str:
@@ -46,24 +46,24 @@ class Client(ApiDoor):
         self.ask("DELETE", "session")
         return str(made["token"])
 
-    def enter_by_code(self, code: str, password: str) -> Json:
+    def enter_by_code(self, code: str, password: str) -> JsonObject:
         """Set the password of the person whom an administrator gave this code. Raises Invalid."""
         return self.ask("POST", "entry", body={"code": code, "password": password})
 
-    def today(self) -> Json:
+    def today(self) -> JsonObject:
         return self.ask("GET", "today")
 
-    def demo_arrive(self) -> Json:
+    def demo_arrive(self) -> JsonObject:
         return self.ask("POST", "demo/arrive")
 
-    def trail(self, *, limit: int = 100, **asked: Any) -> list[Json]:
+    def trail(self, *, limit: int = 100, **asked: Any) -> list[JsonObject]:
         """Newest first. asked: who, what, which, since, until (days, UTC), before (a line's id)."""
         return self.ask("GET", "trail", params={"limit": limit, **asked})
 
-    def people(self) -> list[Json]:
+    def people(self) -> list[JsonObject]:
         return self.ask("GET", "people")
 
-    def add_person(self, name: str, password: str | None, rights: list[Json]) -> Json:
+    def add_person(self, name: str, password: str | None, rights: list[JsonObject]) -> JsonObject:
         """rights: [{"right": "look", "label": ""}, …]; an empty label stands for everything.
 
         password None: the answer has an `entry_code`, with which they set one.
@@ -73,7 +73,7 @@ class Client(ApiDoor):
         )
         return self.ask("POST", "people", body=body)
 
-    def make_entry_code(self, name: str) -> Json:
+    def make_entry_code(self, name: str) -> JsonObject:
         """A code, told this once, with which this person sets a new password: {"code": …,
         "ends_at": …}.
         """
@@ -88,7 +88,7 @@ class Client(ApiDoor):
     def change_own_password(self, old: str, new: str) -> None:
         self.ask("PUT", "session/password", body={"old": old, "new": new})
 
-    def begin_second_factor(self, password: str) -> Json:
+    def begin_second_factor(self, password: str) -> JsonObject:
         """{"secret": …, "address": …} for an authenticator. Only for a session of a browser, not by
         a token.
         """
@@ -100,13 +100,13 @@ class Client(ApiDoor):
     def drop_second_factor(self, password: str) -> None:
         self.ask("POST", "session/second-factor/off", body={"password": password})
 
-    def sessions(self, *, everybodys: bool = False) -> list[Json]:
+    def sessions(self, *, everybodys: bool = False) -> list[JsonObject]:
         return self.ask("GET", "sessions", params={"everybodys": everybodys})
 
     def end_session(self, number: int) -> None:
         self.ask("DELETE", f"sessions/{number}")
 
-    def tokens(self, *, everybodys: bool = False) -> list[Json]:
+    def tokens(self, *, everybodys: bool = False) -> list[JsonObject]:
         return self.ask("GET", "tokens", params={"everybodys": everybodys})
 
     def make_token(
@@ -127,55 +127,55 @@ class Client(ApiDoor):
 
     # --- stores
 
-    def stores(self) -> list[Json]:
+    def stores(self) -> list[JsonObject]:
         return self.ask("GET", "stores")
 
-    def store(self, name: str) -> Json:
+    def store(self, name: str) -> JsonObject:
         return self.ask("GET", f"stores/{name}")
 
-    def add_store(self, form: Json) -> Json:
+    def add_store(self, form: JsonObject) -> JsonObject:
         return self.ask("POST", "stores", body=form)
 
-    def change_store(self, name: str, changes: Json) -> Json:
+    def change_store(self, name: str, changes: JsonObject) -> JsonObject:
         return self.ask("PATCH", f"stores/{name}", body=changes)
 
     def drop_store(self, name: str) -> None:
         self.ask("DELETE", f"stores/{name}")
 
-    def forms(self) -> Json:
+    def forms(self) -> JsonObject:
         """What there is to fill in: the fields of stores, the options of jobs, the kinds of trigger
         and the formats of reports.
         """
         return self.ask("GET", "forms")
 
-    def read_pasted(self, text: str) -> Json:
+    def read_pasted(self, text: str) -> JsonObject:
         """What a pasted address or block of credentials holds: {"found", "odd"}; of secrets only
         that they were found.
         """
         return self.ask("POST", "store-forms/read", body={"pasted": text})
 
-    def try_form(self, form: Json, *, write_to: str = "") -> Json:
+    def try_form(self, form: JsonObject, *, write_to: str = "") -> JsonObject:
         return self.ask("POST", "store-forms/try", body={**form, "write_to": write_to})
 
-    def try_store(self, name: str, *, write_to: str = "") -> Json:
+    def try_store(self, name: str, *, write_to: str = "") -> JsonObject:
         return self.ask("POST", f"stores/{name}/try", body={"write_to": write_to})
 
     def go_on(self, store: str) -> list[int]:
         """One yes for every run that waits since this store refused its key; their numbers."""
         return list(self.ask("POST", f"stores/{store}/go-on")["runs"])
 
-    def make_bucket(self, store: str, bucket: str) -> Json:
+    def make_bucket(self, store: str, bucket: str) -> JsonObject:
         return self.ask("POST", f"stores/{store}/buckets", body={"bucket": bucket})
 
     def drop_bucket(self, store: str, bucket: str) -> None:
         """Only an empty one."""
         self.ask("DELETE", f"stores/{store}/buckets/{bucket}")
 
-    def buckets(self, store: str) -> list[Json]:
+    def buckets(self, store: str) -> list[JsonObject]:
         """Each with whether it is empty and which jobs use it."""
         return self.ask("GET", f"stores/{store}/buckets")
 
-    def upload(self, store: str, path: str, body: bytes | Iterator[bytes]) -> Json:
+    def upload(self, store: str, path: str, body: bytes | Iterator[bytes]) -> JsonObject:
         """Put a file where nothing is yet."""
         answer = self.http.request(
             "POST",
@@ -191,7 +191,7 @@ class Client(ApiDoor):
 
     def archive(self, store: str, path: str, keys: list[str]) -> Iterator[bytes]:
         """A ZIP of these names below `path` (none: all of it), in pieces."""
-        params: Json = {"path": path, "key": keys}
+        params: JsonObject = {"path": path, "key": keys}
         with self.http.stream(
             "GET", f"stores/{store}/archive", params=params, timeout=None
         ) as answer:
@@ -200,7 +200,7 @@ class Client(ApiDoor):
                 raise from_answer(answer.status_code, json_of(answer))
             yield from answer.iter_bytes()
 
-    def sides(self, here: str, there: str, *, different: bool = False) -> Iterator[Json]:
+    def sides(self, here: str, there: str, *, different: bool = False) -> Iterator[JsonObject]:
         """Two places as one list, merged by name."""
         after = ""
         while True:
@@ -217,15 +217,15 @@ class Client(ApiDoor):
             if not after:
                 return
 
-    def find(self, name: str) -> list[Json]:
+    def find(self, name: str) -> list[JsonObject]:
         """Every place of a file's name, and the runs that touched it there."""
         return self.ask("GET", "find", params={"name": name})
 
-    def head(self, store: str, path: str, version: str = "") -> Json:
+    def head(self, store: str, path: str, version: str = "") -> JsonObject:
         """One file: size, time, metadata, first bytes. version: one that its bucket keeps."""
         return self.ask("GET", f"stores/{store}/head", params={"path": path, "version": version})
 
-    def versions(self, store: str, path: str) -> list[Json]:
+    def versions(self, store: str, path: str) -> list[JsonObject]:
         """The versions that a bucket keeps of one file, the newest first; none where
         it keeps none.
         """
@@ -248,7 +248,7 @@ class Client(ApiDoor):
         everything: bool = False,
         match: str = "",
         page: int = 1000,
-    ) -> Iterator[Json]:
+    ) -> Iterator[JsonObject]:
         """Entries of a place, page after page without end.
 
         match: with everything, only what matches this pattern.
@@ -270,37 +270,37 @@ class Client(ApiDoor):
 
     # --- jobs
 
-    def jobs(self) -> list[Json]:
+    def jobs(self) -> list[JsonObject]:
         return self.ask("GET", "jobs")
 
-    def job(self, name: str) -> Json:
+    def job(self, name: str) -> JsonObject:
         return self.ask("GET", f"jobs/{name}")
 
-    def define_job(self, definition: Json) -> Json:
+    def define_job(self, definition: JsonObject) -> JsonObject:
         return self.ask("POST", "jobs", body=definition)
 
-    def check_job(self, definition: Json) -> Json:
+    def check_job(self, definition: JsonObject) -> JsonObject:
         return self.ask("POST", "job-forms/check", body=definition)
 
-    def change_job(self, name: str, definition: Json) -> Json:
+    def change_job(self, name: str, definition: JsonObject) -> JsonObject:
         return self.ask("PUT", f"jobs/{name}", body=definition)
 
     def drop_job(self, name: str) -> None:
         self.ask("DELETE", f"jobs/{name}")
 
-    def start(self, job: str) -> Json:
+    def start(self, job: str) -> JsonObject:
         """Raises Conflict while a run of it is under way: its number is `problem["run"]`."""
         return self.ask("POST", f"jobs/{job}/start")
 
-    def start_preview(self, job: str, *, wait: bool = False) -> Json:
+    def start_preview(self, job: str, *, wait: bool = False) -> JsonObject:
         """wait: begins only once no run of the job is under way."""
         return self.ask("POST", f"jobs/{job}/preview", body={"wait": wait})
 
-    def start_audit(self, job: str, *, wait: bool = False) -> Json:
+    def start_audit(self, job: str, *, wait: bool = False) -> JsonObject:
         """wait: begins only once no run of the job is under way."""
         return self.ask("POST", f"jobs/{job}/audit", body={"wait": wait})
 
-    def carry(self, source: str, target: str, *, preview: bool = False, **rules: Any) -> Json:
+    def carry(self, source: str, target: str, *, preview: bool = False, **rules: Any) -> JsonObject:
         """Start a one-off transfer: {"run", "sentences", "example"}. rules: intent, take,
         leave_out, rename and so on.
         """
@@ -308,11 +308,11 @@ class Client(ApiDoor):
             "POST", "carries", body={"from": source, "to": target, "preview": preview, **rules}
         )
 
-    def check_carry(self, source: str, target: str, **rules: Any) -> Json:
+    def check_carry(self, source: str, target: str, **rules: Any) -> JsonObject:
         """What the two places mean and what would be done; nothing is started."""
         return self.ask("POST", "carries/check", body={"from": source, "to": target, **rules})
 
-    def remove(self, location: str, *, preview: bool = False, **rules: Any) -> Json:
+    def remove(self, location: str, *, preview: bool = False, **rules: Any) -> JsonObject:
         """Start a removal: {"run", "sentences"}. It waits with its list; `release` names that
         list's digest.
         """
@@ -320,28 +320,28 @@ class Client(ApiDoor):
             "POST", "removals", body={"location": location, "preview": preview, **rules}
         )
 
-    def keep(self, number: int, job: str) -> Json:
+    def keep(self, number: int, job: str) -> JsonObject:
         """Keep a carry as a job."""
         return self.ask("POST", f"runs/{number}/keep", body={"job": job})
 
-    def schedule(self) -> list[Json]:
+    def schedule(self) -> list[JsonObject]:
         return self.ask("GET", "schedule")
 
     # --- runs
 
-    def runs(self, *, job: str = "", state: str = "", limit: int = 50) -> list[Json]:
+    def runs(self, *, job: str = "", state: str = "", limit: int = 50) -> list[JsonObject]:
         return self.ask("GET", "runs", params={"job": job, "state": state, "limit": limit})
 
-    def audits(self, *, job: str = "", limit: int = 50) -> list[Json]:
+    def audits(self, *, job: str = "", limit: int = 50) -> list[JsonObject]:
         return self.ask("GET", "audits", params={"job": job, "limit": limit})
 
-    def run(self, number: int) -> Json:
+    def run(self, number: int) -> JsonObject:
         return self.ask("GET", f"runs/{number}")
 
-    def audit(self, number: int) -> Json:
+    def audit(self, number: int) -> JsonObject:
         return self.ask("GET", f"audits/{number}")
 
-    def preview(self, number: int) -> Json:
+    def preview(self, number: int) -> JsonObject:
         return self.ask("GET", f"previews/{number}")
 
     def objects(
@@ -352,7 +352,7 @@ class Client(ApiDoor):
         decision: str = "",
         problems: bool = False,
         held: bool = False,
-    ) -> Iterator[Json]:
+    ) -> Iterator[JsonObject]:
         """What a run did, an audit found (of="audits") or a preview would do (of="previews"),
         object by object.
         """
@@ -371,11 +371,11 @@ class Client(ApiDoor):
                 return
             after = page[-1]["id"]
 
-    def objects_after(self, number: int, after: int) -> list[Json]:
+    def objects_after(self, number: int, after: int) -> list[JsonObject]:
         """The next page of what a run did, from after record id `after` on."""
         return self.ask("GET", f"runs/{number}/objects", params={"after": after, "limit": 1000})
 
-    def log(self, number: int, *, after: int = 0) -> tuple[list[Json], int]:
+    def log(self, number: int, *, after: int = 0) -> tuple[list[JsonObject], int]:
         """Lines of a run's log, and where to go on."""
         found = self.ask("GET", f"runs/{number}/log", params={"after": after})
         return found["lines"], found["next"]
@@ -388,35 +388,37 @@ class Client(ApiDoor):
                 raise from_answer(answer.status_code, json_of(answer))
             yield from answer.iter_text()
 
-    def stop(self, number: int) -> Json:
+    def stop(self, number: int) -> JsonObject:
         return self.ask("POST", f"runs/{number}/stop")
 
-    def pause(self, number: int) -> Json:
+    def pause(self, number: int) -> JsonObject:
         return self.ask("POST", f"runs/{number}/pause")
 
-    def limit(self, number: int, rate: int | None) -> Json:
+    def limit(self, number: int, rate: int | None) -> JsonObject:
         """Bytes per second from now on; None: no limit."""
         return self.ask("POST", f"runs/{number}/limit", body={"rate": rate})
 
-    def resume(self, number: int) -> Json:
+    def resume(self, number: int) -> JsonObject:
         return self.ask("POST", f"runs/{number}/resume")
 
-    def retry(self, number: int) -> Json:
+    def retry(self, number: int) -> JsonObject:
         """The same once more, as a new run."""
         return self.ask("POST", f"runs/{number}/retry")
 
-    def release(self, number: int, digest: str, *, why: str = "") -> Json:
+    def release(self, number: int, digest: str, *, why: str = "") -> JsonObject:
         """Say yes to the held list with this digest. Raises Refused if it is another one by now."""
         return self.ask("POST", f"runs/{number}/release", body={"digest": digest, "why": why})
 
-    def decline(self, number: int, *, why: str = "") -> Json:
+    def decline(self, number: int, *, why: str = "") -> JsonObject:
         return self.ask("POST", f"runs/{number}/decline", body={"why": why})
 
-    def undo(self, number: int, *, preview: bool = False) -> Json:
+    def undo(self, number: int, *, preview: bool = False) -> JsonObject:
         """Take back what a run did, as a new run; or a preview of it."""
         return self.ask("POST", f"runs/{number}/undo", body={"preview": preview})
 
-    def follow(self, number: int, *, reconnects: int = RECONNECTS) -> Iterator[tuple[str, Json]]:
+    def follow(
+        self, number: int, *, reconnects: int = RECONNECTS
+    ) -> Iterator[tuple[str, JsonObject]]:
         """(event, payload) until the run has ended, or waits for a person: "state" with the run,
         "progress" with its progress.
 
@@ -439,6 +441,6 @@ class Client(ApiDoor):
             time.sleep(min(0.2 * 2**failed, 3))
 
 
-def _later(call: Callable[[], list[Json]]) -> Iterator[Json]:
+def _later(call: Callable[[], list[JsonObject]]) -> Iterator[JsonObject]:
     """Asked for only where somebody wants it."""
     yield from call()

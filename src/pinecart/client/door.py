@@ -10,8 +10,7 @@ import httpx
 from httpx_sse import EventSource
 
 from pinecart.client.errors import ClientError, ServiceUnreachable, TooSlow, from_answer
-
-Json = dict[str, Any]
+from pinecart.json_object import JsonObject
 
 
 class ApiDoor:
@@ -47,7 +46,9 @@ class ApiDoor:
     def close(self) -> None:
         self.http.close()
 
-    def ask(self, method: str, path: str, *, params: Json | None = None, body: Any = None) -> Any:
+    def ask(
+        self, method: str, path: str, *, params: JsonObject | None = None, body: Any = None
+    ) -> Any:
         try:
             answer = self.http.request(method, path, params=params, json=body)
         except (httpx.ReadTimeout, httpx.WriteTimeout, httpx.PoolTimeout) as exc:
@@ -62,7 +63,7 @@ class ApiDoor:
             raise from_answer(answer.status_code, json_of(answer))
         return json_of(answer) if answer.content else None
 
-    def events(self, number: int, last_id: str) -> Iterator[tuple[str, str, Json]]:
+    def events(self, number: int, last_id: str) -> Iterator[tuple[str, str, JsonObject]]:
         headers = {"Last-Event-ID": last_id} if last_id else {}
         with self.http.stream("GET", f"runs/{number}/events", headers=headers) as answer:
             if answer.status_code >= 400:

@@ -15,11 +15,13 @@ from __future__ import annotations
 
 from typing import Any
 
+from pinecart.json_object import JsonObject
+
 
 class ClientError(Exception):
     """code: stable, for programs.   problem: the whole problem document."""
 
-    def __init__(self, message: str, *, code: str, problem: dict[str, Any] | None = None) -> None:
+    def __init__(self, message: str, *, code: str, problem: JsonObject | None = None) -> None:
         super().__init__(message)
         self.message, self.code, self.problem = message, code, problem or {}
 

@@ -8,10 +8,10 @@ import base64
 import os
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
 from urllib.parse import urlsplit
 
 from pinecart.client.errors import InvalidRequest
+from pinecart.json_object import JsonObject
 
 SCHEME = "pine://"
 THIS_MACHINE = ("127.0.0.1", "localhost", "::1")
@@ -25,7 +25,7 @@ def tidied(text: str) -> str:
     return bare if bare.startswith(SCHEME) else bare.removeprefix("file://").replace("\\", "/")
 
 
-def located(text: str, url: str, stores: Iterable[dict[str, Any]]) -> str:
+def located(text: str, url: str, stores: Iterable[JsonObject]) -> str:
     """A location as it is; a path of this machine as the place in the folder store that holds it.
 
     url: of the service.   stores: asked for only where a path is given. Raises Invalid with what to

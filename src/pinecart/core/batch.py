@@ -15,6 +15,7 @@ from typing import Any, NamedTuple
 from pinecart.core.entries import Entry, Row
 from pinecart.core.errors import Incomplete, PlaceLost, SignInRefused, StoreError
 from pinecart.core.ports import Placed
+from pinecart.json_object import JsonObject
 
 SCHEMA = 2
 HALTING = (SignInRefused, PlaceLost)
@@ -149,8 +150,8 @@ class BatchAnswer(NamedTuple):
         return cls(results=results, **told)
 
 
-def _known(text: str) -> dict[str, Any]:
-    told: dict[str, Any] = json.loads(text)
+def _known(text: str) -> JsonObject:
+    told: JsonObject = json.loads(text)
     if (schema := told.pop("schema", None)) != SCHEMA:
         message = (
             f"A batch of schema {schema}: this program knows {SCHEMA}. Use the same version on "

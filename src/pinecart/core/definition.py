@@ -17,6 +17,7 @@ from pinecart.core.places import Location
 from pinecart.core.renaming import Renaming
 from pinecart.core.selection import RULES, Selection, compile_selection, read_size
 from pinecart.core.triggers import Trigger
+from pinecart.json_object import JsonObject
 
 # A rule that got another name is the same rule: what was carried out by it before still counts.
 _DIGESTED_AS = {"changed_within": "newer_than", "unchanged_for": "older_than"}
@@ -72,8 +73,8 @@ class Leg:
         del rules["from"], rules["to"]
         return _digest({_DIGESTED_AS.get(name, name): value for name, value in rules.items()})
 
-    def as_mapping(self) -> dict[str, Any]:
-        told: dict[str, Any] = {"from": self.source.text, "to": self.target.text}
+    def as_mapping(self) -> JsonObject:
+        told: JsonObject = {"from": self.source.text, "to": self.target.text}
         for name, value in self.options.items():
             told |= OPTIONS[name].told(value, Intent.RENEW)
         return told | ({"one": list(self.one)} if self.one else {})
@@ -155,9 +156,9 @@ class Definition:
         """
         return use_of(self.job) != JOB and self.intent in REMOVING
 
-    def as_mapping(self) -> dict[str, Any]:
+    def as_mapping(self) -> JsonObject:
         """The definition as JSON; `read_definition` gives it back."""
-        told: dict[str, Any] = {
+        told: JsonObject = {
             "job": self.job,
             "title": self.title,
             "why": self.why,

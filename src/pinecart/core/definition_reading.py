@@ -13,6 +13,7 @@ from pinecart.core.options import INTENT, OPTIONS, of_use
 from pinecart.core.places import Location, is_name, parse_location, shown_lines, touch
 from pinecart.core.selection import RULES, compile_selection
 from pinecart.core.triggers import Trigger, read_trigger
+from pinecart.json_object import JsonObject
 
 TEXTS = ("job", "title", "why", "owner")
 NO_OPTIONS = (*TEXTS, "labels", "legs", "schedule")
@@ -63,7 +64,7 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = 
     )
 
 
-def _with_underscores(given: Mapping[str, Any]) -> dict[str, Any]:
+def _with_underscores(given: Mapping[str, Any]) -> JsonObject:
     return {str(key).replace("-", "_"): value for key, value in given.items()}
 
 
@@ -119,7 +120,7 @@ def _read_intent(mapping: Mapping[str, Any], use: str, reading: Problems) -> Int
 
 def _read_options(
     mapping: Mapping[str, Any], use: str, draft: Draft, reading: Problems
-) -> dict[str, Any]:
+) -> JsonObject:
     offered = of_use(use, is_of_leg=False)
     options = {}
     for option in OPTIONS.values():

@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, NamedTuple
 
+from pinecart.json_object import JsonObject
+
 
 class FieldType(StrEnum):
     """How a value is written down, and asked for."""
@@ -90,7 +92,7 @@ class FormField:
         message = self.check(value)
         return Wrong(self.code, message) if message else None
 
-    def described(self) -> dict[str, Any]:
+    def described(self) -> JsonObject:
         """As forms and command lines are made from it."""
         return {
             "name": self.name,

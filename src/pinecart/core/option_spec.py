@@ -11,6 +11,7 @@ from pinecart.core.errors import Invalid
 from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.places import Location
 from pinecart.core.selection import read_size
+from pinecart.json_object import JsonObject
 
 JOB, CARRY, REMOVE = "job", "carry", "remove"  # what an option may be used in
 Chosen = Mapping[str, Any]  # the values of all options, by name
@@ -96,13 +97,13 @@ class OptionSpec:
         found = read(self.field, value, where + self.name, reading)
         return self.default(intent) if found is None else found
 
-    def told(self, value: Any, intent: Intent) -> dict[str, Any]:
+    def told(self, value: Any, intent: Intent) -> JsonObject:
         """As a definition tells it: nothing, where it is as it would be anyway."""
         if self.is_always_told or value != self.default(intent):
             return {self.name: value}
         return {}
 
-    def described(self) -> dict[str, Any]:
+    def described(self) -> JsonObject:
         """As forms and command lines are made from it."""
         return {
             **self.field.described(),

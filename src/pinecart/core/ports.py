@@ -14,6 +14,7 @@ from typing import Any, NamedTuple, Protocol, runtime_checkable
 from pinecart.core.entries import Entry
 from pinecart.core.folding import EXACT, Folding
 from pinecart.core.keeping import Extra, Keep
+from pinecart.json_object import JsonObject
 
 # Up to here an object is held in memory whole; above, it goes in pieces of this size, or larger
 # ones for the very large.
@@ -251,7 +252,7 @@ class Store(Protocol):
         """
         ...
 
-    def learned(self) -> dict[str, Any]:
+    def learned(self) -> JsonObject:
         """What was found out by behaviour, as JSON, to be given to the next one that opens this
         store.
         """

@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 from pinecart.core.decide import Decision
 from pinecart.core.lifecycle import Outcome
+from pinecart.json_object import JsonObject
 
 Totals = dict[str, dict[str, int]]
 MARKS = {
@@ -78,10 +79,10 @@ class Sums:
         self._examples = {**examples, **self._examples}
         return changed
 
-    def plain(self) -> list[dict[str, Any]]:
+    def plain(self) -> list[JsonObject]:
         found = []
         for group, (objects, size) in self._counts.items():
-            told: dict[str, Any] = {**group._asdict(), "n": objects, "b": size}
+            told: JsonObject = {**group._asdict(), "n": objects, "b": size}
             if group.error in self._examples:
                 told["example"] = self._examples[group.error]
             if objects:

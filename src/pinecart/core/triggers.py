@@ -13,6 +13,7 @@ from pinecart.core.errors import Invalid
 from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.registry import Registry
 from pinecart.core.schedule import Schedule, parse_schedule
+from pinecart.json_object import JsonObject
 
 
 class TriggerState(NamedTuple):
@@ -32,7 +33,7 @@ class Trigger(Protocol):
         """In words that follow on "Runs by itself"."""
         ...
 
-    def as_mapping(self) -> dict[str, Any]:
+    def as_mapping(self) -> JsonObject:
         """As JSON; `read_trigger` gives it back."""
         ...
 
@@ -48,7 +49,7 @@ class TriggerKind:
     fields: tuple[FormField, ...]
     parse: Callable[[Mapping[str, Any]], Trigger]
 
-    def described(self) -> dict[str, Any]:
+    def described(self) -> JsonObject:
         return {
             "kind": self.kind,
             "title": self.title,
@@ -67,7 +68,7 @@ class ClockTrigger(NamedTuple):
     def describe(self) -> str:
         return f"at {self.schedule.cron} ({self.schedule.zone})"
 
-    def as_mapping(self) -> dict[str, Any]:
+    def as_mapping(self) -> JsonObject:
         return {"cron": self.schedule.cron, "zone": self.schedule.zone}
 
 

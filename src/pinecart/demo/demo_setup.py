@@ -9,18 +9,18 @@ import secrets
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import httpx
 
 from pinecart.client import Client, ClientError
 from pinecart.demo.survey import arrive, make_survey
+from pinecart.json_object import JsonObject
 from pinecart.service.config.state import Options, StateFolder, write_whole
 from pinecart.service.supervisor import Welcome, serve
 
 BUCKET, COPY_BUCKET = "larkfell", "larkfell-copy"
 FIRST_RUN_PER_SECOND = 10
-JOBS: list[dict[str, Any]] = [
+JOBS: list[JsonObject] = [
     {
         "job": "dawn-recordings",
         "title": "Dawn recordings to the office",
@@ -191,5 +191,5 @@ def _first_run(
     say(f"{job}: {client.run(run['id'])['sentence']}")
 
 
-def _behave(port: int, behaviour: dict[str, Any]) -> None:
+def _behave(port: int, behaviour: JsonObject) -> None:
     httpx.post(f"http://127.0.0.1:{port}/_standin/behaviour", json=behaviour).raise_for_status()

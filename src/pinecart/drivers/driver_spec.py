@@ -12,6 +12,7 @@ from pinecart.core.form_fields import Choice, FieldType, FormField
 from pinecart.core.pasting import PasteRules
 from pinecart.core.ports import Store
 from pinecart.drivers.connection_steps import Step
+from pinecart.json_object import JsonObject
 
 Fields = Mapping[str, Any]
 MOST_AT_ONCE = FormField(
@@ -27,7 +28,7 @@ MOST_AT_ONCE = FormField(
 YES_OR_NO = (Choice("yes", "Yes"), Choice("no", "No"))
 
 
-def nothing_more(fields: Fields) -> dict[str, Any]:
+def nothing_more(fields: Fields) -> JsonObject:
     return {}
 
 
@@ -60,7 +61,7 @@ class DriverSpec:
     bound_by: tuple[str, ...]
     pasting: PasteRules
     guards_secret: tuple[str, ...] = ()
-    on_saving: Callable[[Fields], dict[str, Any]] = nothing_more
+    on_saving: Callable[[Fields], JsonObject] = nothing_more
     shows_buckets: Callable[[Fields], bool] = no_buckets
     keeps: frozenset[str] = frozenset()
 
@@ -86,7 +87,7 @@ class DriverSpec:
         """Where it is, in one word: the first field that binds it."""
         return str(fields.get(self.bound_by[0]) or "")
 
-    def described(self) -> dict[str, Any]:
+    def described(self) -> JsonObject:
         return {
             "kind": self.kind,
             "title": self.title,

@@ -7,7 +7,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry
@@ -23,6 +23,7 @@ from pinecart.core.ports import (
     Uploads,
     WriteStamp,
 )
+from pinecart.json_object import JsonObject
 
 PAGE = 100
 
@@ -55,7 +56,7 @@ class MemoryStore:
     async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
         return await self.abilities(prefix)
 
-    def learned(self) -> dict[str, Any]:
+    def learned(self) -> JsonObject:
         return {}
 
     def waits_for(self) -> str:

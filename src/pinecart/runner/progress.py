@@ -6,9 +6,9 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from typing import Any
 
 from pinecart.core.places import show
+from pinecart.json_object import JsonObject
 
 RATE_S = 5.0
 SHOWN_IN_FLIGHT = 6
@@ -111,7 +111,7 @@ class Progress:
         self.done_objects += 1
         self.done_bytes += size
 
-    def snapshot(self) -> dict[str, Any]:
+    def snapshot(self) -> JsonObject:
         """JSON.
 
         rate_bytes: per second over the last 5 s. seconds_left: None until it can be told.

@@ -13,6 +13,7 @@ from pinecart.core.pasting import PasteRules
 from pinecart.drivers.driver_spec import MOST_AT_ONCE, DriverSpec
 from pinecart.drivers.folder.connection_check import try_folder
 from pinecart.drivers.folder.store import FolderStore
+from pinecart.json_object import JsonObject
 
 KIND = "folder"
 LINKS = (
@@ -81,7 +82,7 @@ FIELDS = (
 )
 
 
-def _found_on_saving(fields: Mapping[str, Any]) -> dict[str, Any]:
+def _found_on_saving(fields: Mapping[str, Any]) -> JsonObject:
     """The file system's id, by which another disk at the same path is known. Raises Invalid."""
     path, marker = fields["path"], fields.get("marker")
     if marker and not os.path.isfile(os.path.join(path, marker)):

@@ -26,6 +26,7 @@ from pinecart.drivers.folder.putting import FilePutter
 from pinecart.drivers.folder.removal import FileRemover
 from pinecart.drivers.folder.root import FolderRoot, Pin, is_gone, parts_of, why_unsafe
 from pinecart.drivers.folder.walking import Walk, names_again, some_pages
+from pinecart.json_object import JsonObject
 
 
 class FolderStore:
@@ -97,7 +98,7 @@ class FolderStore:
         able: Abilities = await self._root.do(lambda: self._abilities.able(prefix, may_write=True))
         return able
 
-    def learned(self) -> dict[str, Any]:
+    def learned(self) -> JsonObject:
         return {}
 
     def unfit(self, key: bytes) -> str:

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from pinecart.core.ports import Abilities
+from pinecart.json_object import JsonObject
 
 UNTRIED = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
 
@@ -31,9 +32,9 @@ class BucketFacts:
     def learn(self, bucket: str, **found: Any) -> None:
         self._able[bucket] = self.able(bucket)._replace(**found)
 
-    def as_mapping(self) -> dict[str, Any]:
+    def as_mapping(self) -> JsonObject:
         """As JSON; `remember` takes it up again."""
-        found: dict[str, Any] = {}
+        found: JsonObject = {}
         for bucket in self.probed:
             able = self.able(bucket)
             found[bucket] = {"checksum": able.checksum, "create_only": able.create_only}

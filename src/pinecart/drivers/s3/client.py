@@ -33,6 +33,7 @@ from pinecart.drivers.s3.wire import (
     wait_told,
 )
 from pinecart.drivers.transport import Transport
+from pinecart.json_object import JsonObject
 
 T = TypeVar("T")
 SILENT_S = 3.0  # without an answer, and then it is told
@@ -395,7 +396,7 @@ def headers_of(headers: Mapping[str, str]) -> dict[str, str]:
 
 def client_from(spec: Mapping[str, Any]) -> S3Client:
     """From a store's fields and secrets."""
-    limits: dict[str, Any] = {k: float(spec[k]) for k in ("connect_s", "silence_s") if spec.get(k)}
+    limits: JsonObject = {k: float(spec[k]) for k in ("connect_s", "silence_s") if spec.get(k)}
     transport = Transport(
         spec["endpoint"],
         allowed=Allowed(tuple(spec.get("allowed", ()))),

@@ -24,6 +24,7 @@ from pinecart.drivers.s3.removal import ObjectRemover
 from pinecart.drivers.s3.server_copy import ServerCopy
 from pinecart.drivers.s3.sizes import Sizes
 from pinecart.drivers.s3.writing import ObjectWriter
+from pinecart.json_object import JsonObject
 
 
 class S3Store:
@@ -89,7 +90,7 @@ class S3Store:
     async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
         return await self._prober.probe(prefix, journal)
 
-    def learned(self) -> dict[str, Any]:
+    def learned(self) -> JsonObject:
         return self._facts.as_mapping()
 
     async def clock_difference_s(self) -> float | None:

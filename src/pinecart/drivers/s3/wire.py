@@ -13,7 +13,7 @@ import xml.etree.ElementTree as ET
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from functools import lru_cache, partial
-from typing import Any, NamedTuple
+from typing import NamedTuple
 from urllib.parse import unquote_to_bytes
 from xml.sax.saxutils import escape
 
@@ -29,6 +29,7 @@ from pinecart.core.errors import (
     Taken,
 )
 from pinecart.core.ports import Version
+from pinecart.json_object import JsonObject
 
 # (S3 API, bucket naming rules: those of today, and those of the first years, which old buckets
 # still have)
@@ -475,7 +476,7 @@ def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: st
         words = f"{what}: the right region is {region}. Set the store's region to it."
         return Refused(words, code="store.region", status=status, region=region)
     kind, code, words = _BY_CODE.get(their_code, (None, "", ""))
-    facts: dict[str, Any] = {"status": status, "their_code": their_code}
+    facts: JsonObject = {"status": status, "their_code": their_code}
     if kind is Busy or (kind is None and status >= 500):
         wait = headers.get("Retry-After", "")
         message = f"{what}: {words or 'The store has a fault on its side'} ({status} {their_code})."

@@ -1,7 +1,5 @@
 from __future__ import annotations
 
-from typing import Any
-
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -10,6 +8,7 @@ from rest_framework.views import APIView
 
 from pinecart.core.option_spec import CARRY, REMOVE
 from pinecart.core.sentences import dangers, sentences
+from pinecart.json_object import JsonObject
 from pinecart.service.carries import services
 from pinecart.service.jobs.api import JobShape, option_shapes
 from pinecart.service.jobs.api import told as job_told
@@ -26,7 +25,7 @@ class CarryShape(serializers.Serializer):
         required=False, help_text="Only work out what would be done."
     )
 
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         places = {
             "from": serializers.CharField(help_text="Take from: pine://STORE/PATH"),
             "to": serializers.CharField(help_text="Put to: pine://STORE/PATH"),
@@ -36,7 +35,7 @@ class CarryShape(serializers.Serializer):
 
 
 class ExampleShape(serializers.Serializer):
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         return {"from": serializers.CharField(), "to": serializers.CharField()}
 
 
@@ -92,7 +91,7 @@ class CarriesCheck(Carries):
 class RemovalShape(serializers.Serializer):
     preview = serializers.BooleanField(required=False)
 
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         location = serializers.CharField(help_text="One file, or a folder: pine://STORE/PATH")
         options = [option_shapes(REMOVE, is_of_leg=is_of_leg) for is_of_leg in (True, False)]
         return {"location": location} | options[0] | options[1] | super().get_fields()

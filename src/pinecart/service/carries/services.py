@@ -10,6 +10,7 @@ from pinecart.core.option_spec import CARRY, REMOVE
 from pinecart.core.options import of_use
 from pinecart.core.places import Location, key_text, parse_location, show
 from pinecart.drivers import DRIVERS
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import StateConflict, UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.facts import JobFacts
@@ -56,7 +57,7 @@ def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
     """
     place = parse_location(str(given.get("location") or ""), field="location")
     labels = store_for(actor, place.store, Right.DEFINE, "removing files").labels
-    leg: dict[str, Any] = {"from": place.as_prefix().text, "to": place.as_prefix().text}
+    leg: JsonObject = {"from": place.as_prefix().text, "to": place.as_prefix().text}
     if _is_one_file(actor, place):
         head, slash, name = place.path.rpartition(b"/")
         text, file = Location(place.store, head + slash).text, key_text(name)
@@ -74,7 +75,7 @@ def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
 
 def _by_level(
     given: Mapping[str, Any], use: str, *, apart: Sequence[str]
-) -> tuple[dict[str, Any], dict[str, Any]]:
+) -> tuple[JsonObject, JsonObject]:
     """Options of the leg, and of the whole. What is none of them goes to the leg, which refuses
     it.
     """
@@ -127,7 +128,7 @@ def _is_bucket(place: Location) -> bool:
     return shows_buckets(record) and b"/" not in place.path
 
 
-def _of_one_file(source: Location, target: Location) -> tuple[dict[str, Any], tuple[str, str]]:
+def _of_one_file(source: Location, target: Location) -> tuple[JsonObject, tuple[str, str]]:
     """The leg that carries it, and its places before and after."""
     here, name = _parent_and_name(source.path)
     if not target.path or target.path.endswith(b"/") or _is_bucket(target):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import PROBLEM
 
 ANY = {
@@ -50,7 +51,7 @@ SHAPE = {
 }
 
 
-def with_problems(result: dict[str, Any], **_: Any) -> dict[str, Any]:
+def with_problems(result: JsonObject, **_: Any) -> JsonObject:
     """A hook of the description's maker."""
     parts = result["components"]
     parts["schemas"]["Problem"] = SHAPE

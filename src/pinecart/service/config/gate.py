@@ -21,6 +21,7 @@ from typing import Any, NamedTuple, Protocol
 from asgiref.sync import sync_to_async
 from django.core.handlers.asgi import ASGIRequest
 
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import PROBLEM, problem_body
 from pinecart.service.config.settings import MOST_BODY
 
@@ -61,7 +62,7 @@ class Gate(NamedTuple):
     under_way: Counter[str]
     bodies: Counter[str]
 
-    async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
+    async def __call__(self, scope: JsonObject, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
             return await self.app(scope, receive, send)
         headers = {k.decode("latin-1"): v.decode("latin-1") for k, v in scope["headers"]}
@@ -86,7 +87,7 @@ class Gate(NamedTuple):
         except Turned as turned:
             await _answer(send, turned)
 
-    async def _must_upload(self, scope: dict[str, Any]) -> None:
+    async def _must_upload(self, scope: JsonObject) -> None:
         """Raises Turned for whoever may not, before the first byte is taken."""
         found = await sync_to_async(self.who)(ASGIRequest(scope, BytesIO()))
         if found is None:

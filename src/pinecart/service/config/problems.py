@@ -16,6 +16,7 @@ from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
 from pinecart.core import errors
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import (
     PROBLEM,
     RightMissing,
@@ -58,7 +59,7 @@ def problem(status: int, code: str, detail: str, **facts: Any) -> Response:
     )
 
 
-def as_problem(exc: Exception, context: dict[str, Any]) -> Response | None:
+def as_problem(exc: Exception, context: JsonObject) -> Response | None:
     """DRF's exception handler."""
     if isinstance(exc, RightMissing):
         _note_refusal(exc, context["request"])
@@ -73,9 +74,7 @@ def as_problem(exc: Exception, context: dict[str, Any]) -> Response | None:
     if isinstance(exc, Http404):
         return problem(404, "not-found", "There is no such address.")
     if isinstance(exc, exceptions.ValidationError):
-        fields: dict[str, Any] = (
-            exc.detail if isinstance(exc.detail, dict) else {"body": exc.detail}
-        )
+        fields: JsonObject = exc.detail if isinstance(exc.detail, dict) else {"body": exc.detail}
         found = [
             {"field": k, "code": "field.malformed", "message": f"{k}: {_words(v)}"}
             for k, v in fields.items()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from pinecart.core import errors
+from pinecart.json_object import JsonObject
 
 
 class UnknownName(errors.PinecartError):
@@ -28,7 +29,7 @@ class RightMissing(errors.PinecartError):
 PROBLEM = "application/problem+json"  # RFC 9457
 
 
-def problem_body(status: int, code: str, detail: str, **facts: Any) -> dict[str, Any]:
+def problem_body(status: int, code: str, detail: str, **facts: Any) -> JsonObject:
     return {
         "type": "about:blank",
         "title": code,

@@ -23,6 +23,7 @@ from typing import IO, Any, NamedTuple
 from cryptography.fernet import Fernet, InvalidToken
 
 from pinecart.core.errors import PinecartError
+from pinecart.json_object import JsonObject
 
 NETWORK = {
     "nfs",
@@ -395,9 +396,7 @@ class StateFolder(NamedTuple):
             told = json.loads((self.root / "options.json").read_text())
         except FileNotFoundError:
             return Options()
-        fields: dict[str, Any] = {
-            k: tuple(v) if isinstance(v, list) else v for k, v in told.items()
-        }
+        fields: JsonObject = {k: tuple(v) if isinstance(v, list) else v for k, v in told.items()}
         return Options(**fields)
 
     def seal(self, value: dict[str, str]) -> bytes:

@@ -1,7 +1,5 @@
 from __future__ import annotations
 
-from typing import Any
-
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -12,6 +10,7 @@ from pinecart.core.option_spec import JOB
 from pinecart.core.options import of_use
 from pinecart.core.sentences import dangers, sentences
 from pinecart.core.triggers import TRIGGERS
+from pinecart.json_object import JsonObject
 from pinecart.service.config.shapes import of_fields
 from pinecart.service.jobs import selectors, services
 from pinecart.service.jobs.facts import JobFacts
@@ -37,7 +36,7 @@ class LegShape(serializers.Serializer):
         help_text="Only this file, and its name there.",
     )
 
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         places = {
             "from": serializers.CharField(help_text="Take from: pine://STORE/PATH"),
             "to": serializers.CharField(help_text="Put to: pine://STORE/PATH"),
@@ -48,7 +47,7 @@ class LegShape(serializers.Serializer):
 class ScheduleShape(serializers.Serializer):
     """What starts it by itself: the fields of one kind of trigger."""
 
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         kind = serializers.ChoiceField(list(TRIGGERS), required=False, help_text="clock, if empty.")
         fields = [field for trigger in TRIGGERS.values() for field in trigger.fields]
         return {"kind": kind} | of_fields(fields)
@@ -63,7 +62,7 @@ class DefinitionShape(serializers.Serializer):
     legs = LegShape(many=True)
     schedule = ScheduleShape(required=False, allow_null=True)
 
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         return super().get_fields() | option_shapes(JOB, is_of_leg=False)
 
 
@@ -108,7 +107,7 @@ class DueShape(serializers.Serializer):
     is_on = serializers.BooleanField()
 
 
-def told(record: JobFacts) -> dict[str, Any]:
+def told(record: JobFacts) -> JsonObject:
     definition = selectors.definition_of(record)
     last = latest_runs(record.name)
     return {
@@ -216,6 +215,6 @@ class ScheduleView(APIView):
         return Response(selectors.schedule_seen(actor_in(request)))
 
 
-def _mapping(request: Request) -> dict[str, Any]:
+def _mapping(request: Request) -> JsonObject:
     """The definition as given: core checks it, and names every problem in its own words."""
     return dict(request.data) if isinstance(request.data, dict) else {}

@@ -1,11 +1,11 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.places import closest, did_you_mean
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.facts import JobFacts
@@ -55,7 +55,7 @@ def _when(record: JobRecord) -> str:
     return trigger.describe() if trigger else ""
 
 
-def schedule_seen(actor: Actor) -> list[dict[str, Any]]:
+def schedule_seen(actor: Actor) -> list[JsonObject]:
     """What will run when, the next first."""
     found = [j for j in jobs_seen(actor) if j.next_due]
     return [

@@ -14,6 +14,7 @@ from pinecart.core.errors import Invalid
 from pinecart.core.places import closest, did_you_mean
 from pinecart.core.triggers import TriggerState
 from pinecart.drivers import DRIVERS
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
@@ -194,7 +195,7 @@ def change_job(actor: Actor, name: str, given: Mapping[str, Any]) -> JobRecord:
 MOST_TOLD = 20_000  # characters of a change in the trail
 
 
-def _short(differs: dict[str, Any]) -> dict[str, Any]:
+def _short(differs: JsonObject) -> JsonObject:
     """A change as the trail keeps it: of very many legs only how many there were."""
     if len(json.dumps(differs)) <= MOST_TOLD:
         return differs

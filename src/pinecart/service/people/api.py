@@ -15,6 +15,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from pinecart import __version__
+from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import ORDER, Actor, SignedIn
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.people import selectors
@@ -33,10 +34,10 @@ def actor_in(request: Request) -> Actor:
     return cast(SignedIn, request.user).actor
 
 
-def _checked(shape: type[serializers.Serializer], given: Any) -> dict[str, Any]:
+def _checked(shape: type[serializers.Serializer], given: Any) -> JsonObject:
     checked = shape(data=given)
     checked.is_valid(raise_exception=True)
-    return cast("dict[str, Any]", checked.validated_data)
+    return cast("JsonObject", checked.validated_data)
 
 
 def _rights(given: list[dict[str, str]]) -> people.Rights:
@@ -406,7 +407,7 @@ class People(APIView):
         return Response({"name": name, "entry_code": code}, status=201)
 
 
-def _code_told(code: str, ends_at: Any) -> dict[str, Any]:
+def _code_told(code: str, ends_at: Any) -> JsonObject:
     return {"code": code, "ends_at": ends_at}
 
 

@@ -2,12 +2,12 @@ from __future__ import annotations
 
 import hashlib
 from datetime import datetime, timedelta
-from typing import Any
 
 from django.contrib.auth.models import User
 from django.db.models import Max, QuerySet
 from django.utils import timezone
 
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import ORDER, Actor, Right
 from pinecart.service.config.settings import OPTIONS
@@ -77,7 +77,7 @@ def digest_of(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
-def people_listed() -> list[dict[str, Any]]:
+def people_listed() -> list[JsonObject]:
     now = timezone.now()
     found = User.objects.order_by("username").prefetch_related("grants")
     with_factor = set(
@@ -102,7 +102,7 @@ def people_listed() -> list[dict[str, Any]]:
     ]
 
 
-def sessions_of(actor: Actor, *, everybodys: bool) -> list[dict[str, Any]]:
+def sessions_of(actor: Actor, *, everybodys: bool) -> list[JsonObject]:
     """Those that go on. everybodys: only for an administrator of everything. Raises NotAllowed."""
     found = living_sign_ins(timezone.now()).select_related("person").order_by("-seen_at")
     if everybodys:
@@ -123,7 +123,7 @@ def sessions_of(actor: Actor, *, everybodys: bool) -> list[dict[str, Any]]:
     ]
 
 
-def tokens_of(actor: Actor, *, everybodys: bool) -> list[dict[str, Any]]:
+def tokens_of(actor: Actor, *, everybodys: bool) -> list[JsonObject]:
     """Living ones. everybodys: only for an administrator of everything. Raises NotAllowed."""
     now = timezone.now()
     found = (

@@ -5,11 +5,13 @@ as nobody.
 from __future__ import annotations
 
 import hashlib
-from typing import Any, cast
+from typing import cast
 
 from django.contrib.sessions.backends import db
 from django.contrib.sessions.models import Session
 from django.utils import timezone
+
+from pinecart.json_object import JsonObject
 
 
 def _kept_as(key: str | None) -> str:
@@ -31,7 +33,7 @@ class SessionStore(db.SessionStore):
     def exists(self, session_key: str) -> bool:
         return super().exists(_kept_as(session_key))
 
-    def create_model_instance(self, data: dict[str, Any]) -> Session:
+    def create_model_instance(self, data: JsonObject) -> Session:
         made = cast(Session, super().create_model_instance(data))
         made.session_key = _kept_as(made.session_key)
         return made

@@ -13,6 +13,7 @@ from rest_framework import authentication
 from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.request import Request
 
+from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor, Right, SignedIn
 from pinecart.service.people.selectors import actor_of, sign_in_numbered, token_found
 from pinecart.service.people.services.sessions import note_use
@@ -86,7 +87,7 @@ class _TokenDescribed(OpenApiAuthenticationExtension):
     target_class = ByToken
     name = "token"
 
-    def get_security_definition(self, auto_schema: Any) -> dict[str, Any]:
+    def get_security_definition(self, auto_schema: Any) -> JsonObject:
         return {"type": "http", "scheme": "bearer"}
 
 
@@ -94,5 +95,5 @@ class _CookieDescribed(OpenApiAuthenticationExtension):
     target_class = ByCookie
     name = "cookie"
 
-    def get_security_definition(self, auto_schema: Any) -> dict[str, Any]:
+    def get_security_definition(self, auto_schema: Any) -> JsonObject:
         return {"type": "apiKey", "in": "cookie", "name": "pinecart_session"}

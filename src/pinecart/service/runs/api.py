@@ -1,7 +1,6 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Iterator
-from typing import Any
 
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest, StreamingHttpResponse
@@ -13,6 +12,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from pinecart.core.decide import Decision
+from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Right
 from pinecart.service.people.api import actor_in
 from pinecart.service.people.sign_in import actor_by_headers
@@ -24,7 +24,7 @@ from pinecart.service.runs.stream import MOST_OF_ONE, hub, stream
 
 
 class PlaceShape(serializers.Serializer):
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         return {"from": serializers.CharField(), "to": serializers.CharField()}
 
 
@@ -34,7 +34,7 @@ class CountShape(serializers.Serializer):
 
 
 class TotalsShape(serializers.Serializer):
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         return {d.value: CountShape() for d in Decision}
 
 
@@ -187,11 +187,11 @@ class LogAsked(serializers.Serializer):
 
 
 class ReportAsked(serializers.Serializer):
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         return {"as": serializers.ChoiceField(list(REPORT_FORMATS), default="html")}
 
 
-def asked(shape: type[serializers.Serializer], request: Request) -> dict[str, Any]:
+def asked(shape: type[serializers.Serializer], request: Request) -> JsonObject:
     made = shape(data=request.query_params)
     made.is_valid(raise_exception=True)
     return dict(made.validated_data)
@@ -290,7 +290,7 @@ class FoundShape(serializers.Serializer):
     bytes = serializers.IntegerField()
     runs = TouchShape(many=True, help_text="Newest first.")
 
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         return {
             "from": serializers.CharField(),
             "to": serializers.CharField(),
@@ -411,7 +411,7 @@ class UndoShape(serializers.Serializer):
     preview = serializers.BooleanField(default=False)
 
 
-def _read(shape: type[serializers.Serializer], request: Request) -> dict[str, Any]:
+def _read(shape: type[serializers.Serializer], request: Request) -> JsonObject:
     made = shape(data=request.data)
     made.is_valid(raise_exception=True)
     return dict(made.validated_data)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import hashlib
 from collections import Counter
-from typing import Any
 
 from pinecart.core.definition import days_kept
 from pinecart.core.lifecycle import RunState
 from pinecart.core.places import key_fields
 from pinecart.core.totals import add_up, after_sentence, sentence
+from pinecart.json_object import JsonObject
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.models import RecordRow
 
@@ -31,7 +31,7 @@ class RunSums:
         is_preview = run.kind == "preview"
         self._done = [group for group in self._groups if group["done"] or is_preview]
 
-    def by_decision(self) -> dict[str, Any]:
+    def by_decision(self) -> JsonObject:
         """Decision → objects and bytes. Of an audit, which decides nothing, what was counted."""
         sums = [(decision, n, size) for decision, _, n, size in self._run.counted]
         sums += [("clear", g["n"], g["b"]) for g in self._groups if g["cleared"]]
@@ -65,7 +65,7 @@ class RunSums:
         return sum(g["n"] for g in self._groups) if self._run.kind == "audit" else 0
 
 
-def run_told(run: RunFacts) -> dict[str, Any]:
+def run_told(run: RunFacts) -> JsonObject:
     """A run as every interface tells it."""
     sums = RunSums(run)
     totals = sums.by_decision()
@@ -104,25 +104,25 @@ def run_told(run: RunFacts) -> dict[str, Any]:
     return told | {"sentence": _sentence(told, [hold["message"] for hold in run.holds])}
 
 
-def _held(run: RunFacts) -> dict[str, Any] | None:
+def _held(run: RunFacts) -> JsonObject | None:
     """What waits for a person, and what a yes has to name."""
     if run.state != RunState.HELD.value:
         return None
     return {"digest": held_digest(run), "lists": run.holds}
 
 
-def _is_undoable(run: RunFacts, totals: dict[str, Any]) -> bool:
+def _is_undoable(run: RunFacts, totals: JsonObject) -> bool:
     is_over = run.kind == "transfer" and run.state == RunState.ENDED.value
     return is_over and any(totals[decision]["objects"] for decision in ACTED)
 
 
-def _places(leg: dict[str, Any]) -> dict[str, str]:
+def _places(leg: JsonObject) -> dict[str, str]:
     """From and to of a leg; of one that carries one file, that file's."""
     here, there = leg.get("one") or ("", "")
     return {"from": leg["from"] + here, "to": leg["to"] + there}
 
 
-def _sentence(told: dict[str, Any], waits: list[str]) -> str:
+def _sentence(told: JsonObject, waits: list[str]) -> str:
     """The one that says how it went."""
     is_cut_short = told["state"] != "ended" or told["outcome"] in ("failed", "stopped")
     if told["kind"] == "transfer" or is_cut_short:
@@ -136,7 +136,7 @@ def _sentence(told: dict[str, Any], waits: list[str]) -> str:
     return _preview_sentence(told, waits)
 
 
-def _preview_sentence(told: dict[str, Any], waits: list[str]) -> str:
+def _preview_sentence(told: JsonObject, waits: list[str]) -> str:
     n = {decision: total["objects"] for decision, total in told["totals"].items()}
     would = f"copy {n['copy']:,}, replace {n['replace']:,}, remove {n['remove']:,}"
     if n["clear"]:
@@ -148,14 +148,14 @@ def _preview_sentence(told: dict[str, Any], waits: list[str]) -> str:
     return sentence
 
 
-def _undo_preview_sentence(told: dict[str, Any]) -> str:
+def _undo_preview_sentence(told: JsonObject) -> str:
     n = {decision: total["objects"] for decision, total in told["totals"].items()}
     back, gone = n["copy"] + n["replace"], n["remove"] + n["replace"]
     would = f"would bring back {back:,}, remove {gone:,}"
     return f"Preview of undoing run {told['of']}: {would}; {told['problems']:,} can't be undone."
 
 
-def _audit_sentence(told: dict[str, Any]) -> str:
+def _audit_sentence(told: JsonObject) -> str:
     if not told["findings"]:
         return "✓ Both sides are the same, by name, size and what is remembered."
     found = [
@@ -164,7 +164,7 @@ def _audit_sentence(told: dict[str, Any]) -> str:
     return f"▲ Both sides are not the same: {', '.join(found)}."
 
 
-def problem_groups(run: RunFacts) -> list[dict[str, Any]]:
+def problem_groups(run: RunFacts) -> list[JsonObject]:
     """Problems grouped by cause, the most frequent first, each with one example."""
     counts, examples = Counter[str](), dict[str, str]()
     for group in run.summed:
@@ -184,7 +184,7 @@ def _first_message(run: RunFacts, code: str) -> str:
     return found.values_list("message", flat=True).first() or ""
 
 
-def record_payload(row: dict[str, Any]) -> dict[str, Any]:
+def record_payload(row: JsonObject) -> JsonObject:
     key = key_fields(bytes(row["key"]))
     return {
         "id": row["id"],

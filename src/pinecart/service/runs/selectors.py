@@ -19,6 +19,7 @@ from django.utils import timezone
 
 from pinecart.core.lifecycle import ALIVE, RunState
 from pinecart.core.places import key_fields, parse_location
+from pinecart.json_object import JsonObject
 from pinecart.runner.undo import Done
 from pinecart.service.aside.selectors import asides_of
 from pinecart.service.config.refusals import UnknownName
@@ -96,7 +97,7 @@ def latest_runs(job: str) -> dict[str, Run]:
     return found
 
 
-def recent_marks(job: str) -> list[dict[str, Any]]:
+def recent_marks(job: str) -> list[JsonObject]:
     since = timezone.now() - timedelta(days=14)
     found = Run.objects.filter(job=job, kind="transfer", ended_at__gte=since).order_by("-id")[:200]
     return [{"id": r.pk, "outcome": r.outcome, "at": r.ended_at} for r in reversed(found)]
@@ -135,7 +136,7 @@ def records_after(
     decision: str = "",
     problems: bool = False,
     held: bool = False,
-) -> list[dict[str, Any]]:
+) -> list[JsonObject]:
     found = RecordRow.objects.filter(run_id=run.pk, pk__gt=after).order_by("id")
     if decision:
         found = found.filter(Q(decision=decision) | Q(reason=decision))
@@ -146,7 +147,7 @@ def records_after(
     return [record_payload(dict(row)) for row in found.values()[:limit]]
 
 
-def all_records(run: RunFacts) -> Iterator[dict[str, Any]]:
+def all_records(run: RunFacts) -> Iterator[JsonObject]:
     """Every record in pages by key; no cursor stays open while they are sent."""
     after = 0
     while page := records_after(run, after=after):
@@ -154,7 +155,7 @@ def all_records(run: RunFacts) -> Iterator[dict[str, Any]]:
         after = page[-1]["id"]
 
 
-def places_of_name(actor: Actor, name: str, *, limit: int) -> list[dict[str, Any]]:
+def places_of_name(actor: Actor, name: str, *, limit: int) -> list[JsonObject]:
     """Every place of files with this in their name (`*` stands for anything), each with the runs
     that touched it, newest first.
     """
@@ -168,7 +169,7 @@ def places_of_name(actor: Actor, name: str, *, limit: int) -> list[dict[str, Any
             output_field=IntegerField(),
         )
         found = found.annotate(**{f"at{i}": at}).filter(**{f"at{i}__gt": 0})
-    places: dict[tuple[str, str, bytes], dict[str, Any]] = {}
+    places: dict[tuple[str, str, bytes], JsonObject] = {}
     if words:
         for row in found.order_by("-id")[:limit].iterator(chunk_size=500):
             if not actor.may(Right.LOOK, row.run.labels) or row.leg >= len(
@@ -202,12 +203,12 @@ def places_of_name(actor: Actor, name: str, *, limit: int) -> list[dict[str, Any
     return [p for _, p in sorted(places.items())]
 
 
-def log_after(run: Run, after: int, limit: int) -> tuple[list[dict[str, Any]], int]:
+def log_after(run: Run, after: int, limit: int) -> tuple[list[JsonObject], int]:
     """Whole lines of the run's log from where `after` stands (0: the first), and where to go on."""
     file = STATE.run_file(run.pk, "log.jsonl")
     if not file.exists() or after > file.stat().st_size:
         return [], after
-    lines: list[dict[str, Any]] = []
+    lines: list[JsonObject] = []
     with file.open("rb") as log:
         log.seek(max(after - 1, 0))
         if after and log.read(1) != b"\n":  # within a line: nobody was told to go on there

@@ -18,6 +18,7 @@ from typing import Any
 from asgiref.sync import sync_to_async
 from django.core.serializers.json import DjangoJSONEncoder
 
+from pinecart.json_object import JsonObject
 from pinecart.service.runs import presentation, selectors
 from pinecart.service.runs.facts import RunFacts
 
@@ -102,11 +103,11 @@ async def _missed(run: RunFacts, epoch: str, last_id: str) -> int:
     return min(int(number), last) if told == epoch and number.isdigit() else last
 
 
-async def _present(run: RunFacts) -> dict[str, Any]:
-    def told() -> dict[str, Any]:
+async def _present(run: RunFacts) -> JsonObject:
+    def told() -> JsonObject:
         return presentation.run_told(selectors.run_of(run.pk))
 
-    found: dict[str, Any] = await _sync(told)()
+    found: JsonObject = await _sync(told)()
     return found
 
 

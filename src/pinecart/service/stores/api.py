@@ -10,6 +10,7 @@ from rest_framework.views import APIView
 
 from pinecart.drivers import DRIVERS
 from pinecart.drivers.connection_steps import Step
+from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor
 from pinecart.service.people.api import actor_in
 from pinecart.service.stores import files, selectors, services
@@ -30,7 +31,7 @@ from pinecart.service.stores.shapes import (
 )
 
 
-def told(record: StoreFacts, actor: Actor) -> dict[str, Any]:
+def told(record: StoreFacts, actor: Actor) -> JsonObject:
     driver = DRIVERS[record.kind]
     fields = [f for f in driver.fields if f.name in record.fields]
     return {
@@ -48,13 +49,13 @@ def told(record: StoreFacts, actor: Actor) -> dict[str, Any]:
     }
 
 
-def checked(shape: type[serializers.Serializer], given: Any) -> dict[str, Any]:
+def checked(shape: type[serializers.Serializer], given: Any) -> JsonObject:
     made = shape(data=given)
     made.is_valid(raise_exception=True)
     return dict(made.validated_data)
 
 
-def _tried(steps: list[Step]) -> dict[str, Any]:
+def _tried(steps: list[Step]) -> JsonObject:
     return {
         "ok": all(step.ok is not False for step in steps),
         "steps": [step._asdict() for step in steps],

@@ -13,6 +13,7 @@ from pinecart.core.pasting import Pasted, read_pasted
 from pinecart.core.places import is_name
 from pinecart.drivers import DRIVERS
 from pinecart.drivers.driver_spec import DriverSpec
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import RightMissing
 from pinecart.service.config.state import Options
 
@@ -24,7 +25,7 @@ class Form(NamedTuple):
 
     name: str
     kind: str
-    fields: dict[str, Any]
+    fields: JsonObject
     secret: dict[str, str]
 
     @property

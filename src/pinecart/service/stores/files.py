@@ -19,6 +19,7 @@ from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import Location, parse_location, show
 from pinecart.core.ports import HELD_BYTES, Put, Store, WriteStamp
 from pinecart.drivers import open_store
+from pinecart.json_object import JsonObject
 from pinecart.runner.name_folding import beside
 from pinecart.runner.scratch import Scratch
 from pinecart.runner.side import Side
@@ -119,7 +120,7 @@ def buckets_of(actor: Actor, name: str) -> list[Bucket]:
     return [Bucket(n, empty, jobs_using_bucket(name, n, actor)) for n, empty in found]
 
 
-async def _using(spec: dict[str, Any], call: Callable[[Store], Any]) -> Any:
+async def _using(spec: JsonObject, call: Callable[[Store], Any]) -> Any:
     store = open_store(spec)
     try:
         return await call(store)
@@ -181,7 +182,7 @@ def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type
             )
             learned.update(store.learned())
 
-        learned: dict[str, Any] = {}
+        learned: JsonObject = {}
         asyncio.run(_using(spec, put))
         if learned != spec["abilities"]:
             remember_learned(place.store, spec, learned)
@@ -190,7 +191,7 @@ def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type
 
 
 async def archive(
-    actor: Actor, spec: dict[str, Any], prefix: bytes, keys: list[bytes]
+    actor: Actor, spec: JsonObject, prefix: bytes, keys: list[bytes]
 ) -> AsyncIterator[bytes]:
     """A ZIP of some files and folders below a place, written as it is sent.
 

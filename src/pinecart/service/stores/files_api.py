@@ -17,6 +17,7 @@ from rest_framework.views import APIView
 
 from pinecart.core.errors import Invalid
 from pinecart.core.places import Location, key_fields, key_of_text, show
+from pinecart.json_object import JsonObject
 from pinecart.service.people.api import actor_in
 from pinecart.service.stores import files, selectors, services
 from pinecart.service.stores.api import checked
@@ -63,7 +64,7 @@ class StoreBrowse(APIView):
             limit=asked["limit"],
         )
         bare = not path and selectors.shows_buckets(selectors.store_named(name))
-        rows: list[tuple[bytes, dict[str, Any]]] = [
+        rows: list[tuple[bytes, JsonObject]] = [
             (
                 f,
                 {

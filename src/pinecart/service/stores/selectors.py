@@ -3,7 +3,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Collection
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from cryptography.fernet import InvalidToken
 from django.db.models import Max
@@ -12,6 +12,7 @@ from django.utils import timezone
 from pinecart.core.errors import SignInRefused
 from pinecart.core.places import Location, closest, did_you_mean, lies_in
 from pinecart.drivers import DRIVERS
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import SYSTEM, Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
@@ -81,7 +82,7 @@ def store_names(actor: Actor) -> list[str]:
     return [s.name for s in stores_listed(actor)]
 
 
-def spec_of(record: StoreRecord, *, run: int = 0) -> dict[str, Any]:
+def spec_of(record: StoreRecord, *, run: int = 0) -> JsonObject:
     """All that a driver needs, secrets included: only ever passed on through a pipe or used at
     once.
     """

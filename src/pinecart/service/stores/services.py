@@ -17,6 +17,7 @@ from pinecart.core.ports import Buckets, Level, Stat, Store, Version, Versions
 from pinecart.core.selection import compile_selection
 from pinecart.drivers import DRIVERS, open_store, try_store
 from pinecart.drivers.connection_steps import Step
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
@@ -34,7 +35,7 @@ from pinecart.service.trail.services import change, changed, note
 HEAD_BYTES = 2048
 
 
-def add_store(actor: Actor, given: dict[str, Any]) -> StoreRecord:
+def add_store(actor: Actor, given: JsonObject) -> StoreRecord:
     """Register a storage system. Raises Invalid, RightMissing, StateConflict."""
     actor.must(Right.ADMINISTER, [], "adding stores")
     form = read_form(given, OPTIONS, STATE.root)
@@ -54,7 +55,7 @@ def add_store(actor: Actor, given: dict[str, Any]) -> StoreRecord:
         return record
 
 
-def change_store(actor: Actor, name: str, given: dict[str, Any]) -> StoreRecord:
+def change_store(actor: Actor, name: str, given: JsonObject) -> StoreRecord:
     """Change fields or the key. Raises UnknownName, Invalid, StateConflict (root or address while
     jobs use it), RightMissing; Refused where a new key was tried and doesn't work.
 
@@ -106,13 +107,13 @@ def _in_use(name: str, users: list[str], field: str) -> StateConflict:
     return StateConflict(message, code="store.in-use", jobs=users)
 
 
-def _shown(record: StoreRecord) -> dict[str, Any]:
+def _shown(record: StoreRecord) -> JsonObject:
     """What the trail tells of a store: its fields, none of which is a secret, and its labels."""
     fields = {k: v for k, v in record.fields.items() if k != "rebound"}
     return fields | {"labels": list(record.labels)}
 
 
-def remember_learned(name: str, fields: dict[str, Any], learned: dict[str, Any]) -> None:
+def remember_learned(name: str, fields: JsonObject, learned: JsonObject) -> None:
     """What a run found out about a store, for the next one; as long as it is bound to the same
     place.
     """
@@ -133,7 +134,7 @@ def remember_rest(name: str, seconds: float) -> None:
     )
 
 
-def _labels(given: dict[str, Any]) -> list[str]:
+def _labels(given: JsonObject) -> list[str]:
     """Raises Invalid."""
     found = sorted(set(given.get("labels") or ()))
     if odd := [text for text in found if not is_name(text)]:
@@ -238,7 +239,7 @@ def set_uses(job: str, places: set[Location], labels: Sequence[str] = ()) -> Non
     )
 
 
-def try_form(actor: Actor, given: dict[str, Any], *, write_to: str) -> list[Step]:
+def try_form(actor: Actor, given: JsonObject, *, write_to: str) -> list[Step]:
     """Try a form as it stands, unsaved. The secret must be in it."""
     actor.must(Right.ADMINISTER, [], "trying stores that are not saved")
     form = read_form(
@@ -339,7 +340,7 @@ def first_bytes(
 
 
 async def content_of(
-    actor: Actor, spec: dict[str, Any], key: bytes, version: str = ""
+    actor: Actor, spec: JsonObject, key: bytes, version: str = ""
 ) -> AsyncIterator[bytes]:
     """The whole of one object, in pieces, for the viewer's own machine."""
     store = open_store(spec)
@@ -351,7 +352,7 @@ async def content_of(
         await store.close()
 
 
-def may_save(actor: Actor, name: str, key: bytes, version: str = "") -> tuple[dict[str, Any], Stat]:
+def may_save(actor: Actor, name: str, key: bytes, version: str = "") -> tuple[JsonObject, Stat]:
     """Whether it is there and may be saved; recorded. Raises NotFound, NotAllowed, StoreError."""
     record = store_for(actor, name, Right.OPERATE, "saving files")
     stat = stat_at(actor, name, key, version)
@@ -362,7 +363,7 @@ def may_save(actor: Actor, name: str, key: bytes, version: str = "") -> tuple[di
 MOST_IN_ARCHIVE = 100_000
 
 
-def may_archive(actor: Actor, name: str, path: bytes, keys: list[bytes]) -> dict[str, Any]:
+def may_archive(actor: Actor, name: str, path: bytes, keys: list[bytes]) -> JsonObject:
     """Whether a selection is there and may be saved; recorded.
 
     Raises NotFound, NotAllowed, Refused, StoreError.

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from rest_framework import serializers
 
 from pinecart.drivers import DRIVERS
+from pinecart.json_object import JsonObject
 from pinecart.service.config.shapes import of_fields
 
 
@@ -29,7 +28,7 @@ class StoreShape(serializers.Serializer):
         help_text="Whoever has rights on one of them alone may use it.",
     )
 
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         kinds = {"kind": serializers.ChoiceField(list(DRIVERS))}
         fields = [field for driver in DRIVERS.values() for field in driver.fields]
         return kinds | of_fields(fields) | super().get_fields()
@@ -55,7 +54,7 @@ class StoreChangeShape(StoreFormShape):
         help_text="The same files lie at the new address: each job's next run waits for a yes.",
     )
 
-    def get_fields(self) -> dict[str, Any]:
+    def get_fields(self) -> JsonObject:
         kind = serializers.ChoiceField(list(DRIVERS), required=False)
         return super().get_fields() | {"kind": kind}
 

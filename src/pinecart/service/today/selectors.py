@@ -7,6 +7,7 @@ from django.utils import timezone
 
 from pinecart.core.option_spec import CARRY, REMOVE
 from pinecart.core.totals import span_text
+from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor
 from pinecart.service.jobs.selectors import jobs_seen, schedule_seen
 from pinecart.service.runs.presentation import run_told
@@ -15,7 +16,7 @@ from pinecart.service.runs.selectors import latest_runs, runs_seen
 BAD = ("failed", "problems", "stopped")
 
 
-def today(actor: Actor) -> dict[str, Any]:
+def today(actor: Actor) -> JsonObject:
     """One sentence; the runs that need a person; what is under way; the last runs; what is due
     next.
     """
@@ -51,16 +52,16 @@ def today(actor: Actor) -> dict[str, Any]:
     }
 
 
-def _declined(run: dict[str, Any]) -> bool:
+def _declined(run: JsonObject) -> bool:
     """A removal that a person answered with no."""
     return run["job"] == REMOVE and run["outcome"] == "stopped"
 
 
-def _latest_carries(runs: list[dict[str, Any]]) -> list[dict[str, Any]]:
+def _latest_carries(runs: list[JsonObject]) -> list[JsonObject]:
     """Of the one-off transfers, the latest between each two places: a later one that worked settles
     an earlier one.
     """
-    found: dict[str, dict[str, Any]] = {}
+    found: dict[str, JsonObject] = {}
     for run in runs:
         if run["job"] in (CARRY, REMOVE):
             found.setdefault(f"{run['job']} {run['legs']}", run)

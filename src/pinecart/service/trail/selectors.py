@@ -1,8 +1,8 @@
 from __future__ import annotations
 
 from datetime import UTC, date, datetime, time, timedelta
-from typing import Any
 
+from pinecart.json_object import JsonObject
 from pinecart.service.trail.models import Line
 
 
@@ -15,7 +15,7 @@ def lines_before(
     which: str = "",
     since: date | None = None,
     until: date | None = None,
-) -> list[dict[str, Any]]:
+) -> list[JsonObject]:
     """Newest first, from before line `number` on.
 
     what: the action, or what it begins with before a dot.   which: is in its subject.   since,

@@ -10,6 +10,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.places import shown_lines
+from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.trail.models import Line
 
@@ -62,7 +63,7 @@ def note(actor: Actor, action: str, subject: str, **facts: Any) -> None:
     )
 
 
-def changed(before: dict[str, Any], after: dict[str, Any]) -> dict[str, Any]:
+def changed(before: JsonObject, after: JsonObject) -> JsonObject:
     """Of a change, the facts that differ: {"before": …, "after": …}."""
     differ = [k for k in before | after if before.get(k) != after.get(k)]
     return {

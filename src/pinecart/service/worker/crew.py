@@ -8,12 +8,12 @@ import itertools
 import json
 import sys
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any
 
 from pinecart.core.batch import Batch, BatchAnswer, Parts, Result, Sent, Task
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.entries import Entry
 from pinecart.core.errors import PinecartError
+from pinecart.json_object import JsonObject
 
 AT_ONCE = 2  # batches with one helper: the next lies ready when one is done
 MOST_LINE = 64 << 20  # bytes of an answer
@@ -88,7 +88,7 @@ class HelperProcess:
         self._crew.parts += len(sent)
         return sent
 
-    async def _answer(self, number: int, ask: dict[str, Any], count: int) -> Sequence[Result]:
+    async def _answer(self, number: int, ask: JsonObject, count: int) -> Sequence[Result]:
         """`count` results; None each where it is not ready, or goes before it has answered."""
         self._recalled = False
         self._open[number] = found = asyncio.get_running_loop().create_future()
@@ -107,14 +107,14 @@ class HelperProcess:
             self._recalled = True
             self._tell({"recall": True})
 
-    def _tell(self, what: dict[str, Any]) -> None:
+    def _tell(self, what: JsonObject) -> None:
         assert self._process and self._process.stdin
         with contextlib.suppress(
             OSError, RuntimeError
         ):  # it has gone: its end is heard by the reader
             self._process.stdin.write(json.dumps(what).encode() + b"\n")
 
-    def renew(self, stores: dict[str, Any]) -> None:
+    def renew(self, stores: JsonObject) -> None:
         if self.ready:
             self._tell({"stores": stores})
 
@@ -143,7 +143,7 @@ class HelperCrew:
 
     def __init__(
         self,
-        given: dict[str, Any],
+        given: JsonObject,
         lock: int,
         count: int,
         most_at_once: int,
@@ -188,7 +188,7 @@ class HelperCrew:
         for helper in self._helpers:
             helper.rest(seconds)
 
-    def renew(self, stores: dict[str, Any]) -> None:
+    def renew(self, stores: JsonObject) -> None:
         """New keys, from the next request on."""
         for helper in self._helpers:
             helper.renew(stores)

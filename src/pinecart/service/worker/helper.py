@@ -15,13 +15,14 @@ import signal
 import sys
 from collections.abc import Awaitable
 from concurrent.futures import ThreadPoolExecutor
-from typing import IO, Any
+from typing import IO
 
 from pinecart.core.batch import Batch, BatchAnswer, Parts
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.ports import RenewsKey, Store
 from pinecart.core.retry import Retry
 from pinecart.drivers import open_store
+from pinecart.json_object import JsonObject
 from pinecart.runner.batch_helper import BatchHelper
 from pinecart.service.config.process import end_with_parent, settle_in
 
@@ -31,7 +32,7 @@ with contextlib.suppress(ImportError):
     asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
 
 
-async def _work(order: dict[str, Any], out: IO[bytes]) -> None:
+async def _work(order: JsonObject, out: IO[bytes]) -> None:
     """One line in: {"batch"}, {"parts"}, {"recall"}, {"stores"} (new keys), {"rest"} (a store asked
     for a pause) or {"end"}. One line out for each batch.
     """

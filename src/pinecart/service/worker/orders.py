@@ -4,11 +4,10 @@ secrets.
 
 from __future__ import annotations
 
-from typing import Any
-
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import SignInRefused
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.jobs.selectors import definition_of, find_job
@@ -25,7 +24,7 @@ def _awaited(definition: Definition) -> tuple[list[Definition], list[str]]:
     ]
 
 
-def order_of(run: RunFacts) -> dict[str, Any]:
+def order_of(run: RunFacts) -> JsonObject:
     """A store that is gone meanwhile is left out: the run's process then fails the run with that
     reason. One whose secret can't be read holds it.
     """

@@ -15,6 +15,7 @@ from pinecart.core.entries import Aside, Entry, Row, fingerprint
 from pinecart.core.places import parse_location
 from pinecart.core.ports import Store, Uploads
 from pinecart.core.selection import Selection
+from pinecart.json_object import JsonObject
 from pinecart.runner.concurrency import Pacer
 from pinecart.runner.records import Record
 from pinecart.runner.run import Order
@@ -49,7 +50,7 @@ class RunRecords:
     the run's log.
     """
 
-    def __init__(self, order: dict[str, Any], log: IO[str]) -> None:
+    def __init__(self, order: JsonObject, log: IO[str]) -> None:
         self._run, self._epoch, self._kind = order["run"], order["epoch"], order["kind"]
         self._log = log
         self._stop = False
@@ -82,7 +83,7 @@ class RunRecords:
             self._past[number] = ledger.scopes_of_past(job, identity)
             self._settled[number] = (before, leg.digest)
 
-    def await_others(self, given: list[dict[str, Any]], stores: dict[str, Store]) -> None:
+    def await_others(self, given: list[JsonObject], stores: dict[str, Store]) -> None:
         for other in (read_definition(d) for d in given):
             for leg in other.legs:
                 scope = ledger.scope_known(other.job, _identity(leg, stores))
@@ -177,7 +178,7 @@ class RunRecords:
             run_records.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember
         )
 
-    async def tell(self, progress: dict[str, Any]) -> None:
+    async def tell(self, progress: JsonObject) -> None:
         await writes(run_records.tell_progress, self._run, self._epoch, progress)
 
     async def listen(self) -> None:

@@ -13,7 +13,6 @@ import resource
 import signal
 import sys
 import time
-from typing import Any
 
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import PinecartError, SignInRefused
@@ -21,6 +20,7 @@ from pinecart.core.ports import RenewsKey, Store
 from pinecart.core.retry import Retry
 from pinecart.core.totals import files_text
 from pinecart.drivers import open_store
+from pinecart.json_object import JsonObject
 from pinecart.runner.records import BatchRules, RecordsLost
 from pinecart.runner.run import MOST_AT_ONCE, Ending, Order, carry_out
 from pinecart.runner.scratch import Scratch
@@ -63,7 +63,7 @@ def main() -> None:
             desk.log("records-lost", f"{exc} This process ends; the run is taken up again.")
 
 
-async def _work(given: dict[str, Any], desk: RunRecords, lock: int) -> None:
+async def _work(given: JsonObject, desk: RunRecords, lock: int) -> None:
     settle_in()
     loop, opened, crew = asyncio.get_running_loop(), dict[str, Store](), None
     if OPTIONS.helpers and given["kind"] == "transfer":
@@ -115,7 +115,7 @@ async def _carried(order: Order, desk: RunRecords) -> Ending:
         return Ending([], None, 0, False, PinecartError(message))
 
 
-def _order(given: dict[str, Any]) -> Order:
+def _order(given: JsonObject) -> Order:
     if given["refused"]:
         message, code = given["refused"]
         raise SignInRefused(message, code=code)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import secrets
-from typing import Any
 
 from django.contrib.auth.models import User
 from django.contrib.auth.password_validation import validate_password
@@ -12,6 +11,7 @@ from django.db import transaction
 
 from pinecart.core.errors import Invalid
 from pinecart.core.places import is_name
+from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import RightMissing, StateConflict
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.people.models import Grant, SecondFactor
@@ -111,7 +111,7 @@ def change_person(
         )
 
 
-def _state_of(person: User) -> dict[str, Any]:
+def _state_of(person: User) -> JsonObject:
     return {
         "active": person.is_active,
         "rights": _told(person),

@@ -7,7 +7,6 @@ from __future__ import annotations
 import time
 from collections.abc import Collection, Iterable, Mapping
 from datetime import timedelta
-from typing import Any
 
 from django.db import transaction
 from django.utils import timezone
@@ -17,6 +16,7 @@ from pinecart.core.entries import Aside, Row
 from pinecart.core.options import KEPT_DAYS
 from pinecart.core.places import parse_location
 from pinecart.core.totals import GROUPED_BY, Group, Sums
+from pinecart.json_object import JsonObject
 from pinecart.runner.records import Record
 from pinecart.service.aside import services as aside
 from pinecart.service.config.refusals import StateConflict
@@ -249,7 +249,7 @@ def forget_job(job: str) -> None:
 
 
 @transaction.atomic
-def tell_progress(run: int, epoch: int, progress: dict[str, Any]) -> None:
+def tell_progress(run: int, epoch: int, progress: JsonObject) -> None:
     hold_epoch(run, epoch)
     Run.objects.filter(pk=run).update(progress=progress, told_at=timezone.now())
     event = RunEvent.objects.create(run_id=run, kind="progress", payload=progress)
