@@ -63,20 +63,31 @@ def audit_show(cart: Cart, number: int) -> None:
     _show(cart, cart.client.audit(number))
 
 
+def _row_of(finding: JsonObject) -> list[str]:
+    return [
+        finding["reason"],
+        size(finding["bytes"]),
+        finding["key"],
+        finding["message"],
+    ]
+
+
 def _show(cart: Cart, found: JsonObject) -> None:
     findings = list(cart.client.objects(found["id"], of="audits"))
-    rows = [[f["reason"], size(f["bytes"]), f["key"], f["message"]] for f in findings]
+    rows = [_row_of(finding) for finding in findings]
 
     def plain() -> None:
         click.echo(found["sentence"])
         if found["message"] and found["outcome"] != "failed":
             click.echo(f"▲ {found['message']}")
         for leg in found["legs"]:
-            click.echo(f"  here {leg['from']} · there {leg['to']}")
+            here, there = leg["from"], leg["to"]
+            click.echo(f"  here {here} · there {there}")
         if rows:
             click.echo()
             table(["finding", "size", "file", ""], rows, numbers=[1], flexible=2)
 
-    named = [{**f, "finding": f["reason"]} for f in findings]
+    named = [{**finding, "finding": finding["reason"]} for finding in findings]
     cart.show(found | {"findings": named}, plain)
-    sys.exit(PROBLEMS if found["outcome"] in ("problems", "failed", "stopped") else 0)
+    is_bad = found["outcome"] in ("problems", "failed", "stopped")
+    sys.exit(PROBLEMS if is_bad else 0)

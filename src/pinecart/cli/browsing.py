@@ -12,6 +12,8 @@ from pinecart.cli.words import age, files, size, table
 from pinecart.client.places import store_and_path, tidied
 from pinecart.json_object import JsonObject
 
+PIECE = 1 << 20  # bytes read at once from a file that is sent
+
 
 @click.command()
 @click.argument("location")
@@ -102,20 +104,25 @@ def _write(file: IO[bytes], pieces: Iterable[bytes]) -> None:
 
 
 def _show_versions(cart: Cart, location: str) -> None:
-    kept = cart.client.versions(*store_and_path(location))
+    store, path = store_and_path(location)
+    kept = cart.client.versions(store, path)
     rows = []
     for version in kept:
         length = "deleted" if version["is_removal"] else size(version["bytes"])
+        changed = _when(version["modified_ns"])
         now = "now" if version["is_current"] else ""
-        rows.append([version["version"], length, _when(version["modified_ns"]), now])
+        rows.append([version["version"], length, changed, now])
     heads = ["version", "size", "changed (UTC)", ""]
-    _show_table(cart, kept, heads, rows, f"No versions of {location} are kept.", numbers=[1])
+    empty = f"No versions of {location} are kept."
+    _show_table(cart, kept, heads, rows, empty, numbers=[1])
 
 
 def _show_totals(cart: Cart, found: Iterable[JsonObject]) -> None:
     sizes = [entry["bytes"] or 0 for entry in found]
-    counted = {"objects": len(sizes), "bytes": sum(sizes)}
-    words = f"{files(len(sizes))} · {size(sum(sizes))}"
+    objects = len(sizes)
+    length = sum(sizes)
+    counted = {"objects": objects, "bytes": length}
+    words = f"{files(objects)} · {size(length)}"
     cart.show(counted, lambda: click.echo(words))
 
 
@@ -127,17 +134,26 @@ def _show_tree(cart: Cart, entries: list[JsonObject], location: str) -> None:
 def _show_buckets(cart: Cart, store: str) -> None:
     found = cart.client.buckets(store)
     state = {True: "empty", None: "may not be listed", False: ""}
-    rows = [[b["name"], state[b["empty"]], ", ".join(b["jobs"]) or "no job"] for b in found]
+    rows = []
+    for bucket in found:
+        is_empty = state[bucket["empty"]]
+        jobs = ", ".join(bucket["jobs"])
+        rows.append([bucket["name"], is_empty, jobs or "no job"])
     cart.show(found, lambda: table(["bucket", "", "used by"], rows))
 
 
 def _show_entries(cart: Cart, entries: list[JsonObject], location: str, match: str) -> None:
+    heads = ["name", "size", "changed (UTC)"]
     rows = []
     for entry in entries:
-        length = size(entry["bytes"]) if entry["kind"] == "file" else entry["kind"]
-        rows.append([entry["key"], length, entry["fault"] or _when(entry["modified_ns"])])
-    empty = f"Nothing at {location} matches {match}." if match else f"{location} is empty."
-    _show_table(cart, entries, ["name", "size", "changed (UTC)"], rows, empty, numbers=[1])
+        kind = entry["kind"]
+        length = size(entry["bytes"]) if kind == "file" else kind
+        changed = entry["fault"] or _when(entry["modified_ns"])
+        rows.append([entry["key"], length, changed])
+    empty = f"{location} is empty."
+    if match:
+        empty = f"Nothing at {location} matches {match}."
+    _show_table(cart, entries, heads, rows, empty, numbers=[1])
 
 
 def _show_table(
@@ -182,14 +198,25 @@ def _tree(keys: list[str]) -> list[str]:
     above: list[str] = []
     for key in keys:
         *folders, last = key.split("/")
-        same = next(
-            (i for i, (a, b) in enumerate(zip(above, folders, strict=False)) if a != b),
-            min(len(above), len(folders)),
-        )
-        lines += [f"{'  ' * i}{folders[i]}/" for i in range(same, len(folders))]
-        lines += [f"{'  ' * len(folders)}{last}"] if last else []
+        depth = len(folders)
+        for level in range(_in_common(above, folders), depth):
+            indent = "  " * level
+            lines.append(f"{indent}{folders[level]}/")
+        if last:
+            indent = "  " * depth
+            lines.append(f"{indent}{last}")
         above = folders
     return lines
+
+
+def _in_common(above: list[str], folders: list[str]) -> int:
+    """How many folders two paths have in common, from the top."""
+    common = 0
+    for old, new in zip(above, folders, strict=False):
+        if old != new:
+            break
+        common += 1
+    return common
 
 
 @click.command()
@@ -202,11 +229,15 @@ def upload(cart: Cart, file: str, location: str) -> None:
     \b
     pinecart upload counts.csv pine://office/larkfell/sheets/counts.csv
     """
-    name, path = store_and_path(cart.client.location(location))
-    path += file.replace("\\", "/").rpartition("/")[2] if path.endswith("/") or not path else ""
+    place = cart.client.location(location)
+    name, path = store_and_path(place)
+    if path.endswith("/") or not path:
+        path += file.replace("\\", "/").rpartition("/")[2]
     with open(file, "rb") as body:
-        told = cart.client.upload(name, path, iter(lambda: body.read(1 << 20), b""))
-    cart.show(told, lambda: say(f"{told['location']} has {size(told['bytes'])}."))
+        pieces = iter(lambda: body.read(PIECE), b"")
+        told = cart.client.upload(name, path, pieces)
+    length = size(told["bytes"])
+    cart.show(told, lambda: say(f"{told['location']} has {length}."))
 
 
 @click.command()
@@ -239,11 +270,13 @@ def find(cart: Cart, name: str) -> None:
 def _show_touched(places: list[JsonObject]) -> None:
     """Each place, with the latest runs that touched it."""
     for place in places:
-        click.echo(f"{place['from']}{place['key']} → {place['to']}  {size(place['bytes'])}")
+        source = place["from"] + place["key"]
+        length = size(place["bytes"])
+        click.echo(f"{source} → {place['to']}  {length}")
         for touch in place["runs"][:10]:
-            click.echo(
-                f"  run {touch['run']} of {touch['job']}, {age(touch['at'])}: {_done_by(touch)}"
-            )
+            when = age(touch["at"])
+            done = _done_by(touch)
+            click.echo(f"  run {touch['run']} of {touch['job']}, {when}: {done}")
 
 
 def _done_by(touch: JsonObject) -> str:
@@ -256,8 +289,13 @@ def _done_by(touch: JsonObject) -> str:
 def _found_at(cart: Cart, place: str) -> list[JsonObject]:
     """What is known of one file by its place, at either side."""
     at = cart.client.location(place).rstrip("/")
-    found = cart.client.find(at.rpartition("/")[2])
-    return [p for p in found if at in (p["from"] + p["key_id"], p["to"] + p["key_id"])]
+    _, _, name = at.rpartition("/")
+    found = []
+    for candidate in cart.client.find(name):
+        key = candidate["key_id"]
+        if at in (candidate["from"] + key, candidate["to"] + key):
+            found.append(candidate)
+    return found
 
 
 def _show_head(told: JsonObject) -> None:
@@ -267,12 +305,16 @@ def _show_head(told: JsonObject) -> None:
         "type": told["content_type"],
         "CRC-64": told["checksum"],
     }
-    facts |= {"class": told["storage_class"], "version": told["version"]}
-    facts |= {f"tag {k}": v for k, v in told["tags"].items()}
-    for label, value in {**facts, **told["metadata"]}.items():
+    facts["class"] = told["storage_class"]
+    facts["version"] = told["version"]
+    for name, value in told["tags"].items():
+        facts[f"tag {name}"] = value
+    facts |= told["metadata"]
+    for label, value in facts.items():
         if value:
             say(f"{label:<8} {value}")
-    click.echo(told["text"] if told["text"] is not None else told["hex"])
+    text = told["text"]
+    click.echo(told["hex"] if text is None else text)
 
 
 def _when(modified_ns: int | None) -> str:

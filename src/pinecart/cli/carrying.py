@@ -107,19 +107,28 @@ def remove(cart: Cart, location: str, only_preview: bool, yes: bool, **options: 
 
 def _asked(cart: Cart, run: JsonObject, *, yes: bool) -> JsonObject:
     """Show what waits, and take a yes or a no for exactly that."""
-    say(" ".join(h["message"] for h in run["held"]["lists"]))
-    shown = [o["key"] for o in islice(cart.client.objects(run["id"], held=True), 10)]
-    more = sum(h["objects"] for h in run["held"]["lists"]) - len(shown)
-    for line in shown + ([f"and {more:,} more"] if more > 0 else []):
-        say(f"  {line}")
+    number, held = run["id"], run["held"]
+    _show_held(cart, number, held["lists"])
     if not yes and not sys.stdin.isatty():
         say(
-            f"It waits for your yes: pinecart run release {run['id']}; or cancel it: "
-            f"pinecart run decline {run['id']}"
+            f"It waits for your yes: pinecart run release {number}; or cancel it: "
+            f"pinecart run decline {number}"
         )
         sys.exit(HELD)
-    fate = f"set aside for {run['set_aside']} days" if run["set_aside"] else "deleted for good"
+    days = run["set_aside"]
+    fate = f"set aside for {days} days" if days else "deleted for good"
     if not yes and not click.confirm(f"They will be {fate}. Go on?", err=True):
-        return cart.client.decline(run["id"], why="answered no")
-    cart.client.release(run["id"], run["held"]["digest"])
-    return follow(cart, run["id"], each=False)
+        return cart.client.decline(number, why="answered no")
+    cart.client.release(number, held["digest"])
+    return follow(cart, number, each=False)
+
+
+def _show_held(cart: Cart, number: int, lists: list[JsonObject]) -> None:
+    say(" ".join(held["message"] for held in lists))
+    objects = cart.client.objects(number, held=True)
+    shown = [held["key"] for held in islice(objects, 10)]
+    for key in shown:
+        say(f"  {key}")
+    more = sum(held["objects"] for held in lists) - len(shown)
+    if more > 0:
+        say(f"  and {more:,} more")

@@ -18,9 +18,12 @@ BETWEEN_PLAIN_S = 5.0
 
 def follow_quietly(cart: Cart, run: JsonObject, of: str) -> JsonObject:
     """Wait for a preview or an audit to end; gives it as it ended."""
-    for _, _told in cart.client.follow(run["id"]):
+    number = run["id"]
+    for _, _told in cart.client.follow(number):
         pass
-    return cart.client.preview(run["id"]) if of == "previews" else cart.client.audit(run["id"])
+    if of == "previews":
+        return cart.client.preview(number)
+    return cart.client.audit(number)
 
 
 def follow(cart: Cart, number: int, *, each: bool) -> JsonObject:
@@ -64,23 +67,34 @@ def _print_new(cart: Cart, number: int, seen: int, line: _Line) -> int:
 
 def progress_line(told: JsonObject) -> str:
     """`transferring  120 of at least 400 files · 18.0 MiB of 60.1 MiB · 1.5 MiB/s · 28 s left`."""
-    done, planned = told["done"], told["planned"]
-    about = "" if told["listing_complete"] else "at least "
-    phase = told["phases"][-1] if told["phases"] else "starting"
-    parts = [
-        f"{done['objects']:,} of {about}{files(planned['objects'])}",
-        f"{size(done['bytes'])} of {size(planned['bytes'])}",
-    ]
+    phases = told["phases"]
+    phase = phases[-1] if phases else "starting"
+    parts = []
     if phase in ("connecting", "listing"):
-        parts.insert(0, f"{told['listed']:,} looked at")
-    parts.append(f"{size(told['rate_bytes'])}/s")
-    if told["seconds_left"] is not None:
-        parts.append(f"{about}{span(told['seconds_left'])} left")
+        parts.append(f"{told['listed']:,} looked at")
+    parts += _amounts(told)
+    rate = size(told["rate_bytes"])
+    parts.append(f"{rate}/s")
+    seconds = told["seconds_left"]
+    if seconds is not None:
+        parts.append(f"{_about(told)}{span(seconds)} left")
     if told.get("waits_for"):
         parts.append(told["waits_for"])
-    if told["problems"]:
-        parts.append(f"▲ {told['problems']:,} problems")
+    problems = told["problems"]
+    if problems:
+        parts.append(f"▲ {problems:,} problems")
     return f"{phase}  " + " · ".join(parts)
+
+
+def _about(told: JsonObject) -> str:
+    return "" if told["listing_complete"] else "at least "
+
+
+def _amounts(told: JsonObject) -> list[str]:
+    done, planned = told["done"], told["planned"]
+    objects = f"{done['objects']:,} of {_about(told)}{files(planned['objects'])}"
+    length = f"{size(done['bytes'])} of {size(planned['bytes'])}"
+    return [objects, length]
 
 
 class _Line:
@@ -100,9 +114,11 @@ class _Line:
             say(text)
 
     def state(self, run: JsonObject) -> None:
-        if run["state"] == "queued":
-            self.draw(run["message"] or f"run {run['id']} of {run['job']} is queued")
-        elif run["state"] == "interrupted":
+        state = run["state"]
+        if state == "queued":
+            waiting = f"run {run['id']} of {run['job']} is queued"
+            self.draw(run["message"] or waiting)
+        elif state == "interrupted":
             self.draw("interrupted: its process ended; it goes on by itself")
 
     def clear(self) -> None:

@@ -68,11 +68,13 @@ def flag_of(field: Field) -> str:
 
 def _help(field: Field) -> str:
     text = str(field["help"]) or f"{field['title']}."
-    if field["example"]:
-        text += f" Such as {field['example']!r}."
-    if field["default"]:
-        text += f" Without it: {field['default']}."
-    return str(field.get("of", "")) + text
+    example, default = field["example"], field["default"]
+    if example:
+        text += f" Such as {example!r}."
+    if default:
+        text += f" Without it: {default}."
+    kinds = str(field.get("of", ""))
+    return kinds + text
 
 
 def options_of(field: Field) -> list[click.Option]:
@@ -88,23 +90,30 @@ def _text_option(field: Field) -> list[click.Option]:
 def _file_option(field: Field) -> list[click.Option]:
     """What is no argument: it is read from a file, or from standard input."""
     name = f"{field['name']}_file"
+    flag = flag_of(field) + "-file"
     words = f"{_help(field)} From a file; - is standard input."
-    return [click.Option([flag_of(field) + "-file", name], metavar="FILE", help=words)]
+    option = click.Option([flag, name], metavar="FILE", help=words)
+    return [option]
 
 
 def _list_option(field: Field) -> list[click.Option]:
     words = f"{_help(field)} May be given again."
     metavar = METAVARS["list"]
     names = [flag_of(field), field["name"]]
-    return [click.Option(names, multiple=True, metavar=metavar, help=words)]
+    option = click.Option(names, multiple=True, metavar=metavar, help=words)
+    return [option]
 
 
 def _choice_option(field: Field) -> list[click.Option]:
     values = [choice["value"] for choice in field["choices"]]
+    kind = click.Choice(values)
+    words = _help(field)
     many = field["type"] == "choices"
-    words = _help(field) + (" May be given again." if many else "")
+    if many:
+        words += " May be given again."
     names = [flag_of(field), field["name"]]
-    return [click.Option(names, type=click.Choice(values), multiple=many, help=words)]
+    option = click.Option(names, type=kind, multiple=many, help=words)
+    return [option]
 
 
 def _number_option(field: Field) -> list[click.Option]:
@@ -113,10 +122,15 @@ def _number_option(field: Field) -> list[click.Option]:
 
 
 def _numbers_option(field: Field) -> list[click.Option]:
-    names = ", ".join(f"{c['value']} ({c['title']})" for c in field["choices"])
-    words = f"{_help(field)} As NAME=NUMBER, of {names}. May be given again."
+    names = []
+    for choice in field["choices"]:
+        value, title = choice["value"], choice["title"]
+        names.append(f"{value} ({title})")
+    of = ", ".join(names)
+    words = f"{_help(field)} As NAME=NUMBER, of {of}. May be given again."
     flags = [flag_of(field), field["name"]]
-    return [click.Option(flags, multiple=True, metavar="NAME=NUMBER", help=words)]
+    option = click.Option(flags, multiple=True, metavar="NAME=NUMBER", help=words)
+    return [option]
 
 
 def _seconds_option(field: Field) -> list[click.Option]:
@@ -130,11 +144,11 @@ def _flag_option(field: Field) -> list[click.Option]:
 
 def _renaming_options(field: Field) -> list[click.Option]:
     flag, name = flag_of(field), field["name"]
-    pattern = "Rename: a regular expression, which the new name replaces."
-    return [
-        click.Option([flag, name], metavar="PATTERN", help=pattern),
-        click.Option([f"{flag}-to", f"{name}_to"], metavar="NAME", help=_help(field)),
-    ]
+    words = "Rename: a regular expression, which the new name replaces."
+    pattern = click.Option([flag, name], metavar="PATTERN", help=words)
+    names = [f"{flag}-to", f"{name}_to"]
+    replacement = click.Option(names, metavar="NAME", help=_help(field))
+    return [pattern, replacement]
 
 
 _MAKERS: Mapping[str, Callable[[Field], list[click.Option]]] = {

@@ -68,13 +68,16 @@ def _definition(cart: Cart, old: JsonObject | None, options: JsonObject) -> Json
     """A definition from options, over an old one if there is one."""
     made: JsonObject = dict(old or {})
     first, *others = made.get("legs") or [{}]
-    fields = [field for field in option_fields(cart.forms, "job") if not field["is_of_leg"]]
+    of_jobs = option_fields(cart.forms, "job")
+    fields = [field for field in of_jobs if not field["is_of_leg"]]
     made |= given_values(fields, options)
     for key in ("why", "title"):
-        if options[key]:
-            made[key] = options[key]
-    if options["labels"]:
-        made["labels"] = list(options["labels"])
+        text = options[key]
+        if text:
+            made[key] = text
+    labels = options["labels"]
+    if labels:
+        made["labels"] = list(labels)
     made |= _schedule(cart, made.get("schedule"), options)
     made["legs"] = [first | _leg(cart, options), *others]
     return made
@@ -98,9 +101,11 @@ def _schedule(cart: Cart, old: JsonObject | None, options: JsonObject) -> JsonOb
     for kind in kinds:
         given = given_values(kind["fields"], options)
         if given:
-            is_same = old and old.get("kind", usual) == kind["kind"]
-            named = {} if kind["kind"] == usual else {"kind": kind["kind"]}
-            return {"schedule": (old if is_same and old else {}) | named | given}
+            name = kind["kind"]
+            is_same = old and old.get("kind", usual) == name
+            kept = old if is_same and old else {}
+            named = {} if name == usual else {"kind": name}
+            return {"schedule": kept | named | given}
     return {}
 
 
@@ -162,7 +167,8 @@ def job_change(cart: Cart, name: str, file: Any, no_schedule: bool, **options: A
     if no_schedule:
         definition["schedule"] = None
     made = cart.client.change_job(name, definition)
-    cart.show(made, lambda: say(f"Saved {name}, version {made['version']}."))
+    version = made["version"]
+    cart.show(made, lambda: say(f"Saved {name}, version {version}."))
 
 
 @job.command("list")
@@ -220,25 +226,18 @@ def job_show(cart: Cart, name: str, as_yaml: bool) -> None:
 
     def plain() -> None:
         if as_yaml:
-            import yaml
-
-            file = {k.replace("_", "-"): v for k, v in found["definition"].items() if v}
-            file["legs"] = [
-                {k.replace("_", "-"): v for k, v in leg.items() if v} for leg in file["legs"]
-            ]
-            click.echo(yaml.safe_dump(file, sort_keys=False, allow_unicode=True).rstrip())
+            click.echo(_as_yaml(found["definition"]))
             return
         click.echo(f"{found['title']} ({found['job']}, version {found['version']})")
         for sentence in found["sentences"]:
             click.echo(f"  {sentence}")
-        if found["definition"]["why"]:
-            click.echo(f"Why: {found['definition']['why']}")
-        click.echo(
-            f"Last run: {found['last_run']['sentence'] if found['last_run'] else 'never ran'}"
-        )
-        click.echo(
-            f"Next due: {age(found['next_due']) if found['next_due'] else 'only when started'}"
-        )
+        why = found["definition"]["why"]
+        if why:
+            click.echo(f"Why: {why}")
+        last = found["last_run"]
+        click.echo(f"Last run: {last['sentence'] if last else 'never ran'}")
+        due = found["next_due"]
+        click.echo(f"Next due: {age(due) if due else 'only when started'}")
 
     cart.show(found, plain)
 
@@ -309,6 +308,29 @@ def _left_words(reasons: dict[str, int]) -> list[str]:
     return words
 
 
+def _as_yaml(definition: JsonObject) -> str:
+    import yaml
+
+    file = _with_dashes(definition)
+    file["legs"] = [_with_dashes(leg) for leg in file["legs"]]
+    text = yaml.safe_dump(file, sort_keys=False, allow_unicode=True)
+    return text.rstrip()
+
+
+def _with_dashes(given: JsonObject) -> JsonObject:
+    """Without what is empty."""
+    return {name.replace("_", "-"): value for name, value in given.items() if value}
+
+
+def _decided(item: JsonObject) -> list[str]:
+    return [
+        item["decision"],
+        item["reason"],
+        size(item["bytes"]),
+        _named(item),
+    ]
+
+
 def show_preview(cart: Cart, run: JsonObject) -> None:
     """Removals first, then replacements, then copies."""
     objects = list(cart.client.objects(run["id"], of="previews"))
@@ -317,9 +339,10 @@ def show_preview(cart: Cart, run: JsonObject) -> None:
 
     def plain() -> None:
         click.echo(run["sentence"])
-        if run["message"] and run["outcome"] != "failed":
-            click.echo(f"▲ {run['message']}")
-        rows = [[o["decision"], o["reason"], size(o["bytes"]), _named(o)] for o in objects]
+        message = run["message"]
+        if message and run["outcome"] != "failed":
+            click.echo(f"▲ {message}")
+        rows = [_decided(item) for item in objects]
         if rows:
             table(["decision", "reason", "size", "file"], rows, numbers=[2], flexible=3)
         left = _left_words(run["reasons"])

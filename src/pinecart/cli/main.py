@@ -80,11 +80,11 @@ def cli(ctx: click.Context, cart: Cart) -> None:
 def _today(today: JsonObject) -> None:
     click.echo(today["sentence"])
     for run in today["needed"]:
-        click.echo(
-            f"\n{run['job']}, run {run['id']}: "
-            f"{coloured(run['sentence'], run['outcome'] or run['state'])}"
-        )
-        click.echo(f"  Look closer: pinecart run show {run['id']}")
+        number = run["id"]
+        ended = run["outcome"] or run["state"]
+        sentence = coloured(run["sentence"], ended)
+        click.echo(f"\n{run['job']}, run {number}: {sentence}")
+        click.echo(f"  Look closer: pinecart run show {number}")
     if today["recent"]:
         click.echo()
         rows = [[mark(r), r["job"], str(r["id"]), age(r["ended_at"])] for r in today["recent"][:8]]

@@ -72,12 +72,15 @@ def person_add(
     pinecart person add wren --right operate
     """
     password = read_secret("Password for them", password_file) if password_file else None
-    made = cart.client.add_person(name, password, [{"right": r, "label": label} for r in rights])
+    grants = [{"right": right, "label": label} for right in rights]
+    made = cart.client.add_person(name, password, grants)
 
     def plain() -> None:
-        say(f"Added {name}: {', '.join(rights)}.")
-        if made["entry_code"]:
-            _tell_code(cart, made["entry_code"])
+        named = ", ".join(rights)
+        say(f"Added {name}: {named}.")
+        code = made["entry_code"]
+        if code:
+            _tell_code(cart, code)
 
     cart.show(made, plain)
 

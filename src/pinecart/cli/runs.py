@@ -119,13 +119,17 @@ def run_list(cart: Cart, job: str, state: str, limit: int) -> None:
 def _did(run: JsonObject) -> str:
     """What it acted on: `12 copied, 3 removed · 4.1 MiB`."""
     words = {"copy": "copied", "replace": "replaced", "remove": "removed", "clear": "cleared"}
-    told = [
-        f"{run['totals'][d]['objects']:,} {word}"
-        for d, word in words.items()
-        if run["totals"][d]["objects"]
-    ]
-    carried = sum(run["totals"][d]["bytes"] for d in ("copy", "replace"))
-    return ", ".join(told) + (f" · {size(carried)}" if carried else "") if told else "-"
+    totals = run["totals"]
+    told = []
+    for decision, word in words.items():
+        objects = totals[decision]["objects"]
+        if objects:
+            told.append(f"{objects:,} {word}")
+    if not told:
+        return "-"
+    text = ", ".join(told)
+    carried = totals["copy"]["bytes"] + totals["replace"]["bytes"]
+    return f"{text} · {size(carried)}" if carried else text
 
 
 @run.command("show")
@@ -142,37 +146,47 @@ def run_show(cart: Cart, number: int) -> None:
 
 
 def tell(run: JsonObject) -> None:
-    click.echo(coloured(run["sentence"], run["outcome"] or run["state"]))
+    number, held = run["id"], run["held"]
+    ended = run["outcome"] or run["state"]
+    click.echo(coloured(run["sentence"], ended))
     since = age(run["started_at"] or run["queued_at"])
-    click.echo(f"Run {run['id']} of {run['job']}: {run['cause']}, {since}")
+    click.echo(f"Run {number} of {run['job']}: {run['cause']}, {since}")
     for leg in run["legs"]:
-        is_one_place = leg["to"] == leg["from"]
-        click.echo(f"  {leg['from']}" if is_one_place else f"  {leg['from']} → {leg['to']}")
+        source, destination = leg["from"], leg["to"]
+        is_one_place = destination == source
+        click.echo(f"  {source}" if is_one_place else f"  {source} → {destination}")
     click.echo()
     _tell_totals(run["totals"])
     for group in run.get("problem_groups", []):
         click.echo(f"\n▲ {group['objects']:,} × {group['code']}: {group['message']}")
-    if run["held"]:
-        _tell_held(run["id"], run["held"]["lists"])
+    if held:
+        _tell_held(number, held["lists"])
     if run["problems"]:
-        click.echo(f"\nEach of them: pinecart run objects {run['id']} --problems")
+        click.echo(f"\nEach of them: pinecart run objects {number} --problems")
 
 
 def _tell_totals(totals: dict[str, dict[str, int]]) -> None:
     """What was removed is told also where it is nothing."""
     rows = []
     for decision, total in totals.items():
-        if total["objects"] or decision == "remove":
-            rows.append([decision, f"{total['objects']:,}", size(total["bytes"])])
+        objects = total["objects"]
+        length = size(total["bytes"])
+        if objects or decision == "remove":
+            rows.append([decision, f"{objects:,}", length])
     table(["decision", "files", "bytes"], rows, numbers=[1, 2])
 
 
 def _tell_held(number: int, lists: list[JsonObject]) -> None:
     """What waits for a yes, and how to give it."""
+    has_objects = False
     for held in lists:
-        bytes_told = f" ({size(held['bytes'])})" if held["objects"] else ""
-        click.echo(f"\n◆ {held['message']}{bytes_told}")
-    if any(held["objects"] for held in lists):
+        line = f"\n◆ {held['message']}"
+        if held["objects"]:
+            has_objects = True
+            length = size(held["bytes"])
+            line += f" ({length})"
+        click.echo(line)
+    if has_objects:
         click.echo(f"\nSee the list:  pinecart run objects {number} --held")
     click.echo(f"Go on:         pinecart run release {number}")
     click.echo(f"Cancel:        pinecart run decline {number}")
@@ -281,7 +295,8 @@ def run_report(cart: Cart, number: int, output: Any, **options: Any) -> None:
     \b
     pinecart run report 12 --as csv -o run-12.csv
     """
-    wanted = options["as"] or _report_fields(cart.forms)[0]["default"]
+    kind = _report_fields(cart.forms)[0]
+    wanted = options["as"] or kind["default"]
     for piece in cart.client.report(number, wanted):
         output.write(piece)
 
@@ -421,14 +436,17 @@ def run_undo(cart: Cart, number: int, only_preview: bool, yes: bool) -> None:
     pinecart run undo 12 --preview
     """
     if only_preview or not yes:
-        seen = follow_quietly(cart, cart.client.undo(number, preview=True), "previews")
+        preview = cart.client.undo(number, preview=True)
+        seen = follow_quietly(cart, preview, "previews")
         show_preview(cart, seen)
         if only_preview:
             sys.exit(PROBLEMS if seen["outcome"] == "failed" else DONE)
         if not sys.stdin.isatty():
             raise click.UsageError("Say --yes to do it.")
         click.confirm("Undo exactly this?", abort=True, err=True)
-    _ended(cart, follow(cart, cart.client.undo(number)["id"], each=False))
+    undoing = cart.client.undo(number)["id"]
+    run = follow(cart, undoing, each=False)
+    _ended(cart, run)
 
 
 @run.command("limit")
@@ -442,6 +460,9 @@ def run_limit(cart: Cart, number: int, rate: str) -> None:
     pinecart run limit 12 "5 MiB"
     pinecart run limit 12 none
     """
-    told = cart.client.limit(number, None if rate == "none" else bytes_in(rate))
-    words = f"at most {size(told['rate'])} a second" if told["rate"] else "as fast as it can"
+    most = None if rate == "none" else bytes_in(rate)
+    told = cart.client.limit(number, most)
+    words = "as fast as it can"
+    if told["rate"]:
+        words = f"at most {size(told['rate'])} a second"
     cart.show(told, lambda: say(f"Run {number} moves {words} from now on."))

@@ -13,6 +13,8 @@ from pinecart.cli.words import age, older_than, table
 from pinecart.client.places import store_and_path
 from pinecart.json_object import JsonObject
 
+TOLD_APART = ("tried", "tried_at", "address", "jobs", "secret_since")
+
 
 @click.group(cls=Words)
 def store() -> None:
@@ -33,8 +35,11 @@ def store_fields(forms: JsonObject) -> list[Field]:
             having.setdefault(field["name"], []).append(kind["kind"])
             found.setdefault(field["name"], field)
     for name, field in found.items():
-        is_everywhere = len(having[name]) == len(kinds)
-        found[name] = field | {"of": "" if is_everywhere else f"{', '.join(having[name])}: "}
+        of = having[name]
+        named = ", ".join(of)
+        is_everywhere = len(of) == len(kinds)
+        prefix = "" if is_everywhere else f"{named}: "
+        found[name] = field | {"of": prefix}
     return list(found.values())
 
 
@@ -55,9 +60,11 @@ def _fields_to_add(forms: JsonObject) -> list[Field]:
 def _form(cart: Cart, options: JsonObject) -> JsonObject:
     """A store's form from options; what lies in files is read here."""
     form = given_values(_fields_to_add(cart.forms), options)
-    form |= {"labels": list(options["labels"])} if options["labels"] else {}
-    form |= {"untried": True} if options["untried"] else {}
-    form |= {"rebind": True} if options.get("rebind") else {}
+    if options["labels"]:
+        form["labels"] = list(options["labels"])
+    for flag in ("untried", "rebind"):
+        if options.get(flag):
+            form[flag] = True
     if options["pasted_file"]:
         with click.open_file(options["pasted_file"]) as file:
             form["pasted"] = file.read()
@@ -68,9 +75,12 @@ def _ask_for_secrets(cart: Cart, kind: str, form: JsonObject) -> None:
     """Those that the kind needs and that were not given; unseen."""
     fields = next(k["fields"] for k in cart.forms["stores"] if k["kind"] == kind)
     for field in fields:
-        is_asked = field["type"] == "unseen" and field["is_needed"]
-        if is_asked and not form.get(field["needed_unless"]) and field["name"] not in form:
-            form[field["name"]] = read_secret(field["title"], None)
+        name = field["name"]
+        is_secret = field["type"] == "unseen"
+        is_asked = field["is_needed"] and not form.get(field["needed_unless"])
+        if is_secret and is_asked and name not in form:
+            title = field["title"]
+            form[name] = read_secret(title, None)
 
 
 def store_options(command: Any) -> Any:
@@ -189,11 +199,22 @@ def store_list(cart: Cart) -> None:
     )
 
 
+def _age_of_key(since: str | None) -> str:
+    if not since:
+        return "none"
+    given = f"given {age(since)}"
+    if older_than(since, days=365):
+        return f"{given} ◆ over a year: give a new one"
+    return given
+
+
 def _tried(store: JsonObject) -> str:
-    if not store["tried_at"]:
+    at = store["tried_at"]
+    if not at:
         return "never tried"
+    when = age(at)
     bad = [s["step"] for s in store["tried"] if s["ok"] is False]
-    return (f"✗ {bad[0]} failed, " if bad else "✓ works, ") + age(store["tried_at"])
+    return f"✗ {bad[0]} failed, {when}" if bad else f"✓ works, {when}"
 
 
 @store.command("show")
@@ -208,17 +229,13 @@ def store_show(cart: Cart, name: str) -> None:
     found = cart.client.store(name)
 
     def plain() -> None:
-        shown = {
-            k: v
-            for k, v in found.items()
-            if k not in ("tried", "tried_at", "address", "jobs", "secret_since")
-        }
-        key = f"given {age(found['secret_since'])}" if found["secret_since"] else "none"
-        key += (
-            " ◆ over a year: give a new one" if older_than(found["secret_since"], days=365) else ""
-        )
-        more = {"key": key, "last try": _tried(found), "jobs": ", ".join(found["jobs"]) or "none"}
-        told = {label.replace("_", " "): value for label, value in (shown | more).items()}
+        told = {}
+        for label, value in found.items():
+            if label not in TOLD_APART:
+                told[label.replace("_", " ")] = value
+        told["key"] = _age_of_key(found["secret_since"])
+        told["last try"] = _tried(found)
+        told["jobs"] = ", ".join(found["jobs"]) or "none"
         width = max(map(len, told))
         for label, value in told.items():
             click.echo(f"{label:<{width}}  {value}")

@@ -38,29 +38,40 @@ def trail_list(cart: Cart, limit: int, **asked: str) -> None:
     \b
     pinecart trail list --who wren --what job
     """
-    lines = cart.client.trail(limit=limit, **{k: v for k, v in asked.items() if v})
-    rows = [
-        [
-            line["at"][:19].replace("T", " "),
-            line["who"],
-            line["action"],
-            line["subject"],
-            _facts(line["facts"]),
-        ]
-        for line in lines
+    given = {name: value for name, value in asked.items() if value}
+    lines = cart.client.trail(limit=limit, **given)
+    heads = ["at (UTC)", "who", "what", "which", "facts"]
+    rows = [_row_of(line) for line in lines]
+    cart.show(lines, lambda: table(heads, rows, flexible=4))
+
+
+def _row_of(line: JsonObject) -> list[str]:
+    return [
+        line["at"][:19].replace("T", " "),
+        line["who"],
+        line["action"],
+        line["subject"],
+        _facts(line["facts"]),
     ]
-    cart.show(lines, lambda: table(["at (UTC)", "who", "what", "which", "facts"], rows, flexible=4))
 
 
 def _facts(facts: JsonObject) -> str:
     """Of a change, `field: before → after`; other facts as they are."""
     before, after = facts.get("before"), facts.get("after")
-    if not isinstance(before, dict) or not isinstance(after, dict):
-        told = {name: value for name, value in facts.items() if value not in ("", None, [], {})}
-        return ", ".join(f"{name} {_text(value)}" for name, value in told.items())
+    if isinstance(before, dict) and isinstance(after, dict):
+        return _changes(before, after)
+    told = []
+    for name, value in facts.items():
+        if value not in ("", None, [], {}):
+            told.append(f"{name} {_text(value)}")
+    return ", ".join(told)
+
+
+def _changes(before: JsonObject, after: JsonObject) -> str:
     changes = []
     for field in before | after:
-        old, new = _text(before.get(field)), _text(after.get(field))
+        old = _text(before.get(field))
+        new = _text(after.get(field))
         changes.append(f"{field}: {old} → {new}")
     return "; ".join(changes) or "nothing differs"
 

@@ -14,6 +14,7 @@ import click
 
 from pinecart.json_object import JsonObject
 
+POWERS = {"": 0, "b": 0, "kib": 10, "mib": 20, "gib": 30, "tib": 40}
 MARKS = {
     "clean": "✓ clean",
     "nothing-to-do": "○ nothing to do",
@@ -81,8 +82,12 @@ def age(text: str | None, now: datetime | None = None) -> str:
     """`4 min ago`, `in 3 h 5 min`, or `never`."""
     if not text:
         return "never"
-    seconds = ((now or datetime.now(UTC)) - datetime.fromisoformat(text)).total_seconds()
-    return f"{span(seconds)} ago" if seconds >= 0 else f"in {span(-seconds)}"
+    moment = datetime.fromisoformat(text)
+    since = (now or datetime.now(UTC)) - moment
+    seconds = since.total_seconds()
+    if seconds < 0:
+        return f"in {span(-seconds)}"
+    return f"{span(seconds)} ago"
 
 
 def width() -> int:
@@ -94,7 +99,9 @@ def cut(text: str, limit: int) -> str:
     if len(text) <= limit:
         return text
     keep = max(limit - 1, 2)
-    return f"{text[: keep // 2]}…{text[-(keep - keep // 2) :]}"
+    first = keep // 2
+    last = keep - first
+    return f"{text[:first]}…{text[-last:]}"
 
 
 def table(
@@ -134,13 +141,12 @@ def table(
 
 def bytes_in(text: str) -> int:
     """`500`, `5 MiB`, `1.5GiB` in bytes. Raises UsageError."""
-    found = re.fullmatch(r"\s*([0-9.]+)\s*([kmgt]i?b|b|)\s*", text.lower())
-    power = (
-        {"": 0, "b": 0, "kib": 10, "mib": 20, "gib": 30, "tib": 40}.get(found[2]) if found else None
-    )
-    if not found or power is None or found[1].count(".") > 1 or found[1] == ".":
+    found = re.fullmatch(r"\s*([0-9]+\.?[0-9]*|\.[0-9]+)\s*([kmgt]ib|b|)\s*", text.lower())
+    if not found:
         raise click.UsageError(f"{text!r} is no size: write it as 500, '5 MiB' or '1.5 GiB'.")
-    return int(float(found[1]) * (1 << power))
+    number = float(found[1])
+    power = POWERS[found[2]]
+    return int(number * (1 << power))
 
 
 def older_than(at: str | None, *, days: int) -> bool:

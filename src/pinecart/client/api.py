@@ -8,7 +8,7 @@ from typing import Any
 
 import httpx
 
-from pinecart.client.door import ApiDoor, json_of
+from pinecart.client.door import ApiDoor, json_of, must_be_good
 from pinecart.client.errors import ServiceUnreachable, from_answer
 from pinecart.client.places import located
 from pinecart.json_object import JsonObject
@@ -195,9 +195,7 @@ class Client(ApiDoor):
         with self.http.stream(
             "GET", f"stores/{store}/archive", params=params, timeout=None
         ) as answer:
-            if answer.status_code >= 400:
-                answer.read()
-                raise from_answer(answer.status_code, json_of(answer))
+            must_be_good(answer)
             yield from answer.iter_bytes()
 
     def sides(self, here: str, there: str, *, different: bool = False) -> Iterator[JsonObject]:
@@ -235,9 +233,7 @@ class Client(ApiDoor):
         """One file's content, in pieces. version: one that its bucket keeps."""
         params = {"path": path, "version": version}
         with self.http.stream("GET", f"stores/{store}/save", params=params) as answer:
-            if answer.status_code >= 400:
-                answer.read()
-                raise from_answer(answer.status_code, json_of(answer))
+            must_be_good(answer)
             yield from answer.iter_bytes()
 
     def browse(
@@ -383,9 +379,7 @@ class Client(ApiDoor):
     def report(self, number: int, kind: str = "html") -> Iterator[str]:
         """A run's report in pieces. kind: one of the `report_formats` of `forms`."""
         with self.http.stream("GET", f"runs/{number}/report", params={"as": kind}) as answer:
-            if answer.status_code >= 400:
-                answer.read()
-                raise from_answer(answer.status_code, json_of(answer))
+            must_be_good(answer)
             yield from answer.iter_text()
 
     def stop(self, number: int) -> JsonObject:

@@ -59,19 +59,17 @@ class ApiDoor:
                 "running? Start it with: pinecart serve"
             )
             raise ServiceUnreachable(message, code="service.unreachable") from exc
-        if answer.status_code >= 400:
-            raise from_answer(answer.status_code, json_of(answer))
+        must_be_good(answer)
         return json_of(answer) if answer.content else None
 
     def events(self, number: int, last_id: str) -> Iterator[tuple[str, str, JsonObject]]:
         headers = {"Last-Event-ID": last_id} if last_id else {}
         with self.http.stream("GET", f"runs/{number}/events", headers=headers) as answer:
-            if answer.status_code >= 400:
-                answer.read()
-                raise from_answer(answer.status_code, json_of(answer))
+            must_be_good(answer)
             for event in EventSource(answer).iter_sse():
                 if event.data:  # a comment that keeps the line alive comes as an empty event
-                    yield event.id, event.event, event.json()
+                    payload = event.json()
+                    yield event.id, event.event, payload
 
 
 def _slow(url: str, seconds: float) -> str:
@@ -79,6 +77,13 @@ def _slow(url: str, seconds: float) -> str:
         f"The service at {url} has not answered within {seconds:.0f} s. What was asked may still "
         "be done: look before you ask again."
     )
+
+
+def must_be_good(answer: httpx.Response) -> None:
+    """Raises the error of what the service refused."""
+    if answer.status_code >= 400:
+        answer.read()
+        raise from_answer(answer.status_code, json_of(answer))
 
 
 def json_of(answer: httpx.Response) -> Any:

@@ -67,8 +67,10 @@ BY_STATUS: dict[int, type[ClientError]] = {
 
 def from_answer(status: int, body: Any) -> ClientError:
     problem = body if isinstance(body, dict) else {}
+    code = problem.get("code", f"http.{status}")
     kind = BY_STATUS.get(status, ClientError)
-    if status == 401 or problem.get("code", "").startswith("sign-in."):
+    if status == 401 or code.startswith("sign-in."):
         kind = NotSignedIn
-    message = problem.get("detail") or f"The service answered {status}."
-    return kind(message, code=problem.get("code", f"http.{status}"), problem=problem)
+    words = f"The service answered {status}."
+    message = problem.get("detail") or words
+    return kind(message, code=code, problem=problem)
