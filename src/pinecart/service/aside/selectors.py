@@ -28,11 +28,13 @@ def asides_meant(run: int, leg: int) -> list[Aside]:
 
 def asides_kept(run: int, leg: int, after: int) -> tuple[list[Aside], int]:
     """A page of what a run set aside, or meant to, and may still be there; and where to go on."""
-    rows = AsideRow.objects.filter(
-        run_id=run, leg=leg, version="", state__in=STILL_THERE, pk__gt=after
-    )
-    found = list(rows.order_by("id")[:PAGE])
-    return [aside_of(a) for a in found], found[-1].pk if found else after
+    kept = AsideRow.objects.filter(run_id=run, leg=leg, version="", state__in=STILL_THERE)
+    following = kept.filter(pk__gt=after).order_by("id")
+    found = list(following[:PAGE])
+    asides = [aside_of(row) for row in found]
+    if found:
+        after = found[-1].pk
+    return asides, after
 
 
 def places_aside() -> list[tuple[str, bytes]]:

@@ -34,9 +34,11 @@ def is_set_aside(run: int, leg: int, key: bytes, kept: str) -> None:
 
 def no_longer_aside(of: int, asides: list[Aside], *, back: bool) -> None:
     """What run `of` had set aside was brought back, or is gone for good now."""
+    state = "back" if back else "gone"
+    rows = AsideRow.objects.filter(run_id=of)
     for aside in asides:
-        found = AsideRow.objects.filter(run_id=of, leg=aside.leg, side=aside.side, key=aside.key)
-        found.update(state="back" if back else "gone")
+        found = rows.filter(leg=aside.leg, side=aside.side, key=aside.key)
+        found.update(state=state)
 
 
 def try_asides_again(run: int, at: datetime) -> None:
@@ -50,11 +52,15 @@ def try_uploads_again(run: int, at: datetime) -> None:
 def upload_begun(run: int, store: str, key: bytes, token: str, at: str) -> str:
     """An upload in parts starts; the id of one begun before for the same token, or empty."""
     known = UploadRow.objects.filter(run_id=run, store=store, key=key).first()
-    if known is not None and known.token == token and known.upload:
+    if known is None:
+        UploadRow.objects.create(run_id=run, store=store, key=key, token=token, at=at, upload="")
+        return ""
+    if known.token == token and known.upload:
         return known.upload
-    first = known.at if known else at  # whatever was begun for this key since then is ours
-    again = {"token": token, "at": first, "upload": "", "again": known is not None}
-    UploadRow.objects.update_or_create(run_id=run, store=store, key=key, defaults=again)
+    known.token = token
+    known.upload = ""
+    known.again = True  # whatever was begun for this key since `at` is ours
+    known.save()
     return ""
 
 

@@ -41,13 +41,23 @@ def meant_by(actor: Actor, given: Mapping[str, Any]) -> Meant:
     here, there = (
         store_for(actor, p.store, Right.OPERATE, "carrying files") for p in (source, target)
     )
-    one = _of_one_file(source, target) if _is_one_file(actor, source) else None
-    leg = one[0] if one else {"from": source.as_prefix().text, "to": target.as_prefix().text}
+    is_one = _is_one_file(actor, source)
+    leg: JsonObject
+    example: tuple[str, str] | None
+    if is_one:
+        leg, example = _of_one_file(source, target)
+    else:
+        leg = {"from": source.as_prefix().text, "to": target.as_prefix().text}
+        example = None
     rules, choices = _by_level(given, CARRY, apart=("from", "to", "preview", "make_bucket"))
-    labels = sorted(set(here.labels) & set(there.labels))
-    whole = {"job": CARRY, "title": "Copy now", "labels": labels, "legs": [leg | rules], **choices}
+    in_common = set(here.labels) & set(there.labels)
+    whole = {"job": CARRY, "title": "Copy now", **choices}
+    whole["labels"] = sorted(in_common)
+    whole["legs"] = [leg | rules]
     definition = checked_definition(actor, whole, carry=True)
-    return Meant(definition, one[1] if one else _example(actor, definition.legs[0]))
+    if not is_one:
+        example = _example(actor, definition.legs[0])
+    return Meant(definition, example)
 
 
 def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
@@ -79,10 +89,16 @@ def _by_level(
     """Options of the leg, and of the whole. What is none of them goes to the leg, which refuses
     it.
     """
-    of_whole = {option.name for option in of_use(use, is_of_leg=False)}
-    options = {k: v for k, v in given.items() if k not in apart}
-    of_leg = {k: v for k, v in options.items() if k not in of_whole}
-    return of_leg, {k: v for k, v in options.items() if k in of_whole}
+    names = {option.name for option in of_use(use, is_of_leg=False)}
+    of_leg, of_whole = {}, {}
+    for name, value in given.items():
+        if name in apart:
+            continue
+        if name in names:
+            of_whole[name] = value
+        else:
+            of_leg[name] = value
+    return of_leg, of_whole
 
 
 def _is_one_file(actor: Actor, source: Location) -> bool:
@@ -151,18 +167,16 @@ def _parent_and_name(path: bytes) -> tuple[bytes, bytes]:
 
 def _example(actor: Actor, leg: Leg) -> tuple[str, str] | None:
     """The first file that would be taken, with its location here and its name there."""
-    found = look_at(
-        actor, leg.source.store, leg.source.path, after=b"", everything=True, limit=1000
-    ).entries
+    source, target = leg.source, leg.target
+    level = look_at(actor, source.store, source.path, after=b"", everything=True, limit=1000)
     selection, now_ns = leg.selection, time.time_ns()
-    for number, entry in enumerate(found, 1):
-        if selection.why_not(entry.key, entry, now_ns) is None:
-            new = leg.renaming.new_key(entry, number) if leg.renaming else entry.key
-            here, there = (
-                Location(leg.source.store, leg.source.path + entry.key),
-                Location(leg.target.store, leg.target.path + new),
-            )
-            return str(here), str(there)
+    for number, entry in enumerate(level.entries, 1):
+        if selection.why_not(entry.key, entry, now_ns) is not None:
+            continue
+        new = leg.renaming.new_key(entry, number) if leg.renaming else entry.key
+        here = Location(source.store, source.path + entry.key)
+        there = Location(target.store, target.path + new)
+        return str(here), str(there)
     return None
 
 

@@ -139,10 +139,11 @@ def _belongs_together(state: StateFolder) -> Iterator[CheckResult]:
 
 def _disk(state: StateFolder) -> CheckResult:
     free, wanted = state.free_bytes(), Options().least_free
-    words = f"{free:,} bytes are free." + (
-        "" if free >= wanted else f" No run starts below {wanted:,}. Make room."
-    )
-    return CheckResult("disk", free >= wanted, words)
+    words = f"{free:,} bytes are free."
+    is_enough = free >= wanted
+    if not is_enough:
+        words += f" No run starts below {wanted:,}. Make room."
+    return CheckResult("disk", is_enough, words)
 
 
 def go_on_without(state: StateFolder) -> None:

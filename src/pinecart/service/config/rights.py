@@ -155,9 +155,13 @@ class Actor(NamedTuple):
         """Whether a grant covers this right; labels None: anywhere at all; else on something with
         these labels.
         """
-        enough = {r.value for r in ORDER[ORDER.index(right) :]}
-        wanted = None if labels is None else {"", *labels}
-        return any(r in enough and (wanted is None or label in wanted) for r, label in self.grants)
+        lowest = ORDER.index(right)
+        enough = {r.value for r in ORDER[lowest:]}
+        fitting = {label for granted, label in self.grants if granted in enough}
+        if labels is None:
+            return bool(fitting)
+        wanted = {"", *labels}
+        return not wanted.isdisjoint(fitting)
 
     def must(self, right: Right, labels: Iterable[str] | None = None, what: str = "this") -> None:
         """Raises NotAllowed, naming the right."""

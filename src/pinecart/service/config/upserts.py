@@ -54,10 +54,18 @@ def _statement(
     update: tuple[str, ...],
     rows: int,
 ) -> str:
-    meta, quote = model._meta, connection.ops.quote_name
-    column = {name: quote(str(getattr(meta.get_field(name), "column"))) for name in fields}  # noqa: B009 - untyped there
+    quote = connection.ops.quote_name
+    table = quote(model._meta.db_table)
+    column = {name: quote(_column(model, name)) for name in fields}
+    names = ", ".join(column.values())
+    marks = ", ".join("?" for _ in fields)
+    values = ", ".join(f"({marks})" for _ in range(rows))
+    taken = ", ".join(column[name] for name in unique)
     written = ", ".join(f"{column[name]} = excluded.{column[name]}" for name in update)
-    names, taken = ", ".join(column.values()), ", ".join(column[name] for name in unique)
-    marks = ", ".join([f"({', '.join(['?'] * len(fields))})"] * rows)
-    into = f"INSERT INTO {quote(meta.db_table)} ({names}) VALUES {marks}"  # noqa: S608 - our own names
+    into = f"INSERT INTO {table} ({names}) VALUES {values}"  # noqa: S608 - our own names
     return f"{into} ON CONFLICT ({taken}) DO UPDATE SET {written}"
+
+
+def _column(model: type[models.Model], name: str) -> str:
+    field = model._meta.get_field(name)
+    return str(getattr(field, "column"))  # noqa: B009 - untyped there

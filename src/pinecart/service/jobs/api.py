@@ -199,7 +199,9 @@ class JobPreview(APIView):
         """Work out what a run would do, without doing it."""
         shape = LookShape(data=request.data)
         shape.is_valid(raise_exception=True)
-        return started(_start(request, name, self.kind, wait=shape.validated_data["wait"]))
+        wait = shape.validated_data["wait"]
+        run = _start(request, name, self.kind, wait=wait)
+        return started(run)
 
 
 class JobAudit(JobPreview):

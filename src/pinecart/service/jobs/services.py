@@ -186,9 +186,9 @@ def change_job(actor: Actor, name: str, given: Mapping[str, Any]) -> JobRecord:
         before = record.definition
         record.version += 1
         _save(record, definition, due)
-        differs = _short(changed(before, record.definition))
-        facts = {"version": record.version, "digest": definition.digest, **differs}
-        made.note("job.changed", name, **facts)
+        differs = changed(before, record.definition)
+        facts = {"version": record.version, "digest": definition.digest}
+        made.note("job.changed", name, **facts, **_short(differs))
         return record
 
 

@@ -44,7 +44,8 @@ def drop_rows(scope: int, keys: list[bytes]) -> None:
 def set_apart(job: str) -> None:
     """Whoever defines a job of this name later begins without what this one remembered."""
     for scope in Scope.objects.filter(job=job):
-        scope.job, scope.dropped_at = dropped_name(job) + str(scope.pk), timezone.now()
+        scope.job = dropped_name(job) + str(scope.pk)
+        scope.dropped_at = timezone.now()
         scope.save(update_fields=["job", "dropped_at"])
 
 

@@ -224,9 +224,11 @@ class SecondFactorView(APIView):
     def put(self, request: Request) -> Response:
         """Confirm your second factor with its first code."""
         actor = actor_in(request)
-        _try_begun(actor.name, _address(request))
-        second_factor.confirm(actor, **_checked(FactorCodeShape, request.data))
-        tries.end_try(actor.name, _address(request))
+        address = _address(request)
+        _try_begun(actor.name, address)
+        code = _checked(FactorCodeShape, request.data)
+        second_factor.confirm(actor, **code)
+        tries.end_try(actor.name, address)
         return Response(status=204)
 
 
@@ -235,9 +237,11 @@ class SecondFactorOff(APIView):
     def post(self, request: Request) -> Response:
         """Take your second factor off."""
         actor = actor_in(request)
-        _try_begun(actor.name, _address(request))
-        second_factor.drop_own(actor, **_checked(PasswordAgainShape, request.data))
-        tries.end_try(actor.name, _address(request))
+        address = _address(request)
+        _try_begun(actor.name, address)
+        password = _checked(PasswordAgainShape, request.data)
+        second_factor.drop_own(actor, **password)
+        tries.end_try(actor.name, address)
         return Response(status=204)
 
 
@@ -398,13 +402,16 @@ class People(APIView):
     @extend_schema(request=NewPersonShape, responses={201: AddedPersonShape})
     def post(self, request: Request) -> Response:
         """Add a person, with a password or an entry code."""
-        asked, actor = _checked(NewPersonShape, request.data), actor_in(request)
+        actor = actor_in(request)
+        asked = _checked(NewPersonShape, request.data)
         name, password = asked["name"], asked.get("password")
-        people.add_person(actor, name=name, password=password, rights=_rights(asked["rights"]))
-        code = (
-            None if password is not None else _code_told(*entry_codes.make_entry_code(actor, name))
-        )
-        return Response({"name": name, "entry_code": code}, status=201)
+        rights = _rights(asked["rights"])
+        people.add_person(actor, name=name, password=password, rights=rights)
+        told = {"name": name, "entry_code": None}
+        if password is None:
+            code, ends_at = entry_codes.make_entry_code(actor, name)
+            told["entry_code"] = _code_told(code, ends_at)
+        return Response(told, status=201)
 
 
 def _code_told(code: str, ends_at: Any) -> JsonObject:
@@ -415,10 +422,11 @@ class PersonView(APIView):
     @extend_schema(request=PersonChangeShape, responses={204: None})
     def patch(self, request: Request, name: str) -> Response:
         """Switch a person off or on, give other rights, or a new password."""
+        actor = actor_in(request)
         asked = _checked(PersonChangeShape, request.data)
         if "rights" in asked:
             asked["rights"] = _rights(asked["rights"])
-        people.change_person(actor_in(request), name, **asked)
+        people.change_person(actor, name, **asked)
         return Response(status=204)
 
 

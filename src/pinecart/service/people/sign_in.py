@@ -37,8 +37,9 @@ class ByToken(authentication.BaseAuthentication):
         if token and actor:
             note_use(token, token.used_at)
         if actor is None:
-            failed = AuthenticationFailed(WHY[why or "revoked"])
-            failed.forced_code = f"token.{why or 'revoked'}"  # type: ignore[attr-defined]
+            reason = why or "revoked"
+            failed = AuthenticationFailed(WHY[reason])
+            failed.forced_code = f"token.{reason}"  # type: ignore[attr-defined]
             raise failed
         return SignedIn(actor), text
 
@@ -51,7 +52,8 @@ class ByCookie(authentication.SessionAuthentication):
         found = super().authenticate(request)
         if found is None:
             return None
-        sign_in = sign_in_numbered(request.session.get(SIGN_IN) or 0, timezone.now())
+        number = request.session.get(SIGN_IN) or 0
+        sign_in = sign_in_numbered(number, timezone.now())
         actor = actor_of(found[0].pk, sign_in=sign_in) if sign_in else None
         if actor is None or sign_in is None:
             return None
@@ -77,9 +79,11 @@ def actor_by_headers(request: HttpRequest) -> Actor | None:
     if scheme.lower() == "bearer":
         token, _ = token_found(text.strip(), timezone.now())
         return actor_of(token.person_id, token) if token else None
-    request.session = SessionStore(request.COOKIES.get(settings.SESSION_COOKIE_NAME))
+    cookie = request.COOKIES.get(settings.SESSION_COOKIE_NAME)
+    request.session = SessionStore(cookie)
     person = get_user(request).pk
-    sign_in = sign_in_numbered(request.session.get(SIGN_IN) or 0, timezone.now())
+    number = request.session.get(SIGN_IN) or 0
+    sign_in = sign_in_numbered(number, timezone.now())
     return actor_of(person, sign_in=sign_in) if person and sign_in else None
 
 

@@ -311,7 +311,8 @@ class RunLog(APIView):
     def get(self, request: Request, number: int) -> Response:
         """A run's log, from where a call before ended (`next`)."""
         run = selectors.run_numbered(number, actor_in(request))
-        lines, following = selectors.log_after(run, **asked(LogAsked, request))
+        wanted = asked(LogAsked, request)
+        lines, following = selectors.log_after(run, **wanted)
         return Response({"lines": lines, "next": following})
 
 
@@ -326,10 +327,11 @@ class RunReport(APIView):
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
         """A run's report, in one of the formats that `GET forms` names."""
         run = selectors.run_numbered(number, actor_in(request))
-        wanted = REPORT_FORMATS[asked(ReportAsked, request)["as"]]
-        answer = StreamingHttpResponse(
-            _in_pieces(wanted.write(run)), content_type=f"{wanted.media_type}; charset=utf-8"
-        )
+        name_of_format = asked(ReportAsked, request)["as"]
+        wanted = REPORT_FORMATS[name_of_format]
+        media_type = f"{wanted.media_type}; charset=utf-8"
+        pieces = _in_pieces(wanted.write(run))
+        answer = StreamingHttpResponse(pieces, content_type=media_type)
         shown = "inline" if wanted.opens else "attachment"
         name = f"{run.job}-run-{run.pk}.{wanted.name}"
         answer["Content-Disposition"] = f'{shown}; filename="{name}"'
@@ -487,7 +489,8 @@ class RunEvents(APIView):
         async def still_allowed() -> bool:
             return await sync_to_async(_may_still, thread_sensitive=False)(request._request, run)
 
-        body = stream(run, actor.name, still_allowed, request.headers.get("Last-Event-ID", ""))
+        last_id = request.headers.get("Last-Event-ID", "")
+        body = stream(run, actor.name, still_allowed, last_id)
         answer = StreamingHttpResponse(body, content_type="text/event-stream")
         answer["Cache-Control"] = "no-cache"
         return answer

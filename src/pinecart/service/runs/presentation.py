@@ -26,17 +26,23 @@ class RunSums:
 
     def __init__(self, run: RunFacts) -> None:
         self._run = run
-        self._groups = [group for group in run.summed if not group["folder"]]
-        self._folders = [group for group in run.summed if group["folder"]]
+        self._groups: list[JsonObject] = []
+        self._folders: list[JsonObject] = []
+        for group in run.summed:
+            of_kind = self._folders if group["folder"] else self._groups
+            of_kind.append(group)
         is_preview = run.kind == "preview"
         self._done = [group for group in self._groups if group["done"] or is_preview]
 
     def by_decision(self) -> JsonObject:
         """Decision → objects and bytes. Of an audit, which decides nothing, what was counted."""
         sums = [(decision, n, size) for decision, _, n, size in self._run.counted]
-        sums += [("clear", g["n"], g["b"]) for g in self._groups if g["cleared"]]
+        for group in self._groups:
+            if group["cleared"]:
+                sums.append(("clear", group["n"], group["b"]))
         if self._run.kind != "audit":
-            sums += [(g["decision"], g["n"], g["b"]) for g in self._done]
+            for group in self._done:
+                sums.append((group["decision"], group["n"], group["b"]))
         return add_up(sums)
 
     def by_reason(self) -> dict[str, int]:
@@ -45,7 +51,8 @@ class RunSums:
         for decision, reason, n, _ in self._run.counted:
             reasons[f"{decision} {reason}"] += n
         for group in self._done:
-            reasons[f"{group['decision']} {group['reason']}"] += group["n"]
+            decision, reason = group["decision"], group["reason"]
+            reasons[f"{decision} {reason}"] += group["n"]
         return dict(reasons)
 
     def folders(self) -> dict[str, int]:
@@ -137,22 +144,32 @@ def _sentence(told: JsonObject, waits: list[str]) -> str:
 
 
 def _preview_sentence(told: JsonObject, waits: list[str]) -> str:
-    n = {decision: total["objects"] for decision, total in told["totals"].items()}
-    would = f"copy {n['copy']:,}, replace {n['replace']:,}, remove {n['remove']:,}"
-    if n["clear"]:
-        would += f", clear {n['clear']:,} at the source"
+    objects = _objects(told)
+    parts = []
+    for decision in ("copy", "replace", "remove"):
+        parts.append(f"{decision} {objects[decision]:,}")
+    cleared, left = objects["clear"], objects["leave"]
+    if cleared:
+        parts.append(f"clear {cleared:,} at the source")
+    would = ", ".join(parts)
     sentence = f"Preview: would {would}; "
-    sentence += f"{told['problems']:,} problems; {n['leave']:,} left as they are."
+    sentence += f"{told['problems']:,} problems; {left:,} left as they are."
     if waits:
         sentence += " It would wait for your yes: " + " ".join(waits)
     return sentence
 
 
 def _undo_preview_sentence(told: JsonObject) -> str:
-    n = {decision: total["objects"] for decision, total in told["totals"].items()}
-    back, gone = n["copy"] + n["replace"], n["remove"] + n["replace"]
+    objects = _objects(told)
+    back = objects["copy"] + objects["replace"]
+    gone = objects["remove"] + objects["replace"]
     would = f"would bring back {back:,}, remove {gone:,}"
-    return f"Preview of undoing run {told['of']}: {would}; {told['problems']:,} can't be undone."
+    run, problems = told["of"], told["problems"]
+    return f"Preview of undoing run {run}: {would}; {problems:,} can't be undone."
+
+
+def _objects(told: JsonObject) -> dict[str, int]:
+    return {decision: total["objects"] for decision, total in told["totals"].items()}
 
 
 def _audit_sentence(told: JsonObject) -> str:

@@ -10,7 +10,7 @@ import json
 import unicodedata
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from itertools import islice
+from itertools import chain, islice
 from typing import Any
 
 from django.core.serializers.json import DjangoJSONEncoder
@@ -60,9 +60,10 @@ class ReportFormat:
 
 def _json_lines(run: RunFacts) -> Iterator[str]:
     """First the run, then a line for each object."""
-    yield json.dumps({"run": run_told(run)}, cls=DjangoJSONEncoder) + "\n"
-    for row in all_records(run):
-        yield json.dumps(row, cls=DjangoJSONEncoder) + "\n"
+    head = {"run": run_told(run)}
+    for row in chain([head], all_records(run)):
+        line = json.dumps(row, cls=DjangoJSONEncoder)
+        yield line + "\n"
 
 
 def _csv(run: RunFacts) -> Iterator[str]:

@@ -100,7 +100,9 @@ async def _missed(run: RunFacts, epoch: str, last_id: str) -> int:
     """Where to go on: the id's number if it is of this database, else the newest event."""
     told, _, number = last_id.partition("-")
     last: int = await _sync(selectors.last_event)()
-    return min(int(number), last) if told == epoch and number.isdigit() else last
+    if told != epoch or not number.isdigit():
+        return last
+    return min(int(number), last)
 
 
 async def _present(run: RunFacts) -> JsonObject:

@@ -89,7 +89,11 @@ class StoresPasted(APIView):
         asked = checked(PastedShape, request.data)
         fields, odd = pasted_fields(asked["pasted"], asked.get("kind", ""))
         sealed = DRIVERS[fields["kind"]].sealed if fields else ()
-        found = {k: f"found, {len(v)} characters" if k in sealed else v for k, v in fields.items()}
+        found = {}
+        for field, value in fields.items():
+            is_secret = field in sealed
+            shown = f"found, {len(value)} characters"
+            found[field] = shown if is_secret else value
         return Response({"found": found, "odd": odd})
 
 
@@ -97,8 +101,10 @@ class StoresTry(APIView):
     @extend_schema(operation_id="stores_try_form", request=StoreTriedShape, responses=TriedShape)
     def post(self, request: Request) -> Response:
         """Try a form as it stands, unsaved."""
+        actor = actor_in(request)
         given = checked(StoreTriedShape, request.data)
-        steps = services.try_form(actor_in(request), given, write_to=given.pop("write_to"))
+        write_to = given.pop("write_to")
+        steps = services.try_form(actor, given, write_to=write_to)
         return Response(_tried(steps))
 
 
@@ -146,9 +152,11 @@ class StoreBuckets(APIView):
     @extend_schema(request=BucketShape, responses=MadeShape)
     def post(self, request: Request, name: str) -> Response:
         """Make a bucket; make it again and nothing changes."""
-        bucket = checked(BucketShape, request.data)["bucket"]
+        asked = checked(BucketShape, request.data)
+        bucket = asked["bucket"]
         made = services.make_bucket(actor_in(request), name, bucket)
-        return Response({"bucket": bucket, "made": made}, status=201 if made else 200)
+        status = 201 if made else 200
+        return Response({"bucket": bucket, "made": made}, status=status)
 
 
 class StoreBucket(APIView):

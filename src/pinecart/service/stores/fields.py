@@ -104,11 +104,13 @@ def _values(driver: DriverSpec, given: Mapping[str, Any]) -> dict[str, str]:
 def _missing(driver: DriverSpec, values: Mapping[str, str], *, is_change: bool) -> Problems:
     problems = []
     for field in driver.fields:
+        name = field.name
         is_needless = not field.is_needed or values.get(field.needed_unless)
         stays_sealed = is_change and field.is_sealed
-        if not (is_needless or stays_sealed or values.get(field.name)):
-            message = f"A {driver.kind} store needs {field.name}."
-            problems.append(_problem(field.name, "store.field-missing", message))
+        if not (is_needless or stays_sealed or values.get(name)):
+            message = f"A {driver.kind} store needs {name}."
+            problem = _problem(name, "store.field-missing", message)
+            problems.append(problem)
     return problems
 
 
@@ -119,7 +121,11 @@ def _secret_needed_again(
     own = [f.name for f in driver.fields if f.is_sealed and not f.goes_with]
     if old is None or any(values.get(name) for name in own):
         return []
-    if all((values.get(f) or "") == (old.get(f) or "") for f in driver.guards_secret):
+    for name in driver.guards_secret:
+        before, after = old.get(name) or "", values.get(name) or ""
+        if before != after:
+            break
+    else:
         return []
     message = "A new address needs the secret again, so that it is never sent elsewhere unasked."
     return [_problem(own[0], "store.secret-again", message)]

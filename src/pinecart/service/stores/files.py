@@ -107,14 +107,18 @@ def buckets_of(actor: Actor, name: str) -> list[Bucket]:
         turn = asyncio.Semaphore(BUCKETS_AT_ONCE)
 
         async def one(bucket: bytes) -> tuple[str, bool | None]:
+            name = bucket.rstrip(b"/").decode()
             async with turn:
                 try:
                     inner = await store.level(bucket, limit=1)
                 except Refused:
-                    return bucket.rstrip(b"/").decode(), None
-                return bucket.rstrip(b"/").decode(), not (inner.folders or inner.entries)
+                    return name, None
+            is_empty = not (inner.folders or inner.entries)
+            return name, is_empty
 
-        return list(await asyncio.gather(*(one(b) for b in level.folders)))
+        looks = [one(bucket) for bucket in level.folders]
+        found = await asyncio.gather(*looks)
+        return list(found)
 
     found: list[tuple[str, bool | None]] = asyncio.run(_using(spec_of(record), look))
     return [Bucket(n, empty, jobs_using_bucket(name, n, actor)) for n, empty in found]
@@ -135,7 +139,9 @@ class _Spooled:
         self._file = file
         self.entry = Entry(b"", size, None)
         self.card: WriteStamp | None = None
-        self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
+        self.content_type = ""
+        self.metadata: dict[str, str] = {}
+        self.headers: dict[str, str] = {}
 
     async def look(self) -> None:
         """Nothing is kept with it."""
@@ -174,12 +180,12 @@ def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type
         source = _Spooled(file, size)
 
         async def put(store: Store) -> None:
-            await store.probe(place.path.rpartition(b"/")[0] + b"/")
+            folder, _, _ = place.path.rpartition(b"/")
+            await store.probe(folder + b"/")
             card = WriteStamp("upload", time.time_ns(), crc.text)
             held = await source.whole() if size <= HELD_BYTES else source
-            await store.put(
-                Put(place.path, size, held, card, if_absent=True, content_type=content_type)
-            )
+            order = Put(place.path, size, held, card, if_absent=True, content_type=content_type)
+            await store.put(order)
             learned.update(store.learned())
 
         learned: JsonObject = {}

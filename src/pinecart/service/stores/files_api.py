@@ -166,13 +166,15 @@ class StoreSave(APIView):
     @extend_schema(parameters=[HeadAsked], responses={(200, "application/octet-stream"): bytes})
     def get(self, request: Request, name: str) -> StreamingHttpResponse:
         """Save one file to the viewer's own machine. It is recorded in the trail."""
-        actor, asked = actor_in(request), checked(HeadAsked, request.query_params)
+        actor = actor_in(request)
+        asked = checked(HeadAsked, request.query_params)
         key, version = key_of_text(asked["path"]), asked["version"]
         spec, stat = services.may_save(actor, name, key, version)
         body = services.content_of(actor, spec, key, version)
         answer = StreamingHttpResponse(body, content_type="application/octet-stream")
-        last = key.rpartition(b"/")[2].decode("utf-8", "replace")
-        answer["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(last, safe='')}"
+        _, _, last = key.rpartition(b"/")
+        shown = quote(last.decode("utf-8", "replace"), safe="")
+        answer["Content-Disposition"] = f"attachment; filename*=UTF-8''{shown}"
         answer["Content-Length"] = str(stat.entry.size)
         return answer
 

@@ -144,15 +144,16 @@ def rebound_under(job: str, name: str) -> Rebound | None:
     told = found and found.fields.get("rebound")
     if not found or not told or job not in told["jobs"]:
         return None
-    fields = found.fields
-    place = "/".join(fields[f] for f in DRIVERS[found.kind].bound_by if fields.get(f))
+    fields, at = found.fields, told["at"]
+    bound_by = DRIVERS[found.kind].bound_by
+    place = "/".join(fields[name] for name in bound_by if fields.get(name))
     message = (
-        f"{told['by']} bound the store {name} to {place} on {told['at'][:10]}. Make sure that "
+        f"{told['by']} bound the store {name} to {place} on {at[:10]}. Make sure that "
         "the same files lie there, with a preview, before this job goes on."
     )
-    return Rebound(
-        message, hashlib.sha256(f"{name}|{place}|{told['at']}".encode()).hexdigest()[:16]
-    )
+    text = f"{name}|{place}|{at}"
+    digest = hashlib.sha256(text.encode()).hexdigest()
+    return Rebound(message, digest[:16])
 
 
 def ceiling_of(name: str) -> int:

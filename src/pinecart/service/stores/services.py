@@ -136,8 +136,10 @@ def remember_rest(name: str, seconds: float) -> None:
 
 def _labels(given: JsonObject) -> list[str]:
     """Raises Invalid."""
-    found = sorted(set(given.get("labels") or ()))
-    if odd := [text for text in found if not is_name(text)]:
+    labels = given.get("labels") or ()
+    found = sorted(set(labels))
+    odd = [text for text in found if not is_name(text)]
+    if odd:
         message = f"{odd[0]!r} can't be a label: use small letters, digits and hyphens, 63 at most."
         raise Invalid([{"field": "labels", "code": "store.label", "message": message}])
     return found
@@ -193,9 +195,14 @@ def _with_kept(record: StoreRecord, form: Form) -> Form:
         return form.fields.get(at) == record.fields.get(at) if at else not has_new_key
 
     may_stay = [f.name for f in form.driver.fields if f.is_sealed and stays(f.name)]
-    if not any(record.fields.get(goes_with[name]) or not goes_with[name] for name in may_stay):
+    for name in may_stay:
+        at = goes_with[name]
+        if not at or record.fields.get(at):
+            break
+    else:
         return form  # nothing else was sealed: what can't be read any more isn't asked for
-    kept = {name: value for name, value in secret_of(record).items() if name in may_stay}
+    sealed = secret_of(record)
+    kept = {name: value for name, value in sealed.items() if name in may_stay}
     return form._replace(secret=kept | form.secret)
 
 
@@ -242,21 +249,22 @@ def set_uses(job: str, places: set[Location], labels: Sequence[str] = ()) -> Non
 def try_form(actor: Actor, given: JsonObject, *, write_to: str) -> list[Step]:
     """Try a form as it stands, unsaved. The secret must be in it."""
     actor.must(Right.ADMINISTER, [], "trying stores that are not saved")
-    form = read_form(
-        {"name": "unsaved"} | {k: v for k, v in given.items() if v != ""}, OPTIONS, STATE.root
-    )
-    record = StoreRecord(
-        name=form.name, kind=form.kind, fields=form.fields, sealed=STATE.seal(form.secret)
-    )
-    return asyncio.run(try_store(spec_of(record), write_to=write_to))
+    filled = {name: value for name, value in given.items() if value != ""}
+    form = read_form({"name": "unsaved"} | filled, OPTIONS, STATE.root)
+    sealed = STATE.seal(form.secret)
+    record = StoreRecord(name=form.name, kind=form.kind, fields=form.fields, sealed=sealed)
+    spec = spec_of(record)
+    return asyncio.run(try_store(spec, write_to=write_to))
 
 
 def try_saved(actor: Actor, name: str, *, write_to: str) -> list[Step]:
     """Try a registered store, and remember the answer."""
     record = store_for(actor, name, Right.DEFINE, "trying")
-    steps = asyncio.run(try_store(spec_of(record), write_to=write_to))
+    spec = spec_of(record)
+    steps = asyncio.run(try_store(spec, write_to=write_to))
     kept = [step._asdict() for step in steps]
-    StoreRecord.objects.filter(pk=record.pk).update(tried_at=timezone.now(), tried=kept)
+    now = timezone.now()
+    StoreRecord.objects.filter(pk=record.pk).update(tried_at=now, tried=kept)
     return steps
 
 
@@ -294,9 +302,11 @@ def drop_bucket(actor: Actor, name: str, bucket: str) -> None:
     actor.must(Right.ADMINISTER, [], "dropping buckets")
 
     async def drop(store: Store) -> None:
-        await _with_buckets(store, name).drop_bucket(bucket)
+        buckets = _with_buckets(store, name)
+        await buckets.drop_bucket(bucket)
 
-    asyncio.run(_with(store_named(name), drop))
+    record = store_named(name)
+    asyncio.run(_with(record, drop))
     note(actor, "bucket.dropped", f"{name}/{bucket}")
 
 
@@ -356,8 +366,10 @@ def may_save(actor: Actor, name: str, key: bytes, version: str = "") -> tuple[Js
     """Whether it is there and may be saved; recorded. Raises NotFound, NotAllowed, StoreError."""
     record = store_for(actor, name, Right.OPERATE, "saving files")
     stat = stat_at(actor, name, key, version)
-    note(actor, "file.saved", f"{name}/{show(key)}"[:200], bytes=stat.entry.size)
-    return spec_of(record), stat
+    which = f"{name}/{show(key)}"
+    note(actor, "file.saved", which[:200], bytes=stat.entry.size)
+    spec = spec_of(record)
+    return spec, stat
 
 
 MOST_IN_ARCHIVE = 100_000

@@ -71,17 +71,24 @@ def _latest_carries(runs: list[JsonObject]) -> list[JsonObject]:
 def _sentence(jobs: int, needed: list[Any], working: list[Any], due: list[Any]) -> str:
     if not jobs:
         return "No jobs yet. Define one to begin."
-    if needed:
-        names = ", ".join(r["job"] for r in needed[:3]) + (" and others" if len(needed) > 3 else "")
-        well = (
-            f"{len(needed)} of {jobs} jobs {'needs' if len(needed) == 1 else 'need'} a look: "
-            f"{names}."
-        )
-    else:
-        well = "The one job is well." if jobs == 1 else f"All {jobs} jobs are well."
+    sentence = _how_they_are(jobs, needed)
     if working:
-        well += f" Working now: {', '.join(r['job'] for r in working[:3])}."
+        names = ", ".join(run["job"] for run in working[:3])
+        sentence += f" Working now: {names}."
     if due:
-        left = (due[0]["next_due"] - timezone.now()).total_seconds()
-        well += f" Next: {due[0]['job']} in {span_text(max(left, 0))}."
-    return well
+        first = due[0]
+        left = first["next_due"] - timezone.now()
+        seconds = max(left.total_seconds(), 0)
+        sentence += f" Next: {first['job']} in {span_text(seconds)}."
+    return sentence
+
+
+def _how_they_are(jobs: int, needed: list[Any]) -> str:
+    if not needed:
+        return "The one job is well." if jobs == 1 else f"All {jobs} jobs are well."
+    count = len(needed)
+    verb = "needs" if count == 1 else "need"
+    names = ", ".join(run["job"] for run in needed[:3])
+    if count > 3:
+        names += " and others"
+    return f"{count} of {jobs} jobs {verb} a look: {names}."

@@ -72,19 +72,25 @@ class HelperProcess:
             future.set_result(answer.results)
 
     async def carry(self, leg: int, tasks: Sequence[Task]) -> Sequence[Result]:
-        batch = Batch(*self._crew.heading(leg), tuple(tasks))
-        results = await self._answer(batch.number, {"batch": batch.text()}, len(tasks))
-        self._crew.files += len(results) - results.count(None)
+        heading = self._crew.heading(leg)
+        batch = Batch(*heading, tuple(tasks))
+        message = {"batch": batch.text()}
+        results = await self._answer(batch.number, message, len(tasks))
+        unanswered = results.count(None)
+        self._crew.files += len(results) - unanswered
         return results
 
     async def send(
         self, leg: int, key: bytes, entry: Entry, upload: str, step: int, numbers: Sequence[int]
     ) -> Mapping[int, tuple[str, str]]:
-        parts = Parts(*self._crew.heading(leg), key, entry, upload, step, tuple(numbers))
-        results = await self._answer(parts.number, {"parts": parts.text()}, len(numbers))
-        sent = {
-            n: (r.etag, r.crc) for n, r in zip(numbers, results, strict=True) if isinstance(r, Sent)
-        }
+        heading = self._crew.heading(leg)
+        parts = Parts(*heading, key, entry, upload, step, tuple(numbers))
+        message = {"parts": parts.text()}
+        results = await self._answer(parts.number, message, len(numbers))
+        sent = {}
+        for number, result in zip(numbers, results, strict=True):
+            if isinstance(result, Sent):
+                sent[number] = (result.etag, result.crc)
         self._crew.parts += len(sent)
         return sent
 

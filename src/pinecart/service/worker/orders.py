@@ -18,10 +18,15 @@ from pinecart.service.stores.selectors import rebound_under, spec_of, store_name
 
 def _awaited(definition: Definition) -> tuple[list[Definition], list[str]]:
     """The jobs that it waits for, as they are now; and the names of those that are gone."""
-    found = {name: find_job(name) for name in definition.waits_for}
-    return [definition_of(r) for r in found.values() if r], [
-        name for name, r in found.items() if r is None
-    ]
+    known: list[Definition] = []
+    unknown: list[str] = []
+    for name in definition.waits_for:
+        record = find_job(name)
+        if record is None:
+            unknown.append(name)
+        else:
+            known.append(definition_of(record))
+    return known, unknown
 
 
 def order_of(run: RunFacts) -> JsonObject:

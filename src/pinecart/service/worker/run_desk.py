@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterable
 from typing import IO, Any, NamedTuple
 
 from pinecart.core.columns import Rows
@@ -44,6 +44,19 @@ class Awaited(NamedTuple):
     selection: Selection
     scope: int
 
+    def of_theirs(
+        self, wanted: Iterable[tuple[bytes, Entry]], now_ns: int
+    ) -> dict[bytes, tuple[bytes, str]]:
+        """Which of these files they take: their name → (the key, its fingerprint)."""
+        theirs = {}
+        for key, entry in wanted:
+            if not key.startswith(self.prefix):
+                continue
+            name = key.removeprefix(self.prefix)
+            if self.selection.why_not(name, entry, now_ns) is None:
+                theirs[name] = (key, fingerprint(entry))
+        return theirs
+
 
 class RunRecords:
     """What the engine reads and writes (runner.run.Records), over the database and
@@ -51,7 +64,9 @@ class RunRecords:
     """
 
     def __init__(self, order: JsonObject, log: IO[str]) -> None:
-        self._run, self._epoch, self._kind = order["run"], order["epoch"], order["kind"]
+        self._run = order["run"]
+        self._epoch = order["epoch"]
+        self._kind = order["kind"]
         self._log = log
         self._stop = False
         self._of = order["of"]
@@ -77,19 +92,22 @@ class RunRecords:
         self._learned = {name: spec.get("abilities") or {} for name, spec in self._specs.items()}
 
     def open_scopes(self, job: str, order: Order) -> None:
-        for number, leg in enumerate(order.definition.legs):
+        legs = order.definition.legs
+        for number, leg in enumerate(legs):
             identity = _identity(leg, order.stores)
-            self.scopes[number], before = open_scope(job, identity)
+            scope, before = open_scope(job, identity)
+            self.scopes[number] = scope
             self._past[number] = ledger.scopes_of_past(job, identity)
             self._settled[number] = (before, leg.digest)
 
     def await_others(self, given: list[JsonObject], stores: dict[str, Store]) -> None:
         for other in (read_definition(d) for d in given):
             for leg in other.legs:
-                scope = ledger.scope_known(other.job, _identity(leg, stores))
-                self._awaited.append(
-                    Awaited(leg.source.store, leg.source.path, leg.selection, scope)
-                )
+                source = leg.source
+                identity = _identity(leg, stores)
+                scope = ledger.scope_known(other.job, identity)
+                awaited = Awaited(source.store, source.path, leg.selection, scope)
+                self._awaited.append(awaited)
 
     async def lacking(self, leg: int, wanted: list[tuple[bytes, Entry]]) -> set[bytes]:
         if self._awaits_unknown:
@@ -99,15 +117,15 @@ class RunRecords:
             )
             return {key for key, _ in wanted}
         found, now_ns = set[bytes](), time.time_ns()
-        for other in [a for a in self._awaited if a.store == self._stores[leg, "source"]]:
-            theirs = {
-                key.removeprefix(other.prefix): (key, fingerprint(entry))
-                for key, entry in wanted
-                if key.startswith(other.prefix)
-                and other.selection.why_not(key.removeprefix(other.prefix), entry, now_ns) is None
-            }
+        here = self._stores[leg, "source"]
+        for other in self._awaited:
+            if other.store != here:
+                continue
+            theirs = other.of_theirs(wanted, now_ns)
             taken = await reads(ledger.taken_of, other.scope, list(theirs))
-            found |= {key for rel, (key, mark) in theirs.items() if taken.get(rel) != mark}
+            for name, (key, mark) in theirs.items():
+                if taken.get(name) != mark:
+                    found.add(key)
         return found
 
     async def pages(self, leg: int) -> AsyncIterator[Rows]:
@@ -147,8 +165,11 @@ class RunRecords:
     async def intended(self, leg: int) -> dict[bytes, tuple[str, str]]:
         found: dict[bytes, tuple[str, str]] = {}
         for some in self._intents.read(leg):
-            recorded = await reads(selectors.keys_recorded, self._run, leg, list(some))
-            found |= {key: what for key, what in some.items() if key not in recorded}
+            keys = list(some)
+            recorded = await reads(selectors.keys_recorded, self._run, leg, keys)
+            for key, what in some.items():
+                if key not in recorded:
+                    found[key] = what
         return found
 
     async def meant(self, leg: int) -> list[Aside]:
@@ -156,9 +177,12 @@ class RunRecords:
 
     async def done_by(self, leg: int) -> AsyncIterator[list[Done]]:
         after = 0
-        while (page := await reads(selectors.done_by, self._of, self._past[leg], leg, after))[0]:
-            after = page[1]
-            yield page[0]
+        scopes = self._past[leg]
+        while True:
+            page, after = await reads(selectors.done_by, self._of, scopes, leg, after)
+            if not page:
+                return
+            yield page
 
     async def kept_by(self, leg: int) -> AsyncIterator[list[Aside]]:
         after = 0
@@ -184,9 +208,12 @@ class RunRecords:
     async def listen(self) -> None:
         stop, self._pause, self.pacer.rate = await reads(selectors.wishes, self._run)
         self._stop = self._stop or stop or self._pause
-        if time.monotonic() - self._shared_at > SHARE_S:
-            self._shared_at = time.monotonic()
-            for name, most in (await reads(selectors.shares, list(self.opened))).items():
+        now = time.monotonic()
+        if now - self._shared_at > SHARE_S:
+            self._shared_at = now
+            names = list(self.opened)
+            shares = await reads(selectors.shares, names)
+            for name, most in shares.items():
                 self.opened[name].most_at_once = most
             await self._share_pauses()
             await self._share_what_was_learned()

@@ -66,6 +66,7 @@ def main() -> None:
 async def _work(given: JsonObject, desk: RunRecords, lock: int) -> None:
     settle_in()
     loop, opened, crew = asyncio.get_running_loop(), dict[str, Store](), None
+    number, epoch = given["run"], given["epoch"]
     if OPTIONS.helpers and given["kind"] == "transfer":
         crew = desk.crew = HelperCrew(given, lock, OPTIONS.helpers, MOST_AT_ONCE, desk.log)
 
@@ -80,13 +81,14 @@ async def _work(given: JsonObject, desk: RunRecords, lock: int) -> None:
             crew.renew(stores)
 
     end_with_parent(lambda told: loop.call_soon_threadsafe(take_up, told))
-    desk.log("started", f"Works on {given['kind']} of {given['job']}.", epoch=given["epoch"])
+    desk.log("started", f"Works on {given['kind']} of {given['job']}.", epoch=epoch)
     try:
-        order = (await asyncio.to_thread(_order, given))._replace(pacer=desk.pacer, crew=crew)
+        order = await asyncio.to_thread(_order, given)
+        order = order._replace(pacer=desk.pacer, crew=crew)
         opened.update(order.stores)
         desk.opened = order.stores
         await writes(desk.open_scopes, given["job"], order)
-        await writes(run_records.forget_undone, given["run"], given["epoch"])
+        await writes(run_records.forget_undone, number, epoch)
         await reads(desk.await_others, given["awaited"], order.stores)
     except PinecartError as exc:
         ending = Ending([], None, 0, False, exc)
@@ -94,9 +96,10 @@ async def _work(given: JsonObject, desk: RunRecords, lock: int) -> None:
         ending = await _carried(order, desk)
     if crew:
         await crew.close()
-    await writes(life_cycle.end_run, given["run"], given["epoch"], ending)
+    await writes(life_cycle.end_run, number, epoch, ending)
     desk.forget_intents()
-    desk.log("ended", "Ended.", code=ending.error.code if ending.error else "")
+    code = ending.error.code if ending.error else ""
+    desk.log("ended", "Ended.", code=code)
 
 
 async def _carried(order: Order, desk: RunRecords) -> Ending:

@@ -122,10 +122,12 @@ def _state_of(person: User) -> JsonObject:
 
 
 def _told(person: User) -> list[str]:
-    grants = (
-        Grant.objects.filter(person=person).order_by("label", "right").values_list("right", "label")
-    )
-    return [right + (f" on {label}" if label else "") for right, label in grants]
+    grants = Grant.objects.filter(person=person).order_by("label", "right")
+    told = []
+    for grant in grants:
+        where = f" on {grant.label}" if grant.label else ""
+        told.append(grant.right + where)
+    return told
 
 
 @transaction.atomic

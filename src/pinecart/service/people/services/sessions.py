@@ -45,13 +45,20 @@ def sign_out(actor: Actor) -> None:
 @transaction.atomic
 def end_session(actor: Actor, number: int) -> None:
     """One's own, or by an administrator anybody's, at once. Raises NotFound."""
-    found = living_sign_ins(timezone.now()).filter(pk=number).select_related("person").first()
-    if found is None or (found.person_id != actor.user_id and not actor.may(Right.ADMINISTER, [])):
-        raise UnknownName(
-            f"You have no session number {number} that goes on.", code="session.unknown"
-        )
-    SignIn.objects.filter(pk=number).update(ended_at=timezone.now())
-    note(actor, "session.ended", found.person.username, session=number, address=found.address)
+    now = timezone.now()
+    living = living_sign_ins(now).select_related("person")
+    found = living.filter(pk=number).first()
+    if found is None or not _may_end(actor, found):
+        message = f"You have no session number {number} that goes on."
+        raise UnknownName(message, code="session.unknown")
+    SignIn.objects.filter(pk=number).update(ended_at=now)
+    name = found.person.username
+    note(actor, "session.ended", name, session=number, address=found.address)
+
+
+def _may_end(actor: Actor, found: SignIn) -> bool:
+    is_own = found.person_id == actor.user_id
+    return is_own or actor.may(Right.ADMINISTER, [])
 
 
 _being_noted = set[tuple[type[models.Model], int]]()
@@ -63,9 +70,11 @@ def note_use(used: Token | SignIn, last: datetime | None) -> None:
     Beside the request, which needn't wait for whoever is writing.
     """
     is_due = last is None or last < timezone.now() - timedelta(minutes=1)
-    if is_due and (type(used), used.pk) not in _being_noted:
-        _being_noted.add((type(used), used.pk))
-        threading.Thread(target=_note_use, args=(type(used), used.pk), daemon=True).start()
+    what = (type(used), used.pk)
+    if is_due and what not in _being_noted:
+        _being_noted.add(what)
+        noting = threading.Thread(target=_note_use, args=what, daemon=True)
+        noting.start()
 
 
 def _note_use(kind: type[Token] | type[SignIn], number: int) -> None:

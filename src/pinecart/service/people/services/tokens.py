@@ -53,11 +53,19 @@ def make_token(actor: Actor, *, person: str, name: str, days: int | None, right:
 @transaction.atomic
 def revoke_token(actor: Actor, number: int) -> None:
     """At once, with all tokens that it made. Raises NotFound."""
-    token = Token.objects.filter(pk=number, revoked_at=None).select_related("person").first()
-    if token is None or (token.person_id != actor.user_id and not actor.may(Right.ADMINISTER, [])):
-        raise UnknownName(f"You have no living token number {number}.", code="token.unknown")
+    living = Token.objects.filter(revoked_at=None).select_related("person")
+    token = living.filter(pk=number).first()
+    if token is None or not _may_revoke(actor, token):
+        message = f"You have no living token number {number}."
+        raise UnknownName(message, code="token.unknown")
     _end([token])
-    note(actor, "token.revoked", token.person.username, name=token.name)
+    person = token.person.username
+    note(actor, "token.revoked", person, name=token.name)
+
+
+def _may_revoke(actor: Actor, token: Token) -> bool:
+    is_own = token.person_id == actor.user_id
+    return is_own or actor.may(Right.ADMINISTER, [])
 
 
 def end_tokens_of(person: User) -> None:

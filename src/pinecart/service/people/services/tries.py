@@ -38,10 +38,14 @@ def begin_try(person: str, address: str) -> float:
 
 
 def _wait_s(kind: str, row: Failures | None, now: datetime) -> float:
-    over = row.count - FREE[kind] if row else -1
-    if row is None or over < 0:
+    if row is None:
         return 0.0
-    return min(2 ** min(over, 10), LONGEST_S) - (now - row.last_at).total_seconds()
+    over = row.count - FREE[kind]
+    if over < 0:
+        return 0.0
+    doubled = 2.0 ** min(over, 10)
+    waited = now - row.last_at
+    return min(doubled, LONGEST_S) - waited.total_seconds()
 
 
 @transaction.atomic
@@ -49,7 +53,8 @@ def end_try(person: str, address: str) -> None:
     """It succeeded: the name starts anew, and the address has one failure less."""
     names = _names(person, address)
     Failures.objects.filter(whose=names["person"]).delete()
-    for row in Failures.objects.filter(whose=names["address"]):
+    of_address = Failures.objects.filter(whose=names["address"])
+    for row in of_address:
         row.count = max(0, row.count - 1)
         row.save()
 

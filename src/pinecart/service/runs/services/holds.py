@@ -73,8 +73,10 @@ def release_refused(actor: Actor, store: str) -> list[Run]:
     mine = [run for run in waiting if actor.may(right_of(run), run.labels)]
     what = f"letting the runs of {store!r} go on"
     if waiting and not mine:
-        actor.must(right_of(waiting[0]), waiting[0].labels, what)
-    return [_go_on(actor, run, what, why=f"{store} was put right") for run in mine]
+        first = waiting[0]
+        actor.must(right_of(first), first.labels, what)
+    why = f"{store} was put right"
+    return [_go_on(actor, run, what, why=why) for run in mine]
 
 
 def _go_on(actor: Actor, run: Run, what: str, why: str) -> Run:

@@ -183,9 +183,8 @@ def resume_run(actor: Actor, number: int) -> Run:
 
 def requeue(made: Change, run: Run, event: Event, action: str, **facts: Any) -> Run:
     state = advance(RunState(run.state), event)
-    Run.objects.filter(pk=run.pk).update(
-        state=state.value, pause_wanted=False, holds=[], held_at=None, message="", code=""
-    )
+    this = Run.objects.filter(pk=run.pk)
+    this.update(state=state.value, pause_wanted=False, holds=[], held_at=None, message="", code="")
     made.note(action, run.job, run=run.pk, **facts)
     run.refresh_from_db()
     tell_state(run)
@@ -326,7 +325,9 @@ def _start_clearing(number: int, what: str) -> bool:
 
 def end(run: Run, outcome: Outcome) -> None:
     state = advance(RunState(run.state), Event.FINISHED)
-    run.state, run.outcome, run.ended_at = state.value, outcome.value, timezone.now()
+    run.state = state.value
+    run.outcome = outcome.value
+    run.ended_at = timezone.now()
     run.save(update_fields=["state", "outcome", "ended_at"])
     RunEvent.objects.filter(run=run, kind="progress").delete()
     tell_state(run)

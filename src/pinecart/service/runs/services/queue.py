@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection
 from datetime import datetime
 from functools import lru_cache
+from itertools import product
 
 from django.db import transaction
 from django.db.models import F
@@ -19,6 +20,8 @@ from pinecart.service.runs.selectors import transfer_under_way
 from pinecart.service.runs.services.life_cycle import requeue, tell_state
 from pinecart.service.stores.selectors import Place, place_of
 from pinecart.service.trail.services import change
+
+LOOKING = ("preview", "audit")  # kinds of run that write to no place
 
 DISK_LOW, LOW_DISK = "disk.low", "Waits for disk"
 
@@ -91,19 +94,22 @@ def go_on_after_low_disk() -> None:
 
 def _waits_for(run: Run, working: Collection[Run], place: Callable[[Location], Place]) -> str:
     """Why it can't start yet, as it is told; empty: it can."""
-    if run.waits and (busy := transfer_under_way(run.job)):
-        return f"Waits for run {busy.pk} of {busy.job} to end."
-    other = next((w for w in working if _overlap(run, w, place)), None)
-    return (
-        f"Waits for run {other.pk} of {other.job}, which writes to the same place." if other else ""
-    )
+    if run.waits:
+        busy = transfer_under_way(run.job)
+        if busy:
+            return f"Waits for run {busy.pk} of {busy.job} to end."
+    for other in working:
+        if _overlap(run, other, place):
+            return f"Waits for run {other.pk} of {other.job}, which writes to the same place."
+    return ""
 
 
 def _overlap(a: Run, b: Run, place: Callable[[Location], Place]) -> bool:
     """Whether two runs write where the other writes. Previews and audits write nowhere."""
-    if a.kind in ("preview", "audit") or b.kind in ("preview", "audit"):
+    if a.kind in LOOKING or b.kind in LOOKING:
         return False
-    return any(x.touches(y) for x in _claims(a, place) for y in _claims(b, place))
+    pairs = product(_claims(a, place), _claims(b, place))
+    return any(mine.touches(theirs) for mine, theirs in pairs)
 
 
 def _claims(run: Run, place: Callable[[Location], Place]) -> list[Place]:

@@ -5,6 +5,7 @@ aside and of uploads.
 from __future__ import annotations
 
 import time
+from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping
 from datetime import timedelta
 
@@ -58,13 +59,12 @@ def forget_undone(run: int, epoch: int) -> None:
 @transaction.atomic
 def _some_undone_forgotten(run: int, epoch: int) -> int:
     hold_epoch(run, epoch)
-    rows = list(
-        RecordRow.objects.filter(run=run, done=False).values_list("pk", "size", *GROUPED_BY)[
-            :DELETE_AT_ONCE
-        ]
-    )
-    RecordRow.objects.filter(pk__in=[pk for pk, *_ in rows]).delete()
-    _change_sums(run, gone=[(Group(*group), size) for _, size, *group in rows], come=[])
+    undone = RecordRow.objects.filter(run=run, done=False)
+    rows = list(undone.values_list("pk", "size", *GROUPED_BY)[:DELETE_AT_ONCE])
+    numbers = [pk for pk, *_ in rows]
+    RecordRow.objects.filter(pk__in=numbers).delete()
+    gone = [(Group(*group), size) for _, size, *group in rows]
+    _change_sums(run, gone=gone, come=[])
     return len(rows)
 
 
@@ -130,12 +130,16 @@ def _known(
 ) -> dict[tuple[int, bytes], tuple[int, Group, int]]:
     """Of these (leg, key) those that have a record already: its id, group and size."""
     found = {}
-    for leg in {leg for leg, _ in keys}:
-        names = [key for number, key in keys if number == leg]
+    by_leg = defaultdict(list)
+    for leg, key in keys:
+        by_leg[leg].append(key)
+    for leg, names in by_leg.items():
         for i in range(0, len(names), 500):
-            rows = RecordRow.objects.filter(run_id=run, leg=leg, key__in=names[i : i + 500])
-            for pk, key, size, *group in rows.values_list("pk", "key", "size", *GROUPED_BY):
-                found[leg, bytes(key)] = (pk, Group(*group), size)
+            some = names[i : i + 500]
+            rows = RecordRow.objects.filter(run_id=run, leg=leg, key__in=some)
+            for pk, key, size, *fields in rows.values_list("pk", "key", "size", *GROUPED_BY):
+                group = Group(*fields)
+                found[leg, bytes(key)] = (pk, group, size)
     return found
 
 
@@ -251,7 +255,9 @@ def forget_job(job: str) -> None:
 @transaction.atomic
 def tell_progress(run: int, epoch: int, progress: JsonObject) -> None:
     hold_epoch(run, epoch)
-    Run.objects.filter(pk=run).update(progress=progress, told_at=timezone.now())
+    now = timezone.now()
+    Run.objects.filter(pk=run).update(progress=progress, told_at=now)
     event = RunEvent.objects.create(run_id=run, kind="progress", payload=progress)
-    older = RunEvent.objects.filter(run_id=run, kind="progress", pk__lt=event.pk)
+    told = RunEvent.objects.filter(run_id=run, kind="progress")
+    older = told.filter(pk__lt=event.pk)
     older.delete()  # only the newest tells anything
