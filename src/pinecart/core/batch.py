@@ -95,11 +95,12 @@ class Parts(NamedTuple):
     def read(cls, text: str) -> Parts:
         """Raises Incomplete for what this program doesn't understand."""
         told = _known(text)
-        if len(told["numbers"]) * told["step"] > MOST_BYTES:
-            raise Incomplete(
-                f"A batch of {len(told['numbers'])} parts: over 1 GiB.", code="batch.too-large"
-            )
-        key, numbers = b64decode(told.pop("key")), tuple(told.pop("numbers"))
+        numbers = tuple(told.pop("numbers"))
+        count = len(numbers)
+        if count * told["step"] > MOST_BYTES:
+            message = f"A batch of {count} parts: over 1 GiB."
+            raise Incomplete(message, code="batch.too-large")
+        key = b64decode(told.pop("key"))
         entry = from_plain(key, told.pop("entry"))
         assert entry is not None
         return cls(key=key, entry=entry, numbers=numbers, **told)

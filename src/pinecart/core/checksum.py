@@ -39,7 +39,6 @@ def crc_of(data: bytes) -> str:
 
 def combine(first: str, second: str, second_size: int) -> str:
     """The checksum of two pieces put together, from the checksums of each."""
-    a, b = (int.from_bytes(base64.b64decode(t), "big") for t in (first, second))
-    return base64.b64encode(
-        checksums.combine_crc64nvme(a, b, second_size).to_bytes(8, "big")
-    ).decode()
+    a, b = (int.from_bytes(base64.b64decode(text), "big") for text in (first, second))
+    together = checksums.combine_crc64nvme(a, b, second_size)
+    return base64.b64encode(together.to_bytes(8, "big")).decode()

@@ -96,19 +96,22 @@ class EntryPage(_InColumns[Entry]):
 
     def all_as(self, remembered: Sequence[str]) -> bool:
         """Whether each has the fingerprint that is remembered of it."""
-        size, modified_ns, ctime_ns, inode = (
-            getattr(self.columns, n) for n in ("size", "modified_ns", "ctime_ns", "inode")
-        )
-        if not any(inode) and all(self.columns.etag):
-            return [f"{s}|{e}" for s, e in zip(size, self.columns.etag, strict=True)] == list(
-                remembered
-            )
-        if all(inode) and set(map(len, remembered)) == {OF_FILE}:
-            numbers = chain.from_iterable(zip(size, modified_ns, ctime_ns, inode, strict=True))
+        columns, known = self.columns, list(remembered)
+        sizes, inodes, etags = columns.size, columns.inode, columns.etag
+        if not any(inodes) and all(etags):
+            marks = [f"{size}|{etag}" for size, etag in zip(sizes, etags, strict=True)]
+            return marks == known
+        if all(inodes) and set(map(len, known)) == {OF_FILE}:
+            files = zip(sizes, columns.modified_ns, columns.ctime_ns, inodes, strict=True)
+            numbers = chain.from_iterable(files)
+            count = 4 * len(known)
             with suppress(error):  # a time before 1970 or after 2554: one by one
-                return pack(f">{4 * len(remembered)}Q", *numbers).hex() == "".join(remembered)
-        found = list(map(fingerprint, self))
-        return found == list(remembered) and not any(mark.endswith(NOTHING_TOLD) for mark in found)
+                packed = pack(f">{count}Q", *numbers)
+                return packed.hex() == "".join(known)
+        marks = list(map(fingerprint, self))
+        if any(mark.endswith(NOTHING_TOLD) for mark in marks):
+            return False
+        return marks == known
 
     def are_plain(self) -> bool:
         """Whether none has a fault, and none is a folder of its own."""

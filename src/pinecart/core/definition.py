@@ -76,8 +76,11 @@ class Leg:
     def as_mapping(self) -> JsonObject:
         told: JsonObject = {"from": self.source.text, "to": self.target.text}
         for name, value in self.options.items():
-            told |= OPTIONS[name].told(value, Intent.RENEW)
-        return told | ({"one": list(self.one)} if self.one else {})
+            option = OPTIONS[name]
+            told |= option.told(value, Intent.RENEW)
+        if self.one:
+            told["one"] = list(self.one)
+        return told
 
 
 @dataclass(frozen=True)

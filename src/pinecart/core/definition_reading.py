@@ -102,7 +102,8 @@ def _labels(value: Any, reading: Problems) -> tuple[str, ...]:
 def _check_name(name: str, reading: Problems, *, carry: bool) -> None:
     if not is_name(name):
         rule = "use small letters, digits and hyphens, 63 at most"
-        reading.wrong("job", "job.name", f"{name!r} can't be a job's name: {rule}.")
+        message = f"{name!r} can't be a job's name: {rule}."
+        reading.wrong("job", "job.name", message)
     if name in (CARRY, REMOVE) and not carry:
         message = f"{name!r} stands for transfers without a job. Choose another name."
         reading.wrong("job", "job.name", message)
@@ -111,9 +112,11 @@ def _check_name(name: str, reading: Problems, *, carry: bool) -> None:
 def _read_intent(mapping: Mapping[str, Any], use: str, reading: Problems) -> Intent:
     """A removal has one of its own, which nothing else may have."""
     if use != REMOVE:
-        return Intent(INTENT.value_of(mapping, Intent.RENEW, "", reading))
-    if mapping.get("intent") not in (None, "", Intent.REMOVE.value):
-        message = f"A removal has the intent 'remove', not {mapping['intent']!r}."
+        chosen = INTENT.value_of(mapping, Intent.RENEW, "", reading)
+        return Intent(chosen)
+    given = mapping.get("intent")
+    if given not in (None, "", Intent.REMOVE.value):
+        message = f"A removal has the intent 'remove', not {given!r}."
         reading.wrong("intent", "job.unknown-choice", message)
     return Intent.REMOVE
 
@@ -141,8 +144,12 @@ def _read_legs(given: Any, use: str, reading: Problems) -> tuple[Leg, ...]:
         message = "A job needs at least one leg with a from and a to."
         reading.wrong("legs", "job.no-legs", message)
         return ()
-    legs = [_read_leg(leg, f"legs[{i}].", reading) for i, leg in enumerate(given)]
-    return tuple(leg for leg in legs if leg)
+    legs = []
+    for i, mapping in enumerate(given):
+        leg = _read_leg(mapping, f"legs[{i}].", reading)
+        if leg:
+            legs.append(leg)
+    return tuple(legs)
 
 
 def _read_leg(given: Any, where: str, reading: Problems) -> Leg | None:
@@ -152,26 +159,33 @@ def _read_leg(given: Any, where: str, reading: Problems) -> Leg | None:
         return None
     mapping = _with_underscores(given)
     _only_known(mapping, leg_keys(), "A leg", where, reading)
-    options = {
-        option.name: option.value_of(mapping, Intent.RENEW, where, reading)
-        for option in of_use(JOB, is_of_leg=True)
-    }
+    options = {}
+    for option in of_use(JOB, is_of_leg=True):
+        options[option.name] = option.value_of(mapping, Intent.RENEW, where, reading)
     rules = {name: options[name] for name in RULES if options[name] is not None}
     selected = options["take"], options["leave_out"], rules
     reading.nested(compile_selection, *selected, where=where)
-    source, target = (
-        reading.nested(_place, str(mapping.get(field) or ""), field, where=where)
-        for field in ("from", "to")
-    )
+    source = _read_place(mapping, "from", where, reading)
+    target = _read_place(mapping, "to", where, reading)
     one = _read_one(mapping.get("one"), where, reading)
-    return Leg(source, target, options, one) if source and target else None
+    if source is None or target is None:
+        return None
+    return Leg(source, target, options, one)
+
+
+def _read_place(given: JsonObject, field: str, where: str, reading: Problems) -> Location | None:
+    text = str(given.get(field) or "")
+    found: Location | None = reading.nested(_place, text, field, where=where)
+    return found
 
 
 def _read_one(given: Any, where: str, reading: Problems) -> tuple[str, str] | None:
     if not given:
         return None
-    if isinstance(given, list) and len(given) == 2 and all(isinstance(n, str) for n in given):
-        return given[0], given[1]
+    if isinstance(given, list) and len(given) == 2:
+        name, new = given
+        if isinstance(name, str) and isinstance(new, str):
+            return name, new
     message = f"{where}one names a file and what it is called there."
     reading.wrong(where + "one", "job.malformed", message)
     return None

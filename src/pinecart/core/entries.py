@@ -146,9 +146,11 @@ def _told_of(entry: Entry) -> str:
 def same(one: Entry, other: Entry) -> bool:
     """Whether their fingerprints are the same."""
     if one.inode or other.inode:
-        return one[1:3] == other[1:3] and one[5:7] == other[5:7]
+        same_times = one[1:3] == other[1:3]
+        return same_times and one[5:7] == other[5:7]
     if one.etag and other.etag:
-        return one.size == other.size and one.etag == other.etag
+        same_size = one.size == other.size
+        return same_size and one.etag == other.etag
     return fingerprint(one) == fingerprint(other)
 
 

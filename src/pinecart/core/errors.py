@@ -41,9 +41,9 @@ class Invalid(PinecartError):
     code = "invalid"
 
     def __init__(self, problems: list[dict[str, str]]) -> None:
-        super().__init__(
-            " ".join(p["message"] for p in problems), code=problems[0]["code"], problems=problems
-        )
+        words = " ".join(problem["message"] for problem in problems)
+        code = problems[0]["code"]
+        super().__init__(words, code=code, problems=problems)
         self.problems = problems
 
 

@@ -132,7 +132,8 @@ def _is_choice(field: FormField, value: str) -> Wrong | None:
     known = [choice.value for choice in field.choices]
     if value in known:
         return None
-    message = f"{field.name} can't be {value!r}. Choose one of: {', '.join(known)}."
+    choices = ", ".join(known)
+    message = f"{field.name} can't be {value!r}. Choose one of: {choices}."
     return Wrong("store.unknown-choice", message)
 
 
@@ -143,10 +144,14 @@ def _is_yes_or_no(field: FormField, value: str) -> Wrong | None:
 
 
 def _is_number(field: FormField, value: str) -> Wrong | None:
-    if value.isascii() and value.isdecimal() and field.least <= int(value) <= field.most:
+    least, most = field.least, field.most
+    is_whole = value.isascii() and value.isdecimal()
+    if is_whole and least <= int(value) <= most:
         return None
-    bounds = f"from {field.least} to {field.most}"
-    without = f"; without one it is {field.default}" if field.default else ""
+    bounds = f"from {least} to {most}"
+    without = ""
+    if field.default:
+        without = f"; without one it is {field.default}"
     message = f"{field.name} is a number {bounds}, not {value!r}{without}."
     return Wrong("store.not-a-number", message)
 
@@ -155,7 +160,8 @@ def _is_seconds(field: FormField, value: str) -> Wrong | None:
     digits = value.replace(".", "", 1)
     if digits.isascii() and digits.isdigit():
         return None
-    return Wrong("store.seconds", f"{field.name} must be a number of seconds, not {value!r}.")
+    message = f"{field.name} must be a number of seconds, not {value!r}."
+    return Wrong("store.seconds", message)
 
 
 _TYPE_CHECKS: dict[FieldType, Callable[[FormField, str], Wrong | None]] = {

@@ -122,7 +122,11 @@ def _missing(c: Counts, limits: Limits) -> Hold | None:
 
 def list_digest(lines: Iterable[bytes]) -> str:
     """The digest of a list of decisions, whatever their order."""
-    total, n = 0, 0
+    total, count = 0, 0
     for line in lines:
-        total, n = (total + int.from_bytes(hashlib.sha256(line).digest())) % ALL_BITS, n + 1
-    return hashlib.sha256(f"{n}:{total}".encode()).hexdigest()[:16]
+        digest = hashlib.sha256(line).digest()
+        total = (total + int.from_bytes(digest)) % ALL_BITS
+        count += 1
+    text = f"{count}:{total}"
+    whole = hashlib.sha256(text.encode()).hexdigest()
+    return whole[:16]

@@ -38,10 +38,10 @@ class Ascending:
         keys = [*keys_of(page)] if self.last is None else [self.last, *keys_of(page)]
         if not all(map(lt, keys, keys[1:])):
             at = next(n for n in range(1, len(keys)) if keys[n] <= keys[n - 1])
+            here, before = show(keys[at]), show(keys[at - 1])
             raise Incomplete(
                 f"The listing of {self.whose} is out of order or repeats itself at "
-                f"{show(keys[at])!r} (after "
-                f"{show(keys[at - 1])!r}). It can't be trusted to be whole; try again, and "
+                f"{here!r} (after {before!r}). It can't be trusted to be whole; try again, and "
                 "if it stays so, ask the store's operator.",
                 code="listing.out-of-order",
             )
@@ -125,10 +125,15 @@ class Merge:
             page[at : at + count] for page, at in zip(self._pages, self._at, strict=True)
         )
         theres = EntryPage.of(theres)  # its keys are asked for here, and the rest soon
-        first, *others = map(keys_of, (theres, rows) if without_source else (sources, theres, rows))
-        if any(first[-1] != keys[-1] or list(first) != list(keys) for keys in others):
-            return None
-        self._at = [at + (count if self._left(side) else 0) for side, at in enumerate(self._at)]
+        pages = (theres, rows) if without_source else (sources, theres, rows)
+        first, *others = map(keys_of, pages)
+        last = first[-1]
+        for keys in others:
+            if keys[-1] != last or list(keys) != list(first):
+                return None
+        for side in range(SIDES):
+            if self._left(side):
+                self._at[side] += count
         return Together(sources, theres, cast(Rows, rows))
 
     def _one_by_one(self) -> Iterator[Found]:

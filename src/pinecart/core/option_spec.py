@@ -131,19 +131,27 @@ def _text(field: FormField, value: Any, where: str, reading: Problems) -> str | 
 
 
 def _list(field: FormField, value: Any, where: str, reading: Problems) -> list[str] | None:
-    if isinstance(value, list) and all(isinstance(v, str) for v in value):
+    if is_list_of_texts(value):
         return list(value)
     if value:
-        reading.wrong(where, "job.malformed", f"{where} must be a list of texts.")
+        message = f"{where} must be a list of texts."
+        reading.wrong(where, "job.malformed", message)
     return None
+
+
+def is_list_of_texts(value: Any) -> bool:
+    return isinstance(value, list) and all(isinstance(item, str) for item in value)
 
 
 def _choice(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
     text = _text(field, value, where, reading)
+    if not text:
+        return None
     known = [choice.value for choice in field.choices]
-    if not text or text in known:
-        return text or None
-    message = f"{where} can't be {text!r}. Choose one of: {', '.join(known)}."
+    if text in known:
+        return text
+    choices = ", ".join(known)
+    message = f"{where} can't be {text!r}. Choose one of: {choices}."
     reading.wrong(where, "job.unknown-choice", message)
     return None
 
@@ -153,9 +161,10 @@ def _choices(field: FormField, value: Any, where: str, reading: Problems) -> lis
     if wanted is None:
         return None
     known = [choice.value for choice in field.choices]
+    choices = ", ".join(known)
     for name in wanted:
         if name not in known:
-            message = f"{where} can't have {name!r}. Choose from: {', '.join(known)}."
+            message = f"{where} can't have {name!r}. Choose from: {choices}."
             reading.wrong(where, "job.unknown-choice", message)
     return [name for name in known if name in wanted]
 
@@ -165,9 +174,10 @@ def _is_whole(value: Any) -> bool:
 
 
 def _number(field: FormField, value: Any, where: str, reading: Problems) -> int | None:
-    if _is_whole(value) and field.least <= value <= field.most:
+    least, most = field.least, field.most
+    if _is_whole(value) and least <= value <= most:
         return int(value)
-    bounds = f"from {field.least} to {field.most}"
+    bounds = f"from {least} to {most}"
     message = f"{where} must be a whole number {bounds}, not {value!r}."
     reading.wrong(where, "job.malformed", message)
     return None
@@ -177,19 +187,23 @@ def read_numbers(
     field: FormField, value: Any, where: str, reading: Problems
 ) -> dict[str, int] | None:
     names = [choice.value for choice in field.choices]
+    known = ", ".join(names)
     if not isinstance(value, Mapping):
         if value:
-            message = f"{where} has numbers for: {', '.join(names)}."
+            message = f"{where} has numbers for: {known}."
             reading.wrong(where, "job.malformed", message)
         return None
-    given = {str(name).replace("-", "_"): number for name, number in value.items()}
-    for name, number in given.items():
+    given = {}
+    for key, number in value.items():
+        name = str(key).replace("-", "_")
+        given[name] = number
+        place = f"{where}.{name}"
         if name not in names:
-            message = f"There is no limit {name!r}. There are: {', '.join(names)}."
-            reading.wrong(f"{where}.{name}", "job.unknown-key", message)
+            message = f"There is no limit {name!r}. There are: {known}."
+            reading.wrong(place, "job.unknown-key", message)
         elif not _is_whole(number) or number < 0:
             message = f"The limit {name} must be a whole number, not {number!r}."
-            reading.wrong(f"{where}.{name}", "job.malformed", message)
+            reading.wrong(place, "job.malformed", message)
     return given
 
 

@@ -68,8 +68,10 @@ def percent_decoded(text: str) -> str:
 def _clean(value: str, what: str, odd: list[str]) -> str:
     bare = value.strip().strip("\ufeff\u200b\u00a0")
     unquoted = bare
-    if len(bare) > 1 and bare[0] in QUOTES and bare[-1] in QUOTES:
-        unquoted = bare[1:-1].strip()
+    if len(bare) > 1:
+        first, last = bare[0], bare[-1]
+        if first in QUOTES and last in QUOTES:
+            unquoted = bare[1:-1].strip()
     if unquoted != bare:
         odd.append(f"Quotes round {what} were taken off.")
     if bare != value.strip("\r\n") and what != "the text":
@@ -81,11 +83,12 @@ def _read_block(pairs: Iterable[Pair], rules: PasteRules) -> Pasted:
     odd: list[str] = []
     fields: dict[str, str] = {}
     for label, value in pairs:
+        shown = label.strip()
         field = _field_meant(label, rules.labels)
         if not field:
-            odd.append(f"{label.strip()!r} was not understood, and left out.")
+            odd.append(f"{shown!r} was not understood, and left out.")
         elif field not in fields:
-            fields[field] = _clean(value, label.strip(), odd)
+            fields[field] = _clean(value, shown, odd)
     address = dict(rules.address(fields.get(rules.address_field, "")))
     if rules.address_field in address:
         del fields[rules.address_field]

@@ -150,12 +150,16 @@ def _is_quick(tokens: Sequence[PatternToken]) -> bool:
 
 def _apart(tokens: Sequence[PatternToken]) -> bool:
     """Whether a `**` stands for whole folders: a slash parts it from any `*`."""
+    slash = 1 << SLASH
     for n, token in enumerate(tokens):
-        if token.some and token.bytes_ & (1 << SLASH):
-            start = n - 1 if n and tokens[n - 1].optional else n
-            before = start == 0 or tokens[start - 1].bytes_ == 1 << SLASH
-            after = n + 1 == len(tokens) or tokens[n + 1].bytes_ == 1 << SLASH
-            return before and after
+        if not token.some or not token.bytes_ & slash:
+            continue
+        start = n - 1 if n and tokens[n - 1].optional else n
+        before = tokens[:start]
+        after = tokens[n + 1 :]
+        begins_apart = not before or before[-1].bytes_ == slash
+        ends_apart = not after or after[0].bytes_ == slash
+        return begins_apart and ends_apart
     return True
 
 
@@ -193,9 +197,9 @@ class _Ways:
     def __init__(self, tokens: Sequence[PatternToken]) -> None:
         self._end = 1 << len(tokens)
         self._on, self._stay = [0] * 256, [0] * 256
-        self._some = self._optional = (
-            0  # places from which the next, or the third on, is reached without a byte
-        )
+        # places from which the next, or the third on, is reached without a byte
+        self._some = 0
+        self._optional = 0
         places: dict[tuple[bool, int], int] = defaultdict(int)  # by what is taken there
         for n, token in enumerate(tokens):
             places[token.some, token.bytes_] |= 1 << n

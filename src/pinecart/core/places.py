@@ -114,7 +114,8 @@ def shown_lines(text: str) -> str:
 def _escape(c: str) -> str:
     n = ord(c)
     if 0xDC80 <= n <= 0xDCFF:
-        return f"\\x{n - 0xDC00:02x}"
+        byte = n - 0xDC00
+        return f"\\x{byte:02x}"
     return f"\\u{n:04x}" if n < 0x10000 else f"\\U{n:08x}"
 
 
@@ -163,7 +164,8 @@ def _name_of_text(text: str) -> bytes:
     if not text.startswith(_ID):
         return text.encode("utf-8", "surrogateescape")
     told = text.removeprefix(_ID)
-    return base64.b64decode(told + "=" * (-len(told) % 4), altchars=b"-_", validate=True)
+    padding = "=" * (-len(told) % 4)
+    return base64.b64decode(told + padding, altchars=b"-_", validate=True)
 
 
 def key_fields(key: bytes) -> dict[str, str]:
@@ -179,7 +181,9 @@ def dated_name(key: bytes, stamp: str) -> bytes:
     stem, dot, ending = name.rpartition(b".")
     if not stem:
         stem, dot, ending = name, b"", b""
-    return head + slash + stem + f" ({stamp})".encode() + dot + ending
+    when = f" ({stamp})".encode()
+    dated = stem + when + dot + ending
+    return head + slash + dated
 
 
 ASIDE = b".pinecart-aside/"

@@ -72,9 +72,9 @@ class WriteStamp(NamedTuple):
         if not {"id", "time", "crc64nvme"} <= fields.keys():
             return None
         time = fields["time"]
-        return cls(
-            fields["id"], int(time) if time.lstrip("-").isdigit() else None, fields["crc64nvme"]
-        )
+        is_number = time.lstrip("-").isdigit()
+        modified_ns = int(time) if is_number else None
+        return cls(fields["id"], modified_ns, fields["crc64nvme"])
 
 
 class Stat(NamedTuple):

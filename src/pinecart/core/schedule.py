@@ -52,10 +52,13 @@ class Schedule(NamedTuple):
             yield found.get_next(datetime)
 
     def _instants(self, wall: datetime, zone: ZoneInfo) -> list[datetime]:
-        first, second = (wall.replace(tzinfo=zone, fold=fold).astimezone(UTC) for fold in (0, 1))
+        there = wall.replace(tzinfo=zone)
+        first = there.replace(fold=0).astimezone(UTC)
+        second = there.replace(fold=1).astimezone(UTC)
         if first == second:
             return [first]
-        if first.astimezone(zone).replace(tzinfo=None) != wall:
+        seen = first.astimezone(zone).replace(tzinfo=None)
+        if seen != wall:
             return [_end_of_gap(second, first, zone)]
         return [first, second] if self.takes_every_hour else [first]
 

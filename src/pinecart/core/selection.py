@@ -62,9 +62,12 @@ class Selection(NamedTuple):
 
     def takes_all(self, keys: Sequence[bytes]) -> bool:
         """Whether each of them is taken, by name alone."""
-        if self.leave_out is not None and any(map(self.leave_out.fullmatch, keys)):
+        out, take = self.leave_out, self.take
+        if out is not None and any(map(out.fullmatch, keys)):
             return False
-        return self.take is None or all(map(self.take.fullmatch, keys))
+        if take is None:
+            return True
+        return all(map(take.fullmatch, keys))
 
     def why_not(self, key: bytes, entry: Entry | None, now_ns: int) -> Reason | None:
         """The rule that leaves this key out; None: it is taken. A time that isn't known is never
@@ -151,9 +154,11 @@ def compile_selection(
 def read_size(text: str) -> int:
     """`500`, `10 MiB`, `1.5 GiB`. Raises ValueError."""
     found = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([a-zA-Z]*)\s*", text)
-    if not found or found[2].lower() not in UNITS:
+    unit = found[2].lower() if found else None
+    if not found or unit not in UNITS:
         raise ValueError("write a size as 500, 10 MiB or 1.5 GiB.")
-    return int(float(found[1]) * UNITS[found[2].lower()])
+    number = float(found[1])
+    return int(number * UNITS[unit])
 
 
 def read_span(text: str) -> int:

@@ -28,20 +28,26 @@ def dangers(definition: Definition) -> list[str]:
 
 
 def _told(definition: Definition) -> list[Sentence]:
-    told = [s for leg in definition.legs for s in _of_leg(leg, definition.intent)]
-    for option in of_use(use_of(definition.job), is_of_leg=False):
+    use, options = use_of(definition.job), definition.options
+    told: list[Sentence] = []
+    for leg in definition.legs:
+        told += _of_leg(leg, definition.intent)
+    for option in of_use(use, is_of_leg=False):
         value = definition[option.name]
-        if words := option.sentence(value, definition.options):
-            told.append(Sentence(words, option.is_danger(value, definition.options)))
-    if use_of(definition.job) != REMOVE:
+        words = option.sentence(value, options)
+        if words:
+            told.append(Sentence(words, option.is_danger(value, options)))
+    if use != REMOVE:
         told.append(Sentence(_when(definition)))
     return told
 
 
 def _of_leg(leg: Leg, intent: Intent) -> list[Sentence]:
-    told = [Sentence(_places(leg, intent), is_danger=intent is Intent.REMOVE)]
+    is_danger = intent is Intent.REMOVE
+    told = [Sentence(_places(leg, intent), is_danger)]
     for name, value in leg.options.items():
-        if words := OPTIONS[name].sentence(value, leg.options):
+        words = OPTIONS[name].sentence(value, leg.options)
+        if words:
             told.append(Sentence(words))
     return told
 

@@ -53,7 +53,8 @@ class Sums:
     def read(cls, plain: Iterable[Mapping[str, Any]]) -> Sums:
         made = cls()
         for told in plain:
-            group = Group(*(told[name] for name in GROUPED_BY))
+            fields = [told[name] for name in GROUPED_BY]
+            group = Group(*fields)
             made._counts[group] = [told["n"], told["b"]]
             if told.get("example"):
                 made._examples[group.error] = told["example"]
@@ -153,30 +154,39 @@ def sentence(run: Mapping[str, Any]) -> str:
     """
     word = run["outcome"] or run["state"]
     mark = MARKS[word]
-    totals = run["totals"]
     if word in ("failed", "skipped", "held") or (word == "stopped" and run["message"]):
         return f"{mark}: {run['message']}"
-    counts = (
-        f"{totals['copy']['objects']:,} copied, {totals['replace']['objects']:,} replaced, "
-        f"{totals['remove']['objects']:,} removed"
-    )
-    if made := run.get("folders", {}).get("copy"):
-        counts += f", {made:,} {'folder' if made == 1 else 'folders'} made"
-    if totals["clear"]["objects"]:
-        counts += f", {totals['clear']['objects']:,} cleared at the source"
-    if run["problems"]:
-        counts += f", {run['problems']:,} {'problem' if run['problems'] == 1 else 'problems'}"
     left = _left(run["reasons"])
-    counts += "".join(f", {part}" for part in left)
     if word == "nothing-to-do":
-        counts = ", ".join(["nothing new or changed; 0 removed", *(left or ["no files there"])])
-    elif word == "clean":
-        counts += (
-            ", all proven"
-            if not run.get("size_only")
-            else f", {run['size_only']:,} only compared by size"
-        )
+        parts = ["nothing new or changed; 0 removed", *(left or ["no files there"])]
+    else:
+        parts = [*_done(run), *left]
+    if word == "clean":
+        by_size = run.get("size_only")
+        parts.append(f"{by_size:,} only compared by size" if by_size else "all proven")
+    counts = ", ".join(parts)
     return f"{mark}: {counts}{_far(run.get('far_side'))}"
+
+
+def _done(run: Mapping[str, Any]) -> list[str]:
+    totals = run["totals"]
+    n = {decision: total["objects"] for decision, total in totals.items()}
+    parts = [
+        f"{n['copy']:,} copied",
+        f"{n['replace']:,} replaced",
+        f"{n['remove']:,} removed",
+    ]
+    made = run.get("folders", {}).get("copy")
+    if made:
+        noun = "folder" if made == 1 else "folders"
+        parts.append(f"{made:,} {noun} made")
+    if n["clear"]:
+        parts.append(f"{n['clear']:,} cleared at the source")
+    problems = run["problems"]
+    if problems:
+        noun = "problem" if problems == 1 else "problems"
+        parts.append(f"{problems:,} {noun}")
+    return parts
 
 
 LEFT_WORDS = {
@@ -225,7 +235,10 @@ def after_sentence(run: Mapping[str, Any]) -> str:
 def _far(far: Mapping[str, Any] | None) -> str:
     if not far:
         return ""
-    held = f"; the far side holds {files_text(far['objects'])}, {size_text(far['bytes'])}"
-    if far["differences"] == 0:
+    files = files_text(far["objects"])
+    size = size_text(far["bytes"])
+    held = f"; the far side holds {files}, {size}"
+    differences = far["differences"]
+    if differences == 0:
         return f"{held}, as intended"
-    return f"{held}, with {far['differences']:,} not as intended"
+    return f"{held}, with {differences:,} not as intended"

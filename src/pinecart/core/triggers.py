@@ -103,15 +103,22 @@ def read_trigger(given: Any) -> Trigger | None:
         return None
     kind = given.get("kind", CLOCK.kind) if isinstance(given, Mapping) else None
     if not isinstance(kind, str) or kind not in TRIGGERS:
-        known = "; ".join(
-            f"{k.kind}: {', '.join(f.name for f in k.fields)}" for k in TRIGGERS.values()
-        )
+        known = "; ".join(map(_kind_told, TRIGGERS.values()))
         message = f"{given!r} is no schedule. The kinds and their fields are: {known}."
-        raise Invalid(
-            [{"field": "schedule", "code": "schedule.malformed", "message": message[:500]}]
-        )
-    unknown = given.keys() - {"kind", *(f.name for f in TRIGGERS[kind].fields)}
+        raise _wrong("schedule.malformed", message[:500])
+    trigger = TRIGGERS[kind]
+    names = {field.name for field in trigger.fields}
+    unknown = given.keys() - names - {"kind"}
     if unknown:
-        message = f"A schedule of the kind {kind} has no {', '.join(sorted(map(str, unknown)))}."
-        raise Invalid([{"field": "schedule", "code": "job.unknown-key", "message": message}])
-    return TRIGGERS[kind].parse(given)
+        told = ", ".join(sorted(map(str, unknown)))
+        raise _wrong("job.unknown-key", f"A schedule of the kind {kind} has no {told}.")
+    return trigger.parse(given)
+
+
+def _kind_told(trigger: TriggerKind) -> str:
+    fields = ", ".join(field.name for field in trigger.fields)
+    return f"{trigger.kind}: {fields}"
+
+
+def _wrong(code: str, message: str) -> Invalid:
+    return Invalid([{"field": "schedule", "code": code, "message": message}])

@@ -111,15 +111,19 @@ def arrive_now() -> dict[str, list[str]]:
     return arrive(files_beside(StateFolder.from_environment().root) / "posts")
 
 
+def _account(*, may_write: bool) -> JsonObject:
+    return {"secret": secrets.token_urlsafe(24), "may_write": may_write}
+
+
 def _standin(files: Path, name: str, port: int) -> Path:
     """The stand-in's configuration, with made-up keys that are kept."""
     config = files / f"{name}.json"
     if config.exists():
         told = json.loads(config.read_text())
     else:
-        accounts = {f"{name.upper()}KEY": {"secret": secrets.token_urlsafe(24), "may_write": True}}
+        accounts = {f"{name.upper()}KEY": _account(may_write=True)}
         if name == "partner":
-            accounts["PARTNERREADER"] = {"secret": secrets.token_urlsafe(24), "may_write": False}
+            accounts["PARTNERREADER"] = _account(may_write=False)
         told = {"accounts": accounts, "folder": str(files / f"{name}-store")}
     config.touch(mode=0o600)
     config.write_text(json.dumps(told | {"port": port}))

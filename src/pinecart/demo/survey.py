@@ -69,17 +69,20 @@ def make_survey(root: Path) -> None:
 
 def arrive(root: Path) -> dict[str, list[str]]:
     """Three new recordings arrive, and one count sheet changes. Each call brings later ones."""
-    there = sorted((root / "recordings" / POSTS[0]).glob("*.flac"))
-    night = len(there)
+    first = POSTS[0]
+    recordings = root / "recordings" / first
+    night = len(sorted(recordings.glob("*.flac")))
     day = FIRST_DAY + timedelta(days=night)
     arrived = []
     for i, post in enumerate(POSTS[:3]):
         name = f"recordings/{post}/{day}-dawn.flac"
-        _write(root / name, _recording(i * 1000 + night), None)
+        recording = _recording(i * 1000 + night)
+        _write(root / name, recording, None)
         arrived.append(name)
-    changed = f"sheets/2026-W10/{POSTS[0]}.csv"
+    changed = f"sheets/2026-W10/{first}.csv"
+    line = f"{day},corncrake,1,added after listening again ({night})\n"
     with (root / changed).open("ab") as sheet:
-        sheet.write(f"{day},corncrake,1,added after listening again ({night})\n".encode())
+        sheet.write(line.encode())
     return {"arrived": arrived, "changed": [changed]}
 
 

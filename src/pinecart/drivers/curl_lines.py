@@ -96,9 +96,12 @@ class AnswerStream:
     """The body of an answer on its way to a slower reader."""
 
     def __init__(self, line: CurlLine) -> None:
-        self._line, self._chunks, self._held = line, deque[bytes](), 0
+        self._line = line
+        self._chunks: deque[bytes] = deque()
+        self._held = 0
         self._paused = False
-        self.begun, self._more = asyncio.Event(), asyncio.Event()
+        self.begun = asyncio.Event()
+        self._more = asyncio.Event()
         line.body = self
         line.easy.setopt(pycurl.HEADERFUNCTION, self._heard)
 

@@ -19,10 +19,13 @@ class Headers(Mapping[str, str]):
 
     def _value(self, name: str) -> str | None:
         mark = b"\n" + name.lower().encode() + b":"
-        at = self._low.rfind(mark) + len(mark)
-        if at < len(mark):
+        at = self._low.rfind(mark)
+        if at < 0:
             return None
-        return self._raw[at : self._raw.find(b"\n", at)].decode("utf-8", "surrogateescape").strip()
+        start = at + len(mark)
+        end = self._raw.find(b"\n", start)
+        text = self._raw[start:end].decode("utf-8", "surrogateescape")
+        return text.strip()
 
     def __getitem__(self, name: str) -> str:
         if (found := self._value(name)) is None:

@@ -77,20 +77,27 @@ class MemoryStore:
     async def list(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""
     ) -> AsyncIterator[list[Entry]]:
-        keys = sorted(k for k in self.objects if k.startswith(prefix) and prefix + after < k)
+        first = prefix + after
+        keys = sorted(key for key in self.objects if key.startswith(prefix) and first < key)
         for i in range(0, len(keys), PAGE):
-            yield [self._entry(k, len(prefix)) for k in keys[i : i + PAGE] if k in self.objects]
+            page = keys[i : i + PAGE]
+            there = [key for key in page if key in self.objects]
+            yield [self._entry(key, len(prefix)) for key in there]
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
-        names = sorted(
-            {_first(k[len(prefix) :]) for k in self.objects if k.startswith(prefix) and k != prefix}
-        )
-        names = [n for n in names if n > after]
+        start = len(prefix)
+        below = [key for key in self.objects if key.startswith(prefix) and key != prefix]
+        found = {_first(key[start:]) for key in below}
+        names = sorted(name for name in found if name > after)
         page = names[:limit]
-        entries = [self._entry(prefix + n, len(prefix)) for n in page if not n.endswith(b"/")]
-        return Level(
-            [n for n in page if n.endswith(b"/")], entries, page[-1] if len(names) > limit else b""
-        )
+        folders, entries = [], []
+        for name in page:
+            if name.endswith(b"/"):
+                folders.append(name)
+            else:
+                entries.append(self._entry(prefix + name, start))
+        more = page[-1] if len(names) > limit else b""
+        return Level(folders, entries, more)
 
     async def stat(self, key: bytes, version: str = "") -> Stat:
         self._must_have(key)
@@ -102,22 +109,29 @@ class MemoryStore:
         self, key: bytes, expected: Entry | None = None, *, version: str = ""
     ) -> AsyncIterator[_Opened]:
         self._must_have(key)
-        if expected is not None and expected.etag != self.objects[key].etag:
+        now = self.objects[key].etag
+        if expected is not None and expected.etag != now:
             raise Changed(f"{show(key)} changed while it was read.")
         yield _Opened(self, key, self._entry(key))
 
     async def put(self, put: Put) -> Placed:
-        body = put.body if isinstance(put.body, bytes) else await put.body.whole()
-        if not isinstance(put.body, bytes):
-            await put.body.verify(crc_of(body))
+        if isinstance(put.body, bytes):
+            body = put.body
+            crc = crc_of(body)
+        else:
+            body = await put.body.whole()
+            crc = crc_of(body)
+            await put.body.verify(crc)
         there = self.objects.get(put.key)
-        if (put.if_absent and there) or (
-            put.expected and (there is None or there.etag != put.expected.etag)
-        ):
+        etag = there.etag if there else None
+        is_taken = put.if_absent and there
+        is_other = put.expected and etag != put.expected.etag
+        if is_taken or is_other:
             raise Taken(f"{show(put.key)} is not as planned.")
-        if put.card.crc and crc_of(body) != put.card.crc:
+        if put.card.crc and crc != put.card.crc:
             raise Corrupt(f"{show(put.key)}: the bytes did not arrive as they were sent.")
-        return Placed(self.set(put.key, body, put.card), "server-verified", crc=crc_of(body))
+        entry = self.set(put.key, body, put.card)
+        return Placed(entry, "server-verified", crc=crc)
 
     def home(self, prefix: bytes) -> bytes:
         return prefix[: prefix.find(b"/") + 1]

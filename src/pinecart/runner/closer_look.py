@@ -45,12 +45,16 @@ class CloserLook:
     async def _has_other_extras(self, key: bytes, entry: Entry, far: Entry) -> bool:
         """Whether permissions or attributes that the job keeps are others than the ones there."""
         source, target = self._leg.source, self._leg.target
-        keep = Keep(self._leg.keep.permissions, self._leg.keep.attributes)
+        wanted = self._leg.keep
+        keep = Keep(wanted.permissions, wanted.attributes)
         if not any(keep) or entry.is_link:
             return False
-        here = await extra_of(source.store, source.prefix + entry.source_key, entry, keep)
-        there = await extra_of(target.store, target.prefix + key, far, keep)
-        return (here.mode, here.attributes) != (there.mode, there.attributes)
+        source_key = source.prefix + entry.source_key
+        far_key = target.prefix + key
+        here = await extra_of(source.store, source_key, entry, keep)
+        there = await extra_of(target.store, far_key, far, keep)
+        same_mode = here.mode == there.mode
+        return not same_mode or here.attributes != there.attributes
 
     async def _far_against_source(
         self, key: bytes, entry: Entry | None, far: Entry, row: Row | None
@@ -61,7 +65,8 @@ class CloserLook:
         if entry is None:
             assert row is not None
             now = await content_crc(target.store, far_key, far)
-            return (LookAnswer.EQUAL if now == row.crc else LookAnswer.DIFFERS), now
+            is_equal = now == row.crc
+            return (LookAnswer.EQUAL if is_equal else LookAnswer.DIFFERS), now
         source_key = source.prefix + entry.source_key
         pair = Pair(source.store, source_key, entry, target.store, far_key, far)
         return await compare_contents(pair, self._leg.rules.compare)

@@ -73,7 +73,8 @@ class Paced:
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         await self._pacer.take(size)
         found = await self._reading.piece(start, size, into)
-        self._moved(len(found))
+        length = len(found)
+        self._moved(length)
         return found
 
     def chunks(self) -> AsyncIterator[bytes]:

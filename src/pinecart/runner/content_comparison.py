@@ -109,11 +109,17 @@ async def _time_step(pair: Pair) -> int:
 
 async def _by_content(pair: Pair) -> tuple[LookAnswer, str]:
     """By checksum: a bucket's is asked for, and where it tells none its content is read as well."""
-    found = []
-    for store, key, entry in (
-        (pair.source, pair.source_key, pair.entry),
-        (pair.far, pair.far_key, pair.far_entry),
-    ):
-        stat = None if (await abilities_at(store, key)).at_hand else await store.stat(key)
-        found.append(stat.crc if stat and stat.crc else await content_crc(store, key, entry))
-    return (LookAnswer.EQUAL if found[0] == found[1] else LookAnswer.DIFFERS), found[0]
+    here = await _crc_there(pair.source, pair.source_key, pair.entry)
+    there = await _crc_there(pair.far, pair.far_key, pair.far_entry)
+    is_equal = here == there
+    return (LookAnswer.EQUAL if is_equal else LookAnswer.DIFFERS), here
+
+
+async def _crc_there(store: Store, key: bytes, entry: Entry) -> str:
+    """As the store vouches for it, or of the content as read."""
+    able = await abilities_at(store, key)
+    if not able.at_hand:
+        stat = await store.stat(key)
+        if stat.crc:
+            return stat.crc
+    return await content_crc(store, key, entry)

@@ -93,5 +93,6 @@ def spilled(spill: IO[str], wanted: Decision | None) -> Iterator[Item]:
         key_text, entry, far, decision, reason, problem, crc, proof = json.loads(line)
         if wanted is None or decision == wanted.value:
             key = b64decode(key_text)
-            found = Verdict(Decision(decision), Reason(reason), problem)
-            yield Item(key, from_plain(key, entry), from_plain(key, far), None, found, crc, proof)
+            verdict = Verdict(Decision(decision), Reason(reason), problem)
+            here, there = from_plain(key, entry), from_plain(key, far)
+            yield Item(key, here, there, None, verdict, crc, proof)

@@ -214,7 +214,8 @@ class Executor:
 
     async def _set_aside(self, key: bytes, far: Entry) -> str:
         """A copy of what is about to be replaced; journalled before."""
-        whole, remover = self._leg.target.prefix + key, self._removal.at_target
+        remover = self._removal.at_target
+        whole = self._leg.target.prefix + key
         aside = await remover.aside_of(key, whole, far)
         assert aside is not None
         await self._ledger.before([aside], [])

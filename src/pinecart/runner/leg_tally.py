@@ -29,7 +29,9 @@ class LegTally:
     """
 
     def __init__(self, leg: LegContext, recorder: Recorder, progress: Progress) -> None:
-        self._leg, self._recorder, self.progress = leg, recorder, progress
+        self._leg = leg
+        self._recorder = recorder
+        self.progress = progress
         self.counted: Counter[tuple[str, str]] = Counter()
         self.counted_bytes: Counter[tuple[str, str]] = Counter()
         self.acted = 0

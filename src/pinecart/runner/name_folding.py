@@ -90,25 +90,16 @@ async def beside(
             async for some in both:
                 yield [Beside(key, one, other) for key, one, other, _ in some]
         return
-    fold, start = names.folding.fold, (names.folding.fold(after), after) if after else None
+    fold = names.folding.fold
+    start = (fold(after), after) if after else None
     with contextlib.ExitStack() as files:
         left, right = (absent_is_empty(side.listed()) for side in (here, there))
         for group in await _groups(left, right, nothing(), names, files):
-            ones, others = (
-                {item[0]: item for _, side, item in group if side == n} for n in range(2)
-            )
-            if len(ones) > 1 or len(others) > 1:
-                found = [
-                    Beside(key, ones.get(key), others.get(key), clash=True)
-                    for key in sorted({*ones, *others})
-                ]
-            else:
-                one, other = next(iter(ones.values()), None), next(iter(others.values()), None)
-                found = [
-                    Beside(group[-1][2].key, one, other)
-                ]  # as it is spelt there, if it is there
-            if left_over := [b for b in found if start is None or (fold(b.key), b.key) > start]:
-                yield left_over
+            found = _beside_in_one_fold(group)
+            if start is not None:
+                found = [pair for pair in found if (fold(pair.key), pair.key) > start]
+            if found:
+                yield found
 
 
 async def _groups(
@@ -131,13 +122,35 @@ async def _sorted(
     number: int, pages: Pages, whose: str, names: OneName, files: contextlib.ExitStack
 ) -> Iterator[tuple[bytes, int, Any]]:
     """(folded key, number of the side, item) in this order, on disk where there are many."""
-    check, held, runs = Ascending(whose), list[tuple[bytes, int, Any]](), list[Iterator[Any]]()
+    fold, scratch = names.folding.fold, names.scratch
+    check = Ascending(whose)
+    held: list[tuple[bytes, int, Any]] = []
+    runs: list[Iterator[Any]] = []
     async for page in pages:
-        held += [(names.folding.fold(item[0]), number, item) for item in check.check(page)]
-        if len(held) >= names.scratch.sort_rows:
-            runs.append(kept_on_disk(sorted(held), files, names.scratch))
+        for item in check.check(page):
+            folded = fold(item[0])
+            held.append((folded, number, item))
+        if len(held) >= scratch.sort_rows:
+            held.sort()
+            runs.append(kept_on_disk(held, files, scratch))
             held = []
-    return heapq.merge(*runs, sorted(held))
+    held.sort()
+    return heapq.merge(*runs, held)
+
+
+def _beside_in_one_fold(group: Sequence[tuple[bytes, int, Any]]) -> list[Beside]:
+    ones = {item[0]: item for _, side, item in group if side == 0}
+    others = {item[0]: item for _, side, item in group if side == 1}
+    if len(ones) <= 1 and len(others) <= 1:
+        one = next(iter(ones.values()), None)
+        other = next(iter(others.values()), None)
+        key = group[-1][2].key  # as it is spelt there, if it is there
+        return [Beside(key, one, other)]
+    found = []
+    for key in sorted({*ones, *others}):
+        pair = Beside(key, ones.get(key), others.get(key), clash=True)
+        found.append(pair)
+    return found
 
 
 def _in_one_fold(group: Sequence[tuple[bytes, int, Any]], names: OneName) -> Iterator[Found]:

@@ -214,22 +214,24 @@ class ObjectTransfer:
         self, key: bytes, entry: Entry, replaces: Entry | None, mark: str, tried: int
     ) -> Carried:
         """The bytes go through us."""
+        target = self._target
         async with self._open(entry) as opened:
-            paced = self._pacer.rate or entry.size > HELD_BYTES
             self._progress.again(key)
-            moved = partial(self._progress.moved, key)
-            reading: Reading = Paced(opened, self._pacer, moved) if paced else opened
+            reading = self._paced(key, entry, opened)
             now = entry
             if reading.entry != entry:  # it may tell more than its listing did
                 now = reading.entry._replace(key=key, was=entry.was)
                 if not same(now, entry):
                     mark = decision_id(self._run, self._leg, now, replaces)
-            put = await self._prepare(self._target.prefix + key, reading, mark, replaces)
+            whole = target.prefix + key
+            put = await self._prepare(whole, reading, mark, replaces)
             if self._shares and put.size > HELD_BYTES:
-                put = put._replace(shares=self._shares(key, now))
-            placed = await self._target.store.put(put)
+                shares = self._shares(key, now)
+                put = put._replace(shares=shares)
+            placed = await target.store.put(put)
             if reading.headers and not self._keeps_metadata:
-                placed = placed._replace(lost=", ".join(sorted(reading.headers)))
+                lost = sorted(reading.headers)
+                placed = placed._replace(lost=", ".join(lost))
             return self._carried(now, placed, tried)
 
     async def send_parts(self, parts: Parts, go_on: Callable[[], bool]) -> dict[int, Sent]:
@@ -367,6 +369,12 @@ class ObjectTransfer:
         put = Put(target, size, body, card, replaces is None, replaces, content_type, of.metadata)
         return put._replace(headers=of.headers) if of.headers and self._keeps_metadata else put
 
+    def _paced(self, key: bytes, entry: Entry, opened: Reading) -> Reading:
+        if not self._pacer.rate and entry.size <= HELD_BYTES:
+            return opened
+        moved = partial(self._progress.moved, key)
+        return Paced(opened, self._pacer, moved)
+
     async def _prepare(
         self, target: bytes, reading: Reading, mark: str, replaces: Entry | None
     ) -> Put:
@@ -376,10 +384,10 @@ class ObjectTransfer:
             card = reading.card
             known = card.crc if card else ""
             time_ns = card.modified_ns if card else reading.entry.modified_ns
-            put = self._put(
-                target, size, reading, WriteStamp(mark, time_ns, known), replaces, reading
-            )
-            return await self._with_extra(put._replace(uploads=self._uploads[1]), reading)
+            stamp = WriteStamp(mark, time_ns, known)
+            put = self._put(target, size, reading, stamp, replaces, reading)
+            put = put._replace(uploads=self._uploads[1])
+            return await self._with_extra(put, reading)
         body = await reading.whole()
         if len(body) != size:
             raise Changed(

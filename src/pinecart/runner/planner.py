@@ -189,18 +189,28 @@ class Planner:
 
     async def _decide(self, found: Found, ways: _Ways, *, has_folders: bool) -> None:
         key, entry, there, row = found
-        if entry is not None and has_folders and not entry.fault and self._is_below_a_file(entry):
-            entry = entry._replace(fault="below-a-file")
+        if entry is not None and has_folders:
+            entry = self._without_those_below_a_file(entry)
             found = (key, entry, there, row)
         if was_sent_already(self._leg, found):
-            await self._same(Item(key, entry, there, row, Verdict(Decision.LEAVE, Reason.SAME)))
+            same = Verdict(Decision.LEAVE, Reason.SAME)
+            await self._same(Item(key, entry, there, row, same))
             return
         verdict = consider(entry, there, row, self._leg.rules)
         if isinstance(verdict, Look):
             self._looking += 1
-            await ways.pool.add(partial(self._look_and_route, found, ways))
+            look = partial(self._look_and_route, found, ways)
+            await ways.pool.add(look)
         else:
-            await self._route(Item(key, entry, there, row, verdict, row.crc if row else ""), ways)
+            crc = row.crc if row else ""
+            item = Item(key, entry, there, row, verdict, crc)
+            await self._route(item, ways)
+
+    def _without_those_below_a_file(self, entry: Entry) -> Entry:
+        """With its fault told, where it lies below a file that is taken too."""
+        if entry.fault or not self._is_below_a_file(entry):
+            return entry
+        return entry._replace(fault="below-a-file")
 
     def _is_below_a_file(self, entry: Entry) -> bool:
         """Whether a file is taken too whose name is a folder's on the way to this one.
@@ -307,18 +317,20 @@ class Planner:
     async def _recognised(self, item: Item) -> None:
         """Already there. This run's own write, made before it was interrupted, counts as a copy."""
         assert item.entry is not None and item.far is not None
-        there, source = fingerprint(item.far), fingerprint(item.entry)
+        source = fingerprint(item.entry)
+        there = fingerprint(item.far)
         row = Row(item.key, source, there, item.crc, run=self._leg.run)
         own = await self._recovery.own_write(item)
         if own:
             await self._record_own(own, row)
         elif item.verdict.decision is Decision.LEAVE:
-            await self._tally.add(self._tally.record(item, row=row, crc=item.crc))
+            record = self._tally.record(item, row=row, crc=item.crc)
+            await self._tally.add(record)
 
     async def _record_own(self, own: Item, row: Row) -> None:
         target = self._leg.target
-        at_hand = (await target.store.abilities(target.prefix)).at_hand
-        proof = "read-back" if at_hand else "server-verified"  # compared a moment ago
+        able = await target.store.abilities(target.prefix)
+        proof = "read-back" if able.at_hand else "server-verified"  # compared a moment ago
         kept = await self._recovery.kept_before(own.key)
         record = self._tally.record(own, row=row, proof=proof, crc=own.crc, kept=kept)
         await self._tally.add(record)
@@ -367,9 +379,13 @@ def _is_doubtful(entry: Entry, row: Row) -> bool:
 
 def _count_for_guards(item: Item, plan: Plan) -> None:
     decision, reason, _ = item.verdict
-    if decision is Decision.REMOVE and not (item.far and item.far.is_place):
-        plan.count(removals=1, foreign=reason is Reason.FOREIGN)
-    elif class_of(item.verdict) is HeldClass.REPLACEMENTS:
+    is_place = item.far is not None and item.far.is_place
+    if decision is Decision.REMOVE and not is_place:
+        is_foreign = reason is Reason.FOREIGN
+        plan.count(removals=1, foreign=is_foreign)
+        return
+    held = class_of(item.verdict)
+    if held is HeldClass.REPLACEMENTS:
         plan.count(replaced=1)
-    elif class_of(item.verdict) is HeldClass.MISSING:
+    elif held is HeldClass.MISSING:
         plan.count(lost=1)

@@ -40,10 +40,13 @@ class Pool:
         return self
 
     def _grow(self) -> None:
-        while len(self._tasks) < self._width.now:
-            self._tasks.append(asyncio.create_task(self._work(len(self._tasks))))
+        wanted = self._width.now
+        while len(self._tasks) < wanted:
+            number = len(self._tasks)
+            task = asyncio.create_task(self._work(number))
+            self._tasks.append(task)
             self._wake.append(asyncio.Event())
-        for event in self._wake[: self._width.now]:
+        for event in self._wake[:wanted]:
             event.set()
 
     async def __aexit__(

@@ -28,36 +28,38 @@ class Pace:
         self._oo = self._ob = self._bb = self._ot = self._bt = 0.0
 
     def learn(self, now: float, objects: int, size: int) -> None:
-        if self._last is not None and (objects, size) != self._last[1:]:
+        if self._last is not None:
             then, had_objects, had_bytes = self._last
-            t, o, b = now - then, objects - had_objects, (size - had_bytes) / 1e6
-            for name, value in (
-                ("_oo", o * o),
-                ("_ob", o * b),
-                ("_bb", b * b),
-                ("_ot", o * t),
-                ("_bt", b * t),
-            ):
-                setattr(self, name, getattr(self, name) * FORGET + value)
-        if self._last is None or (objects, size) != self._last[1:]:
-            self._last = (now, objects, size)
+            if objects == had_objects and size == had_bytes:
+                return
+            t = now - then
+            o = objects - had_objects
+            b = (size - had_bytes) / 1e6
+            self._oo = self._oo * FORGET + o * o
+            self._ob = self._ob * FORGET + o * b
+            self._bb = self._bb * FORGET + b * b
+            self._ot = self._ot * FORGET + o * t
+            self._bt = self._bt * FORGET + b * t
+        self._last = (now, objects, size)
 
     def seconds_for(self, objects: int, size: int) -> float | None:
         """None until something has been learned."""
         if not self._oo:
             return None
-        a, b = self._ot / self._oo, 0.0
-        whole = self._oo * self._bb - self._ob * self._ob
-        if whole > 1e-6 * self._oo * self._bb:
-            both = (
-                (self._ot * self._bb - self._bt * self._ob) / whole,
-                (self._bt * self._oo - self._ot * self._ob) / whole,
-            )
-            if min(both) >= 0:
-                a, b = both
-            elif both[0] < 0:
-                a, b = 0.0, self._bt / self._bb
-        return round(a * objects + b * size / 1e6, 1)
+        oo, ob, bb = self._oo, self._ob, self._bb
+        ot, bt = self._ot, self._bt
+        a, b = ot / oo, 0.0
+        squares = oo * bb
+        whole = squares - ob * ob
+        if whole > 1e-6 * squares:
+            both_a = (ot * bb - bt * ob) / whole
+            both_b = (bt * oo - ot * ob) / whole
+            if min(both_a, both_b) >= 0:
+                a, b = both_a, both_b
+            elif both_a < 0:
+                a, b = 0.0, bt / bb
+        megabytes = size / 1e6
+        return round(a * objects + b * megabytes, 1)
 
 
 class Progress:
@@ -73,7 +75,8 @@ class Progress:
         self._in_flight: dict[bytes, int] = {}
         self._moved: dict[bytes, int] = {}  # bytes of what is in flight that count already
         self._pace = Pace()
-        self._passed: deque[tuple[float, int, int]] = deque([(time.monotonic(), 0, 0)])
+        begun = (time.monotonic(), 0, 0)
+        self._passed: deque[tuple[float, int, int]] = deque([begun])
 
     def signs_of_life(self) -> tuple[int, ...]:
         """Other numbers than before: something got further."""

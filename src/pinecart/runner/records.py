@@ -63,9 +63,11 @@ class Recorder:
     """
 
     def __init__(self, save: Callable[[list[Record]], Awaitable[None]], rules: BatchRules) -> None:
-        self._save, self._rules = save, rules
+        self._save = save
+        self._rules = rules
         self._waiting: list[Record] = []
-        self._bytes, self._since = 0, 0.0
+        self._bytes = 0
+        self._since = 0.0
         self._one = asyncio.Lock()
 
     async def add(self, record: Record) -> None:

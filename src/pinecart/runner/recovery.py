@@ -37,24 +37,28 @@ class Recovery:
 
     async def _sweep_half_written(self, meant: list[Aside]) -> None:
         """Where objects go to, and where they are set aside."""
-        keys = {"source": list[bytes](), "target": list[bytes]()}
-        keys["target"] += [self._leg.target.prefix + key for key in self._intended]
-        for aside in meant:
-            keys[aside.side].append(aside.at)
-        for name, side in (("source", self._leg.source), ("target", self._leg.target)):
-            folders = {key.rpartition(b"/")[0] for key in keys[name]}
-            if folders and isinstance(side.store, Folders):
-                await side.store.sweep(folders)
+        source, target = self._leg.source, self._leg.target
+        at_source = [aside.at for aside in meant if aside.side == "source"]
+        at_target = [aside.at for aside in meant if aside.side == "target"]
+        at_target += [target.prefix + key for key in self._intended]
+        for side, keys in ((source, at_source), (target, at_target)):
+            folders = {key.rpartition(b"/")[0] for key in keys}
+            store = side.store
+            if folders and isinstance(store, Folders):
+                await store.sweep(folders)
 
     async def _taken_away(self, aside: Aside) -> str | None:
         """The fingerprint of what was set aside, if what it came from is gone; None: it isn't."""
         side = self._leg.source if aside.side == "source" else self._leg.target
-        whole = aside.at if aside.version else original_key(side.store.home(aside.at), aside.at)
+        store, at = side.store, aside.at
+        whole = at if aside.version else original_key(store.home(at), at)
         try:
-            kept = (await side.store.stat(aside.at, aside.version)).entry
+            kept = await store.stat(at, aside.version)
         except Missing:
             return None
-        return fingerprint(kept) if await side.store.is_absent(whole) else None
+        if not await store.is_absent(whole):
+            return None
+        return fingerprint(kept.entry)
 
     async def _record_taken(self, aside: Aside, kept: str) -> None:
         cleared = aside.side == "source"
@@ -72,19 +76,23 @@ class Recovery:
         assert item.entry is not None and item.far is not None
         if self._leg.only_plan:
             return None
-        if known := self._intended.get(item.key):
-            return item._replace(verdict=Verdict(Decision(known[0]), Reason(known[1])))
-        target = self._leg.target
-        if not (await target.store.abilities(target.prefix)).keeps_metadata:
+        known = self._intended.get(item.key)
+        if known:
+            decision, reason = known
+            return item._replace(verdict=Verdict(Decision(decision), Reason(reason)))
+        leg, target = self._leg, self._leg.target
+        able = await target.store.abilities(target.prefix)
+        if not able.keeps_metadata:
             return None
-        stamp = (await target.store.stat(target.prefix + item.key)).card
-        own = decision_id(self._leg.run, self._leg.number, item.entry)
-        if not stamp or stamp.decision_id.removesuffix(REPLACED) != own:
+        found = await target.store.stat(target.prefix + item.key)
+        written_by = found.card.decision_id if found.card else ""
+        own = decision_id(leg.run, leg.number, item.entry)
+        if written_by.removesuffix(REPLACED) != own:
             return None
-        replaced = stamp.decision_id.endswith(REPLACED)
-        decision = Decision.REPLACE if replaced else Decision.COPY
-        reason = Reason.NEW if item.row is None else Reason.CHANGED
-        return item._replace(verdict=Verdict(decision, reason))
+        replaced = written_by.endswith(REPLACED)
+        did = Decision.REPLACE if replaced else Decision.COPY
+        why = Reason.NEW if item.row is None else Reason.CHANGED
+        return item._replace(verdict=Verdict(did, why))
 
     async def kept_before(self, key: bytes) -> str:
         """The fingerprint of what was set aside of it before; empty: nothing was."""

@@ -10,7 +10,7 @@ from functools import partial
 from typing import IO, NamedTuple
 
 from pinecart.core.decide import Decision, Intent, Reason
-from pinecart.core.entries import Aside, Likeness, Row, fingerprint, likeness
+from pinecart.core.entries import Aside, Entry, Likeness, Row, fingerprint, likeness
 from pinecart.core.errors import Corrupt, Halting, StoreError, Taken
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import show
@@ -89,13 +89,17 @@ class Removal:
     async def _without_awaited(self, batch: list[Item]) -> list[Item]:
         """What another job has to take first stays at the source for now."""
         prefix = self._leg.source.prefix
-        whole = {prefix + i.entry.source_key: i for i in batch if i.entry}
-        lacking = await self._ledger.lacking(
-            self._leg.number, [(key, i.entry) for key, i in whole.items() if i.entry]
-        )
+        items: dict[bytes, Item] = {}
+        wanted: list[tuple[bytes, Entry]] = []
+        for item in batch:
+            if item.entry:
+                key = prefix + item.entry.source_key
+                items[key] = item
+                wanted.append((key, item.entry))
+        lacking = await self._ledger.lacking(self._leg.number, wanted)
         for key in lacking:
-            self._tally.left(whole[key], Reason.AWAITED)
-        return [i for key, i in whole.items() if key not in lacking]
+            self._tally.left(items[key], Reason.AWAITED)
+        return [item for key, item in items.items() if key not in lacking]
 
     async def _confirm(self, item: Item, ready: list[_Confirmed]) -> None:
         """Whether this one object may go now. What can't be confirmed stays, and is listed."""
@@ -131,7 +135,8 @@ class Removal:
             message = f"{show(item.key)} is at the source again. It was not removed."
             raise Taken(message, code="source-back")
         whole = self._leg.target.prefix + item.key
-        return _Confirmed(item, await self.at_target.aside_of(item.key, whole, item.far), None)
+        aside = await self.at_target.aside_of(item.key, whole, item.far)
+        return _Confirmed(item, aside, None)
 
     async def _proven(self, item: Item) -> Row | None:
         """The ledger row of a copy whose source may be cleared.
@@ -196,10 +201,11 @@ class Removal:
             self._tally.dropped.append(item.key)
 
     async def _take_away(self, item: Item, aside: Aside | None) -> Away:
+        leg, far, entry = self._leg, item.far, item.entry
         if item.verdict.decision is Decision.REMOVE:
-            assert item.far is not None
-            whole = self._leg.target.prefix + item.key
-            return await self.at_target.take_away(whole, item.far, aside)
-        assert item.entry is not None
-        whole = self._leg.source.prefix + item.entry.source_key
-        return await self._at_source.take_away(whole, item.entry, aside)
+            assert far is not None
+            whole = leg.target.prefix + item.key
+            return await self.at_target.take_away(whole, far, aside)
+        assert entry is not None
+        whole = leg.source.prefix + entry.source_key
+        return await self._at_source.take_away(whole, entry, aside)

@@ -241,9 +241,11 @@ class _Work:
 
     async def keep_telling(self) -> None:
         while True:
-            words = (store.waits_for() for store in self._order.stores.values())
+            stores = self._order.stores.values()
+            words = (store.waits_for() for store in stores)
             self._progress.waits_for = next(filter(None, words), "")
-            await self._records.tell(self._progress.snapshot())
+            snapshot = self._progress.snapshot()
+            await self._records.tell(snapshot)
             await self._recorder.flush_if_due()
             await asyncio.sleep(TELL_S)
 
@@ -305,11 +307,15 @@ def _sides(order: Order, number: int) -> tuple[Side, Side]:
 
 def _side(order: Order, place: Location) -> Side:
     store = order.stores[place.store]
-    own = aside_folder(store.home(place.path), order.run, order.definition.aside_prefix)
-    known = {p for name, p in order.aside if name == place.store} | {own}
-    return Side(
-        store, place.path, tuple(p[len(place.path) :] for p in known if p.startswith(place.path))
-    )
+    home = store.home(place.path)
+    known = {aside_folder(home, order.run, order.definition.aside_prefix)}
+    for name, folder in order.aside:
+        if name == place.store:
+            known.add(folder)
+    below = [folder for folder in known if folder.startswith(place.path)]
+    start = len(place.path)
+    ours = tuple(folder[start:] for folder in below)
+    return Side(store, place.path, ours)
 
 
 def leg_context(order: Order, number: int, records: Records) -> LegContext:

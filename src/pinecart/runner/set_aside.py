@@ -45,7 +45,10 @@ class SideRemover:
     """name: "source" or "target".   at: where that is."""
 
     def __init__(self, name: str, at: Side, transfer: ObjectTransfer, policy: AsidePolicy) -> None:
-        self._name, self._at, self._transfer, self._policy = name, at, transfer, policy
+        self._name = name
+        self._at = at
+        self._transfer = transfer
+        self._policy = policy
         store = at.store  # asked once, not for each object
         self._versions = store if isinstance(store, Versions) else None
         self._renames = store if isinstance(store, Renames) else None

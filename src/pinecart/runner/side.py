@@ -27,7 +27,9 @@ class Side(NamedTuple):
     ) -> AsyncIterator[Sequence[Entry]]:
         async for page in pages:
             first, last = page[0].key, page[-1].key
-            if near := tuple(p for p in self.ours if p <= last and first < p[:-1] + b"0"):
-                page = [e for e in page if not e.key.startswith(near)]
+            below = [folder for folder in self.ours if folder <= last]
+            near = tuple(folder for folder in below if first < folder[:-1] + b"0")
+            if near:
+                page = [entry for entry in page if not entry.key.startswith(near)]
             if page:
                 yield page

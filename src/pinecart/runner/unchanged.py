@@ -12,9 +12,11 @@ from pinecart.runner.leg_context import LegContext
 
 def is_left_if_unchanged(leg: LegContext) -> bool:
     """Whether what is as remembered is left, whatever else: then it needs no closer look."""
-    by_name = leg.selection == Selection(leg.selection.take, leg.selection.leave_out)
-    compares_memory = leg.rules.compare is Comparison.SINCE_LAST_RUN
-    return by_name and compares_memory and leg.rules.intent not in (Intent.HAND_OVER, Intent.REMOVE)
+    selection, rules = leg.selection, leg.rules
+    by_name = selection == Selection(selection.take, selection.leave_out)
+    compares_memory = rules.compare is Comparison.SINCE_LAST_RUN
+    clears = rules.intent in (Intent.HAND_OVER, Intent.REMOVE)
+    return by_name and compares_memory and not clears
 
 
 def unchanged_bytes(leg: LegContext, found: Found) -> int | None:
@@ -35,18 +37,28 @@ def all_unchanged_bytes(leg: LegContext, some: Together) -> int | None:
     """Their bytes, if all of them are taken and as remembered. None: look at each."""
     if not some.sources:
         return None
+    rows = some.rows
     sources, theres = EntryPage.of(some.sources), EntryPage.of(some.theres)
-    if not (some.rows.all_settled(leg.run) and sources.are_plain()):
+    if not rows.all_settled(leg.run) or not sources.are_plain():
         return None
-    if not (sources.all_as(some.rows.columns.source) and theres.all_as(some.rows.columns.there)):
+    if not sources.all_as(rows.columns.source):
         return None
-    return sum(sources.columns.size) if leg.selection.takes_all(sources.source_keys()) else None
+    if not theres.all_as(rows.columns.there):
+        return None
+    keys = sources.source_keys()
+    if not leg.selection.takes_all(keys):
+        return None
+    return sum(sources.columns.size)
 
 
 def was_sent_already(leg: LegContext, found: Found) -> bool:
     """By this very run, before it was held or interrupted, where the job sends all in every run."""
     _, entry, there, row = found
-    if leg.rules.compare is not Comparison.ALWAYS or entry is None or there is None or row is None:
+    if leg.rules.compare is not Comparison.ALWAYS:
         return False
-    as_it_was = fingerprint(entry) == row.source and fingerprint(there) == row.there
-    return row.run == leg.run and not row.cleared and as_it_was
+    if entry is None or there is None or row is None:
+        return False
+    if row.run != leg.run or row.cleared:
+        return False
+    same_source = fingerprint(entry) == row.source
+    return same_source and fingerprint(there) == row.there

@@ -71,10 +71,12 @@ class Undo:
     """Undoes what one leg of a run did."""
 
     def __init__(self, leg: LegContext, past: Past, recorder: Recorder, progress: Progress) -> None:
-        self._leg, self._past, self._recorder, self._progress = leg, past, recorder, progress
-        transfer = ObjectTransfer(
-            TransferOptions(leg.run, leg.number, leg.source, leg.target, leg.retry, leg.keep)
-        )
+        self._leg = leg
+        self._past = past
+        self._recorder = recorder
+        self._progress = progress
+        options = TransferOptions(leg.run, leg.number, leg.source, leg.target, leg.retry, leg.keep)
+        transfer = ObjectTransfer(options)
         self._at = {"source": leg.source, "target": leg.target}
         self._take = {
             name: SideRemover(name, at, transfer, leg.aside_policy) for name, at in self._at.items()
@@ -191,8 +193,11 @@ class Undo:
         store = self._at[aside.side].store
         if not aside.version:
             return not await store.is_absent(aside.at)
-        kept = await store.versions(aside.at) if isinstance(store, Versions) else []
-        return any(version.version == aside.version for version in kept)
+        if not isinstance(store, Versions):
+            return False
+        kept = await store.versions(aside.at)
+        numbers = {version.version for version in kept}
+        return aside.version in numbers
 
     async def _journalled(self, step: _Step, asides: dict[bytes, Aside | None]) -> None:
         """What is to be journalled before this step; a step that can't be is not taken."""

@@ -21,10 +21,10 @@ from pinecart.standins.bucket_shelf import Shelf
 async def main() -> None:
     told = json.loads(Path(sys.argv[1]).read_text())
     accounts = {key: Account(**account) for key, account in told["accounts"].items()}
-    runner, _ = await serve(
-        BucketServer(accounts, Shelf(Path(told["folder"]) if told["folder"] else None)),
-        told["port"],
-    )
+    folder = told["folder"]
+    shelf = Shelf(Path(folder) if folder else None)
+    server = BucketServer(accounts, shelf)
+    runner, _ = await serve(server, told["port"])
     stop = asyncio.Event()
     loop = asyncio.get_running_loop()
     for number in (signal.SIGTERM, signal.SIGINT):

@@ -10,7 +10,7 @@ from urllib.parse import quote
 from aiohttp import web
 
 from pinecart.standins.bucket_request import Asked
-from pinecart.standins.bucket_shelf import Shelf
+from pinecart.standins.bucket_shelf import Shelf, Thing
 from pinecart.standins.bucket_xml import contents, document, iso, leaf, tag
 
 
@@ -45,11 +45,16 @@ def list_objects(shelf: Shelf, asked: Asked, old: frozenset[str], most_keys: int
         return document("ListBucketResult", *head, *rows)
     head.append(leaf("KeyCount", len(page.rows)))
     if "token-raw" in old:
-        raw = f"<NextContinuationToken>{page.last}</NextContinuationToken>" if page.more else ""
-        if "start-after" in query:
-            raw += f"<StartAfter>{query['start-after']}</StartAfter>"
+        raw = ""
+        if page.more:
+            raw = f"<NextContinuationToken>{page.last}</NextContinuationToken>"
+        start = query.get("start-after")
+        if start is not None:
+            raw += f"<StartAfter>{start}</StartAfter>"
         return document("ListBucketResult", *head, raw, *rows)
-    head += [leaf("Prefix", encode(query.get("prefix", ""))), leaf("MaxKeys", limit)]
+    prefix = encode(query.get("prefix", ""))
+    head.append(leaf("Prefix", prefix))
+    head.append(leaf("MaxKeys", limit))
     if page.more:
         following = base64.urlsafe_b64encode(page.last.encode()).decode()
         rows = [*rows, leaf("NextContinuationToken", following)]
@@ -82,25 +87,35 @@ def _page(shelf: Shelf, asked: Asked, after: str, limit: int, *, goes_on: bool) 
 
 
 def list_versions(shelf: Shelf, asked: Asked) -> web.Response:
-    past = {k for b, k in shelf.past if b == asked.bucket}
+    bucket = asked.bucket
+    prefix = asked.query.get("prefix", "")
     encode = _encoding(asked)
-    rows = []
-    for key in sorted({*shelf.buckets[asked.bucket], *past}, key=str.encode):
-        if not key.startswith(asked.query.get("prefix", "")):
+    keys = {key for where, key in shelf.past if where == bucket}
+    keys |= shelf.buckets[bucket].keys()
+    rows = [leaf("Name", bucket), leaf("IsTruncated", "false")]
+    if encode is quote:
+        rows.append(leaf("EncodingType", "url"))
+    for key in sorted(keys, key=str.encode):
+        if not key.startswith(prefix):
             continue
-        for n, thing in enumerate(shelf.versions(asked.bucket, key)):
-            told = [
-                leaf("Key", encode(key)),
-                leaf("VersionId", thing.version or "null"),
-                leaf("IsLatest", str(n == 0).lower()),
-                leaf("LastModified", iso(thing.modified)),
-            ]
-            if not thing.gone:
-                told += [leaf("ETag", f'"{thing.etag}"'), leaf("Size", thing.size)]
-            rows.append(tag("DeleteMarker" if thing.gone else "Version", *told))
-    encoding = [leaf("EncodingType", "url")] if encode is quote else []
-    name, whole = leaf("Name", asked.bucket), leaf("IsTruncated", "false")
-    return document("ListVersionsResult", name, whole, *encoding, *rows)
+        name = encode(key)
+        for n, thing in enumerate(shelf.versions(bucket, key)):
+            rows.append(_version(name, thing, is_latest=n == 0))
+    return document("ListVersionsResult", *rows)
+
+
+def _version(name: str, thing: Thing, *, is_latest: bool) -> str:
+    told = [
+        leaf("Key", name),
+        leaf("VersionId", thing.version or "null"),
+        leaf("IsLatest", str(is_latest).lower()),
+        leaf("LastModified", iso(thing.modified)),
+    ]
+    if thing.gone:
+        return tag("DeleteMarker", *told)
+    told.append(leaf("ETag", f'"{thing.etag}"'))
+    told.append(leaf("Size", thing.size))
+    return tag("Version", *told)
 
 
 def _encoding(asked: Asked) -> Callable[[str], str]:

@@ -108,7 +108,8 @@ def check_body(request: web.BaseRequest, body: bytes, only: str = "") -> dict[st
 
 
 def check_read(request: web.BaseRequest, thing: Thing) -> None:
-    wanted, unwanted = request.headers.get("If-Match"), request.headers.get("If-None-Match")
+    wanted = request.headers.get("If-Match")
+    unwanted = request.headers.get("If-None-Match")
     if wanted and wanted.strip('"') != thing.etag:
         raise Fault("PreconditionFailed")
     if unwanted and unwanted.strip('"') == thing.etag:

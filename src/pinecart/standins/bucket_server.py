@@ -130,12 +130,10 @@ class BucketServer:
         raw = request.raw_path
         if raw.startswith("/_standin/"):
             return await self._control(request)
-        path = raw.partition("?")[0]
-        bucket, _, key = unquote_to_bytes(self._in_host(request) + path[1:]).decode().partition("/")
-        query = {
-            k: unquote(v.replace("+", " "))
-            for k, _, v in (p.partition("=") for p in raw.partition("?")[2].split("&") if p)
-        }
+        path, _, asked_for = raw.partition("?")
+        place = unquote_to_bytes(self._in_host(request) + path[1:])
+        bucket, _, key = place.decode().partition("/")
+        query = _query(asked_for)
         kind = kind_of(request, bucket, key, query)
         if request.headers.get("Expect", "").lower() == "100-continue" and request.transport:
             request.transport.write(b"HTTP/1.1 100 Continue\r\n\r\n")
@@ -146,9 +144,8 @@ class BucketServer:
             told = await self._behave(kind, key)
             if kind in WRITES and not account.may_write:
                 raise Fault("AccessDenied")
-            answer = self._answer(
-                kind, request, Asked(bucket, key, query, payload_of(request, body))
-            )
+            asked = Asked(bucket, key, query, payload_of(request, body))
+            answer = self._answer(kind, request, asked)
             if kind == "list" and "listing-cut" in self.old and isinstance(answer.body, bytes):
                 answer.body = answer.body[: len(answer.body) // 2]
             if told and told.lost:
@@ -201,8 +198,11 @@ class BucketServer:
     async def _control(self, request: web.BaseRequest) -> web.Response:
         if request.method == "POST":
             told = await request.json()
-            self.behaviour = {kind: Behaviour(**fields) for kind, fields in told.items()}
-        return web.json_response({"counts": dict(self.counts)})
+            self.behaviour.clear()
+            for kind, fields in told.items():
+                self.behaviour[kind] = Behaviour(**fields)
+        counts = dict(self.counts)
+        return web.json_response({"counts": counts})
 
     # --- operations
 
@@ -270,33 +270,32 @@ class BucketServer:
         return document("VersioningConfiguration", *([leaf("Status", "Enabled")] if keeps else []))
 
     def _keep_versions(self, request: web.BaseRequest, asked: Asked) -> web.Response:
-        status = next((n.get("Status") for n in nodes(asked.body, "VersioningConfiguration")), "")
-        (self.shelf.versioned.add if status == "Enabled" else self.shelf.versioned.discard)(
-            asked.bucket
-        )
+        self.shelf.versioned.discard(asked.bucket)
+        for node in nodes(asked.body, "VersioningConfiguration"):
+            if node.get("Status") == "Enabled":
+                self.shelf.versioned.add(asked.bucket)
         return web.Response()
 
     def _head(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         thing = self._thing(asked)
         check_read(request, thing)
         headers = headers_of(request, thing, tells=self._tells_checksums)
-        return web.Response(headers=headers | {"Content-Length": str(thing.size)})
+        headers["Content-Length"] = str(thing.size)
+        return web.Response(headers=headers)
 
     def _get(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         thing = self._thing(asked)
         check_read(request, thing)
         body = partial(self.shelf.body, asked.bucket, asked.key, thing)
         headers = headers_of(request, thing, tells=self._tells_checksums)
-        wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
+        ranged = request.headers.get("Range", "")
+        wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", ranged)
         if not wanted:
             return web.Response(body=body(), headers=headers)
-        first, last = wanted.groups()
-        start = int(first) if first else max(thing.size - int(last), 0)
-        end = min(int(last), thing.size - 1) if first and last else thing.size - 1
-        if start >= thing.size:
-            raise Fault("InvalidRange")
+        start, end = _range(wanted, thing.size)
+        piece = body(start, end + 1)
         headers["Content-Range"] = f"bytes {start}-{end}/{thing.size}"
-        return web.Response(status=206, body=body(start, end + 1), headers=headers)
+        return web.Response(status=206, body=piece, headers=headers)
 
     @property
     def _tells_checksums(self) -> bool:
@@ -317,12 +316,15 @@ class BucketServer:
 
     def _put(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         self._check_write(request, asked)
-        found = {} if "checksums-ignored" in self.old else check_body(request, asked.body)
-        thing = self.shelf.put(
-            asked.bucket, asked.key, asked.body, kept_headers(request) | found, self._etag()
-        )
-        etag = {} if "puts-tell-no-etag" in self.old else {"ETag": f'"{thing.etag}"'}
-        return web.Response(headers=etag | found | version_header(thing))
+        found = {}
+        if "checksums-ignored" not in self.old:
+            found = check_body(request, asked.body)
+        kept = kept_headers(request) | found
+        thing = self.shelf.put(asked.bucket, asked.key, asked.body, kept, self._etag())
+        headers = found | version_header(thing)
+        if "puts-tell-no-etag" not in self.old:
+            headers["ETag"] = f'"{thing.etag}"'
+        return web.Response(headers=headers)
 
     def _check_write(self, request: web.BaseRequest, asked: Asked) -> None:
         if (
@@ -342,13 +344,13 @@ class BucketServer:
             raise Fault("PreconditionFailed")
 
     def _copy_source(self, request: web.BaseRequest) -> tuple[str, str, Thing]:
-        named, _, version = (
-            request.headers["x-amz-copy-source"].removeprefix("/").partition("?versionId=")
-        )
+        place = request.headers["x-amz-copy-source"].removeprefix("/")
+        named, _, version = place.partition("?versionId=")
         bucket, _, key = unquote(named).partition("/")
         if bucket not in self.shelf.buckets:
             raise Fault("NoSuchBucket")
-        source = self._thing(Asked(bucket, key, {"versionId": version} if version else {}, b""))
+        query = {"versionId": version} if version else {}
+        source = self._thing(Asked(bucket, key, query, b""))
         wanted = request.headers.get("x-amz-copy-source-if-match", "")
         if wanted and wanted.strip('"') != source.etag:
             raise Fault("PreconditionFailed")
@@ -364,9 +366,8 @@ class BucketServer:
             headers["x-amz-storage-class"] = request.headers["x-amz-storage-class"]
         if "copies-garble-tags" in self.old and replace is False:
             headers.pop("x-amz-tagging", None)
-        thing = self.shelf.put(
-            asked.bucket, asked.key, self.shelf.body(bucket, key, source), headers, self._etag()
-        )
+        body = self.shelf.body(bucket, key, source)
+        thing = self.shelf.put(asked.bucket, asked.key, body, headers, self._etag())
         crc = headers.get("x-amz-checksum-crc64nvme", "") if self._tells_checksums else ""
         told = [leaf("ChecksumCRC64NVME", crc)] if crc else []
         return document(
@@ -379,15 +380,17 @@ class BucketServer:
     def _delete(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         if request.headers.get("If-Match"):
             self._check_write(request, asked)
-        self.shelf.delete(asked.bucket, asked.key, asked.query.get("versionId", ""))
+        version = asked.query.get("versionId", "")
+        self.shelf.delete(asked.bucket, asked.key, version)
         return web.Response(status=204)
 
     def _bulk_delete(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         check_body(request, asked.body)
         rows = []
         for node in nodes(asked.body, "Object"):
-            self.shelf.delete(asked.bucket, node["Key"])
-            rows.append(tag("Deleted", leaf("Key", node["Key"])))
+            key = node["Key"]
+            self.shelf.delete(asked.bucket, key)
+            rows.append(tag("Deleted", leaf("Key", key)))
         return document("DeleteResult", *rows)
 
     def _start_upload(self, request: web.BaseRequest, asked: Asked) -> web.Response:
@@ -400,7 +403,8 @@ class BucketServer:
         )
 
     def _upload(self, asked: Asked) -> Any:
-        upload = self.shelf.uploads.get(asked.query.get("uploadId", ""))
+        number = asked.query.get("uploadId", "")
+        upload = self.shelf.uploads.get(number)
         if upload is None or (upload.bucket, upload.key) != (asked.bucket, asked.key):
             raise Fault("NoSuchUpload")
         return upload
@@ -408,19 +412,24 @@ class BucketServer:
     def _part(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         if "x-amz-copy-source" in request.headers:
             return self._part_copied(request, asked)
+        upload = self._upload(asked)
+        number = int(asked.query["partNumber"])
         found = check_body(request, asked.body)
         etag = hashlib.md5(asked.body).hexdigest()
-        self._upload(asked).parts[int(asked.query["partNumber"])] = (etag, asked.body, found)
+        upload.parts[number] = (etag, asked.body, found)
         return web.Response(headers={"ETag": f'"{etag}"', **found})
 
     def _part_copied(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         bucket, key, source = self._copy_source(request)
-        first, last = re.findall(
-            r"\d+", request.headers.get("x-amz-copy-source-range", f"0-{source.size - 1}")
-        )
-        body = self.shelf.body(bucket, key, source, int(first), int(last) + 1)
+        upload = self._upload(asked)
+        number = int(asked.query["partNumber"])
+        all_of_it = f"0-{source.size - 1}"
+        ranged = request.headers.get("x-amz-copy-source-range", all_of_it)
+        first, last = re.findall(r"\d+", ranged)
+        end = int(last) + 1
+        body = self.shelf.body(bucket, key, source, int(first), end)
         etag = hashlib.md5(body).hexdigest()
-        self._upload(asked).parts[int(asked.query["partNumber"])] = (etag, body, {})
+        upload.parts[number] = (etag, body, {})
         return document("CopyPartResult", leaf("ETag", f'"{etag}"'))
 
     def _list_parts(self, request: web.BaseRequest, asked: Asked) -> web.Response:
@@ -439,15 +448,21 @@ class BucketServer:
     def _complete(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         upload = self._upload(asked)
         self._check_write(request, asked)
-        wanted = [(int(n["PartNumber"]), n["ETag"].strip('"')) for n in nodes(asked.body, "Part")]
-        if any(n not in upload.parts or upload.parts[n][0] != e for n, e in wanted) or not wanted:
+        etags, pieces = [], []
+        for node in nodes(asked.body, "Part"):
+            number = int(node["PartNumber"])
+            etag, piece, _ = upload.parts.get(number, ("", b"", {}))
+            if not etag or node["ETag"].strip('"') != etag:
+                raise Fault("InvalidPart")
+            etags.append(bytes.fromhex(etag))
+            pieces.append(piece)
+        if not pieces:
             raise Fault("InvalidPart")
-        body = b"".join(upload.parts[n][1] for n, _ in wanted)
+        body = b"".join(pieces)
         found = check_body(request, body, only="x-amz-checksum-crc64nvme")
-        etag = (
-            self._etag() or hashlib.md5(b"".join(bytes.fromhex(e) for _, e in wanted)).hexdigest()
-        )
-        etag += f"-{len(wanted)}"
+        of_parts = hashlib.md5(b"".join(etags)).hexdigest()
+        etag = self._etag() or of_parts
+        etag += f"-{len(etags)}"
         self.shelf.put(asked.bucket, asked.key, body, upload.headers | found, etag)
         del self.shelf.uploads[asked.query["uploadId"]]
         return document(
@@ -477,6 +492,29 @@ class BucketServer:
             *encoding,
             *rows,
         )
+
+
+def _query(text: str) -> dict[str, str]:
+    query = {}
+    for part in text.split("&"):
+        name, _, value = part.partition("=")
+        if part:
+            query[name] = unquote(value.replace("+", " "))
+    return query
+
+
+def _range(wanted: re.Match[str], size: int) -> tuple[int, int]:
+    """The first byte and the last that a Range header means."""
+    first, last = wanted.groups()
+    end = size - 1
+    if not first:
+        start = max(size - int(last), 0)
+    else:
+        start = int(first)
+        end = min(int(last), end) if last else end
+    if start >= size:
+        raise Fault("InvalidRange")
+    return start, end
 
 
 async def serve(

@@ -53,16 +53,19 @@ class Shelf:
         self.past: dict[tuple[str, str], list[Thing]] = {}
         if folder:
             folder.mkdir(parents=True, exist_ok=True)
-            for place in sorted(p for p in folder.iterdir() if p.is_dir()):
-                self._load(place)
+            for place in sorted(folder.iterdir()):
+                if place.is_dir():
+                    self._load(place)
 
     def _load(self, place: Path) -> None:
-        self.make(place.name)
+        name = place.name
+        self.make(name)
+        things = self.buckets[name]
         for card in place.glob("*.json"):
             told = json.loads(card.read_text())
             key = told.pop("key")
-            self.buckets[place.name][key] = Thing(**told)
-        self._order[place.name] = sorted(self.buckets[place.name], key=str.encode)
+            things[key] = Thing(**told)
+        self._order[name] = sorted(things, key=str.encode)
 
     def make(self, bucket: str) -> None:
         self.buckets[bucket], self._order[bucket] = {}, []
@@ -81,7 +84,8 @@ class Shelf:
     def put(
         self, bucket: str, key: str, body: bytes, headers: dict[str, str], etag: str = ""
     ) -> Thing:
-        thing = Thing(etag or hashlib.md5(body).hexdigest(), len(body), time.time(), headers, body)
+        etag = etag or hashlib.md5(body).hexdigest()
+        thing = Thing(etag, len(body), time.time(), headers, body)
         self._keep(bucket, key)
         thing.version = secrets.token_hex(8) if bucket in self.versioned else ""
         if self._folder:
@@ -116,8 +120,10 @@ class Shelf:
     def _keep(self, bucket: str, key: str) -> None:
         thing = self.buckets[bucket].get(key)
         if thing is not None and bucket in self.versioned:
-            thing.body, thing.version = self.body(bucket, key), thing.version or "null"
-            self.past.setdefault((bucket, key), []).insert(0, thing)
+            thing.body = self.body(bucket, key)
+            thing.version = thing.version or "null"
+            past = self.past.setdefault((bucket, key), [])
+            past.insert(0, thing)
 
     def versions(self, bucket: str, key: str) -> list[Thing]:
         """All of one key, the newest first."""
@@ -131,8 +137,10 @@ class Shelf:
             return
         if bucket in self.versioned:
             self._keep(bucket, key)
-            mark = Thing("", 0, time.time(), version=secrets.token_hex(8), gone=True)
-            self.past.setdefault((bucket, key), []).insert(0, mark)
+            name = secrets.token_hex(8)
+            mark = Thing("", 0, time.time(), version=name, gone=True)
+            past = self.past.setdefault((bucket, key), [])
+            past.insert(0, mark)
         if self.buckets[bucket].pop(key, None) is not None:
             self._order[bucket].remove(key)
             if self._folder:
@@ -140,14 +148,17 @@ class Shelf:
                 self._file(bucket, key).with_suffix(".json").unlink()
 
     def _drop_version(self, bucket: str, key: str, version: str) -> None:
-        past = [thing for thing in self.past.pop((bucket, key), []) if thing.version != version]
-        now = self.buckets[bucket].get(key)
+        things, order = self.buckets[bucket], self._order[bucket]
+        known = self.past.pop((bucket, key), [])
+        past = [thing for thing in known if thing.version != version]
+        now = things.get(key)
         if now is not None and now.version == version:
-            del self.buckets[bucket][key]
-            self._order[bucket].remove(key)
-        if key not in self.buckets[bucket] and past and not past[0].gone:
-            self.buckets[bucket][key] = past.pop(0)
-            bisect.insort(self._order[bucket], key, key=str.encode)
+            del things[key]
+            order.remove(key)
+        is_gone = key not in things
+        if is_gone and past and not past[0].gone:
+            things[key] = past.pop(0)
+            bisect.insort(order, key, key=str.encode)
         if past:
             self.past[bucket, key] = past
 

@@ -96,11 +96,13 @@ def _presigned(given: Mapping[str, str], now: datetime) -> _Signature:
 
 
 def _in_header(headers: Mapping[str, str], now: datetime) -> _Signature:
-    scope, listed, mark = _authorization(headers.get("Authorization", ""))
+    text = headers.get("Authorization", "")
+    scope, listed, mark = _authorization(text)
     stamp = headers.get("x-amz-date", "")
     if not stamp or abs(now - _time(stamp)) > SKEW:
         raise Denied("RequestTimeTooSkewed")
-    return _Signature(scope, listed, mark, stamp, headers.get("x-amz-content-sha256", ""))
+    payload = headers.get("x-amz-content-sha256", "")
+    return _Signature(scope, listed, mark, stamp, payload)
 
 
 def _canonical(
@@ -112,7 +114,10 @@ def _canonical(
 ) -> str:
     """The request as both sides write it down to sign it."""
     pairs = [f"{quote(k, safe='-_.~')}={quote(v, safe='-_.~')}" for k, v in query]
-    signed = [f"{n}:{' '.join(headers.get(n, '').split())}" for n in signature.listed.split(";")]
+    signed = []
+    for name in signature.listed.split(";"):
+        words = headers.get(name, "").split()
+        signed.append(f"{name}:{' '.join(words)}")
     address = quote(unquote_to_bytes(path), safe="/-_.~")
     lines = [method, address, "&".join(sorted(pairs)), *signed]
     return "\n".join([*lines, "", signature.listed, signature.payload])
@@ -120,11 +125,12 @@ def _canonical(
 
 def _authorization(text: str) -> tuple[str, str, str]:
     method, _, rest = text.partition(" ")
-    fields = dict(p.strip().partition("=")[::2] for p in rest.split(","))
-    if (
-        method != "AWS4-HMAC-SHA256"
-        or not {"Credential", "SignedHeaders", "Signature"} <= fields.keys()
-    ):
+    fields = {}
+    for part in rest.split(","):
+        name, _, value = part.strip().partition("=")
+        fields[name] = value
+    needed = {"Credential", "SignedHeaders", "Signature"}
+    if method != "AWS4-HMAC-SHA256" or not needed <= fields.keys():
         raise Denied("AccessDenied")
     return fields["Credential"], fields["SignedHeaders"], fields["Signature"]
 

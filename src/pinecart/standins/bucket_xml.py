@@ -86,14 +86,23 @@ def nodes(body: bytes, wanted: str) -> Iterable[dict[str, str]]:
     except ET.ParseError as exc:
         raise Fault("MalformedXML") from exc
     for node in root.iter():
-        if node.tag.rpartition("}")[2] == wanted:
-            yield {c.tag.rpartition("}")[2]: c.text or "" for c in node}
+        if _local(node) == wanted:
+            yield {_local(child): child.text or "" for child in node}
+
+
+def _local(node: ET.Element) -> str:
+    return node.tag.rpartition("}")[2]
 
 
 def error_answer(fault: Fault, bare: bool) -> web.Response:
-    told = leaf("Region", fault.region) if fault.code == "AuthorizationHeaderMalformed" else ""
-    text = f"<Error>{leaf('Code', fault.code)}{leaf('Message', fault.code)}{told}</Error>"
-    headers = {"Retry-After": "1"} if fault.code == "SlowDown" else {}
+    code = fault.code
+    told = [leaf("Code", code), leaf("Message", code)]
+    headers = {}
+    if code == "AuthorizationHeaderMalformed":
+        told.append(leaf("Region", fault.region))
+    if code == "SlowDown":
+        headers["Retry-After"] = "1"
+    text = tag("Error", *told)
     return web.Response(
         status=STATUS.get(fault.code, 400),
         body=b"" if bare else text.encode(),

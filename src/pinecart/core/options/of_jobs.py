@@ -16,6 +16,7 @@ from pinecart.core.option_spec import (
     OptionSpec,
     Problems,
     always,
+    is_list_of_texts,
     read_numbers,
 )
 from pinecart.core.options.registry import (
@@ -225,9 +226,11 @@ def _can_wait(names: list[str], draft: Draft, reading: Problems) -> None:
 
 
 def _read_names(field: FormField, value: Any, where: str, reading: Problems) -> list[str] | None:
-    if isinstance(value, list) and all(isinstance(v, str) for v in value):
-        return sorted(set(value))
-    reading.wrong(where, "job.malformed", f"{where} must be a list of jobs.")
+    if is_list_of_texts(value):
+        names = set(value)
+        return sorted(names)
+    message = f"{where} must be a list of jobs."
+    reading.wrong(where, "job.malformed", message)
     return None
 
 
@@ -358,14 +361,20 @@ GUARD_TITLES = {
 def _guard_sentence(limits: Mapping[str, int], chosen: Chosen) -> str:
     if not limits:
         return ""
-    told = [f"{name.replace('_', ' ')} {number}" for name, number in limits.items()]
-    return f"Waits for a yes above limits of its own: {', '.join(told)}."
+    told = []
+    for name, number in limits.items():
+        words = name.replace("_", " ")
+        told.append(f"{words} {number}")
+    own = ", ".join(told)
+    return f"Waits for a yes above limits of its own: {own}."
 
 
 def _read_guards(
     field: FormField, value: Any, where: str, reading: Problems
 ) -> dict[str, int] | None:
-    given = read_numbers(field, value, where, reading) or {}
+    given = read_numbers(field, value, where, reading)
+    if given is None:
+        return {}
     usual = Limits._field_defaults
     return {name: number for name, number in given.items() if number != usual.get(name)}
 

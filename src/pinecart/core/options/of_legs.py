@@ -140,16 +140,20 @@ def _read_rename(
         if value:
             reading.wrong(where, "job.malformed", f"{where} has a pattern and a to.")
         return None
-    parts = str(value.get("pattern") or ""), str(value.get("to") or "")
-    renaming = reading.nested(read_renaming, *parts, where=where.removesuffix(field.name))
+    pattern = str(value.get("pattern") or "")
+    to = str(value.get("to") or "")
+    of_leg = where.removesuffix(field.name)
+    renaming = reading.nested(read_renaming, pattern, to, where=of_leg)
     return renaming and dict(renaming._asdict())
 
 
 def _rename_sentence(value: Mapping[str, str] | None, chosen: Chosen) -> str:
     if not value:
         return ""
-    how = f"{value['pattern']} becomes {value['to']}" if value["pattern"] else value["to"]
-    return f"Renames on the way: {how}."
+    pattern, to = value["pattern"], value["to"]
+    if pattern:
+        return f"Renames on the way: {pattern} becomes {to}."
+    return f"Renames on the way: {to}."
 
 
 add(

@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from pinecart.core.errors import StoreError
+from pinecart.core.ports import Abilities
 from pinecart.drivers.connection_steps import Step
 from pinecart.drivers.folder.store import FolderStore
 
@@ -31,16 +32,28 @@ async def try_folder(spec: Mapping[str, Any], write_to: str, steps: list[Step]) 
         words = f"The system account is {account!r}. {exc.message}"
         steps.append(Step("list", False, words, exc.code))
         return
-    found = f"{len(level.folders)} folders and {len(level.entries)} files on this level."
-    steps.append(Step("list", True, f"The system account {account!r} may read it: {found}"))
-    may_write = os.access(os.path.join(spec["path"], write_to), os.W_OK)
+    folders, files = len(level.folders), len(level.entries)
+    found = f"{folders} folders and {files} files on this level."
+    words = f"The system account {account!r} may read it: {found}"
+    steps.append(Step("list", True, words))
+    full = os.path.join(spec["path"], write_to)
+    may_write = os.access(full, os.W_OK)
     steps.append(_write_step(account, may_write))
-    able = await (store.probe if write_to and may_write else store.abilities)(place)
+    if write_to and may_write:
+        able = await store.probe(place)
+    else:
+        able = await store.abilities(place)
+    steps += _names_step(able)
+
+
+def _names_step(able: Abilities) -> list[Step]:
+    """Where several spellings are one name: which."""
     rules = [words for holds, words in zip(able.folding, FOLDED, strict=True) if holds]
-    if rules:
-        words = f"One name there: {'; '.join(rules)}. "
-        words += "Two files that differ only so are refused, and listed."
-        steps.append(Step("names", True, words))
+    if not rules:
+        return []
+    told = "; ".join(rules)
+    words = f"One name there: {told}. Two files that differ only so are refused, and listed."
+    return [Step("names", True, words)]
 
 
 def _write_step(account: str, may_write: bool) -> Step:

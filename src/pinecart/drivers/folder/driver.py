@@ -84,11 +84,16 @@ FIELDS = (
 
 def _found_on_saving(fields: Mapping[str, Any]) -> JsonObject:
     """The file system's id, by which another disk at the same path is known. Raises Invalid."""
-    path, marker = fields["path"], fields.get("marker")
-    if marker and not os.path.isfile(os.path.join(path, marker)):
-        message = f"There is no file {marker} in {path}. Make it first, on the disk itself."
-        raise Invalid([{"field": "marker", "code": "store.no-marker", "message": message}])
-    return {"fsid": os.statvfs(path).f_fsid}
+    path = fields["path"]
+    marker = fields.get("marker")
+    if marker:
+        full = os.path.join(path, marker)
+        if not os.path.isfile(full):
+            message = f"There is no file {marker} in {path}. Make it first, on the disk itself."
+            problem = {"field": "marker", "code": "store.no-marker", "message": message}
+            raise Invalid([problem])
+    disk = os.statvfs(path)
+    return {"fsid": disk.f_fsid}
 
 
 def _system(fields: Mapping[str, Any]) -> str:

@@ -41,9 +41,10 @@ class Looker:
         start = ctypes.addressof(room)
         self._places = [ctypes.c_void_p(start + _SIZE * n) for n in range(AT_ONCE)]
         plain = memoryview(room).cast("B")
-        self._numbers, self._signed, self._halves, self._shorts = (
-            plain.cast(kind) for kind in ("Q", "q", "I", "H")
-        )
+        self._numbers = plain.cast("Q")
+        self._signed = plain.cast("q")
+        self._halves = plain.cast("I")
+        self._shorts = plain.cast("H")
 
     def files(self, folder: int, names: Sequence[bytes]) -> Seen | None:
         """What is known of each, in their order.

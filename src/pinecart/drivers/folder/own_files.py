@@ -38,6 +38,8 @@ class OwnFiles:
 
     def __contains__(self, inode: int) -> bool:
         if not self._is_sorted:
-            self._inodes, self._is_sorted = array("Q", sorted(self._inodes)), True
-        at = bisect.bisect_left(self._inodes, inode)
-        return at < len(self._inodes) and self._inodes[at] == inode
+            self._inodes = array("Q", sorted(self._inodes))
+            self._is_sorted = True
+        known = self._inodes
+        at = bisect.bisect_left(known, inode)
+        return at < len(known) and known[at] == inode

@@ -77,16 +77,20 @@ class FilePutter:
         spare: list[bytearray] = []
 
         async def carry(_: int, start: int, size: int) -> str:
-            crc, room = Crc64(), spare.pop() if spare else bytearray(HELD_BYTES)
-            for at in range(start, start + size, HELD_BYTES):
-                chunk = await source.piece(at, min(HELD_BYTES, start + size - at), room)
+            crc = Crc64()
+            room = spare.pop() if spare else bytearray(HELD_BYTES)
+            end = start + size
+            for at in range(start, end, HELD_BYTES):
+                length = min(HELD_BYTES, end - at)
+                chunk = await source.piece(at, length, room)
                 crc.add(chunk)
                 await self._root.do(partial(writing.add_at, chunk, at))
             spare.append(room)
             return crc.text
 
         try:
-            crc = await each_piece(put.size, piece_size(put.size), carry)
+            length = piece_size(put.size)
+            crc = await each_piece(put.size, length, carry)
             await source.verify(crc)
             placed: Placed = await self._root.do(lambda: writing.finish(crc))
             return self._noted(placed)

@@ -37,9 +37,11 @@ class File:
 
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         """Short only if the file has become shorter; then it has changed."""
-        found: bytes = await self._root.do(partial(os.pread, self._fd, size, start))
+        read = partial(os.pread, self._fd, size, start)
+        found: bytes = await self._root.do(read)
         if len(found) != size:
-            raise Changed(f"{self._root.named(self._key)} changed while it was read.")
+            named = self._root.named(self._key)
+            raise Changed(f"{named} changed while it was read.")
         return found
 
     async def chunks(self) -> AsyncIterator[bytes]:

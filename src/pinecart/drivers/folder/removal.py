@@ -119,8 +119,9 @@ class FileRemover:
 
     def must_be_as(self, parent: int, name: bytes, key: bytes, expected: Entry) -> None:
         found = os.stat(name, dir_fd=parent, follow_symlinks=False)
-        regular = st.S_ISREG(found.st_mode) or (expected.is_link and st.S_ISLNK(found.st_mode))
-        if not regular or not self._abilities.same(found, expected):
+        mode = found.st_mode
+        is_file = st.S_ISREG(mode) or (expected.is_link and st.S_ISLNK(mode))
+        if not is_file or not self._abilities.same(found, expected):
             raise Taken(
                 f"{self._root.named(key)} is not as it was when this was planned. It "
                 "was left alone."

@@ -104,7 +104,8 @@ class FolderRoot(NamedTuple):
     def file(self, key: bytes) -> Iterator[int]:
         must_be_safe(key, self.name)
         *parents, name = key.split(b"/")
-        with self.folder(tuple(parents)) as parent, self.file_in(parent, name) as fd:
+        opened = self.folder(tuple(parents))
+        with opened as parent, self.file_in(parent, name) as fd:
             yield fd
 
     @contextlib.contextmanager
@@ -228,11 +229,15 @@ _how = lru_cache(maxsize=16)(struct.Struct("QQQ").pack)
 
 def _open_as(root: int, path: bytes, flags: int, rule: int) -> int:
     how = _how(flags, 0, rule)
-    fd = LIBC.syscall(_OPENAT2, ctypes.c_int(root), path, how, ctypes.c_size_t(len(how)))
-    if fd < 0:
-        number = ctypes.get_errno()
-        raise OSError(errno.ELOOP if number == errno.EXDEV else number, os.strerror(number), path)
-    return int(fd)
+    length = ctypes.c_size_t(len(how))
+    fd = LIBC.syscall(_OPENAT2, ctypes.c_int(root), path, how, length)
+    if fd >= 0:
+        return int(fd)
+    number = ctypes.get_errno()
+    words = os.strerror(number)
+    if number == errno.EXDEV:
+        number = errno.ELOOP
+    raise OSError(number, words, path)
 
 
 def _enter(kernel: Kernel, fd: int, part: bytes, *, create: bool, beneath: str = "") -> int:
@@ -267,9 +272,10 @@ def folder_entry(key: bytes, found: os.stat_result) -> Entry:
 
 
 def parts_of(prefix: bytes) -> tuple[bytes, ...]:
-    parts = tuple(p for p in prefix.split(b"/") if p)
-    if any(p in (b".", b"..") or b"\0" in p for p in parts):
-        raise Unsafe(f"{show(prefix)}: '.', '..' and NUL have no place in a path.")
+    parts = tuple(part for part in prefix.split(b"/") if part)
+    for part in parts:
+        if part in (b".", b"..") or b"\0" in part:
+            raise Unsafe(f"{show(prefix)}: '.', '..' and NUL have no place in a path.")
     return parts
 
 
@@ -352,8 +358,10 @@ _BY_ERRNO: dict[int, tuple[type[StoreError], str, str]] = {
 
 
 def translated(exc: OSError, store: str) -> StoreError:
-    kind, code, words = _BY_ERRNO.get(
-        exc.errno or 0, (Busy, "store.busy", exc.strerror or "The disk gave an error.")
-    )
-    named = show(os.fsencode(exc.filename)) if isinstance(exc.filename, str | bytes) else "folder"
+    words = exc.strerror or "The disk gave an error."
+    unknown = (Busy, "store.busy", words)
+    kind, code, words = _BY_ERRNO.get(exc.errno or 0, unknown)
+    named = "folder"
+    if isinstance(exc.filename, str | bytes):
+        named = show(os.fsencode(exc.filename))
     return kind(f"Store {store}, {named}: {words}", code=code)

@@ -143,17 +143,29 @@ class FolderStore:
             await asyncio.to_thread(found.close)
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
-        def look() -> Level:
-            with self._root.folder(parts_of(prefix)) as fd:
-                names = names_again(self._root.kernel, fd, follow=self._root.links == "follow")
-                start = bisect.bisect_right(names, after)
-                page = names[start : start + limit]
-                walk = Walk(self._root, self._hidden.pattern)
-                entries = [walk.listed(fd, n, n) for n in page if not n.endswith(b"/")]
-                more = page[-1] if len(names) > start + limit else b""
-                return Level([n for n in page if n.endswith(b"/")], [e for e in entries if e], more)
+        root = self._root
 
-        return await self._root.do(look)
+        def look() -> Level:
+            follow = root.links == "follow"
+            walk = Walk(root, self._hidden.pattern)
+            parts = parts_of(prefix)
+            with root.folder(parts) as fd:
+                names = names_again(root.kernel, fd, follow=follow)
+                start = bisect.bisect_right(names, after)
+                end = start + limit
+                page = names[start:end]
+                folders, entries = [], []
+                for name in page:
+                    if name.endswith(b"/"):
+                        folders.append(name)
+                        continue
+                    entry = walk.listed(fd, name, name)
+                    if entry:
+                        entries.append(entry)
+            more = page[-1] if len(names) > end else b""
+            return Level(folders, entries, more)
+
+        return await root.do(look)
 
     async def stat(self, key: bytes, version: str = "") -> Stat:
         """A file below what is a file itself is definitely not there."""

@@ -209,7 +209,13 @@ def names_in(kernel: Kernel, fd: int, *, follow: bool) -> list[bytes]:
     """In byte order; those of folders end in `/`, and sort so."""
     with kernel.entries(fd) as found:
         texts = [e.name + "/" if e.is_dir(follow_symlinks=follow) else e.name for e in found]
-    return sorted("\0".join(texts).encode(_NAMES, "surrogateescape").split(b"\0")) if texts else []
+    if not texts:
+        return []
+    together = "\0".join(texts)
+    encoded = together.encode(_NAMES, "surrogateescape")
+    names = encoded.split(b"\0")
+    names.sort()
+    return names
 
 
 _Known = tuple[int, int, int, int, bool]

@@ -41,7 +41,8 @@ class Parents:
     def __init__(
         self, opened: Callable[[tuple[bytes, ...]], contextlib.AbstractContextManager[int]]
     ) -> None:
-        self._opened, self._stack = opened, contextlib.ExitStack()
+        self._opened = opened
+        self._stack = contextlib.ExitStack()
         self._known: dict[tuple[bytes, ...], int] = {}
 
     def __enter__(self) -> Parents:
@@ -54,10 +55,12 @@ class Parents:
 
     def of(self, key: bytes) -> tuple[int, bytes]:
         """The folder's descriptor and the name in it."""
-        *parts, name = key.split(b"/")
-        if tuple(parts) not in self._known:
-            self._known[tuple(parts)] = self._stack.enter_context(self._opened(tuple(parts)))
-        return self._known[tuple(parts)], name
+        *parents, name = key.split(b"/")
+        parts = tuple(parents)
+        if parts not in self._known:
+            opened = self._opened(parts)
+            self._known[parts] = self._stack.enter_context(opened)
+        return self._known[parts], name
 
 
 class FolderWriting:
@@ -215,6 +218,7 @@ class FolderWriting:
 
 # Makes the file with its bytes; gives their CRC.
 Begin = Callable[[Parents], tuple[FolderWriting, str]]
+Waiting = tuple[Begin, asyncio.Future[Placed]]
 
 
 class Batches:
@@ -223,8 +227,9 @@ class Batches:
     """
 
     def __init__(self, parents: Callable[[], Parents], kernel: Kernel) -> None:
-        self._parents, self._kernel = parents, kernel
-        self._waiting: list[tuple[Begin, asyncio.Future[Placed]]] = []
+        self._parents = parents
+        self._kernel = kernel
+        self._waiting: list[Waiting] = []
         self._tasks: set[asyncio.Task[Any] | None] = set()
         self._threads = 1
 

@@ -44,10 +44,11 @@ class BucketFacts:
 
     def remember(self, bucket: str, told: Mapping[str, Any]) -> None:
         """What `as_mapping` gave before; nonsense is nothing."""
-        if not isinstance(told, Mapping) or not isinstance(told.get("checksum"), str):
+        checksum = told.get("checksum") if isinstance(told, Mapping) else None
+        if not isinstance(checksum, str):
             return
         create_only = bool(told.get("create_only", True))
-        self.learn(bucket, checksum=told["checksum"], create_only=create_only)
+        self.learn(bucket, checksum=checksum, create_only=create_only)
         self.probed.add(bucket)
         if "guards_removals" in told:
             self.removals_guarded[bucket] = bool(told["guards_removals"])

@@ -169,12 +169,15 @@ class S3Client:
         self, key: bytes, etag: str, start: int, version: str = ""
     ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
         wanted, target, headers = self._getting(key, etag, start, None, version)
-        async with self._transport.streamed("GET", target, headers) as (status, found, chunks):
+        answer = self._transport.streamed("GET", target, headers)
+        async with answer as (status, found, chunks):
             if status == 412:
                 raise self._changed(key)
             if status != wanted:
-                body = b"".join([c async for c in chunks])
-                raise error_from(status, found, body, what=f"Reading {self.named(key)}")
+                what = f"Reading {self.named(key)}"
+                pieces = [chunk async for chunk in chunks]
+                body = b"".join(pieces)
+                raise error_from(status, found, body, what=what)
             yield found, chunks
 
     async def get_at_once(
@@ -205,14 +208,15 @@ class S3Client:
     ) -> tuple[int, str, dict[str, str]]:
         """The status that a right answer has, what to ask for, and the headers."""
         bucket, name = self.split(key)
-        ranged = start > 0 or last is not None
+        wanted = 200
         headers = {"if-match": f'"{etag}"', "x-amz-checksum-mode": "ENABLED"}
-        if ranged:
-            headers["range"] = f"bytes={start}-{'' if last is None else last}"
-        path, query, full = self._prepare(
-            "GET", bucket, name, versioned(version), headers, EMPTY_SHA256
-        )
-        return 206 if ranged else 200, path + query, full
+        if start > 0 or last is not None:
+            wanted = 206
+            end = "" if last is None else last
+            headers["range"] = f"bytes={start}-{end}"
+        which = versioned(version)
+        path, query, full = self._prepare("GET", bucket, name, which, headers, EMPTY_SHA256)
+        return wanted, path + query, full
 
     def split(self, key: bytes) -> tuple[str, bytes]:
         bucket, _, name = (self.root + key).partition(b"/")

@@ -12,7 +12,7 @@ from pinecart.core.places import show
 from pinecart.core.ports import Put
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.bucket_facts import BucketFacts
-from pinecart.drivers.s3.client import S3Client, error_of
+from pinecart.drivers.s3.client import Query, S3Client, error_of
 from pinecart.drivers.s3.wire import root_of
 
 
@@ -95,20 +95,25 @@ class ConditionalWrites:
 
     async def abort(self, bucket: str, name: bytes, upload: str) -> None:
         """Until the store says that it is gone. Raises StoreError."""
+        client = self._client
+        named = f"{client.name}/{bucket}/{show(name)}"
+        query: Query = [("uploadId", upload)]
 
         async def one() -> None:
-            answer = await self._client.ask("DELETE", bucket, name, query=[("uploadId", upload)])
+            answer = await client.ask("DELETE", bucket, name, query=query)
             if answer.status not in (200, 204, 404):
-                what = f"Taking away unfinished parts of {self._client.name}/{bucket}/{show(name)}"
+                what = f"Taking away unfinished parts of {named}"
                 raise error_of(answer, what=what)
 
         await self._client.safely(one)
 
     async def must_have_size(self, put: Put) -> None:
-        found = (await self._client.stat(put.key)).entry
-        if found.size != put.size:
-            told = f"{put.size} bytes were sent, {found.size} are there"
-            raise Corrupt(f"{self._client.named(put.key)}: {told}.")
+        found = await self._client.stat(put.key)
+        size = found.entry.size
+        if size != put.size:
+            named = self._client.named(put.key)
+            told = f"{put.size} bytes were sent, {size} are there"
+            raise Corrupt(f"{named}: {told}.")
 
     async def is_absent(self, key: bytes) -> bool:
         try:

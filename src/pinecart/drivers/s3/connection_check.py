@@ -86,16 +86,19 @@ async def _clock(store: S3Store, steps: list[Step]) -> None:
 
 def _explain(exc: StoreError, steps: list[Step]) -> None:
     """Which step a refused listing belongs to."""
-    if isinstance(exc, Busy) or exc.code in ANSWERED_WRONGLY:
-        steps.append(Step("answer", False, exc.message, exc.code))
-    elif exc.code == "store.clock":
-        if not any(s.code == exc.code for s in steps):
-            steps.append(Step("clock", False, exc.message, exc.code))
-    elif isinstance(exc, SignInRefused) or exc.code == "store.region":
-        steps.append(Step("sign in", False, exc.message, exc.code))
+    code = exc.code
+    if isinstance(exc, Busy) or code in ANSWERED_WRONGLY:
+        failed = "answer"
+    elif code == "store.clock":
+        failed = "clock"
+    elif isinstance(exc, SignInRefused) or code == "store.region":
+        failed = "sign in"
     else:
+        failed = "list"
         steps.append(Step("sign in", True, "The key is accepted."))
-        steps.append(Step("list", False, exc.message, exc.code))
+    is_told = failed == "clock" and any(step.code == code for step in steps)
+    if not is_told:
+        steps.append(Step(failed, False, exc.message, code))
 
 
 async def _try_object(store: S3Store, prefix: bytes, steps: list[Step]) -> None:

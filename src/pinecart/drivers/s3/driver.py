@@ -42,13 +42,16 @@ def read_address(text: str) -> dict[str, str]:
     parts = re.fullmatch(r"(https?)://(?:[^@/?#]*@)?([^/?#]+)([^?#]*).*", text)
     if not parts:
         return {}
-    scheme, host, path = parts[1], parts[2], percent_decoded(parts[3]).strip("/")
+    scheme, host, path = parts.groups()
+    path = percent_decoded(path).strip("/")
     fields = {"root": path}
-    if in_host := _BUCKET_IN_HOST.fullmatch(host):
+    in_host = _BUCKET_IN_HOST.fullmatch(host)
+    if in_host:
         host = in_host["rest"]
         fields["region"] = in_host["region"]
-        if in_host["bucket"]:
-            fields["root"] = f"{in_host['bucket']}/{path}".rstrip("/")
+        bucket = in_host["bucket"]
+        if bucket:
+            fields["root"] = f"{bucket}/{path}".rstrip("/")
     fields["endpoint"] = f"{scheme}://{host}"
     return {name: value for name, value in fields.items() if value}
 

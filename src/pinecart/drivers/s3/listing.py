@@ -23,13 +23,14 @@ class Lister:
         full: Query = [("list-type", "2"), ("encoding-type", "url"), *query]
         if prefix:
             full.append(("prefix", prefix))
-        what = f"Listing {self._client.name}/{bucket}"
+        client = self._client
+        what = f"Listing {client.name}/{bucket}"
 
         async def one() -> Any:
-            answer = await self._client.good("GET", bucket, query=full, what=what)
+            answer = await client.good("GET", bucket, query=full, what=what)
             return parse_page(answer.body, prefix=prefix)
 
-        return await self._client.safely(one)
+        return await client.safely(one)
 
     async def pages(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""
@@ -110,9 +111,10 @@ class Lister:
             what = f"Listing the versions of {self._client.named(key)}"
             raise error_of(answer, what=what)
         found = parse_versions(answer.body, name)
-        return (
-            [] if [v.version for v in found] == ["null"] else found
-        )  # a bucket that never kept any
+        names = [kept.version for kept in found]
+        if names == ["null"]:  # a bucket that never kept any
+            return []
+        return found
 
 
 def _after(key: bytes) -> Query:

@@ -106,9 +106,11 @@ class MultipartUpload:
 
     async def _journal_begin(self, journal: Uploads) -> str:
         """The id of an upload that was begun before with this token; empty: one begins now."""
+        put = self._put
         date = self._client.last_date or self._client.now()
-        token = f"{self._put.card.decision_id}/{self._put.size}/{self._step}"
-        return await journal.begun(self._put.key, token, date.isoformat())
+        decision = put.card.decision_id
+        token = f"{decision}/{put.size}/{self._step}"
+        return await journal.begun(put.key, token, date.isoformat())
 
     async def _parts_of(self, upload: str) -> dict[tuple[int, int], str] | None:
         """Its parts; None: it is gone, and another one is started."""
@@ -152,10 +154,13 @@ class MultipartUpload:
         lies_there = self._there.get((number, size))
         if lies_there is not None:
             sums = await self._source.sums(start, size)  # not sent again: it must be just this
-            if sums is not None and sums[1] == lies_there:
-                self._etags[number] = f'"{lies_there}"'
-                return sums[0]
-        self._etags[number], crc = await self._source.send(self._upload, number, start, size)
+            if sums is not None:
+                crc, md5 = sums
+                if md5 == lies_there:
+                    self._etags[number] = f'"{lies_there}"'
+                    return crc
+        etag, crc = await self._source.send(self._upload, number, start, size)
+        self._etags[number] = etag
         return crc
 
     def _helper(self) -> Give | None:
@@ -172,12 +177,14 @@ class MultipartUpload:
 
     async def _complete(self, crc: str) -> tuple[HttpAnswer, bool]:
         """The answer, and whether the write was guarded by its condition."""
-        body = completion([self._etags[number] for number in sorted(self._etags)])
+        numbers = sorted(self._etags)
+        body = completion([self._etags[number] for number in numbers])
         sums = {}
         if self._sums_whole and crc:
             sums = {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"}
         self._is_completing = True
-        return await self._writes.conditionally(self._put, partial(self._ask_for, body, sums))
+        ask = partial(self._ask_for, body, sums)
+        return await self._writes.conditionally(self._put, ask)
 
     async def _ask_for(
         self, body: bytes, sums: dict[str, str], condition: dict[str, str]
@@ -211,7 +218,9 @@ class MultipartUpload:
 
     async def _placed(self, etag: str, guarded: bool, crc: str) -> Placed:
         put, writes = self._put, self._writes
-        entry = Entry(put.key, put.size, None, await writes.etag(put.key, etag))
+        known_etag = await writes.etag(put.key, etag)
+        entry = Entry(put.key, put.size, None, known_etag)
         await writes.must_have_size(put)
         proof = "server-verified" if self._sums else "size-only"
-        return Placed(entry, proof, guarded, crc, await writes.lost(put))
+        lost = await writes.lost(put)
+        return Placed(entry, proof, guarded, crc, lost)

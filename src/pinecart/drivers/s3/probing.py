@@ -96,9 +96,10 @@ class Prober:
         for version in kept:
 
             async def one(version: str = version) -> None:
-                answer = await self._client.ask("DELETE", bucket, name, query=versioned(version))
+                which = versioned(version)
+                answer = await self._client.ask("DELETE", bucket, name, query=which)
                 if answer.status not in (200, 204, 404):
-                    what = f"Taking away our probe {self._client.named(key)}"
-                    raise error_of(answer, what=what)
+                    named = self._client.named(key)
+                    raise error_of(answer, what=f"Taking away our probe {named}")
 
             await self._client.safely(one)

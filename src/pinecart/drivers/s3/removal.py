@@ -34,10 +34,11 @@ class ObjectRemover:
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
         bucket, name = self._client.split(key)
+        named = self._client.named(key)
         now = (await self._client.stat(key)).entry
         if (now.size, now.etag) != (expected.size, expected.etag):
             told = "is not as it was when this was planned. It was not removed."
-            raise Taken(f"{self._client.named(key)} {told}")
+            raise Taken(f"{named} {told}")
 
         # Swift holds the condition against another ETag in a bucket that keeps versions; there
         # nothing is lost without it.
@@ -50,10 +51,7 @@ class ObjectRemover:
             if answer.status == 501:  # knows no conditions
                 answer = await self._client.ask("DELETE", bucket, name)
             if answer.status not in (200, 204, 404):
-                raise error_of(
-                    answer,
-                    what=f"Removing {self._client.named(key)}",
-                )
+                raise error_of(answer, what=f"Removing {named}")
 
         await self._client.safely(one)
         return guards

@@ -69,11 +69,13 @@ class ServerCopy:
         Corrupt.
         """
         there = await self._client.stat(put.key)
-        known = of.crc or (of.card.crc if of.card else "")
-        if there.entry.size != put.size or (there.crc and known and there.crc != known):
-            told = "the store's own copy is not the same as its source"
-            raise Corrupt(f"{self._client.named(put.key)}: {told}.")
-        proof = "server-copy" if there.crc and known else "size-only"
+        stamped = of.card.crc if of.card else ""
+        known = of.crc or stamped
+        both_known = there.crc and known
+        if there.entry.size != put.size or (both_known and there.crc != known):
+            named = self._client.named(put.key)
+            raise Corrupt(f"{named}: the store's own copy is not the same as its source.")
+        proof = "server-copy" if both_known else "size-only"
         return placed._replace(proof=proof, crc=there.crc or known)
 
     async def _copy_whole(self, put: Put, where: dict[str, str]) -> Placed:
@@ -122,14 +124,15 @@ class ServerCopy:
         self, key: bytes, where: dict[str, str], upload: str, number: int, start: int, size: int
     ) -> str:
         """The store copies a range of another object as a part. Its ETag."""
-        bucket, name = self._client.split(key)
-        copied = f"bytes={start}-{start + size - 1}"
+        client = self._client
+        bucket, name = client.split(key)
+        last = start + size - 1
+        copied = f"bytes={start}-{last}"
         headers = where | {"x-amz-copy-source-range": copied, "content-length": "0"}
         query: Query = [("partNumber", str(number)), ("uploadId", upload)]
-        what = f"Copying part {number} of {self._client.named(key)}"
-        answer = await self._client.safely(
-            partial(self._client.good, "PUT", bucket, name, query=query, headers=headers, what=what)
-        )
+        what = f"Copying part {number} of {client.named(key)}"
+        ask = partial(client.good, "PUT", bucket, name, query=query, headers=headers, what=what)
+        answer = await client.safely(ask)
         if is_error(answer.body):
             raise error_of(answer, what=what)
         return text_of(answer.body, "ETag")

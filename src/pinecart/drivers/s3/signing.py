@@ -50,7 +50,8 @@ def _day_key(secret: str, day: str, region: str) -> hmac.HMAC:
     """To be copied for each signature: the key is then not worked in anew."""
     key = f"AWS4{secret}".encode()
     for part in (day, region, "s3", "aws4_request"):
-        key = hmac.digest(key, part.encode(), "sha256")
+        text = part.encode()
+        key = hmac.digest(key, text, "sha256")
     return hmac.new(key, digestmod="sha256")
 
 

@@ -44,7 +44,8 @@ class S3Store:
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> S3Store:
         facts = BucketFacts()
-        for bucket, told in (spec.get("abilities") or {}).items():
+        learned = spec.get("abilities") or {}
+        for bucket, told in learned.items():
             facts.remember(bucket, told)
         return cls(client_from(spec), facts)
 

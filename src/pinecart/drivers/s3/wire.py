@@ -286,15 +286,17 @@ _PAIR = re.compile(rb"<([A-Za-z0-9]+)>([^<]*)</")
 @lru_cache(maxsize=8)  # one answer is asked for several things
 def _answer(body: bytes) -> tuple[str, dict[str, str]]:
     """The name of the root, and the first text under each name."""
-    if plain := _FLAT.fullmatch(body.replace(b"&quot;", b'"')):
-        found = {name.decode(): text.decode() for name, text in reversed(_PAIR.findall(plain[2]))}
-        return plain[1].decode(), found
-    root, texts = (
-        _tree(_CONTROLS.sub(b"?", body)),
-        dict[str, str](),
-    )  # a key is told in it, which is no word of ours
+    texts: dict[str, str] = {}
+    plain = _FLAT.fullmatch(body.replace(b"&quot;", b'"'))
+    if plain:
+        pairs = _PAIR.findall(plain[2])
+        for name, text in pairs:
+            texts.setdefault(name.decode(), text.decode())
+        return plain[1].decode(), texts
+    root = _tree(_CONTROLS.sub(b"?", body))  # a key is told in it, which is no word of ours
     for node in root.iter():
-        texts.setdefault(_local(node.tag), node.text or "")
+        tag = _local(node.tag)
+        texts.setdefault(tag, node.text or "")
     return _local(root.tag), texts
 
 
@@ -307,19 +309,28 @@ def completion(etags: Sequence[str]) -> bytes:
     return f"<CompleteMultipartUpload>{''.join(parts)}</CompleteMultipartUpload>".encode()
 
 
+def _texts_in(node: ET.Element) -> dict[str, str]:
+    """The text of each child by its name."""
+    return {_local(child.tag): child.text or "" for child in node}
+
+
 def parse_parts(body: bytes) -> tuple[dict[tuple[int, int], str], str]:
     """(number, size) → ETag of each part, and where to go on (empty: at the end)."""
     root = _tree(_CONTROLS.sub(b"?", body))
     found = {}
-    for node in [n for n in root if _local(n.tag) == "Part"]:
-        told = {_local(n.tag): n.text or "" for n in node}
-        part = (
-            number(told.get("PartNumber"), "part's number"),
-            number(told.get("Size"), "part's size"),
-        )
-        found[part] = told.get("ETag", "").strip('"')
-    told = {_local(n.tag): n.text or "" for n in root}
-    return found, told.get("NextPartNumberMarker", "") if told.get("IsTruncated") == "true" else ""
+    for node in root:
+        if _local(node.tag) != "Part":
+            continue
+        told = _texts_in(node)
+        which = number(told.get("PartNumber"), "part's number")
+        size = number(told.get("Size"), "part's size")
+        etag = told.get("ETag", "")
+        found[which, size] = etag.strip('"')
+    told = _texts_in(root)
+    following = ""
+    if told.get("IsTruncated") == "true":
+        following = told.get("NextPartNumberMarker", "")
+    return found, following
 
 
 def parse_uploads(body: bytes) -> list[tuple[str, bytes, datetime]]:
@@ -363,12 +374,13 @@ def parse_versions(body: bytes, key: bytes) -> list[Version]:
 
 
 def parse_tags(body: bytes) -> dict[str, str]:
-    found = [
-        {_local(n.tag): n.text or "" for n in tag}
-        for tag in _tree(body).iter()
-        if _local(tag.tag) == "Tag"
-    ]
-    return {t.get("Key", ""): t.get("Value", "") for t in found}
+    found = {}
+    for node in _tree(body).iter():
+        if _local(node.tag) == "Tag":
+            told = _texts_in(node)
+            name = told.get("Key", "")
+            found[name] = told.get("Value", "")
+    return found
 
 
 def parse_buckets(body: bytes) -> list[str]:
@@ -467,6 +479,13 @@ _BY_STATUS = {
 }
 
 
+def _said(code: str, words: str) -> str:
+    short = words[:200].strip()
+    parts = [part for part in (code, short) if part]
+    told = ": ".join(parts)
+    return f" {told}" if told else ", without a word"
+
+
 def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
     """The store's refusal as one of our errors. what: location and action, for the message."""
     their_code, their_words = _their_words(body) if body else ("", "")
@@ -478,12 +497,12 @@ def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: st
     kind, code, words = _BY_CODE.get(their_code, (None, "", ""))
     facts: JsonObject = {"status": status, "their_code": their_code}
     if kind is Busy or (kind is None and status >= 500):
-        wait = headers.get("Retry-After", "")
-        message = f"{what}: {words or 'The store has a fault on its side'} ({status} {their_code})."
-        return Busy(message, wait_s=wait_told(wait), **facts)
+        words = words or "The store has a fault on its side"
+        message = f"{what}: {words} ({status} {their_code})."
+        wait_s = wait_told(headers.get("Retry-After", ""))
+        return Busy(message, wait_s=wait_s, **facts)
     if kind is None:
-        said = ": ".join(filter(None, [their_code, their_words[:200].strip()]))
-        said = f" {said}" if said else ", without a word"
+        said = _said(their_code, their_words)
         return Refused(f"{what}: the store refused ({status}{said}).", **facts)
     return kind(f"{what}: {words} ({their_code})", code=code, **facts)
 

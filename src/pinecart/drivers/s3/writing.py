@@ -87,10 +87,12 @@ class ObjectWriter:
 
     async def put_part(self, key: bytes, upload: str, number: int, body: bytes) -> tuple[str, str]:
         """One part of an upload that was begun, numbered from 1. Its ETag and CRC."""
-        md5 = md5_of(body) if self._facts.able(self._client.split(key)[0]).checksum == "md5" else ""
-        return await self._part(
-            key, upload, number, body, crc_of(body), md5, self._client.signed_payload(body)
-        )
+        bucket, _ = self._client.split(key)
+        able = self._facts.able(bucket)
+        md5 = md5_of(body) if able.checksum == "md5" else ""
+        crc = crc_of(body)
+        signed = self._client.signed_payload(body)
+        return await self._part(key, upload, number, body, crc, md5, signed)
 
     async def put_part_in_pieces(
         self, key: bytes, upload: str, number: int, source: Reading, start: int, size: int
@@ -174,12 +176,11 @@ class _PartsOfReading:
         self._writer, self._key, self._source = writer, key, source
 
     async def send(self, upload: str, number: int, start: int, size: int) -> tuple[str, str]:
+        writer, source = self._writer, self._source
         if size > HELD_PART:
-            return await self._writer.put_part_in_pieces(
-                self._key, upload, number, self._source, start, size
-            )
-        body = await self._source.piece(start, size)
-        return await self._writer.put_part(self._key, upload, number, body)
+            return await writer.put_part_in_pieces(self._key, upload, number, source, start, size)
+        body = await source.piece(start, size)
+        return await writer.put_part(self._key, upload, number, body)
 
     async def sums(self, start: int, size: int) -> tuple[str, str]:
         crc, md5, _ = await _sums(self._source, start, size)
@@ -191,7 +192,9 @@ class _PartsOfReading:
 
 async def _sums(source: Reading, start: int, size: int) -> tuple[str, bytes, bytes]:
     """CRC, MD5 and SHA-256 of a range."""
-    crc, md5, sha256 = Crc64(), hashlib.md5(usedforsecurity=False), hashlib.sha256()
+    crc = Crc64()
+    md5 = hashlib.md5(usedforsecurity=False)
+    sha256 = hashlib.sha256()
     async for piece in in_pieces(source, start, size):
         crc.add(piece)
         md5.update(piece)

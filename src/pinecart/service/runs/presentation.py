@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import hashlib
 from collections import Counter
+from collections.abc import Mapping
+from typing import Any
 
 from pinecart.core.definition import days_kept
 from pinecart.core.lifecycle import RunState
@@ -26,8 +28,8 @@ class RunSums:
 
     def __init__(self, run: RunFacts) -> None:
         self._run = run
-        self._groups: list[JsonObject] = []
-        self._folders: list[JsonObject] = []
+        self._groups: list[Mapping[str, Any]] = []
+        self._folders: list[Mapping[str, Any]] = []
         for group in run.summed:
             of_kind = self._folders if group["folder"] else self._groups
             of_kind.append(group)
