@@ -40,7 +40,10 @@ class FormCommand(click.Command):
         except (ClientError, click.UsageError) as exc:
             ctx.meta[NOT_ASKED] = exc
             return []
-        return [option for field in self._fields(forms) for option in options_of(field)]
+        options: list[click.Parameter] = []
+        for field in self._fields(forms):
+            options += options_of(field)
+        return options
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         try:

@@ -272,9 +272,11 @@ def preview(cart: Cart, job: str, wait: bool) -> None:
     \b
     pinecart preview dawn
     """
-    run = follow_quietly(cart, cart.client.start_preview(job, wait=wait), "previews")
+    begun = cart.client.start_preview(job, wait=wait)
+    run = follow_quietly(cart, begun, "previews")
     show_preview(cart, run)
-    sys.exit(PROBLEMS if run["outcome"] == "failed" else 0)
+    has_failed = run["outcome"] == "failed"
+    sys.exit(PROBLEMS if has_failed else 0)
 
 
 LEFT_WORDS = {

@@ -87,10 +87,9 @@ def person_add(
 
 def _tell_code(cart: Cart, made: JsonObject) -> None:
     click.echo(made["code"])
-    say(
-        f"They set their password with this code at {cart.client.url}/enter, by "
-        f"{made['ends_at'][:16].replace('T', ' ')} UTC."
-    )
+    at = made["ends_at"][:16]
+    by = at.replace("T", " ")
+    say(f"They set their password with this code at {cart.client.url}/enter, by {by} UTC.")
 
 
 @person.command("code")

@@ -38,16 +38,13 @@ def start(cart: Cart, job: str, watch: bool, each: bool, or_follow: bool) -> Non
     pinecart start dawn --or-follow
     """
     made = _started(cart, job, watch=watch or each, or_follow=or_follow)
-    if not (watch or each or or_follow):
-        cart.show(
-            made,
-            lambda: say(
-                f"Run {made['id']} of {job} is queued. Watch it with: pinecart run follow "
-                f"{made['id']}"
-            ),
-        )
+    number = made["id"]
+    if watch or each or or_follow:
+        run = follow(cart, number, each=each)
+        _ended(cart, run)
         return
-    _ended(cart, follow(cart, made["id"], each=each))
+    words = f"Run {number} of {job} is queued. Watch it with: pinecart run follow {number}"
+    cart.show(made, lambda: say(words))
 
 
 def _started(cart: Cart, job: str, *, watch: bool, or_follow: bool) -> JsonObject:
@@ -58,10 +55,14 @@ def _started(cart: Cart, job: str, *, watch: bool, or_follow: bool) -> JsonObjec
         return cart.client.start(job)
     except Conflict as exc:
         number = exc.problem.get("run")
-        asks = watch and not or_follow and sys.stdin.isatty() and sys.stderr.isatty()
-        if not number or not (
-            or_follow or (asks and click.confirm(f"{exc.message} Watch that one?", err=True))
-        ):
+        if not number:
+            raise
+        is_terminal = sys.stdin.isatty() and sys.stderr.isatty()
+        watches = or_follow
+        if watch and not or_follow and is_terminal:
+            question = f"{exc.message} Watch that one?"
+            watches = click.confirm(question, err=True)
+        if not watches:
             raise
         return cart.client.run(number)
 
@@ -202,7 +203,8 @@ def run_follow(cart: Cart, number: int, each: bool) -> None:
     \b
     pinecart run follow 12
     """
-    _ended(cart, follow(cart, number, each=each))
+    run = follow(cart, number, each=each)
+    _ended(cart, run)
 
 
 @run.command("objects")
@@ -312,7 +314,8 @@ def run_keep(cart: Cart, number: int, job: str) -> None:
     pinecart run keep 12 sheets-home
     """
     made = cart.client.keep(number, job)
-    cart.show(made, lambda: say(f"Kept as job {job}. Next: pinecart job show {job}"))
+    words = f"Kept as job {job}. Next: pinecart job show {job}"
+    cart.show(made, lambda: say(words))
 
 
 @run.command("stop")
@@ -344,7 +347,8 @@ def run_pause(cart: Cart, number: int) -> None:
     pinecart run pause 12
     """
     told = cart.client.pause(number)
-    cart.show(told, lambda: say(f"Run {number} pauses. Go on with: pinecart run resume {number}"))
+    words = f"Run {number} pauses. Go on with: pinecart run resume {number}"
+    cart.show(told, lambda: say(words))
 
 
 @run.command("resume")
@@ -357,7 +361,8 @@ def run_resume(cart: Cart, number: int, watch: bool) -> None:
     \b
     pinecart run resume 12 --follow
     """
-    _going_on(cart, cart.client.resume(number), watch)
+    run = cart.client.resume(number)
+    _going_on(cart, run, watch)
 
 
 @run.command("retry")
@@ -370,16 +375,17 @@ def run_retry(cart: Cart, number: int, watch: bool) -> None:
     \b
     pinecart run retry 12 --follow
     """
-    _going_on(cart, cart.client.retry(number), watch)
+    run = cart.client.retry(number)
+    _going_on(cart, run, watch)
 
 
 def _going_on(cart: Cart, run: JsonObject, watch: bool) -> None:
     if watch:
-        _ended(cart, follow(cart, run["id"], each=False))
-    cart.show(
-        run,
-        lambda: say(f"Run {run['id']} is queued. Watch it with: pinecart run follow {run['id']}"),
-    )
+        ended = follow(cart, run["id"], each=False)
+        _ended(cart, ended)
+    number = run["id"]
+    words = f"Run {number} is queued. Watch it with: pinecart run follow {number}"
+    cart.show(run, lambda: say(words))
 
 
 @run.command("release")

@@ -38,10 +38,11 @@ class Client(ApiDoor):
 
         Raises NotSignedIn.
         """
-        session = self.ask(
-            "POST", "session", body={"name": name, "password": password, "code": code}
-        )
-        self.http.headers.update({"X-CSRFToken": session["csrf"], "Referer": self.url})
+        person = {"name": name, "password": password, "code": code}
+        session = self.ask("POST", "session", body=person)
+        headers = self.http.headers
+        headers["X-CSRFToken"] = session["csrf"]
+        headers["Referer"] = self.url
         made = self.ask("POST", "tokens", body={"name": token_name})
         self.ask("DELETE", "session")
         return str(made["token"])

@@ -186,7 +186,8 @@ def decide_unknown(source: bool, there: There, rules: Rules) -> Verdict:
         if rules.intent is Intent.REMOVE:
             return Verdict(Decision.REMOVE, Reason.ASKED)
         return Verdict(Decision.LEAVE, Reason.FOREIGN)
-    verdict = _UNKNOWN_BY_INTENT.get((rules.intent, there)) or _UNKNOWN[there]
+    of_intent = _UNKNOWN_BY_INTENT.get((rules.intent, there))
+    verdict = of_intent or _UNKNOWN[there]
     return _by_choice(verdict, rules)
 
 

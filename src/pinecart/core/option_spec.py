@@ -32,7 +32,9 @@ class Problems:
         try:
             return call(*args)
         except Invalid as exc:
-            self.problems += [{**p, "field": where + p["field"]} for p in exc.problems]
+            for problem in exc.problems:
+                field = where + problem["field"]
+                self.problems.append({**problem, "field": field})
             return None
 
 

@@ -103,7 +103,11 @@ def show(key: bytes) -> str:
     text = key.decode("utf-8", "surrogateescape")
     if text.isascii() and text.isprintable():
         return text
-    return "".join(_escape(c) if unicodedata.category(c) in _HIDDEN else c for c in text)
+    shown = []
+    for c in text:
+        is_hidden = unicodedata.category(c) in _HIDDEN
+        shown.append(_escape(c) if is_hidden else c)
+    return "".join(shown)
 
 
 def shown_lines(text: str) -> str:

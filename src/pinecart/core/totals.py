@@ -99,8 +99,9 @@ def add_up(sums: Iterable[tuple[str, int, int]]) -> Totals:
     """Totals from (decision, objects, bytes) sums; decisions may come more than once."""
     totals = no_totals()
     for decision, objects, size in sums:
-        totals[decision]["objects"] += objects
-        totals[decision]["bytes"] += size
+        total = totals[decision]
+        total["objects"] += objects
+        total["bytes"] += size
     return totals
 
 
@@ -139,9 +140,11 @@ def span_text(seconds: float) -> str:
     minutes = round(seconds / 60)
     if minutes < 60:
         return f"{minutes} min"
-    return (
-        f"{minutes // 60} h {minutes % 60} min" if minutes < 48 * 60 else f"{minutes // 1440} days"
-    )
+    hours, rest = divmod(minutes, 60)
+    if hours < 48:
+        return f"{hours} h {rest} min"
+    days = hours // 24
+    return f"{days} days"
 
 
 def files_text(n: int) -> str:

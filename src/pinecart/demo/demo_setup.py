@@ -74,20 +74,17 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
     )
 
     def ready(welcome: Welcome | None) -> None:
+        file = files / "password"
         if welcome:
-            (files / "password").touch(mode=0o600)
-            (files / "password").write_text(welcome.password)
+            file.touch(mode=0o600)
+            file.write_text(welcome.password)
+        password = file.read_text()
         say(f"Pine Cart's demo is at {options.url}")
-        say(
-            f"Sign in as admin with the password {(files / 'password').read_text()} (made "
-            "up, for this demo only)."
-        )
+        say(f"Sign in as admin with the password {password} (made up, for this demo only).")
         say(f"The command line finds it with: export PINECART_DATA={data}")
         try:
-            with Client(
-                options.url,
-                _token(StateFolder(data), options.url, (files / "password").read_text()),
-            ) as client:
+            token = _token(StateFolder(data), options.url, password)
+            with Client(options.url, token) as client:
                 _set_up(client, configs, files, unhurried=unhurried, say=say)
         except ClientError as exc:
             say(f"The demo could not be set up: {exc.message} ({exc.code})")
@@ -102,7 +99,8 @@ def _token(state: StateFolder, url: str, password: str) -> str:
     if not file.exists():
         with Client(url) as client:
             name = "the demo's command line"
-            write_whole(file, client.token_for("admin", password, token_name=name))
+            token = client.token_for("admin", password, token_name=name)
+            write_whole(file, token)
     return file.read_text()
 
 
@@ -180,19 +178,21 @@ def _set_up(
 def _first_run(
     client: Client, job: str, office: Path, *, unhurried: bool, say: Callable[[str], None]
 ) -> None:
-    told = json.loads(office.read_text())
+    port = json.loads(office.read_text())["port"]
     if unhurried:
-        _behave(told["port"], {"put": {"per_second": FIRST_RUN_PER_SECOND}})
+        slowly = {"put": {"per_second": FIRST_RUN_PER_SECOND}}
+        _behave(port, slowly)
         say(
             f"The first run of {job} is slowed so that it can be watched (about 40 s): "
             "pinecart run follow 1"
         )
-    run = client.start(job)
-    for _ in client.follow(run["id"]):
+    number = client.start(job)["id"]
+    for _ in client.follow(number):
         pass
     if unhurried:
-        _behave(told["port"], {})
-    say(f"{job}: {client.run(run['id'])['sentence']}")
+        _behave(port, {})
+    ended = client.run(number)
+    say(f"{job}: {ended['sentence']}")
 
 
 def _behave(port: int, behaviour: JsonObject) -> None:

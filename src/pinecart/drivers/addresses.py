@@ -48,7 +48,8 @@ class Allowed(NamedTuple):
         """Raises Refused for what is of this machine or its provider, and addresses that are no
         host's.
         """
-        ip = ipaddress.ip_address(address.split("%", maxsplit=1)[0])
+        text, _, _ = address.partition("%")
+        ip = ipaddress.ip_address(text)
         ip = _within(ip) or ip
         if any(ip in ipaddress.ip_network(n) for n in self.networks):
             return

@@ -56,12 +56,16 @@ async def connects(
     if wrong:
         steps.append(wrong)
         return False
-    steps.append(Step("connect", True, f"Port {endpoint.port} answers."))
+    words = f"Port {endpoint.port} answers."
+    steps.append(Step("connect", True, words))
     if not endpoint.is_tls:
         return True
     wrong = await _handshake(endpoint, address)
-    steps.append(wrong or Step("TLS", True, "Its certificate is accepted."))
-    return wrong is None
+    if wrong:
+        steps.append(wrong)
+        return False
+    steps.append(Step("TLS", True, "Its certificate is accepted."))
+    return True
 
 
 async def _bare_connection(

@@ -281,7 +281,8 @@ class CurlLines:
         self._timer = None
         self._multi.socket_action(pycurl.SOCKET_TIMEOUT, 0)
         self._see_what_is_over()
-        self._set_timer(self._multi.timeout())
+        next_ms = self._multi.timeout()
+        self._set_timer(next_ms)
 
     def _see_what_is_over(self) -> None:
         while True:

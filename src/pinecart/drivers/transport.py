@@ -358,10 +358,11 @@ def _written(headers: Mapping[str, str], *, no_expect: bool) -> list[bytes]:
     found = [f"{k}: {v}" if v else f"{k};" for k, v in headers.items()]
     if no_expect:
         found.append("expect:")
+    if not found:
+        return []
     text = "\n".join(found)
-    if text.count("\n") >= max(len(found), 1) or "\r" in text or "\0" in text:
-        raise Refused(
-            "A name or a piece of metadata has a line break, which HTTP can't carry.",
-            code="unsafe-name",
-        )
-    return text.encode("utf-8", "surrogateescape").split(b"\n") if found else []
+    if text.count("\n") >= len(found) or "\r" in text or "\0" in text:
+        message = "A name or a piece of metadata has a line break, which HTTP can't carry."
+        raise Refused(message, code="unsafe-name")
+    encoded = text.encode("utf-8", "surrogateescape")
+    return encoded.split(b"\n")

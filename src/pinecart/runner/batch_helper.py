@@ -129,12 +129,11 @@ class BatchHelper:
     async def send(self, parts: Parts) -> BatchAnswer:
         """Raises Incomplete for parts of another run, epoch or definition."""
         self._begin(parts)
-        sent = await self._transfer(parts.leg).send_parts(
-            parts, lambda: parts.number > self._recalled
-        )
-        return BatchAnswer(
-            parts.number, parts.run, parts.leg, parts.epoch, tuple(map(sent.get, parts.numbers))
-        )
+        number, numbers = parts.number, parts.numbers
+        transfer = self._transfer(parts.leg)
+        sent = await transfer.send_parts(parts, lambda: number > self._recalled)
+        results = tuple(map(sent.get, numbers))
+        return BatchAnswer(number, parts.run, parts.leg, parts.epoch, results)
 
     def _begin(self, batch: Batch | Parts) -> None:
         if (batch.run, batch.epoch, batch.definition) != (

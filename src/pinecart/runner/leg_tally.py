@@ -75,34 +75,28 @@ class LegTally:
         code, times = self._failing
         self._failing = (exc.code, times + 1 if exc.code == code else 1)
         self.progress.problems += 1
-        self.not_done[
-            item.far is None and item.verdict.reason in (Reason.MISSING_THERE, Reason.CHANGED)
-        ] += 1
+        was_there = item.verdict.reason in (Reason.MISSING_THERE, Reason.CHANGED)
+        self.not_done[item.far is None and was_there] += 1
         self._leg.log("problem", exc.message, key=show(item.key), code=exc.code)
-        await self.add(
-            self.record(
-                item,
-                done=False,
-                seconds=seconds,
-                tries=exc.facts.get("tries", 1),
-                error=exc.code,
-                message=exc.message,
-            )
+        record = self.record(
+            item,
+            done=False,
+            seconds=seconds,
+            tries=exc.facts.get("tries", 1),
+            error=exc.code,
+            message=exc.message,
         )
+        await self.add(record)
 
     def record(self, item: Item, **rest: Any) -> Record:
         if "size" not in rest:
             entry = item.entry or item.far
             rest["size"] = entry.size if entry else 0
-        if item.entry and item.entry.was not in (b"", item.key):
-            rest.setdefault("message", f"from {show(item.entry.was)}")
-        return Record(
-            self._leg.number,
-            item.key,
-            item.verdict.decision.value,
-            item.verdict.reason.value,
-            **rest,
-        )
+        was = item.entry.was if item.entry else b""
+        if was not in (b"", item.key):
+            rest.setdefault("message", f"from {show(was)}")
+        decision, reason, _ = item.verdict
+        return Record(self._leg.number, item.key, decision.value, reason.value, **rest)
 
     def count(self, item: Item) -> None:
         if of_folder(item):

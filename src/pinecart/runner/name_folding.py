@@ -107,15 +107,13 @@ async def _groups(
 ) -> Iterator[list[tuple[bytes, int, Any]]]:
     """What is one name there: each of (folded name, number of the side, item)."""
     sides = [
-        await _sorted(number, pages, whose, names, files)
-        for number, (pages, whose) in enumerate(
-            [(source, "the source"), (far, "the far side"), (ledger, "the ledger")]
-        )
+        await _sorted(0, source, "the source", names, files),
+        await _sorted(1, far, "the far side", names, files),
+        await _sorted(2, ledger, "the ledger", names, files),
     ]
-    return (
-        list(group)
-        for _, group in itertools.groupby(heapq.merge(*sides), key=lambda found: found[0])
-    )
+    together = heapq.merge(*sides)
+    groups = itertools.groupby(together, key=lambda found: found[0])
+    return (list(group) for _, group in groups)
 
 
 async def _sorted(

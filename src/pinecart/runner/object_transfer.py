@@ -203,8 +203,9 @@ class ObjectTransfer:
         lies = (await other.stat(there)).entry
         if lies.size != entry.size:
             return None
-        crc = await content_crc(other, there, lies)
-        return (lies, crc) if await content_crc(store, key, entry) == crc else None
+        there_crc = await content_crc(other, there, lies)
+        here_crc = await content_crc(store, key, entry)
+        return (lies, here_crc) if here_crc == there_crc else None
 
     def _room_for(self, size: int) -> tuple[ByteBudget, int]:
         """Where an object of this size waits for its bytes of memory, and how many they are."""
@@ -250,11 +251,13 @@ class ObjectTransfer:
                 if not go_on():
                     return
                 start = (number - 1) * parts.step
+                length = min(parts.step, parts.entry.size - start)
                 try:
-                    body = await reading.piece(start, min(parts.step, parts.entry.size - start))
-                    sent[number] = Sent(*await store.put_part(target, parts.upload, number, body))
+                    body = await reading.piece(start, length)
+                    etag, crc = await store.put_part(target, parts.upload, number, body)
                 except StoreError:
                     return
+                sent[number] = Sent(etag, crc)
 
         try:
             async with self._open(parts.entry) as reading:
@@ -333,18 +336,18 @@ class ObjectTransfer:
                     await room.wait_for(wanted)
                 try:
                     async with store.open(key, entry, version=version) as reading:
-                        placed = await store.put(await self._prepare(to, reading, mark, None))
+                        prepared = await self._prepare(to, reading, mark, None)
+                        placed = await store.put(prepared)
                 finally:
                     room.give(wanted)
             return placed.entry
         except Changed as exc:
-            raise Taken(
-                f"{show(key)} is not as it was when this was planned. It was left alone."
-            ) from exc
+            message = f"{show(key)} is not as it was when this was planned. It was left alone."
+            raise Taken(message) from exc
         except Taken:
-            twin = await self._twin(store, to, mark, entry.size) or await self._same_etag(
-                store, to, entry
-            )
+            twin = await self._twin(store, to, mark, entry.size)
+            if twin is None:
+                twin = await self._same_etag(store, to, entry)
             if twin is not None:
                 return twin.entry
             there = await self._same_content(store, key, entry, store, to)

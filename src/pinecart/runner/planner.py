@@ -101,7 +101,8 @@ class Planner:
         plan = Plan(decisions)
         ways = _Ways(carries, pool, plan)
         await self._decide_all(ways, has_folders=has_folders)
-        self._is_listed, plan.made_at = True, time.monotonic()
+        self._is_listed = True
+        plan.made_at = time.monotonic()
         self._tell_if_complete()
         await carries.all_done()  # what was looked at more closely is in the plan then, too
 

@@ -65,7 +65,9 @@ class Pool:
 
     def took(self, work: Work, *, large: bool) -> bool:
         """Take it, if that needs no waiting."""
-        if self._queue.full() or self._failed is None or self._failed.done():
+        if self._failed is None or self._failed.done():
+            return False
+        if self._queue.full():
             return False
         self._queue.put_nowait((work, large))
         return True

@@ -125,7 +125,8 @@ class Progress:
             self._passed.popleft()
         then, size, objects = self._passed[0]
         span = max(now - then, 0.001)
-        rate, pace = (self.done_bytes - size) / span, (self.done_objects - objects) / span
+        rate = (self.done_bytes - size) / span
+        pace = (self.done_objects - objects) / span
         left_objects = self.planned_objects - self.done_objects
         left_bytes = self.planned_bytes - self.done_bytes
         self._pace.learn(now, self.done_objects, self.done_bytes)

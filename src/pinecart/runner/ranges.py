@@ -7,6 +7,7 @@ the first level are.
 from __future__ import annotations
 
 import asyncio
+import itertools
 from collections import deque
 from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from typing import Any
@@ -56,8 +57,10 @@ async def _merged(side: Side, cuts: list[bytes]) -> Pages:
     lanes: deque[_Lane] = deque()
     try:
         while True:
-            while len(lanes) < AT_ONCE and (edges := next(todo, None)):
-                lanes.append(_Lane(side, *edges))
+            wanted = AT_ONCE - len(lanes)
+            for first, last in itertools.islice(todo, wanted):
+                lane = _Lane(side, first, last)
+                lanes.append(lane)
             if not lanes:
                 return
             async for page in lanes[0].pages():

@@ -64,7 +64,8 @@ class Removal:
             await self._tally.flush()  # every copy that justifies a clearing is on record before it
             if wanted is Decision.CLEAR:
                 batch = await self._without_awaited(batch)
-            await self._take(await self._confirmed(batch))
+            confirmed = await self._confirmed(batch)
+            await self._take(confirmed)
         return True
 
     async def _confirmed(self, batch: list[Item]) -> list[_Confirmed]:
@@ -72,9 +73,10 @@ class Removal:
 
         what is set aside, what the ledger remembers.
         """
-        ready = list[_Confirmed]()
+        ready: list[_Confirmed] = []
         for item in batch:
-            await self._pool.add(partial(self._confirm, item, ready))
+            confirm = partial(self._confirm, item, ready)
+            await self._pool.add(confirm)
         await self._pool.drain()
         asides = [one.aside for one in ready if one.aside]
         rows = [(self._leg.number, one.row) for one in ready if one.row]

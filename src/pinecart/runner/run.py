@@ -213,13 +213,14 @@ class _Work:
         self._acted += cleared if self._order.kind == "expiry" else 0
 
     async def _leg(self, number: int) -> None:
-        order, beside_it = self._order, (self._records, self._recorder, self._progress)
+        order = self._order
+        beside_it = (self._records, self._recorder, self._progress)
         if order.kind == "audit":
             await _audit(order, number, *beside_it)
         elif order.undo or order.kind in ("undo", "expiry"):
-            again = (AsideExpiry if order.kind == "expiry" else Undo)(
-                leg_context(order, number, self._records), *beside_it
-            )
+            context = leg_context(order, number, self._records)
+            kind = AsideExpiry if order.kind == "expiry" else Undo
+            again = kind(context, *beside_it)
             try:
                 await again.go()
             finally:

@@ -184,10 +184,12 @@ class Undo:
         return _Step(done, away, back)
 
     async def _now(self, key: bytes) -> Entry | None:
+        target = self._leg.target
         try:
-            return (await self._leg.target.store.stat(self._leg.target.prefix + key)).entry
+            found = await target.store.stat(target.prefix + key)
         except Missing:
             return None
+        return found.entry
 
     async def _is_kept(self, aside: Aside) -> bool:
         store = self._at[aside.side].store

@@ -163,11 +163,8 @@ class BucketServer:
     def _sign_in(self, request: web.BaseRequest, raw: str) -> Account:
         known = {k: a.secret for k, a in self.accounts.items()}
         try:
-            if (
-                self.open_to_all
-                and "Authorization" not in request.headers
-                and "X-Amz-Signature" not in raw
-            ):
+            is_signed = "Authorization" in request.headers or "X-Amz-Signature" in raw
+            if self.open_to_all and not is_signed:
                 return Account("", may_write=False)
             signer = who_signed(
                 request.method, raw, request.headers, known, now=self.now(), region=self.region
@@ -208,21 +205,17 @@ class BucketServer:
 
     def _answer(self, kind: str, request: web.BaseRequest, asked: Asked) -> web.Response:
         if kind == "list-buckets":
-            return document(
-                "ListAllMyBucketsResult",
-                tag(
-                    "Buckets", *(tag("Bucket", leaf("Name", b)) for b in sorted(self.shelf.buckets))
-                ),
-            )
+            names = sorted(self.shelf.buckets)
+            buckets = [tag("Bucket", leaf("Name", name)) for name in names]
+            return document("ListAllMyBucketsResult", tag("Buckets", *buckets))
         if kind == "make-bucket":
             return self._make_bucket(asked.bucket)
         if asked.bucket in self.taken:
             raise Fault("AccessDenied")
         if asked.bucket not in self.shelf.buckets:
             raise Fault("NoSuchBucket")
-        call: Callable[[web.BaseRequest, Asked], web.Response] = getattr(
-            self, "_" + kind.replace("-", "_")
-        )
+        name = "_" + kind.replace("-", "_")
+        call: Callable[[web.BaseRequest, Asked], web.Response] = getattr(self, name)
         return call(request, asked)
 
     def _make_bucket(self, bucket: str) -> web.Response:

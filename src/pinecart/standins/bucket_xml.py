@@ -73,9 +73,10 @@ def tag(name: str, *inner: str) -> str:
 
 
 def document(root: str, *inner: str) -> web.Response:
+    elements = "".join(inner)
     text = (
         f'<?xml version="1.0" encoding="UTF-8"?>\n<{root} '
-        f'xmlns="http://s3.amazonaws.com/doc/2006-03-01/">{"".join(inner)}</{root}>'
+        f'xmlns="http://s3.amazonaws.com/doc/2006-03-01/">{elements}</{root}>'
     )
     return web.Response(body=text.encode(), content_type="application/xml")
 

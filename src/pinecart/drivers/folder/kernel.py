@@ -58,7 +58,8 @@ class Kernel:
         found = ctypes.create_string_buffer(256)
         if LIBC.fstatfs(fd, found):
             raise _last_error()
-        kind = int(ctypes.c_long.from_buffer(found).value)
+        first = ctypes.c_long.from_buffer(found)
+        kind = int(first.value)
         return _FLUSH_ALL_TELLS and kind in _FLUSHED_WHOLE
 
     def flush_whole(self, fd: int) -> None:
@@ -88,7 +89,8 @@ class Kernel:
 
     def crc_of_range(self, fd: int, at: int, size: int) -> str:
         """Short where the file is: the caller compares."""
-        crc, end = Crc64(), at + size
+        crc = Crc64()
+        end = at + size
         while at < end:
             wanted = min(READ, end - at)
             chunk = os.pread(fd, wanted, at)

@@ -35,13 +35,13 @@ class FileOpener:
     def open(
         self, key: bytes, expected: Entry | None = None, *, version: str = ""
     ) -> contextlib.AbstractAsyncContextManager[Reading]:
-        small = (
-            expected is not None
-            and expected.size <= SMALL
-            and not (expected.is_link or key.endswith(b"/"))
-        )
-        if small and (held := self._read_at_once(key)) is not None:
-            return contextlib.nullcontext(held)
+        small = expected is not None and expected.size <= SMALL
+        if expected is not None and (expected.is_link or key.endswith(b"/")):
+            small = False
+        if small:
+            held = self._read_at_once(key)
+            if held is not None:
+                return contextlib.nullcontext(held)
         return self._opened(key, expected, small=small)
 
     @asynccontextmanager
@@ -130,8 +130,10 @@ class FileOpener:
         """
         if self._parent is None or self._parent[0] != folder:
             self.close()
-            with self._root.folder(parts_of(folder)) as fd:
-                self._parent = (folder, os.dup(fd))
+            parts = parts_of(folder)
+            with self._root.folder(parts) as fd:
+                own = os.dup(fd)
+            self._parent = (folder, own)
         return self._parent[1]
 
     def close(self) -> None:

@@ -175,7 +175,8 @@ class FilePutter:
         """A small file together with others; a large one by itself."""
         try:
             if size <= SMALL_WRITE:
-                return self._noted(await self._batches.write(begin))
+                placed = await self._batches.write(begin)
+                return self._noted(placed)
             (found,) = await asyncio.to_thread(write_together, [begin], self.parents, self._kernel)
             if isinstance(found, Exception):
                 raise found

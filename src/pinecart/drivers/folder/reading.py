@@ -28,7 +28,8 @@ class File:
         def read() -> bytes:
             if self.entry.is_folder:
                 return b""
-            data = b"".join(iter(lambda: self._root.kernel.read(self._fd, HELD_BYTES), b""))
+            read_on = partial(self._root.kernel.read, self._fd, HELD_BYTES)
+            data = b"".join(iter(read_on, b""))
             self._compare()
             return data
 
@@ -45,10 +46,14 @@ class File:
         return found
 
     async def chunks(self) -> AsyncIterator[bytes]:
+        if self.entry.is_folder:
+            return
         at = 0
-        while not self.entry.is_folder and (
-            chunk := await self._root.do(partial(os.pread, self._fd, HELD_BYTES, at))
-        ):
+        while True:
+            read = partial(os.pread, self._fd, HELD_BYTES, at)
+            chunk = await self._root.do(read)
+            if not chunk:
+                return
             at += len(chunk)
             yield chunk
 

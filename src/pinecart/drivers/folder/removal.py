@@ -130,17 +130,18 @@ class FileRemover:
     async def sweep(self, prefixes: Collection[bytes]) -> None:
         def work() -> None:
             for prefix in prefixes:
-                with (
-                    contextlib.suppress(OSError, Unsafe),
-                    self._root.folder(parts_of(prefix)) as fd,
-                ):
-                    for name in [
-                        n for n in os.listdir(fd) if self._hidden.pattern.fullmatch(os.fsencode(n))
-                    ]:
-                        with contextlib.suppress(FileNotFoundError):
-                            os.unlink(name, dir_fd=fd)
+                with contextlib.suppress(OSError, Unsafe):
+                    self._sweep_one(parts_of(prefix))
 
         await self._root.do(work)
+
+    def _sweep_one(self, parts: tuple[bytes, ...]) -> None:
+        is_ours = self._hidden.pattern.fullmatch
+        with self._root.folder(parts) as fd:
+            for name in os.listdir(fd):
+                if is_ours(os.fsencode(name)):
+                    with contextlib.suppress(FileNotFoundError):
+                        os.unlink(name, dir_fd=fd)
 
     def _must_not_be_ours(self, key: bytes, expected: Entry) -> None:
         """What was written a moment ago is never taken away, under whatever name it seems to be

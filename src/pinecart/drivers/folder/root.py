@@ -213,7 +213,8 @@ def _open_beneath(root: int, path: bytes, flags: int) -> int:
     """Open an absolute path by the kernel's own rule that no link may lead out of `root` (Linux
     openat2, RESOLVE_BENEATH).
     """
-    top = os.readlink(f"/proc/self/fd/{root}").encode("utf-8", "surrogateescape")
+    shown = os.readlink(f"/proc/self/fd/{root}")
+    top = shown.encode("utf-8", "surrogateescape")
     inner = os.path.relpath(path, top)
     return _open_as(root, inner, flags, _BENEATH)
 

@@ -174,13 +174,16 @@ class FolderStore:
             try:
                 return self._root.entry(key)
             except OSError as exc:
-                if exc.errno != errno.ENOENT and is_gone(
-                    exc, self._root, parts_of(key.rpartition(b"/")[0])
-                ):
-                    raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), key) from exc
+                if exc.errno == errno.ENOENT:
+                    raise
+                folder, _, _ = key.rpartition(b"/")
+                if is_gone(exc, self._root, parts_of(folder)):
+                    words = os.strerror(errno.ENOENT)
+                    raise FileNotFoundError(errno.ENOENT, words, key) from exc
                 raise
 
-        return Stat(await self._root.do(look))
+        entry = await self._root.do(look)
+        return Stat(entry)
 
     def open(
         self, key: bytes, expected: Entry | None = None, *, version: str = ""

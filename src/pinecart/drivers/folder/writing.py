@@ -80,8 +80,11 @@ class FolderWriting:
         *,
         read_back: bool = True,
     ) -> None:
-        self._store, self.put, self._kernel = store, put, kernel
-        self._is_same, self._reads_back = is_same, read_back
+        self._store = store
+        self.put = put
+        self._kernel = kernel
+        self._is_same = is_same
+        self._reads_back = read_back
         self._checked = False  # it was read back while it was written
         self._guarded = False
         self.parent, self._name = parents.of(put.key)
@@ -171,14 +174,14 @@ class FolderWriting:
         )
 
     def name(self) -> None:
-        with holdable(self.put.key, self.parent, self._hidden):
+        parent, hidden = self.parent, self._hidden or b""
+        kernel = self._kernel
+        with holdable(self.put.key, parent, self._hidden):
             if self.put.if_absent:
-                self._guarded = self._kernel.rename_if_absent(
-                    self.parent, self._hidden or b"", self.parent, self._name
-                )
+                self._guarded = kernel.rename_if_absent(parent, hidden, parent, self._name)
             else:
                 self._still_as_compared()
-                self._kernel.replace(self.parent, self._hidden or b"", self._name)
+                kernel.replace(parent, hidden, self._name)
         self._hidden = None
 
     def placed(self, crc: str) -> Placed:

@@ -31,8 +31,10 @@ async def try_bucket_store(spec: Mapping[str, Any], write_to: str, steps: list[S
     address = await resolves(endpoint.host, endpoint.port, steps)
     if not address:
         return
-    if not spec.get("proxy") and not await connects(endpoint, address, allowed_of(spec), steps):
-        return
+    if not spec.get("proxy"):
+        allowed = allowed_of(spec)
+        if not await connects(endpoint, address, allowed, steps):
+            return
     try:
         store = S3Store.from_spec(spec)
     except StoreError as exc:
@@ -81,7 +83,8 @@ async def _clock(store: S3Store, steps: list[Step]) -> None:
     """By the Date that every answer carries."""
     behind = await store.clock_difference_s()
     if behind is not None:
-        steps.append(clock_step(behind))
+        step = clock_step(behind)
+        steps.append(step)
 
 
 def _explain(exc: StoreError, steps: list[Step]) -> None:

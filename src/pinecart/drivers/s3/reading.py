@@ -61,8 +61,10 @@ class OpenedObject:
             raise self._corrupt()
         if self._crc or (self.card is not None and self.card.crc == crc):
             return True
-        if body and _MD5.fullmatch(self.entry.etag):
-            return hashlib.md5(body, usedforsecurity=False).hexdigest() == self.entry.etag
+        etag = self.entry.etag
+        if body and _MD5.fullmatch(etag):
+            md5 = hashlib.md5(body, usedforsecurity=False)
+            return md5.hexdigest() == etag
         return not self.entry.size
 
     def _made_of_parts(self) -> bool:
@@ -138,12 +140,12 @@ class OpenedObject:
     async def look(self) -> None:
         if not self._asked:
             stat = await self._client.stat(self._key, self._version)
-            self.card, self.content_type, self.metadata = (
-                stat.card,
-                stat.content_type,
-                stat.metadata,
-            )
-            self._crc, self.headers, self._asked = stat.crc, stat.headers, True
+            self.card = stat.card
+            self.content_type = stat.content_type
+            self.metadata = stat.metadata
+            self.headers = stat.headers
+            self._crc = stat.crc
+            self._asked = True
 
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         await self.look()

@@ -19,8 +19,10 @@ class ObjectRemover:
     def __init__(
         self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites, lister: Lister
     ) -> None:
-        self._client, self._facts = client, facts
-        self._writes, self._lister = writes, lister
+        self._client = client
+        self._facts = facts
+        self._writes = writes
+        self._lister = lister
 
     async def is_absent(self, key: bytes) -> bool:
         """A HEAD alone can't tell a missing key from a missing bucket: the listing of just this
@@ -68,10 +70,8 @@ class ObjectRemover:
             async def one(headers: dict[str, str]) -> int:
                 answer = await self._client.ask("DELETE", bucket, ours, headers=headers)
                 if answer.status >= 500 and answer.status != 501:
-                    raise error_of(
-                        answer,
-                        what=f"Probing {self._client.name}",
-                    )
+                    what = f"Probing {self._client.name}"
+                    raise error_of(answer, what=what)
                 return answer.status
 
             status = await self._client.safely(lambda: one({"if-match": '"no-such-etag"'}))

@@ -302,11 +302,13 @@ def _answer(body: bytes) -> tuple[str, dict[str, str]]:
 
 def completion(etags: Sequence[str]) -> bytes:
     """The body that makes one object of parts 1, 2, …"""
-    parts = (
-        f"<Part><PartNumber>{n}</PartNumber><ETag>{escape(e)}</ETag></Part>"
-        for n, e in enumerate(etags, 1)
-    )
-    return f"<CompleteMultipartUpload>{''.join(parts)}</CompleteMultipartUpload>".encode()
+    parts = []
+    for number, etag in enumerate(etags, 1):
+        told = escape(etag)
+        parts.append(f"<Part><PartNumber>{number}</PartNumber><ETag>{told}</ETag></Part>")
+    inner = "".join(parts)
+    text = f"<CompleteMultipartUpload>{inner}</CompleteMultipartUpload>"
+    return text.encode()
 
 
 def _texts_in(node: ET.Element) -> dict[str, str]:

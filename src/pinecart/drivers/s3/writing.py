@@ -29,7 +29,9 @@ class ObjectWriter:
     def __init__(
         self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites, sizes: Sizes
     ) -> None:
-        self._client, self._facts, self._writes = client, facts, writes
+        self._client = client
+        self._facts = facts
+        self._writes = writes
         self._sizes = sizes
 
     async def put(self, put: Put) -> Placed:

@@ -20,10 +20,8 @@ def aside_of(row: AsideRow) -> Aside:
 
 
 def asides_meant(run: int, leg: int) -> list[Aside]:
-    return [
-        aside_of(a)
-        for a in AsideRow.objects.filter(run_id=run, leg=leg, state="meant").order_by("id")
-    ]
+    meant = AsideRow.objects.filter(run_id=run, leg=leg, state="meant")
+    return [aside_of(row) for row in meant.order_by("id")]
 
 
 def asides_kept(run: int, leg: int, after: int) -> tuple[list[Aside], int]:
@@ -71,9 +69,8 @@ def has_uploads(run: int) -> bool:
 
 def runs_with_asides_due(now: datetime, ended: Collection[str], most: int) -> list[int]:
     """Runs in one of these states whose set-aside has had its days."""
-    due = AsideRow.objects.filter(
-        version="", state__in=STILL_THERE, until__lt=now, run__state__in=ended
-    )
+    kept = AsideRow.objects.filter(version="", state__in=STILL_THERE)
+    due = kept.filter(until__lt=now, run__state__in=ended)
     return _runs_of(due, most)
 
 

@@ -73,5 +73,6 @@ def upload_over(run: int, key: bytes, *, cleared: bool) -> None:
     store was `cleared` of it.
     """
     rows = UploadRow.objects.filter(run_id=run, key=key)
-    (rows if cleared else rows.filter(again=False)).delete()
+    over = rows if cleared else rows.filter(again=False)
+    over.delete()
     rows.update(upload="")

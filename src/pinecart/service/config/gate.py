@@ -126,8 +126,11 @@ def _shown(headers: dict[str, str]) -> str:
     """By what requests are counted before anybody knows whose they are: the token or cookie that
     they show.
     """
-    shown = headers.get("authorization") or headers.get("cookie") or ""
-    return sha256(shown.encode()).hexdigest() if shown else ""
+    shown = headers.get("authorization") or headers.get("cookie")
+    if not shown:
+        return ""
+    digest = sha256(shown.encode())
+    return digest.hexdigest()
 
 
 def is_ours(host: str, known_as: tuple[str, ...]) -> bool:
@@ -174,7 +177,9 @@ def _again(body: bytes, receive: Receive) -> Receive:
     waiting = [{"type": "http.request", "body": body, "more_body": False}]
 
     async def fed() -> Message:
-        return waiting.pop() if waiting else await receive()
+        if waiting:
+            return waiting.pop()
+        return await receive()
 
     return fed
 

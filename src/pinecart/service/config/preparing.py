@@ -53,14 +53,16 @@ def _belong_together(state: StateFolder, runs: Any) -> None:
 
     That they do was checked before.
     """
+    text = {"of": "this database"}
     known, sealed = runs.bound_to()
     if not known:
-        runs.bind(state.id or secrets.token_hex(8), state.seal({"of": "this database"}))
+        number = state.id or secrets.token_hex(8)
+        runs.bind(number, state.seal(text))
         known, sealed = runs.bound_to()
     if not state.id:
         state.raise_format(known)
     if state.accepts_new_key() and not state.opens(sealed):
-        runs.bind(known, state.seal({"of": "this database"}))
+        runs.bind(known, state.seal(text))
     state.accepted_new_key()
 
 

@@ -21,7 +21,8 @@ def end_with_parent(told: Callable[[bytes], object] = lambda line: None) -> None
     def watch() -> None:
         rest = b""
         while chunk := os.read(0, 1 << 16):
-            *lines, rest = (rest + chunk).split(b"\n")
+            text = rest + chunk
+            *lines, rest = text.split(b"\n")
             for line in lines:
                 told(line)
         os._exit(3)

@@ -183,7 +183,8 @@ class ByTable(BasePermission):
 
     def has_permission(self, request: Request, view: Any) -> bool:
         match = request.resolver_match
-        name, method = (match.url_name or "" if match else ""), request.method or ""
+        name = match.url_name or "" if match else ""
+        method = request.method or ""
         call = (name, "GET" if method == "HEAD" else method)
         if call not in TABLE:
             raise MethodNotAllowed(method)
@@ -199,7 +200,8 @@ class ByTable(BasePermission):
                 "your name, Second factor."
             )
             raise RightMissing(message, code="second-factor.due")
-        actor.must(right, () if on == ALL else None, f"{method} {name}")
+        labels = () if on == ALL else None
+        actor.must(right, labels, f"{method} {name}")
         return True
 
 

@@ -376,7 +376,8 @@ class StateFolder(NamedTuple):
     def _secret(self, name: str, make: Any) -> str:
         file = self.root / name
         if not file.exists():
-            write_whole(file, make())
+            text = make()
+            write_whole(file, text)
         return file.read_text()
 
     def free_bytes(self) -> int:

@@ -20,26 +20,22 @@ def ledger_pages(scope: int, after: bytes, limit: int = PAGE) -> list[Rows]:
     """Read as the database gives them: what the ORM does with each row afterwards would cost a
     fifth more. By the thousand, which become columns while the processor still has them at hand.
     """
-    found = (
-        LedgerRow.objects.filter(scope_id=scope, key__gt=after)
-        .order_by("key")
-        .values_list(*STORED)[:limit]
-    )
+    following = LedgerRow.objects.filter(scope_id=scope, key__gt=after).order_by("key")
+    found = following.values_list(*STORED)[:limit]
+    sql, params = found.query.sql_with_params()
     with connection.cursor() as cursor:
-        cursor.execute(*found.query.sql_with_params())
-        return [Rows.of(rows) for rows in iter(lambda: cursor.fetchmany(TOGETHER), [])]
+        cursor.execute(sql, params)
+        pages = iter(lambda: cursor.fetchmany(TOGETHER), [])
+        return [Rows.of(rows) for rows in pages]
 
 
 def ledger_cuts(scope: int) -> list[bytes]:
     """Every thousandth key, in order: where a long listing is read in several ranges at once."""
-    numbered = LedgerRow.objects.filter(scope_id=scope).annotate(
-        n=Window(RowNumber(), order_by=F("key").asc())
-    )
-    found = (
-        numbered.annotate(rest=Mod(F("n"), Value(CUT_EVERY)))
-        .filter(rest=0)
-        .values_list("key", flat=True)
-    )
+    number = Window(RowNumber(), order_by=F("key").asc())
+    rest = Mod(F("n"), Value(CUT_EVERY))
+    rows = LedgerRow.objects.filter(scope_id=scope)
+    numbered = rows.annotate(n=number).annotate(rest=rest)
+    found = numbered.filter(rest=0).values_list("key", flat=True)
     return [bytes(key) for key in found]
 
 

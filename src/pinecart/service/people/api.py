@@ -129,8 +129,9 @@ class Session(APIView):
     @extend_schema(responses={204: None})
     def delete(self, request: Request) -> Response:
         """Sign out."""
-        if isinstance(request.user, SignedIn):
-            sessions.sign_out(request.user.actor)
+        person = request.user
+        if isinstance(person, SignedIn):
+            sessions.sign_out(person.actor)
         logout(request)
         return Response(status=204)
 

@@ -29,7 +29,8 @@ def person_named(name: str) -> User:
     """Raises NotFound."""
     found = User.objects.filter(username=name).first()
     if found is None:
-        raise UnknownName(f"There is no person {name!r}.", code="person.unknown")
+        message = f"There is no person {name!r}."
+        raise UnknownName(message, code="person.unknown")
     return found
 
 

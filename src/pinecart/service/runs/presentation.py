@@ -59,10 +59,12 @@ class RunSums:
 
     def folders(self) -> dict[str, int]:
         """Folders that were made and removed."""
-        return {
-            decision: sum(g["n"] for g in self._folders if g["decision"] == decision)
-            for decision in ("copy", "remove")
-        }
+        counts = {"copy": 0, "remove": 0}
+        for group in self._folders:
+            decision = group["decision"]
+            if decision in counts:
+                counts[decision] += group["n"]
+        return counts
 
     def problems(self) -> int:
         return sum(g["n"] for g in self._groups if g["error"])

@@ -123,9 +123,8 @@ def run_beside(run: Run) -> Run | None:
 
 def objects_recorded(run: int) -> int:
     """Of how many objects a run has written down what it did."""
-    return sum(
-        g["n"] for g in Run.objects.values_list("summed", flat=True).get(pk=run) if g["done"]
-    )
+    groups = Run.objects.values_list("summed", flat=True).get(pk=run)
+    return sum(group["n"] for group in groups if group["done"])
 
 
 def records_after(
@@ -233,27 +232,22 @@ def done_by(run: int, scopes: list[int], leg: int, after: int) -> tuple[list[Don
     """A page of what a run did, with what it left there and what it set aside; and where
     to go on.
     """
-    records = list(
-        RecordRow.objects.filter(
-            run_id=run, leg=leg, done=True, decision__in=ACTED, pk__gt=after
-        ).order_by("id")[:500]
-    )
-    keys = [bytes(r.key) for r in records]
+    acted = RecordRow.objects.filter(run_id=run, leg=leg, done=True, decision__in=ACTED)
+    following = acted.filter(pk__gt=after).order_by("id")
+    records = list(following[:500])
+    keys = [bytes(record.key) for record in records]
     there = {row.key: row.there for row in rows_of(scopes, keys) if row.run == run}
     asides = asides_of(run, leg, keys)
-    found = [
-        Done(
-            k,
-            r.decision,
-            r.size,
-            there.get(k, ""),
-            r.cleared or r.decision == "clear",
-            asides.get(("source", k)),
-            asides.get(("target", k)),
-        )
-        for k, r in zip(keys, records, strict=True)
-    ]
-    return found, records[-1].pk if records else after
+    found = []
+    for key, record in zip(keys, records, strict=True):
+        decision = record.decision
+        is_cleared = record.cleared or decision == "clear"
+        far = there.get(key, "")
+        here_aside = asides.get(("source", key))
+        far_aside = asides.get(("target", key))
+        found.append(Done(key, decision, record.size, far, is_cleared, here_aside, far_aside))
+        after = record.pk
+    return found, after
 
 
 def wishes(run: int) -> tuple[bool, bool, int | None]:

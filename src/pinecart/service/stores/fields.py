@@ -95,7 +95,8 @@ def _values(driver: DriverSpec, given: Mapping[str, Any]) -> dict[str, str]:
         if value is None:
             continue
         text = str(value).strip()
-        if field.type is FieldType.FLAG and text.lower() in ("", "false"):
+        is_off = text.lower() in ("", "false")
+        if field.type is FieldType.FLAG and is_off:
             continue
         values[field.name] = text
     return values

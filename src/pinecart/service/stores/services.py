@@ -318,7 +318,9 @@ def versions_of(actor: Actor, name: str, key: bytes) -> Sequence[Version]:
     record = store_for(actor, name, Right.LOOK, "browsing")
 
     async def look(store: Store) -> Sequence[Version]:
-        return await store.versions(key) if isinstance(store, Versions) else []
+        if not isinstance(store, Versions):
+            return []
+        return await store.versions(key)
 
     found: Sequence[Version] = asyncio.run(_with(record, look))
     return found

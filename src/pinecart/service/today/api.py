@@ -62,5 +62,6 @@ class DemoArrive(APIView):
             raise UnknownName(
                 "This service is not the demo: nothing arrives by a button here.", code="demo.off"
             )
-        module, _, call = OPTIONS.demo.partition(":")
-        return Response(getattr(import_module(module), call)())
+        module, _, name = OPTIONS.demo.partition(":")
+        arrive = getattr(import_module(module), name)
+        return Response(arrive())

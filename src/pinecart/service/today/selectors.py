@@ -63,8 +63,10 @@ def _latest_carries(runs: list[JsonObject]) -> list[JsonObject]:
     """
     found: dict[str, JsonObject] = {}
     for run in runs:
-        if run["job"] in (CARRY, REMOVE):
-            found.setdefault(f"{run['job']} {run['legs']}", run)
+        job = run["job"]
+        if job in (CARRY, REMOVE):
+            places = f"{job} {run['legs']}"
+            found.setdefault(places, run)
     return list(found.values())
 
 

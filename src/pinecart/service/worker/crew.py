@@ -97,13 +97,15 @@ class HelperProcess:
     async def _answer(self, number: int, ask: JsonObject, count: int) -> Sequence[Result]:
         """`count` results; None each where it is not ready, or goes before it has answered."""
         self._recalled = False
-        self._open[number] = found = asyncio.get_running_loop().create_future()
+        nothing = [None] * count
+        found = asyncio.get_running_loop().create_future()
+        self._open[number] = found
         try:
             if not self.ready:
-                return [None] * count
+                return nothing
             self._tell(ask)
             results = await found
-            return results if len(results) == count else [None] * count
+            return results if len(results) == count else nothing
         finally:
             self._open.pop(number, None)
             self.held -= 1
@@ -115,10 +117,9 @@ class HelperProcess:
 
     def _tell(self, what: JsonObject) -> None:
         assert self._process and self._process.stdin
-        with contextlib.suppress(
-            OSError, RuntimeError
-        ):  # it has gone: its end is heard by the reader
-            self._process.stdin.write(json.dumps(what).encode() + b"\n")
+        line = json.dumps(what).encode() + b"\n"
+        with contextlib.suppress(OSError, RuntimeError):  # it has gone: the reader hears its end
+            self._process.stdin.write(line)
 
     def renew(self, stores: JsonObject) -> None:
         if self.ready:

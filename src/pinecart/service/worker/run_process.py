@@ -110,9 +110,11 @@ async def _carried(order: Order, desk: RunRecords) -> Ending:
     except Exception as exc:  # noqa: BLE001 - a defect of ours must end this run with its reason, and no other
         desk.log("defect", f"{type(exc).__name__}: {exc}")
         recorded = await reads(selectors.objects_recorded, order.run)
+        kind = type(exc).__name__
+        verb = "is" if recorded == 1 else "are"
         message = (
-            f"A defect in Pine Cart ended this run ({type(exc).__name__}); its log has more. "
-            f"{files_text(recorded)} {'is' if recorded == 1 else 'are'} on record. What else it "
+            f"A defect in Pine Cart ended this run ({kind}); its log has more. "
+            f"{files_text(recorded)} {verb} on record. What else it "
             "did is found by the next run, which looks before it copies."
         )
         return Ending([], None, 0, False, PinecartError(message))

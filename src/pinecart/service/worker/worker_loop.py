@@ -54,11 +54,11 @@ class Worker:
         if self._keys_seen == seen:
             return
         for number, child in self._children.items():
+            order = order_of(run_of(number))
+            line = json.dumps({"stores": order["stores"]}).encode() + b"\n"
             with contextlib.suppress(BrokenPipeError):
                 assert child.stdin
-                child.stdin.write(
-                    json.dumps({"stores": order_of(run_of(number))["stores"]}).encode() + b"\n"
-                )
+                child.stdin.write(line)
                 child.stdin.flush()
 
     def _start(self, run: RunFacts) -> None:

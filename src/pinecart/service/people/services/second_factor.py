@@ -27,28 +27,31 @@ def begin(actor: Actor, *, password: str) -> tuple[str, str]:
     `confirm`. Raises NotAllowed.
     """
     user = _asking(actor, password)
-    if SecondFactor.objects.exclude(confirmed_at=None).filter(person=user).exists():
-        raise RightMissing(
-            "You have a second factor already. Take it off first.", code="second-factor.there"
-        )
+    confirmed = SecondFactor.objects.exclude(confirmed_at=None)
+    if confirmed.filter(person=user).exists():
+        message = "You have a second factor already. Take it off first."
+        raise RightMissing(message, code="second-factor.there")
     secret = pyotp.random_base32()
     sealed = STATE.seal({"second factor": secret})
-    SecondFactor.objects.update_or_create(
-        person=user, defaults={"secret": sealed, "confirmed_at": None, "last_step": 0}
-    )
-    return secret, pyotp.TOTP(secret).provisioning_uri(name=user.username, issuer_name="Pine Cart")
+    begun = {"secret": sealed, "confirmed_at": None, "last_step": 0}
+    SecondFactor.objects.update_or_create(person=user, defaults=begun)
+    codes = pyotp.TOTP(secret)
+    address = codes.provisioning_uri(name=user.username, issuer_name="Pine Cart")
+    return secret, address
 
 
 @transaction.atomic
 def confirm(actor: Actor, *, code: str) -> None:
     """From now on it is asked for. Raises Invalid for a code that isn't right."""
-    factor = SecondFactor.objects.filter(person_id=actor.user_id or 0, confirmed_at=None).first()
+    begun = SecondFactor.objects.filter(confirmed_at=None)
+    factor = begun.filter(person_id=actor.user_id or 0).first()
     if factor is None or not _takes(factor, code):
         message = (
             "This code is not right. Is the clock of the device right? Codes change every 30 "
             "seconds."
         )
-        raise Invalid([{"field": "code", "code": "second-factor.wrong", "message": message}])
+        problem = {"field": "code", "code": "second-factor.wrong", "message": message}
+        raise Invalid([problem])
     factor.confirmed_at = timezone.now()
     factor.save()
     note(actor, "second-factor.on", actor.name)

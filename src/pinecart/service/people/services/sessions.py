@@ -81,9 +81,11 @@ def _note_use(kind: type[Token] | type[SignIn], number: int) -> None:
     now = timezone.now()
     try:
         if kind is Token:
-            Token.objects.filter(pk=number).update(used_at=now)
+            token = Token.objects.filter(pk=number)
+            token.update(used_at=now)
         else:
-            SignIn.objects.filter(pk=number).update(seen_at=now)
+            sign_in = SignIn.objects.filter(pk=number)
+            sign_in.update(seen_at=now)
     except OperationalError as exc:
         log.info("When %s %s was used could not be written down: %s", kind.__name__, number, exc)
     finally:

@@ -35,11 +35,11 @@ def release_run(actor: Actor, number: int, *, digest: str, why: str) -> Run:
                 f"again: pinecart run show {number}"
             )
             raise StateConflict(message, code="run.other-list")
-        run.released = sorted({*run.released, *(h["digest"] for h in run.holds)})
+        digests = {hold["digest"] for hold in run.holds}
+        run.released = sorted({*run.released, *digests})
         run.save(update_fields=["released"])
-        return requeue(
-            made, run, Event.RELEASED, "run.released", why=shown_lines(why), digest=digest
-        )
+        facts = {"why": shown_lines(why), "digest": digest}
+        return requeue(made, run, Event.RELEASED, "run.released", **facts)
 
 
 def decline_run(actor: Actor, number: int, *, why: str) -> Run:
@@ -93,8 +93,8 @@ def _stores_of(run: Run) -> set[str]:
 
 def end_overdue_holds(now: datetime) -> None:
     """A hold ends by itself after seven days."""
-    for run in Run.objects.filter(
-        state=RunState.HELD.value, held_at__lt=now - timedelta(days=HELD_DAYS)
-    ):
+    since = now - timedelta(days=HELD_DAYS)
+    overdue = Run.objects.filter(state=RunState.HELD.value, held_at__lt=since)
+    for run in overdue:
         with transaction.atomic():
             end_held(run, f"Nobody said yes within {HELD_DAYS} days. {run.message}")
