@@ -213,8 +213,10 @@ def _tried(store: JsonObject) -> str:
     if not at:
         return "never tried"
     when = age(at)
-    bad = [s["step"] for s in store["tried"] if s["ok"] is False]
-    return f"✗ {bad[0]} failed, {when}" if bad else f"✓ works, {when}"
+    for step in store["tried"]:
+        if step["ok"] is False:
+            return f"✗ {step['step']} failed, {when}"
+    return f"✓ works, {when}"
 
 
 @store.command("show")
@@ -314,7 +316,8 @@ def bucket() -> None:
 
 
 def _bucket_at(cart: Cart, location: str) -> tuple[str, str]:
-    store, path = store_and_path(cart.client.location(location))
+    place = cart.client.location(location)
+    store, path = store_and_path(place)
     name, _, rest = path.partition("/")
     if not name or rest:
         raise click.UsageError(f"{location} is no bucket: write it as pine://STORE/BUCKET")

@@ -233,7 +233,8 @@ class Client(ApiDoor):
     def save(self, store: str, path: str, version: str = "") -> Iterator[bytes]:
         """One file's content, in pieces. version: one that its bucket keeps."""
         params = {"path": path, "version": version}
-        with self.http.stream("GET", f"stores/{store}/save", params=params) as answer:
+        path_of_call = f"stores/{store}/save"
+        with self.http.stream("GET", path_of_call, params=params) as answer:
             must_be_good(answer)
             yield from answer.iter_bytes()
 
@@ -379,7 +380,8 @@ class Client(ApiDoor):
 
     def report(self, number: int, kind: str = "html") -> Iterator[str]:
         """A run's report in pieces. kind: one of the `report_formats` of `forms`."""
-        with self.http.stream("GET", f"runs/{number}/report", params={"as": kind}) as answer:
+        params = {"as": kind}
+        with self.http.stream("GET", f"runs/{number}/report", params=params) as answer:
             must_be_good(answer)
             yield from answer.iter_text()
 

@@ -129,7 +129,8 @@ class BatchHelper:
     async def send(self, parts: Parts) -> BatchAnswer:
         """Raises Incomplete for parts of another run, epoch or definition."""
         self._begin(parts)
-        number, numbers = parts.number, parts.numbers
+        number = parts.number
+        numbers = parts.numbers
         transfer = self._transfer(parts.leg)
         sent = await transfer.send_parts(parts, lambda: number > self._recalled)
         results = tuple(map(sent.get, numbers))

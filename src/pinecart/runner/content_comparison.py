@@ -111,8 +111,9 @@ async def _by_content(pair: Pair) -> tuple[LookAnswer, str]:
     """By checksum: a bucket's is asked for, and where it tells none its content is read as well."""
     here = await _crc_there(pair.source, pair.source_key, pair.entry)
     there = await _crc_there(pair.far, pair.far_key, pair.far_entry)
-    is_equal = here == there
-    return (LookAnswer.EQUAL if is_equal else LookAnswer.DIFFERS), here
+    if here == there:
+        return LookAnswer.EQUAL, here
+    return LookAnswer.DIFFERS, here
 
 
 async def _crc_there(store: Store, key: bytes, entry: Entry) -> str:

@@ -137,7 +137,8 @@ def kept_on_disk(items: list[Any], files: contextlib.ExitStack, scratch: Scratch
     for item in items:
         pickle.dump(item, file)
     file.seek(0)
-    return (pickle.load(file) for _ in range(len(items)))  # noqa: S301 - our own, written just now
+    count = len(items)
+    return (pickle.load(file) for _ in range(count))  # noqa: S301 - our own, written just now
 
 
 async def nothing() -> Pages:

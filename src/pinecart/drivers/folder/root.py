@@ -273,7 +273,8 @@ def folder_entry(key: bytes, found: os.stat_result) -> Entry:
 
 
 def parts_of(prefix: bytes) -> tuple[bytes, ...]:
-    parts = tuple(part for part in prefix.split(b"/") if part)
+    named = prefix.split(b"/")
+    parts = tuple(part for part in named if part)
     for part in parts:
         if part in (b".", b"..") or b"\0" in part:
             raise Unsafe(f"{show(prefix)}: '.', '..' and NUL have no place in a path.")

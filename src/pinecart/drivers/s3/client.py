@@ -42,6 +42,7 @@ REST_S = 1.0  # after an answer that asks to go slower, and doesn't say for how 
 _NOT_AS_SIGNED = (b"<Code>SignatureDoesNotMatch</Code>", b"<Code>InvalidAccessKeyId</Code>")
 MOST_GARBLED = 4  # in a row; then it is the key
 Query = list[tuple[str, str | bytes]]
+GONE = (200, 204, 404)  # what a removal answers, whether or not there was anything
 
 
 class S3Client:

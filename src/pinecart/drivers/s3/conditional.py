@@ -12,7 +12,7 @@ from pinecart.core.places import show
 from pinecart.core.ports import Put
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.bucket_facts import BucketFacts
-from pinecart.drivers.s3.client import Query, S3Client, error_of
+from pinecart.drivers.s3.client import GONE, Query, S3Client, error_of
 from pinecart.drivers.s3.wire import root_of
 
 
@@ -101,7 +101,7 @@ class ConditionalWrites:
 
         async def one() -> None:
             answer = await client.ask("DELETE", bucket, name, query=query)
-            if answer.status not in (200, 204, 404):
+            if answer.status not in GONE:
                 what = f"Taking away unfinished parts of {named}"
                 raise error_of(answer, what=what)
 

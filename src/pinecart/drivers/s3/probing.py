@@ -11,7 +11,7 @@ from pinecart.core.places import show
 from pinecart.core.ports import Abilities, Uploads
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.bucket_facts import BucketFacts
-from pinecart.drivers.s3.client import S3Client, error_of, versioned
+from pinecart.drivers.s3.client import GONE, S3Client, error_of, versioned
 from pinecart.drivers.s3.listing import Lister
 from pinecart.drivers.s3.writing import md5_of
 
@@ -98,7 +98,7 @@ class Prober:
             async def one(version: str = version) -> None:
                 which = versioned(version)
                 answer = await self._client.ask("DELETE", bucket, name, query=which)
-                if answer.status not in (200, 204, 404):
+                if answer.status not in GONE:
                     named = self._client.named(key)
                     raise error_of(answer, what=f"Taking away our probe {named}")
 

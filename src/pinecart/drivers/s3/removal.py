@@ -7,7 +7,7 @@ import secrets
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Taken
 from pinecart.drivers.s3.bucket_facts import BucketFacts
-from pinecart.drivers.s3.client import S3Client, error_of
+from pinecart.drivers.s3.client import GONE, S3Client, error_of
 from pinecart.drivers.s3.conditional import ConditionalWrites
 from pinecart.drivers.s3.listing import Lister
 from pinecart.drivers.s3.probing import PROBE
@@ -52,7 +52,7 @@ class ObjectRemover:
             answer = await self._client.ask("DELETE", bucket, name, headers=headers)
             if answer.status == 501:  # knows no conditions
                 answer = await self._client.ask("DELETE", bucket, name)
-            if answer.status not in (200, 204, 404):
+            if answer.status not in GONE:
                 raise error_of(answer, what=f"Removing {named}")
 
         await self._client.safely(one)

@@ -484,8 +484,10 @@ _BY_STATUS = {
 def _said(code: str, words: str) -> str:
     short = words[:200].strip()
     parts = [part for part in (code, short) if part]
+    if not parts:
+        return ", without a word"
     told = ": ".join(parts)
-    return f" {told}" if told else ", without a word"
+    return f" {told}"
 
 
 def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:

@@ -70,7 +70,8 @@ def has_uploads(run: int) -> bool:
 def runs_with_asides_due(now: datetime, ended: Collection[str], most: int) -> list[int]:
     """Runs in one of these states whose set-aside has had its days."""
     kept = AsideRow.objects.filter(version="", state__in=STILL_THERE)
-    due = kept.filter(until__lt=now, run__state__in=ended)
+    overdue = kept.filter(until__lt=now)
+    due = overdue.filter(run__state__in=ended)
     return _runs_of(due, most)
 
 

@@ -53,7 +53,8 @@ class RunSums:
         for decision, reason, n, _ in self._run.counted:
             reasons[f"{decision} {reason}"] += n
         for group in self._done:
-            decision, reason = group["decision"], group["reason"]
+            decision = group["decision"]
+            reason = group["reason"]
             reasons[f"{decision} {reason}"] += group["n"]
         return dict(reasons)
 

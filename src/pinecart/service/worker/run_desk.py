@@ -101,7 +101,8 @@ class RunRecords:
             self._settled[number] = (before, leg.digest)
 
     def await_others(self, given: list[JsonObject], stores: dict[str, Store]) -> None:
-        for other in (read_definition(d) for d in given):
+        for mapping in given:
+            other = read_definition(mapping)
             for leg in other.legs:
                 source = leg.source
                 identity = _identity(leg, stores)

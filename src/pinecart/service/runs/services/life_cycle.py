@@ -227,7 +227,8 @@ def undo_run(actor: Actor, number: int, *, preview: bool) -> Run:
 def fail_unstarted(run: RunFacts, message: str) -> None:
     """A run that was claimed, and no process could be given it."""
     with transaction.atomic():
-        claimed = Run.objects.filter(pk=run.pk, epoch=run.epoch, state=RunState.WORKING.value)
+        working = Run.objects.filter(state=RunState.WORKING.value)
+        claimed = working.filter(pk=run.pk, epoch=run.epoch)
         if claimed.update(message=message):
             end(run_of(run.pk), Outcome.FAILED)
 
