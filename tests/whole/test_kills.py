@@ -18,7 +18,7 @@ from pinecart.standins.bucket_server import Behaviour
 from tests.whole.house import command, house, kill_one, pids_of, until, works_on
 from tests.whole.test_runs import held as in_bucket
 
-SEEDS, FILES = int(os.environ.get("PINECART_SOAK", "10")), 2000
+SEEDS, FILES = int(os.environ.get("PINECART_SOAK", "4")), 2000
 LARGE = 20 << 20  # three parts
 
 
