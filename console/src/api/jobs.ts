@@ -1,13 +1,28 @@
-import { queryOptions } from '@tanstack/react-query'
+import { keepPreviousData, queryOptions } from '@tanstack/react-query'
 import { api, got } from './client'
+import type { paths } from './schema'
 
-export const jobsQuery = () =>
-  queryOptions({ queryKey: ['jobs'], queryFn: () => got(api.GET('/api/v1/jobs')) })
+export type JobsWanted = NonNullable<paths['/api/v1/jobs']['get']['parameters']['query']>
+
+/** A page of jobs, sought and sorted by the service. */
+export const jobsQuery = (wanted: JobsWanted = {}) =>
+  queryOptions({
+    queryKey: ['jobs', 'list', wanted],
+    queryFn: () => got(api.GET('/api/v1/jobs', { params: { query: wanted } })),
+    placeholderData: keepPreviousData,
+  })
 
 export const jobQuery = (name: string) =>
   queryOptions({
     queryKey: ['jobs', name],
     queryFn: () => got(api.GET('/api/v1/jobs/{name}', { params: { path: { name } } })),
+  })
+
+/** Every definition a job had, and what each changed. */
+export const versionsQuery = (name: string) =>
+  queryOptions({
+    queryKey: ['jobs', name, 'versions'],
+    queryFn: () => got(api.GET('/api/v1/jobs/{name}/versions', { params: { path: { name } } })),
   })
 
 /** A job as it was when its form was opened: what is typed isn't overtaken. */

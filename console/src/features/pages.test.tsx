@@ -5,7 +5,9 @@ import { expect, test, vi } from 'vitest'
 import { serve, show, type Answers } from '../standin'
 import CopyNow from './carry/CopyNow'
 import FindPage from './find/FindPage'
+import JobFilesPage from './jobs/JobFilesPage'
 import JobForm from './jobs/JobForm'
+import JobPage from './jobs/JobPage'
 import JobsPage from './jobs/JobsPage'
 import PeoplePage from './people/PeoplePage'
 import RunPage from './runs/RunPage'
@@ -53,14 +55,51 @@ const RUN = {
   problem_groups: [{ code: 'store.refused', objects: 1, message: 'may not be read' }],
 }
 const LEG = { from: 'pine://posts/', to: 'pine://office/dawn/' }
+const LINE = {
+  job: 'dawn',
+  title: 'Dawn',
+  labels: ['owls'],
+  owner: 'mara',
+  intent: 'mirror',
+  legs: [LEG],
+  is_on: true,
+  version: 2,
+  next_due: null,
+  recent: [{ ...RUN, seconds: 59 }],
+  last_bytes: 9000,
+  usual_s: 61,
+}
 const JOB = {
   job: 'dawn',
   title: 'Dawn',
-  definition: { job: 'dawn', intent: 'renew', legs: [LEG] },
+  definition: { job: 'dawn', intent: 'renew', legs: [LEG], why: '', owner: 'mara' },
+  version: 2,
+  is_on: false,
+  switched: { by: 'tam', at: '2026-03-02T05:30:00Z', why: 'the office moves' },
   next_due: null,
-  marks: [],
+  sentences: ['Takes and puts.', 'Removes what is gone.'],
+  dangers: ['Removes what is gone.'],
   last_run: RUN,
+  last_audit: null,
 }
+const VERSIONS = [
+  {
+    version: 2,
+    saved_at: '2026-03-02T05:30:00Z',
+    saved_by: 'mara',
+    definition: JOB.definition,
+    sentences: [],
+    differences: [{ field: 'why', title: 'Why it exists', before: 'as usual', after: 'a wish' }],
+  },
+  {
+    version: 1,
+    saved_at: '2026-03-01T05:30:00Z',
+    saved_by: 'tam',
+    definition: JOB.definition,
+    sentences: [],
+    differences: [],
+  },
+]
 const STORE = {
   name: 'office',
   kind: 's3',
@@ -128,7 +167,23 @@ const PAGES: Record<string, Page> = {
     },
     says: 'One run needs a look.',
   },
-  jobs: { page: <JobsPage />, needs: { jobs: [JOB] }, says: 'dawn' },
+  jobs: {
+    page: <JobsPage />,
+    needs: { jobs: { jobs: [LINE], total: 1 }, stores: [STORE] },
+    says: '▲ make the same',
+  },
+  'a job': {
+    page: <JobPage />,
+    at: '/jobs/dawn',
+    route: '/jobs/:name',
+    needs: { 'jobs/dawn': JOB, 'jobs/dawn/versions': VERSIONS, runs: [RUN] },
+    says: 'a wish',
+  },
+  'jobs from a file': {
+    page: <JobFilesPage />,
+    needs: {},
+    says: /What would change in each job/,
+  },
   runs: { page: <RunsPage />, needs: { runs: [RUN] }, says: 'dawn, run 7' },
   run: {
     page: <RunPage />,
@@ -156,7 +211,7 @@ const PAGES: Record<string, Page> = {
   'store form': { page: <StoreForm />, needs: { forms: FORMS }, says: 'BOARD' },
   'job form': {
     page: <JobForm />,
-    needs: { stores: [STORE], jobs: [JOB], forms: FORMS },
+    needs: { stores: [STORE], jobs: { jobs: [LINE], total: 1 }, forms: FORMS },
     says: 'More rules',
   },
   copy: { page: <CopyNow />, needs: { stores: [STORE], forms: FORMS }, says: 'TAKE' },
@@ -186,7 +241,7 @@ test.each(Object.entries(PAGES))(
   },
 )
 
-test.each(Object.entries(PAGES))(
+test.each(Object.entries(PAGES).filter(([, { needs }]) => Object.keys(needs).length))(
   '%s says that the service is away',
   async (_, { page, needs, ...where }) => {
     serve(Object.fromEntries(Object.keys(needs).map((path) => [path, null])))
@@ -195,6 +250,31 @@ test.each(Object.entries(PAGES))(
     expect(alerts[0]).toHaveTextContent('The service does not answer')
   },
 )
+
+test('what a file would change is shown before it is saved', async () => {
+  const change = { field: 'why', title: 'Why it exists', before: 'a', after: 'b' }
+  const jobs = [
+    { job: 'dawn', change: 'changed', differences: [change], sentences: [], dangers: [] },
+    { job: 'dusk', change: 'same', differences: [], sentences: [], dangers: [] },
+  ]
+  const asked = serve({ 'job-files': { jobs, differ: 1, saved: false } })
+  show(<JobFilesPage />)
+  fireEvent.change(screen.getByLabelText('Its text'), { target: { value: 'job: dawn' } })
+  fireEvent.change(screen.getByLabelText('Other stores'), { target: { value: 'test=live' } })
+  expect(screen.getByRole('button', { name: 'Save all of it' })).toBeDisabled()
+  fireEvent.click(screen.getByRole('button', { name: 'Show what would change' }))
+  expect(await screen.findByText('Why it exists:', { exact: false })).toBeInTheDocument()
+  expect(screen.getByText('1 job is as in the file already.')).toBeInTheDocument()
+  fireEvent.click(screen.getByRole('button', { name: 'Save all of it' }))
+  await waitFor(() => expect(asked).toHaveLength(2))
+  expect(asked[1]?.body).toEqual({
+    text: 'job: dawn',
+    form: 'yaml',
+    job: '',
+    stores: { test: 'live' },
+    only_check: false,
+  })
+})
 
 test('a form sends what was filled in, and nothing that says nothing', async () => {
   const asked = serve({ forms: FORMS, stores: { name: 'attic' } })

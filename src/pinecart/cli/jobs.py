@@ -10,7 +10,7 @@ import click
 from pinecart.cli.following import follow_quietly
 from pinecart.cli.forms import Field, FormCommand, given_values
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, say
-from pinecart.cli.words import age, mark, size, table
+from pinecart.cli.words import age, mark, size, span, table
 from pinecart.json_object import JsonObject
 
 
@@ -172,44 +172,66 @@ def job_change(cart: Cart, name: str, file: Any, no_schedule: bool, **options: A
 
 
 @job.command("list")
+@click.option("--find", default="", help="Only those with this in name, title, why or places.")
+@click.option("--label", default="", help="Only those with this label.")
+@click.option("--store", default="", help="Only those that take from it or put to it.")
+@click.option("--owner", default="", help="Only this person's.")
+@click.option("--last", default="", help="Only those whose last run ended so; never: none.")
+@click.option("--off", is_flag=True, help="Only those that are switched off.")
+@click.option(
+    "--sort", type=click.Choice(["job", "next", "last", "outcome"]), default="job", help="Order."
+)
 @output_option
-def job_list(cart: Cart) -> None:
-    """All jobs, with how each last ended and when it is next due.
+def job_list(cart: Cart, off: bool, **wanted: Any) -> None:
+    """Jobs, with how each last ended and when it is next due.
 
     \b
     pinecart job list
+    pinecart job list --last problems --sort last
     """
-    found = cart.client.jobs()
-    rows = [
-        [
-            j["job"],
-            _legs(j),
-            j["definition"]["intent"],
-            _last(j),
-            age(j["next_due"]) if j["next_due"] else "-",
-        ]
-        for j in found
-    ]
+    given = {name: value for name, value in wanted.items() if value}
+    if off:
+        given["is_on"] = False
+    found = cart.client.jobs(**given)
+    heads = ["job", "from → to", "intent", "last run", "took", "next"]
+    rows = [_line(line) for line in found]
     empty = "No jobs yet. Define one with: pinecart job define NAME --from LOCATION --to LOCATION"
-    cart.show(
-        found,
-        lambda: (
-            table(["job", "from → to", "intent", "last run", "next"], rows, flexible=1)
-            if rows
-            else say(empty)
-        ),
-    )
+    if given:
+        empty = "No job is like that. All of them: pinecart job list"
+    cart.show(found, lambda: table(heads, rows, flexible=1) if rows else say(empty))
 
 
-def _legs(job: JsonObject) -> str:
-    leg = job["definition"]["legs"][0]
-    more = len(job["definition"]["legs"]) - 1
-    return f"{leg['from']} → {leg['to']}" + (f" and {more} more" if more else "")
+def _line(job: JsonObject) -> list[str]:
+    last = job["recent"][-1] if job["recent"] else None
+    due = job["next_due"]
+    following = age(due) if due else "-"
+    return [
+        job["job"],
+        _legs(job["legs"]),
+        job["intent"],
+        _last(last),
+        _took(last),
+        following if job["is_on"] else "off",
+    ]
 
 
-def _last(job: JsonObject) -> str:
-    run = job["last_run"]
-    return f"{mark(run)}, {age(run['ended_at'] or run['queued_at'])}" if run else "never ran"
+def _legs(legs: list[JsonObject]) -> str:
+    first, *others = legs
+    places = f"{first['from']} → {first['to']}"
+    return f"{places} and {len(others)} more" if others else places
+
+
+def _last(run: JsonObject | None) -> str:
+    if run is None:
+        return "never ran"
+    when = age(run["ended_at"] or run["queued_at"])
+    return f"{mark(run)}, {when}"
+
+
+def _took(run: JsonObject | None) -> str:
+    if run is None or run["seconds"] is None:
+        return ""
+    return span(run["seconds"])
 
 
 @job.command("show")
@@ -226,7 +248,7 @@ def job_show(cart: Cart, name: str, as_yaml: bool) -> None:
 
     def plain() -> None:
         if as_yaml:
-            click.echo(_as_yaml(found["definition"]))
+            click.echo(cart.client.export_jobs(name)["text"].rstrip())
             return
         click.echo(f"{found['title']} ({found['job']}, version {found['version']})")
         for sentence in found["sentences"]:
@@ -236,25 +258,9 @@ def job_show(cart: Cart, name: str, as_yaml: bool) -> None:
             click.echo(f"Why: {why}")
         last = found["last_run"]
         click.echo(f"Last run: {last['sentence'] if last else 'never ran'}")
-        due = found["next_due"]
-        click.echo(f"Next due: {age(due) if due else 'only when started'}")
+        click.echo(f"Next due: {_due(found)}")
 
     cart.show(found, plain)
-
-
-@job.command("drop")
-@click.argument("name")
-@click.option("--yes", is_flag=True, help="Don't ask.")
-def job_drop(name: str, yes: bool) -> None:
-    """Forget a job. Its runs stay; nothing it carried is touched.
-
-    \b
-    pinecart job drop dawn
-    """
-    if not yes:
-        click.confirm(f"Forget job {name}? Nothing it carried is touched.", abort=True, err=True)
-    click.get_current_context().obj.client.drop_job(name)
-    say(f"Job {name} is forgotten.")
 
 
 wait_option = click.option(
@@ -310,18 +316,13 @@ def _left_words(reasons: dict[str, int]) -> list[str]:
     return words
 
 
-def _as_yaml(definition: JsonObject) -> str:
-    import yaml
-
-    file = _with_dashes(definition)
-    file["legs"] = [_with_dashes(leg) for leg in file["legs"]]
-    text = yaml.safe_dump(file, sort_keys=False, allow_unicode=True)
-    return text.rstrip()
-
-
-def _with_dashes(given: JsonObject) -> JsonObject:
-    """Without what is empty."""
-    return {name.replace("_", "-"): value for name, value in given.items() if value}
+def _due(found: JsonObject) -> str:
+    if not found["is_on"]:
+        switched = found["switched"]
+        why = f": {switched['why']}" if switched["why"] else ""
+        return f"off since {age(switched['at'])}, {switched['by']}{why}"
+    due = found["next_due"]
+    return age(due) if due else "only when started"
 
 
 def _decided(item: JsonObject) -> list[str]:

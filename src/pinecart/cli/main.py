@@ -24,7 +24,7 @@ COMMANDS = {
     "upload": ("pinecart.cli.browsing", "upload"),
     "carry": ("pinecart.cli.carrying", "carry"),
     "remove": ("pinecart.cli.carrying", "remove"),
-    "job": ("pinecart.cli.jobs", "job"),
+    "job": ("pinecart.cli.job_files", "job"),
     "preview": ("pinecart.cli.jobs", "preview"),
     "start": ("pinecart.cli.runs", "start"),
     "run": ("pinecart.cli.runs", "run"),

@@ -268,8 +268,18 @@ class Client(ApiDoor):
 
     # --- jobs
 
-    def jobs(self) -> list[JsonObject]:
-        return self.ask("GET", "jobs")
+    def jobs(self, **wanted: Any) -> list[JsonObject]:
+        """All jobs, or those wanted: find, label, store, owner, last, is_on; sort, descending."""
+        found: list[JsonObject] = []
+        while True:
+            page = self.jobs_page(skip=len(found), limit=500, **wanted)
+            found += page["jobs"]
+            if len(found) >= page["total"] or not page["jobs"]:
+                return found
+
+    def jobs_page(self, **wanted: Any) -> JsonObject:
+        """A page of jobs, and how many there are in all."""
+        return self.ask("GET", "jobs", params=wanted)
 
     def job(self, name: str) -> JsonObject:
         return self.ask("GET", f"jobs/{name}")
@@ -282,6 +292,47 @@ class Client(ApiDoor):
 
     def change_job(self, name: str, definition: JsonObject) -> JsonObject:
         return self.ask("PUT", f"jobs/{name}", body=definition)
+
+    def job_versions(self, name: str) -> list[JsonObject]:
+        """Every definition it had, the newest first, and what each changed."""
+        return self.ask("GET", f"jobs/{name}/versions")
+
+    def go_back(self, name: str, version: int) -> JsonObject:
+        """Save a version that was before as the newest."""
+        return self.ask("POST", f"jobs/{name}/back", body={"version": version})
+
+    def switch_job(self, name: str, *, on: bool, why: str = "") -> JsonObject:
+        """Whether it may be started by itself; by hand it always may."""
+        return self.ask("POST", f"jobs/{name}/switch", body={"on": on, "why": why})
+
+    def copy_job(self, name: str, new: str, *, turned: bool = False) -> JsonObject:
+        """The same under another name; turned: the way back."""
+        return self.ask("POST", f"jobs/{name}/copy", body={"job": new, "turned": turned})
+
+    def export_jobs(self, *names: str) -> JsonObject:
+        """Jobs as the text of a YAML file; without names, all."""
+        return self.ask("GET", "job-files", params={"job": list(names)})
+
+    def import_jobs(
+        self,
+        text: str,
+        *,
+        form: str = "yaml",
+        job: str = "",
+        stores: dict[str, str] | None = None,
+        save: bool = False,
+    ) -> JsonObject:
+        """What a file of jobs ("yaml") or a table ("csv") would change; save: change it.
+
+        stores: name in the text → name here.
+        """
+        body: JsonObject = {"text": text, "form": form, "job": job, "stores": stores or {}}
+        body["only_check"] = not save
+        return self.ask("POST", "job-files", body=body)
+
+    def job_schema(self) -> JsonObject:
+        """The JSON Schema of a job file."""
+        return self.ask("GET", "job-schema")
 
     def drop_job(self, name: str) -> None:
         self.ask("DELETE", f"jobs/{name}")

@@ -57,6 +57,10 @@ class Leg:
         return str(self.options["folders"])
 
     @property
+    def is_on(self) -> bool:
+        return not self.options["switched_off"]
+
+    @property
     def renaming(self) -> Renaming | None:
         rename = self.options["rename"]
         return Renaming(**rename) if rename else None
@@ -71,6 +75,7 @@ class Leg:
         """Of its selection: another one may leave out what was carried before."""
         rules = self.as_mapping()
         del rules["from"], rules["to"]
+        rules.pop("switched_off", None)  # what it takes when it is on again is the same
         return _digest({_DIGESTED_AS.get(name, name): value for name, value in rules.items()})
 
     def as_mapping(self) -> JsonObject:

@@ -196,6 +196,9 @@ def _place(text: str, field: str) -> Location:
 
 
 def _check_legs(legs: Sequence[Leg], intent: Intent, reading: Problems) -> None:
+    if legs and not any(leg.is_on for leg in legs):
+        message = "Every leg is switched off. Leave one on, or switch the job off."
+        reading.wrong("legs", "job.all-off", message)
     for i, leg in enumerate(legs):
         if intent is Intent.MIRROR and (leg.renaming or leg.one):
             message = (

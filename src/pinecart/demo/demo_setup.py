@@ -156,7 +156,7 @@ def _set_up(
                 f"The store {name} was made for {stores[name]['endpoint']}: start with the "
                 "port of then, or anew with FRESH=1."
             )
-    known = {j["job"]: j for j in client.jobs()}
+    known = {job["job"] for job in client.jobs()}
     for job in JOBS:
         if job["job"] not in known:
             client.define_job(job)

@@ -204,8 +204,9 @@ class _Work:
 
     async def go(self) -> None:
         try:
-            for number in range(len(self._order.definition.legs)):
-                await self._leg(number)
+            for number, leg in enumerate(self._order.definition.legs):
+                if leg.is_on:
+                    await self._leg(number)
         except PinecartError as exc:
             self._error = exc
             self._records.log("failed", exc.message, code=exc.code)

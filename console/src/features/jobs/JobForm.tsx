@@ -30,7 +30,7 @@ interface Values extends Record<string, unknown> {
 export default function JobForm() {
   const { name } = useParams()
   const stores = useQuery(storesQuery())
-  const jobs = useQuery(jobsQuery())
+  const jobs = useQuery(jobsQuery({ limit: 500 }))
   const forms = useQuery(formsQuery())
   const job = useQuery(jobFormQuery(name ?? ''))
   return (
@@ -47,7 +47,7 @@ export default function JobForm() {
               old={job.data?.definition}
               forms={forms.data}
               stores={list.map((s) => s.name)}
-              jobs={jobs.data?.map((j) => j.job) ?? []}
+              jobs={jobs.data?.jobs.map((j) => j.job) ?? []}
             />
           )
         }

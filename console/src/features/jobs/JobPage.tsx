@@ -1,5 +1,5 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Card, Checkbox, Col, Empty, Flex, Popconfirm, Row, Typography } from 'antd'
+import { useMutation, useQuery } from '@tanstack/react-query'
+import { Button, Card, Checkbox, Col, Empty, Flex, Row, Typography } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, got, type Job } from '../../api/client'
@@ -8,6 +8,8 @@ import { jobQuery } from '../../api/jobs'
 import { Ago, Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
 import { RunLine } from '../../parts/RunLine'
 import { Sentences } from '../../parts/Sentences'
+import { MoreOfJob } from './MoreOfJob'
+import { Versions } from './Versions'
 
 export default function JobPage() {
   const { name = '' } = useParams()
@@ -29,6 +31,7 @@ export default function JobPage() {
                   </div>
                 ))}
                 <Sentences sentences={told.sentences.slice(1)} dangers={told.dangers} />
+                <Off job={told} />
                 {told.definition.why && (
                   <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>
                     Why: {told.definition.why}
@@ -36,9 +39,14 @@ export default function JobPage() {
                 )}
                 <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>
                   {told.job} · version {told.version} · owner {told.definition.owner} · next due:{' '}
-                  <Ago at={told.next_due} never="when started" />
+                  {told.is_on ? (
+                    <Ago at={told.next_due} never="when started" />
+                  ) : (
+                    'never: it is off'
+                  )}
                 </Typography.Paragraph>
               </Card>
+              <Versions job={told} />
               <Card size="small" title="Last audit" style={{ marginTop: 16 }}>
                 {told.last_audit ? (
                   <>
@@ -79,10 +87,19 @@ export default function JobPage() {
   )
 }
 
+/** Who switched it off, when and why. */
+function Off({ job }: { job: Job }) {
+  if (job.is_on) return null
+  return (
+    <Typography.Paragraph strong style={{ margin: '8px 0 0' }}>
+      ○ Off since <Ago at={job.switched?.at} />, {job.switched?.by}
+      {job.switched?.why && `: ${job.switched.why}`}. Nothing starts it by itself.
+    </Typography.Paragraph>
+  )
+}
+
 function Actions({ job }: { job: Job }) {
   const go = useNavigate()
-  const queries = useQueryClient()
-  const { message } = App.useApp()
   const mayOperate = useMay('operate')
   const mayDefine = useMay('define')
   const path = { params: { path: { name: job.job } } }
@@ -99,15 +116,7 @@ function Actions({ job }: { job: Job }) {
     mutationFn: () => got(api.POST('/api/v1/jobs/{name}/audit', { ...path, body: { wait } })),
     onSuccess: (run) => go(`/audits/${run.id}`),
   })
-  const drop = useMutation({
-    mutationFn: () => got(api.DELETE('/api/v1/jobs/{name}', path)),
-    onSuccess: async () => {
-      void message.info(`Job ${job.job} is forgotten. Its runs stay.`)
-      await go('/jobs')
-      await queries.invalidateQueries()
-    },
-  })
-  const failed = [start, preview, audit, drop].find((m) => m.error)?.error
+  const failed = [start, preview, audit].find((m) => m.error)?.error
   const alive = job.last_run && job.last_run.state !== 'ended'
   return (
     <Flex vertical gap={8}>
@@ -145,14 +154,7 @@ function Actions({ job }: { job: Job }) {
             <Link to={`/jobs/${job.job}/change`}>
               <Button>Change</Button>
             </Link>
-            <Popconfirm
-              title={`Forget ${job.job}?`}
-              description="Its runs stay; nothing it carried is touched."
-              okText="Forget it"
-              onConfirm={() => drop.mutate()}
-            >
-              <Button danger>Drop</Button>
-            </Popconfirm>
+            <MoreOfJob job={job} />
           </>
         )}
       </Flex>

@@ -7,6 +7,7 @@ from typing import Any
 
 from pinecart.core.form_fields import Choice, FieldType, FormField
 from pinecart.core.option_spec import (
+    JOB,
     Chosen,
     OptionSpec,
     Problems,
@@ -125,6 +126,24 @@ _rule(
     "Ignore case",
     "Patterns match small and capital letters alike.",
     "",
+)
+
+add(
+    OptionSpec(
+        FormField(
+            "switched_off",
+            FieldType.FLAG,
+            "Switched off",
+            "Nothing of this leg is done; what it remembers stays.",
+            is_common=False,
+        ),
+        default=always(False),
+        is_of_leg=True,
+        used_in=(JOB,),
+        sentence=lambda value, chosen: (
+            "This leg is switched off: it does nothing." if value else ""
+        ),
+    )
 )
 
 _FOLDER_SENTENCES = {

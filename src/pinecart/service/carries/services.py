@@ -14,7 +14,8 @@ from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import StateConflict, UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.facts import JobFacts
-from pinecart.service.jobs.services import checked_definition, define_job
+from pinecart.service.jobs.services.checking import checked_definition
+from pinecart.service.jobs.services.saving import define_job
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.selectors import run_numbered
 from pinecart.service.runs.services.life_cycle import start_run

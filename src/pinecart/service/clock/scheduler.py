@@ -11,7 +11,7 @@ from django.db import transaction
 
 from pinecart.service.config.rights import SYSTEM
 from pinecart.service.jobs.selectors import definition_of, jobs_due
-from pinecart.service.jobs.services import due_after, due_anew, set_next_due
+from pinecart.service.jobs.services.due import due_after, due_anew, set_next_due
 from pinecart.service.ledger.services import clear_forgotten
 from pinecart.service.runs.selectors import alive_of
 from pinecart.service.runs.services.holds import end_overdue_holds

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from rest_framework import serializers
 
 from pinecart.core.form_fields import FieldType, FormField
@@ -20,6 +22,13 @@ class RenameShape(serializers.Serializer):
             "{counter}."
         )
     )
+
+
+def checked(shape: type[serializers.Serializer], given: Any) -> JsonObject:
+    """What was asked for. Raises ValidationError."""
+    made = shape(data=given)
+    made.is_valid(raise_exception=True)
+    return dict(made.validated_data)
 
 
 def of_field(field: FormField) -> serializers.Field:

@@ -1,19 +1,27 @@
 from __future__ import annotations
 
+from statistics import median
+from typing import Any
+
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from pinecart.core.definition_reading import read_definition
+from pinecart.core.differences import differences
 from pinecart.core.option_spec import JOB
 from pinecart.core.options import of_use
 from pinecart.core.sentences import dangers, sentences
 from pinecart.core.triggers import TRIGGERS
 from pinecart.json_object import JsonObject
-from pinecart.service.config.shapes import of_fields
-from pinecart.service.jobs import selectors, services
+from pinecart.service.config.shapes import checked, of_fields
+from pinecart.service.jobs import selectors
 from pinecart.service.jobs.facts import JobFacts
+from pinecart.service.jobs.selectors import JobSeen, JobsWanted
+from pinecart.service.jobs.services import saving
+from pinecart.service.jobs.services.checking import checked_definition
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import RunShape, started
 from pinecart.service.runs.facts import RunFacts
@@ -72,12 +80,80 @@ class MarkShape(serializers.Serializer):
     at = serializers.DateTimeField()
 
 
+class PlacesShape(serializers.Serializer):
+    def get_fields(self) -> JsonObject:
+        return {"from": serializers.CharField(), "to": serializers.CharField()}
+
+
+class RecentRunShape(serializers.Serializer):
+    id = serializers.IntegerField()
+    state = serializers.CharField()
+    outcome = serializers.CharField(allow_blank=True)
+    queued_at = serializers.DateTimeField()
+    started_at = serializers.DateTimeField(allow_null=True)
+    ended_at = serializers.DateTimeField(allow_null=True)
+    seconds = serializers.FloatField(allow_null=True, help_text="From its start to its end.")
+
+
+class JobLineShape(serializers.Serializer):
+    """A job as a list has it."""
+
+    job = serializers.CharField()
+    title = serializers.CharField()
+    labels = serializers.ListField(child=serializers.CharField())
+    owner = serializers.CharField()
+    intent = serializers.CharField()
+    legs = PlacesShape(many=True)
+    is_on = serializers.BooleanField()
+    version = serializers.IntegerField()
+    next_due = serializers.DateTimeField(allow_null=True)
+    recent = RecentRunShape(many=True, help_text="Its latest runs, oldest first; 14 at most.")
+    last_bytes = serializers.IntegerField(help_text="That its last run carried.")
+    usual_s = serializers.FloatField(
+        allow_null=True, help_text="Seconds that its runs take: the median of the latest."
+    )
+
+
+class JobLinesShape(serializers.Serializer):
+    jobs = JobLineShape(many=True)
+    total = serializers.IntegerField(help_text="How many there are in all, of these.")
+
+
+class JobsAsked(serializers.Serializer):
+    find = serializers.CharField(
+        required=False, default="", help_text="In its name, title, reason or places."
+    )
+    store = serializers.CharField(required=False, default="")
+    owner = serializers.CharField(required=False, default="")
+    last = serializers.CharField(
+        required=False, default="", help_text="How the last run is or ended; never: it never ran."
+    )
+    is_on = serializers.BooleanField(required=False, default=None, allow_null=True)
+    sort = serializers.ChoiceField(list(selectors.SORTS), default="job")
+    descending = serializers.BooleanField(default=False)
+    skip = serializers.IntegerField(default=0, min_value=0)
+    limit = serializers.IntegerField(default=50, min_value=1, max_value=500)
+
+    def get_fields(self) -> JsonObject:
+        label = serializers.CharField(required=False, default="")
+        return super().get_fields() | {"label": label}
+
+
+class SwitchedShape(serializers.Serializer):
+    by = serializers.CharField()
+    at = serializers.DateTimeField()
+    why = serializers.CharField()
+
+
 class JobShape(serializers.Serializer):
     job = serializers.CharField()
     title = serializers.CharField()
     definition = DefinitionShape()
     version = serializers.IntegerField()
     is_on = serializers.BooleanField()
+    switched = SwitchedShape(
+        allow_null=True, help_text="Who switched it on or off last; nobody, as it was defined."
+    )
     saved_at = serializers.DateTimeField()
     next_due = serializers.DateTimeField(allow_null=True)
     sentences = serializers.ListField(child=serializers.CharField())
@@ -99,6 +175,38 @@ class CheckedShape(serializers.Serializer):
     )
 
 
+class DifferenceShape(serializers.Serializer):
+    field = serializers.CharField(help_text="As a definition calls it.")
+    title = serializers.CharField()
+    before = serializers.CharField()
+    after = serializers.CharField()
+
+
+class JobVersionShape(serializers.Serializer):
+    version = serializers.IntegerField()
+    saved_at = serializers.DateTimeField()
+    saved_by = serializers.CharField()
+    definition = DefinitionShape()
+    sentences = serializers.ListField(child=serializers.CharField())
+    differences = DifferenceShape(many=True, help_text="From the version before it.")
+
+
+class BackShape(serializers.Serializer):
+    version = serializers.IntegerField(min_value=1)
+
+
+class SwitchShape(serializers.Serializer):
+    on = serializers.BooleanField(help_text="Whether it may be started by itself.")
+    why = serializers.CharField(required=False, allow_blank=True, default="", max_length=1000)
+
+
+class CopyShape(serializers.Serializer):
+    job = serializers.CharField(help_text="The name of the copy.")
+    turned = serializers.BooleanField(
+        default=False, help_text="From where it put to, to where it took from."
+    )
+
+
 class DueShape(serializers.Serializer):
     job = serializers.CharField()
     when = serializers.CharField(help_text="Its schedule, in words.")
@@ -116,6 +224,7 @@ def told(record: JobFacts) -> JsonObject:
         "definition": definition.as_mapping(),
         "version": record.version,
         "is_on": record.is_on,
+        "switched": _switched(record),
         "saved_at": record.saved_at,
         "next_due": record.next_due,
         "sentences": sentences(definition),
@@ -126,16 +235,44 @@ def told(record: JobFacts) -> JsonObject:
     }
 
 
+def _line(found: JobSeen) -> JsonObject:
+    record, recent = found.record, found.recent
+    definition = record.definition
+    took = [run["seconds"] for run in recent if run["state"] == "ended" and run["seconds"]]
+    return {
+        "job": record.name,
+        "title": definition["title"],
+        "labels": definition["labels"],
+        "owner": definition["owner"],
+        "intent": definition["intent"],
+        "legs": [{"from": leg["from"], "to": leg["to"]} for leg in definition["legs"]],
+        "is_on": record.is_on,
+        "version": record.version,
+        "next_due": record.next_due,
+        "recent": recent,
+        "last_bytes": found.last_bytes,
+        "usual_s": median(took) if took else None,
+    }
+
+
+def _switched(record: JobFacts) -> JsonObject | None:
+    if record.switched_at is None:
+        return None
+    return {"by": record.switched_by, "at": record.switched_at, "why": record.switched_why}
+
+
 class Jobs(APIView):
-    @extend_schema(responses=JobShape(many=True))
+    @extend_schema(operation_id="jobs_list", parameters=[JobsAsked], responses=JobLinesShape)
     def get(self, request: Request) -> Response:
-        """All jobs you may look at."""
-        return Response([told(j) for j in selectors.jobs_seen(actor_in(request))])
+        """The jobs you may look at: sought, sorted, a page of them."""
+        asked = checked(JobsAsked, request.query_params)
+        found, total = selectors.jobs_found(actor_in(request), JobsWanted(**asked))
+        return Response({"jobs": [_line(job) for job in found], "total": total})
 
     @extend_schema(request=DefinitionShape, responses={201: JobShape})
     def post(self, request: Request) -> Response:
         """Define a job."""
-        return Response(told(services.define_job(actor_in(request), _mapping(request))), status=201)
+        return Response(told(saving.define_job(actor_in(request), _mapping(request))), status=201)
 
 
 class JobsCheck(APIView):
@@ -144,7 +281,7 @@ class JobsCheck(APIView):
         """Check a definition without saving it: every problem at once, or what it will do, in
         sentences.
         """
-        definition = services.checked_definition(actor_in(request), _mapping(request))
+        definition = checked_definition(actor_in(request), _mapping(request))
         return Response(
             {
                 "definition": definition.as_mapping(),
@@ -163,13 +300,61 @@ class JobView(APIView):
     @extend_schema(request=DefinitionShape, responses=JobShape)
     def put(self, request: Request, name: str) -> Response:
         """Save a new version of a job."""
-        return Response(told(services.change_job(actor_in(request), name, _mapping(request))))
+        return Response(told(saving.change_job(actor_in(request), name, _mapping(request))))
 
     @extend_schema(responses={204: None})
     def delete(self, request: Request, name: str) -> Response:
         """Forget a job. Its runs stay; nothing it carried is touched."""
-        services.drop_job(actor_in(request), name)
+        saving.drop_job(actor_in(request), name)
         return Response(status=204)
+
+
+class JobVersions(APIView):
+    @extend_schema(responses=JobVersionShape(many=True))
+    def get(self, request: Request, name: str) -> Response:
+        """Every definition it had, the newest first, and what each changed."""
+        record = selectors.job_named(name, actor_in(request))
+        versions = selectors.versions_of(record)
+        before = [*versions[1:], None]
+        return Response([_version_told(*pair) for pair in zip(versions, before, strict=True)])
+
+
+def _version_told(version: Any, before: Any) -> JsonObject:
+    changed = differences(before.definition, version.definition) if before else []
+    return {
+        "version": version.number,
+        "saved_at": version.saved_at,
+        "saved_by": version.saved_by,
+        "definition": version.definition,
+        "sentences": sentences(read_definition(version.definition)),
+        "differences": [difference._asdict() for difference in changed],
+    }
+
+
+class JobBack(APIView):
+    @extend_schema(request=BackShape, responses=JobShape)
+    def post(self, request: Request, name: str) -> Response:
+        """Save a version that was before as the newest."""
+        asked = checked(BackShape, request.data)
+        record = saving.go_back(actor_in(request), name, asked["version"])
+        return Response(told(record))
+
+
+class JobSwitch(APIView):
+    @extend_schema(request=SwitchShape, responses=JobShape)
+    def post(self, request: Request, name: str) -> Response:
+        """Switch a job on or off: whether it may be started by itself."""
+        asked = checked(SwitchShape, request.data)
+        return Response(told(saving.switch_job(actor_in(request), name, **asked)))
+
+
+class JobCopy(APIView):
+    @extend_schema(request=CopyShape, responses={201: JobShape})
+    def post(self, request: Request, name: str) -> Response:
+        """Define the same job under another name, or the way back."""
+        asked = checked(CopyShape, request.data)
+        made = saving.copy_job(actor_in(request), name, asked["job"], turned=asked["turned"])
+        return Response(told(made), status=201)
 
 
 class JobStart(APIView):

@@ -1,6 +1,8 @@
 from __future__ import annotations
 
-from datetime import datetime
+from collections.abc import Callable
+from datetime import UTC, datetime
+from typing import Any, NamedTuple
 
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
@@ -9,7 +11,8 @@ from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.facts import JobFacts
-from pinecart.service.jobs.models import JobRecord
+from pinecart.service.jobs.models import JobRecord, JobVersion
+from pinecart.service.runs.selectors import bytes_carried, last_runs, recent_runs
 
 
 def job_named(name: str, actor: Actor) -> JobRecord:
@@ -23,6 +26,36 @@ def job_named(name: str, actor: Actor) -> JobRecord:
         )
         raise UnknownName(message, code="job.unknown", did_you_mean=closest(name, known))
     return found
+
+
+def last_version(name: str) -> int:
+    """The number of the latest version of that name, also of a dropped job's; 0: there was none."""
+    found = JobVersion.objects.filter(job=name).order_by("-number").first()
+    return found.number if found else 0
+
+
+def versions_of(record: JobRecord) -> list[JobVersion]:
+    """The newest first."""
+    return list(JobVersion.objects.filter(job=record.name).order_by("-number"))
+
+
+def version_numbered(record: JobRecord, number: int) -> JobVersion:
+    found = JobVersion.objects.filter(job=record.name, number=number).first()
+    if found is None:
+        message = (
+            f"{record.name!r} has no version {number}. See them with: pinecart job versions "
+            f"{record.name}."
+        )
+        raise UnknownName(message, code="job.no-such-version")
+    return found
+
+
+def version_that_was(job: str, definition: JsonObject) -> int | None:
+    """The number of the newest version of a job with just this definition."""
+    for version in JobVersion.objects.filter(job=job).order_by("-number"):
+        if version.definition == definition:
+            return version.number
+    return None
 
 
 def find_job(name: str) -> JobRecord | None:
@@ -40,6 +73,98 @@ def jobs_seen(actor: Actor) -> list[JobRecord]:
         for j in JobRecord.objects.order_by("name")
         if actor.may(Right.LOOK, j.definition["labels"])
     ]
+
+
+class JobsWanted(NamedTuple):
+    """Which of the jobs, and in which order. last: a state, an outcome or "never"."""
+
+    find: str = ""
+    label: str = ""
+    store: str = ""
+    owner: str = ""
+    last: str = ""
+    is_on: bool | None = None
+    sort: str = "job"
+    descending: bool = False
+    skip: int = 0
+    limit: int = 50
+
+
+class JobSeen(NamedTuple):
+    """A job with its latest runs, oldest first."""
+
+    record: JobRecord
+    recent: list[JsonObject]
+    last_bytes: int
+
+
+NEVER = datetime.max.replace(tzinfo=UTC)
+SORTS: dict[str, Callable[[JobRecord, JsonObject | None], Any]] = {
+    "job": lambda record, last: record.name,
+    "next": lambda record, last: (record.next_due or NEVER, record.name),
+    "last": lambda record, last: (last["queued_at"] if last else NEVER, record.name),
+    "outcome": lambda record, last: (_word(last), record.name),
+}
+"""What a list of jobs may be sorted by; each also by the name."""
+
+
+def jobs_found(actor: Actor, wanted: JobsWanted) -> tuple[list[JobSeen], int]:
+    """A page of the jobs that are wanted, and how many there are in all."""
+    records = [record for record in jobs_seen(actor) if _is_wanted(record, wanted)]
+    lasts = last_runs() if wanted.last or wanted.sort in ("last", "outcome") else {}
+    if wanted.last:
+        records = [r for r in records if wanted.last in _words(lasts.get(r.name))]
+    order = SORTS[wanted.sort]
+    records.sort(
+        key=lambda record: order(record, lasts.get(record.name)), reverse=wanted.descending
+    )
+    page = records[wanted.skip : wanted.skip + wanted.limit]
+    names = [record.name for record in page]
+    recent = recent_runs(names)
+    carried = bytes_carried([runs[-1]["id"] for runs in recent.values()])
+    found = []
+    for record in page:
+        runs = recent.get(record.name, [])
+        last_bytes = carried.get(runs[-1]["id"], 0) if runs else 0
+        found.append(JobSeen(record, runs, last_bytes))
+    return found, len(records)
+
+
+def _word(last: JsonObject | None) -> str:
+    if last is None:
+        return "never"
+    return str(last["outcome"] or last["state"])
+
+
+def _words(last: JsonObject | None) -> set[str]:
+    if last is None:
+        return {"never"}
+    return {last["state"], last["outcome"]}
+
+
+def _is_wanted(record: JobRecord, wanted: JobsWanted) -> bool:
+    definition = record.definition
+    if wanted.label and wanted.label not in definition["labels"]:
+        return False
+    if wanted.owner and wanted.owner != definition["owner"]:
+        return False
+    if wanted.is_on is not None and wanted.is_on != record.is_on:
+        return False
+    places = [leg[side] for leg in definition["legs"] for side in ("from", "to")]
+    if wanted.store and not any(_is_in(place, wanted.store) for place in places):
+        return False
+    texts = [record.name, definition["title"], definition["why"], *places]
+    sought = wanted.find.casefold()
+    return any(sought in text.casefold() for text in texts)
+
+
+def _is_in(place: str, store: str) -> bool:
+    return place.startswith(f"pine://{store}/")
+
+
+def definitions_but(*names: str) -> list[Definition]:
+    """Of all jobs but these."""
+    return [definition_of(record) for record in JobRecord.objects.exclude(name__in=names)]
 
 
 def definition_of(record: JobFacts) -> Definition:

@@ -18,6 +18,7 @@ from pinecart import __version__
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import ORDER, Actor, SignedIn
 from pinecart.service.config.settings import OPTIONS
+from pinecart.service.config.shapes import checked
 from pinecart.service.people import selectors
 from pinecart.service.people.services import (
     entry_codes,
@@ -32,12 +33,6 @@ from pinecart.service.people.sign_in import SIGN_IN
 
 def actor_in(request: Request) -> Actor:
     return cast(SignedIn, request.user).actor
-
-
-def _checked(shape: type[serializers.Serializer], given: Any) -> JsonObject:
-    checked = shape(data=given)
-    checked.is_valid(raise_exception=True)
-    return cast("JsonObject", checked.validated_data)
 
 
 def _rights(given: list[dict[str, str]]) -> people.Rights:
@@ -104,7 +99,7 @@ class Session(APIView):
     @extend_schema(request=SignInShape, responses=SessionShape)
     def post(self, request: Request) -> Response:
         """Sign in with name and password, and the code of a second factor."""
-        asked = _checked(SignInShape, request.data)
+        asked = checked(SignInShape, request.data)
         name, address = asked["name"], _address(request)
         _try_begun(name, address)
         person = cast(
@@ -167,7 +162,7 @@ class EntryView(APIView):
 
         Whoever has a second factor signs in with it then.
         """
-        person = entry_codes.enter_by_code(**_checked(EntryShape, request.data))
+        person = entry_codes.enter_by_code(**checked(EntryShape, request.data))
         if selectors.has_second_factor(person.pk):
             return session_told(request, None)
         return session_told(request, _begin_session(request, person))
@@ -182,7 +177,7 @@ class OwnPassword(APIView):
     @extend_schema(request=PasswordShape, responses={204: None})
     def put(self, request: Request) -> Response:
         """Change your own password. Your other sessions end."""
-        asked = _checked(PasswordShape, request.data)
+        asked = checked(PasswordShape, request.data)
         actor, address = actor_in(request), _address(request)
         _try_begun(actor.name, address)
         person = people.change_own_password(actor, **asked)
@@ -217,7 +212,7 @@ class SecondFactorView(APIView):
         """
         actor = actor_in(request)
         _try_begun(actor.name, _address(request))
-        secret, address = second_factor.begin(actor, **_checked(PasswordAgainShape, request.data))
+        secret, address = second_factor.begin(actor, **checked(PasswordAgainShape, request.data))
         tries.end_try(actor.name, _address(request))
         return Response({"secret": secret, "address": address})
 
@@ -227,7 +222,7 @@ class SecondFactorView(APIView):
         actor = actor_in(request)
         address = _address(request)
         _try_begun(actor.name, address)
-        code = _checked(FactorCodeShape, request.data)
+        code = checked(FactorCodeShape, request.data)
         second_factor.confirm(actor, **code)
         tries.end_try(actor.name, address)
         return Response(status=204)
@@ -240,7 +235,7 @@ class SecondFactorOff(APIView):
         actor = actor_in(request)
         address = _address(request)
         _try_begun(actor.name, address)
-        password = _checked(PasswordAgainShape, request.data)
+        password = checked(PasswordAgainShape, request.data)
         second_factor.drop_own(actor, **password)
         tries.end_try(actor.name, address)
         return Response(status=204)
@@ -269,7 +264,7 @@ class Sessions(APIView):
     @extend_schema(parameters=[EverybodysAsked], responses=OpenSessionShape(many=True))
     def get(self, request: Request) -> Response:
         """Your own sessions that go on; or everybody's."""
-        asked = _checked(EverybodysAsked, request.query_params)
+        asked = checked(EverybodysAsked, request.query_params)
         return Response(selectors.sessions_of(actor_in(request), everybodys=asked["everybodys"]))
 
 
@@ -314,13 +309,13 @@ class Tokens(APIView):
     @extend_schema(parameters=[EverybodysAsked], responses=TokenShape(many=True))
     def get(self, request: Request) -> Response:
         """Your own living tokens; or everybody's."""
-        asked = _checked(EverybodysAsked, request.query_params)
+        asked = checked(EverybodysAsked, request.query_params)
         return Response(selectors.tokens_of(actor_in(request), everybodys=asked["everybodys"]))
 
     @extend_schema(request=NewTokenShape, responses={201: MadeTokenShape})
     def post(self, request: Request) -> Response:
         """Make a token for a program; its text is told this once."""
-        asked, actor = _checked(NewTokenShape, request.data), actor_in(request)
+        asked, actor = checked(NewTokenShape, request.data), actor_in(request)
         text = tokens.make_token(
             actor,
             person=asked.get("person", actor.name),
@@ -404,7 +399,7 @@ class People(APIView):
     def post(self, request: Request) -> Response:
         """Add a person, with a password or an entry code."""
         actor = actor_in(request)
-        asked = _checked(NewPersonShape, request.data)
+        asked = checked(NewPersonShape, request.data)
         name, password = asked["name"], asked.get("password")
         rights = _rights(asked["rights"])
         people.add_person(actor, name=name, password=password, rights=rights)
@@ -424,7 +419,7 @@ class PersonView(APIView):
     def patch(self, request: Request, name: str) -> Response:
         """Switch a person off or on, give other rights, or a new password."""
         actor = actor_in(request)
-        asked = _checked(PersonChangeShape, request.data)
+        asked = checked(PersonChangeShape, request.data)
         if "rights" in asked:
             asked["rights"] = _rights(asked["rights"])
         people.change_person(actor, name, **asked)

@@ -14,6 +14,7 @@ from rest_framework.views import APIView
 from pinecart.core.decide import Decision
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Right
+from pinecart.service.config.shapes import checked
 from pinecart.service.people.api import actor_in
 from pinecart.service.people.sign_in import actor_by_headers
 from pinecart.service.runs import presentation, selectors
@@ -382,7 +383,9 @@ class RunLimit(APIView):
         """Limit how fast a run moves bytes, from now on."""
         return Response(
             presentation.run_told(
-                life_cycle.limit_run(actor_in(request), number, _read(RateShape, request)["rate"])
+                life_cycle.limit_run(
+                    actor_in(request), number, checked(RateShape, request.data)["rate"]
+                )
             )
         )
 
@@ -413,19 +416,13 @@ class UndoShape(serializers.Serializer):
     preview = serializers.BooleanField(default=False)
 
 
-def _read(shape: type[serializers.Serializer], request: Request) -> JsonObject:
-    made = shape(data=request.data)
-    made.is_valid(raise_exception=True)
-    return dict(made.validated_data)
-
-
 class RunRelease(APIView):
     @extend_schema(request=ReleaseShape, responses=RunShape)
     def post(self, request: Request, number: int) -> Response:
         """Say yes to what a run waits with. Refused if it is another list by now."""
         return Response(
             presentation.run_told(
-                holds.release_run(actor_in(request), number, **_read(ReleaseShape, request))
+                holds.release_run(actor_in(request), number, **checked(ReleaseShape, request.data))
             )
         )
 
@@ -436,7 +433,7 @@ class RunDecline(APIView):
         """Say no: what is held is not done, and the run ends."""
         return Response(
             presentation.run_told(
-                holds.decline_run(actor_in(request), number, **_read(WhyShape, request))
+                holds.decline_run(actor_in(request), number, **checked(WhyShape, request.data))
             )
         )
 
@@ -460,7 +457,9 @@ class RunUndo(APIView):
         """Take back what a run did, as far as it still lies as it was left; or
         only preview that.
         """
-        return started(life_cycle.undo_run(actor_in(request), number, **_read(UndoShape, request)))
+        return started(
+            life_cycle.undo_run(actor_in(request), number, **checked(UndoShape, request.data))
+        )
 
 
 class EventShape(serializers.Serializer):

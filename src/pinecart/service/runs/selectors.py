@@ -4,7 +4,7 @@ import itertools
 import json
 from collections import Counter
 from collections.abc import Collection, Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.db.models import (
@@ -12,9 +12,12 @@ from django.db.models import (
     F,
     Func,
     IntegerField,
+    Max,
     Q,
     Value,
+    Window,
 )
+from django.db.models.functions import RowNumber
 from django.utils import timezone
 
 from pinecart.core.lifecycle import ALIVE, RunState
@@ -94,6 +97,45 @@ def latest_runs(job: str) -> dict[str, Run]:
         )
         if run:
             found[kind] = run
+    return found
+
+
+RECENT = 14
+LINE = ("id", "job", "state", "outcome", "queued_at", "started_at", "ended_at")
+
+
+def recent_runs(jobs: Collection[str], most: int = RECENT) -> dict[str, list[JsonObject]]:
+    """job → its latest transfers that weren't skipped, oldest first."""
+    transfers = Run.objects.filter(job__in=jobs, kind="transfer").exclude(outcome="skipped")
+    nth = Window(RowNumber(), partition_by=F("job"), order_by=F("id").desc())
+    latest = transfers.annotate(nth=nth).filter(nth__lte=most)
+    found: dict[str, list[JsonObject]] = {}
+    for run in latest.order_by("id").values(*LINE):
+        name = run.pop("job")
+        run["seconds"] = _seconds(run["started_at"], run["ended_at"])
+        found.setdefault(name, []).append(run)
+    return found
+
+
+def _seconds(begun: datetime | None, ended: datetime | None) -> float | None:
+    if begun is None or ended is None:
+        return None
+    return (ended - begun).total_seconds()
+
+
+def last_runs() -> dict[str, JsonObject]:
+    """job → its latest transfer that wasn't skipped."""
+    transfers = Run.objects.filter(kind="transfer").exclude(outcome="skipped")
+    newest = transfers.values("job").annotate(newest=Max("id")).values("newest")
+    return {run.pop("job"): run for run in Run.objects.filter(pk__in=newest).values(*LINE)}
+
+
+def bytes_carried(runs: Collection[int]) -> dict[int, int]:
+    """run → the bytes that it copied and replaced."""
+    found = {}
+    for number, groups in Run.objects.filter(pk__in=runs).values_list("pk", "summed"):
+        done = [g for g in groups if g["done"] and g["decision"] in ("copy", "replace")]
+        found[number] = sum(group["b"] for group in done)
     return found
 
 

@@ -1,9 +1,6 @@
 from __future__ import annotations
 
-from typing import Any
-
 from drf_spectacular.utils import extend_schema
-from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
@@ -12,6 +9,7 @@ from pinecart.drivers import DRIVERS
 from pinecart.drivers.connection_steps import Step
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor
+from pinecart.service.config.shapes import checked
 from pinecart.service.people.api import actor_in
 from pinecart.service.stores import files, selectors, services
 from pinecart.service.stores.facts import StoreFacts
@@ -47,12 +45,6 @@ def told(record: StoreFacts, actor: Actor) -> JsonObject:
         "tried": record.tried,
         "jobs": selectors.jobs_using_store(record.name, actor),
     }
-
-
-def checked(shape: type[serializers.Serializer], given: Any) -> JsonObject:
-    made = shape(data=given)
-    made.is_valid(raise_exception=True)
-    return dict(made.validated_data)
 
 
 def _tried(steps: list[Step]) -> JsonObject:

@@ -1,0 +1,160 @@
+"""Whether a definition can be saved: its stores, what they keep, and what other jobs do there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from functools import lru_cache
+from typing import Any
+
+from pinecart.core.decide import Intent
+from pinecart.core.definition import Definition, Leg
+from pinecart.core.definition_reading import read_definition
+from pinecart.core.errors import Invalid
+from pinecart.core.places import Location, closest, did_you_mean
+from pinecart.drivers import DRIVERS
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.jobs.selectors import definitions_but
+from pinecart.service.stores.selectors import Place, place_of, store_for, store_named, store_names
+
+Problem = dict[str, str]
+
+
+def checked_definition(
+    actor: Actor,
+    given: Mapping[str, Any],
+    *,
+    carry: bool = False,
+    others: Iterable[Definition] | None = None,
+) -> Definition:
+    """The definition, if it is whole and its stores are the actor's to use.
+
+    others: the jobs beside it; without, all that are saved.
+
+    Raises NotAllowed, Invalid with every problem at once.
+    """
+    definition = read_definition(given, owner=actor.name, carry=carry)
+    problems = _stores_unknown(definition, store_names(actor))
+    if problems:
+        raise Invalid(problems)
+    for name in sorted(stores_of(definition)):
+        store_for(actor, name, Right.OPERATE, "carrying files")
+    problems = _cant_be_kept(definition)
+    if not carry:
+        beside = definitions_but(definition.job) if others is None else others
+        problems += _in_each_others_way(definition, list(beside))
+    if problems:
+        raise Invalid(problems)
+    return definition
+
+
+def stores_of(definition: Definition) -> set[str]:
+    return {place.store for leg in definition.legs for place in (leg.source, leg.target)}
+
+
+def _stores_unknown(definition: Definition, known: Sequence[str]) -> list[Problem]:
+    problems = []
+    for i, leg in enumerate(definition.legs):
+        for side, place in (("from", leg.source), ("to", leg.target)):
+            name = place.store
+            if name in known:
+                continue
+            message = f"There is no store {name!r}.{did_you_mean(name, known)}"
+            problem = {"field": f"legs[{i}].{side}", "code": "store.unknown", "message": message}
+            near = closest(name, known)
+            if near:
+                problem["did_you_mean"] = ", ".join(near)
+            problems.append(problem)
+    return problems
+
+
+def _cant_be_kept(definition: Definition) -> list[Problem]:
+    """What the job wants kept, and the far side is known not to hold."""
+    problems = []
+    wanted = {"tags"} if definition.keep.tags else set()
+    wanted |= {"storage-class"} if definition.keep.storage_class else set()
+    for i, leg in enumerate(definition.legs):
+        kind = store_named(leg.target.store).kind
+        lost = wanted - DRIVERS[kind].keeps
+        for what in sorted(lost):
+            words = what.replace("-", " ")
+            message = f"{leg.target.store} is a {kind} store: it keeps no {words}. Leave that out."
+            problems.append(
+                {"field": f"legs[{i}].to", "code": "job.not-kept-there", "message": message}
+            )
+    return problems
+
+
+def _in_each_others_way(definition: Definition, others: Sequence[Definition]) -> list[Problem]:
+    """An exact copy shares its destination with no other job; what a move clears is no other job's
+    source.
+    """
+    place = lru_cache(maxsize=None)(place_of)
+    problems = []
+    for other in others:
+        for i, leg in enumerate(definition.legs):
+            for theirs in other.legs:
+                problems += _of_two_legs(definition, other, (i, leg, theirs), place)
+    known = {other.job for other in others}
+    for name in definition.waits_for:
+        if name not in known:
+            message = f"There is no job {name!r} to wait for.{did_you_mean(name, sorted(known))}"
+            problems.append({"field": "waits_for", "code": "job.unknown", "message": message})
+    return problems
+
+
+def _of_two_legs(
+    definition: Definition,
+    other: Definition,
+    legs: tuple[int, Leg, Leg],
+    place: Any,
+) -> list[Problem]:
+    i, leg, theirs = legs
+    intents = (definition.intent, other.intent)
+    problems: list[Problem] = []
+    if Intent.MIRROR in intents and _touch(place, leg.target, theirs.target):
+        message = (
+            f"{leg.target} and {theirs.target} of the job {other.job!r} lie in one "
+            "another: an exact copy would remove the other's files. Give it a "
+            "destination of its own."
+        )
+        field = f"legs[{i}].to"
+        problems.append({"field": field, "code": "job.mirror-overlaps", "message": message})
+    if Intent.HAND_OVER in intents and _touch(place, leg.source, theirs.source):
+        problems += _shared_source(definition, other, f"legs[{i}].from", leg, theirs)
+    return problems
+
+
+def _touch(place: Any, one: Location, other: Location) -> bool:
+    here: Place = place(one)
+    return here.touches(place(other))
+
+
+def _shared_source(
+    definition: Definition, other: Definition, field: str, leg: Leg, theirs: Leg
+) -> list[Problem]:
+    """A move may share its source only with a job that it waits for, and of which it can be told
+    what that job took.
+    """
+    (move, moved), (second, taken) = ((definition, leg), (other, theirs))
+    if move.intent is not Intent.HAND_OVER:
+        (move, moved), (second, taken) = (second, taken), (move, moved)
+    if second.job not in move.waits_for:
+        message = (
+            f"{leg.source} and {theirs.source} of the job {other.job!r} lie in one another: a "
+            f"move would clear files before the other job has them. Let {move.job!r} wait for "
+            f"{second.job!r} (waits_for)."
+        )
+        return [{"field": field, "code": "job.source-shared", "message": message}]
+    why = ""
+    if second.intent in (Intent.MIRROR, Intent.HAND_OVER):
+        why = (
+            "removes files itself"
+            if second.intent is Intent.HAND_OVER
+            else "would remove there what was cleared here"
+        )
+    elif taken.renaming or taken.one:
+        why = "renames on the way, or takes one file only"
+    elif taken.source.store != moved.source.store:
+        why = f"reaches the same place by another store ({taken.source.store})"
+    message = f"{move.job!r} can't wait for {second.job!r}: that job {why}."
+    return [{"field": field, "code": "job.cant-be-awaited", "message": message}] if why else []

@@ -1,0 +1,136 @@
+"""Many jobs at once, from files: all are checked, what would change is told, and all are saved, or
+none.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+from django.db import transaction
+
+from pinecart.core.definition import Definition
+from pinecart.core.definition_reading import read_definition
+from pinecart.core.differences import Difference, differences
+from pinecart.core.errors import Invalid
+from pinecart.core.job_files import GivenJob, stores_named, with_other_stores
+from pinecart.core.places import did_you_mean
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.jobs.models import JobRecord
+from pinecart.service.jobs.selectors import definitions_but, find_job
+from pinecart.service.jobs.services.checking import checked_definition
+from pinecart.service.jobs.services.saving import save_changed, save_new
+
+NEW, CHANGED, SAME = "new", "changed", "same"
+_LEG = re.compile(r"legs\[(\d+)\]\.(\w+)")
+
+
+class Imported(NamedTuple):
+    """change: "new", "changed" or "same"."""
+
+    definition: Definition
+    change: str
+    differences: list[Difference]
+
+
+def import_jobs(
+    actor: Actor, given: Sequence[GivenJob], stores: Mapping[str, str], *, save: bool
+) -> list[Imported]:
+    """What each of these would change; and, to save, that change.
+
+    stores: name in the files → name here.
+
+    Raises Invalid with every problem of each at once, NotAllowed.
+    """
+    _check_map(given, stores)
+    mapped = [with_other_stores(job, stores) for job in given]
+    found = [_looked_at(actor, definition) for definition in _checked(actor, mapped)]
+    if save:
+        with transaction.atomic():
+            for one in found:
+                _save(actor, one)
+    return found
+
+
+def _check_map(given: Sequence[GivenJob], stores: Mapping[str, str]) -> None:
+    named = stores_named(given)
+    problems = []
+    for name in stores:
+        if name not in named:
+            near = did_you_mean(name, sorted(named))
+            message = f"Nothing that was given names the store {name!r}.{near}"
+            problems.append({"field": "stores", "code": "job.map-unused", "message": message})
+    if problems:
+        raise Invalid(problems)
+
+
+def _checked(actor: Actor, given: Sequence[GivenJob]) -> list[Definition]:
+    """Each beside all the others, those that are given and those that are saved."""
+    problems: list[dict[str, str]] = []
+    read: list[tuple[GivenJob, Definition]] = []
+    for job in given:
+        try:
+            read.append((job, read_definition(job.mapping, owner=actor.name, carry=False)))
+        except Invalid as exc:
+            problems += _placed(exc.problems, job)
+    names = [definition.job for _, definition in read]
+    for name in {name for name in names if names.count(name) > 1}:
+        message = f"The job {name!r} is given twice."
+        problems.append({"field": "job", "code": "job.given-twice", "message": message})
+    beside = definitions_but(*names) + [definition for _, definition in read]
+    found = []
+    for job, definition in read:
+        others = [other for other in beside if other.job != definition.job]
+        try:
+            found.append(checked_definition(actor, _owned(job, definition), others=others))
+        except Invalid as exc:
+            problems += _placed(exc.problems, job)
+    if problems:
+        raise Invalid(problems)
+    return found
+
+
+def _owned(job: GivenJob, definition: Definition) -> dict[str, object]:
+    """Who owns a job stays who owns it, where the file says nothing."""
+    record = find_job(definition.job)
+    owner = record.definition["owner"] if record else ""
+    return {**job.mapping, "owner": job.mapping.get("owner") or owner}
+
+
+def _placed(problems: list[dict[str, str]], job: GivenJob) -> list[dict[str, str]]:
+    """With the line and column, or the job, that each is about."""
+    placed = []
+    name = job.mapping.get("job", "")
+    for problem in problems:
+        at = _LEG.match(problem["field"])
+        where = f"{job.where}, {name}" if name else job.where
+        if at and int(at[1]) < len(job.legs_at):
+            where = f"{job.legs_at[int(at[1])]}, column {at[2]}"
+        elif job.legs_at:
+            where = job.where
+        message = f"{where[:1].upper()}{where[1:]}: {problem['message']}"
+        placed.append({**problem, "where": where, "job": str(name), "message": message})
+    return placed
+
+
+def _looked_at(actor: Actor, definition: Definition) -> Imported:
+    record = find_job(definition.job)
+    if record is None:
+        actor.must(Right.DEFINE, definition.labels, f"defining {definition.job!r}")
+        return Imported(definition, NEW, [])
+    actor.must(Right.DEFINE, record.definition["labels"], f"changing {definition.job!r}")
+    actor.must(Right.DEFINE, definition.labels, f"changing {definition.job!r}")
+    return _beside(definition, record)
+
+
+def _beside(definition: Definition, record: JobRecord) -> Imported:
+    found = differences(record.definition, definition.as_mapping())
+    return Imported(definition, CHANGED if found else SAME, found)
+
+
+def _save(actor: Actor, one: Imported) -> None:
+    if one.change == NEW:
+        save_new(actor, one.definition)
+    elif one.change == CHANGED:
+        save_changed(actor, one.definition)

@@ -1,0 +1,175 @@
+"""A job's life: versions, on and off, copies, the way back; and finding it among many."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from pinecart.client import ClientError
+
+
+def test_every_saved_change_keeps_the_one_before_and_one_can_go_back(shared):
+    shared.fresh_job("kept-versions", {"a": b"1"})
+    with shared.client() as cart:
+        first = cart.job("kept-versions")["definition"]
+        leg = first["legs"][0] | {"leave_out": ["*.tmp"]}
+        changed = cart.change_job("kept-versions", first | {"why": "a wish", "legs": [leg]})
+        assert changed["version"] == 2
+        newest, oldest = cart.job_versions("kept-versions")
+        assert [d["title"] for d in newest["differences"]] == ["Why it exists", "Leave out (leg 1)"]
+        assert (newest["differences"][1]["before"], newest["differences"][1]["after"]) == (
+            "as usual",
+            "*.tmp",
+        )
+        assert oldest["definition"] == first and oldest["saved_by"] == "admin"
+        again = cart.go_back("kept-versions", 1)
+        assert (again["version"], again["definition"]) == (3, first)
+        assert cart.change_job("kept-versions", first)["version"] == 3, "nothing differs"
+        with pytest.raises(ClientError, match="no version 9"):
+            cart.go_back("kept-versions", 9)
+        cart.drop_job("kept-versions")
+        assert cart.define_job(first)["version"] == 4, "its history stays"
+        assert len(cart.job_versions("kept-versions")) == 4
+
+
+def test_a_job_that_is_off_is_started_by_hand_alone(shared):
+    every_minute = {"cron": "* * * * *", "zone": "UTC"}
+    shared.fresh_job("switched", {"a": b"1"}, schedule=every_minute)
+    told = shared.run("job", "off", "switched", "--why", "the office moves")
+    assert "is off" in told.stderr
+    with shared.client() as cart:
+        job = cart.job("switched")
+        assert (job["is_on"], job["switched"]["by"], job["switched"]["why"]) == (
+            False,
+            "admin",
+            "the office moves",
+        )
+        assert [j["job"] for j in cart.jobs(find="switched", is_on=False)] == ["switched"]
+        assert cart.start("switched")["state"] == "queued"
+        assert "off since" in shared.run("job", "show", "switched").stdout
+        assert cart.switch_job("switched", on=True)["next_due"]
+        cart.drop_job("switched")
+
+
+def test_a_copy_is_off_and_the_way_back_goes_the_other_way(shared):
+    shared.fresh_job("outward", {"a": b"1"}, schedule={"cron": "30 5 * * *", "zone": "UTC"})
+    with shared.client() as cart:
+        made = json.loads(shared.run("job", "turn", "outward", "homeward", "--json").stdout)
+        leg = cart.job("outward")["definition"]["legs"][0]
+        back = made["definition"]["legs"][0]
+        assert (back["from"], back["to"]) == (leg["to"], leg["from"])
+        assert (made["is_on"], made["switched"]["why"]) == (
+            False,
+            "A copy of outward, not yet looked at.",
+        )
+        copied = cart.copy_job("outward", "outward-too")
+        assert copied["definition"]["legs"] == cart.job("outward")["definition"]["legs"]
+        renaming = [leg | {"rename": {"pattern": "", "to": "{name}"}}]
+        cart.change_job("outward", cart.job("outward")["definition"] | {"legs": renaming})
+        with pytest.raises(ClientError, match="can't be turned round") as caught:
+            cart.copy_job("outward", "again", turned=True)
+        assert caught.value.code == "job.not-to-turn"
+        for name in ("outward", "outward-too", "homeward"):
+            cart.drop_job(name)
+
+
+def test_a_leg_that_is_off_does_nothing(shared):
+    shared.fresh_job("half-off", {"a": b"1", "b": b"2"})
+    with shared.client() as cart:
+        definition = cart.job("half-off")["definition"]
+        leg = definition["legs"][0]
+        off = leg | {"to": "pine://office/half-off/off/", "switched_off": True}
+        job = cart.change_job("half-off", definition | {"legs": [leg, off]})
+        assert "This leg is switched off: it does nothing." in job["sentences"]
+        run = cart.start("half-off")["id"]
+        for _ in cart.follow(run):
+            pass
+        assert cart.run(run)["totals"]["copy"]["objects"] == 2
+        assert not [k for k in shared.standin.shelf.buckets["half-off"] if k.startswith("off/")]
+        with pytest.raises(ClientError, match="Every leg is switched off"):
+            cart.change_job("half-off", definition | {"legs": [off]})
+
+
+def test_jobs_are_found_sorted_and_paged_by_the_service(shared):
+    for n in range(3):
+        shared.fresh_job(f"sought-{n}", {"a": b"1"}, labels=["sought"], why=f"reason {n}")
+    with shared.client() as cart:
+        run = cart.start("sought-1")["id"]
+        for _ in cart.follow(run):
+            pass
+        page = cart.jobs_page(label="sought", sort="job", descending=True, limit=2)
+        assert ([j["job"] for j in page["jobs"]], page["total"]) == (["sought-2", "sought-1"], 3)
+        rest = cart.jobs_page(label="sought", sort="job", descending=True, limit=2, skip=2)
+        assert [j["job"] for j in rest["jobs"]] == ["sought-0"]
+        (done,) = cart.jobs(label="sought", last="clean")
+        (mark,) = done["recent"]
+        assert (done["job"], mark["id"], mark["outcome"]) == ("sought-1", run, "clean")
+        assert done["last_bytes"] == 1 and done["usual_s"] > 0
+        assert [j["job"] for j in cart.jobs(find="reason 2")] == ["sought-2"]
+        assert [j["job"] for j in cart.jobs(store="sought-0")] == ["sought-0"]
+        never = [j["job"] for j in cart.jobs(label="sought", last="never")]
+        assert never == ["sought-0", "sought-2"]
+        (first, *_) = cart.jobs(label="sought", sort="last")
+        assert first["job"] == "sought-1"
+    told = shared.run("job", "list", "--find", "sought-1").stdout
+    assert "✓ clean" in told and "sought-0" not in told
+
+
+def test_jobs_are_kept_in_files_and_brought_in_again(shared, tmp_path):
+    shared.fresh_job("in-a-file", {"a": b"1"}, why="it is kept", set_aside=0, intent="renew")
+    told = shared.run("job", "export", "in-a-file", "--into", str(tmp_path))
+    assert "Wrote 1 files" in told.stderr
+    file = tmp_path / "in-a-file.yaml"
+    same = shared.run("job", "import", str(tmp_path))
+    assert (same.returncode, same.stdout) == (0, "1 as they are already.\n")
+    file.write_text(file.read_text().replace("it is kept", "it was changed"))
+    checked = shared.run("job", "import", str(tmp_path), "--check")
+    assert checked.returncode == 1
+    assert "Why it exists: it is kept → it was changed" in checked.stdout
+    with shared.client() as cart:
+        assert cart.job("in-a-file")["definition"]["why"] == "it is kept"
+        assert shared.run("job", "import", str(tmp_path), "--yes").returncode == 0
+        assert cart.job("in-a-file")["definition"]["why"] == "it was changed"
+        cart.drop_job("in-a-file")
+
+
+def test_a_file_is_brought_in_between_other_stores_whole_or_not_at_all(shared):
+    shared.fresh_job("of-test", {"a": b"1"})
+    shared.fresh_store("live-posts", {"a": b"1"})
+    with shared.client() as cart:
+        text = cart.export_jobs("of-test")["text"].replace("job: of-test", "job: of-live")
+        bad = text + "---\njob: of-nowhere\nlegs: [{from: pine://nowhere/, to: pine://office/x/}]\n"
+        with pytest.raises(ClientError, match="Document 2, of-nowhere: There is no store"):
+            cart.import_jobs(bad, save=True)
+        with pytest.raises(ClientError, match="names the store 'tset'") as caught:
+            cart.import_jobs(text, stores={"tset": "live-posts"}, save=True)
+        assert caught.value.code == "job.map-unused"
+        assert not cart.jobs(find="of-live")
+        (made,) = cart.import_jobs(text, stores={"of-test": "live-posts"}, save=True)["jobs"]
+        assert (made["job"], made["change"]) == ("of-live", "new")
+        assert cart.job("of-live")["definition"]["legs"][0]["from"] == "pine://live-posts/"
+        cart.drop_job("of-live")
+
+
+def test_a_table_becomes_many_jobs_and_its_bad_lines_are_named(shared, tmp_path):
+    shared.fresh_store("tabled", {"a": b"1"})
+    table = tmp_path / "pairs.csv"
+    rows = [f"pine://tabled/p{n}/,pine://office/tabled/p{n}/,tabled-{n},owls" for n in range(3)]
+    table.write_text(
+        "from,to,name,labels\n" + "\n".join(rows) + "\nelsewhere,pine://office/x/,tabled-9,\n"
+    )
+    refused = shared.run("job", "import", str(table), "--yes")
+    assert refused.returncode == 1 and "Line 5, column from: 'elsewhere' is not a" in refused.stderr
+    table.write_text("from,to,name,labels\n" + "\n".join(rows) + "\n")
+    told = json.loads(shared.run("job", "import", str(table), "--yes", "--json").stdout)
+    assert (told["differ"], told["saved"]) == (3, True)
+    with shared.client() as cart:
+        names = [f"tabled-{n}" for n in range(3)]
+        assert [j["job"] for j in cart.jobs(find="tabled-")] == names
+        one = cart.import_jobs(
+            "from,to\n" + "\n".join(r.rsplit(",", 2)[0] for r in rows), form="csv", job="tabled-all"
+        )
+        assert [len(j["sentences"]) > 3 for j in one["jobs"]] == [True]
+        for name in names:
+            cart.drop_job(name)
