@@ -13,6 +13,7 @@ const CopyNow = lazy(() => import('./features/carry/CopyNow'))
 const JobsPage = lazy(() => import('./features/jobs/JobsPage'))
 const JobPage = lazy(() => import('./features/jobs/JobPage'))
 const JobForm = lazy(() => import('./features/jobs/JobForm'))
+const SchedulePage = lazy(() => import('./features/jobs/SchedulePage'))
 const JobFilesPage = lazy(() => import('./features/jobs/JobFilesPage'))
 const PreviewPage = lazy(() => import('./features/jobs/PreviewPage'))
 const AuditPage = lazy(() => import('./features/jobs/AuditPage'))
@@ -31,6 +32,7 @@ const PAGES = [
   ['/', 'Today'],
   ['/copy', 'Copy now'],
   ['/jobs', 'Jobs'],
+  ['/schedule', 'Schedule'],
   ['/runs', 'Runs'],
   ['/stores', 'Stores'],
   ['/find', 'Find'],
@@ -162,6 +164,7 @@ function House({ name, session }: { name: string; session: Session }) {
                 <Route index element={<TodayPage />} />
                 <Route path="copy" element={<CopyNow />} />
                 <Route path="jobs" element={<JobsPage />} />
+                <Route path="schedule" element={<SchedulePage />} />
                 <Route path="jobs/files" element={<JobFilesPage />} />
                 <Route path="jobs/new" element={<JobForm />} />
                 <Route path="jobs/:name" element={<JobPage />} />

@@ -35,13 +35,23 @@ def state(tmp_path_factory):
 def services(state):
     """The runs' services, on empty tables."""
     from pinecart.service.aside.models import AsideRow, UploadRow
-    from pinecart.service.jobs.models import JobRecord
+    from pinecart.service.jobs.models import JobRecord, JobVersion
     from pinecart.service.ledger import services as ledger
     from pinecart.service.ledger.models import LedgerRow, Scope
     from pinecart.service.runs.models import RecordRow, Run, RunEvent
     from pinecart.service.runs.services import holds, life_cycle, queue, run_records
 
-    for table in (RecordRow, RunEvent, AsideRow, UploadRow, LedgerRow, Scope, Run, JobRecord):
+    for table in (
+        RecordRow,
+        RunEvent,
+        AsideRow,
+        UploadRow,
+        LedgerRow,
+        Scope,
+        Run,
+        JobRecord,
+        JobVersion,
+    ):
         table.objects.all().delete()
     told = {**vars(ledger), **vars(run_records), **vars(life_cycle), **vars(queue), **vars(holds)}
     return SimpleNamespace(**{name: what for name, what in told.items() if callable(what)})

@@ -268,6 +268,89 @@ def test_due_times_are_worked_out_anew_when_the_clock_is_set(services):
     assert Run.objects.count() == 1
 
 
+def timed(name, next_due, **more):
+    from pinecart.service.jobs.models import JobRecord
+
+    made = definition(name, schedule={"cron": "* * * * *", "zone": "UTC"}, **more)
+    return JobRecord.objects.create(
+        name=name, definition=made.as_mapping(), saved_at=NOW, next_due=next_due
+    )
+
+
+def causes(job):
+    from pinecart.service.runs.models import Run
+
+    runs = Run.objects.filter(job=job).order_by("id")
+    return [(run.cause[:33], run.outcome or run.state) for run in runs]
+
+
+def test_after_an_outage_the_missed_are_one_none_or_each(services):
+    from pinecart.service.clock.scheduler import Clock
+    from pinecart.service.jobs.models import JobRecord
+
+    for how in ("one", "skip", "each"):
+        timed(f"after-{how}", NOW - timedelta(minutes=3), catch_up=how)
+    Clock().turn(NOW)
+    assert causes("after-one") == [("schedule, due 2026-03-02 05:27 UT", "queued")]
+    assert causes("after-skip") == [("schedule, due 2026-03-02 05:27 UT", "skipped")]
+    assert [cause[25:30] for cause, _ in causes("after-each")] == [
+        "05:27",
+        "05:28",
+        "05:29",
+        "05:30",
+    ]
+    after = JobRecord.objects.values_list("next_due", flat=True)
+    assert set(after) == {NOW + timedelta(minutes=1)}
+
+
+def test_a_start_that_overlaps_is_left_out_or_waits_and_only_one_waits(services):
+    from pinecart.service.clock.scheduler import Clock
+
+    for how in ("skip", "wait"):
+        timed(f"overlap-{how}", NOW, overlap=how)
+    clock = Clock()
+    for minute in range(3):
+        clock.turn(NOW + timedelta(minutes=minute))
+    told = [[word for _, word in causes(f"overlap-{how}")] for how in ("skip", "wait")]
+    assert told == [["queued", "skipped", "skipped"], ["queued", "queued", "skipped"]]
+
+
+def test_a_spread_is_a_jobs_own_and_always_the_same(services):
+    from pinecart.service.jobs.services.due import due_after
+
+    hourly = {"cron": "0 * * * *", "zone": "UTC"}
+    found = set()
+    for n in range(30):
+        made = definition(f"spread-{n}", schedule=hourly, spread="10 minutes")
+        due = due_after(made, NOW)
+        later = due - due.replace(minute=0, second=0)
+        assert timedelta(0) <= later < timedelta(minutes=10)
+        assert due_after(made, due, due) == due + timedelta(hours=1)
+        found.add(later)
+    assert len(found) > 20
+
+
+def test_outside_its_hours_a_run_waits_pauses_and_goes_on(services):
+    from pinecart.service.config.rights import SYSTEM
+    from pinecart.service.runs.models import Run
+
+    night = NOW.replace(hour=23)
+    made = definition("nightly", hours="22:00-06:00")
+    run = services.start_run(SYSTEM, made, kind="transfer", cause="test")
+    assert services.claim_next(now=NOW.replace(hour=12), limit=9) is None
+    assert Run.objects.get().message == "Waits for its allowed hours, 22:00-06:00."
+    assert services.claim_next(now=night, limit=9).pk == run.pk
+    services.keep_hours(night)
+    assert not Run.objects.get().pause_wanted
+    services.keep_hours(NOW.replace(hour=7))
+    assert (Run.objects.get().pause_wanted, Run.objects.get().code) == (True, "run.out-of-hours")
+    Run.objects.update(state="paused")
+    services.keep_hours(NOW.replace(hour=8))
+    assert Run.objects.get().state == "paused"
+    services.keep_hours(night)
+    assert Run.objects.get().state == "queued"
+
+
 def test_what_dropped_jobs_remembered_goes_some_at_a_time_after_its_days(services):
     from django.utils import timezone
 

@@ -12,6 +12,14 @@ export const jobsQuery = (wanted: JobsWanted = {}) =>
     placeholderData: keepPreviousData,
   })
 
+/** What starts by itself within so many days. */
+export const scheduleQuery = (days: number) =>
+  queryOptions({
+    queryKey: ['schedule', days],
+    queryFn: () => got(api.GET('/api/v1/schedule', { params: { query: { days } } })),
+    placeholderData: keepPreviousData,
+  })
+
 export const jobQuery = (name: string) =>
   queryOptions({
     queryKey: ['jobs', name],

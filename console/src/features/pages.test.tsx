@@ -9,6 +9,7 @@ import JobFilesPage from './jobs/JobFilesPage'
 import JobForm from './jobs/JobForm'
 import JobPage from './jobs/JobPage'
 import JobsPage from './jobs/JobsPage'
+import SchedulePage from './jobs/SchedulePage'
 import PeoplePage from './people/PeoplePage'
 import RunPage from './runs/RunPage'
 import RunsPage from './runs/RunsPage'
@@ -77,6 +78,8 @@ const JOB = {
   is_on: false,
   switched: { by: 'tam', at: '2026-03-02T05:30:00Z', why: 'the office moves' },
   next_due: null,
+  when: 'every day at 05:30, London time',
+  due: ['2026-03-03T05:30:00Z'],
   sentences: ['Takes and puts.', 'Removes what is gone.'],
   dangers: ['Removes what is gone.'],
   last_run: RUN,
@@ -178,6 +181,22 @@ const PAGES: Record<string, Page> = {
     route: '/jobs/:name',
     needs: { 'jobs/dawn': JOB, 'jobs/dawn/versions': VERSIONS, runs: [RUN] },
     says: 'a wish',
+  },
+  schedule: {
+    page: <SchedulePage />,
+    needs: {
+      schedule: [
+        {
+          job: 'dawn',
+          title: 'Dawn',
+          when: 'every day at 05:30, London time',
+          next_due: '2026-03-03T05:30:00Z',
+          due: ['2026-03-03T05:30:00Z'],
+          is_on: true,
+        },
+      ],
+    },
+    says: 'every day at 05:30, London time',
   },
   'jobs from a file': {
     page: <JobFilesPage />,

@@ -10,7 +10,7 @@ import click
 
 from pinecart.cli.frame import PROBLEMS, Cart, output_option, say
 from pinecart.cli.job_life import tell_differences
-from pinecart.cli.jobs import job
+from pinecart.cli.jobs import job, tell_sentences
 from pinecart.json_object import JsonObject
 
 
@@ -113,9 +113,7 @@ def _tell_import(told: JsonObject) -> None:
             continue
         click.echo(f"{one['job']}: {one['change']}")
         if one["change"] == "new":
-            for sentence in one["sentences"]:
-                danger = "▲ " if sentence in one["dangers"] else "  "
-                click.echo(f"  {danger}{sentence}")
+            tell_sentences(one)
         tell_differences(one["differences"])
     if same:
         click.echo(f"{same} as they are already.")

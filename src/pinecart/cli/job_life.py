@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from pinecart.cli.frame import Cart, output_option, say
-from pinecart.cli.jobs import job
+from pinecart.cli.jobs import job, tell_sentences
 from pinecart.cli.words import age
 from pinecart.json_object import JsonObject
 
@@ -40,8 +40,7 @@ def job_turn(cart: Cart, name: str, new: str) -> None:
 
 def _tell_copy(made: JsonObject) -> None:
     name = made["job"]
-    for sentence in made["sentences"]:
-        click.echo(f"  {sentence}")
+    tell_sentences(made)
     off = "" if made["is_on"] else f"It is off; switch it on with: pinecart job on {name}. "
     say(f"Saved {name}. {off}Look ahead with: pinecart preview {name}")
 

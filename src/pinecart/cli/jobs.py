@@ -44,7 +44,12 @@ def option_fields(forms: JsonObject, use: str) -> list[Field]:
 
 
 def _trigger_fields(forms: JsonObject) -> list[Field]:
-    return [field for kind in forms["triggers"] for field in kind["fields"]]
+    """Each once, also where several kinds have it."""
+    found: dict[str, Field] = {}
+    for kind in forms["triggers"]:
+        for field in kind["fields"]:
+            found.setdefault(field["name"], field)
+    return list(found.values())
 
 
 def _job_fields(forms: JsonObject) -> list[Field]:
@@ -98,12 +103,13 @@ def _schedule(cart: Cart, old: JsonObject | None, options: JsonObject) -> JsonOb
     """The trigger of which fields were given, over the old one if that is of the same kind."""
     kinds = cart.forms["triggers"]
     usual = kinds[0]["kind"]
+    old_kind = old.get("kind", usual) if old else None
     for kind in kinds:
+        name = kind["kind"]
         given = given_values(kind["fields"], options)
-        if given:
-            name = kind["kind"]
-            is_same = old and old.get("kind", usual) == name
-            kept = old if is_same and old else {}
+        is_named = any(field["is_needed"] and field["name"] in given for field in kind["fields"])
+        if is_named or (given and name == old_kind):
+            kept = old if old and name == old_kind else {}
             named = {} if name == usual else {"kind": name}
             return {"schedule": kept | named | given}
     return {}
@@ -138,7 +144,7 @@ def job_define(cart: Cart, name_or_file: str, check: bool, **options: Any) -> No
         definition = {"job": name_or_file, **_definition(cart, None, options)}
     if check:
         checked = cart.client.check_job(definition)
-        cart.show(checked, lambda: click.echo("\n".join(checked["sentences"])))
+        cart.show(checked, lambda: _tell_checked(checked))
         return
     made = cart.client.define_job(definition)
     cart.show(
@@ -251,8 +257,7 @@ def job_show(cart: Cart, name: str, as_yaml: bool) -> None:
             click.echo(cart.client.export_jobs(name)["text"].rstrip())
             return
         click.echo(f"{found['title']} ({found['job']}, version {found['version']})")
-        for sentence in found["sentences"]:
-            click.echo(f"  {sentence}")
+        tell_sentences(found)
         why = found["definition"]["why"]
         if why:
             click.echo(f"Why: {why}")
@@ -316,6 +321,24 @@ def _left_words(reasons: dict[str, int]) -> list[str]:
     return words
 
 
+def _tell_checked(checked: JsonObject) -> None:
+    tell_sentences(checked)
+    for due in checked["due"]:
+        click.echo(f"  next: {moment(due)} UTC")
+
+
+def tell_sentences(job: JsonObject) -> None:
+    """What it will do; what removes or loses something is marked."""
+    for sentence in job["sentences"]:
+        sign = "▲ " if sentence in job["dangers"] else "  "
+        click.echo(f"{sign}{sentence}")
+
+
+def moment(text: str) -> str:
+    """`2026-03-02 05:30`."""
+    return text[:16].replace("T", " ")
+
+
 def _due(found: JsonObject) -> str:
     if not found["is_on"]:
         switched = found["switched"]
@@ -365,21 +388,44 @@ def schedule() -> None:
 
 
 @schedule.command("list")
+@click.option("--days", type=click.IntRange(1, 31), default=7, help="How far to look ahead.")
 @output_option
-def schedule_list(cart: Cart) -> None:
+def schedule_list(cart: Cart, days: int) -> None:
     """What will run when, the next first.
 
     \b
     pinecart schedule list
     """
-    found = cart.client.schedule()
-    rows = [
-        [age(d["next_due"]), d["next_due"].replace("T", " "), d["job"], d["when"]] for d in found
-    ]
-    empty = "No job has a schedule. Give one with: pinecart job change NAME --cron '30 5 * * *'"
-    cart.show(
-        found,
-        lambda: (
-            table(["next", "at (UTC)", "job", "when"], rows, flexible=2) if rows else say(empty)
-        ),
-    )
+    found = cart.client.schedule(days=days)
+    heads = ["next", "at (UTC)", "job", "when", "starts"]
+    rows = []
+    for line in found:
+        due = line["next_due"]
+        following = age(due) if line["is_on"] else "off"
+        starts = f"{len(line['due'])} in {days} d"
+        rows.append([following, moment(due), line["job"], line["when"], starts])
+    empty = "No job has a schedule. Give one with: pinecart job change NAME --cron 'daily 05:30'"
+    cart.show(found, lambda: table(heads, rows, flexible=2) if rows else say(empty))
+
+
+@schedule.command("show")
+@click.argument("job")
+@output_option
+def schedule_show(cart: Cart, job: str) -> None:
+    """When a job starts by itself: in words, and its next ten times.
+
+    \b
+    pinecart schedule show dawn
+    """
+    found = cart.client.job(job)
+    told = {"job": job, "when": found["when"], "due": found["due"]}
+
+    def plain() -> None:
+        if not found["when"]:
+            say(f"{job} runs when somebody starts it.")
+            return
+        click.echo(f"{job} runs {found['when']}.")
+        for due in found["due"]:
+            click.echo(f"  {moment(due)} UTC")
+
+    cart.show(told, plain)

@@ -373,8 +373,9 @@ class Client(ApiDoor):
         """Keep a carry as a job."""
         return self.ask("POST", f"runs/{number}/keep", body={"job": job})
 
-    def schedule(self) -> list[JsonObject]:
-        return self.ask("GET", "schedule")
+    def schedule(self, *, days: int = 7) -> list[JsonObject]:
+        """What will run when, the next first; every due time within so many days."""
+        return self.ask("GET", "schedule", params={"days": days})
 
     # --- runs
 

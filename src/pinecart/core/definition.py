@@ -15,7 +15,7 @@ from pinecart.core.option_spec import CARRY, JOB, REMOVE
 from pinecart.core.options import OPTIONS, REMOVING, of_use
 from pinecart.core.places import Location
 from pinecart.core.renaming import Renaming
-from pinecart.core.selection import RULES, Selection, compile_selection, read_size
+from pinecart.core.selection import RULES, Selection, compile_selection, read_size, read_span
 from pinecart.core.triggers import Trigger
 from pinecart.json_object import JsonObject
 
@@ -152,6 +152,11 @@ class Definition:
     def waits_for(self) -> tuple[str, ...]:
         """Jobs that must have a file as well before it is cleared at the source."""
         return tuple(self["waits_for"])
+
+    @property
+    def spread_s(self) -> int:
+        """Seconds by which a start by itself may be later than it is due."""
+        return read_span(self["spread"]) if self["spread"] else 0
 
     @property
     def goes_through_us(self) -> bool:

@@ -90,8 +90,8 @@ def parse_schedule(cron: str, zone: str) -> Schedule:
     problems = []
     if len(cron.split()) != 5 or not croniter.is_valid(cron):
         message = (
-            f"{cron!r} is not a cron expression of five fields: minute hour day month weekday, "
-            "such as '30 5 * * *'."
+            f"{cron!r} is not understood. Write it in words, such as 'weekdays 05:30', or as a "
+            "cron expression of five fields: minute hour day month weekday, such as '30 5 * * *'."
         )
         problems.append(
             {"field": "schedule.cron", "code": "schedule.malformed", "message": message}
@@ -99,14 +99,21 @@ def parse_schedule(cron: str, zone: str) -> Schedule:
     elif not _comes_due(cron):
         message = f"{cron!r} never comes due: no such day is in any year."
         problems.append({"field": "schedule.cron", "code": "schedule.never", "message": message})
-    if zone not in available_timezones():
-        message = f"{zone!r} is no time zone. Use a name such as 'Europe/London' or 'UTC'."
-        problems.append(
-            {"field": "schedule.zone", "code": "schedule.zone-unknown", "message": message}
-        )
+    try:
+        parse_zone(zone)
+    except Invalid as exc:
+        problems += exc.problems
     if problems:
         raise Invalid(problems)
     return Schedule(" ".join(cron.split()), zone)
+
+
+def parse_zone(zone: str) -> str:
+    """Raises Invalid where there is no such time zone."""
+    if zone in available_timezones():
+        return zone
+    message = f"{zone!r} is no time zone. Use a name such as 'Europe/London' or 'UTC'."
+    raise Invalid([{"field": "schedule.zone", "code": "schedule.zone-unknown", "message": message}])
 
 
 def _comes_due(cron: str) -> bool:

@@ -163,7 +163,7 @@ def read_size(text: str) -> int:
 
 def read_span(text: str) -> int:
     """`90 minutes`, `32 days`, in seconds. Raises ValueError."""
-    found = re.fullmatch(r"\s*([0-9]+)\s*(minute|hour|day|week)s?\s*", text)
+    found = re.fullmatch(r"\s*([0-9]{1,6})\s*(minute|hour|day|week)s?\s*", text)
     if not found:
         raise ValueError("write an age as 90 minutes, 12 hours, 32 days or 2 weeks.")
     return int(timedelta(seconds=int(found[1]) * SPANS[found[2]]).total_seconds())

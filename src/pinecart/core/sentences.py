@@ -18,7 +18,7 @@ class Sentence(NamedTuple):
 
 
 def sentences(definition: Definition) -> list[str]:
-    """What the job will do, one consequence a sentence, each once."""
+    """What the job will do, one consequence a sentence: first what removes or loses something."""
     return [sentence.words for sentence in _told(definition)]
 
 
@@ -39,7 +39,7 @@ def _told(definition: Definition) -> list[Sentence]:
             told.append(Sentence(words, option.is_danger(value, options)))
     if use != REMOVE:
         told.append(Sentence(_when(definition)))
-    return told
+    return sorted(told, key=lambda sentence: not sentence.is_danger)
 
 
 def _of_leg(leg: Leg, intent: Intent) -> list[Sentence]:

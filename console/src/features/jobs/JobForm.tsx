@@ -1,12 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Card, Col, Flex, Form, Input, Row, Select, Typography } from 'antd'
-import { useState } from 'react'
+import { Alert, App, Button, Card, Col, Flex, Form, Input, Row, Select, Typography } from 'antd'
+import { useEffect, useRef, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, got, Refusal, type Definition, type Forms, type JobOption } from '../../api/client'
 import { formsQuery } from '../../api/forms'
 import { jobFormQuery, jobsQuery } from '../../api/jobs'
 import { storesQuery } from '../../api/stores'
 import { location, place } from '../../lib/words'
+import { useDraft } from '../../hooks/draft'
+import { DueTimes } from '../../parts/DueTimes'
 import { Failed, Loaded, PageHead } from '../../parts/parts'
 import { PlaceInput } from '../../parts/PlaceInput'
 import { Sentences } from '../../parts/Sentences'
@@ -16,7 +18,14 @@ import { JobOptions, optionsOf } from './JobOptions'
 import { scheduleOf, TriggerInput, triggerOf } from './TriggerInput'
 
 const HINT = 'path/ (in a bucket store: bucket/path/)'
-const NOTHING = { sentences: [], dangers: [] }
+const NOTHING: Meant = { sentences: [], dangers: [], due: [] }
+const SETTLED_MS = 500
+
+interface Meant {
+  sentences: string[]
+  dangers: string[]
+  due: string[]
+}
 
 interface Values extends Record<string, unknown> {
   job: string
@@ -111,13 +120,32 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
   const go = useNavigate()
   const queries = useQueryClient()
   const { message } = App.useApp()
-  const [meant, setMeant] = useState<{ sentences: string[]; dangers: string[] }>(NOTHING)
+  const [meant, setMeant] = useState<Meant>(NOTHING)
+  const draft = useDraft(old ? `job ${old.job}` : 'new job', form)
   const asked = () => definition(form.getFieldsValue(true) as Values, old, forms)
   const check = useMutation({
     mutationFn: () => got(api.POST('/api/v1/job-forms/check', { body: asked() })),
     onSuccess: setMeant,
     onError: () => setMeant(NOTHING),
   })
+  const look = useMutation({
+    mutationFn: () => {
+      const body = { ...asked(), job: old?.job ?? 'not-named-yet' }
+      return got(api.POST('/api/v1/job-forms/check', { body }))
+    },
+    onSuccess: setMeant,
+    onError: () => setMeant(NOTHING), // what is wrong is said when it is asked for
+  })
+  const settled = useRef<ReturnType<typeof setTimeout>>(undefined)
+  const changed = () => {
+    draft.keep()
+    clearTimeout(settled.current)
+    settled.current = setTimeout(() => {
+      const { from, to } = form.getFieldsValue(true) as Values
+      if (from?.store && to?.store) look.mutate()
+    }, SETTLED_MS)
+  }
+  useEffect(() => () => clearTimeout(settled.current), [])
   const save = useMutation({
     mutationFn: () =>
       old
@@ -126,6 +154,7 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
           )
         : got(api.POST('/api/v1/jobs', { body: asked() })),
     onSuccess: async (told) => {
+      draft.forget()
       void message.success('Saved and checked, no problems. Next: preview it, or start it.')
       await queries.invalidateQueries()
       await go(`/jobs/${told.job}`)
@@ -148,11 +177,40 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
       layout="vertical"
       initialValues={initial(old, forms)}
       onFinish={() => save.mutate()}
-      onValuesChange={() => setMeant(NOTHING)}
+      onValuesChange={changed}
       scrollToFirstError
     >
+      {draft.isRestored && (
+        <Alert
+          type="info"
+          showIcon={false}
+          style={{ marginBottom: 12 }}
+          title="As you left it: not saved yet."
+          action={
+            <Button
+              size="small"
+              onClick={() => {
+                draft.forget()
+                form.resetFields()
+                setMeant(NOTHING)
+              }}
+            >
+              Start over
+            </Button>
+          }
+        />
+      )}
       <Row gutter={16}>
         <Col xs={24} lg={14}>
+          <Form.Item
+            label="Name"
+            name="job"
+            required
+            extra="Small letters, digits, hyphens."
+            {...help('job')}
+          >
+            <Input disabled={!!old} />
+          </Form.Item>
           <PlaceInput
             which="from"
             label="From"
@@ -167,17 +225,6 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
             jobs={jobs.filter((j) => j !== old?.job)}
           />
           <TriggerInput kinds={forms.triggers} help={help} />
-        </Col>
-        <Col xs={24} lg={10} style={BESIDE}>
-          <Form.Item
-            label="Name"
-            name="job"
-            required
-            extra="Small letters, digits, hyphens."
-            {...help('job')}
-          >
-            <Input disabled={!!old} />
-          </Form.Item>
           <Form.Item label="Title" name="title">
             <Input />
           </Form.Item>
@@ -187,11 +234,22 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
           <Form.Item label="Labels" name="labels" {...help('labels')}>
             <Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',', ' ']} />
           </Form.Item>
-          {meant.sentences.length > 0 && (
-            <Card size="small" title="What it will do">
-              <Sentences {...meant} />
-            </Card>
-          )}
+        </Col>
+        <Col xs={24} lg={10} style={BESIDE}>
+          <Card size="small" title="What it will do" aria-busy={look.isPending}>
+            {meant.sentences.length ? (
+              <>
+                <Sentences sentences={meant.sentences} dangers={meant.dangers} />
+                <DueTimes due={meant.due} />
+              </>
+            ) : (
+              <Typography.Text type="secondary">
+                {look.error instanceof Refusal
+                  ? look.error.message
+                  : 'In sentences, as soon as it is known from where and to where.'}
+              </Typography.Text>
+            )}
+          </Card>
           {(save.error ?? check.error) && <Failed error={save.error ?? check.error} />}
           <Flex gap={8} style={{ marginTop: 16 }} wrap>
             <Button onClick={() => check.mutate()} loading={check.isPending}>

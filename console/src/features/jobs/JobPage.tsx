@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams } from 'react-router'
 import { api, got, type Job } from '../../api/client'
 import { runsQuery } from '../../api/runs'
 import { jobQuery } from '../../api/jobs'
+import { DueTimes } from '../../parts/DueTimes'
 import { Ago, Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
 import { RunLine } from '../../parts/RunLine'
 import { Sentences } from '../../parts/Sentences'
@@ -30,7 +31,10 @@ export default function JobPage() {
                     <FromTo from={leg.from} to={leg.to} />
                   </div>
                 ))}
-                <Sentences sentences={told.sentences.slice(1)} dangers={told.dangers} />
+                <Sentences
+                  sentences={told.sentences.filter((words) => !words.startsWith('Takes from'))}
+                  dangers={told.dangers}
+                />
                 <Off job={told} />
                 {told.definition.why && (
                   <Typography.Paragraph type="secondary" style={{ margin: '8px 0 0' }}>
@@ -46,6 +50,11 @@ export default function JobPage() {
                   )}
                 </Typography.Paragraph>
               </Card>
+              {told.due.length > 0 && (
+                <Card size="small" title={`Runs ${told.when}`} style={{ marginTop: 16 }}>
+                  <DueTimes due={told.due} most={5} />
+                </Card>
+              )}
               <Versions job={told} />
               <Card size="small" title="Last audit" style={{ marginTop: 16 }}>
                 {told.last_audit ? (

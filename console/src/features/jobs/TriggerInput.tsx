@@ -1,4 +1,4 @@
-import { Flex, Form, Segmented } from 'antd'
+import { Flex, Form, Grid, Segmented } from 'antd'
 import type { Definition, Forms } from '../../api/client'
 import { FieldInput, filledIn, type HelpFor } from '../../parts/FieldInput'
 
@@ -9,10 +9,12 @@ type Kinds = Forms['triggers']
 export function TriggerInput({ kinds, help }: { kinds: Kinds; help: HelpFor }) {
   const chosen = Form.useWatch('trigger') as string | undefined
   const kind = kinds.find((k) => k.kind === chosen)
+  const isNarrow = !Grid.useBreakpoint().sm
   return (
     <>
       <Form.Item label="When" name="trigger">
         <Segmented
+          vertical={isNarrow}
           options={[
             { value: BY_HAND, label: 'When started' },
             ...kinds.map((k) => ({ value: k.kind, label: k.title })),

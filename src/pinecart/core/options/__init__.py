@@ -5,18 +5,22 @@ definition's digest follow from it.
 
 from __future__ import annotations
 
+# In the order in which forms ask for them; each module adds its own.
+# isort: off
 from pinecart.core.options.intent import INTENT
-from pinecart.core.options.of_jobs import JOB_OPTIONS
-from pinecart.core.options.of_legs import LEG_OPTIONS
+from pinecart.core.options import of_jobs, of_legs, of_timing
+
+# isort: on
 from pinecart.core.options.registry import KEPT_DAYS, OPTIONS, REMOVING, add, of_use
 
 __all__ = [
     "INTENT",
-    "JOB_OPTIONS",
     "KEPT_DAYS",
-    "LEG_OPTIONS",
     "OPTIONS",
     "REMOVING",
     "add",
+    "of_jobs",
+    "of_legs",
+    "of_timing",
     "of_use",
 ]

@@ -22,7 +22,6 @@ from pinecart.core.option_spec import (
 from pinecart.core.options.registry import (
     EVERYWHERE,
     KEPT_DAYS,
-    OPTIONS,
     REMOVING,
     REPLACING,
     TOUCHING,
@@ -398,5 +397,3 @@ add(
         is_always_told=True,
     )
 )
-
-JOB_OPTIONS = [option for option in OPTIONS.values() if not option.is_of_leg]

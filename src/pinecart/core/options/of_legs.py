@@ -14,7 +14,7 @@ from pinecart.core.option_spec import (
     always,
     as_written,
 )
-from pinecart.core.options.registry import EVERYWHERE, OPTIONS, add, listed
+from pinecart.core.options.registry import EVERYWHERE, add, listed
 from pinecart.core.renaming import read_renaming
 
 
@@ -212,5 +212,3 @@ add(
         sentence=_rename_sentence,
     )
 )
-
-LEG_OPTIONS = [option for option in OPTIONS.values() if option.is_of_leg]

@@ -9,16 +9,18 @@ from datetime import datetime
 
 from django.db import transaction
 
+from pinecart.core.definition import Definition
 from pinecart.service.config.rights import SYSTEM
 from pinecart.service.jobs.selectors import definition_of, jobs_due
-from pinecart.service.jobs.services.due import due_after, due_anew, set_next_due
+from pinecart.service.jobs.services.due import due_after, due_anew, missed_since, set_next_due
 from pinecart.service.ledger.services import clear_forgotten
-from pinecart.service.runs.selectors import alive_of
+from pinecart.service.runs.selectors import runs_alive
 from pinecart.service.runs.services.holds import end_overdue_holds
 from pinecart.service.runs.services.life_cycle import record_skipped, start_due_clearing, start_run
 from pinecart.service.trail.services import note
 
 log = logging.getLogger("pinecart.service")
+MISSED_S = 120.0  # a start that is later than this was missed: the service was off
 JUMP_S = 120.0  # a clock that is set by more; less is how clocks are kept right
 
 
@@ -60,19 +62,39 @@ class Clock:
         clear_forgotten(now)
         for record in jobs_due(now):
             definition, due = definition_of(record), record.next_due
+            assert due is not None
             following = due_after(definition, now, due)
+            missed = missed_since(definition, due, now)
             with transaction.atomic():
                 set_next_due(record, following)
-                late = (now - due).total_seconds() if due else 0
-                cause = f"schedule, due {due:%Y-%m-%d %H:%M} UTC" + (
-                    f", {late / 60:.0f} min late" if late >= 60 else ""
-                )
-                under_way = alive_of(definition.job, "transfer")
-                if under_way:
-                    why = f"It came due while run {under_way.pk} was still under way."
-                    record_skipped(definition, cause=cause, why=why, now=now)
-                else:
-                    start_run(SYSTEM, definition, kind="transfer", cause=cause)
+                for moment in missed:
+                    self._start(definition, moment, now)
+
+    def _start(self, definition: Definition, due: datetime, now: datetime) -> None:
+        """Start what came due, or record why it was not."""
+        late_s = (now - due).total_seconds()
+        late = f", {late_s / 60:.0f} min late" if late_s >= 60 else ""
+        cause = f"schedule, due {due:%Y-%m-%d %H:%M} UTC{late}"
+        why = self._why_not(definition, late_s)
+        if why:
+            record_skipped(definition, cause=cause, why=why, now=now)
+            return
+        alone = definition["overlap"] == "skip" and definition["catch_up"] != "each"
+        start_run(SYSTEM, definition, kind="transfer", cause=cause, alone=alone)
+
+    def _why_not(self, definition: Definition, late_s: float) -> str:
+        if definition["catch_up"] == "skip" and late_s > MISSED_S:
+            return "It came due while the service was off, and its job leaves out what was missed."
+        if definition["catch_up"] == "each" and late_s > MISSED_S:
+            return ""
+        alive = runs_alive(definition.job, "transfer")
+        if not alive or (definition["overlap"] == "wait" and len(alive) == 1):
+            return ""
+        number = alive[0].pk
+        if definition["overlap"] == "wait":
+            waiting = alive[-1].pk
+            return f"It came due while run {number} was under way and run {waiting} waited already."
+        return f"It came due while run {number} was still under way."
 
     def close(self) -> None:
         """Nothing is held."""

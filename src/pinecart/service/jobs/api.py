@@ -22,6 +22,7 @@ from pinecart.service.jobs.facts import JobFacts
 from pinecart.service.jobs.selectors import JobSeen, JobsWanted
 from pinecart.service.jobs.services import saving
 from pinecart.service.jobs.services.checking import checked_definition
+from pinecart.service.jobs.services.due import next_due, schedule_seen
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import RunShape, started
 from pinecart.service.runs.facts import RunFacts
@@ -156,6 +157,10 @@ class JobShape(serializers.Serializer):
     )
     saved_at = serializers.DateTimeField()
     next_due = serializers.DateTimeField(allow_null=True)
+    when = serializers.CharField(help_text="Its schedule, in words; empty: none.")
+    due = serializers.ListField(
+        child=serializers.DateTimeField(), help_text="The next ten times that it starts by itself."
+    )
     sentences = serializers.ListField(child=serializers.CharField())
     dangers = serializers.ListField(
         child=serializers.CharField(),
@@ -168,6 +173,9 @@ class JobShape(serializers.Serializer):
 
 class CheckedShape(serializers.Serializer):
     definition = DefinitionShape()
+    due = serializers.ListField(
+        child=serializers.DateTimeField(), help_text="The next ten times that it starts by itself."
+    )
     sentences = serializers.ListField(child=serializers.CharField())
     dangers = serializers.ListField(
         child=serializers.CharField(),
@@ -209,6 +217,10 @@ class CopyShape(serializers.Serializer):
 
 class DueShape(serializers.Serializer):
     job = serializers.CharField()
+    title = serializers.CharField()
+    due = serializers.ListField(
+        child=serializers.DateTimeField(), help_text="Every time within the days that were asked."
+    )
     when = serializers.CharField(help_text="Its schedule, in words.")
     schedule = ScheduleShape()
     next_due = serializers.DateTimeField()
@@ -227,6 +239,8 @@ def told(record: JobFacts) -> JsonObject:
         "switched": _switched(record),
         "saved_at": record.saved_at,
         "next_due": record.next_due,
+        "when": definition.trigger.describe() if definition.trigger else "",
+        "due": next_due(definition, 10) if record.is_on else [],
         "sentences": sentences(definition),
         "dangers": dangers(definition),
         "last_run": last.get("transfer") and run_told(last["transfer"]),
@@ -285,6 +299,7 @@ class JobsCheck(APIView):
         return Response(
             {
                 "definition": definition.as_mapping(),
+                "due": next_due(definition, 10),
                 "sentences": sentences(definition),
                 "dangers": dangers(definition),
             }
@@ -395,11 +410,16 @@ class JobAudit(JobPreview):
     kind = "audit"
 
 
+class ScheduleAsked(serializers.Serializer):
+    days = serializers.IntegerField(default=7, min_value=1, max_value=31)
+
+
 class ScheduleView(APIView):
-    @extend_schema(responses=DueShape(many=True))
+    @extend_schema(parameters=[ScheduleAsked], responses=DueShape(many=True))
     def get(self, request: Request) -> Response:
         """What will run when, the next first."""
-        return Response(selectors.schedule_seen(actor_in(request)))
+        days = checked(ScheduleAsked, request.query_params)["days"]
+        return Response(schedule_seen(actor_in(request), days))
 
 
 def _mapping(request: Request) -> JsonObject:

@@ -173,23 +173,3 @@ def definition_of(record: JobFacts) -> Definition:
 
 def jobs_due(now: datetime) -> list[JobRecord]:
     return list(JobRecord.objects.filter(is_on=True, next_due__lte=now).order_by("next_due"))
-
-
-def _when(record: JobRecord) -> str:
-    trigger = definition_of(record).trigger
-    return trigger.describe() if trigger else ""
-
-
-def schedule_seen(actor: Actor) -> list[JsonObject]:
-    """What will run when, the next first."""
-    found = [j for j in jobs_seen(actor) if j.next_due]
-    return [
-        {
-            "job": j.name,
-            "when": _when(j),
-            "schedule": j.definition["schedule"],
-            "next_due": j.next_due,
-            "is_on": j.is_on,
-        }
-        for j in sorted(found, key=lambda j: (j.next_due, j.name))
-    ]

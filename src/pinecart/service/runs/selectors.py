@@ -53,6 +53,11 @@ def run_numbered(number: int, actor: Actor, kind: str | None = None) -> Run:
     return found
 
 
+def runs_numbered(numbers: Collection[int]) -> list[Run]:
+    """The newest first; whoever asks."""
+    return list(Run.objects.filter(pk__in=numbers).order_by("-id"))
+
+
 def was_released(job: str, digest: str) -> bool:
     """Whether somebody said yes to this in a run of the job."""
     found = (
@@ -147,6 +152,11 @@ def recent_marks(job: str) -> list[JsonObject]:
 
 def alive_of(job: str, kind: str) -> Run | None:
     return Run.objects.filter(job=job, kind=kind, state__in=ALIVE_STATES).order_by("id").first()
+
+
+def runs_alive(job: str, kind: str) -> list[Run]:
+    """Those of a job that haven't ended, the oldest first."""
+    return list(Run.objects.filter(job=job, kind=kind, state__in=ALIVE_STATES).order_by("id"))
 
 
 def transfer_under_way(job: str) -> Run | None:

@@ -9,10 +9,12 @@ from pinecart.core.option_spec import CARRY, REMOVE
 from pinecart.core.totals import span_text
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor
-from pinecart.service.jobs.selectors import jobs_seen, schedule_seen
+from pinecart.service.jobs.selectors import jobs_seen
+from pinecart.service.jobs.services.due import due_first
 from pinecart.service.runs.presentation import run_told
-from pinecart.service.runs.selectors import latest_runs, runs_seen
+from pinecart.service.runs.selectors import last_runs, runs_numbered, runs_seen
 
+SHOWN_DUE = 5
 BAD = ("failed", "problems", "stopped")
 
 
@@ -21,9 +23,7 @@ def today(actor: Actor) -> JsonObject:
     next.
     """
     jobs = jobs_seen(actor)
-    latest = [
-        run_told(found["transfer"]) for j in jobs if "transfer" in (found := latest_runs(j.name))
-    ]
+    latest = _latest_to_look_at({job.name for job in jobs})
     needed = [r for r in latest if r["outcome"] in BAD or r["state"] == "held"]
     since = timezone.now() - timedelta(days=1)
     runs = [run_told(r) for r in runs_seen(actor, kind="transfer", limit=40)]
@@ -35,7 +35,7 @@ def today(actor: Actor) -> JsonObject:
         if r["state"] == "held" or (r["outcome"] in BAD and r in recent and not _declined(r))
     ]
     working = [r for r in latest + carries if r["state"] not in ("ended", "held")]
-    due = schedule_seen(actor)[:5]
+    due = due_first(jobs, SHOWN_DUE)
     sentence = _sentence(len(jobs), needed, working, due)
     if unfinished:
         sentence += (
@@ -50,6 +50,16 @@ def today(actor: Actor) -> JsonObject:
         "recent": recent,
         "due": due,
     }
+
+
+def _latest_to_look_at(jobs: set[str]) -> list[JsonObject]:
+    """Of each job's latest run those that ended badly, or haven't ended."""
+    numbers = []
+    for job, run in last_runs().items():
+        is_open = run["state"] != "ended"
+        if job in jobs and (is_open or run["outcome"] in BAD):
+            numbers.append(run["id"])
+    return [run_told(run) for run in runs_numbered(numbers)]
 
 
 def _declined(run: JsonObject) -> bool:

@@ -18,7 +18,12 @@ from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.selectors import run_of, runs_working
 from pinecart.service.runs.services.life_cycle import fail_unstarted, interrupt
-from pinecart.service.runs.services.queue import claim_next, go_on_after_low_disk, hold_back
+from pinecart.service.runs.services.queue import (
+    claim_next,
+    go_on_after_low_disk,
+    hold_back,
+    keep_hours,
+)
 from pinecart.service.stores.selectors import newest_key
 from pinecart.service.worker.orders import order_of
 
@@ -45,6 +50,7 @@ class Worker:
         if free < OPTIONS.least_free:
             hold_back(free, all_pause=free < OPTIONS.least_free * PAUSE_BELOW)
             return
+        keep_hours(now)
         while claimed := claim_next(now=now, limit=OPTIONS.runs_at_once):
             self._start(claimed)
 

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+import hashlib
+from collections.abc import Iterable, Sequence
+from datetime import datetime, timedelta
+
+from django.utils import timezone
 
 from pinecart.core.definition import Definition
 from pinecart.core.triggers import TriggerState
+from pinecart.json_object import JsonObject
+from pinecart.service.config.rights import Actor
 from pinecart.service.jobs.models import JobRecord
-from pinecart.service.jobs.selectors import definition_of
+from pinecart.service.jobs.selectors import definition_of, jobs_seen
 
 
 def due_after(
@@ -16,7 +22,36 @@ def due_after(
     """When a job comes due by itself after `now`; None: only when somebody starts it."""
     if definition.trigger is None:
         return None
-    return definition.trigger.due(now, TriggerState(last_due))
+    later = timedelta(seconds=_later_s(definition))
+    planned = last_due - later if last_due else None
+    due = definition.trigger.due(now - later, TriggerState(planned))
+    return due + later if due else None
+
+
+def _later_s(definition: Definition) -> int:
+    """Of the job's spread the part that is its own: always the same, by its name."""
+    spread_s = definition.spread_s
+    if not spread_s:
+        return 0
+    digest = hashlib.sha256(definition.job.encode()).digest()
+    return int.from_bytes(digest[:8]) % spread_s
+
+
+MOST_MISSED = 60
+
+
+def missed_since(definition: Definition, due: datetime, now: datetime) -> list[datetime]:
+    """The starts to be made now of a job that was due first at `due`: one, or, where each that was
+    missed is made up for, all up to now; the latest MOST_MISSED of them.
+    """
+    if definition["catch_up"] != "each":
+        return [due]
+    found = [due]
+    while True:
+        following = due_after(definition, found[-1], found[-1])
+        if following is None or following > now:
+            return found[-MOST_MISSED:]
+        found = [*found[-MOST_MISSED:], following]
 
 
 def due_anew(now: datetime, *, all_of_them: bool) -> int:
@@ -38,3 +73,53 @@ def due_anew(now: datetime, *, all_of_them: bool) -> int:
 
 def set_next_due(record: JobRecord, due: datetime | None) -> None:
     JobRecord.objects.filter(pk=record.pk).update(next_due=due)
+
+
+def next_due(definition: Definition, most: int, until: datetime | None = None) -> list[datetime]:
+    """The next times that a job starts by itself; `most` at most, none later than `until`."""
+    found: list[datetime] = []
+    moment, last = timezone.now(), None
+    while len(found) < most:
+        due = due_after(definition, moment, last)
+        if due is None or (until is not None and due > until):
+            break
+        found.append(due)
+        moment = last = due
+    return found
+
+
+MOST_SHOWN = 200  # due times of one job, within the days that are asked for
+
+
+def schedule_seen(actor: Actor, days: int) -> list[JsonObject]:
+    """What will run when, the next first."""
+    until = timezone.now() + timedelta(days=days)
+    found = []
+    for record in _in_their_order(jobs_seen(actor)):
+        due = next_due(definition_of(record), MOST_SHOWN, until) if record.is_on else []
+        found.append(_told(record, due))
+    return found
+
+
+def due_first(records: Iterable[JobRecord], most: int) -> list[JsonObject]:
+    """Of the jobs that are on, those that come due first."""
+    on = [record for record in _in_their_order(records) if record.is_on]
+    return [_told(record, [record.next_due]) for record in on[:most]]
+
+
+def _in_their_order(records: Iterable[JobRecord]) -> list[JobRecord]:
+    timed = [record for record in records if record.next_due]
+    return sorted(timed, key=lambda record: (record.next_due, record.name))
+
+
+def _told(record: JobRecord, due: Sequence[datetime | None]) -> JsonObject:
+    trigger = definition_of(record).trigger
+    return {
+        "job": record.name,
+        "title": record.definition["title"],
+        "when": trigger.describe() if trigger else "",
+        "schedule": record.definition["schedule"],
+        "next_due": record.next_due,
+        "due": due,
+        "is_on": record.is_on,
+    }

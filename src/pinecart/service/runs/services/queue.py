@@ -11,6 +11,7 @@ from django.db import transaction
 from django.db.models import F
 
 from pinecart.core.decide import Intent
+from pinecart.core.hours import Hours, parse_hours
 from pinecart.core.lifecycle import CLAIMABLE, Event, RunState, advance
 from pinecart.core.places import Location, parse_location
 from pinecart.core.totals import size_text
@@ -23,6 +24,7 @@ from pinecart.service.trail.services import change
 
 LOOKING = ("preview", "audit")  # kinds of run that write to no place
 
+OUT_OF_HOURS = "run.out-of-hours"
 DISK_LOW, LOW_DISK = "disk.low", "Waits for disk"
 
 
@@ -38,7 +40,7 @@ def claim_next(*, now: datetime, limit: int) -> Run | None:
     for run in (
         Run.objects.filter(state__in=[s.value for s in CLAIMABLE]).order_by("id").iterator(50)
     ):
-        waits = _waits_for(run, working, place)
+        waits = _waits_for(run, working, place, now)
         if not waits:
             if claimed := _claim(run, now):
                 return claimed
@@ -92,8 +94,40 @@ def go_on_after_low_disk() -> None:
         waiting.update(message="")
 
 
-def _waits_for(run: Run, working: Collection[Run], place: Callable[[Location], Place]) -> str:
+def keep_hours(now: datetime) -> None:
+    """What works outside its allowed hours is paused; what was paused for them goes on in them."""
+    working = Run.objects.filter(
+        state=RunState.WORKING.value, kind="transfer", pause_wanted=False, stop_wanted=False
+    )
+    for run in working:
+        hours = _hours_of(run)
+        if hours and not hours.include(now):
+            this = Run.objects.filter(pk=run.pk, pause_wanted=False)
+            this.update(pause_wanted=True, message=_waits_for_hours(run), code=OUT_OF_HOURS)
+    for run in Run.objects.filter(state=RunState.PAUSED.value, code=OUT_OF_HOURS):
+        hours = _hours_of(run)
+        if hours is None or hours.include(now):
+            with change(SYSTEM) as made:
+                made.must(Right.OPERATE, run.labels, "going on")
+                requeue(made, run, Event.RESUME, "run.resumed-in-hours")
+
+
+def _hours_of(run: Run) -> Hours | None:
+    text = run.definition.get("hours")
+    return parse_hours(text) if text else None
+
+
+def _waits_for_hours(run: Run) -> str:
+    return f"Waits for its allowed hours, {run.definition['hours']}."
+
+
+def _waits_for(
+    run: Run, working: Collection[Run], place: Callable[[Location], Place], now: datetime
+) -> str:
     """Why it can't start yet, as it is told; empty: it can."""
+    hours = _hours_of(run) if run.kind == "transfer" else None
+    if hours and not hours.include(now):
+        return _waits_for_hours(run)
     if run.waits:
         busy = transfer_under_way(run.job)
         if busy:
