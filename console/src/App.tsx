@@ -14,6 +14,7 @@ const JobsPage = lazy(() => import('./features/jobs/JobsPage'))
 const JobPage = lazy(() => import('./features/jobs/JobPage'))
 const JobForm = lazy(() => import('./features/jobs/JobForm'))
 const SchedulePage = lazy(() => import('./features/jobs/SchedulePage'))
+const ExplainPage = lazy(() => import('./features/jobs/ExplainPage'))
 const JobFilesPage = lazy(() => import('./features/jobs/JobFilesPage'))
 const PreviewPage = lazy(() => import('./features/jobs/PreviewPage'))
 const AuditPage = lazy(() => import('./features/jobs/AuditPage'))
@@ -168,6 +169,7 @@ function House({ name, session }: { name: string; session: Session }) {
                 <Route path="jobs/files" element={<JobFilesPage />} />
                 <Route path="jobs/new" element={<JobForm />} />
                 <Route path="jobs/:name" element={<JobPage />} />
+                <Route path="jobs/:name/explain" element={<ExplainPage />} />
                 <Route path="jobs/:name/change" element={<JobForm />} />
                 <Route path="previews/:id" element={<PreviewPage />} />
                 <Route path="audits/:id" element={<AuditPage />} />

@@ -51,6 +51,7 @@ CALLS = [
     ("PUT", "jobs/none", "define"),
     ("DELETE", "jobs/none", "define"),
     ("GET", "jobs/none/versions", "look"),
+    ("GET", "jobs/none/explain?key=x", "look"),
     ("POST", "jobs/none/back", "define"),
     ("POST", "jobs/none/switch", "define"),
     ("POST", "jobs/none/copy", "define"),

@@ -173,3 +173,93 @@ def test_a_table_becomes_many_jobs_and_its_bad_lines_are_named(shared, tmp_path)
         assert [len(j["sentences"]) > 3 for j in one["jobs"]] == [True]
         for name in names:
             cart.drop_job(name)
+
+
+def ended(cart, run):
+    for _ in cart.follow(run):
+        pass
+    return cart.run(run)
+
+
+def test_a_part_of_a_job_is_done_and_the_rest_stays_for_a_whole_run(shared):
+    files = {f"{folder}/{n}.csv": b"%d" % n for folder in ("north", "south") for n in range(6)}
+    root, _ = shared.fresh_job("in-parts", files, intent="mirror", guards={"removals_percent": 100})
+    with shared.client() as cart:
+        told = shared.run("start", "in-parts", "--first", "2", "--follow", "--json")
+        first = json.loads(told.stdout)
+        assert first["totals"]["copy"]["objects"] == 2
+        assert first["reasons"]["leave later"] == 10
+        assert first["cause"] == "started by admin, only the first 2"
+        below = ended(cart, cart.start("in-parts", prefix="north/")["id"])
+        assert below["totals"]["copy"]["objects"] == 4
+        one = ended(cart, cart.start("in-parts", only=["south/3.csv"])["id"])
+        assert (one["totals"]["copy"]["objects"], one["outcome"]) == (1, "clean")
+        (root / "north/0.csv").unlink()
+        (root / "south/3.csv").unlink()
+        ahead = cart.start_preview("in-parts", prefix="north/")["id"]
+        for _ in cart.follow(ahead):
+            pass
+        (gone,) = cart.objects(ahead, of="previews")
+        assert (gone["decision"], gone["key"]) == ("remove", "north/0.csv")
+        held_back = ended(cart, cart.start("in-parts", first=1)["id"])
+        assert held_back["totals"]["remove"]["objects"] == 0, "the first N are copies only"
+        with pytest.raises(ClientError, match="There is no leg 2"):
+            cart.start("in-parts", leg=2)
+        whole = ended(cart, cart.start("in-parts")["id"])
+        assert whole["held"]["lists"][0]["guard"] == "first-run", "a part is no first run"
+        cart.release(whole["id"], whole["held"]["digest"])
+        whole = ended(cart, whole["id"])
+        assert (whole["totals"]["copy"]["objects"], whole["totals"]["remove"]["objects"]) == (4, 2)
+        assert whole["far_side"]["objects"] == 10
+        again = ended(cart, cart.start("in-parts")["id"])
+        assert again["outcome"] == "nothing-to-do"
+
+
+def words_of(explained):
+    return {step["rule"]: step["words"] for step in explained["steps"]}
+
+
+def test_of_each_file_it_is_told_which_rule_decided(shared):
+    files = {"a.csv": b"1", "b.tmp": b"2", "large.csv": b"3" * 5000, "changed.csv": b"4"}
+    root, _ = shared.fresh_job(
+        "explained",
+        files,
+        legs=[
+            {
+                "from": "pine://explained/",
+                "to": "pine://office/explained/in/",
+                "leave_out": ["*.tmp"],
+                "smaller_than": "1 KiB",
+            }
+        ],
+    )
+    with shared.client() as cart:
+        (new,) = cart.explain("explained", "a.csv")
+        assert (new["decision"], new["reason"]) == ("copy", "new")
+        assert [s["rule"] for s in new["steps"] if s["decides"]] == ["verdict"]
+        run = ended(cart, cart.start("explained")["id"])["id"]
+        (same,) = cart.explain("explained", "a.csv")
+        assert (same["decision"], same["reason"]) == ("leave", "same")
+        assert f"last by run {run}" in words_of(same)["memory"]
+        assert [(r["run"], r["decision"]) for r in same["records"]] == [(run, "copy")]
+        for name, rule in (("b.tmp", "leave_out"), ("large.csv", "smaller_than")):
+            (left,) = cart.explain("explained", name)
+            (decided,) = [s["rule"] for s in left["steps"] if s["decides"]]
+            assert (decided, left["decision"]) == (rule, "leave")
+        (root / "changed.csv").write_bytes(b"44")
+        (changed,) = cart.explain("explained", "changed.csv")
+        assert (changed["decision"], changed["reason"]) == ("replace", "changed")
+        (root / "a.csv").unlink()
+        (gone,) = cart.explain("explained", "a.csv")
+        assert (gone["decision"], gone["reason"]) == ("leave", "gone")
+        (nowhere,) = cart.explain("explained", "never.csv")
+        assert nowhere["decision"] == "" and not nowhere["records"]
+        told = shared.run("explain", "explained", "b.tmp").stdout
+        assert "→ leave out    *.tmp: leaves it out." in told
+        ahead = cart.start_preview("explained")["id"]
+        for _ in cart.follow(ahead):
+            pass
+        decided = {
+            o["key"]: (o["decision"], o["reason"]) for o in cart.objects(ahead, of="previews")
+        }
+        assert decided["changed.csv"] == (changed["decision"], changed["reason"])

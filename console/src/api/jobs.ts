@@ -33,6 +33,14 @@ export const versionsQuery = (name: string) =>
     queryFn: () => got(api.GET('/api/v1/jobs/{name}/versions', { params: { path: { name } } })),
   })
 
+/** Why a file of a job is carried, or isn't. */
+export const explainQuery = (name: string, key: string) =>
+  queryOptions({
+    queryKey: ['jobs', name, 'explain', key],
+    queryFn: () =>
+      got(api.GET('/api/v1/jobs/{name}/explain', { params: { path: { name }, query: { key } } })),
+  })
+
 /** A job as it was when its form was opened: what is typed isn't overtaken. */
 export const jobFormQuery = (name: string) =>
   queryOptions({

@@ -5,6 +5,7 @@ import { expect, test, vi } from 'vitest'
 import { serve, show, type Answers } from '../standin'
 import CopyNow from './carry/CopyNow'
 import FindPage from './find/FindPage'
+import ExplainPage from './jobs/ExplainPage'
 import JobFilesPage from './jobs/JobFilesPage'
 import JobForm from './jobs/JobForm'
 import JobPage from './jobs/JobPage'
@@ -197,6 +198,25 @@ const PAGES: Record<string, Page> = {
       ],
     },
     says: 'every day at 05:30, London time',
+  },
+  'why a file': {
+    page: <ExplainPage />,
+    at: '/jobs/dawn/explain?key=a.flac',
+    route: '/jobs/:name/explain',
+    needs: {
+      'jobs/dawn/explain': [
+        {
+          leg: 1,
+          places: LEG,
+          key: 'a.flac',
+          decision: 'leave',
+          reason: 'left-out',
+          steps: [{ rule: 'leave_out', words: '*.flac: leaves it out.', decides: true }],
+          records: [],
+        },
+      ],
+    },
+    says: /leaves it out/,
   },
   'jobs from a file': {
     page: <JobFilesPage />,

@@ -273,21 +273,74 @@ wait_option = click.option(
 )
 
 
+def part_options(command: Any) -> Any:
+    """Which of a job's files."""
+    for option in (
+        click.option("--leg", type=click.IntRange(1), help="Only this leg, counted from 1."),
+        click.option("--prefix", help="Only files whose names begin so."),
+        click.option("--only", multiple=True, metavar="NAME", help="Only this file; again: more."),
+        click.option(
+            "--first",
+            type=click.IntRange(1),
+            metavar="N",
+            help="Copy or replace N files, and do nothing else.",
+        ),
+    ):
+        command = option(command)
+    return command
+
+
+def part_of(given: JsonObject) -> JsonObject:
+    part = {name: given[name] for name in ("first", "prefix", "leg") if given[name]}
+    if given["only"]:
+        part["only"] = list(given["only"])
+    return part
+
+
 @click.command()
 @click.argument("job")
+@part_options
 @wait_option
 @output_option
-def preview(cart: Cart, job: str, wait: bool) -> None:
-    """What a run of a job would do, file by file, without doing it.
+def preview(cart: Cart, job: str, wait: bool, **part: Any) -> None:
+    """What a run of a job, or of a part of it, would do, file by file, without doing it.
 
     \b
     pinecart preview dawn
+    pinecart preview dawn --prefix 2026-W10/
     """
-    begun = cart.client.start_preview(job, wait=wait)
+    begun = cart.client.start_preview(job, wait=wait, **part_of(part))
     run = follow_quietly(cart, begun, "previews")
     show_preview(cart, run)
     has_failed = run["outcome"] == "failed"
     sys.exit(PROBLEMS if has_failed else 0)
+
+
+@click.command()
+@click.argument("job")
+@click.argument("key")
+@output_option
+def explain(cart: Cart, job: str, key: str) -> None:
+    """Why a file is carried, or isn't: each rule in its order, and the one that decided.
+
+    \b
+    pinecart explain dawn recordings/north-fell/2026-03-02-dawn.flac
+    """
+    found = cart.client.explain(job, key)
+
+    def plain() -> None:
+        for one in found:
+            places = one["places"]
+            click.echo(f"{places['from']} → {places['to']}")
+            for step in one["steps"]:
+                sign = "→" if step["decides"] else " "
+                click.echo(f"{sign} {step['rule'].replace('_', ' '):<12} {step['words']}")
+            for record in one["records"][:10]:
+                said = record["error"] or record["proof"]
+                did = f"{record['decision']}, {record['reason']}"
+                click.echo(f"  run {record['run']:<8} {did} {said}".rstrip())
+
+    cart.show(found, plain)
 
 
 LEFT_WORDS = {
@@ -296,6 +349,7 @@ LEFT_WORDS = {
     "foreign": "only there",
     "gone": "gone at the source",
     "left-out": "left out by name",
+    "later": "left for a whole run",
     "other-size": "left out by size",
     "other-time": "left out by time",
     "exists": "there under this name",

@@ -26,6 +26,7 @@ COMMANDS = {
     "remove": ("pinecart.cli.carrying", "remove"),
     "job": ("pinecart.cli.job_files", "job"),
     "preview": ("pinecart.cli.jobs", "preview"),
+    "explain": ("pinecart.cli.jobs", "explain"),
     "start": ("pinecart.cli.runs", "start"),
     "run": ("pinecart.cli.runs", "run"),
     "schedule": ("pinecart.cli.jobs", "schedule"),

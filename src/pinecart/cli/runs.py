@@ -12,7 +12,7 @@ import click
 from pinecart.cli.following import follow, follow_quietly
 from pinecart.cli.forms import Field, FormCommand
 from pinecart.cli.frame import DONE, PROBLEMS, Cart, Words, exit_code, output_option, say
-from pinecart.cli.jobs import show_preview
+from pinecart.cli.jobs import part_of, part_options, show_preview
 from pinecart.cli.words import age, bytes_in, coloured, mark, size, table
 from pinecart.json_object import JsonObject
 
@@ -29,15 +29,18 @@ from pinecart.json_object import JsonObject
 @click.option(
     "--or-follow", is_flag=True, help="If a run of it is under way already, watch that one."
 )
+@part_options
 @output_option
-def start(cart: Cart, job: str, watch: bool, each: bool, or_follow: bool) -> None:
-    """Start a run of a job.
+def start(cart: Cart, job: str, watch: bool, each: bool, or_follow: bool, **part: Any) -> None:
+    """Start a run of a job, or of a part of it.
 
     \b
     pinecart start dawn --follow
     pinecart start dawn --or-follow
+    pinecart start dawn --first 10 --follow
     """
-    made = _started(cart, job, watch=watch or each, or_follow=or_follow)
+    asked = part_of(part)
+    made = _started(cart, job, asked, watch=watch or each, or_follow=or_follow)
     number = made["id"]
     if watch or each or or_follow:
         run = follow(cart, number, each=each)
@@ -47,12 +50,12 @@ def start(cart: Cart, job: str, watch: bool, each: bool, or_follow: bool) -> Non
     cart.show(made, lambda: say(words))
 
 
-def _started(cart: Cart, job: str, *, watch: bool, or_follow: bool) -> JsonObject:
+def _started(cart: Cart, job: str, part: JsonObject, *, watch: bool, or_follow: bool) -> JsonObject:
     """A new run; or the one that is under way, if that is wanted."""
     from pinecart.client import Conflict
 
     try:
-        return cart.client.start(job)
+        return cart.client.start(job, **part)
     except Conflict as exc:
         number = exc.problem.get("run")
         if not number:

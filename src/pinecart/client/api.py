@@ -337,13 +337,20 @@ class Client(ApiDoor):
     def drop_job(self, name: str) -> None:
         self.ask("DELETE", f"jobs/{name}")
 
-    def start(self, job: str) -> JsonObject:
-        """Raises Conflict while a run of it is under way: its number is `problem["run"]`."""
-        return self.ask("POST", f"jobs/{job}/start")
+    def start(self, job: str, **part: Any) -> JsonObject:
+        """Raises Conflict while a run of it is under way: its number is `problem["run"]`.
 
-    def start_preview(self, job: str, *, wait: bool = False) -> JsonObject:
-        """wait: begins only once no run of the job is under way."""
-        return self.ask("POST", f"jobs/{job}/preview", body={"wait": wait})
+        part: first, only (names), prefix, leg: a part of its files; none: all.
+        """
+        return self.ask("POST", f"jobs/{job}/start", body=part)
+
+    def start_preview(self, job: str, *, wait: bool = False, **part: Any) -> JsonObject:
+        """wait: begins only once no run of the job is under way.   part: see `start`."""
+        return self.ask("POST", f"jobs/{job}/preview", body={"wait": wait, **part})
+
+    def explain(self, job: str, key: str) -> list[JsonObject]:
+        """Leg by leg why a file is carried, or isn't. key: its name at the source, or there."""
+        return self.ask("GET", f"jobs/{job}/explain", params={"key": key})
 
     def start_audit(self, job: str, *, wait: bool = False) -> JsonObject:
         """wait: begins only once no run of the job is under way."""

@@ -81,6 +81,7 @@ class Reason(StrEnum):
     AWAITED = "awaited"
     UNDONE = "undone"
     EXPIRED = "expired"
+    LATER = "later"
 
 
 class SideState(Enum):

@@ -196,6 +196,7 @@ LEFT_WORDS = {
     "same": "unchanged",
     "recognised": "unchanged",
     "left-out": "left out by rule",
+    "later": "left for a whole run",
     "other-size": "left out by rule",
     "other-time": "left out by rule",
     "too-young": "left for now, since somebody touched them in the last 60 s",

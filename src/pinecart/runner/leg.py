@@ -28,7 +28,7 @@ async def run_leg(leg: LegContext, ledger: Ledger, tally: LegTally) -> FarSide |
     """Plan, hold back what looks wrong, act in the safe order, and look once more.
 
     What became of it is in `tally`, also where an error ends it. None: it was not looked at once
-    more, since it is a preview, was stopped, or something waits for a person.
+    more, since it is a preview or of a part, was stopped, or something waits for a person.
     Raises StoreError or Incomplete when the leg as a whole can't be worked on.
     """
     await _connect(leg, tally)
@@ -50,7 +50,7 @@ async def run_leg(leg: LegContext, ledger: Ledger, tally: LegTally) -> FarSide |
     if tally.dropped and not leg.only_plan:
         await ledger.drop(leg.number, tally.dropped)
     await tally.flush()
-    if leg.only_plan or leg.stopping() or tally.held:
+    if leg.only_plan or leg.stopping() or tally.held or not leg.part.is_all:
         return None
     await ledger.settled(leg.number)
     return await Verifier(leg, ledger, tally, names).look_again(plan)

@@ -10,6 +10,7 @@ from pinecart.core.decide import Rules
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Row
 from pinecart.core.guards import Limits
 from pinecart.core.keeping import Keep
+from pinecart.core.part import ALL, Part
 from pinecart.core.ports import Shares, Uploads
 from pinecart.core.renaming import Renaming
 from pinecart.core.retry import Retry
@@ -44,6 +45,7 @@ class LegContext(NamedTuple):
     settle_s: so long a file must be untouched before it is cleared from its source folder.
     folders: "with-files", "empty-too" or "only".
     crew: other processes that help to carry; None: there are none.
+    part: which of its files are looked at.
     """
 
     run: int
@@ -74,6 +76,7 @@ class LegContext(NamedTuple):
     aside_in: bytes = b""
     crew: Crew | None = None
     pace: RemovalPace = RemovalPace()
+    part: Part = ALL
 
     @property
     def folders_taken(self) -> str:

@@ -118,7 +118,7 @@ class Planner:
 
     async def _decide_all(self, ways: _Ways, *, has_folders: bool) -> None:
         leg, seen, now_ns = self._leg, _Seen(), time.time_ns()
-        skips_unchanged = is_left_if_unchanged(leg)
+        skips_unchanged = leg.part.is_all and is_left_if_unchanged(leg)
         async for some in matched(self._sources(), self._fars(), self._rows(), self._names):
             same = same_bytes = 0
             if skips_unchanged and isinstance(some, Together):
@@ -131,7 +131,7 @@ class Planner:
                     continue
                 if leg.stopping():
                     return
-                if _is_no_object(found):
+                if _is_no_object(found) or not self._is_of_part(found):
                     continue
                 why_not = self._see(found, seen, ways.plan, now_ns)
                 if why_not is not None:
@@ -143,6 +143,13 @@ class Planner:
             self._tally.all_same(same, same_bytes)
             seen.add_same(same, same_bytes)
         seen.close(ways.plan, asked=leg.rules.intent is Intent.REMOVE)
+
+    def _is_of_part(self, found: Found) -> bool:
+        part = self._leg.part
+        if part.is_all:
+            return True
+        key, entry, _, _ = found
+        return part.takes(key, entry.source_key if entry else key)
 
     def _sources(self) -> Pages:
         leg = self._leg
@@ -253,7 +260,9 @@ class Planner:
             return
         if decision is Decision.CLEAR and reason is Reason.RECOGNISED:
             await self._recognised(item)
-        if decision in ACTS:
+        if decision in ACTS and self._is_left_for_later(decision):
+            self._tally.count(item._replace(verdict=Verdict(Decision.LEAVE, Reason.LATER)))
+        elif decision in ACTS:
             await self._will_act(item, ways)
         elif problem:
             await self._problem(item, ways.plan)
@@ -265,6 +274,14 @@ class Planner:
             self._tally.dropped.append(item.key)
         else:
             self._tally.count(item)
+
+    def _is_left_for_later(self, decision: Decision) -> bool:
+        """Of a run of the first few files whatever else would be done."""
+        first = self._leg.part.first
+        if not first:
+            return False
+        is_carried = decision in (Decision.COPY, Decision.REPLACE)
+        return not is_carried or self._tally.progress.planned_objects >= first
 
     def _unfit(self, key: bytes) -> str:
         """Why the far side can't hold a name: said before anything is read for it."""

@@ -17,6 +17,7 @@ from pinecart.core.definition import Definition
 from pinecart.core.entries import SETTLE_S, Aside, Entry, Row
 from pinecart.core.errors import PinecartError, StoreError
 from pinecart.core.options import KEPT_DAYS
+from pinecart.core.part import ALL, Part
 from pinecart.core.places import Location, aside_folder
 from pinecart.core.ports import Multipart, Store, Uploads
 from pinecart.core.retry import Retry
@@ -102,6 +103,7 @@ class Order(NamedTuple):
     rebound: tuple[tuple[str, str], ...] = ()
     crew: Crew | None = None
     pace: RemovalPace = RemovalPace()
+    part: Part = ALL
 
 
 class Ending(NamedTuple):
@@ -205,7 +207,7 @@ class _Work:
     async def go(self) -> None:
         try:
             for number, leg in enumerate(self._order.definition.legs):
-                if leg.is_on:
+                if leg.is_on and self._order.part.has_leg(number):
                     await self._leg(number)
         except PinecartError as exc:
             self._error = exc
@@ -354,6 +356,7 @@ def leg_context(order: Order, number: int, records: Records) -> LegContext:
         aside_in=definition.aside_prefix,
         crew=order.crew if order.kind == "transfer" else None,
         pace=order.pace,
+        part=order.part,
     )
 
 

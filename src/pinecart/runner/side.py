@@ -1,10 +1,19 @@
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Sequence
+import hashlib
+from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import NamedTuple
 
+from pinecart.core.definition import Leg
 from pinecart.core.entries import Entry
 from pinecart.core.ports import Store
+
+
+def identity_of(leg: Leg, stores: Mapping[str, Store]) -> str:
+    """Of the two places of a leg and its renaming: what it remembers is of just these."""
+    sides = [stores[place.store].identity(place.path) for place in (leg.source, leg.target)]
+    text = "\n".join([*sides, *(leg.renaming or ())])
+    return hashlib.sha256(text.encode()).hexdigest()
 
 
 class Side(NamedTuple):

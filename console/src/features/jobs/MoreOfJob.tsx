@@ -5,12 +5,15 @@ import { useNavigate } from 'react-router'
 import { api, got, type Job } from '../../api/client'
 import { Failed } from '../../parts/parts'
 
-type What = 'copy' | 'turn' | 'switch' | 'drop'
+type What = 'first' | 'copy' | 'turn' | 'switch' | 'drop'
 
 /** What is seldom done with a job: copy, the way back, on and off, drop. */
 export function MoreOfJob({ job }: { job: Job }) {
   const [what, setWhat] = useState<What | null>(null)
+  const go = useNavigate()
   const items = [
+    { key: 'first', label: 'Try the first files' },
+    { key: 'explain', label: 'Why this file?' },
     { key: 'copy', label: 'Copy' },
     { key: 'turn', label: 'Define the way back' },
     { key: 'switch', label: job.is_on ? 'Switch off' : 'Switch on' },
@@ -37,6 +40,14 @@ interface Question {
 
 function questionOf(what: What, job: Job): Question {
   const name = job.job
+  if (what === 'first')
+    return {
+      title: `Try the first files of ${name}`,
+      words: 'So many files are copied or replaced, and nothing else is done: no removal.',
+      field: 'How many',
+      first: '10',
+      ok: 'Start',
+    }
   if (what === 'copy')
     return {
       title: `Copy ${name}`,
@@ -114,6 +125,11 @@ async function done(what: What, job: Job, text: string): Promise<string> {
   if (what === 'drop') {
     await got(api.DELETE('/api/v1/jobs/{name}', path))
     return '/jobs'
+  }
+  if (what === 'first') {
+    const body = { first: Number(text) }
+    const run = await got(api.POST('/api/v1/jobs/{name}/start', { ...path, body }))
+    return `/runs/${run.id}`
   }
   if (what === 'switch') {
     const body = { on: !job.is_on, why: text }

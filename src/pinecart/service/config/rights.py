@@ -81,6 +81,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("job", "PUT"): DEFINE,
         ("job", "DELETE"): DEFINE,
         ("job-versions", "GET"): LOOK,
+        ("job-explain", "GET"): LOOK,
         ("job-back", "POST"): DEFINE,
         ("job-switch", "POST"): DEFINE,
         ("job-copy", "POST"): DEFINE,

@@ -13,6 +13,8 @@ from pinecart.core.definition_reading import read_definition
 from pinecart.core.differences import differences
 from pinecart.core.option_spec import JOB
 from pinecart.core.options import of_use
+from pinecart.core.part import read_part
+from pinecart.core.places import show
 from pinecart.core.sentences import dangers, sentences
 from pinecart.core.triggers import TRIGGERS
 from pinecart.json_object import JsonObject
@@ -23,6 +25,7 @@ from pinecart.service.jobs.selectors import JobSeen, JobsWanted
 from pinecart.service.jobs.services import saving
 from pinecart.service.jobs.services.checking import checked_definition
 from pinecart.service.jobs.services.due import next_due, schedule_seen
+from pinecart.service.jobs.services.explaining import LegExplained, explain_file
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import RunShape, started
 from pinecart.service.runs.facts import RunFacts
@@ -372,42 +375,120 @@ class JobCopy(APIView):
         return Response(told(made), status=201)
 
 
+class PartShape(serializers.Serializer):
+    """Which of a job's files a run is about; nothing: all."""
+
+    first = serializers.IntegerField(
+        required=False, min_value=1, help_text="Copy or replace so many, and do nothing else."
+    )
+    only = serializers.ListField(
+        child=serializers.CharField(), required=False, help_text="Only files of these names."
+    )
+    prefix = serializers.CharField(
+        required=False, allow_blank=True, help_text="Only files whose names begin so."
+    )
+    leg = serializers.IntegerField(
+        required=False, min_value=1, help_text="Only this leg, counted from 1."
+    )
+
+
+class ExplainAsked(serializers.Serializer):
+    key = serializers.CharField(
+        trim_whitespace=False, help_text="The file's name at the source, or there."
+    )
+
+
+class ExplainStepShape(serializers.Serializer):
+    rule = serializers.CharField()
+    words = serializers.CharField()
+    decides = serializers.BooleanField()
+
+
+class KeyRecordShape(serializers.Serializer):
+    run = serializers.IntegerField()
+    decision = serializers.CharField()
+    reason = serializers.CharField()
+    bytes = serializers.IntegerField()
+    done = serializers.BooleanField()
+    proof = serializers.CharField()
+    error = serializers.CharField()
+    message = serializers.CharField()
+
+
+class ExplanationShape(serializers.Serializer):
+    leg = serializers.IntegerField(help_text="Counted from 1.")
+    places = PlacesShape()
+    key = serializers.CharField(help_text="Its name there.")
+    decision = serializers.CharField(allow_blank=True, help_text="Empty: it is nowhere.")
+    reason = serializers.CharField(allow_blank=True)
+    steps = ExplainStepShape(many=True, help_text="Each rule in its order.")
+    records = KeyRecordShape(many=True, help_text="What was done to it, the newest first.")
+
+
+class JobExplain(APIView):
+    @extend_schema(parameters=[ExplainAsked], responses=ExplanationShape(many=True))
+    def get(self, request: Request, name: str) -> Response:
+        """Why a file is carried, or isn't: each rule, what it said, and the one that decided."""
+        key = checked(ExplainAsked, request.query_params)["key"]
+        return Response([_explained(one) for one in explain_file(actor_in(request), name, key)])
+
+
+def _explained(one: LegExplained) -> JsonObject:
+    verdict = one.explanation.verdict
+    return {
+        "leg": one.number,
+        "places": {"from": one.leg.source.text, "to": one.leg.target.text},
+        "key": show(one.explanation.key),
+        "decision": verdict.decision.value if verdict else "",
+        "reason": verdict.reason.value if verdict else "",
+        "steps": [step._asdict() for step in one.explanation.steps],
+        "records": one.records,
+    }
+
+
 class JobStart(APIView):
-    @extend_schema(request=None, responses={201: RunShape})
+    @extend_schema(request=PartShape, responses={201: RunShape})
     def post(self, request: Request, name: str) -> Response:
-        """Start a run of a job."""
-        return started(_start(request, name, "transfer"))
+        """Start a run of a job, or of a part of it."""
+        part = checked(PartShape, request.data or {})
+        return started(_start(request, name, "transfer", part=part))
 
 
-def _start(request: Request, name: str, kind: str, *, wait: bool = False) -> RunFacts:
+def _start(
+    request: Request, name: str, kind: str, *, part: JsonObject, wait: bool = False
+) -> RunFacts:
     actor = actor_in(request)
     definition = selectors.definition_of(selectors.job_named(name, actor))
-    return start_run(actor, definition, kind=kind, cause=f"started by {actor.name}", waits=wait)
+    of = read_part(part, len(definition.legs))
+    cause = f"started by {actor.name}"
+    return start_run(actor, definition, kind=kind, cause=cause, waits=wait, part=of)
 
 
-class LookShape(serializers.Serializer):
+class AuditAskedShape(serializers.Serializer):
     wait = serializers.BooleanField(
         default=False, help_text="Begin only once no run of the job is under way."
     )
 
 
+class PreviewAskedShape(PartShape, AuditAskedShape):
+    pass
+
+
 class JobPreview(APIView):
-    kind = "preview"
-
-    @extend_schema(request=LookShape, responses={201: RunShape})
+    @extend_schema(request=PreviewAskedShape, responses={201: RunShape})
     def post(self, request: Request, name: str) -> Response:
-        """Work out what a run would do, without doing it."""
-        shape = LookShape(data=request.data)
-        shape.is_valid(raise_exception=True)
-        wait = shape.validated_data["wait"]
-        run = _start(request, name, self.kind, wait=wait)
-        return started(run)
+        """Work out what a run, or a part of one, would do, without doing it."""
+        part = checked(PreviewAskedShape, request.data or {})
+        wait = part.pop("wait")
+        return started(_start(request, name, "preview", part=part, wait=wait))
 
 
-class JobAudit(JobPreview):
-    """Compare both sides and what is remembered, without transferring."""
-
-    kind = "audit"
+class JobAudit(APIView):
+    @extend_schema(request=AuditAskedShape, responses={201: RunShape})
+    def post(self, request: Request, name: str) -> Response:
+        """Compare both sides and what is remembered, without transferring."""
+        asked = checked(AuditAskedShape, request.data or {})
+        return started(_start(request, name, "audit", part={}, wait=asked["wait"]))
 
 
 class ScheduleAsked(serializers.Serializer):

@@ -10,6 +10,7 @@ urlpatterns = [
     path("jobs/<slug:name>/back", api.JobBack.as_view(), name="job-back"),
     path("jobs/<slug:name>/switch", api.JobSwitch.as_view(), name="job-switch"),
     path("jobs/<slug:name>/copy", api.JobCopy.as_view(), name="job-copy"),
+    path("jobs/<slug:name>/explain", api.JobExplain.as_view(), name="job-explain"),
     path("jobs/<slug:name>/start", api.JobStart.as_view(), name="job-start"),
     path("jobs/<slug:name>/preview", api.JobPreview.as_view(), name="job-preview"),
     path("jobs/<slug:name>/audit", api.JobAudit.as_view(), name="job-audit"),

@@ -173,6 +173,20 @@ def run_beside(run: Run) -> Run | None:
     ).first()
 
 
+LATEST = 200  # runs of a job whose records of one file are looked for
+
+
+def records_of_key(job: str, leg: int, names: Collection[bytes]) -> list[JsonObject]:
+    """What the latest runs of a job did to a file, the newest first: records, each with its run."""
+    latest = Run.objects.filter(job=job, kind="transfer").order_by("-id")[:LATEST]
+    numbers = list(latest.values_list("pk", flat=True))
+    rows = RecordRow.objects.filter(run_id__in=numbers, leg=leg, key__in=names)
+    return [
+        {"run": row["run_id"], **record_payload(dict(row))}
+        for row in rows.order_by("-run_id").values()
+    ]
+
+
 def objects_recorded(run: int) -> int:
     """Of how many objects a run has written down what it did."""
     groups = Run.objects.values_list("summed", flat=True).get(pk=run)

@@ -59,6 +59,7 @@ def order_of(run: RunFacts) -> JsonObject:
         "kind": run.kind,
         "of": run.of,
         "released": run.released,
+        "part": dict(run.part),
         "job": run.job,
         "definition": run.definition,
         "awaited": [d.as_mapping() for d in awaited],

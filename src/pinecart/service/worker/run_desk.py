@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import time
 from collections.abc import AsyncIterator, Iterable
 from typing import IO, Any, NamedTuple
 
 from pinecart.core.columns import Rows
-from pinecart.core.definition import Leg
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.entries import Aside, Entry, Row, fingerprint
 from pinecart.core.places import parse_location
@@ -19,6 +17,7 @@ from pinecart.json_object import JsonObject
 from pinecart.runner.concurrency import Pacer
 from pinecart.runner.records import Record
 from pinecart.runner.run import Order
+from pinecart.runner.side import identity_of
 from pinecart.runner.undo import Done
 from pinecart.service.aside import selectors as aside
 from pinecart.service.config.settings import STATE
@@ -94,7 +93,7 @@ class RunRecords:
     def open_scopes(self, job: str, order: Order) -> None:
         legs = order.definition.legs
         for number, leg in enumerate(legs):
-            identity = _identity(leg, order.stores)
+            identity = identity_of(leg, order.stores)
             scope, before = open_scope(job, identity)
             self.scopes[number] = scope
             self._past[number] = ledger.scopes_of_past(job, identity)
@@ -105,7 +104,7 @@ class RunRecords:
             other = read_definition(mapping)
             for leg in other.legs:
                 source = leg.source
-                identity = _identity(leg, stores)
+                identity = identity_of(leg, stores)
                 scope = ledger.scope_known(other.job, identity)
                 awaited = Awaited(source.store, source.path, leg.selection, scope)
                 self._awaited.append(awaited)
@@ -279,11 +278,6 @@ class RunRecords:
                 )
                 + "\n"
             )
-
-
-def _identity(leg: Leg, stores: dict[str, Store]) -> str:
-    sides = [stores[p.store].identity(p.path) for p in (leg.source, leg.target)]
-    return hashlib.sha256("\n".join([*sides, *(leg.renaming or ())]).encode()).hexdigest()
 
 
 class Journal:

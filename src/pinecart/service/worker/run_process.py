@@ -16,6 +16,7 @@ import time
 
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import PinecartError, SignInRefused
+from pinecart.core.part import read_part
 from pinecart.core.ports import RenewsKey, Store
 from pinecart.core.retry import Retry
 from pinecart.core.totals import files_text
@@ -142,4 +143,5 @@ def _order(given: JsonObject) -> Order:
         aside=tuple(aside.places_aside()),
         settle_s=OPTIONS.settle_s,
         rebound=tuple((message, digest) for message, digest in given["rebound"]),
+        part=read_part(given["part"], len(definition.legs)),
     )

@@ -14,6 +14,7 @@ from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import SignInRefused
 from pinecart.core.lifecycle import CLAIMABLE, Event, Outcome, RunState, advance
 from pinecart.core.option_spec import CARRY
+from pinecart.core.part import ALL, Part, read_part
 from pinecart.core.totals import outcome_of
 from pinecart.runner.run import Ending
 from pinecart.service.aside.selectors import (
@@ -66,6 +67,7 @@ def start_run(
     alone: bool = True,
     of: int | None = None,
     waits: bool = False,
+    part: Part = ALL,
 ) -> Run:
     """Queue a run.
 
@@ -86,10 +88,11 @@ def start_run(
             definition=definition.as_mapping(),
             labels=list(definition.labels),
             state=RunState.QUEUED.value,
-            cause=cause,
+            cause=f"{cause}, only {part.describe()}" if part.describe() else cause,
             queued_at=timezone.now(),
             of=of,
             waits=waits,
+            part=part.as_mapping(),
             rate=definition.rate,
         )
         tell_state(run)
@@ -202,9 +205,11 @@ def retry_run(actor: Actor, number: int) -> Run:
             code="run.not-over",
         )
     definition = read_definition(run.definition)
+    part = read_part(run.part, len(definition.legs))
     cause = f"retry of run {number} by {actor.name}"
+    alone = run.job != CARRY
     return start_run(
-        actor, definition, kind=run.kind, cause=cause, alone=run.job != CARRY, of=run.of
+        actor, definition, kind=run.kind, cause=cause, alone=alone, of=run.of, part=part
     )
 
 

@@ -1,0 +1,75 @@
+"""A part of a job: a run, or a preview, of some of its files only."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, NamedTuple
+
+from pinecart.core.errors import Invalid
+from pinecart.core.places import key_of_text, key_text, show
+from pinecart.json_object import JsonObject
+
+
+class Part(NamedTuple):
+    """first: so many files are copied or replaced, and nothing else is done; 0: all.   keys: only
+    these, as they are called at either side; none: all.   prefix: only what is called so at first.
+    leg: only the leg of this number, from 1; 0: all.
+    """
+
+    first: int = 0
+    keys: frozenset[bytes] = frozenset()
+    prefix: bytes = b""
+    leg: int = 0
+
+    @property
+    def is_all(self) -> bool:
+        return self == Part()
+
+    def has_leg(self, number: int) -> bool:
+        """number: from 0."""
+        return self.leg in (0, number + 1)
+
+    def takes(self, key: bytes, source_key: bytes) -> bool:
+        """Whether a file with these names there and here is looked at."""
+        if self.keys:
+            return key in self.keys or source_key in self.keys
+        return key.startswith(self.prefix) or source_key.startswith(self.prefix)
+
+    def as_mapping(self) -> JsonObject:
+        told: JsonObject = {}
+        if self.first:
+            told["first"] = self.first
+        if self.keys:
+            told["only"] = [key_text(key) for key in sorted(self.keys)]
+        if self.prefix:
+            told["prefix"] = key_text(self.prefix)
+        if self.leg:
+            told["leg"] = self.leg
+        return told
+
+    def describe(self) -> str:
+        """In words that follow on "Only"; empty: all of the job."""
+        words = []
+        if self.leg:
+            words.append(f"leg {self.leg}")
+        if self.keys:
+            words.append(", ".join(show(key) for key in sorted(self.keys)))
+        if self.prefix:
+            words.append(f"below {show(self.prefix)}")
+        if self.first:
+            words.append(f"the first {self.first}")
+        return "; ".join(words)
+
+
+ALL = Part()
+
+
+def read_part(given: Mapping[str, Any], legs: int) -> Part:
+    """legs: how many the job has. Raises Invalid."""
+    leg = int(given.get("leg") or 0)
+    if leg > legs:
+        message = f"There is no leg {leg}: the job has {legs}."
+        raise Invalid([{"field": "leg", "code": "part.no-such-leg", "message": message}])
+    keys = frozenset(key_of_text(text, field="only") for text in given.get("only") or ())
+    prefix = key_of_text(given.get("prefix") or "", field="prefix")
+    return Part(int(given.get("first") or 0), keys, prefix, leg)

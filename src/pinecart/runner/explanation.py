@@ -1,0 +1,207 @@
+"""Why one file is carried, or isn't: each rule in its order, what it said, which one decided. The
+rules are asked by the same functions as in a preview and a run.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import NamedTuple
+
+from pinecart.core.decide import Decision, Intent, Reason, Verdict, left_out
+from pinecart.core.entries import Entry, Likeness, Row, likeness
+from pinecart.core.errors import Missing
+from pinecart.core.options.of_jobs import COMPARISON_WORDS
+from pinecart.core.places import show
+from pinecart.core.selection import RULES, Selection, compile_selection
+from pinecart.core.totals import size_text
+from pinecart.json_object import JsonObject
+from pinecart.runner.closer_look import CloserLook
+from pinecart.runner.leg_context import LegContext
+from pinecart.runner.side import Side
+
+VERDICT_WORDS = {
+    Reason.NEW: "It is new: it would be copied.",
+    Reason.CHANGED: "It changed since it was carried: the one there would be replaced.",
+    Reason.MISSING_THERE: "It was carried and is gone there: it would be copied again.",
+    Reason.DIFFERS: "The two differ.",
+    Reason.UNPROVEN: "Whether the two are equal could not be proven.",
+    Reason.SAME: "Nothing changed since it was carried: it stays as it is.",
+    Reason.RECOGNISED: "The one there is proven equal: it is remembered, and not sent.",
+    Reason.EXISTS: "There is a file of this name already.",
+    Reason.CHANGED_THERE: "Somebody changed it there: it would be listed as a problem.",
+    Reason.BOTH_CHANGED: "It changed here and there: it would be listed as a problem.",
+    Reason.GONE: "It is gone at the source.",
+    Reason.FOREIGN: "It is only there, and this job didn't put it there.",
+    Reason.PROVEN: "Its copy is proven: it would be cleared at the source.",
+    Reason.LEFT_OUT: "A name pattern leaves it out.",
+    Reason.OTHER_SIZE: "A size rule leaves it out.",
+    Reason.OTHER_TIME: "A time rule leaves it out.",
+    Reason.ALWAYS: "Everything is sent again in every run.",
+    Reason.TOO_YOUNG: "It was touched a moment ago: it is left for now.",
+    Reason.UNREADABLE: "It may not be read.",
+    Reason.NOT_A_FILE: "It is no file that can be carried.",
+    Reason.UNSAFE_NAME: "A name like this can't be carried safely.",
+}
+
+
+class Step(NamedTuple):
+    """One rule that was asked. decides: it is the one that settled the matter."""
+
+    rule: str
+    words: str
+    decides: bool = False
+
+
+class Explanation(NamedTuple):
+    """key: the name there."""
+
+    key: bytes
+    steps: list[Step]
+    verdict: Verdict | None
+
+
+class BothSides(NamedTuple):
+    """A file as it lies at either side. key: its name there."""
+
+    key: bytes
+    entry: Entry | None
+    far: Entry | None
+
+
+async def look(leg: LegContext, name: bytes) -> BothSides:
+    """name: as the file is called at the source, or, if it isn't there, at the destination.
+
+    Raises StoreError where a side can't be asked.
+    """
+    key, entry = name, await _entry_at(leg.source, name)
+    if leg.renaming and entry:
+        key = leg.renaming.new_key(entry, 1)
+        entry = entry._replace(key=key, was=name)
+    return BothSides(key, entry, await _entry_at(leg.target, key))
+
+
+async def explain(
+    leg: LegContext, sides: BothSides, row: Row | None, options: JsonObject, now_ns: int
+) -> Explanation:
+    """row: what is remembered of it.   options: of the leg.
+
+    Raises StoreError where a side can't be asked.
+    """
+    key, entry, far = sides
+    steps = [Step("source", _found(entry))]
+    if leg.renaming and entry:
+        steps.append(Step("rename", f"It is called {show(key)} there."))
+    steps.append(Step("destination", _found(far)))
+    steps.append(Step("memory", _remembered(row, entry, far)))
+    why_not = _ask_selection(leg, options, (entry, far, row), now_ns, steps)
+    if why_not:
+        return Explanation(key, steps, left_out(why_not))
+    if entry is None and far is None and row is None:
+        steps.append(Step("verdict", "Nothing of this name is at either side.", decides=True))
+        return Explanation(key, steps, None)
+    steps.append(Step("comparison", COMPARISON_WORDS[leg.rules.compare]))
+    item = await CloserLook(leg).decide(key, entry, far, row)
+    steps.append(Step("verdict", _verdict_words(item.verdict), decides=True))
+    return Explanation(key, steps, item.verdict)
+
+
+async def _entry_at(side: Side, key: bytes) -> Entry | None:
+    try:
+        found = await side.store.stat(side.prefix + key)
+    except Missing:
+        return None
+    return found.entry._replace(key=key)
+
+
+def _found(entry: Entry | None) -> str:
+    if entry is None:
+        return "It is not there."
+    words = f"It is there: {size_text(entry.size)}"
+    if entry.modified_ns is not None:
+        at = datetime.fromtimestamp(entry.modified_ns / 10**9, UTC)
+        words += f", changed {at:%Y-%m-%d %H:%M:%S} UTC"
+    return f"{words}, and can't be read ({entry.fault})." if entry.fault else f"{words}."
+
+
+def _remembered(row: Row | None, entry: Entry | None, far: Entry | None) -> str:
+    if row is None:
+        return "This job has never carried it."
+    words = [f"It was carried before, last by run {row.run}."]
+    if entry is not None:
+        words.append(_since(entry, row.source, "At the source"))
+    if far is not None:
+        words.append(_since(far, row.there, "There"))
+    return " ".join(words)
+
+
+def _since(entry: Entry, remembered: str, where: str) -> str:
+    like = likeness(entry, remembered)
+    if like is Likeness.SAME:
+        return f"{where} it is as it was."
+    if like is Likeness.TOUCHED:
+        return f"{where} it was touched since; its content decides."
+    return f"{where} it is another one since."
+
+
+def _ask_selection(
+    leg: LegContext,
+    options: JsonObject,
+    found: tuple[Entry | None, Entry | None, Row | None],
+    now_ns: int,
+    steps: list[Step],
+) -> Reason | None:
+    """Each rule of the selection by itself; the first that leaves it out is the last asked."""
+    for rule, words, selection in _single_rules(options):
+        why_not = _why_not(selection, leg, found, now_ns)
+        said = "leaves it out" if why_not else "takes it"
+        steps.append(Step(rule, f"{words}: {said}.", decides=why_not is not None))
+        if why_not:
+            return why_not
+    return None
+
+
+def _single_rules(options: JsonObject) -> list[tuple[str, str, Selection]]:
+    case = {"ignore_case": options.get("ignore_case")}
+    found = []
+    for rule in ("take", "leave_out"):
+        patterns = options.get(rule) or []
+        if patterns:
+            both = {"take": [], "leave_out": [], rule: patterns}
+            selection = compile_selection(both["take"], both["leave_out"], case)
+            found.append((rule, ", ".join(patterns), selection))
+    for rule in RULES:
+        value = options.get(rule)
+        if value and rule != "ignore_case":
+            words = f"{rule.replace('_', ' ')} {value}"
+            found.append((rule, words, compile_selection([], [], {rule: value})))
+    return found
+
+
+def _why_not(
+    selection: Selection,
+    leg: LegContext,
+    found: tuple[Entry | None, Entry | None, Row | None],
+    now_ns: int,
+) -> Reason | None:
+    entry, far, row = found
+    if entry is not None:
+        return selection.why_not(entry.source_key, entry, now_ns)
+    if far is None and row is None:
+        return None
+    key = far.key if far is not None else row.key if row is not None else b""
+    if leg.rules.intent is Intent.REMOVE:
+        return selection.why_not(key, far, now_ns)
+    return selection.why_not_gone(key, row.source if row else "", now_ns)
+
+
+def _verdict_words(verdict: Verdict) -> str:
+    words = VERDICT_WORDS.get(verdict.reason, verdict.reason.value)
+    if verdict.decision is Decision.REMOVE:
+        return f"{words} It would be removed there."
+    if verdict.decision is Decision.LEAVE and verdict.reason in (Reason.GONE, Reason.FOREIGN):
+        return f"{words} It stays there."
+    if verdict.reason is Reason.EXISTS and verdict.decision is Decision.LEAVE:
+        return f"{words} It stays as it is."
+    if verdict.reason is Reason.DIFFERS and verdict.decision is Decision.REPLACE:
+        return f"{words} The one there would be replaced."
+    return words
