@@ -46,6 +46,7 @@ CALLS = [
     ("POST", "job-forms/check", "define"),
     ("GET", "job-files", "look"),
     ("POST", "job-files", "define"),
+    ("POST", "job-forms/look", "define"),
     ("GET", "job-schema", None),
     ("GET", "jobs/none", "look"),
     ("PUT", "jobs/none", "define"),

@@ -263,3 +263,30 @@ def test_of_each_file_it_is_told_which_rule_decided(shared):
             o["key"]: (o["decision"], o["reason"]) for o in cart.objects(ahead, of="previews")
         }
         assert decided["changed.csv"] == (changed["decision"], changed["reason"])
+
+
+def test_a_job_is_looked_over_without_running_it(shared):
+    root, bucket = shared.fresh_job("looked-over", {"a.csv": b"1", "b.csv": b"2"})
+    with shared.client() as cart:
+        cart.add_store({"name": "looked-twice", "kind": "folder", "path": str(root)})
+        leg = {"from": "pine://looked-over/", "to": f"pine://office/{bucket}/in/"}
+        fine = shared.run("job", "check", "looked-over")
+        assert fine.returncode == 0 and "✓ Its stores answer" in fine.stdout
+        codes = {}
+        for name, more in {
+            "shut": {"leave_out": ["**"]},
+            "nothing": {"take": ["*.flac"]},
+            "away": {"to": "pine://office/no-such-bucket/x/"},
+        }.items():
+            looked = cart.look_over_job({"job": "draft", "legs": [leg | more]})
+            codes[name] = {f["code"] for f in looked["findings"] if f["is_problem"]}
+        assert codes["shut"] == {"job.leaves-out-all"}
+        assert codes["nothing"] == {"job.takes-nothing"}
+        with pytest.raises(ClientError, match="both stores reach one place") as caught:
+            cart.look_over_job({"job": "draft", "legs": [leg | {"to": "pine://looked-twice/x/"}]})
+        assert caught.value.code == "job.inside-itself"
+        assert len(codes["away"]) == 1
+        past = {"kind": "once", "at": "2020-03-02 05:30"}
+        looked = cart.look_over_job({"job": "draft", "legs": [leg], "schedule": past})
+        told = {f["code"]: f["is_problem"] for f in looked["findings"]}
+        assert told == {"schedule.never": True, "job.other-writes": False}

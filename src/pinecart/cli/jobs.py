@@ -177,6 +177,37 @@ def job_change(cart: Cart, name: str, file: Any, no_schedule: bool, **options: A
     cart.show(made, lambda: say(f"Saved {name}, version {version}."))
 
 
+@job.command("check")
+@click.argument("name_or_file")
+@output_option
+def job_check(cart: Cart, name_or_file: str) -> None:
+    """Look a job, or a job file, over without running it: all that is wrong at once. Exit 1 when
+    something can't go well.
+
+    \b
+    pinecart job check dawn
+    pinecart job check dawn.yaml
+    """
+    if name_or_file.endswith((".yaml", ".yml")) or name_or_file == "-":
+        with click.open_file(name_or_file) as file:
+            definition = _read(file)
+    else:
+        definition = cart.client.job(name_or_file)["definition"]
+    looked = cart.client.look_over_job(definition)
+    findings = looked["findings"]
+
+    def plain() -> None:
+        _tell_checked(looked)
+        for finding in findings:
+            sign = "✗" if finding["is_problem"] else "▲"
+            click.echo(f"{sign} {finding['message']} ({finding['code']})")
+        if not findings:
+            click.echo("✓ Its stores answer, and nothing is in its way.")
+
+    cart.show(looked, plain)
+    sys.exit(PROBLEMS if any(finding["is_problem"] for finding in findings) else 0)
+
+
 @job.command("list")
 @click.option("--find", default="", help="Only those with this in name, title, why or places.")
 @click.option("--label", default="", help="Only those with this label.")

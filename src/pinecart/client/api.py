@@ -290,6 +290,10 @@ class Client(ApiDoor):
     def check_job(self, definition: JsonObject) -> JsonObject:
         return self.ask("POST", "job-forms/check", body=definition)
 
+    def look_over_job(self, definition: JsonObject) -> JsonObject:
+        """The same, and what its stores answer: `findings`. Nothing is carried."""
+        return self.ask("POST", "job-forms/look", body=definition)
+
     def change_job(self, name: str, definition: JsonObject) -> JsonObject:
         return self.ask("PUT", f"jobs/{name}", body=definition)
 

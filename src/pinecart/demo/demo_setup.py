@@ -13,6 +13,7 @@ from pathlib import Path
 import httpx
 
 from pinecart.client import Client, ClientError
+from pinecart.demo import mishaps
 from pinecart.demo.survey import arrive, make_survey
 from pinecart.json_object import JsonObject
 from pinecart.service.config.state import Options, StateFolder, write_whole
@@ -64,6 +65,8 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
         make_survey(files / "posts.new")
         (files / "posts.new").rename(files / "posts")
     (files / "counts").mkdir(exist_ok=True)
+    if not (files / mishaps.STORE).exists():
+        mishaps.make_hut(files / mishaps.STORE)
     configs = [_standin(files, name, port + i) for i, name in enumerate(("office", "partner"), 1)]
     options = Options(
         port=port,
@@ -133,7 +136,7 @@ def _set_up(
 ) -> None:
     """Stores, buckets, jobs and one run of each: whatever of it isn't there yet."""
     stores = {s["name"]: s for s in client.stores()}
-    for name in ("posts", "counts"):
+    for name in ("posts", "counts", mishaps.STORE):
         if name not in stores:
             client.add_store({"name": name, "kind": "folder", "path": str(files / name)})
     for name, config in zip(("office", "partner"), configs, strict=True):
@@ -157,7 +160,7 @@ def _set_up(
                 "port of then, or anew with FRESH=1."
             )
     known = {job["job"] for job in client.jobs()}
-    for job in JOBS:
+    for job in (*JOBS, *mishaps.JOBS):
         if job["job"] not in known:
             client.define_job(job)
     for job in JOBS:
@@ -169,10 +172,23 @@ def _set_up(
                 unhurried=unhurried and job["job"] == "dawn-recordings",
                 say=say,
             )
+    _mishaps(client, configs[0], files, say=say)
     say(
         "Next: pinecart start dawn-recordings --follow; pinecart demo arrive; and the same "
         "start again."
     )
+
+
+def _mishaps(client: Client, office: Path, files: Path, *, say: Callable[[str], None]) -> None:
+    """One run that waits for a yes, and one with a problem."""
+    names = [job["job"] for job in mishaps.JOBS]
+    if any(client.runs(job=name, limit=1) for name in names):
+        return
+    for name in names:
+        _first_run(client, name, office, unhurried=False, say=say)
+    mishaps.let_happen(client, files)
+    for name in names:
+        say(f"{name}: {client.runs(job=name, limit=1)[0]['sentence']}")
 
 
 def _first_run(

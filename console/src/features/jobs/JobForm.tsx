@@ -2,7 +2,15 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Alert, App, Button, Card, Col, Flex, Form, Input, Row, Select, Typography } from 'antd'
 import { useEffect, useRef, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
-import { api, got, Refusal, type Definition, type Forms, type JobOption } from '../../api/client'
+import {
+  api,
+  got,
+  Refusal,
+  type Definition,
+  type Finding,
+  type Forms,
+  type JobOption,
+} from '../../api/client'
 import { formsQuery } from '../../api/forms'
 import { jobFormQuery, jobsQuery } from '../../api/jobs'
 import { storesQuery } from '../../api/stores'
@@ -25,6 +33,23 @@ interface Meant {
   sentences: string[]
   dangers: string[]
   due: string[]
+  /** What its stores answered, once that was asked. */
+  findings?: Finding[]
+}
+
+function Findings({ of }: { of: Finding[] }) {
+  if (!of.length) return <p role="status">✓ Its stores answer, and nothing is in its way.</p>
+  return (
+    <ul role="status" aria-label="What was found" style={{ paddingInlineStart: 20 }}>
+      {of.map((finding) => (
+        <li key={finding.field + finding.code}>
+          <Typography.Text type={finding.is_problem ? 'danger' : 'warning'}>
+            {finding.is_problem ? '✗' : '▲'} {finding.message}
+          </Typography.Text>
+        </li>
+      ))}
+    </ul>
+  )
 }
 
 interface Values extends Record<string, unknown> {
@@ -124,7 +149,7 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
   const draft = useDraft(old ? `job ${old.job}` : 'new job', form)
   const asked = () => definition(form.getFieldsValue(true) as Values, old, forms)
   const check = useMutation({
-    mutationFn: () => got(api.POST('/api/v1/job-forms/check', { body: asked() })),
+    mutationFn: () => got(api.POST('/api/v1/job-forms/look', { body: asked() })),
     onSuccess: setMeant,
     onError: () => setMeant(NOTHING),
   })
@@ -241,6 +266,7 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
               <>
                 <Sentences sentences={meant.sentences} dangers={meant.dangers} />
                 <DueTimes due={meant.due} />
+                {meant.findings && <Findings of={meant.findings} />}
               </>
             ) : (
               <Typography.Text type="secondary">

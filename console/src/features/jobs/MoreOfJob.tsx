@@ -21,7 +21,14 @@ export function MoreOfJob({ job }: { job: Job }) {
   ]
   return (
     <>
-      <Dropdown trigger={['click']} menu={{ items, onClick: ({ key }) => setWhat(key as What) }}>
+      <Dropdown
+        trigger={['click']}
+        menu={{
+          items,
+          onClick: ({ key }) =>
+            key === 'explain' ? void go(`/jobs/${job.job}/explain`) : setWhat(key as What),
+        }}
+      >
         <Button>More</Button>
       </Dropdown>
       {what && <Ask key={what} job={job} what={what} close={() => setWhat(null)} />}

@@ -76,6 +76,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
     JOB: {
         ("jobs", "POST"): DEFINE,
         ("jobs-check", "POST"): DEFINE,
+        ("jobs-look", "POST"): DEFINE,
         ("job-files", "POST"): DEFINE,
         ("job", "GET"): LOOK,
         ("job", "PUT"): DEFINE,

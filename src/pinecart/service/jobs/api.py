@@ -9,6 +9,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.differences import differences
 from pinecart.core.option_spec import JOB
@@ -26,6 +27,7 @@ from pinecart.service.jobs.services import saving
 from pinecart.service.jobs.services.checking import checked_definition
 from pinecart.service.jobs.services.due import next_due, schedule_seen
 from pinecart.service.jobs.services.explaining import LegExplained, explain_file
+from pinecart.service.jobs.services.looking_over import look_over
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import RunShape, started
 from pinecart.service.runs.facts import RunFacts
@@ -299,14 +301,39 @@ class JobsCheck(APIView):
         sentences.
         """
         definition = checked_definition(actor_in(request), _mapping(request))
-        return Response(
-            {
-                "definition": definition.as_mapping(),
-                "due": next_due(definition, 10),
-                "sentences": sentences(definition),
-                "dangers": dangers(definition),
-            }
-        )
+        return Response(_meant(definition))
+
+
+def _meant(definition: Definition) -> JsonObject:
+    return {
+        "definition": definition.as_mapping(),
+        "due": next_due(definition, 10),
+        "sentences": sentences(definition),
+        "dangers": dangers(definition),
+    }
+
+
+class FindingShape(serializers.Serializer):
+    field = serializers.CharField()
+    code = serializers.CharField()
+    message = serializers.CharField()
+    is_problem = serializers.BooleanField(help_text="It can't go well; else something to know.")
+
+
+class LookedOverShape(CheckedShape):
+    findings = FindingShape(many=True)
+
+
+class JobsLook(APIView):
+    @extend_schema(request=DefinitionShape, responses=LookedOverShape)
+    def post(self, request: Request) -> Response:
+        """Check a definition, and ask its stores as well: whether they answer, whether anything is
+        taken, who else writes there. Nothing is carried.
+        """
+        actor = actor_in(request)
+        definition = checked_definition(actor, _mapping(request))
+        findings = [finding._asdict() for finding in look_over(actor, definition)]
+        return Response({**_meant(definition), "findings": findings})
 
 
 class JobView(APIView):

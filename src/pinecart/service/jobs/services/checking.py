@@ -38,7 +38,7 @@ def checked_definition(
         raise Invalid(problems)
     for name in sorted(stores_of(definition)):
         store_for(actor, name, Right.OPERATE, "carrying files")
-    problems = _cant_be_kept(definition)
+    problems = _into_itself(definition) + _cant_be_kept(definition)
     if not carry:
         beside = definitions_but(definition.job) if others is None else others
         problems += _in_each_others_way(definition, list(beside))
@@ -64,6 +64,23 @@ def _stores_unknown(definition: Definition, known: Sequence[str]) -> list[Proble
             if near:
                 problem["did_you_mean"] = ", ".join(near)
             problems.append(problem)
+    return problems
+
+
+def _into_itself(definition: Definition) -> list[Problem]:
+    """Two stores may be one place, by links or by two names of one server."""
+    problems = []
+    if definition.intent is Intent.REMOVE:
+        return []
+    for i, leg in enumerate(definition.legs):
+        if leg.one or not _touch(place_of, leg.source, leg.target):
+            continue
+        message = (
+            f"{leg.target} and {leg.source} lie in one another: both stores reach one place, and "
+            "a job can't copy a place into itself."
+        )
+        field = f"legs[{i}].to"
+        problems.append({"field": field, "code": "job.inside-itself", "message": message})
     return problems
 
 

@@ -1,0 +1,146 @@
+"""A definition looked over without running it: what its stores answer, whether anything is taken,
+who else writes there.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+from itertools import combinations
+from typing import NamedTuple
+
+from pinecart.core.decide import Intent
+from pinecart.core.definition import Definition, Leg
+from pinecart.core.entries import Entry
+from pinecart.core.errors import StoreError
+from pinecart.core.places import Location
+from pinecart.core.ports import Store
+from pinecart.core.selection import compile_selection
+from pinecart.drivers import open_store
+from pinecart.runner.listing_streams import absent_is_empty
+from pinecart.runner.side import Side
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.jobs.selectors import definitions_but
+from pinecart.service.jobs.services.due import next_due
+from pinecart.service.stores.selectors import place_of, spec_of, store_for
+
+SAMPLE = 5000  # files of a source that are looked at
+
+
+class Finding(NamedTuple):
+    """field: of the definition.   is_problem: it can't go well; else something to know."""
+
+    field: str
+    code: str
+    message: str
+    is_problem: bool = True
+
+
+class Sample(NamedTuple):
+    """The first files of a place. is_all: there are no more."""
+
+    entries: list[Entry]
+    is_all: bool
+
+
+def look_over(actor: Actor, definition: Definition) -> list[Finding]:
+    """Of a definition that was checked. Raises NotAllowed."""
+    found = _schedule_findings(definition)
+    found += _others_there(definition)
+    for i, leg in enumerate(definition.legs):
+        if leg.is_on:
+            found += _of_leg(actor, i, leg)
+    return found
+
+
+def _schedule_findings(definition: Definition) -> list[Finding]:
+    if definition.trigger is None or next_due(definition, 1):
+        return []
+    message = f"It would run {definition.trigger.describe()}: that never comes any more."
+    return [Finding("schedule", "schedule.never", message)]
+
+
+def _others_there(definition: Definition) -> list[Finding]:
+    """Legs and jobs that write to one place, and moves that empty a source."""
+    found = []
+    for (i, one), (k, other) in combinations(enumerate(definition.legs), 2):
+        if place_of(one.target).touches(place_of(other.target)):
+            message = f"Legs {i + 1} and {k + 1} write to one place: {other.target}."
+            found.append(Finding(f"legs[{k}].to", "job.same-target", message, is_problem=False))
+    for job in definitions_but(definition.job):
+        for i, leg in enumerate(definition.legs):
+            for theirs in job.legs:
+                found += _beside(i, leg, job, theirs)
+    return found
+
+
+def _beside(i: int, leg: Leg, job: Definition, theirs: Leg) -> list[Finding]:
+    found = []
+    if place_of(leg.target).touches(place_of(theirs.target)):
+        message = f"The job {job.job!r} writes to {theirs.target} too."
+        found.append(Finding(f"legs[{i}].to", "job.other-writes", message, is_problem=False))
+    empties = job.intent is Intent.HAND_OVER
+    if empties and place_of(leg.source).touches(place_of(theirs.source)):
+        message = f"The job {job.job!r} moves files away from {theirs.source}."
+        found.append(Finding(f"legs[{i}].from", "job.source-emptied", message, is_problem=False))
+    return found
+
+
+def _of_leg(actor: Actor, i: int, leg: Leg) -> list[Finding]:
+    found = []
+    here = _sample(actor, leg.source, may_be_absent=False)
+    there = _sample(actor, leg.target, may_be_absent=True)
+    if isinstance(there, StoreError):
+        message = f"{leg.target}: {there.message}"
+        found.append(Finding(f"legs[{i}].to", there.code, message))
+    if isinstance(here, StoreError):
+        message = f"{leg.source}: {here.message}"
+        return [*found, Finding(f"legs[{i}].from", here.code, message)]
+    return found + _selection_findings(i, leg, here)
+
+
+def _sample(actor: Actor, place: Location, *, may_be_absent: bool) -> Sample | StoreError:
+    """The first files there, or why they can't be had."""
+    record = store_for(actor, place.store, Right.LOOK, "looking at files")
+    try:
+        store = open_store(spec_of(record))
+        return asyncio.run(_listed(store, place, may_be_absent=may_be_absent))
+    except StoreError as exc:
+        return exc
+
+
+async def _listed(store: Store, place: Location, *, may_be_absent: bool) -> Sample:
+    entries: list[Entry] = []
+    pages = Side(store, place.path).listed()
+    try:
+        await store.check_place(place.path)
+        async for page in absent_is_empty(pages) if may_be_absent else pages:
+            entries += page
+            if len(entries) >= SAMPLE:
+                return Sample(entries[:SAMPLE], is_all=False)
+    finally:
+        await store.close()
+    return Sample(entries, is_all=True)
+
+
+def _selection_findings(i: int, leg: Leg, sample: Sample) -> list[Finding]:
+    files = [entry for entry in sample.entries if not entry.is_folder]
+    if not files:
+        message = f"No files are at {leg.source} now."
+        return [Finding(f"legs[{i}].from", "job.nothing-there", message, is_problem=False)]
+    case = {"ignore_case": leg.options["ignore_case"]}
+    keys = [entry.key for entry in files]
+    of_those = f"all {len(keys):,}" if sample.is_all else f"the first {len(keys):,}"
+    for pattern in leg.options["leave_out"]:
+        if not any(compile_selection([], [pattern], case).takes(key) for key in keys):
+            message = f"The pattern {pattern!r} leaves out {of_those} files."
+            return [Finding(f"legs[{i}].leave_out", "job.leaves-out-all", message)]
+    if _takes_none(leg, keys):
+        message = f"Of {of_those} files none is taken by these patterns."
+        return [Finding(f"legs[{i}].take", "job.takes-nothing", message)]
+    return []
+
+
+def _takes_none(leg: Leg, keys: Sequence[bytes]) -> bool:
+    selection = leg.selection
+    return not any(selection.takes(key) for key in keys)
