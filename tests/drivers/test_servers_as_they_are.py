@@ -17,7 +17,7 @@ from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store
 from pinecart.drivers.folder.kernel import Kernel
 from pinecart.drivers.folder.store import FolderStore
-from pinecart.drivers.s3 import wire as s3_wire
+from pinecart.drivers.s3 import wire_errors as s3_wire_errors
 from pinecart.standins.bucket_server import Behaviour
 from tests.drivers.test_s3 import InPieces, opened, standin  # noqa: F401 - a fixture
 from tests.runner.engine import Journal
@@ -79,7 +79,7 @@ async def test_a_pause_that_is_asked_for_binds_the_whole_store(standin):  # noqa
 
 @pytest.mark.parametrize("told", ["999999999999", "soon", "-1", "1e9"])
 def test_a_wish_to_wait_that_is_none_is_not_heard(told):
-    error = s3_wire.error_from(503, {"Retry-After": told}, b"", what="Writing x")
+    error = s3_wire_errors.error_from(503, {"Retry-After": told}, b"", what="Writing x")
     assert isinstance(error, Busy) and error.wait_s is None
 
 
@@ -187,7 +187,7 @@ async def test_an_answer_that_is_none_is_a_problem_of_its_store(answer):
 
 
 def test_an_empty_refusal_says_what_was_asked():
-    error = s3_wire.error_from(
+    error = s3_wire_errors.error_from(
         400, {}, b"<Error><Code></Code><Message></Message></Error>", what="Writing pine://a/b"
     )
     assert (

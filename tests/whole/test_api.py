@@ -84,6 +84,7 @@ CALLS = [
     ("POST", "stores/none/files?path=x", "operate"),
     ("GET", "stores/none/archive", "operate"),
     ("GET", "stores/none/buckets", "look"),
+    ("GET", "previews/999999/folders", "look"),
     ("GET", "previews/999999/objects", "look"),
     ("POST", "stores/none/go-on", "operate"),
     ("GET", "people", "administer"),

@@ -290,3 +290,31 @@ def test_a_job_is_looked_over_without_running_it(shared):
         looked = cart.look_over_job({"job": "draft", "legs": [leg], "schedule": past})
         told = {f["code"]: f["is_problem"] for f in looked["findings"]}
         assert told == {"schedule.never": True, "job.other-writes": False}
+
+
+def test_a_preview_is_gathered_by_folder_and_sought(shared):
+    files = {f"north/{n}/x.csv": b"1" for n in range(3)} | {"south/y.csv": b"22", "top.csv": b"3"}
+    shared.fresh_job("gathered", files)
+    with shared.client() as cart:
+        ahead = cart.start_preview("gathered")["id"]
+        for _ in cart.follow(ahead):
+            pass
+        folders = cart.preview_folders(ahead)
+        assert [(f["key"], f["totals"]["copy"]) for f in folders] == [
+            ("north/", {"objects": 3, "bytes": 3}),
+            ("south/", {"objects": 1, "bytes": 2}),
+        ]
+        assert [f["key"] for f in cart.preview_folders(ahead, prefix="north/")] == [
+            f"north/{n}/" for n in range(3)
+        ]
+
+        def keys(**wanted):
+            return [o["key"] for o in cart.objects(ahead, of="previews", **wanted)]
+
+        assert keys(level=True) == ["top.csv"]
+        assert keys(level=True, prefix="south/") == ["south/y.csv"]
+        assert keys(prefix="north/1") == ["north/1/x.csv"]
+        assert keys(text="y.c") == ["south/y.csv"]
+        assert keys(leg=2) == []
+    told = shared.run("preview", "gathered", "--by-folder").stdout
+    assert "north/" in told and "top.csv" in told and "x.csv" not in told

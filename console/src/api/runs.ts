@@ -25,6 +25,25 @@ export const previewQuery = (number: number) =>
     queryFn: () => got(api.GET('/api/v1/previews/{number}', { params: { path: { number } } })),
   })
 
+/** One level of a preview: its folders with their counts, and the first of its own files. */
+export const levelQuery = (number: number, leg: number, prefix: string, most: number) =>
+  queryOptions({
+    queryKey: ['preview', number, 'level', leg, prefix],
+    queryFn: async () => {
+      const path = { number }
+      const query = { leg, prefix }
+      const [folders, files] = await Promise.all([
+        got(api.GET('/api/v1/previews/{number}/folders', { params: { path, query } })),
+        got(
+          api.GET('/api/v1/previews/{number}/objects', {
+            params: { path, query: { ...query, level: true, limit: most } },
+          }),
+        ),
+      ])
+      return { folders, files }
+    },
+  })
+
 export const auditQuery = (number: number) =>
   queryOptions({
     queryKey: ['audit', number],

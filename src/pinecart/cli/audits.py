@@ -8,7 +8,7 @@ import click
 
 from pinecart.cli.following import follow_quietly
 from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option
-from pinecart.cli.jobs import wait_option
+from pinecart.cli.previews import wait_option
 from pinecart.cli.words import age, size, table
 from pinecart.json_object import JsonObject
 

@@ -11,7 +11,8 @@ import click
 from pinecart.cli.following import follow, follow_quietly
 from pinecart.cli.forms import Field, FormCommand, given_values
 from pinecart.cli.frame import DONE, HELD, PROBLEMS, Cart, exit_code, output_option, say
-from pinecart.cli.jobs import option_fields, show_preview
+from pinecart.cli.jobs import option_fields
+from pinecart.cli.previews import show_preview
 from pinecart.cli.runs import tell
 from pinecart.json_object import JsonObject
 

@@ -12,7 +12,7 @@ import click
 from pinecart.cli.following import follow, follow_quietly
 from pinecart.cli.forms import Field, FormCommand
 from pinecart.cli.frame import DONE, PROBLEMS, Cart, Words, exit_code, output_option, say
-from pinecart.cli.jobs import part_of, part_options, show_preview
+from pinecart.cli.previews import part_of, part_options, show_preview
 from pinecart.cli.words import age, bytes_in, coloured, mark, size, table
 from pinecart.json_object import JsonObject
 

@@ -44,7 +44,7 @@ VERDICT_WORDS = {
 }
 
 
-class Step(NamedTuple):
+class RuleAsked(NamedTuple):
     """One rule that was asked. decides: it is the one that settled the matter."""
 
     rule: str
@@ -56,7 +56,7 @@ class Explanation(NamedTuple):
     """key: the name there."""
 
     key: bytes
-    steps: list[Step]
+    steps: list[RuleAsked]
     verdict: Verdict | None
 
 
@@ -88,20 +88,20 @@ async def explain(
     Raises StoreError where a side can't be asked.
     """
     key, entry, far = sides
-    steps = [Step("source", _found(entry))]
+    steps = [RuleAsked("source", _found(entry))]
     if leg.renaming and entry:
-        steps.append(Step("rename", f"It is called {show(key)} there."))
-    steps.append(Step("destination", _found(far)))
-    steps.append(Step("memory", _remembered(row, entry, far)))
+        steps.append(RuleAsked("rename", f"It is called {show(key)} there."))
+    steps.append(RuleAsked("destination", _found(far)))
+    steps.append(RuleAsked("memory", _remembered(row, entry, far)))
     why_not = _ask_selection(leg, options, (entry, far, row), now_ns, steps)
     if why_not:
         return Explanation(key, steps, left_out(why_not))
     if entry is None and far is None and row is None:
-        steps.append(Step("verdict", "Nothing of this name is at either side.", decides=True))
+        steps.append(RuleAsked("verdict", "Nothing of this name is at either side.", decides=True))
         return Explanation(key, steps, None)
-    steps.append(Step("comparison", COMPARISON_WORDS[leg.rules.compare]))
+    steps.append(RuleAsked("comparison", COMPARISON_WORDS[leg.rules.compare]))
     item = await CloserLook(leg).decide(key, entry, far, row)
-    steps.append(Step("verdict", _verdict_words(item.verdict), decides=True))
+    steps.append(RuleAsked("verdict", _verdict_words(item.verdict), decides=True))
     return Explanation(key, steps, item.verdict)
 
 
@@ -148,13 +148,13 @@ def _ask_selection(
     options: JsonObject,
     found: tuple[Entry | None, Entry | None, Row | None],
     now_ns: int,
-    steps: list[Step],
+    steps: list[RuleAsked],
 ) -> Reason | None:
     """Each rule of the selection by itself; the first that leaves it out is the last asked."""
     for rule, words, selection in _single_rules(options):
         why_not = _why_not(selection, leg, found, now_ns)
         said = "leaves it out" if why_not else "takes it"
-        steps.append(Step(rule, f"{words}: {said}.", decides=why_not is not None))
+        steps.append(RuleAsked(rule, f"{words}: {said}.", decides=why_not is not None))
         if why_not:
             return why_not
     return None

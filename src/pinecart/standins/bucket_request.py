@@ -8,6 +8,7 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from email.utils import formatdate
+from urllib.parse import unquote
 
 from aiohttp import web
 from awscrt import checksums
@@ -148,3 +149,26 @@ def headers_of(request: web.BaseRequest, thing: Thing, *, tells: bool = True) ->
 
 def version_header(thing: Thing) -> dict[str, str]:
     return {"x-amz-version-id": thing.version} if thing.version else {}
+
+
+def query_of(text: str) -> dict[str, str]:
+    query = {}
+    for part in text.split("&"):
+        name, _, value = part.partition("=")
+        if part:
+            query[name] = unquote(value.replace("+", " "))
+    return query
+
+
+def range_of(wanted: re.Match[str], size: int) -> tuple[int, int]:
+    """The first byte and the last that a Range header means."""
+    first, last = wanted.groups()
+    end = size - 1
+    if not first:
+        start = max(size - int(last), 0)
+    else:
+        start = int(first)
+        end = min(int(last), end) if last else end
+    if start >= size:
+        raise Fault("InvalidRange")
+    return start, end

@@ -33,6 +33,8 @@ from pinecart.standins.bucket_request import (
     kept_headers,
     kind_of,
     payload_of,
+    query_of,
+    range_of,
     version_header,
 )
 from pinecart.standins.bucket_shelf import Shelf, Thing
@@ -133,7 +135,7 @@ class BucketServer:
         path, _, asked_for = raw.partition("?")
         place = unquote_to_bytes(self._in_host(request) + path[1:])
         bucket, _, key = place.decode().partition("/")
-        query = _query(asked_for)
+        query = query_of(asked_for)
         kind = kind_of(request, bucket, key, query)
         if request.headers.get("Expect", "").lower() == "100-continue" and request.transport:
             request.transport.write(b"HTTP/1.1 100 Continue\r\n\r\n")
@@ -285,7 +287,7 @@ class BucketServer:
         wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", ranged)
         if not wanted:
             return web.Response(body=body(), headers=headers)
-        start, end = _range(wanted, thing.size)
+        start, end = range_of(wanted, thing.size)
         piece = body(start, end + 1)
         headers["Content-Range"] = f"bytes {start}-{end}/{thing.size}"
         return web.Response(status=206, body=piece, headers=headers)
@@ -485,29 +487,6 @@ class BucketServer:
             *encoding,
             *rows,
         )
-
-
-def _query(text: str) -> dict[str, str]:
-    query = {}
-    for part in text.split("&"):
-        name, _, value = part.partition("=")
-        if part:
-            query[name] = unquote(value.replace("+", " "))
-    return query
-
-
-def _range(wanted: re.Match[str], size: int) -> tuple[int, int]:
-    """The first byte and the last that a Range header means."""
-    first, last = wanted.groups()
-    end = size - 1
-    if not first:
-        start = max(size - int(last), 0)
-    else:
-        start = int(first)
-        end = min(int(last), end) if last else end
-    if start >= size:
-        raise Fault("InvalidRange")
-    return start, end
 
 
 async def serve(

@@ -1,12 +1,13 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
-import { Button, Card, Segmented, Typography } from 'antd'
+import { Button, Card, Flex, Input, Segmented, Typography } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, got } from '../../api/client'
 import { previewQuery } from '../../api/runs'
 import { FilesTable } from '../../parts/FilesTable'
 import { count } from '../../lib/words'
-import { Failed, FromTo, Loaded, PageHead } from '../../parts/parts'
+import { DecisionTree } from './DecisionTree'
+import { Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
 
 /** The dangerous ones first. */
 const ORDER = ['remove', 'clear', 'replace', 'copy', 'refuse'] as const
@@ -18,6 +19,8 @@ const WORDS: Record<(typeof ORDER)[number], string> = {
   refuse: 'Refuse',
 }
 
+const ONE_OFF = new Set(['carry', 'remove'])
+
 export default function PreviewPage() {
   const number = Number(useParams().id)
   const query = useQuery({
@@ -25,6 +28,19 @@ export default function PreviewPage() {
     refetchInterval: (q) => (q.state.data?.state === 'ended' ? false : 700),
   })
   const [show, setShow] = useState<string | null>(null)
+  const [text, setText] = useState('')
+  const [isTree, setTree] = useState(true)
+  const views = (
+    <Segmented
+      aria-label="View"
+      value={isTree}
+      onChange={setTree}
+      options={[
+        { value: true, label: 'By folder' },
+        { value: false, label: 'As a list' },
+      ]}
+    />
+  )
   const totals = query.data?.totals
   const kinds = totals
     ? [
@@ -43,6 +59,10 @@ export default function PreviewPage() {
           <PageHead title={told.state === 'ended' ? told.sentence : 'Working the preview out…'}>
             {told.job !== 'carry' && <Link to={`/jobs/${told.job}`}>{told.job}</Link>}
             {told.state === 'ended' && told.of != null && <Undo of={told.of} />}
+            {told.state === 'ended' && <Exports of={number} />}
+            {told.state === 'ended' && told.of == null && !ONE_OFF.has(told.job) && (
+              <Start job={told.job} />
+            )}
           </PageHead>
           {told.legs.map((leg) => (
             <div key={leg.to} style={{ marginBottom: 12 }}>
@@ -52,21 +72,44 @@ export default function PreviewPage() {
           {told.message && (
             <Typography.Paragraph type="warning">▲ {told.message}</Typography.Paragraph>
           )}
-          {told.state === 'ended' && (
+          {told.state === 'ended' && isTree && (
+            <Card size="small" title="What would be done, by folder" extra={views}>
+              {told.legs.map((leg, n) => (
+                <div key={leg.to}>
+                  {told.legs.length > 1 && <FromTo from={leg.from} to={leg.to} />}
+                  <DecisionTree preview={number} leg={n + 1} />
+                </div>
+              ))}
+            </Card>
+          )}
+          {told.state === 'ended' && !isTree && (
             <Card
               size="small"
               title="What would be done"
               extra={
-                <Segmented aria-label="Show" value={shown} onChange={setShow} options={kinds} />
+                <Flex gap={8} wrap>
+                  <Input.Search
+                    aria-label="Part of a name"
+                    allowClear
+                    placeholder="Part of a name"
+                    onSearch={setText}
+                    style={{ width: 180 }}
+                  />
+                  <Segmented aria-label="Show" value={shown} onChange={setShow} options={kinds} />
+                  {views}
+                </Flex>
               }
             >
               <FilesTable
-                of={['preview', number, shown]}
+                of={['preview', number, shown, text]}
                 empty="Nothing would be copied, replaced or removed: both sides are as they should be."
                 page={(after) =>
                   got(
                     api.GET('/api/v1/previews/{number}/objects', {
-                      params: { path: { number }, query: { after, limit: 200, decision: shown } },
+                      params: {
+                        path: { number },
+                        query: { after, limit: 200, decision: shown, text },
+                      },
                     }),
                   )
                 }
@@ -76,6 +119,35 @@ export default function PreviewPage() {
         </>
       )}
     </Loaded>
+  )
+}
+
+/** All of it as a file. */
+function Exports({ of }: { of: number }) {
+  const at = `/api/v1/runs/${of}/report?as=`
+  return (
+    <span>
+      <a href={`${at}csv`}>CSV</a> · <a href={`${at}jsonl`}>JSON lines</a>
+    </span>
+  )
+}
+
+function Start({ job }: { job: string }) {
+  const go = useNavigate()
+  const mayOperate = useMay('operate')
+  const start = useMutation({
+    mutationFn: () =>
+      got(api.POST('/api/v1/jobs/{name}/start', { params: { path: { name: job } } })),
+    onSuccess: (run) => go(`/runs/${run.id}`),
+  })
+  if (!mayOperate) return null
+  return (
+    <>
+      {start.error && <Failed error={start.error} />}
+      <Button type="primary" onClick={() => start.mutate()} loading={start.isPending}>
+        Start it
+      </Button>
+    </>
   )
 }
 

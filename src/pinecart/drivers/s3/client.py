@@ -25,13 +25,13 @@ from pinecart.drivers.s3.wire import (
     BUCKET_IN_HOST,
     BUCKET_IN_PATH,
     EMPTY_SHA256,
-    error_from,
     is_bucket_name,
     number,
     parse_tags,
     region_told,
     wait_told,
 )
+from pinecart.drivers.s3.wire_errors import error_from
 from pinecart.drivers.transport import Transport
 from pinecart.json_object import JsonObject
 

@@ -20,16 +20,10 @@ from xml.sax.saxutils import escape
 from pinecart.core.entries import Entry
 from pinecart.core.errors import (
     Busy,
-    Corrupt,
     Incomplete,
-    Missing,
     Refused,
-    SignInRefused,
-    StoreError,
-    Taken,
 )
 from pinecart.core.ports import Version
-from pinecart.json_object import JsonObject
 
 # (S3 API, bucket naming rules: those of today, and those of the first years, which old buckets
 # still have)
@@ -76,11 +70,11 @@ class ListingPage(NamedTuple):
     marker: bytes = b""
 
 
-def _local(tag: str) -> str:
+def local_name(tag: str) -> str:
     return tag.rpartition("}")[2]
 
 
-def _tree(body: bytes) -> ET.Element:
+def tree_of(body: bytes) -> ET.Element:
     try:
         return ET.fromstring(body)
     except ET.ParseError as exc:
@@ -168,20 +162,20 @@ _WHERE = re.compile(
 def _any_page(body: bytes, prefix: bytes) -> ListingPage:
     around = b""
     try:
-        root = _tree(body)
+        root = tree_of(body)
     except Busy:
         around = _WHERE.sub(b"", body)
         if around == body:
             raise
-        root = _tree(around)
+        root = tree_of(around)
     entries: list[Entry] = []
     folders: list[bytes] = []
     flat: dict[str, str] = {}
     groups = []
     for node in root:
-        name = _local(node.tag)
+        name = local_name(node.tag)
         if name in ("Contents", "CommonPrefixes"):
-            groups.append((name, {_local(c.tag): c.text for c in node}))
+            groups.append((name, {local_name(c.tag): c.text for c in node}))
         else:
             flat[name] = node.text or ""
     encoded = flat.get("EncodingType") == "url"
@@ -277,7 +271,7 @@ _FLAT = re.compile(
     rb"\s*(?:<\?xml[^>]*\?>\s*)?<([A-Za-z]+)(?: "
     rb"xmlns=\"[^\"<>&]*\")?>((?:\s*<([A-Za-z0-9]+)>[\x20-\x25\x27-\x3b\x3d-\x7e]*</\3>)*)\s*</\1>\s*"
 )
-_CONTROLS = re.compile(
+CONTROLS = re.compile(
     rb"[\x00-\x08\x0b\x0c\x0e-\x1f]|&#(?:x0*(?:[0-8bceBCE]|1[0-9a-fA-F])|0*(?:[0-8]|1[124-9]|2[0-9]|3[01]));"
 )
 _PAIR = re.compile(rb"<([A-Za-z0-9]+)>([^<]*)</")
@@ -293,11 +287,11 @@ def _answer(body: bytes) -> tuple[str, dict[str, str]]:
         for name, text in pairs:
             texts.setdefault(name.decode(), text.decode())
         return plain[1].decode(), texts
-    root = _tree(_CONTROLS.sub(b"?", body))  # a key is told in it, which is no word of ours
+    root = tree_of(CONTROLS.sub(b"?", body))  # a key is told in it, which is no word of ours
     for node in root.iter():
-        tag = _local(node.tag)
+        tag = local_name(node.tag)
         texts.setdefault(tag, node.text or "")
-    return _local(root.tag), texts
+    return local_name(root.tag), texts
 
 
 def completion(etags: Sequence[str]) -> bytes:
@@ -313,15 +307,15 @@ def completion(etags: Sequence[str]) -> bytes:
 
 def _texts_in(node: ET.Element) -> dict[str, str]:
     """The text of each child by its name."""
-    return {_local(child.tag): child.text or "" for child in node}
+    return {local_name(child.tag): child.text or "" for child in node}
 
 
 def parse_parts(body: bytes) -> tuple[dict[tuple[int, int], str], str]:
     """(number, size) → ETag of each part, and where to go on (empty: at the end)."""
-    root = _tree(_CONTROLS.sub(b"?", body))
+    root = tree_of(CONTROLS.sub(b"?", body))
     found = {}
     for node in root:
-        if _local(node.tag) != "Part":
+        if local_name(node.tag) != "Part":
             continue
         told = _texts_in(node)
         which = number(told.get("PartNumber"), "part's number")
@@ -338,16 +332,16 @@ def parse_parts(body: bytes) -> tuple[dict[tuple[int, int], str], str]:
 def parse_uploads(body: bytes) -> list[tuple[str, bytes, datetime]]:
     """(id, key, begun at) of unfinished uploads. Raises Refused where their keys can't be read."""
     found = []
-    readable = _CONTROLS.sub(b"?", body)
-    root = _tree(readable)
-    encoded = any(_local(n.tag) == "EncodingType" and n.text == "url" for n in root)
+    readable = CONTROLS.sub(b"?", body)
+    root = tree_of(readable)
+    encoded = any(local_name(n.tag) == "EncodingType" and n.text == "url" for n in root)
     if readable != body and not encoded:
         raise Refused(
             "The store told of unfinished uploads in a form that can't be read: a key has "
             "control characters."
         )
-    for node in [n for n in root if _local(n.tag) == "Upload"]:
-        told = {_local(n.tag): n.text or "" for n in node}
+    for node in [n for n in root if local_name(n.tag) == "Upload"]:
+        told = {local_name(n.tag): n.text or "" for n in node}
         at = _moment(told.get("Initiated", "1970-01-01T00:00:00Z"))
         found.append((told.get("UploadId", ""), _key(told.get("Key"), encoded=encoded), at))
     return found
@@ -355,14 +349,14 @@ def parse_uploads(body: bytes) -> list[tuple[str, bytes, datetime]]:
 
 def parse_versions(body: bytes, key: bytes) -> list[Version]:
     """Of exactly this key, as listed: the newest first."""
-    root = _tree(body)
-    encoded = any(_local(n.tag) == "EncodingType" and n.text == "url" for n in root)
+    root = tree_of(body)
+    encoded = any(local_name(n.tag) == "EncodingType" and n.text == "url" for n in root)
     found = []
-    for node in [n for n in root if _local(n.tag) in ("Version", "DeleteMarker")]:
-        told = {_local(n.tag): n.text or "" for n in node}
+    for node in [n for n in root if local_name(n.tag) in ("Version", "DeleteMarker")]:
+        told = {local_name(n.tag): n.text or "" for n in node}
         if _key(told.get("Key"), encoded=encoded) == key:
             size, time_ns = number(told.get("Size"), "size"), _time_ns(told.get("LastModified"))
-            removal = _local(node.tag) == "DeleteMarker"
+            removal = local_name(node.tag) == "DeleteMarker"
             found.append(
                 Version(
                     told.get("VersionId", ""),
@@ -377,8 +371,8 @@ def parse_versions(body: bytes, key: bytes) -> list[Version]:
 
 def parse_tags(body: bytes) -> dict[str, str]:
     found = {}
-    for node in _tree(body).iter():
-        if _local(node.tag) == "Tag":
+    for node in tree_of(body).iter():
+        if local_name(node.tag) == "Tag":
             told = _texts_in(node)
             name = told.get("Key", "")
             found[name] = told.get("Value", "")
@@ -386,136 +380,4 @@ def parse_tags(body: bytes) -> dict[str, str]:
 
 
 def parse_buckets(body: bytes) -> list[str]:
-    return sorted(n.text or "" for n in _tree(body).iter() if _local(n.tag) == "Name")
-
-
-_BY_CODE: dict[str, tuple[type[StoreError], str, str]] = {
-    "NoSuchVersion": (Missing, "store.missing", "There is no such version."),
-    "NoSuchKey": (Missing, "store.missing", "There is no such file."),
-    "NoSuchBucket": (
-        Missing,
-        "store.no-bucket",
-        "There is no such bucket. Check its name, or make it first.",
-    ),
-    "InvalidAccessKeyId": (
-        SignInRefused,
-        "store.key-unknown",
-        "The store does not know this key id. Check it, or give a new key.",
-    ),
-    "SignatureDoesNotMatch": (
-        SignInRefused,
-        "store.secret-wrong",
-        "The secret does not belong to this key id. Give both again.",
-    ),
-    "InvalidToken": (
-        SignInRefused,
-        "store.session-token",
-        "The session token is missing or not right. Give key, secret and token again.",
-    ),
-    "ExpiredToken": (SignInRefused, "store.key-expired", "The key has expired. Give a new one."),
-    "RequestTimeTooSkewed": (
-        Refused,
-        "store.clock",
-        "This machine's clock differs too much from the store's. Set the clock.",
-    ),
-    "AccessDenied": (
-        Refused,
-        "store.refused",
-        "This key may not do that. Grant it the right, or use another key.",
-    ),
-    "PreconditionFailed": (Taken, "store.not-as-planned", "What is there is not as planned."),
-    "ConditionalRequestConflict": (
-        Busy,
-        "store.busy",
-        "Another write to the same name is under way.",
-    ),
-    "BadDigest": (
-        Corrupt,
-        "store.corrupt",
-        "The store found that the bytes did not arrive as they were sent.",
-    ),
-    "XAmzContentChecksumMismatch": (
-        Corrupt,
-        "store.corrupt",
-        "The bytes did not arrive as they were sent.",
-    ),
-    "XAmzContentSHA256Mismatch": (
-        Corrupt,
-        "store.corrupt",
-        "The bytes did not arrive as they were sent.",
-    ),
-    "NotImplemented": (Refused, "store.unsupported", "The store does not know this request."),
-    "SlowDown": (Busy, "store.busy", "The store asks to go slower."),
-    "RequestTimeout": (Busy, "store.busy", "The store did not receive the request in time."),
-    "RequestTimeoutException": (
-        Busy,
-        "store.busy",
-        "The store did not receive the request in time.",
-    ),
-    "EntityTooLarge": (
-        Refused,
-        "store.too-large",
-        "The file is larger than this store takes in one piece.",
-    ),
-    "BucketAlreadyExists": (
-        Refused,
-        "bucket.taken",
-        "The name is taken by somebody else. Choose another.",
-    ),
-    "BucketNotEmpty": (
-        Refused,
-        "bucket.not-empty",
-        "The bucket is not empty. Only an empty one is dropped.",
-    ),
-    "InvalidBucketName": (Refused, "bucket.name", "The store does not allow this bucket name."),
-}
-_BY_STATUS = {
-    400: "InvalidRequest",
-    403: "AccessDenied",
-    404: "NoSuchKey",
-    409: "ConditionalRequestConflict",
-    412: "PreconditionFailed",
-    429: "SlowDown",
-    501: "NotImplemented",
-    503: "SlowDown",
-}
-
-
-def _said(code: str, words: str) -> str:
-    short = words[:200].strip()
-    parts = [part for part in (code, short) if part]
-    if not parts:
-        return ", without a word"
-    told = ": ".join(parts)
-    return f" {told}"
-
-
-def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
-    """The store's refusal as one of our errors. what: location and action, for the message."""
-    their_code, their_words = _their_words(body) if body else ("", "")
-    their_code = their_code or _BY_STATUS.get(status, "")
-    if status in (301, 307, 308) or their_code == "AuthorizationHeaderMalformed":
-        region = region_told(status, headers, body) or "another region"
-        words = f"{what}: the right region is {region}. Set the store's region to it."
-        return Refused(words, code="store.region", status=status, region=region)
-    kind, code, words = _BY_CODE.get(their_code, (None, "", ""))
-    facts: JsonObject = {"status": status, "their_code": their_code}
-    if kind is Busy or (kind is None and status >= 500):
-        words = words or "The store has a fault on its side"
-        message = f"{what}: {words} ({status} {their_code})."
-        wait_s = wait_told(headers.get("Retry-After", ""))
-        return Busy(message, wait_s=wait_s, **facts)
-    if kind is None:
-        said = _said(their_code, their_words)
-        return Refused(f"{what}: the store refused ({status}{said}).", **facts)
-    return kind(f"{what}: {words} ({their_code})", code=code, **facts)
-
-
-def _their_words(body: bytes) -> tuple[str, str]:
-    """Code and message of a refusal, as far as it tells them."""
-    try:
-        tree = _tree(_CONTROLS.sub(b"?", body))
-    except Busy:
-        return "", "(an answer that is no XML)"
-    fields = {_local(node.tag): node.text or "" for node in tree.iter()}
-    return fields.get("Code", ""), fields.get("Message", "")
+    return sorted(n.text or "" for n in tree_of(body).iter() if local_name(n.tag) == "Name")

@@ -108,6 +108,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("audit", "GET"): LOOK,
         ("audit-findings", "GET"): LOOK,
         ("preview", "GET"): LOOK,
+        ("preview-folders", "GET"): LOOK,
         ("preview-objects", "GET"): LOOK,
     },
     STORE: {

@@ -16,8 +16,8 @@ from pinecart.core.sentences import dangers, sentences
 from pinecart.json_object import JsonObject
 from pinecart.service.config.shapes import checked
 from pinecart.service.jobs import selectors
-from pinecart.service.jobs.api import DifferenceShape
 from pinecart.service.jobs.services.importing import SAME, Imported, import_jobs
+from pinecart.service.jobs.shapes import DifferenceShape
 from pinecart.service.people.api import actor_in
 
 

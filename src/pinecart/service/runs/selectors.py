@@ -5,23 +5,27 @@ import json
 from collections import Counter
 from collections.abc import Collection, Iterator
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, NamedTuple
 
 from django.db.models import (
     BinaryField,
+    Count,
     F,
     Func,
     IntegerField,
     Max,
     Q,
+    Sum,
     Value,
     Window,
 )
 from django.db.models.functions import RowNumber
 from django.utils import timezone
 
+from pinecart.core.decide import Decision
 from pinecart.core.lifecycle import ALIVE, RunState
-from pinecart.core.places import key_fields, parse_location
+from pinecart.core.places import key_fields, key_of_text, parse_location
+from pinecart.core.totals import no_totals
 from pinecart.json_object import JsonObject
 from pinecart.runner.undo import Done
 from pinecart.service.aside.selectors import asides_of
@@ -193,29 +197,107 @@ def objects_recorded(run: int) -> int:
     return sum(group["n"] for group in groups if group["done"])
 
 
-def records_after(
-    run: RunFacts,
-    *,
-    after: int = 0,
-    limit: int = PAGE,
-    decision: str = "",
-    problems: bool = False,
-    held: bool = False,
-) -> list[JsonObject]:
-    found = RecordRow.objects.filter(run_id=run.pk, pk__gt=after).order_by("id")
-    if decision:
-        found = found.filter(Q(decision=decision) | Q(reason=decision))
-    if problems:
+class RecordsWanted(NamedTuple):
+    """Which records. decision: or a reason.   held: only what waits for a person.   leg: from 1; 0:
+    all.   prefix: keys that begin so.   text: in a key.   level: only the files of the folder
+    `prefix` itself.
+    """
+
+    after: int = 0
+    limit: int = PAGE
+    decision: str = ""
+    problems: bool = False
+    held: bool = False
+    leg: int = 0
+    prefix: str = ""
+    text: str = ""
+    level: bool = False
+
+
+def records_after(run: RunFacts, wanted: RecordsWanted) -> list[JsonObject]:
+    found = RecordRow.objects.filter(run_id=run.pk, pk__gt=wanted.after).order_by("id")
+    if wanted.decision:
+        found = found.filter(Q(decision=wanted.decision) | Q(reason=wanted.decision))
+    if wanted.problems:
         found = found.exclude(error="")
-    if held:
+    if wanted.held:
         found = found.filter(done=False, error="")
-    return [record_payload(dict(row)) for row in found.values()[:limit]]
+    if wanted.leg:
+        found = found.filter(leg=wanted.leg - 1)
+    prefix = key_of_text(wanted.prefix, field="prefix")
+    if prefix:
+        found = found.filter(key__gte=prefix, key__lt=after_all(prefix))
+    if wanted.text:
+        sought = key_of_text(wanted.text, field="text")
+        found = found.annotate(at=_position(F("key"), sought)).filter(at__gt=0)
+    if wanted.level:
+        found = found.annotate(cut=_position(_rest(prefix), b"/")).filter(cut=0)
+    return [record_payload(dict(row)) for row in found.values(*RECORD_FIELDS)[: wanted.limit]]
+
+
+RECORD_FIELDS = [
+    field.attname for field in RecordRow._meta.concrete_fields if field.attname != "run_id"
+]
+
+
+def after_all(prefix: bytes) -> bytes:
+    """What comes after all keys that begin with it, as keys are ordered."""
+    bare = prefix.rstrip(b"\xff")
+    if not bare:
+        return b"\xff" * (len(prefix) + 1)
+    return bare[:-1] + bytes([bare[-1] + 1])
+
+
+def _rest(prefix: bytes) -> Func:
+    """Of a key what follows a prefix."""
+    return Func(F("key"), Value(len(prefix) + 1), function="substr", output_field=BinaryField())
+
+
+def _position(text: Any, sought: bytes) -> Func:
+    """Where it is first, from 1; 0: nowhere."""
+    value = Value(sought, output_field=BinaryField())
+    return Func(text, value, function="instr", output_field=IntegerField())
+
+
+MOST_FOLDERS = 1000
+
+
+def folders_of(run: RunFacts, *, leg: int, prefix: str) -> list[JsonObject]:
+    """The folders of one level of a leg, each with counts and bytes by decision; MOST_FOLDERS at
+    most.
+    """
+    at = key_of_text(prefix, field="prefix")
+    found = RecordRow.objects.filter(run_id=run.pk, leg=leg - 1)
+    if at:
+        found = found.filter(key__gte=at, key__lt=after_all(at))
+    rest = _rest(at)
+    cut = _position(rest, b"/")
+    name = Func(rest, Value(1), cut, function="substr", output_field=BinaryField())
+    counted = (
+        found.annotate(cut=cut)
+        .filter(cut__gt=0)
+        .annotate(name=name)
+        .values("name", "decision")
+        .annotate(n=Count("id"), b=Sum("size"))
+        .order_by("name")
+    )
+    folders: dict[bytes, JsonObject] = {}
+    for row in counted[: MOST_FOLDERS * len(Decision)]:
+        key = bytes(row["name"])
+        folder = folders.setdefault(key, {"key": at + key, "totals": no_totals()})
+        total = folder["totals"][row["decision"]]
+        total["objects"] = row["n"]
+        total["bytes"] = row["b"]
+    return [
+        {**key_fields(folder["key"]), "totals": folder["totals"]}
+        for folder in list(folders.values())[:MOST_FOLDERS]
+    ]
 
 
 def all_records(run: RunFacts) -> Iterator[JsonObject]:
     """Every record in pages by key; no cursor stays open while they are sent."""
     after = 0
-    while page := records_after(run, after=after):
+    while page := records_after(run, RecordsWanted(after=after)):
         yield from page
         after = page[-1]["id"]
 

@@ -28,5 +28,6 @@ urlpatterns = [
     path("audits/<int:number>", api.AuditView.as_view(), name="audit"),
     path("audits/<int:number>/findings", api.AuditFindings.as_view(), name="audit-findings"),
     path("previews/<int:number>", api.PreviewView.as_view(), name="preview"),
+    path("previews/<int:number>/folders", api.PreviewFolders.as_view(), name="preview-folders"),
     path("previews/<int:number>/objects", api.PreviewObjects.as_view(), name="preview-objects"),
 ]

@@ -27,7 +27,7 @@ from pinecart.service.stores.selectors import place_of, spec_of, store_for
 SAMPLE = 5000  # files of a source that are looked at
 
 
-class Finding(NamedTuple):
+class JobFinding(NamedTuple):
     """field: of the definition.   is_problem: it can't go well; else something to know."""
 
     field: str
@@ -43,7 +43,7 @@ class Sample(NamedTuple):
     is_all: bool
 
 
-def look_over(actor: Actor, definition: Definition) -> list[Finding]:
+def look_over(actor: Actor, definition: Definition) -> list[JobFinding]:
     """Of a definition that was checked. Raises NotAllowed."""
     found = _schedule_findings(definition)
     found += _others_there(definition)
@@ -53,20 +53,20 @@ def look_over(actor: Actor, definition: Definition) -> list[Finding]:
     return found
 
 
-def _schedule_findings(definition: Definition) -> list[Finding]:
+def _schedule_findings(definition: Definition) -> list[JobFinding]:
     if definition.trigger is None or next_due(definition, 1):
         return []
     message = f"It would run {definition.trigger.describe()}: that never comes any more."
-    return [Finding("schedule", "schedule.never", message)]
+    return [JobFinding("schedule", "schedule.never", message)]
 
 
-def _others_there(definition: Definition) -> list[Finding]:
+def _others_there(definition: Definition) -> list[JobFinding]:
     """Legs and jobs that write to one place, and moves that empty a source."""
     found = []
     for (i, one), (k, other) in combinations(enumerate(definition.legs), 2):
         if place_of(one.target).touches(place_of(other.target)):
             message = f"Legs {i + 1} and {k + 1} write to one place: {other.target}."
-            found.append(Finding(f"legs[{k}].to", "job.same-target", message, is_problem=False))
+            found.append(JobFinding(f"legs[{k}].to", "job.same-target", message, is_problem=False))
     for job in definitions_but(definition.job):
         for i, leg in enumerate(definition.legs):
             for theirs in job.legs:
@@ -74,28 +74,28 @@ def _others_there(definition: Definition) -> list[Finding]:
     return found
 
 
-def _beside(i: int, leg: Leg, job: Definition, theirs: Leg) -> list[Finding]:
+def _beside(i: int, leg: Leg, job: Definition, theirs: Leg) -> list[JobFinding]:
     found = []
     if place_of(leg.target).touches(place_of(theirs.target)):
         message = f"The job {job.job!r} writes to {theirs.target} too."
-        found.append(Finding(f"legs[{i}].to", "job.other-writes", message, is_problem=False))
+        found.append(JobFinding(f"legs[{i}].to", "job.other-writes", message, is_problem=False))
     empties = job.intent is Intent.HAND_OVER
     if empties and place_of(leg.source).touches(place_of(theirs.source)):
         message = f"The job {job.job!r} moves files away from {theirs.source}."
-        found.append(Finding(f"legs[{i}].from", "job.source-emptied", message, is_problem=False))
+        found.append(JobFinding(f"legs[{i}].from", "job.source-emptied", message, is_problem=False))
     return found
 
 
-def _of_leg(actor: Actor, i: int, leg: Leg) -> list[Finding]:
+def _of_leg(actor: Actor, i: int, leg: Leg) -> list[JobFinding]:
     found = []
     here = _sample(actor, leg.source, may_be_absent=False)
     there = _sample(actor, leg.target, may_be_absent=True)
     if isinstance(there, StoreError):
         message = f"{leg.target}: {there.message}"
-        found.append(Finding(f"legs[{i}].to", there.code, message))
+        found.append(JobFinding(f"legs[{i}].to", there.code, message))
     if isinstance(here, StoreError):
         message = f"{leg.source}: {here.message}"
-        return [*found, Finding(f"legs[{i}].from", here.code, message)]
+        return [*found, JobFinding(f"legs[{i}].from", here.code, message)]
     return found + _selection_findings(i, leg, here)
 
 
@@ -123,21 +123,21 @@ async def _listed(store: Store, place: Location, *, may_be_absent: bool) -> Samp
     return Sample(entries, is_all=True)
 
 
-def _selection_findings(i: int, leg: Leg, sample: Sample) -> list[Finding]:
+def _selection_findings(i: int, leg: Leg, sample: Sample) -> list[JobFinding]:
     files = [entry for entry in sample.entries if not entry.is_folder]
     if not files:
         message = f"No files are at {leg.source} now."
-        return [Finding(f"legs[{i}].from", "job.nothing-there", message, is_problem=False)]
+        return [JobFinding(f"legs[{i}].from", "job.nothing-there", message, is_problem=False)]
     case = {"ignore_case": leg.options["ignore_case"]}
     keys = [entry.key for entry in files]
     of_those = f"all {len(keys):,}" if sample.is_all else f"the first {len(keys):,}"
     for pattern in leg.options["leave_out"]:
         if not any(compile_selection([], [pattern], case).takes(key) for key in keys):
             message = f"The pattern {pattern!r} leaves out {of_those} files."
-            return [Finding(f"legs[{i}].leave_out", "job.leaves-out-all", message)]
+            return [JobFinding(f"legs[{i}].leave_out", "job.leaves-out-all", message)]
     if _takes_none(leg, keys):
         message = f"Of {of_those} files none is taken by these patterns."
-        return [Finding(f"legs[{i}].take", "job.takes-nothing", message)]
+        return [JobFinding(f"legs[{i}].take", "job.takes-nothing", message)]
     return []
 
 

@@ -1,0 +1,262 @@
+"""Runs as the API takes and tells them."""
+
+from __future__ import annotations
+
+from rest_framework import serializers
+
+from pinecart.core.decide import Decision
+from pinecart.json_object import JsonObject
+from pinecart.service.runs.report_formats import REPORT_FORMATS
+
+
+class PlaceShape(serializers.Serializer):
+    def get_fields(self) -> JsonObject:
+        return {"from": serializers.CharField(), "to": serializers.CharField()}
+
+
+class CountShape(serializers.Serializer):
+    objects = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+
+
+class TotalsShape(serializers.Serializer):
+    def get_fields(self) -> JsonObject:
+        return {d.value: CountShape() for d in Decision}
+
+
+class FarSideShape(CountShape):
+    differences = serializers.IntegerField()
+
+
+class InFlightShape(serializers.Serializer):
+    key = serializers.CharField()
+    bytes = serializers.IntegerField()
+
+
+class ProgressShape(serializers.Serializer):
+    phases = serializers.ListField(child=serializers.CharField())
+    listed = serializers.IntegerField()
+    unchanged = serializers.IntegerField()
+    listing_complete = serializers.BooleanField()
+    planned = CountShape()
+    done = CountShape()
+    problems = serializers.IntegerField()
+    in_flight = InFlightShape(many=True)
+    rate_bytes = serializers.IntegerField(help_text="Bytes per second, over the last 5 s.")
+    rate_objects = serializers.FloatField()
+    waits_for = serializers.CharField(
+        required=False,
+        allow_blank=True,
+        help_text="What nothing moves for, in words; empty: it gets on.",
+    )
+    seconds_left = serializers.FloatField(
+        allow_null=True, help_text="At least, until the listing is complete."
+    )
+
+
+class HeldListShape(CountShape):
+    leg = serializers.IntegerField()
+    what = serializers.CharField(
+        help_text="removals, replacements, missing, or places: a store was bound to another one."
+    )
+    guard = serializers.CharField(help_text="The limit that holds it.")
+    message = serializers.CharField()
+    digest = serializers.CharField()
+
+
+class HeldShape(serializers.Serializer):
+    digest = serializers.CharField(help_text="Of all lists: a release names it.")
+    lists = HeldListShape(many=True)
+
+
+class RunShape(serializers.Serializer):
+    id = serializers.IntegerField()
+    kind = serializers.CharField(help_text="transfer, preview, audit, undo or expiry.")
+    job = serializers.CharField()
+    title = serializers.CharField()
+    legs = PlaceShape(many=True)
+    state = serializers.CharField()
+    outcome = serializers.CharField(allow_blank=True, help_text="Empty until it has ended.")
+    sentence = serializers.CharField()
+    cause = serializers.CharField()
+    queued_at = serializers.DateTimeField()
+    started_at = serializers.DateTimeField(allow_null=True)
+    ended_at = serializers.DateTimeField(allow_null=True)
+    totals = TotalsShape()
+    folders = serializers.DictField(
+        child=serializers.IntegerField(),
+        help_text="Folders made (copy) and taken away (remove), counted apart from files.",
+    )
+    reasons = serializers.DictField(
+        child=serializers.IntegerField(), help_text="`decision reason` → objects."
+    )
+    problems = serializers.IntegerField()
+    size_only = serializers.IntegerField()
+    findings = serializers.IntegerField()
+    far_side = FarSideShape(allow_null=True)
+    progress = ProgressShape(allow_null=True)
+    told_at = serializers.DateTimeField(allow_null=True, help_text="Its last sign of life.")
+    stop_wanted = serializers.BooleanField()
+    pause_wanted = serializers.BooleanField()
+    rate = serializers.IntegerField(
+        allow_null=True, help_text="Bytes per second at most; null: no limit."
+    )
+    of = serializers.IntegerField(
+        allow_null=True, help_text="The run that this one undoes or clears up after."
+    )
+    intent = serializers.CharField()
+    set_aside = serializers.IntegerField(
+        help_text="Days that what is removed or replaced is kept; 0: not at all."
+    )
+    held = HeldShape(allow_null=True, help_text="What waits for a person.")
+    undoable = serializers.BooleanField()
+    message = serializers.CharField(allow_blank=True)
+    code = serializers.CharField(allow_blank=True)
+
+
+class ProblemGroupShape(serializers.Serializer):
+    code = serializers.CharField()
+    objects = serializers.IntegerField()
+    message = serializers.CharField()
+
+
+class RunWholeShape(RunShape):
+    problem_groups = ProblemGroupShape(many=True)
+
+
+class ObjectShape(serializers.Serializer):
+    id = serializers.IntegerField()
+    leg = serializers.IntegerField()
+    key = serializers.CharField()
+    key_id = serializers.CharField(
+        help_text="Stands for exactly this key, wherever one is asked for."
+    )
+    decision = serializers.CharField()
+    reason = serializers.CharField()
+    bytes = serializers.IntegerField()
+    done = serializers.BooleanField()
+    seconds = serializers.FloatField()
+    checksum = serializers.CharField(allow_blank=True, help_text="CRC-64/NVME, base64.")
+    proof = serializers.CharField(allow_blank=True)
+    guarded = serializers.BooleanField()
+    cleared = serializers.BooleanField(help_text="Its source was cleared after proof.")
+    tries = serializers.IntegerField()
+    error = serializers.CharField(allow_blank=True)
+    message = serializers.CharField(allow_blank=True)
+
+
+class LogShape(serializers.Serializer):
+    lines = serializers.ListField(child=serializers.DictField())
+    next = serializers.IntegerField(help_text="Where to go on.")
+
+
+class RunsAsked(serializers.Serializer):
+    job = serializers.CharField(default="", allow_blank=True)
+    state = serializers.CharField(default="", allow_blank=True, help_text="A state or an outcome.")
+    before = serializers.IntegerField(required=False)
+    limit = serializers.IntegerField(default=50, min_value=1, max_value=500)
+
+
+class ObjectsAsked(serializers.Serializer):
+    after = serializers.IntegerField(default=0)
+    limit = serializers.IntegerField(default=500, min_value=1, max_value=5000)
+    decision = serializers.CharField(
+        default="", allow_blank=True, help_text="A decision or a reason."
+    )
+    problems = serializers.BooleanField(default=False)
+    held = serializers.BooleanField(default=False, help_text="Only what waits for a person.")
+    leg = serializers.IntegerField(default=0, min_value=0, help_text="From 1; 0: all.")
+    prefix = serializers.CharField(
+        default="", allow_blank=True, trim_whitespace=False, help_text="Names that begin so."
+    )
+    text = serializers.CharField(
+        default="", allow_blank=True, trim_whitespace=False, help_text="Part of a name."
+    )
+    level = serializers.BooleanField(
+        default=False, help_text="Only the files of the folder `prefix` itself."
+    )
+
+
+class FoldersAsked(serializers.Serializer):
+    leg = serializers.IntegerField(default=1, min_value=1)
+    prefix = serializers.CharField(default="", allow_blank=True, trim_whitespace=False)
+
+
+class LogAsked(serializers.Serializer):
+    after = serializers.IntegerField(default=0, min_value=0)
+    limit = serializers.IntegerField(default=1000, min_value=1, max_value=10000)
+
+
+class ReportAsked(serializers.Serializer):
+    def get_fields(self) -> JsonObject:
+        return {"as": serializers.ChoiceField(list(REPORT_FORMATS), default="html")}
+
+
+class FolderShape(serializers.Serializer):
+    key = serializers.CharField()
+    key_id = serializers.CharField(help_text="The key, as it is given again.")
+    totals = TotalsShape()
+
+
+class FindAsked(serializers.Serializer):
+    name = serializers.CharField(
+        trim_whitespace=True, help_text="Part of a file's name; * stands for anything."
+    )
+    limit = serializers.IntegerField(default=500, min_value=1, max_value=5000)
+
+
+class TouchShape(serializers.Serializer):
+    run = serializers.IntegerField()
+    job = serializers.CharField()
+    kind = serializers.CharField()
+    decision = serializers.CharField()
+    reason = serializers.CharField()
+    done = serializers.BooleanField()
+    error = serializers.CharField(allow_blank=True)
+    checksum = serializers.CharField(allow_blank=True)
+    at = serializers.DateTimeField(allow_null=True)
+
+
+class FoundShape(serializers.Serializer):
+    key = serializers.CharField()
+    key_id = serializers.CharField(
+        help_text="Stands for exactly this key, wherever one is asked for."
+    )
+    bytes = serializers.IntegerField()
+    runs = TouchShape(many=True, help_text="Newest first.")
+
+    def get_fields(self) -> JsonObject:
+        return {
+            "from": serializers.CharField(),
+            "to": serializers.CharField(),
+        } | super().get_fields()
+
+
+class RateShape(serializers.Serializer):
+    rate = serializers.IntegerField(
+        allow_null=True, min_value=1, help_text="Bytes per second; null: no limit."
+    )
+
+
+class WhyShape(serializers.Serializer):
+    why = serializers.CharField(default="", allow_blank=True, max_length=500)
+
+
+class ReleaseShape(WhyShape):
+    digest = serializers.CharField(help_text="Of the lists that were seen.")
+
+
+class UndoShape(serializers.Serializer):
+    preview = serializers.BooleanField(default=False)
+
+
+class GoneOnShape(serializers.Serializer):
+    runs = serializers.ListField(child=serializers.IntegerField())
+
+
+class EventShape(serializers.Serializer):
+    """One server-sent event."""
+
+    id = serializers.CharField(help_text="To be sent as Last-Event-ID, to go on from here.")
+    event = serializers.ChoiceField(["state", "progress"])
+    data = serializers.CharField(help_text=("JSON: the run, or how far it is."))  # type: ignore[assignment]
