@@ -101,6 +101,17 @@ def test_once_a_day_is_once_a_day_for_ten_years(zone):
         assert days == sorted(set(days)) and len(days) >= 3651
 
 
+@pytest.mark.parametrize("zone", ZONES)
+def test_many_at_once_are_the_same_as_one_after_the_other(zone):
+    for day in [datetime(2026, 2, 3, tzinfo=UTC), *changes(zone, 1)]:
+        for cron in ("30 1 * * *", "*/30 * * * *"):
+            end = day + timedelta(days=3)
+            last = end - timedelta(seconds=1)
+            many = Schedule(cron, zone).upcoming(day, 500, last)
+            assert many == [due for due in computed(cron, zone, day, end) if day < due <= end]
+            assert Schedule(cron, zone).upcoming(day, 2, last) == many[:2]
+
+
 def test_from_any_moment_the_next_is_the_same():
     for zone in ZONES:
         for day in list(changes(zone, 1)):

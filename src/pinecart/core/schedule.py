@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
+from functools import lru_cache
 from typing import NamedTuple
 from zoneinfo import ZoneInfo, available_timezones
 
@@ -45,6 +46,24 @@ class Schedule(NamedTuple):
         assert best is not None  # a clock on the wall never stands still
         return best
 
+    def upcoming(self, moment: datetime, most: int, until: datetime) -> list[datetime]:
+        """The due times later than `moment` and not later than `until`, in UTC; `most` at most."""
+        zone = ZoneInfo(self.zone)
+        found: list[datetime] = []
+        if not _changes_between(moment, until, zone):
+            offset = moment.astimezone(zone).utcoffset() or timedelta(0)
+            for wall in self._walls(moment.astimezone(zone).replace(tzinfo=None)):
+                due = (wall - offset).replace(tzinfo=UTC)
+                if due > until or len(found) == most:
+                    return found
+                found.append(due)
+        while len(found) < most:
+            moment = self.after(moment)
+            if moment > until:
+                break
+            found.append(moment)
+        return found
+
     def _walls(self, start: datetime) -> Iterator[datetime]:
         """Due times as a clock on the wall shows them, after `start`."""
         found = croniter(self.cron, start)
@@ -65,6 +84,17 @@ class Schedule(NamedTuple):
     @property
     def takes_every_hour(self) -> bool:
         return self.cron.split()[1] in ("*", "*/1")
+
+
+def _changes_between(first: datetime, last: datetime, zone: ZoneInfo) -> bool:
+    """Whether clocks are put forward or back from a little before to a little after."""
+    moment, end = first - NEAR, last + NEAR
+    before = moment.astimezone(zone).utcoffset()
+    while moment < end:
+        moment = min(moment + timedelta(days=1), end)
+        if moment.astimezone(zone).utcoffset() != before:
+            return True
+    return False
 
 
 def _changes_near(moment: datetime, zone: ZoneInfo) -> bool:
@@ -110,10 +140,16 @@ def parse_schedule(cron: str, zone: str) -> Schedule:
 
 def parse_zone(zone: str) -> str:
     """Raises Invalid where there is no such time zone."""
-    if zone in available_timezones():
+    if zone in _zones():
         return zone
     message = f"{zone!r} is no time zone. Use a name such as 'Europe/London' or 'UTC'."
     raise Invalid([{"field": "schedule.zone", "code": "schedule.zone-unknown", "message": message}])
+
+
+@lru_cache(maxsize=1)
+def _zones() -> frozenset[str]:
+    """Looked for once: the tree of their files is walked for it."""
+    return frozenset(available_timezones())
 
 
 def _comes_due(cron: str) -> bool:

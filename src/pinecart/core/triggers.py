@@ -33,6 +33,10 @@ class Trigger(Protocol):
         """The next time later than `now`, in UTC; None: never again."""
         ...
 
+    def upcoming(self, now: datetime, most: int, until: datetime) -> list[datetime]:
+        """Its next due times, none later than `until`, in UTC; `most` at most."""
+        ...
+
     def describe(self) -> str:
         """In words that follow on "Runs by itself"."""
         ...
@@ -69,6 +73,9 @@ class ClockTrigger(NamedTuple):
     def due(self, now: datetime, state: TriggerState) -> datetime | None:
         return self.schedule.after(now)
 
+    def upcoming(self, now: datetime, most: int, until: datetime) -> list[datetime]:
+        return self.schedule.upcoming(now, most, until)
+
     def describe(self) -> str:
         return in_words(self.schedule.cron, self.schedule.zone)
 
@@ -101,6 +108,19 @@ CLOCK = TriggerKind(
 )
 
 
+def one_by_one(trigger: Trigger, now: datetime, most: int, until: datetime) -> list[datetime]:
+    """The next due times of a trigger, each asked for after the other."""
+    found: list[datetime] = []
+    moment, state = now, TriggerState()
+    while len(found) < most:
+        due = trigger.due(moment, state)
+        if due is None or due > until:
+            break
+        found.append(due)
+        moment, state = due, TriggerState(due)
+    return found
+
+
 class EveryTrigger(NamedTuple):
     """Comes due again and again after the same time, whatever clocks show. seconds: at least 60.
 
@@ -120,6 +140,9 @@ class EveryTrigger(NamedTuple):
             return begun
         passed = (now - begun) // step
         return begun + (passed + 1) * step
+
+    def upcoming(self, now: datetime, most: int, until: datetime) -> list[datetime]:
+        return one_by_one(self, now, most, until)
 
     def describe(self) -> str:
         since = f", counted from {self.starting:%Y-%m-%d %H:%M} UTC" if self.starting else ""
@@ -157,6 +180,9 @@ class OnceTrigger(NamedTuple):
 
     def due(self, now: datetime, state: TriggerState) -> datetime | None:
         return self.at if self.at > now else None
+
+    def upcoming(self, now: datetime, most: int, until: datetime) -> list[datetime]:
+        return one_by_one(self, now, most, until)
 
     def describe(self) -> str:
         there = self.at.astimezone(ZoneInfo(self.zone))

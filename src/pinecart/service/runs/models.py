@@ -57,6 +57,9 @@ class Run(models.Model):
     message = models.TextField(blank=True, default="")
     code = models.CharField(max_length=60, blank=True, default="")
 
+    class Meta:
+        indexes = [models.Index(fields=["kind", "job", "outcome"], name="runs_latest_of_job")]
+
 
 class RecordRow(models.Model):
     """What a run did to one object, or one finding of an audit."""

@@ -215,6 +215,8 @@ class RecordsWanted(NamedTuple):
 
 
 def records_after(run: RunFacts, wanted: RecordsWanted) -> list[JsonObject]:
+    if not _has_any(run, wanted):
+        return []
     found = RecordRow.objects.filter(run_id=run.pk, pk__gt=wanted.after).order_by("id")
     if wanted.decision:
         found = found.filter(Q(decision=wanted.decision) | Q(reason=wanted.decision))
@@ -233,6 +235,19 @@ def records_after(run: RunFacts, wanted: RecordsWanted) -> list[JsonObject]:
     if wanted.level:
         found = found.annotate(cut=_position(_rest(prefix), b"/")).filter(cut=0)
     return [record_payload(dict(row)) for row in found.values(*RECORD_FIELDS)[: wanted.limit]]
+
+
+def _has_any(run: RunFacts, wanted: RecordsWanted) -> bool:
+    """By its sums: a million records aren't looked through for what isn't among them."""
+    groups = [group for group in run.summed if group["n"]]
+    if wanted.problems:
+        groups = [group for group in groups if group["error"]]
+    if wanted.held:
+        groups = [group for group in groups if not group["done"] and not group["error"]]
+    if wanted.decision:
+        words = {word for group in groups for word in (group["decision"], group["reason"])}
+        return wanted.decision in words
+    return bool(groups)
 
 
 RECORD_FIELDS = [

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from django.utils import timezone
 
 from pinecart.core.definition import Definition
-from pinecart.core.triggers import TriggerState
+from pinecart.core.triggers import Trigger, TriggerState
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor
 from pinecart.service.jobs.models import JobRecord
@@ -38,6 +38,7 @@ def _later_s(definition: Definition) -> int:
 
 
 MOST_MISSED = 60
+FAR = timedelta(days=366 * 9)  # from one 29th of February to the next but one
 
 
 def missed_since(definition: Definition, due: datetime, now: datetime) -> list[datetime]:
@@ -77,15 +78,12 @@ def set_next_due(record: JobRecord, due: datetime | None) -> None:
 
 def next_due(definition: Definition, most: int, until: datetime | None = None) -> list[datetime]:
     """The next times that a job starts by itself; `most` at most, none later than `until`."""
-    found: list[datetime] = []
-    moment, last = timezone.now(), None
-    while len(found) < most:
-        due = due_after(definition, moment, last)
-        if due is None or (until is not None and due > until):
-            break
-        found.append(due)
-        moment = last = due
-    return found
+    trigger, now = definition.trigger, timezone.now()
+    if trigger is None:
+        return []
+    later = timedelta(seconds=_later_s(definition))
+    last = until or now + FAR
+    return [due + later for due in trigger.upcoming(now - later, most, last - later)]
 
 
 MOST_SHOWN = 200  # due times of one job, within the days that are asked for
@@ -96,15 +94,16 @@ def schedule_seen(actor: Actor, days: int) -> list[JsonObject]:
     until = timezone.now() + timedelta(days=days)
     found = []
     for record in _in_their_order(jobs_seen(actor)):
-        due = next_due(definition_of(record), MOST_SHOWN, until) if record.is_on else []
-        found.append(_told(record, due))
+        definition = definition_of(record)
+        due = next_due(definition, MOST_SHOWN, until) if record.is_on else []
+        found.append(_told(record, definition.trigger, due))
     return found
 
 
 def due_first(records: Iterable[JobRecord], most: int) -> list[JsonObject]:
     """Of the jobs that are on, those that come due first."""
     on = [record for record in _in_their_order(records) if record.is_on]
-    return [_told(record, [record.next_due]) for record in on[:most]]
+    return [_told(record, definition_of(record).trigger, [record.next_due]) for record in on[:most]]
 
 
 def _in_their_order(records: Iterable[JobRecord]) -> list[JobRecord]:
@@ -112,8 +111,7 @@ def _in_their_order(records: Iterable[JobRecord]) -> list[JobRecord]:
     return sorted(timed, key=lambda record: (record.next_due, record.name))
 
 
-def _told(record: JobRecord, due: Sequence[datetime | None]) -> JsonObject:
-    trigger = definition_of(record).trigger
+def _told(record: JobRecord, trigger: Trigger | None, due: Sequence[datetime | None]) -> JsonObject:
     return {
         "job": record.name,
         "title": record.definition["title"],
