@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import random
 import threading
+import time
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
@@ -149,6 +150,34 @@ def test_whoever_meets_a_lock_gets_its_turn_soon_after(state, services):
         stop.set()
         thread.join()
     assert writes["theirs"] < 60  # one or two of theirs for each of the twenty
+
+
+def test_who_writes_while_its_own_listing_is_open_is_told_at_once(services):
+    """Waiting would be in vain, and would keep everybody else from writing."""
+    from django.db import connection
+    from django.db.utils import OperationalError
+
+    from pinecart.service.runs.models import RunEvent
+
+    run, _ = working(services)
+    for n in range(300):
+        RunEvent.objects.create(run_id=run.pk, kind="x", payload={"n": n})
+    listing = iter(RunEvent.objects.order_by("id").iterator(2))
+    next(listing)
+
+    def write_meanwhile():
+        RunEvent.objects.create(run_id=run.pk, kind="x", payload={})
+        connection.close()
+
+    other = threading.Thread(target=write_meanwhile)
+    other.start()
+    other.join()
+    begun = time.monotonic()
+    with pytest.raises(OperationalError, match="locked"):
+        RunEvent.objects.create(run_id=run.pk, kind="x", payload={})
+    assert time.monotonic() - begun < 5
+    list(listing)
+    RunEvent.objects.create(run_id=run.pk, kind="x", payload={})
 
 
 async def test_a_run_writes_again_until_the_database_lets_it(services):

@@ -10,8 +10,6 @@ import contextlib
 import fcntl
 import json
 import logging
-import subprocess
-import sys
 from datetime import datetime
 
 from pinecart.service.config.settings import OPTIONS, STATE
@@ -25,6 +23,7 @@ from pinecart.service.runs.services.queue import (
     keep_hours,
 )
 from pinecart.service.stores.selectors import newest_key
+from pinecart.service.worker.nursery import Nursery, RunProcess
 from pinecart.service.worker.orders import order_of
 
 log = logging.getLogger("pinecart.service")
@@ -33,14 +32,14 @@ PAUSE_BELOW = 0.4  # of the least free disk with which a run starts: 200 MiB of 
 
 class Worker:
     def __init__(self) -> None:
-        self._children: dict[int, subprocess.Popen[bytes]] = {}
-        self._spare = _fresh()
+        self._children: dict[int, RunProcess] = {}
+        self._nursery = Nursery()
         self._keys_seen = newest_key()
 
     def turn(self, now: datetime) -> None:
         self._hand_on_new_keys()
-        for number in [n for n, child in self._children.items() if child.poll() is not None]:
-            del self._children[number]
+        for number in [n for n, child in self._children.items() if child.has_ended()]:
+            self._children.pop(number).close()
         for run in runs_working():
             if run.pk not in self._children and is_free(run.pk):
                 interrupt(run)
@@ -63,9 +62,7 @@ class Worker:
             order = order_of(run_of(number))
             line = json.dumps({"stores": order["stores"]}).encode() + b"\n"
             with contextlib.suppress(BrokenPipeError):
-                assert child.stdin
-                child.stdin.write(line)
-                child.stdin.flush()
+                child.tell(line)
 
     def _start(self, run: RunFacts) -> None:
         """The order, secrets included, goes through the pipe; its end later tells the child that we
@@ -83,35 +80,16 @@ class Worker:
                 ),
             )
             return
-        child, self._spare = self._spare, _fresh()
+        child = self._nursery.begin()
         self._children[run.pk] = child
-        assert child.stdin
-        try:
-            child.stdin.write(order)
-            child.stdin.flush()
-        except BrokenPipeError:
-            child.wait()  # it died while it waited: the next turn finds its run's lock free
+        with contextlib.suppress(BrokenPipeError):  # the next turn finds its run's lock free
+            child.tell(order)
 
     def close(self) -> None:
         """Runs are interrupted, not ended: they go on when the service is back."""
-        children = [self._spare, *self._children.values()]
-        for child in children:
-            child.terminate()
-        for child in children:
-            try:
-                child.wait(1)
-            except subprocess.TimeoutExpired:
-                child.kill()
-                child.wait()
-
-
-def _fresh() -> subprocess.Popen[bytes]:
-    """A process that has loaded everything and waits for an order: a run begins at once, in an
-    interpreter of its own.
-    """
-    return subprocess.Popen(
-        [sys.executable, "-m", "pinecart.service.worker.child"], stdin=subprocess.PIPE
-    )
+        for child in self._children.values():
+            child.end(1)
+        self._nursery.close()
 
 
 def is_free(run: int) -> bool:

@@ -94,9 +94,17 @@ def _patiently(call: Callable[[], Any], deadline: float) -> Any:
         try:
             return call()
         except (OperationalError, sqlite3.OperationalError) as exc:
-            if not is_locked(exc) or time.monotonic() > deadline:
+            if not is_locked(exc) or _is_in_vain(exc) or time.monotonic() > deadline:
                 raise
         _pause()
+
+
+def _is_in_vain(exc: BaseException) -> bool:
+    """A listing of this very connection is open, and others wrote since it was begun: however long
+    it waits, it can't write before that listing is closed.
+    """
+    cause = exc.__cause__ or exc
+    return getattr(cause, "sqlite_errorcode", 0) == sqlite3.SQLITE_BUSY_SNAPSHOT
 
 
 def _pause() -> None:

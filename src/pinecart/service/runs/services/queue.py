@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterator
 from datetime import datetime
 from functools import lru_cache
 from itertools import product
@@ -37,9 +37,7 @@ def claim_next(*, now: datetime, limit: int) -> Run | None:
     if len(working) >= limit:
         return None
     place = lru_cache(maxsize=None)(place_of)
-    for run in (
-        Run.objects.filter(state__in=[s.value for s in CLAIMABLE]).order_by("id").iterator(50)
-    ):
+    for run in _claimable():
         waits = _waits_for(run, working, place, now)
         if not waits:
             if claimed := _claim(run, now):
@@ -48,6 +46,20 @@ def claim_next(*, now: datetime, limit: int) -> Run | None:
         if run.message != waits:
             Run.objects.filter(pk=run.pk).update(message=waits)
     return None
+
+
+def _claimable() -> Iterator[Run]:
+    """The oldest first, some at a time: while a listing is open, nothing can be written after
+    another process wrote.
+    """
+    after = 0
+    states = [state.value for state in CLAIMABLE]
+    while True:
+        some = list(Run.objects.filter(state__in=states, pk__gt=after).order_by("id")[:50])
+        yield from some
+        if len(some) < 50:
+            return
+        after = some[-1].pk
 
 
 @transaction.atomic
