@@ -36,15 +36,17 @@ class Change:
 
 @contextmanager
 def change(actor: Actor) -> Iterator[Change]:
-    """Check, transaction and trail of a change, in one."""
-    with transaction.atomic():
+    """Check, transaction and trail of a change, in one; within another's transaction it is all of
+    that or nothing.
+    """
+    with transaction.atomic(savepoint=False):
         made = Change(actor)
         yield made
         if not (made.is_allowed and made.is_noted):
             raise AssertionError("A change asks for a right, and leaves a line in the trail.")
 
 
-@transaction.atomic
+@transaction.atomic(savepoint=False)
 def note(actor: Actor, action: str, subject: str, **facts: Any) -> None:
     """Add one line to the trail, in the transaction of the change that it tells of.
 

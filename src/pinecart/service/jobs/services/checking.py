@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from functools import lru_cache
 from typing import Any
 
@@ -17,6 +17,7 @@ from pinecart.service.jobs.selectors import definitions_but
 from pinecart.service.stores.selectors import Place, place_of, store_for, store_named, store_names
 
 Problem = dict[str, str]
+TAKING = frozenset((Intent.MIRROR, Intent.HAND_OVER))  # which can take away what others need
 
 
 def checked_definition(
@@ -24,27 +25,34 @@ def checked_definition(
     given: Mapping[str, Any],
     *,
     carry: bool = False,
-    others: Iterable[Definition] | None = None,
 ) -> Definition:
     """The definition, if it is whole and its stores are the actor's to use.
-
-    others: the jobs beside it; without, all that are saved.
 
     Raises NotAllowed, Invalid with every problem at once.
     """
     definition = read_definition(given, owner=actor.name, carry=carry)
-    problems = _stores_unknown(definition, store_names(actor))
+    others = None if carry else definitions_but(definition.job)
+    check(actor, definition, others, store_names(actor))
+    return definition
+
+
+def check(
+    actor: Actor, definition: Definition, others: Sequence[Definition] | None, known: Sequence[str]
+) -> None:
+    """others: the jobs beside it; none, of a one-off transfer.   known: stores of the actor.
+
+    Raises NotAllowed, Invalid with every problem at once.
+    """
+    problems = _stores_unknown(definition, known)
     if problems:
         raise Invalid(problems)
     for name in sorted(stores_of(definition)):
         store_for(actor, name, Right.OPERATE, "carrying files")
     problems = _into_itself(definition) + _cant_be_kept(definition)
-    if not carry:
-        beside = definitions_but(definition.job) if others is None else others
-        problems += _in_each_others_way(definition, list(beside))
+    if others is not None:
+        problems += _in_each_others_way(definition, others)
     if problems:
         raise Invalid(problems)
-    return definition
 
 
 def stores_of(definition: Definition) -> set[str]:
@@ -108,6 +116,8 @@ def _in_each_others_way(definition: Definition, others: Sequence[Definition]) ->
     place = lru_cache(maxsize=None)(place_of)
     problems = []
     for other in others:
+        if not TAKING.intersection((definition.intent, other.intent)):
+            continue
         for i, leg in enumerate(definition.legs):
             for theirs in other.legs:
                 problems += _of_two_legs(definition, other, (i, leg, theirs), place)

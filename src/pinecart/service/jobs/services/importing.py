@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import NamedTuple
 
 from django.db import transaction
@@ -19,8 +20,9 @@ from pinecart.core.places import did_you_mean
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
 from pinecart.service.jobs.selectors import definitions_but, find_job
-from pinecart.service.jobs.services.checking import checked_definition
+from pinecart.service.jobs.services.checking import check
 from pinecart.service.jobs.services.saving import save_changed, save_new
+from pinecart.service.stores.selectors import store_names
 
 NEW, CHANGED, SAME = "new", "changed", "same"
 _LEG = re.compile(r"legs\[(\d+)\]\.(\w+)")
@@ -79,11 +81,14 @@ def _checked(actor: Actor, given: Sequence[GivenJob]) -> list[Definition]:
         message = f"The job {name!r} is given twice."
         problems.append({"field": "job", "code": "job.given-twice", "message": message})
     beside = definitions_but(*names) + [definition for _, definition in read]
+    known = store_names(actor)
     found = []
     for job, definition in read:
         others = [other for other in beside if other.job != definition.job]
+        owned = _owned(job, definition)
         try:
-            found.append(checked_definition(actor, _owned(job, definition), others=others))
+            check(actor, owned, others, known)
+            found.append(owned)
         except Invalid as exc:
             problems += _placed(exc.problems, job)
     if problems:
@@ -91,11 +96,12 @@ def _checked(actor: Actor, given: Sequence[GivenJob]) -> list[Definition]:
     return found
 
 
-def _owned(job: GivenJob, definition: Definition) -> dict[str, object]:
+def _owned(job: GivenJob, definition: Definition) -> Definition:
     """Who owns a job stays who owns it, where the file says nothing."""
     record = find_job(definition.job)
-    owner = record.definition["owner"] if record else ""
-    return {**job.mapping, "owner": job.mapping.get("owner") or owner}
+    if job.mapping.get("owner") or record is None:
+        return definition
+    return replace(definition, owner=record.definition["owner"])
 
 
 def _placed(problems: list[dict[str, str]], job: GivenJob) -> list[dict[str, str]]:
