@@ -6,6 +6,7 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
+from pinecart.core.dated_places import filled
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid
 from pinecart.core.hours import parse_hours
@@ -116,3 +117,14 @@ def test_the_timing_of_a_job_is_told_and_kept():
     assert made.spread_s == 600
     plain = read_definition({"job": "dawn", "legs": [leg]})
     assert not more.keys() & plain.as_mapping().keys()
+
+
+def test_places_are_filled_in_by_the_clock_of_the_schedules_zone():
+    leg = {"from": "pine://posts/{day}/", "to": "pine://office/{year}/{month}/w{week}-{hour}/"}
+    schedule = {"cron": "30 5 * * *", "zone": "Pacific/Auckland"}
+    made = read_definition({"job": "dawn", "legs": [leg], "schedule": schedule})
+    (one,) = filled(made, datetime(2026, 12, 31, 20, 5, tzinfo=UTC)).legs
+    assert one.source.text == "pine://posts/01/"
+    assert one.target.text == "pine://office/2027/01/w53-09/"
+    plain = read_definition({"job": "dawn", "legs": [leg | {"from": "pine://posts/{x}/"}]})
+    assert filled(plain, NOW).legs[0].source.text == "pine://posts/{x}/"

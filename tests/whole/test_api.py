@@ -66,6 +66,7 @@ CALLS = [
     ("GET", "runs", "look"),
     ("GET", "runs/999999", "look"),
     ("GET", "runs/999999/objects", "look"),
+    ("GET", "runs/999999/definition", "look"),
     ("GET", "runs/999999/log", "look"),
     ("GET", "runs/999999/report", "look"),
     *[

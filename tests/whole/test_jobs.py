@@ -318,3 +318,22 @@ def test_a_preview_is_gathered_by_folder_and_sought(shared):
         assert keys(leg=2) == []
     told = shared.run("preview", "gathered", "--by-folder").stdout
     assert "north/" in told and "top.csv" in told and "x.csv" not in told
+
+
+def test_a_dated_place_is_filled_in_for_each_run_which_shows_what_it_ran_by(shared):
+    shared.fresh_job("dated", {"a.csv": b"1"})
+    with shared.client() as cart:
+        definition = cart.job("dated")["definition"]
+        leg = definition["legs"][0] | {"to": "pine://office/dated/{year}/{month}/"}
+        cart.change_job("dated", definition | {"legs": [leg]})
+        run = ended(cart, cart.start("dated")["id"])
+        now = run["queued_at"][:7].replace("-", "/")
+        assert run["legs"][0]["to"] == f"pine://office/dated/{now}/"
+        assert [*shared.standin.shelf.buckets["dated"]] == [f"{now}/a.csv"]
+        ran_by = cart.ran_by(run["id"])
+        assert (ran_by["version"], ran_by["definition"]["legs"][0]["to"]) == (
+            2,
+            f"pine://office/dated/{now}/",
+        )
+        assert "version 2" in shared.run("run", "show", str(run["id"]), "--definition").stdout
+        assert cart.job("dated")["definition"]["legs"][0]["to"].endswith("{month}/")

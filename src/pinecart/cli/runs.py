@@ -138,15 +138,29 @@ def _did(run: JsonObject) -> str:
 
 @run.command("show")
 @click.argument("number", type=int)
+@click.option("--definition", is_flag=True, help="The definition that it ran by.")
 @output_option
-def run_show(cart: Cart, number: int) -> None:
+def run_show(cart: Cart, number: int, definition: bool) -> None:
     """One run: did it work, and what went wrong.
 
     \b
     pinecart run show 12
     """
+    if definition:
+        ran_by = cart.client.ran_by(number)
+        cart.show(ran_by, lambda: _tell_definition(ran_by))
+        return
     found = cart.client.run(number)
     cart.show(found, lambda: tell(found))
+
+
+def _tell_definition(ran_by: JsonObject) -> None:
+    definition = ran_by["definition"]
+    version = ran_by["version"]
+    of = f", version {version}" if version else ""
+    click.echo(f"{definition['title']} ({definition['job']}{of})")
+    for sentence in ran_by["sentences"]:
+        click.echo(f"  {sentence}")
 
 
 def tell(run: JsonObject) -> None:

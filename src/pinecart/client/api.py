@@ -318,6 +318,10 @@ class Client(JobCalls):
         params = {"leg": leg, "prefix": prefix}
         return self.ask("GET", f"previews/{number}/folders", params=params)
 
+    def ran_by(self, number: int) -> JsonObject:
+        """The definition that a run ran by, in sentences too, and its version."""
+        return self.ask("GET", f"runs/{number}/definition")
+
     def objects_after(self, number: int, after: int) -> list[JsonObject]:
         """The next page of what a run did, from after record id `after` on."""
         return self.ask("GET", f"runs/{number}/objects", params={"after": after, "limit": 1000})

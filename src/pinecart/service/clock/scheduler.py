@@ -68,9 +68,9 @@ class Clock:
             with transaction.atomic():
                 set_next_due(record, following)
                 for moment in missed:
-                    self._start(definition, moment, now)
+                    self._start(definition, record.version, moment, now)
 
-    def _start(self, definition: Definition, due: datetime, now: datetime) -> None:
+    def _start(self, definition: Definition, version: int, due: datetime, now: datetime) -> None:
         """Start what came due, or record why it was not."""
         late_s = (now - due).total_seconds()
         late = f", {late_s / 60:.0f} min late" if late_s >= 60 else ""
@@ -80,7 +80,15 @@ class Clock:
             record_skipped(definition, cause=cause, why=why, now=now)
             return
         alone = definition["overlap"] == "skip" and definition["catch_up"] != "each"
-        start_run(SYSTEM, definition, kind="transfer", cause=cause, alone=alone)
+        start_run(
+            SYSTEM,
+            definition,
+            kind="transfer",
+            cause=cause,
+            alone=alone,
+            version=version,
+            due=due,
+        )
 
     def _why_not(self, definition: Definition, late_s: float) -> str:
         if definition["catch_up"] == "skip" and late_s > MISSED_S:

@@ -92,6 +92,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
     },
     RUN: {
         ("run", "GET"): LOOK,
+        ("run-definition", "GET"): LOOK,
         ("run-objects", "GET"): LOOK,
         ("run-log", "GET"): LOOK,
         ("run-report", "GET"): LOOK,

@@ -244,10 +244,13 @@ def _start(
     request: Request, name: str, kind: str, *, part: JsonObject, wait: bool = False
 ) -> RunFacts:
     actor = actor_in(request)
-    definition = selectors.definition_of(selectors.job_named(name, actor))
+    record = selectors.job_named(name, actor)
+    definition = selectors.definition_of(record)
     of = read_part(part, len(definition.legs))
     cause = f"started by {actor.name}"
-    return start_run(actor, definition, kind=kind, cause=cause, waits=wait, part=of)
+    return start_run(
+        actor, definition, kind=kind, cause=cause, waits=wait, part=of, version=record.version
+    )
 
 
 class JobPreview(APIView):

@@ -50,14 +50,6 @@ def version_numbered(record: JobRecord, number: int) -> JobVersion:
     return found
 
 
-def version_that_was(job: str, definition: JsonObject) -> int | None:
-    """The number of the newest version of a job with just this definition."""
-    for version in JobVersion.objects.filter(job=job).order_by("-number"):
-        if version.definition == definition:
-            return version.number
-    return None
-
-
 def find_job(name: str) -> JobRecord | None:
     """Whoever asks: for the service itself."""
     return JobRecord.objects.filter(name=name).first()

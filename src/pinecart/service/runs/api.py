@@ -11,6 +11,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from pinecart.core.definition_reading import read_definition
+from pinecart.core.sentences import sentences
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Right
 from pinecart.service.config.shapes import checked
@@ -31,6 +33,7 @@ from pinecart.service.runs.shapes import (
     LogShape,
     ObjectsAsked,
     ObjectShape,
+    RanByShape,
     RateShape,
     ReleaseShape,
     ReportAsked,
@@ -91,6 +94,16 @@ class PreviewView(RunView):
     """One preview."""
 
     kind = "preview"
+
+
+class RunDefinition(APIView):
+    @extend_schema(responses=RanByShape)
+    def get(self, request: Request, number: int) -> Response:
+        """The definition that a run ran by, its places filled in."""
+        run = selectors.run_numbered(number, actor_in(request))
+        definition = read_definition(run.definition)
+        told = {"definition": definition.as_mapping(), "version": run.version, "part": run.part}
+        return Response(told | {"sentences": sentences(definition)})
 
 
 class RunObjects(APIView):

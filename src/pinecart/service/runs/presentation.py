@@ -106,6 +106,7 @@ def run_told(run: RunFacts) -> JsonObject:
         "pause_wanted": run.pause_wanted,
         "rate": run.rate,
         "of": run.of,
+        "version": run.version,
         "intent": run.definition["intent"],
         "set_aside": days_kept(run.definition),
         "held": _held(run),

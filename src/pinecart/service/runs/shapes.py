@@ -101,6 +101,9 @@ class RunShape(serializers.Serializer):
     rate = serializers.IntegerField(
         allow_null=True, help_text="Bytes per second at most; null: no limit."
     )
+    version = serializers.IntegerField(
+        allow_null=True, help_text="Of the job's definition that it ran by."
+    )
     of = serializers.IntegerField(
         allow_null=True, help_text="The run that this one undoes or clears up after."
     )
@@ -143,6 +146,13 @@ class ObjectShape(serializers.Serializer):
     tries = serializers.IntegerField()
     error = serializers.CharField(allow_blank=True)
     message = serializers.CharField(allow_blank=True)
+
+
+class RanByShape(serializers.Serializer):
+    definition = serializers.JSONField()
+    version = serializers.IntegerField(allow_null=True)
+    part = serializers.JSONField(help_text="Which of the job's files; empty: all.")
+    sentences = serializers.ListField(child=serializers.CharField())
 
 
 class LogShape(serializers.Serializer):

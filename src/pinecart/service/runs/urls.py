@@ -5,6 +5,7 @@ from pinecart.service.runs import api
 urlpatterns = [
     path("runs", api.Runs.as_view(), name="runs"),
     path("runs/<int:number>", api.RunView.as_view(), name="run"),
+    path("runs/<int:number>/definition", api.RunDefinition.as_view(), name="run-definition"),
     path("runs/<int:number>/objects", api.RunObjects.as_view(), name="run-objects"),
     path("runs/<int:number>/log", api.RunLog.as_view(), name="run-log"),
     path("runs/<int:number>/report", api.RunReport.as_view(), name="run-report"),

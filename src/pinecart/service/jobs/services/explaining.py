@@ -6,6 +6,9 @@ import asyncio
 import time
 from typing import NamedTuple
 
+from django.utils import timezone
+
+from pinecart.core.dated_places import filled
 from pinecart.core.definition import Definition, Leg
 from pinecart.core.places import key_of_text
 from pinecart.core.ports import Store
@@ -38,7 +41,7 @@ def explain_file(actor: Actor, name: str, text: str) -> list[LegExplained]:
 
     Raises NotFound, NotAllowed, Invalid, StoreError.
     """
-    definition = definition_of(job_named(name, actor))
+    definition = filled(definition_of(job_named(name, actor)), timezone.now())
     key = key_of_text(text, field="key")
     specs = {}
     for leg in definition.legs:

@@ -9,6 +9,9 @@ from collections.abc import Sequence
 from itertools import combinations
 from typing import NamedTuple
 
+from django.utils import timezone
+
+from pinecart.core.dated_places import filled
 from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition, Leg
 from pinecart.core.entries import Entry
@@ -45,6 +48,7 @@ class Sample(NamedTuple):
 
 def look_over(actor: Actor, definition: Definition) -> list[JobFinding]:
     """Of a definition that was checked. Raises NotAllowed."""
+    definition = filled(definition, timezone.now())
     found = _schedule_findings(definition)
     found += _others_there(definition)
     for i, leg in enumerate(definition.legs):

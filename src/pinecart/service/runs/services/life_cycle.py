@@ -8,6 +8,7 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
+from pinecart.core.dated_places import filled
 from pinecart.core.decide import Reason
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
@@ -68,8 +69,11 @@ def start_run(
     of: int | None = None,
     waits: bool = False,
     part: Part = ALL,
+    version: int | None = None,
+    due: datetime | None = None,
 ) -> Run:
-    """Queue a run.
+    """Queue a run. version: of the job.   due: the time by which dated places are filled in; now,
+    without one.
 
     Raises NotAllowed, Conflict if one of the same job is under way (and it must be alone).
     """
@@ -85,7 +89,8 @@ def start_run(
         run = Run.objects.create(
             kind=kind,
             job=definition.job,
-            definition=definition.as_mapping(),
+            definition=filled(definition, due or timezone.now()).as_mapping(),
+            version=version,
             labels=list(definition.labels),
             state=RunState.QUEUED.value,
             cause=f"{cause}, only {part.describe()}" if part.describe() else cause,
@@ -209,7 +214,14 @@ def retry_run(actor: Actor, number: int) -> Run:
     cause = f"retry of run {number} by {actor.name}"
     alone = run.job != CARRY
     return start_run(
-        actor, definition, kind=run.kind, cause=cause, alone=alone, of=run.of, part=part
+        actor,
+        definition,
+        kind=run.kind,
+        cause=cause,
+        alone=alone,
+        of=run.of,
+        part=part,
+        version=run.version,
     )
 
 
