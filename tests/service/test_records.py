@@ -344,6 +344,40 @@ def test_a_start_that_overlaps_is_left_out_or_waits_and_only_one_waits(services)
     assert told == [["queued", "skipped", "skipped"], ["queued", "queued", "skipped"]]
 
 
+def test_a_job_after_another_starts_once_for_all_that_ended_as_it_wants(services):
+    from pinecart.service.clock.scheduler import Clock
+    from pinecart.service.jobs.models import JobRecord
+    from pinecart.service.runs.models import Run
+
+    for how in ("", "clean", "bad"):
+        after = {"kind": "after", "after": "dawn", "when": how}
+        made = definition(f"after-{how or 'any'}", schedule=after)
+        JobRecord.objects.create(
+            name=made.job, definition=made.as_mapping(), saved_at=NOW, after_seen=NOW
+        )
+    clock = Clock()
+
+    def ended(minute, outcome):
+        moment = NOW + timedelta(minutes=minute)
+        more = {"definition": definition().as_mapping(), "cause": "x", "queued_at": moment}
+        Run.objects.create(
+            kind="transfer", job="dawn", state="ended", outcome=outcome, ended_at=moment, **more
+        )
+        clock.turn(moment)
+
+    ended(-1, "clean")  # before they were saved
+    assert not Run.objects.filter(job__startswith="after-").exists()
+    ended(1, "stopped")
+    ended(2, "problems")
+    assert [j for j in ("any", "clean", "bad") if causes(f"after-{j}")] == ["any", "bad"]
+    Run.objects.filter(job__startswith="after-").update(state="ended", outcome="clean")
+    clock.turn(NOW + timedelta(minutes=3))
+    assert len(causes("after-any")) == 1
+    ended(4, "clean")
+    assert [len(causes(f"after-{j}")) for j in ("any", "clean", "bad")] == [2, 1, 1]
+    assert Run.objects.filter(job="after-clean").get().cause.endswith("of dawn ended: clean")
+
+
 def test_a_spread_is_a_jobs_own_and_always_the_same(services):
     from pinecart.service.jobs.services.due import due_after
 

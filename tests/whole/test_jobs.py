@@ -7,6 +7,7 @@ import json
 import pytest
 
 from pinecart.client import ClientError
+from tests.whole.house import until
 
 
 def test_every_saved_change_keeps_the_one_before_and_one_can_go_back(shared):
@@ -337,3 +338,24 @@ def test_a_dated_place_is_filled_in_for_each_run_which_shows_what_it_ran_by(shar
         )
         assert "version 2" in shared.run("run", "show", str(run["id"]), "--definition").stdout
         assert cart.job("dated")["definition"]["legs"][0]["to"].endswith("{month}/")
+
+
+def test_jobs_start_one_after_the_other_and_never_in_a_circle(shared):
+    for name in ("chain-first", "chain-then"):
+        shared.fresh_job(name, {"a": b"1"})
+    with shared.client() as cart:
+        then = cart.job("chain-then")["definition"]
+        after = {"kind": "after", "after": "chain-first", "when": "clean"}
+        made = cart.change_job("chain-then", then | {"schedule": after})
+        assert made["when"] == "after each run of chain-first that ended well"
+        run = ended(cart, cart.start("chain-first")["id"])
+        until(lambda: cart.runs(job="chain-then"), what="the job after it")
+        (started,) = cart.runs(job="chain-then")
+        assert started["cause"] == f"run {run['id']} of chain-first ended: clean"
+        first = cart.job("chain-first")["definition"]
+        for name, code in (("chain-then", "job.after-itself"), ("nobody", "job.unknown")):
+            with pytest.raises(ClientError) as caught:
+                cart.change_job(
+                    "chain-first", first | {"schedule": {"kind": "after", "after": name}}
+                )
+            assert caught.value.code == code

@@ -10,11 +10,18 @@ from datetime import datetime
 from django.db import transaction
 
 from pinecart.core.definition import Definition
+from pinecart.core.triggers import AfterTrigger
 from pinecart.service.config.rights import SYSTEM
-from pinecart.service.jobs.selectors import definition_of, jobs_due
-from pinecart.service.jobs.services.due import due_after, due_anew, missed_since, set_next_due
+from pinecart.service.jobs.selectors import definition_of, jobs_after_others, jobs_due
+from pinecart.service.jobs.services.due import (
+    due_after,
+    due_anew,
+    missed_since,
+    set_after_seen,
+    set_next_due,
+)
 from pinecart.service.ledger.services import clear_forgotten
-from pinecart.service.runs.selectors import runs_alive
+from pinecart.service.runs.selectors import ended_since, runs_alive
 from pinecart.service.runs.services.holds import end_overdue_holds
 from pinecart.service.runs.services.life_cycle import record_skipped, start_due_clearing, start_run
 from pinecart.service.trail.services import note
@@ -69,6 +76,40 @@ class Clock:
                 set_next_due(record, following)
                 for moment in missed:
                     self._start(definition, record.version, moment, now)
+        self._start_after_others(now)
+
+    def _start_after_others(self, now: datetime) -> None:
+        """However many runs of the other job ended since the last turn, one is started."""
+        for record in jobs_after_others():
+            definition = definition_of(record)
+            trigger = definition.trigger
+            assert isinstance(trigger, AfterTrigger)
+            ended = ended_since(trigger.job, record.after_seen or now)
+            if not ended:
+                continue
+            fitting = [run for run in ended if trigger.fits(run.outcome)]
+            with transaction.atomic():
+                set_after_seen(record, ended[-1].ended_at or now)
+                if fitting:
+                    last = fitting[-1]
+                    cause = f"run {last.pk} of {last.job} ended: {last.outcome}"
+                    self._start_or_skip(definition, record.version, cause, now)
+
+    def _start_or_skip(
+        self, definition: Definition, version: int, cause: str, now: datetime
+    ) -> None:
+        why = self._why_not(definition, 0.0)
+        if why:
+            record_skipped(definition, cause=cause, why=why, now=now)
+            return
+        start_run(
+            SYSTEM,
+            definition,
+            kind="transfer",
+            cause=cause,
+            alone=definition["overlap"] == "skip",
+            version=version,
+        )
 
     def _start(self, definition: Definition, version: int, due: datetime, now: datetime) -> None:
         """Start what came due, or record why it was not."""

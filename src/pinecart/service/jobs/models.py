@@ -7,7 +7,8 @@ class JobRecord(models.Model):
     """A job: its definition as last saved, and when it is due.
 
     is_on: it may be started by itself.   switched_by, switched_at, switched_why: who switched it
-    last, when and why; nobody, while it is on as it was defined.
+    last, when and why; nobody, while it is on as it was defined.   after_seen: of a job that starts
+    after another's runs: those that ended up to then were seen.
     """
 
     name = models.CharField(max_length=63, unique=True)
@@ -19,6 +20,7 @@ class JobRecord(models.Model):
     switched_why = models.TextField(blank=True, default="")
     saved_at = models.DateTimeField()
     next_due = models.DateTimeField(null=True, db_index=True)
+    after_seen = models.DateTimeField(null=True)
 
 
 class JobVersion(models.Model):

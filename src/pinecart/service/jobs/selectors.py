@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.places import closest, did_you_mean
+from pinecart.core.triggers import AFTER
 from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
@@ -161,6 +162,11 @@ def definitions_but(*names: str) -> list[Definition]:
 
 def definition_of(record: JobFacts) -> Definition:
     return read_definition(record.definition)
+
+
+def jobs_after_others() -> list[JobRecord]:
+    """Those that are on and start after runs of other jobs."""
+    return list(JobRecord.objects.filter(is_on=True, definition__schedule__kind=AFTER.kind))
 
 
 def jobs_due(now: datetime) -> list[JobRecord]:

@@ -163,6 +163,12 @@ def runs_alive(job: str, kind: str) -> list[Run]:
     return list(Run.objects.filter(job=job, kind=kind, state__in=ALIVE_STATES).order_by("id"))
 
 
+def ended_since(job: str, moment: datetime) -> list[Run]:
+    """Transfers of a job that ended later than `moment`, in the order of their ends."""
+    ended = Run.objects.filter(job=job, kind="transfer", state=RunState.ENDED.value)
+    return list(ended.filter(ended_at__gt=moment).order_by("ended_at"))
+
+
 def transfer_under_way(job: str) -> Run | None:
     """One that changes things now, or is about to; not one that waits for a person."""
     busy = [RunState.QUEUED.value, RunState.WORKING.value, RunState.INTERRUPTED.value]

@@ -11,6 +11,7 @@ from pinecart.core.definition import Definition, Leg
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid
 from pinecart.core.places import Location, closest, did_you_mean
+from pinecart.core.triggers import AfterTrigger
 from pinecart.drivers import DRIVERS
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.selectors import definitions_but
@@ -122,11 +123,37 @@ def _in_each_others_way(definition: Definition, others: Sequence[Definition]) ->
             for theirs in other.legs:
                 problems += _of_two_legs(definition, other, (i, leg, theirs), place)
     known = {other.job for other in others}
+    problems += _after_problems(definition, others)
     for name in definition.waits_for:
         if name not in known:
             message = f"There is no job {name!r} to wait for.{did_you_mean(name, sorted(known))}"
             problems.append({"field": "waits_for", "code": "job.unknown", "message": message})
     return problems
+
+
+def _after_problems(definition: Definition, others: Sequence[Definition]) -> list[Problem]:
+    """Of a job that starts after another: that one exists, and none starts itself again."""
+    if not isinstance(definition.trigger, AfterTrigger):
+        return []
+    after = {}
+    for other in others:
+        if isinstance(other.trigger, AfterTrigger):
+            after[other.job] = other.trigger.job
+    first = definition.trigger.job
+    known = sorted(other.job for other in others)
+    if first not in known and first != definition.job:
+        message = f"There is no job {first!r} to start after.{did_you_mean(first, known)}"
+        return [{"field": "schedule.after", "code": "job.unknown", "message": message}]
+    seen = [definition.job]
+    name: str | None = first
+    while name is not None and name not in seen:
+        seen.append(name)
+        name = after.get(name)
+    if name != definition.job:
+        return []
+    circle = " → ".join([*reversed(seen), name]) if len(seen) > 1 else name
+    message = f"It would start itself again and again: {circle}."
+    return [{"field": "schedule.after", "code": "job.after-itself", "message": message}]
 
 
 def _of_two_legs(

@@ -72,6 +72,10 @@ def due_anew(now: datetime, *, all_of_them: bool) -> int:
     return changed
 
 
+def set_after_seen(record: JobRecord, ended_at: datetime) -> None:
+    JobRecord.objects.filter(pk=record.pk).update(after_seen=ended_at)
+
+
 def set_next_due(record: JobRecord, due: datetime | None) -> None:
     JobRecord.objects.filter(pk=record.pk).update(next_due=due)
 

@@ -19,6 +19,7 @@ from pinecart.core.errors import StoreError
 from pinecart.core.places import Location
 from pinecart.core.ports import Store
 from pinecart.core.selection import compile_selection
+from pinecart.core.triggers import AfterTrigger
 from pinecart.drivers import open_store
 from pinecart.runner.listing_streams import absent_is_empty
 from pinecart.runner.side import Side
@@ -58,8 +59,9 @@ def look_over(actor: Actor, definition: Definition) -> list[JobFinding]:
 
 
 def _schedule_findings(definition: Definition) -> list[JobFinding]:
-    if definition.trigger is None or next_due(definition, 1):
+    if isinstance(definition.trigger, AfterTrigger | None) or next_due(definition, 1):
         return []
+    assert definition.trigger is not None
     message = f"It would run {definition.trigger.describe()}: that never comes any more."
     return [JobFinding("schedule", "schedule.never", message)]
 

@@ -103,6 +103,7 @@ def _save(actor: Actor, record: JobRecord, definition: Definition, due: datetime
     record.definition = definition.as_mapping()
     record.saved_at = timezone.now()
     record.next_due = due
+    record.after_seen = record.saved_at
     record.save()
     JobVersion.objects.create(
         job=record.name,
@@ -139,6 +140,7 @@ def switch_job(actor: Actor, name: str, *, on: bool, why: str) -> JobRecord:
         record.switched_why = shown_lines(why)
         if on:
             record.next_due = due_after(definition_of(record), timezone.now())
+            record.after_seen = timezone.now()
         record.save()
         made.note(f"job.{word}", name, why=record.switched_why)
         return record
