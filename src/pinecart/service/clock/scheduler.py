@@ -75,7 +75,7 @@ class Clock:
             with transaction.atomic():
                 set_next_due(record, following)
                 for moment in missed:
-                    self._start(definition, record.version, moment, now)
+                    self._start_due(definition, record.version, moment, now)
         self._start_after_others(now)
 
     def _start_after_others(self, now: datetime) -> None:
@@ -93,40 +93,30 @@ class Clock:
                 if fitting:
                     last = fitting[-1]
                     cause = f"run {last.pk} of {last.job} ended: {last.outcome}"
-                    self._start_or_skip(definition, record.version, cause, now)
+                    self._start(definition, record.version, cause, now, now)
 
-    def _start_or_skip(
-        self, definition: Definition, version: int, cause: str, now: datetime
+    def _start_due(
+        self, definition: Definition, version: int, due: datetime, now: datetime
     ) -> None:
-        why = self._why_not(definition, 0.0)
-        if why:
-            record_skipped(definition, cause=cause, why=why, now=now)
-            return
-        start_run(
-            SYSTEM,
-            definition,
-            kind="transfer",
-            cause=cause,
-            alone=definition["overlap"] == "skip",
-            version=version,
-        )
-
-    def _start(self, definition: Definition, version: int, due: datetime, now: datetime) -> None:
-        """Start what came due, or record why it was not."""
         late_s = (now - due).total_seconds()
         late = f", {late_s / 60:.0f} min late" if late_s >= 60 else ""
         cause = f"schedule, due {due:%Y-%m-%d %H:%M} UTC{late}"
-        why = self._why_not(definition, late_s)
+        self._start(definition, version, cause, due, now)
+
+    def _start(
+        self, definition: Definition, version: int, cause: str, due: datetime, now: datetime
+    ) -> None:
+        """Start what came due, or record why it was not."""
+        why = self._why_not(definition, (now - due).total_seconds())
         if why:
             record_skipped(definition, cause=cause, why=why, now=now)
             return
-        alone = definition["overlap"] == "skip" and definition["catch_up"] != "each"
         start_run(
             SYSTEM,
             definition,
             kind="transfer",
             cause=cause,
-            alone=alone,
+            alone=definition["overlap"] == "skip" and definition["catch_up"] != "each",
             version=version,
             due=due,
         )
