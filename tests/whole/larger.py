@@ -12,7 +12,7 @@ from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.option_spec import OptionSpec, always
 from pinecart.core.options import add
 from pinecart.core.pasting import PasteRules
-from pinecart.core.triggers import TRIGGERS, TriggerKind, TriggerState
+from pinecart.core.triggers import TRIGGERS, TriggerKind, TriggerState, one_by_one
 from pinecart.drivers import DRIVERS
 from pinecart.drivers.connection_steps import Step
 from pinecart.drivers.driver_spec import DriverSpec
@@ -50,6 +50,9 @@ class AtDawn(NamedTuple):
 
     def due(self, now: datetime, state: TriggerState) -> datetime:
         return now + timedelta(days=1)
+
+    def upcoming(self, now: datetime, most: int, until: datetime) -> list[datetime]:
+        return one_by_one(self, now, most, until)
 
     def describe(self) -> str:
         return f"at dawn in {self.place}"

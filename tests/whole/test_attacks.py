@@ -413,6 +413,32 @@ ON_LABELS = [
         "define",
     ),
     ("DELETE", "jobs/{s}-spare", None, "define"),
+    ("GET", "jobs/{s}/versions", None, "look"),
+    ("GET", "jobs/{s}/explain?key=x", None, "look"),
+    ("POST", "jobs/{s}/back", {"version": 1}, "define"),
+    ("POST", "jobs/{s}/switch", {"on": True}, "define"),
+    ("POST", "jobs/{s}/copy", {"job": "{s}-copied"}, "define"),
+    (
+        "POST",
+        "job-files",
+        {
+            "text": "job: {s}-filed\nlabels: [owls]\nlegs:\n- from: pine://{s}-a/\n"
+            "  to: pine://{s}-b/filed/\n"
+        },
+        "define",
+    ),
+    (
+        "POST",
+        "job-forms/look",
+        {
+            "job": "new",
+            "labels": ["owls"],
+            "legs": [{"from": "pine://{s}-a/sub/", "to": "pine://{s}-b/in/"}],
+        },
+        "define",
+    ),
+    ("GET", "previews/{p}/folders", None, "look"),
+    ("GET", "runs/{r}/definition", None, "look"),
     (
         "POST",
         "job-forms/check",

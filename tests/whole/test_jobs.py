@@ -54,24 +54,24 @@ def test_a_job_that_is_off_is_started_by_hand_alone(shared):
 
 
 def test_a_copy_is_off_and_the_way_back_goes_the_other_way(shared):
-    shared.fresh_job("outward", {"a": b"1"}, schedule={"cron": "30 5 * * *", "zone": "UTC"})
+    shared.fresh_job("outbound", {"a": b"1"}, schedule={"cron": "30 5 * * *", "zone": "UTC"})
     with shared.client() as cart:
-        made = json.loads(shared.run("job", "turn", "outward", "homeward", "--json").stdout)
-        leg = cart.job("outward")["definition"]["legs"][0]
+        made = json.loads(shared.run("job", "turn", "outbound", "homeward", "--json").stdout)
+        leg = cart.job("outbound")["definition"]["legs"][0]
         back = made["definition"]["legs"][0]
         assert (back["from"], back["to"]) == (leg["to"], leg["from"])
         assert (made["is_on"], made["switched"]["why"]) == (
             False,
-            "A copy of outward, not yet looked at.",
+            "A copy of outbound, not yet looked at.",
         )
-        copied = cart.copy_job("outward", "outward-too")
-        assert copied["definition"]["legs"] == cart.job("outward")["definition"]["legs"]
+        copied = cart.copy_job("outbound", "outbound-too")
+        assert copied["definition"]["legs"] == cart.job("outbound")["definition"]["legs"]
         renaming = [leg | {"rename": {"pattern": "", "to": "{name}"}}]
-        cart.change_job("outward", cart.job("outward")["definition"] | {"legs": renaming})
+        cart.change_job("outbound", cart.job("outbound")["definition"] | {"legs": renaming})
         with pytest.raises(ClientError, match="can't be turned round") as caught:
-            cart.copy_job("outward", "again", turned=True)
+            cart.copy_job("outbound", "again", turned=True)
         assert caught.value.code == "job.not-to-turn"
-        for name in ("outward", "outward-too", "homeward"):
+        for name in ("outbound", "outbound-too", "homeward"):
             cart.drop_job(name)
 
 

@@ -223,7 +223,7 @@ const PAGES: Record<string, Page> = {
     needs: {},
     says: /What would change in each job/,
   },
-  runs: { page: <RunsPage />, needs: { runs: [RUN] }, says: 'dawn, run 7' },
+  runs: { page: <RunsPage />, needs: { runs: [RUN] }, says: 'started by mara' },
   run: {
     page: <RunPage />,
     needs: { 'runs/7': RUN, 'runs/7/objects': [] },

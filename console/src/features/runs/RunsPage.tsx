@@ -1,9 +1,11 @@
 import { useQuery } from '@tanstack/react-query'
-import { Card, Empty, Flex, Input, Select } from 'antd'
-import { useSearchParams } from 'react-router'
+import { Empty, Flex, Input, Select, Typography } from 'antd'
+import { Link, useSearchParams } from 'react-router'
+import type { Run } from '../../api/client'
 import { runsQuery } from '../../api/runs'
-import { MARKS } from '../../lib/words'
-import { Loaded, PageHead } from '../../parts/parts'
+import { count, MARKS, span } from '../../lib/words'
+import { DataTable } from '../../parts/DataTable'
+import { Ago, Bytes, FromTo, Loaded, Mark, PageHead } from '../../parts/parts'
 import { RunLine } from '../../parts/RunLine'
 
 export default function RunsPage() {
@@ -43,24 +45,87 @@ export default function RunsPage() {
           style={{ width: 220 }}
         />
       </Flex>
-      <Card size="small">
-        <Loaded query={query}>
-          {(runs) =>
-            runs.length ? (
-              <>
-                {runs.map((run) => (
-                  <RunLine key={run.id} run={run} />
-                ))}
-              </>
-            ) : (
-              <Empty
-                image={Empty.PRESENTED_IMAGE_SIMPLE}
-                description={job || state ? 'No runs like that.' : 'Nothing has run yet.'}
-              />
-            )
-          }
-        </Loaded>
-      </Card>
+      <Loaded query={query}>
+        {(runs) =>
+          runs.length ? (
+            <List runs={runs} />
+          ) : (
+            <Empty
+              image={Empty.PRESENTED_IMAGE_SIMPLE}
+              description={job || state ? 'No runs like that.' : 'Nothing has run yet.'}
+            />
+          )
+        }
+      </Loaded>
     </>
   )
+}
+
+/** A count in a column of its own; nothing where there is none. */
+const counted = (title: string, of: (run: Run) => number) => ({
+  title,
+  width: 84,
+  align: 'right' as const,
+  render: (_: unknown, run: Run) => (of(run) ? count(of(run)) : ''),
+})
+
+function List({ runs }: { runs: Run[] }) {
+  return (
+    <DataTable<Run>
+      rowKey="id"
+      rows={runs}
+      card={(run) => <RunLine run={run} />}
+      columns={[
+        {
+          title: 'Run',
+          width: 150,
+          render: (_, run) => (
+            <Link to={`/runs/${run.id}`}>
+              <Mark word={run.outcome || run.state} />
+              <br />
+              Run {run.id}
+            </Link>
+          ),
+        },
+        {
+          title: 'Job',
+          render: (_, run) =>
+            ONE_OFF.has(run.job) ? run.title : <Link to={`/jobs/${run.job}`}>{run.job}</Link>,
+        },
+        {
+          title: 'From → to',
+          render: (_, run) => run.legs[0] && <FromTo from={run.legs[0].from} to={run.legs[0].to} />,
+        },
+        counted('Copied', (run) => run.totals.copy.objects),
+        counted('Replaced', (run) => run.totals.replace.objects),
+        counted('Removed', (run) => run.totals.remove.objects + run.totals.clear.objects),
+        counted('Problems', (run) => run.problems),
+        {
+          title: 'Bytes',
+          width: 90,
+          align: 'right',
+          render: (_, run) => <Bytes n={run.totals.copy.bytes + run.totals.replace.bytes} />,
+        },
+        { title: 'Took', width: 76, align: 'right', render: (_, run) => took(run) },
+        {
+          title: 'By, when',
+          width: 150,
+          render: (_, run) => (
+            <>
+              <Typography.Text type="secondary">{run.cause}</Typography.Text>
+              <br />
+              <Ago at={run.ended_at ?? run.queued_at} />
+            </>
+          ),
+        },
+      ]}
+    />
+  )
+}
+
+const ONE_OFF = new Set(['carry', 'remove'])
+
+function took(run: Run): string {
+  if (!run.started_at || !run.ended_at) return ''
+  return span((Date.parse(run.ended_at) - Date.parse(run.started_at)) / 1000)
 }

@@ -51,7 +51,7 @@ def look_over(actor: Actor, definition: Definition) -> list[JobFinding]:
     """Of a definition that was checked. Raises NotAllowed."""
     definition = filled(definition, timezone.now())
     found = _schedule_findings(definition)
-    found += _others_there(definition)
+    found += _others_there(actor, definition)
     for i, leg in enumerate(definition.legs):
         if leg.is_on:
             found += _of_leg(actor, i, leg)
@@ -66,7 +66,7 @@ def _schedule_findings(definition: Definition) -> list[JobFinding]:
     return [JobFinding("schedule", "schedule.never", message)]
 
 
-def _others_there(definition: Definition) -> list[JobFinding]:
+def _others_there(actor: Actor, definition: Definition) -> list[JobFinding]:
     """Legs and jobs that write to one place, and moves that empty a source."""
     found = []
     for (i, one), (k, other) in combinations(enumerate(definition.legs), 2):
@@ -74,6 +74,8 @@ def _others_there(definition: Definition) -> list[JobFinding]:
             message = f"Legs {i + 1} and {k + 1} write to one place: {other.target}."
             found.append(JobFinding(f"legs[{k}].to", "job.same-target", message, is_problem=False))
     for job in definitions_but(definition.job):
+        if not actor.may(Right.LOOK, job.labels):
+            continue
         for i, leg in enumerate(definition.legs):
             for theirs in job.legs:
                 found += _beside(i, leg, job, theirs)
