@@ -38,7 +38,7 @@ COMMANDS = {
     "terminal-run": [
         "start dawn-recordings --follow",
         "run objects {last}",
-        "audit start dawn-recordings",
+        "explain field-notes warden.txt",
     ],
 }
 
@@ -96,7 +96,8 @@ def main(url: str, password: str) -> None:
             .split('"id": ')[1]
             .split(",")[0]
         )
-        audit = pinecart("--json audit list").split('"id": ')[1].split(",")[0]
+        ahead = pinecart("--json preview ridge-mirror").split('"id": ')[1].split(",")[0]
+        pinecart("job change partner-copy --every '6 hours'")
         pinecart("remove pine://office/larkfell/dawn/pictures/")
         held = pinecart("--json run list --job remove --limit 1").split('"id": ')[1].split(",")[0]
         for scheme, width, shots in (
@@ -111,11 +112,11 @@ def main(url: str, password: str) -> None:
                     "run": f"/runs/{last}",
                     "stores": "/stores",
                     "browse": "/stores/office?path=larkfell/dawn/sheets/",
-                    "audit": f"/audits/{audit}",
+                    "preview": f"/previews/{ahead}",
+                    "schedule": "/schedule",
                     "copy": "/copy?from=pine%3A%2F%2Fposts%2Fsheets%2F",
                     "held": f"/runs/{held}",
                     "find": "/find?name=W10*aldermurr",
-                    "people": "/people",
                     "trail": "/trail?what=person",
                     "report": f"/api/v1/runs/{last}/report?as=html",
                 },

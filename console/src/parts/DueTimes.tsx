@@ -6,7 +6,7 @@ import { Ago } from './parts'
 export function DueTimes({ due, most = 10 }: { due: readonly string[]; most?: number }) {
   if (!due.length) return null
   return (
-    <ol aria-label="Next starts" style={{ margin: '4px 0 0', paddingInlineStart: 20 }}>
+    <ol aria-label="Next starts" style={{ margin: '4px 0 0', paddingInlineStart: 28 }}>
       {due.slice(0, most).map((at) => (
         <li key={at}>
           {exact(at).slice(0, 16)} UTC{' '}

@@ -118,6 +118,8 @@ def explain(cart: Cart, job: str, key: str) -> None:
             for record in one["records"][:10]:
                 said = record["error"] or record["proof"]
                 did = f"{record['decision']}, {record['reason']}"
+                if said == record["reason"]:
+                    said = ""
                 click.echo(f"  run {record['run']:<8} {did} {said}".rstrip())
 
     cart.show(found, plain)

@@ -66,7 +66,7 @@ function Leg({ told }: { told: Explanation }) {
           {told.records.slice(0, 20).map((record) => (
             <div key={record.run}>
               <Link to={`/runs/${record.run}`}>Run {record.run}</Link>: {record.decision},{' '}
-              {record.reason} {record.error || record.proof}
+              {record.reason} {record.error === record.reason ? '' : record.error || record.proof}
             </div>
           ))}
         </>

@@ -212,16 +212,16 @@ function List({
             render: (_, job) => <Named job={job} />,
           },
           { title: 'From → to', render: (_, job) => <Legs job={job} /> },
-          { title: 'Latest runs', width: 168, render: (_, job) => <RunMarks runs={job.recent} /> },
+          { title: 'Latest runs', width: 150, render: (_, job) => <RunMarks runs={job.recent} /> },
           {
             ...sorted('last'),
             title: 'Last run',
-            width: 130,
+            width: 176,
             render: (_, job) => <Last job={job} />,
           },
           {
             title: 'Took (usual)',
-            width: 100,
+            width: 108,
             align: 'right',
             render: (_, job) => <Took job={job} />,
           },
@@ -231,7 +231,7 @@ function List({
             align: 'right',
             render: (_, job) => (job.recent.length ? <Bytes n={job.last_bytes} /> : null),
           },
-          { ...sorted('next'), title: 'Next', width: 110, render: (_, job) => <Next job={job} /> },
+          { ...sorted('next'), title: 'Next', width: 126, render: (_, job) => <Next job={job} /> },
         ]}
       />
     </>
