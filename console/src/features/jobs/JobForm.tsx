@@ -162,15 +162,22 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
     onError: () => setMeant(NOTHING), // what is wrong is said when it is asked for
   })
   const settled = useRef<ReturnType<typeof setTimeout>>(undefined)
-  const changed = () => {
-    draft.keep()
+  const lookSoon = () => {
     clearTimeout(settled.current)
     settled.current = setTimeout(() => {
       const { from, to } = form.getFieldsValue(true) as Values
       if (from?.store && to?.store) look.mutate()
     }, SETTLED_MS)
   }
-  useEffect(() => () => clearTimeout(settled.current), [])
+  const changed = () => {
+    draft.keep()
+    lookSoon()
+  }
+  useEffect(() => {
+    lookSoon() // what was filled in before it was opened
+    return () => clearTimeout(settled.current)
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- once, when it is opened
+  }, [])
   const save = useMutation({
     mutationFn: () =>
       old
