@@ -322,14 +322,21 @@ def test_after_an_outage_the_missed_are_one_none_or_each(services):
     Clock().turn(NOW)
     assert causes("after-one") == [("schedule, due 2026-03-02 05:27 UT", "queued")]
     assert causes("after-skip") == [("schedule, due 2026-03-02 05:27 UT", "skipped")]
-    assert [cause[25:30] for cause, _ in causes("after-each")] == [
-        "05:27",
-        "05:28",
-        "05:29",
-        "05:30",
-    ]
+    told = [(cause[25:30], word) for cause, word in causes("after-each")]
+    assert told == [(f"05:{minute}", "queued") for minute in range(27, 31)]
     after = JobRecord.objects.values_list("next_due", flat=True)
     assert set(after) == {NOW + timedelta(minutes=1)}
+
+
+def test_after_a_long_outage_no_missed_start_is_forgotten(services):
+    from pinecart.service.clock.scheduler import Clock
+
+    timed("long-off", NOW - timedelta(minutes=149), catch_up="each")
+    clock = Clock()
+    for turn in range(3):
+        clock.turn(NOW)
+        assert len(causes("long-off")) == min(60 * (turn + 1), 150)
+    assert {word for _, word in causes("long-off")} == {"queued"}
 
 
 def test_a_start_that_overlaps_is_left_out_or_waits_and_only_one_waits(services):

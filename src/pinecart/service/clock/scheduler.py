@@ -14,11 +14,11 @@ from pinecart.core.triggers import AfterTrigger
 from pinecart.service.config.rights import SYSTEM
 from pinecart.service.jobs.selectors import definition_of, jobs_after_others, jobs_due
 from pinecart.service.jobs.services.due import (
-    due_after,
     due_anew,
-    missed_since,
+    due_following,
     set_after_seen,
     set_next_due,
+    starts_of,
 )
 from pinecart.service.ledger.services import clear_forgotten
 from pinecart.service.runs.selectors import ended_since, runs_alive
@@ -70,12 +70,12 @@ class Clock:
         for record in jobs_due(now):
             definition, due = definition_of(record), record.next_due
             assert due is not None
-            following = due_after(definition, now, due)
-            missed = missed_since(definition, due, now)
+            starts = starts_of(definition, due, now)
+            following = due_following(definition, starts, now)
             with transaction.atomic():
                 set_next_due(record, following)
-                for moment in missed:
-                    self._start_due(definition, record.version, moment, now)
+                for moment in starts:
+                    self._start_due(definition, record.version, moment, now, among=len(starts))
         self._start_after_others(now)
 
     def _start_after_others(self, now: datetime) -> None:
@@ -93,21 +93,29 @@ class Clock:
                 if fitting:
                     last = fitting[-1]
                     cause = f"run {last.pk} of {last.job} ended: {last.outcome}"
-                    self._start(definition, record.version, cause, now, now)
+                    why = self._why_not(definition, 0.0)
+                    self._start(definition, record.version, cause, now, now, why)
 
     def _start_due(
-        self, definition: Definition, version: int, due: datetime, now: datetime
+        self, definition: Definition, version: int, due: datetime, now: datetime, *, among: int
     ) -> None:
+        """among: so many starts that are made at once."""
         late_s = (now - due).total_seconds()
         late = f", {late_s / 60:.0f} min late" if late_s >= 60 else ""
         cause = f"schedule, due {due:%Y-%m-%d %H:%M} UTC{late}"
-        self._start(definition, version, cause, due, now)
+        why = "" if among > 1 else self._why_not(definition, late_s)
+        self._start(definition, version, cause, due, now, why)
 
     def _start(
-        self, definition: Definition, version: int, cause: str, due: datetime, now: datetime
+        self,
+        definition: Definition,
+        version: int,
+        cause: str,
+        due: datetime,
+        now: datetime,
+        why: str,
     ) -> None:
-        """Start what came due, or record why it was not."""
-        why = self._why_not(definition, (now - due).total_seconds())
+        """Start what came due; or record why it was not, where there is a reason."""
         if why:
             record_skipped(definition, cause=cause, why=why, now=now)
             return

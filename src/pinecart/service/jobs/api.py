@@ -47,7 +47,7 @@ from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import started
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.presentation import run_told
-from pinecart.service.runs.selectors import latest_runs, recent_marks
+from pinecart.service.runs.selectors import latest_runs
 from pinecart.service.runs.services.life_cycle import start_run
 from pinecart.service.runs.shapes import RunShape
 
@@ -70,7 +70,6 @@ def told(record: JobFacts) -> JsonObject:
         "dangers": dangers(definition),
         "last_run": last.get("transfer") and run_told(last["transfer"]),
         "last_audit": last.get("audit") and run_told(last["audit"]),
-        "marks": recent_marks(record.name),
     }
 
 

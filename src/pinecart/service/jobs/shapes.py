@@ -10,7 +10,7 @@ from pinecart.core.triggers import TRIGGERS
 from pinecart.json_object import JsonObject
 from pinecart.service.config.shapes import of_fields
 from pinecart.service.jobs import selectors
-from pinecart.service.runs.shapes import RunShape
+from pinecart.service.runs.shapes import ObjectShape, RunShape
 
 
 def option_shapes(use: str, *, is_of_leg: bool) -> dict[str, serializers.Field]:
@@ -55,12 +55,6 @@ class DefinitionShape(serializers.Serializer):
 
     def get_fields(self) -> JsonObject:
         return super().get_fields() | option_shapes(JOB, is_of_leg=False)
-
-
-class MarkShape(serializers.Serializer):
-    id = serializers.IntegerField()
-    outcome = serializers.CharField()
-    at = serializers.DateTimeField()
 
 
 class PlacesShape(serializers.Serializer):
@@ -150,7 +144,6 @@ class JobShape(serializers.Serializer):
     )
     last_run = RunShape(allow_null=True)
     last_audit = RunShape(allow_null=True)
-    marks = MarkShape(many=True, help_text="Runs that ended in the last 14 days, oldest first.")
 
 
 class CheckedShape(serializers.Serializer):
@@ -249,15 +242,8 @@ class ExplainStepShape(serializers.Serializer):
     decides = serializers.BooleanField()
 
 
-class KeyRecordShape(serializers.Serializer):
+class KeyRecordShape(ObjectShape):
     run = serializers.IntegerField()
-    decision = serializers.CharField()
-    reason = serializers.CharField()
-    bytes = serializers.IntegerField()
-    done = serializers.BooleanField()
-    proof = serializers.CharField()
-    error = serializers.CharField()
-    message = serializers.CharField()
 
 
 class ExplanationShape(serializers.Serializer):

@@ -4,7 +4,7 @@ import itertools
 import json
 from collections import Counter
 from collections.abc import Collection, Iterator
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any, NamedTuple
 
 from django.db.models import (
@@ -20,7 +20,6 @@ from django.db.models import (
     Window,
 )
 from django.db.models.functions import RowNumber
-from django.utils import timezone
 
 from pinecart.core.decide import Decision
 from pinecart.core.lifecycle import ALIVE, RunState
@@ -146,12 +145,6 @@ def bytes_carried(runs: Collection[int]) -> dict[int, int]:
         done = [g for g in groups if g["done"] and g["decision"] in ("copy", "replace")]
         found[number] = sum(group["b"] for group in done)
     return found
-
-
-def recent_marks(job: str) -> list[JsonObject]:
-    since = timezone.now() - timedelta(days=14)
-    found = Run.objects.filter(job=job, kind="transfer", ended_at__gte=since).order_by("-id")[:200]
-    return [{"id": r.pk, "outcome": r.outcome, "at": r.ended_at} for r in reversed(found)]
 
 
 def alive_of(job: str, kind: str) -> Run | None:

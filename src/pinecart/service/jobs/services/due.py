@@ -37,22 +37,30 @@ def _later_s(definition: Definition) -> int:
     return int.from_bytes(digest[:8]) % spread_s
 
 
-MOST_MISSED = 60
+MOST_AT_ONCE = 60  # starts that one turn of the clock makes up for; the next turn goes on
 FAR = timedelta(days=366 * 9)  # from one 29th of February to the next but one
 
 
-def missed_since(definition: Definition, due: datetime, now: datetime) -> list[datetime]:
+def starts_of(definition: Definition, due: datetime, now: datetime) -> list[datetime]:
     """The starts to be made now of a job that was due first at `due`: one, or, where each that was
-    missed is made up for, all up to now; the latest MOST_MISSED of them.
+    missed is made up for, the oldest MOST_AT_ONCE up to now.
     """
-    if definition["catch_up"] != "each":
-        return [due]
     found = [due]
-    while True:
+    while definition["catch_up"] == "each" and len(found) < MOST_AT_ONCE:
         following = due_after(definition, found[-1], found[-1])
         if following is None or following > now:
-            return found[-MOST_MISSED:]
-        found = [*found[-MOST_MISSED:], following]
+            break
+        found.append(following)
+    return found
+
+
+def due_following(
+    definition: Definition, starts: Sequence[datetime], now: datetime
+) -> datetime | None:
+    """When it comes due after these starts: where each is made up for it may be past already."""
+    if definition["catch_up"] == "each":
+        return due_after(definition, starts[-1], starts[-1])
+    return due_after(definition, now, starts[-1])
 
 
 def due_anew(now: datetime, *, all_of_them: bool) -> int:
