@@ -203,6 +203,7 @@ class House:
     def fresh_store(self, name: str, files: dict[str, bytes]) -> Path:
         """A folder store with these files, old enough not to be racy."""
         root = self.files / name
+        root.mkdir(parents=True, exist_ok=True)
         for path, body in files.items():
             (root / path).parent.mkdir(parents=True, exist_ok=True)
             (root / path).write_bytes(body)

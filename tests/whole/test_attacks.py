@@ -437,6 +437,8 @@ ON_LABELS = [
         },
         "define",
     ),
+    ("POST", "jobs/{s}/call", None, "operate"),
+    ("POST", "watches", {"job": "{s}"}, "operate"),
     ("GET", "previews/{p}/folders", None, "look"),
     ("GET", "runs/{r}/definition", None, "look"),
     (

@@ -20,6 +20,13 @@ export const scheduleQuery = (days: number) =>
     placeholderData: keepPreviousData,
   })
 
+/** What starts jobs besides the clock, and what came of it; or only one job's. */
+export const triggersQuery = (job = '') =>
+  queryOptions({
+    queryKey: ['triggers', job],
+    queryFn: () => got(api.GET('/api/v1/triggers', { params: { query: { job } } })),
+  })
+
 export const jobQuery = (name: string) =>
   queryOptions({
     queryKey: ['jobs', name],

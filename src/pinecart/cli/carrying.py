@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from pinecart.cli.following import follow, follow_quietly
+from pinecart.cli.following import follow, follow_changes, follow_quietly
 from pinecart.cli.forms import Field, FormCommand, given_values
 from pinecart.cli.frame import DONE, HELD, PROBLEMS, Cart, exit_code, output_option, say
 from pinecart.cli.jobs import option_fields
@@ -32,6 +32,9 @@ def _removal_fields(forms: JsonObject) -> list[Field]:
 @click.option("--preview", "only_preview", is_flag=True, help="Only show what would be done.")
 @click.option("--each", is_flag=True, help="A line for every file.")
 @click.option("--detach", is_flag=True, help="Don't wait for its end.")
+@click.option(
+    "--each-change", is_flag=True, help="Again at each change of its source, until Ctrl-C."
+)
 @click.option("--keep-as", metavar="JOB", help="Keep it as a job of this name.")
 @output_option
 def carry(
@@ -41,6 +44,7 @@ def carry(
     only_preview: bool,
     each: bool,
     detach: bool,
+    each_change: bool,
     keep_as: str | None,
     **options: Any,
 ) -> None:
@@ -58,6 +62,10 @@ def carry(
     rules = given_values(_carry_fields(cart.forms), options)
     rules |= {"make_bucket": True} if options["make_bucket"] else {}
     places = cart.client.location(source), cart.client.location(target)
+    if each_change:
+        wanted = {"from": places[0], "to": places[1], **rules}
+        follow_changes(cart, cart.client.watch(carry=wanted), places[0])
+        return
     told = cart.client.carry(*places, preview=only_preview, **rules)
     for sentence in told["sentences"][:1]:
         say(sentence)

@@ -10,10 +10,11 @@ import time
 import click
 
 from pinecart.cli.frame import Cart, say
-from pinecart.cli.words import files, size, span, width
+from pinecart.cli.words import files, mark, size, span, width
 from pinecart.json_object import JsonObject
 
 BETWEEN_PLAIN_S = 5.0
+ASK_EVERY_S = 1.0
 
 
 def follow_quietly(cart: Cart, run: JsonObject, of: str) -> JsonObject:
@@ -95,6 +96,35 @@ def _amounts(told: JsonObject) -> list[str]:
     objects = f"{done['objects']:,} of {_about(told)}{files(planned['objects'])}"
     length = f"{size(done['bytes'])} of {size(planned['bytes'])}"
     return [objects, length]
+
+
+def follow_changes(cart: Cart, watch: JsonObject, of: str) -> None:
+    """Keep a watch up, and tell each run that it starts as it ends. Ctrl-C ends the watch."""
+    number, seen = watch["watch"], None
+    say(f"Watching {of}: each change starts a run. To end it: Ctrl-C")
+    line = _Line()
+    try:
+        while True:
+            watch = cart.client.keep_watching(number)
+            line.draw(watch["message"] or watch["waits"] or "nothing new")
+            if watch["run"] != seen:
+                seen = watch["run"]
+                line.clear()
+                _tell_run(cart, seen, line)
+            time.sleep(ASK_EVERY_S)
+    except KeyboardInterrupt:
+        line.clear()
+        cart.client.end_watch(number)
+        say("No longer watching. What was started goes on.")
+
+
+def _tell_run(cart: Cart, number: int, line: _Line) -> None:
+    for kind, told in cart.client.follow(number):
+        if kind == "progress":
+            line.draw(progress_line(told))
+    line.clear()
+    run = cart.client.run(number)
+    cart.show(run, lambda: click.echo(f"{mark(run)}  run {number}: {run['sentence']}"))
 
 
 class _Line:

@@ -30,6 +30,7 @@ COMMANDS = {
     "start": ("pinecart.cli.runs", "start"),
     "run": ("pinecart.cli.runs", "run"),
     "schedule": ("pinecart.cli.schedule", "schedule"),
+    "trigger": ("pinecart.cli.triggers", "trigger"),
     "audit": ("pinecart.cli.audits", "audit"),
     "person": ("pinecart.cli.people", "person"),
     "session": ("pinecart.cli.people", "session"),

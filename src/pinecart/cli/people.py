@@ -220,7 +220,7 @@ def token_list(cart: Cart, everybodys: bool) -> None:
             str(t["id"]),
             t["name"],
             t["of"],
-            t["right"] or "all of theirs",
+            f"starts {t['starts']}" if t["starts"] else t["right"] or "all of theirs",
             age(t["made_at"]),
             age(t["used_at"]) if t["used_at"] else "never",
             age(t["expires_at"]) if t["expires_at"] else "never",
@@ -243,15 +243,24 @@ def token_list(cart: Cart, everybodys: bool) -> None:
 @click.option("--days", type=click.IntRange(1), help="It ends after so many days; without, never.")
 @click.option("--person", help="For somebody else; only administrators may.")
 @click.option("--right", default="", type=RIGHTS, help="It carries no more than this right.")
+@click.option(
+    "--starts", metavar="JOB", default="", help="It may start this job, and do nothing else."
+)
 @output_option
-def token_make(cart: Cart, name: str, days: int | None, person: str | None, right: str) -> None:
+def token_make(
+    cart: Cart, name: str, days: int | None, person: str | None, right: str, starts: str
+) -> None:
     """Make a token; its text is told this once, on stdout.
 
     \b
     pinecart token make nightly-script --days 90
+    pinecart token make recorder --starts dawn
     """
-    text = cart.client.make_token(name, person=person, days=days, right=right)
+    text = cart.client.make_token(name, person=person, days=days, right=right, starts=starts)
     cart.show({"token": text}, lambda: click.echo(text))
+    if starts:
+        url = f"{cart.client.url}/api/v1/jobs/{starts}/call"
+        say(f'A call from outside: curl -X POST -H "Authorization: Bearer TOKEN" {url}')
 
 
 @token.command("revoke")

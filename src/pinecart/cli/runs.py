@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from pinecart.cli.following import follow, follow_quietly
+from pinecart.cli.following import follow, follow_changes, follow_quietly
 from pinecart.cli.forms import Field, FormCommand
 from pinecart.cli.frame import DONE, PROBLEMS, Cart, Words, exit_code, output_option, say
 from pinecart.cli.previews import part_of, part_options, show_preview
@@ -29,16 +29,31 @@ from pinecart.json_object import JsonObject
 @click.option(
     "--or-follow", is_flag=True, help="If a run of it is under way already, watch that one."
 )
+@click.option(
+    "--each-change", is_flag=True, help="Start it at each change of its source, until Ctrl-C."
+)
 @part_options
 @output_option
-def start(cart: Cart, job: str, watch: bool, each: bool, or_follow: bool, **part: Any) -> None:
+def start(
+    cart: Cart,
+    job: str,
+    watch: bool,
+    each: bool,
+    or_follow: bool,
+    each_change: bool,
+    **part: Any,
+) -> None:
     """Start a run of a job, or of a part of it.
 
     \b
     pinecart start dawn --follow
     pinecart start dawn --or-follow
     pinecart start dawn --first 10 --follow
+    pinecart start dawn --each-change
     """
+    if each_change:
+        follow_changes(cart, cart.client.watch(job), job)
+        return
     asked = part_of(part)
     made = _started(cart, job, asked, watch=watch or each, or_follow=or_follow)
     number = made["id"]

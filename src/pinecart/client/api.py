@@ -112,17 +112,20 @@ class Client(JobCalls):
         return self.ask("GET", "tokens", params={"everybodys": everybodys})
 
     def make_token(
-        self, name: str, *, person: str | None = None, days: int | None = None, right: str = ""
+        self,
+        name: str,
+        *,
+        person: str | None = None,
+        days: int | None = None,
+        right: str = "",
+        starts: str = "",
     ) -> str:
-        """right: it carries no more than this one."""
-        body = (
-            {"name": name}
-            | ({"person": person} if person else {})
-            | ({"days": days} if days is not None else {})
-        )
-        return str(
-            self.ask("POST", "tokens", body=body | ({"right": right} if right else {}))["token"]
-        )
+        """right: it carries no more than this one.   starts: it may start this job, and nothing
+        else.
+        """
+        asked = {"person": person, "days": days, "right": right, "starts": starts}
+        body = {key: value for key, value in asked.items() if value not in (None, "")}
+        return str(self.ask("POST", "tokens", body={"name": name, **body})["token"])
 
     def revoke_token(self, number: int) -> None:
         self.ask("DELETE", f"tokens/{number}")

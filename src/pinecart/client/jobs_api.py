@@ -91,6 +91,10 @@ class JobCalls(ApiDoor):
         """
         return self.ask("POST", f"jobs/{job}/start", body=part)
 
+    def call(self, job: str) -> JsonObject:
+        """Start it by a call from outside: {"run", "state"}. One run waits at most."""
+        return self.ask("POST", f"jobs/{job}/call")
+
     def start_preview(self, job: str, *, wait: bool = False, **part: Any) -> JsonObject:
         """wait: begins only once no run of the job is under way.   part: see `start`."""
         return self.ask("POST", f"jobs/{job}/preview", body={"wait": wait, **part})
@@ -126,6 +130,23 @@ class JobCalls(ApiDoor):
     def keep(self, number: int, job: str) -> JsonObject:
         """Keep a carry as a job."""
         return self.ask("POST", f"runs/{number}/keep", body={"job": job})
+
+    def triggers(self, *, job: str = "") -> list[JsonObject]:
+        """What starts jobs besides the clock, and what came of it. job: only this one's."""
+        return self.ask("GET", "triggers", params={"job": job} if job else {})
+
+    def watch(self, job: str = "", *, carry: JsonObject | None = None) -> JsonObject:
+        """Start a job, or a one-off transfer ({"from", "to", …}), at each change of its source: for
+        a minute, unless `keep_watching` is called.
+        """
+        return self.ask("POST", "watches", body={"carry": carry} if carry else {"job": job})
+
+    def keep_watching(self, number: int) -> JsonObject:
+        """For another minute; what came of it up to now."""
+        return self.ask("POST", f"watches/{number}")
+
+    def end_watch(self, number: int) -> None:
+        self.ask("DELETE", f"watches/{number}")
 
     def schedule(self, *, days: int = 7) -> list[JsonObject]:
         """What will run when, the next first; every due time within so many days."""

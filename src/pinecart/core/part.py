@@ -11,19 +11,33 @@ from pinecart.json_object import JsonObject
 
 
 class Part(NamedTuple):
-    """first: so many files are copied or replaced, and nothing else is done; 0: all.   keys: only
+    """What of a job a run looks at, and how settled a file must be.
+
+    first: so many files are copied or replaced, and nothing else is done; 0: all.   keys: only
     these, as they are called at either side; none: all.   prefix: only what is called so at first.
-    leg: only the leg of this number, from 1; 0: all.
+    leg: only the leg of this number, from 1; 0: all.   settled_s: a file that was changed within so
+    many seconds is still growing, and left for a later run; 0: that isn't asked.
     """
 
     first: int = 0
     keys: frozenset[bytes] = frozenset()
     prefix: bytes = b""
     leg: int = 0
+    settled_s: int = 0
 
     @property
     def is_all(self) -> bool:
-        return self == Part()
+        """Whether every name is looked at."""
+        return self._replace(settled_s=0) == Part()
+
+    def is_growing(self, modified_ns: int | None, now_ns: int) -> bool:
+        """Whether a file that was changed then is left for a later run. One from the future isn't:
+        its clock is another.
+        """
+        if not self.settled_s or modified_ns is None:
+            return False
+        age_ns = now_ns - modified_ns
+        return 0 <= age_ns < self.settled_s * 10**9
 
     def has_leg(self, number: int) -> bool:
         """number: from 0."""
@@ -45,6 +59,8 @@ class Part(NamedTuple):
             told["prefix"] = key_text(self.prefix)
         if self.leg:
             told["leg"] = self.leg
+        if self.settled_s:
+            told["settled_s"] = self.settled_s
         return told
 
     def describe(self) -> str:
@@ -72,4 +88,5 @@ def read_part(given: Mapping[str, Any], legs: int) -> Part:
         raise Invalid([{"field": "leg", "code": "part.no-such-leg", "message": message}])
     keys = frozenset(key_of_text(text, field="only") for text in given.get("only") or ())
     prefix = key_of_text(given.get("prefix") or "", field="prefix")
-    return Part(int(given.get("first") or 0), keys, prefix, leg)
+    first, settled_s = int(given.get("first") or 0), int(given.get("settled_s") or 0)
+    return Part(first, keys, prefix, leg, settled_s)

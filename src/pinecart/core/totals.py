@@ -199,7 +199,7 @@ LEFT_WORDS = {
     "later": "left for a whole run",
     "other-size": "left out by rule",
     "other-time": "left out by rule",
-    "too-young": "left for now, since somebody touched them in the last 60 s",
+    "too-young": "left for now, since they were touched a moment ago",
     "awaited": "left until another job took them too",
 }
 

@@ -184,6 +184,8 @@ class Planner:
         if row is not None:
             seen.rows += not row.cleared
 
+        if entry is not None and self._leg.part.is_growing(entry.modified_ns, now_ns):
+            return Reason.TOO_YOUNG
         selection = self._leg.selection
         if selection.is_everything:
             return None

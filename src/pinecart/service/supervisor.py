@@ -18,7 +18,12 @@ import httpx
 
 from pinecart.service.config.state import Options, StateError, StateFolder
 
-MODULES = ("pinecart.service.config.asgi", "pinecart.service.clock", "pinecart.service.worker")
+MODULES = (
+    "pinecart.service.config.asgi",
+    "pinecart.service.clock",
+    "pinecart.service.watcher",
+    "pinecart.service.worker",
+)
 END_WITHIN_S = 2.5
 
 

@@ -10,6 +10,7 @@ import { Ago, Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts
 import { RunLine } from '../../parts/RunLine'
 import { Sentences } from '../../parts/Sentences'
 import { MoreOfJob } from './MoreOfJob'
+import { TriggerCard } from './Triggers'
 import { Versions } from './Versions'
 
 export default function JobPage() {
@@ -55,6 +56,7 @@ export default function JobPage() {
                   <DueTimes due={told.due} most={5} />
                 </Card>
               )}
+              {told.when && !told.due.length && <TriggerCard job={told.job} when={told.when} />}
               <Versions job={told} />
               <Card size="small" title="Last audit" style={{ marginTop: 16 }}>
                 {told.last_audit ? (

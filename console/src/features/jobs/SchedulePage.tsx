@@ -7,6 +7,7 @@ import { scheduleQuery } from '../../api/jobs'
 import { useNow } from '../../hooks/live'
 import { exact } from '../../lib/words'
 import { Ago, Loaded, PageHead } from '../../parts/parts'
+import { Triggers } from './Triggers'
 
 const DAY = 86_400_000
 
@@ -35,11 +36,12 @@ export default function SchedulePage() {
           ) : (
             <Empty
               image={Empty.PRESENTED_IMAGE_SIMPLE}
-              description="No job starts by itself. Give one a schedule, such as weekdays 05:30, in its form."
+              description="No job starts by the clock. Give one a schedule, such as weekdays 05:30, in its form."
             />
           )
         }
       </Loaded>
+      <Triggers />
     </>
   )
 }

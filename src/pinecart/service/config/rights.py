@@ -60,6 +60,8 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("second-factor", "POST"): LOOK,
         ("second-factor", "PUT"): LOOK,
         ("second-factor-off", "POST"): LOOK,
+        ("watch", "POST"): LOOK,
+        ("watch", "DELETE"): LOOK,
     },
     SHOWN: {
         ("today", "GET"): LOOK,
@@ -67,6 +69,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("jobs", "GET"): LOOK,
         ("job-files", "GET"): LOOK,
         ("schedule", "GET"): LOOK,
+        ("triggers", "GET"): LOOK,
         ("runs", "GET"): LOOK,
         ("audits", "GET"): LOOK,
         ("find", "GET"): LOOK,
@@ -87,8 +90,10 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("job-switch", "POST"): DEFINE,
         ("job-copy", "POST"): DEFINE,
         ("job-start", "POST"): OPERATE,
+        ("job-call", "POST"): OPERATE,
         ("job-preview", "POST"): OPERATE,
         ("job-audit", "POST"): OPERATE,
+        ("watches", "POST"): OPERATE,
     },
     RUN: {
         ("run", "GET"): LOOK,
@@ -144,6 +149,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("trail", "GET"): ADMINISTER,
     },
 }
+CALL_OF_TOKEN = ("job-call", "POST")  # all that a token may that only starts a job
 WITHOUT_FACTOR = {("second-factor", "POST"), ("second-factor", "PUT"), ("own-password", "PUT")}
 TABLE = {call: (right, on) for on, calls in ASKS.items() for call, right in calls.items()}
 
@@ -152,7 +158,7 @@ class Actor(NamedTuple):
     """Who acts. grants: (right, label); an empty label stands for everything.
 
     token, sign_in: the number of the token or of the session it acts by.   lacks_factor: it has to
-    set up a second factor first.
+    set up a second factor first.   starts: its token may start this job, and do nothing else.
     """
 
     name: str
@@ -161,6 +167,7 @@ class Actor(NamedTuple):
     token: int | None = None
     sign_in: int | None = None
     lacks_factor: bool = False
+    starts: str = ""
 
     def may(self, right: Right, labels: Iterable[str] | None = None) -> bool:
         """Whether a grant covers this right; labels None: anywhere at all; else on something with
@@ -205,6 +212,10 @@ class ByTable(BasePermission):
         if not isinstance(request.user, SignedIn):
             return False
         actor = request.user.actor
+        started = match.kwargs.get("name") if match and call == CALL_OF_TOKEN else None
+        if actor.starts and started != actor.starts:
+            message = f"This token may start the job {actor.starts!r}, and do nothing else."
+            raise RightMissing(message, code="token.only-starts")
         if actor.lacks_factor and call not in WITHOUT_FACTOR:
             message = (
                 "Administrators need a second factor here. Sign in by a browser and set it up: "

@@ -32,6 +32,7 @@ INSTALLED_APPS = [
     "pinecart.service.ledger",
     "pinecart.service.aside",
     "pinecart.service.runs",
+    "pinecart.service.triggers",
     "pinecart.service.trail",
 ]
 TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]

@@ -20,6 +20,7 @@ from pinecart.service.jobs import selectors
 from pinecart.service.jobs.facts import JobFacts
 from pinecart.service.jobs.selectors import JobSeen, JobsWanted
 from pinecart.service.jobs.services import saving
+from pinecart.service.jobs.services.calling import call_job
 from pinecart.service.jobs.services.checking import checked_definition
 from pinecart.service.jobs.services.due import next_due, schedule_seen
 from pinecart.service.jobs.services.explaining import LegExplained, explain_file
@@ -27,6 +28,7 @@ from pinecart.service.jobs.services.looking_over import look_over
 from pinecart.service.jobs.shapes import (
     AuditAskedShape,
     BackShape,
+    CalledShape,
     CheckedShape,
     CopyShape,
     DefinitionShape,
@@ -250,6 +252,16 @@ def _start(
     return start_run(
         actor, definition, kind=kind, cause=cause, waits=wait, part=of, version=record.version
     )
+
+
+class JobCall(APIView):
+    @extend_schema(request=None, responses={201: CalledShape})
+    def post(self, request: Request, name: str) -> Response:
+        """Start a job by a call from outside. However often it is called, one run waits at most:
+        what is called for while it waits is done by that one.
+        """
+        run = call_job(actor_in(request), name)
+        return Response({"run": run.pk, "state": run.state}, status=201)
 
 
 class JobPreview(APIView):

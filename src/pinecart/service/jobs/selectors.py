@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.places import closest, did_you_mean
-from pinecart.core.triggers import AFTER
+from pinecart.core.triggers import AFTER, CHANGES
 from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
@@ -167,6 +167,11 @@ def definition_of(record: JobFacts) -> Definition:
 def jobs_after_others() -> list[JobRecord]:
     """Those that are on and start after runs of other jobs."""
     return list(JobRecord.objects.filter(is_on=True, definition__schedule__kind=AFTER.kind))
+
+
+def jobs_at_changes() -> list[JobRecord]:
+    """Those that start when something changes at their source, also the ones that are off."""
+    return list(JobRecord.objects.filter(definition__schedule__kind=CHANGES.kind))
 
 
 def jobs_due(now: datetime) -> list[JobRecord]:

@@ -262,6 +262,11 @@ class AuditAskedShape(serializers.Serializer):
     )
 
 
+class CalledShape(serializers.Serializer):
+    run = serializers.IntegerField(help_text="That does it: a new one, or the one that waits.")
+    state = serializers.CharField()
+
+
 class PreviewAskedShape(PartShape, AuditAskedShape):
     pass
 

@@ -13,6 +13,7 @@ urlpatterns = [
     path("jobs/<slug:name>/copy", api.JobCopy.as_view(), name="job-copy"),
     path("jobs/<slug:name>/explain", api.JobExplain.as_view(), name="job-explain"),
     path("jobs/<slug:name>/start", api.JobStart.as_view(), name="job-start"),
+    path("jobs/<slug:name>/call", api.JobCall.as_view(), name="job-call"),
     path("jobs/<slug:name>/preview", api.JobPreview.as_view(), name="job-preview"),
     path("jobs/<slug:name>/audit", api.JobAudit.as_view(), name="job-audit"),
     path("job-files", files_api.JobFiles.as_view(), name="job-files"),

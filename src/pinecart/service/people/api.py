@@ -285,6 +285,11 @@ class NewTokenShape(serializers.Serializer):
         required=False,
         help_text="It carries no more than this; left out: all of its person's.",
     )
+    starts = serializers.CharField(
+        required=False,
+        max_length=63,
+        help_text="It may start this job by a call from outside, and do nothing else.",
+    )
 
 
 class TokenShape(serializers.Serializer):
@@ -299,6 +304,7 @@ class TokenShape(serializers.Serializer):
     right = serializers.CharField(
         help_text="It carries no more than this; empty: all of its person's."
     )
+    starts = serializers.CharField(help_text="It may start this job, and nothing else; or empty.")
 
 
 class MadeTokenShape(serializers.Serializer):
@@ -322,6 +328,7 @@ class Tokens(APIView):
             name=asked["name"],
             days=asked.get("days"),
             right=asked.get("right", ""),
+            starts=asked.get("starts", ""),
         )
         return Response({"token": text}, status=201)
 

@@ -75,7 +75,7 @@ class Token(models.Model):
     """A program's bearer token: only its digest is kept.
 
     most: it carries no right beyond this one; empty: all of its person's.   parent: the token that
-    made it.
+    made it.   starts: the job that it may start, and nothing else; empty: it is no such token.
     """
 
     person = models.ForeignKey(
@@ -88,4 +88,5 @@ class Token(models.Model):
     revoked_at = models.DateTimeField(null=True)
     used_at = models.DateTimeField(null=True)
     most = models.CharField(max_length=20, blank=True, default="")
+    starts = models.CharField(max_length=63, blank=True, default="")
     parent = models.ForeignKey("self", on_delete=models.CASCADE, null=True, related_name="children")

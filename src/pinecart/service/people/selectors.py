@@ -47,7 +47,12 @@ def actor_of(
     if token is not None and token.most:
         grants = tuple((least(right, token.most), label) for right, label in grants)
     actor = Actor(
-        user.username, grants, user.pk, token.pk if token else None, sign_in.pk if sign_in else None
+        user.username,
+        grants,
+        user.pk,
+        token=token.pk if token else None,
+        sign_in=sign_in.pk if sign_in else None,
+        starts=token.starts if token else "",
     )
     is_due = OPTIONS.second_factor == "administrators" and actor.may(Right.ADMINISTER)
     return actor._replace(lacks_factor=is_due and not has_second_factor(user.pk))
@@ -146,6 +151,7 @@ def tokens_of(actor: Actor, *, everybodys: bool) -> list[JsonObject]:
             "expires_at": t.expires_at,
             "used_at": t.used_at,
             "right": t.most,
+            "starts": t.starts,
         }
         for t in found
     ]

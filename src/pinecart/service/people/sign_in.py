@@ -68,7 +68,10 @@ class KnownSender(NamedTuple):
 
 def known(request: HttpRequest) -> KnownSender | None:
     actor = actor_by_headers(request)
-    return KnownSender(actor.name, actor.may(Right.OPERATE)) if actor else None
+    if actor is None:
+        return None
+    may_operate = actor.may(Right.OPERATE) and not actor.starts
+    return KnownSender(actor.name, may_operate)
 
 
 def actor_by_headers(request: HttpRequest) -> Actor | None:

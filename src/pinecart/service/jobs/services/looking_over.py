@@ -19,7 +19,7 @@ from pinecart.core.errors import StoreError
 from pinecart.core.places import Location
 from pinecart.core.ports import Store
 from pinecart.core.selection import compile_selection
-from pinecart.core.triggers import AfterTrigger
+from pinecart.core.triggers import AfterTrigger, ChangesTrigger
 from pinecart.drivers import open_store
 from pinecart.runner.listing_streams import absent_is_empty
 from pinecart.runner.side import Side
@@ -59,10 +59,10 @@ def look_over(actor: Actor, definition: Definition) -> list[JobFinding]:
 
 
 def _schedule_findings(definition: Definition) -> list[JobFinding]:
-    if isinstance(definition.trigger, AfterTrigger | None) or next_due(definition, 1):
+    trigger = definition.trigger
+    if isinstance(trigger, AfterTrigger | ChangesTrigger | None) or next_due(definition, 1):
         return []
-    assert definition.trigger is not None
-    message = f"It would run {definition.trigger.describe()}: that never comes any more."
+    message = f"It would run {trigger.describe()}: that never comes any more."
     return [JobFinding("schedule", "schedule.never", message)]
 
 

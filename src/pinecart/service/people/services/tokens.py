@@ -19,12 +19,20 @@ from pinecart.service.trail.services import note
 
 
 @transaction.atomic
-def make_token(actor: Actor, *, person: str, name: str, days: int | None, right: str = "") -> str:
+def make_token(
+    actor: Actor,
+    *,
+    person: str,
+    name: str,
+    days: int | None,
+    right: str = "",
+    starts: str = "",
+) -> str:
     """A new token's text, told this once. For somebody else only by an administrator. days None:
     does not expire.
 
-    right: it carries no more than this one. What a token makes carries no more than itself, and
-    ends with it.
+    right: it carries no more than this one.   starts: it may start this job, and nothing else. What
+    a token makes carries no more than itself, and ends with it.
     """
     if person != actor.name:
         actor.must(Right.ADMINISTER, [], "making somebody else's token")
@@ -44,9 +52,10 @@ def make_token(actor: Actor, *, person: str, name: str, days: int | None, right:
         made_at=now,
         expires_at=expires,
         most=right,
+        starts=starts,
         parent=parent,
     )
-    note(actor, "token.made", person, name=name, right=right)
+    note(actor, "token.made", person, name=name, right=right, starts=starts)
     return text
 
 

@@ -1,69 +1,20 @@
-"""What starts a job by itself. A new kind is a TriggerKind here; the API, job files, the command
-line and the console's form follow from it.
-"""
+"""Triggers that come due by time: by the clock, again and again, once."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
 from pinecart.core.errors import Invalid
-from pinecart.core.form_fields import Choice, FieldType, FormField
+from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.option_spec import Problems
-from pinecart.core.places import is_name
-from pinecart.core.registry import Registry
 from pinecart.core.schedule import Schedule, parse_schedule, parse_zone
 from pinecart.core.schedule_words import cron_of, in_words
 from pinecart.core.selection import read_span
+from pinecart.core.triggers.kind import TriggerKind, TriggerState, one_by_one
 from pinecart.json_object import JsonObject
-
-
-class TriggerState(NamedTuple):
-    """What is remembered of a job's trigger. last_due: when it last came due, in UTC."""
-
-    last_due: datetime | None = None
-
-
-class Trigger(Protocol):
-    """One job's, as it was read."""
-
-    def due(self, now: datetime, state: TriggerState) -> datetime | None:
-        """The next time later than `now`, in UTC; None: never again."""
-        ...
-
-    def upcoming(self, now: datetime, most: int, until: datetime) -> list[datetime]:
-        """Its next due times, none later than `until`, in UTC; `most` at most."""
-        ...
-
-    def describe(self) -> str:
-        """In words that follow on "Runs by itself"."""
-        ...
-
-    def as_mapping(self) -> JsonObject:
-        """As JSON; `read_trigger` gives it back."""
-        ...
-
-
-@dataclass(frozen=True)
-class TriggerKind:
-    """title: as a form shows it.   fields: of its form.   parse: raises Invalid with every problem
-    at once; the fields are named `schedule.NAME`.
-    """
-
-    kind: str
-    title: str
-    fields: tuple[FormField, ...]
-    parse: Callable[[Mapping[str, Any]], Trigger]
-
-    def described(self) -> JsonObject:
-        return {
-            "kind": self.kind,
-            "title": self.title,
-            "fields": [field.described() for field in self.fields],
-        }
 
 
 class ClockTrigger(NamedTuple):
@@ -107,19 +58,6 @@ CLOCK = TriggerKind(
     ),
     _parse_clock,
 )
-
-
-def one_by_one(trigger: Trigger, now: datetime, most: int, until: datetime) -> list[datetime]:
-    """The next due times of a trigger, each asked for after the other."""
-    found: list[datetime] = []
-    moment, state = now, TriggerState()
-    while len(found) < most:
-        due = trigger.due(moment, state)
-        if due is None or due > until:
-            break
-        found.append(due)
-        moment, state = due, TriggerState(due)
-    return found
 
 
 class EveryTrigger(NamedTuple):
@@ -260,105 +198,3 @@ ONCE = TriggerKind(
     ),
     _parse_once,
 )
-
-
-class AfterTrigger(NamedTuple):
-    """Comes due when a run of another job ends. outcome: "" for any, "clean" or "bad"."""
-
-    job: str
-    outcome: str
-
-    def fits(self, outcome: str) -> bool:
-        """Whether a run that ended so starts it. What is stopped by a person starts nothing."""
-        if self.outcome == "clean":
-            return outcome in ("clean", "nothing-to-do")
-        if self.outcome == "bad":
-            return outcome in ("problems", "failed")
-        return outcome in ("clean", "nothing-to-do", "problems", "failed")
-
-    def due(self, now: datetime, state: TriggerState) -> datetime | None:
-        return None
-
-    def upcoming(self, now: datetime, most: int, until: datetime) -> list[datetime]:
-        return []
-
-    def describe(self) -> str:
-        return f"after each run of {self.job}{AFTER_WORDS[self.outcome]}"
-
-    def as_mapping(self) -> JsonObject:
-        told = {"kind": AFTER.kind, "after": self.job}
-        return told | ({"when": self.outcome} if self.outcome else {})
-
-
-def _parse_after(given: Mapping[str, Any]) -> AfterTrigger:
-    reading = Problems()
-    job = str(given.get("after") or "").strip()
-    outcome = str(given.get("when") or "")
-    if not is_name(job):
-        message = f"{job!r} is no job's name."
-        reading.wrong("schedule.after", "schedule.malformed", message)
-    if outcome not in AFTER_WORDS:
-        message = f"{outcome!r}: choose clean or bad, or leave it out."
-        reading.wrong("schedule.when", "schedule.malformed", message)
-    if reading.problems:
-        raise Invalid(reading.problems)
-    return AfterTrigger(job, outcome)
-
-
-AFTER_WORDS = {"": "", "clean": " that ended well", "bad": " that ended with problems, or failed"}
-AFTER = TriggerKind(
-    "after",
-    "After another job",
-    (
-        FormField(
-            "after",
-            FieldType.TEXT,
-            "After the job",
-            "Each of its runs that ends starts one of this.",
-            is_needed=True,
-            example="dawn",
-        ),
-        FormField(
-            "when",
-            FieldType.CHOICE,
-            "That ended",
-            "clean: well; bad: with problems, or failed.",
-            default="however",
-            choices=(
-                Choice("clean", "Well"),
-                Choice("bad", "With problems, or failed"),
-            ),
-        ),
-    ),
-    _parse_after,
-)
-TRIGGERS: Registry[TriggerKind] = Registry("kind of trigger")
-for _kind in (CLOCK, EVERY, ONCE, AFTER):
-    TRIGGERS.add(_kind.kind, _kind)
-
-
-def read_trigger(given: Any) -> Trigger | None:
-    """A job's `schedule`; without a `kind` it is the clock's. Raises Invalid."""
-    if not given:
-        return None
-    kind = given.get("kind", CLOCK.kind) if isinstance(given, Mapping) else None
-    if not isinstance(kind, str) or kind not in TRIGGERS:
-        known = "; ".join(map(_kind_told, TRIGGERS.values()))
-        message = f"{given!r} is no schedule. The kinds and their fields are: {known}."
-        raise _wrong("schedule.malformed", message[:500])
-    trigger = TRIGGERS[kind]
-    names = {field.name for field in trigger.fields}
-    unknown = given.keys() - names - {"kind"}
-    if unknown:
-        told = ", ".join(sorted(map(str, unknown)))
-        raise _wrong("job.unknown-key", f"A schedule of the kind {kind} has no {told}.")
-    return trigger.parse(given)
-
-
-def _kind_told(trigger: TriggerKind) -> str:
-    fields = ", ".join(field.name for field in trigger.fields)
-    return f"{trigger.kind}: {fields}"
-
-
-def _wrong(code: str, message: str) -> Invalid:
-    return Invalid([{"field": "schedule", "code": code, "message": message}])

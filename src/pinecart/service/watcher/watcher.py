@@ -1,0 +1,290 @@
+"""The watcher: looks at the sources of jobs that start at changes, and starts them once what has
+changed is settled. A burst becomes one run.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import logging
+import threading
+import time
+from concurrent.futures import Future, ThreadPoolExecutor
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from django.db import connections
+
+from pinecart.core.dated_places import filled
+from pinecart.core.decide import Intent
+from pinecart.core.definition import Definition
+from pinecart.core.definition_reading import read_definition
+from pinecart.core.errors import PinecartError
+from pinecart.core.places import key_text
+from pinecart.core.triggers import ChangesTrigger
+from pinecart.core.watching import Judged, Pending, Seen, judge, known_after
+from pinecart.drivers import DRIVERS
+from pinecart.json_object import JsonObject
+from pinecart.service.config.refusals import StateConflict
+from pinecart.service.jobs.selectors import definition_of, find_job, jobs_at_changes
+from pinecart.service.runs.selectors import runs_alive
+from pinecart.service.stores.selectors import spec_of, store_named
+from pinecart.service.triggers.facts import WatchFacts
+from pinecart.service.triggers.selectors import watches_kept
+from pinecart.service.triggers.services import (
+    clear_watches,
+    known_of,
+    start_watched,
+    tell_watch,
+    watch_of,
+)
+from pinecart.service.watcher.looking import look_at_sources
+from pinecart.service.watcher.notices import FolderNotices
+
+log = logging.getLogger("pinecart.service")
+LOOKS_AT_ONCE = 4
+SHARE = 20  # a look that takes a second is made every 20 s at most
+TELL_EVERY_S = 5.0
+READ_JOBS_EVERY_S = 1.0
+AFTER_NOTICE_S = 0.5
+BUSY_S = 2.0
+
+
+class Watcher:
+    def __init__(self) -> None:
+        self._looks = ThreadPoolExecutor(LOOKS_AT_ONCE)
+        self._watched: dict[int, Watched] = {}
+        self._read_at = 0.0
+
+    def turn(self, now: datetime) -> None:
+        if time.monotonic() - self._read_at >= READ_JOBS_EVERY_S:
+            self._read_jobs(now)
+            self._read_at = time.monotonic()
+        for watched in self._watched.values():
+            watched.turn(self._looks, now)
+
+    def _read_jobs(self, now: datetime) -> None:
+        """What is to be watched now, as it is defined now."""
+        records = jobs_at_changes()
+        for record in records:
+            watch_of(record)
+        clear_watches([record.name for record in records], now)
+        asked = {watch.pk: watch for watch in watches_kept(now)}
+        on = {record.name for record in records if record.is_on}
+        asked = {pk: watch for pk, watch in asked.items() if watch.until or watch.job in on}
+        for pk in self._watched.keys() - asked.keys():
+            self._watched.pop(pk).close()
+        for pk, watch in asked.items():
+            plan = plan_of(watch)
+            before = self._watched.get(pk)
+            if before and before.plan.digest == plan.digest:
+                before.plan = plan
+                continue
+            if before:
+                before.close()
+            self._watched[pk] = Watched(watch, plan)
+
+    def close(self) -> None:
+        for watched in self._watched.values():
+            watched.close()
+        self._looks.shutdown(wait=False, cancel_futures=True)
+
+
+class WatchPlan(NamedTuple):
+    """What is watched, and by which rules. digest: of what decides which files are known."""
+
+    definition: Definition
+    version: int | None
+    trigger: ChangesTrigger
+    digest: str
+
+
+def plan_of(watch: WatchFacts) -> WatchPlan:
+    """Of a watch that is kept up for a job without such a trigger the usual one's rules hold."""
+    version = None
+    if watch.carry:
+        definition = read_definition(watch.carry)
+    else:
+        record = find_job(watch.job)
+        assert record is not None
+        definition, version = definition_of(record), record.version
+    trigger = definition.trigger
+    if not isinstance(trigger, ChangesTrigger):
+        trigger = ChangesTrigger()
+    text = json.dumps([trigger.as_mapping(), [leg.as_mapping() for leg in definition.legs]])
+    digest = hashlib.sha256(text.encode()).hexdigest()
+    return WatchPlan(definition, version, trigger, digest)
+
+
+class Watched:
+    """One watch, as long as its places and rules stay the same."""
+
+    def __init__(self, watch: WatchFacts, plan: WatchPlan) -> None:
+        self.plan = plan
+        self._watch = watch
+        self._known = known_of(watch, plan.digest)
+        self._pending = Pending()
+        self._look: Future[Seen] | None = None
+        self._look_at = 0.0  # when the next look is due, by the monotonic clock
+        self._began = 0.0
+        self._told: JsonObject = {}
+        self._told_at = 0.0
+        self._heard = threading.Event()
+        self._notices: list[FolderNotices] = []
+        self._listens = False
+
+    def turn(self, looks: ThreadPoolExecutor, now: datetime) -> None:
+        if self._look is not None:
+            if self._look.done():
+                self._take(self._look, now)
+                self._look = None
+            return
+        at = time.monotonic()
+        if self._heard.is_set():
+            self._heard.clear()
+            self._look_at = min(self._look_at, max(at + AFTER_NOTICE_S, self._not_before()))
+        if at >= self._look_at:
+            self._began = at
+            self._look = looks.submit(self._look_now)
+
+    def _look_now(self) -> Seen:
+        try:
+            definition = filled(self.plan.definition, datetime.now(UTC))
+            specs = _specs_of(definition)
+            if not self._listens:
+                self._listens = True
+                self._notices = _notices_of(definition, specs, self._heard)
+            return look_at_sources(definition, specs, self._known, self.plan.trigger.settled_s)
+        finally:
+            connections.close_all()
+
+    def _not_before(self) -> float:
+        """A look follows another in such a time that looking stays a small part of all."""
+        return self._began + self._lasted_s * 4
+
+    _lasted_s = 0.0
+
+    def _take(self, look: Future[Seen], now: datetime) -> None:
+        at = time.monotonic()
+        self._lasted_s = at - self._began
+        usual = at + max(self.plan.trigger.look_s, self._lasted_s * SHARE)
+        try:
+            seen = look.result()
+        except PinecartError as exc:
+            self._look_at = usual
+            self._tell(now, {"message": exc.message, "code": exc.code, "waits": ""}, at_once=True)
+            return
+        except Exception as exc:
+            log.exception("The source of %s could not be looked at.", self.plan.definition.job)
+            self._look_at = usual
+            message = f"A defect in Pine Cart kept it from looking ({type(exc).__name__})."
+            self._tell(now, {"message": message, "code": "watch.defect"}, at_once=True)
+            return
+        removes = self.plan.definition.intent is Intent.MIRROR
+        settled_s = self.plan.trigger.settled_s
+        judged = judge(seen, self._pending, at, settled_s, counts_gone=removes)
+        self._pending = judged.pending
+        self._look_at = usual
+        if judged.look_in_s is not None:
+            self._look_at = min(usual, max(at + judged.look_in_s, self._not_before()))
+        facts: JsonObject = {"message": "", "code": "", "how": self._how()}
+        facts |= {"waits": _waits(judged), "growing": judged.pending.growing}
+        if judged.is_ready:
+            self._start(seen, now, facts)
+        else:
+            self._tell(now, facts, at_once=False)
+
+    def _how(self) -> str:
+        every = f"it looks every {self.plan.trigger.look_s} s"
+        if not self._notices:
+            return every
+        if why_not := next((n.why_not for n in self._notices if n.why_not), ""):
+            return f"{every}: {why_not}"
+        return f"the system tells of changes, and {every}"
+
+    def _start(self, seen: Seen, now: datetime, facts: JsonObject) -> None:
+        job, pending = self.plan.definition.job, self._pending
+        alive = runs_alive(job, "transfer") if self._watch.carry is None else []
+        if alive:
+            facts["waits"] = f"Waits for run {alive[0].pk} of this job to end."
+            self._look_at = time.monotonic() + max(BUSY_S, self._lasted_s * 4)
+            self._tell(now, facts, at_once=False)
+            return
+        count = len(pending.settled_at)
+        known = known_after(seen, pending)
+        facts |= {"looked_at": now, "noticed_at": now, "noticed": count or pending.gone}
+        facts |= {"digest": self.plan.digest}
+        try:
+            start_watched(
+                self._watch,
+                self.plan.definition,
+                self.plan.version,
+                self.plan.trigger.settled_s,
+                cause=_cause(count, pending.gone) + self._asked_by(),
+                known=known,
+                facts=facts,
+            )
+        except StateConflict as exc:
+            facts["waits"] = exc.message
+            self._look_at = time.monotonic() + BUSY_S
+            return
+        self._known = known
+        growing = pending.seen_at.keys() - pending.settled_at.keys()
+        self._pending = Pending({digest: pending.seen_at[digest] for digest in growing})
+        self._told, self._told_at = facts, time.monotonic()
+        if growing:
+            self._look_at = time.monotonic() + self.plan.trigger.settled_s / 2
+
+    def _asked_by(self) -> str:
+        return f", watched for {self._watch.by}" if self._watch.by else ""
+
+    def _tell(self, now: datetime, facts: JsonObject, *, at_once: bool) -> None:
+        """What is so now, where it is news; when it last looked, every few seconds."""
+        at = time.monotonic()
+        is_news = any(self._told.get(name) != value for name, value in facts.items())
+        if not (at_once or is_news) and at - self._told_at < TELL_EVERY_S:
+            return
+        self._told, self._told_at = self._told | facts, at
+        looked = {} if facts.get("message") else {"looked_at": now}
+        tell_watch(self._watch.pk, facts | looked)
+
+    def close(self) -> None:
+        for notices in self._notices:
+            notices.close()
+
+
+def _specs_of(definition: Definition) -> dict[str, JsonObject]:
+    """Raises NotFound where a store is gone."""
+    names = {place.store for leg in definition.legs for place in (leg.source, leg.target)}
+    return {name: spec_of(store_named(name)) for name in names}
+
+
+def _notices_of(
+    definition: Definition, specs: dict[str, JsonObject], heard: threading.Event
+) -> list[FolderNotices]:
+    """Of the sources that lie in folders of this machine."""
+    found = []
+    for leg in definition.legs:
+        spec = specs[leg.source.store]
+        if leg.is_on and DRIVERS[spec["kind"]].is_local:
+            folder = Path(spec["path"]) / key_text(leg.source.path)
+            found.append(FolderNotices(folder, heard))
+    return found
+
+
+def _waits(judged: Judged) -> str:
+    growing = judged.pending.growing
+    if growing:
+        files = "1 file is" if growing == 1 else f"{growing:,} files are"
+        return f"{files} still growing, or came a moment ago."
+    if judged.pending.settled_at and not judged.is_ready:
+        return "Waits a moment for the rest of what is coming."
+    return ""
+
+
+def _cause(count: int, gone: int) -> str:
+    if not count:
+        return f"change: {gone:,} {'file is' if gone == 1 else 'files are'} gone from its source"
+    files = "1 file is" if count == 1 else f"{count:,} files are"
+    return f"change: {files} new or changed at its source"
