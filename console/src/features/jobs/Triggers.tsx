@@ -11,9 +11,14 @@ import { Ago, Loaded } from '../../parts/parts'
 export function TriggerCard({ job, when }: { job: string; when: string }) {
   const query = useQuery({ ...triggersQuery(job), refetchInterval: 2000 })
   return (
-    <Card size="small" title={`Runs ${when}`} style={{ marginTop: 16 }}>
+    <Card size="small" title="What starts it" style={{ marginTop: 16 }}>
       <Loaded query={query}>
-        {([told]) => (told?.kind === 'changes' ? <Life told={told} /> : null)}
+        {([told]) => (
+          <>
+            <Typography.Paragraph>It runs {when}.</Typography.Paragraph>
+            {told?.kind === 'changes' && <Life told={told} />}
+          </>
+        )}
       </Loaded>
     </Card>
   )
@@ -67,18 +72,18 @@ export function Triggers() {
 function Noticed({ told }: { told: TriggerFacts }) {
   if (!told.noticed_at) return <>–</>
   return (
-    <>
+    <span>
       {files(told.noticed)}, <Ago at={told.noticed_at} />
-    </>
+    </span>
   )
 }
 
 function Started({ told }: { told: TriggerFacts }) {
   if (!told.run) return <>–</>
   return (
-    <>
+    <span>
       <Link to={`/runs/${told.run}`}>run {told.run}</Link>, <Ago at={told.run_at} />
-    </>
+    </span>
   )
 }
 

@@ -298,7 +298,8 @@ class RunEvents(APIView):
             return await sync_to_async(_may_still, thread_sensitive=False)(request._request, run)
 
         last_id = request.headers.get("Last-Event-ID", "")
-        body = stream(run, actor.name, still_allowed, last_id)
+        by = f"{actor.user_id} {actor.token} {actor.sign_in}"
+        body = stream(run, actor.name, still_allowed, by, last_id)
         answer = StreamingHttpResponse(body, content_type="text/event-stream")
         answer["Cache-Control"] = "no-cache"
         return answer
