@@ -22,6 +22,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from bench import service
 from bench.common import KEY, MIB, SECRET
 
 SIZES = {
@@ -33,6 +34,7 @@ MODE = sys.argv[1] if len(sys.argv) > 1 else "whole"
 SMALL, LARGE_MIB, TREE, PAIRS, FEW = SIZES[MODE]  # few: pairs of what takes long
 LOCAL_MIB = 64 if MODE == "quick" else 2048
 MEMORY_MIB = 200.0
+PAGES = (50, 500, 10_000) if MODE == "quick" else (500, 50_000, 1_000_000)
 FIRST = 100_000  # objects in the source when the first is awaited
 
 
@@ -233,7 +235,33 @@ def plan(table: Table, root: Path) -> None:
     )
 
 
-GROUPS = (listing, width, small, copies, parts, large_out, large_in, local, memory, plan)
+def pages(table: Table, root: Path) -> None:
+    service.pages(table.add, *PAGES)
+
+
+def many(table: Table, root: Path) -> None:
+    service.many(table.add, 20 if MODE == "quick" else 200)
+
+
+def viewers(table: Table, root: Path) -> None:
+    service.viewers(table.add, 20 if MODE == "quick" else 200)
+
+
+GROUPS = (
+    listing,
+    width,
+    small,
+    copies,
+    parts,
+    large_out,
+    large_in,
+    local,
+    memory,
+    plan,
+    pages,
+    many,
+    viewers,
+)
 
 
 def main() -> None:

@@ -91,6 +91,7 @@ CALLS = [
     ("GET", "stores/none/archive", "operate"),
     ("GET", "stores/none/buckets", "look"),
     ("GET", "previews/999999/folders", "look"),
+    ("POST", "previews/999999/start", "operate"),
     ("GET", "previews/999999/objects", "look"),
     ("POST", "stores/none/go-on", "operate"),
     ("GET", "people", "administer"),

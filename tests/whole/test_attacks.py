@@ -440,6 +440,7 @@ ON_LABELS = [
     ("POST", "jobs/{s}/call", None, "operate"),
     ("POST", "watches", {"job": "{s}"}, "operate"),
     ("GET", "previews/{p}/folders", None, "look"),
+    ("POST", "previews/{p}/start", None, "operate"),
     ("GET", "runs/{r}/definition", None, "look"),
     (
         "POST",

@@ -104,6 +104,8 @@ export const REASONS: Record<string, string> = {
   proven: 'its copy is proven',
   asked: 'you asked for it',
   'too-young': 'it was touched a moment ago',
+  later: 'a whole run would do it',
+  overtaken: 'it is no longer as the preview saw it',
   awaited: 'another job has not taken it yet',
   undone: 'its run is undone',
   expired: 'its days are over',

@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from pinecart.cli.following import follow_quietly
-from pinecart.cli.frame import PROBLEMS, Cart, output_option
+from pinecart.cli.frame import PROBLEMS, Cart, output_option, say
 from pinecart.cli.words import size, table
 from pinecart.json_object import JsonObject
 
@@ -61,6 +61,8 @@ def preview(cart: Cart, job: str, wait: bool, by_folder: bool, **part: Any) -> N
     else:
         show_preview(cart, run)
     has_failed = run["outcome"] == "failed"
+    if not has_failed:
+        say(f"To do exactly this: pinecart run exactly {run['id']} --follow")
     sys.exit(PROBLEMS if has_failed else 0)
 
 

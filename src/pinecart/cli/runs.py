@@ -397,6 +397,26 @@ def run_resume(cart: Cart, number: int, watch: bool) -> None:
     _going_on(cart, run, watch)
 
 
+@run.command("exactly")
+@click.argument("preview", type=int)
+@click.option("--follow", "watch", is_flag=True, help="Watch it until it has ended.")
+@output_option
+def run_exactly(cart: Cart, preview: int, watch: bool) -> None:
+    """Carry out just what a preview found. What is no longer as it was seen then is listed as
+    overtaken, and left.
+
+    \b
+    pinecart run exactly 12 --follow
+    """
+    made = cart.client.start_exactly(preview)
+    number = made["id"]
+    if watch:
+        _ended(cart, follow(cart, number, each=False))
+        return
+    words = f"Run {number} is queued. Watch it with: pinecart run follow {number}"
+    cart.show(made, lambda: say(words))
+
+
 @run.command("retry")
 @click.argument("number", type=int)
 @click.option("--follow", "watch", is_flag=True, help="Watch it until it has ended.")

@@ -99,6 +99,10 @@ class JobCalls(ApiDoor):
         """wait: begins only once no run of the job is under way.   part: see `start`."""
         return self.ask("POST", f"jobs/{job}/preview", body={"wait": wait, **part})
 
+    def start_exactly(self, preview: int) -> JsonObject:
+        """Carry out what a preview found, as far as it is still as it was seen then."""
+        return self.ask("POST", f"previews/{preview}/start")
+
     def explain(self, job: str, key: str) -> list[JsonObject]:
         """Leg by leg why a file is carried, or isn't. key: its name at the source, or there."""
         return self.ask("GET", f"jobs/{job}/explain", params={"key": key})

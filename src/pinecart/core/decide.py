@@ -82,6 +82,7 @@ class Reason(StrEnum):
     UNDONE = "undone"
     EXPIRED = "expired"
     LATER = "later"
+    OVERTAKEN = "overtaken"
 
 
 class SideState(Enum):

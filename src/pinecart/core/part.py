@@ -16,7 +16,9 @@ class Part(NamedTuple):
     first: so many files are copied or replaced, and nothing else is done; 0: all.   keys: only
     these, as they are called at either side; none: all.   prefix: only what is called so at first.
     leg: only the leg of this number, from 1; 0: all.   settled_s: a file that was changed within so
-    many seconds is still growing, and left for a later run; 0: that isn't asked.
+    many seconds is still growing, and left for a later run; 0: that isn't asked.   exactly: only
+    what the preview of this number would do, as far as it is still as it was seen then; 0: whatever
+    is to be done.
     """
 
     first: int = 0
@@ -24,11 +26,17 @@ class Part(NamedTuple):
     prefix: bytes = b""
     leg: int = 0
     settled_s: int = 0
+    exactly: int = 0
 
     @property
     def is_all(self) -> bool:
         """Whether every name is looked at."""
-        return self._replace(settled_s=0) == Part()
+        return self._replace(settled_s=0, exactly=0) == Part()
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether all is done that is to be done."""
+        return self.is_all and not self.exactly
 
     def is_growing(self, modified_ns: int | None, now_ns: int) -> bool:
         """Whether a file that was changed then is left for a later run. One from the future isn't:
@@ -61,6 +69,8 @@ class Part(NamedTuple):
             told["leg"] = self.leg
         if self.settled_s:
             told["settled_s"] = self.settled_s
+        if self.exactly:
+            told["exactly"] = self.exactly
         return told
 
     def describe(self) -> str:
@@ -74,6 +84,8 @@ class Part(NamedTuple):
             words.append(f"below {show(self.prefix)}")
         if self.first:
             words.append(f"the first {self.first}")
+        if self.exactly:
+            words.append(f"what preview {self.exactly} found")
         return "; ".join(words)
 
 
@@ -88,5 +100,5 @@ def read_part(given: Mapping[str, Any], legs: int) -> Part:
         raise Invalid([{"field": "leg", "code": "part.no-such-leg", "message": message}])
     keys = frozenset(key_of_text(text, field="only") for text in given.get("only") or ())
     prefix = key_of_text(given.get("prefix") or "", field="prefix")
-    first, settled_s = int(given.get("first") or 0), int(given.get("settled_s") or 0)
-    return Part(first, keys, prefix, leg, settled_s)
+    numbers = {name: int(given.get(name) or 0) for name in ("first", "settled_s", "exactly")}
+    return Part(keys=keys, prefix=prefix, leg=leg, **numbers)

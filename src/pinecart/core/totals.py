@@ -197,6 +197,7 @@ LEFT_WORDS = {
     "recognised": "unchanged",
     "left-out": "left out by rule",
     "later": "left for a whole run",
+    "overtaken": "overtaken: no longer as the preview saw them",
     "other-size": "left out by rule",
     "other-time": "left out by rule",
     "too-young": "left for now, since they were touched a moment ago",

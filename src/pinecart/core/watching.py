@@ -7,25 +7,13 @@ comes to rest.
 
 from __future__ import annotations
 
-import hashlib
 from array import array
-from bisect import bisect_left
 from collections.abc import Mapping
 from typing import NamedTuple
 
-NUMBERS = "Q"  # of an array: digests of 8 bytes
+from pinecart.core.digests import NUMBERS
+
 PATIENCE_S = 4.0  # what has settled waits so long for the rest of its burst
-
-
-def digest_of(leg: int, key: bytes, fingerprint: str) -> int:
-    text = b"%d\0%b\0%b" % (leg, key, fingerprint.encode())
-    return int.from_bytes(hashlib.blake2b(text, digest_size=8).digest())
-
-
-def is_among(known: array[int], digest: int) -> bool:
-    """known: in order."""
-    at = bisect_left(known, digest)
-    return at < len(known) and known[at] == digest
 
 
 class Seen(NamedTuple):

@@ -37,6 +37,7 @@ VERDICT_WORDS = {
     Reason.OTHER_SIZE: "A size rule leaves it out.",
     Reason.OTHER_TIME: "A time rule leaves it out.",
     Reason.ALWAYS: "Everything is sent again in every run.",
+    Reason.OVERTAKEN: "It is no longer as the preview saw it, so it was left.",
     Reason.TOO_YOUNG: "It was touched a moment ago: it is left for now.",
     Reason.UNREADABLE: "It may not be read.",
     Reason.NOT_A_FILE: "It is no file that can be carried.",

@@ -47,10 +47,12 @@ async def run_leg(leg: LegContext, ledger: Ledger, tally: LegTally) -> FarSide |
     else:
         raise _always_too_old()
 
+    if leg.promise is not None and not leg.stopping():
+        await _list_overtaken(leg, ledger, tally)
     if tally.dropped and not leg.only_plan:
         await ledger.drop(leg.number, tally.dropped)
     await tally.flush()
-    if leg.only_plan or leg.stopping() or tally.held or not leg.part.is_all:
+    if leg.only_plan or leg.stopping() or tally.held or not leg.part.is_whole:
         return None
     await ledger.settled(leg.number)
     return await Verifier(leg, ledger, tally, names).look_again(plan)
@@ -88,6 +90,15 @@ async def _plan_and_act(
             if leg.only_plan:
                 return plan, True
             return plan, await executor.carry_out(plan, without=held)
+
+
+async def _list_overtaken(leg: LegContext, ledger: Ledger, tally: LegTally) -> None:
+    """What a preview would have done, and wasn't: it is no longer as it was then."""
+    await tally.flush()
+    async for left in ledger.overtaken(leg.number):
+        for key, size in left:
+            await tally.overtaken(key, size)
+    await tally.flush()
 
 
 def _start_over(leg: LegContext, tally: LegTally) -> None:

@@ -18,6 +18,7 @@ from pinecart.core.selection import Selection
 from pinecart.runner.batch_helper import Crew, Sharing
 from pinecart.runner.concurrency import Pacer
 from pinecart.runner.object_transfer import TransferOptions
+from pinecart.runner.promise import Promise
 from pinecart.runner.scratch import Scratch
 from pinecart.runner.set_aside import AsidePolicy
 from pinecart.runner.side import Side
@@ -46,6 +47,7 @@ class LegContext(NamedTuple):
     folders: "with-files", "empty-too" or "only".
     crew: other processes that help to carry; None: there are none.
     part: which of its files are looked at.
+    promise: what a preview would do, and nothing else is done; None: whatever is to be done.
     """
 
     run: int
@@ -77,6 +79,7 @@ class LegContext(NamedTuple):
     crew: Crew | None = None
     pace: RemovalPace = RemovalPace()
     part: Part = ALL
+    promise: Promise | None = None
 
     @property
     def folders_taken(self) -> str:
@@ -159,6 +162,10 @@ class Ledger(Protocol):
 
     async def settled(self, leg: int) -> None:
         """This leg came to its end with these places and rules: it is no longer fresh."""
+        ...
+
+    def overtaken(self, leg: int) -> AsyncIterator[list[tuple[bytes, int]]]:
+        """What the run's preview would have done and the run hasn't: keys and sizes."""
         ...
 
     async def meant(self, leg: int) -> list[Aside]:

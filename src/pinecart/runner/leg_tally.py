@@ -120,6 +120,11 @@ class LegTally:
         self.progress.same += objects
         self.progress.listed += objects
 
+    async def overtaken(self, key: bytes, size: int) -> None:
+        """A preview would have done something to it, and it is otherwise now."""
+        left, reason = Decision.LEAVE.value, Reason.OVERTAKEN.value
+        await self.add(Record(self._leg.number, key, left, reason, size))
+
     def left(self, item: Item, reason: Reason) -> None:
         """It was to be cleared, and isn't yet."""
         self.progress.planned_objects -= 1

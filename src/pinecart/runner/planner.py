@@ -38,6 +38,7 @@ from pinecart.runner.listing_streams import (
 from pinecart.runner.name_folding import OneName, matched
 from pinecart.runner.plan import Plan
 from pinecart.runner.pool import Pool
+from pinecart.runner.promise import digest_seen
 from pinecart.runner.recovery import Recovery
 from pinecart.runner.unchanged import (
     all_unchanged_bytes,
@@ -262,6 +263,8 @@ class Planner:
             return
         if decision is Decision.CLEAR and reason is Reason.RECOGNISED:
             await self._recognised(item)
+        if decision in ACTS and self._is_not_promised(item):
+            return
         if decision in ACTS and self._is_left_for_later(decision):
             self._tally.count(item._replace(verdict=Verdict(Decision.LEAVE, Reason.LATER)))
         elif decision in ACTS:
@@ -276,6 +279,17 @@ class Planner:
             self._tally.dropped.append(item.key)
         else:
             self._tally.count(item)
+
+    def _is_not_promised(self, item: Item) -> bool:
+        """Of a run that does what a preview found, and nothing else. What the preview knew and saw
+        otherwise is listed at the end.
+        """
+        promise, number = self._leg.promise, self._leg.number
+        if promise is None or promise.holds_for(number, item):
+            return False
+        if not promise.knows(number, item.key):
+            self._tally.count(item._replace(verdict=Verdict(Decision.LEAVE, Reason.LATER)))
+        return True
 
     def _is_left_for_later(self, decision: Decision) -> bool:
         """Of a run of the first few files whatever else would be done."""
@@ -304,7 +318,8 @@ class Planner:
         if not is_new:
             _count_for_guards(item, ways.plan)
         if self._leg.only_plan:
-            await self._tally.add(self._tally.record(item, done=False))
+            seen = digest_seen(self._leg.number, item)
+            await self._tally.add(self._tally.record(item, done=False, seen=seen))
             if not is_new:
                 spill_to(ways.plan.decisions, item)  # a preview can say what would be held
         elif is_new and not of_folder(item):

@@ -16,7 +16,8 @@ class Record(NamedTuple):
 
     done: the decision was carried out; only then does it count in the totals.   seconds: of the
     last try. error: a code, with its `message`; empty if all went well.   row: what the ledger
-    shall remember; None: nothing new. kept: fingerprint of what was set aside of it.
+    shall remember; None: nothing new. kept: fingerprint of what was set aside of it.   seen: of a
+    preview's decision, the digest of what it was made of.
     """
 
     leg: int
@@ -34,6 +35,7 @@ class Record(NamedTuple):
     message: str = ""
     row: Row | None = None
     kept: str = ""
+    seen: int | None = None
 
     @property
     def is_folder(self) -> bool:

@@ -31,6 +31,7 @@ from pinecart.runner.leg_tally import LegTally
 from pinecart.runner.listing_streams import far_entries, leg_rows, source_entries
 from pinecart.runner.name_folding import matched, one_name
 from pinecart.runner.progress import Progress
+from pinecart.runner.promise import Promise
 from pinecart.runner.records import BatchRules, Record, Recorder, RecordsLost
 from pinecart.runner.scratch import Scratch
 from pinecart.runner.side import Side
@@ -56,6 +57,7 @@ class Records(Protocol):
     async def meant(self, leg: int) -> list[Aside]: ...
     def fresh(self, leg: int) -> bool: ...
     async def settled(self, leg: int) -> None: ...
+    def overtaken(self, leg: int) -> AsyncIterator[list[tuple[bytes, int]]]: ...
     def done_by(self, leg: int) -> AsyncIterator[list[Done]]: ...
     def kept_by(self, leg: int) -> AsyncIterator[list[Aside]]: ...
     async def no_longer_aside(self, asides: list[Aside], *, back: bool) -> None: ...
@@ -83,7 +85,7 @@ class Order(NamedTuple):
     undo: a preview of undoing.   released: digests of lists that a person said yes to.   aside:
     (store, prefix) of what is set aside by runs of ours, and so is no file of theirs.   rebound:
     (message, digest) of each store that was bound to another place since this job last ran; nothing
-    is done before a person said yes.
+    is done before a person said yes.   promise: what a preview would do, and nothing else is done.
     """
 
     run: int
@@ -104,6 +106,7 @@ class Order(NamedTuple):
     crew: Crew | None = None
     pace: RemovalPace = RemovalPace()
     part: Part = ALL
+    promise: Promise | None = None
 
 
 class Ending(NamedTuple):
@@ -357,6 +360,7 @@ def leg_context(order: Order, number: int, records: Records) -> LegContext:
         crew=order.crew if order.kind == "transfer" else None,
         pace=order.pace,
         part=order.part,
+        promise=order.promise,
     )
 
 

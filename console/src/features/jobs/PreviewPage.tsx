@@ -63,6 +63,9 @@ export default function PreviewPage() {
             {told.state === 'ended' && told.of == null && !ONE_OFF.has(told.job) && (
               <Start job={told.job} />
             )}
+            {told.state === 'ended' && told.of == null && told.outcome !== 'failed' && (
+              <Exactly preview={number} />
+            )}
           </PageHead>
           {told.legs.map((leg) => (
             <div key={leg.to} style={{ marginBottom: 12 }}>
@@ -129,6 +132,26 @@ function Exports({ of }: { of: number }) {
     <span>
       <a href={`${at}csv`}>CSV</a> · <a href={`${at}jsonl`}>JSON lines</a>
     </span>
+  )
+}
+
+/** What was seen here and nothing else; what is no longer so is left, and listed. */
+function Exactly({ preview }: { preview: number }) {
+  const go = useNavigate()
+  const mayOperate = useMay('operate')
+  const start = useMutation({
+    mutationFn: () =>
+      got(api.POST('/api/v1/previews/{number}/start', { params: { path: { number: preview } } })),
+    onSuccess: (run) => go(`/runs/${run.id}`),
+  })
+  if (!mayOperate) return null
+  return (
+    <>
+      <Button type="primary" onClick={() => start.mutate()} loading={start.isPending}>
+        Run exactly this
+      </Button>
+      {start.error && <Failed error={start.error} />}
+    </>
   )
 }
 

@@ -111,6 +111,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("run-decline", "POST"): OPERATE,
         ("run-undo", "POST"): OPERATE,
         ("run-keep", "POST"): DEFINE,
+        ("preview-start", "POST"): OPERATE,
         ("audit", "GET"): LOOK,
         ("audit-findings", "GET"): LOOK,
         ("preview", "GET"): LOOK,

@@ -23,6 +23,7 @@ from pinecart.service.jobs.services import saving
 from pinecart.service.jobs.services.calling import call_job
 from pinecart.service.jobs.services.checking import checked_definition
 from pinecart.service.jobs.services.due import next_due, schedule_seen
+from pinecart.service.jobs.services.exactly import start_exactly
 from pinecart.service.jobs.services.explaining import LegExplained, explain_file
 from pinecart.service.jobs.services.looking_over import look_over
 from pinecart.service.jobs.shapes import (
@@ -271,6 +272,15 @@ class JobPreview(APIView):
         part = checked(PreviewAskedShape, request.data or {})
         wait = part.pop("wait")
         return started(_start(request, name, "preview", part=part, wait=wait))
+
+
+class PreviewStart(APIView):
+    @extend_schema(request=None, responses={201: RunShape})
+    def post(self, request: Request, number: int) -> Response:
+        """Carry out exactly what a preview found: what is no longer as it was then is listed as
+        overtaken, and left.
+        """
+        return started(start_exactly(actor_in(request), number))
 
 
 class JobAudit(APIView):

@@ -1,7 +1,9 @@
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from pinecart.core.definition import Definition
@@ -161,7 +163,13 @@ def definitions_but(*names: str) -> list[Definition]:
 
 
 def definition_of(record: JobFacts) -> Definition:
-    return read_definition(record.definition)
+    """Read once, as long as it is the same: a definition is never changed, only saved anew."""
+    return _definition_in(json.dumps(record.definition))
+
+
+@lru_cache(2000)
+def _definition_in(text: str) -> Definition:
+    return read_definition(json.loads(text))
 
 
 def jobs_after_others() -> list[JobRecord]:

@@ -63,7 +63,10 @@ class Run(models.Model):
 
 
 class RecordRow(models.Model):
-    """What a run did to one object, or one finding of an audit."""
+    """What a run did to one object, or one finding of an audit.
+
+    seen: of a preview's decision, the digest of what it was made of (runner.promise).
+    """
 
     run = models.ForeignKey(RUN, on_delete=models.CASCADE, related_name="records")
     leg = models.SmallIntegerField()
@@ -81,6 +84,7 @@ class RecordRow(models.Model):
     message = models.TextField()
     cleared = models.BooleanField(default=False)
     folder = models.BooleanField(default=False)
+    seen = models.BigIntegerField(null=True)
 
     class Meta:
         unique_together = [("run", "leg", "key")]

@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import itertools
 import json
+from array import array
 from collections import Counter
 from collections.abc import Collection, Iterator
 from datetime import datetime
@@ -10,10 +11,12 @@ from typing import Any, NamedTuple
 from django.db.models import (
     BinaryField,
     Count,
+    Exists,
     F,
     Func,
     IntegerField,
     Max,
+    OuterRef,
     Q,
     Sum,
     Value,
@@ -22,10 +25,12 @@ from django.db.models import (
 from django.db.models.functions import RowNumber
 
 from pinecart.core.decide import Decision
+from pinecart.core.digests import NUMBERS, digest_of
 from pinecart.core.lifecycle import ALIVE, RunState
 from pinecart.core.places import key_fields, key_of_text, parse_location
 from pinecart.core.totals import no_totals
 from pinecart.json_object import JsonObject
+from pinecart.runner.promise import Promise
 from pinecart.runner.undo import Done
 from pinecart.service.aside.selectors import asides_of
 from pinecart.service.config.refusals import UnknownName
@@ -132,10 +137,11 @@ def _seconds(begun: datetime | None, ended: datetime | None) -> float | None:
 
 
 def last_runs() -> dict[str, JsonObject]:
-    """job → its latest transfer that wasn't skipped."""
+    """job → of its latest transfer that wasn't skipped the id, state, outcome and queued_at."""
     transfers = Run.objects.filter(kind="transfer").exclude(outcome="skipped")
     newest = transfers.values("job").annotate(newest=Max("id")).values("newest")
-    return {run.pop("job"): run for run in Run.objects.filter(pk__in=newest).values(*LINE)}
+    found = Run.objects.filter(pk__in=newest).values("job", "id", "state", "outcome", "queued_at")
+    return {run["job"]: dict(run) for run in found}
 
 
 def bytes_carried(runs: Collection[int]) -> dict[int, int]:
@@ -194,6 +200,30 @@ def objects_recorded(run: int) -> int:
     """Of how many objects a run has written down what it did."""
     groups = Run.objects.values_list("summed", flat=True).get(pk=run)
     return sum(group["n"] for group in groups if group["done"])
+
+
+def promised_by(preview: int) -> Promise:
+    """What a preview would do."""
+    rows = RecordRow.objects.filter(run_id=preview).exclude(seen=None)
+    seen, keys = array(NUMBERS), array(NUMBERS)
+    for leg, key, digest in rows.values_list("leg", "key", "seen").iterator(5000):
+        seen.append(digest or 0)
+        keys.append(digest_of(leg, bytes(key)))
+    return Promise(array(NUMBERS, sorted(seen)), array(NUMBERS, sorted(keys)))
+
+
+def overtaken_page(
+    preview: int, run: int, leg: int, after: int, limit: int = PAGE
+) -> tuple[list[tuple[bytes, int]], int]:
+    """Keys and sizes of what a preview would do and this run has no record of; and where to go on.
+
+    The last page is empty.
+    """
+    done = RecordRow.objects.filter(run_id=run, leg=leg, key=OuterRef("key"))
+    rows = RecordRow.objects.filter(run_id=preview, leg=leg, pk__gt=after).exclude(seen=None)
+    left = rows.filter(~Exists(done)).order_by("pk").values_list("pk", "key", "size")[:limit]
+    found = list(left)
+    return [(bytes(key), size) for _, key, size in found], found[-1][0] if found else 0
 
 
 class RecordsWanted(NamedTuple):

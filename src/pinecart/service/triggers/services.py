@@ -9,8 +9,8 @@ from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.definition import Definition
+from pinecart.core.digests import NUMBERS
 from pinecart.core.part import Part
-from pinecart.core.watching import NUMBERS
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import SYSTEM, Actor
 from pinecart.service.jobs.facts import JobFacts

@@ -13,10 +13,11 @@ from typing import NamedTuple
 
 from pinecart.core.decide import Reason
 from pinecart.core.definition import Definition, Leg
+from pinecart.core.digests import NUMBERS, digest_of, is_among
 from pinecart.core.entries import Entry, fingerprint
 from pinecart.core.ports import Store
 from pinecart.core.selection import Selection
-from pinecart.core.watching import NUMBERS, Seen, digest_of, is_among
+from pinecart.core.watching import Seen
 from pinecart.drivers import open_store
 from pinecart.json_object import JsonObject
 from pinecart.runner.listing_streams import source_entries

@@ -69,6 +69,7 @@ class RunRecords:
         self._log = log
         self._stop = False
         self._of = order["of"]
+        self._exactly = int(order.get("part", {}).get("exactly") or 0)
         self._pause = False
         self.pacer = Pacer()
         self._stores = {
@@ -154,6 +155,15 @@ class RunRecords:
                 self.scopes[leg],
                 self._settled[leg][1],
             )
+
+    async def overtaken(self, leg: int) -> AsyncIterator[list[tuple[bytes, int]]]:
+        after = 0
+        while True:
+            preview = self._exactly
+            page, after = await reads(selectors.overtaken_page, preview, self._run, leg, after)
+            if not page:
+                return
+            yield page
 
     async def before(self, asides: list[Aside], rows: list[tuple[int, Row]]) -> None:
         if asides or rows:

@@ -86,6 +86,9 @@ async def _work(given: JsonObject, desk: RunRecords, lock: int) -> None:
     try:
         order = await asyncio.to_thread(_order, given)
         order = order._replace(pacer=desk.pacer, crew=crew)
+        if order.part.exactly:
+            promise = await reads(selectors.promised_by, order.part.exactly)
+            order = order._replace(promise=promise)
         opened.update(order.stores)
         desk.opened = order.stores
         await writes(desk.open_scopes, given["job"], order)

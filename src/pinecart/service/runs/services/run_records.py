@@ -41,6 +41,7 @@ TOLD = (
     "tries",
     "error",
     "message",
+    "seen",
 )
 
 
@@ -108,6 +109,7 @@ def save_batch(
             r.tries,
             r.error,
             r.message,
+            r.seen,
         )
         for r in rows.values()
     ]

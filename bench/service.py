@@ -1,0 +1,244 @@
+"""A whole service under load: pages while a run writes, many jobs due at once, many who look on.
+Figures are shares of what each may take.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import json
+import os
+import sqlite3
+import statistics
+import tempfile
+import threading
+import time
+from collections.abc import Callable, Iterator
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from tests.whole.house import House, house, pids_of, until
+
+PAGE_S, PAGE_CPU_S = 0.3, 0.06
+CALLS = 30
+IMPORT_S, MANY_S = 1.5, 120.0
+VIEWERS, EVENTS_A_SECOND, LATE_S, CORE = 200, 20, 2.0, 0.05
+LOOKS_S = 20.0
+CLEAN = ("copy", "new", True, "")
+
+Add = Callable[[str, float, float], None]
+
+
+def pages(add: Add, jobs: int, runs: int, records: int) -> None:
+    """Each page's slowest of 30 calls (but one), and its CPU, while the run's records grow."""
+    with started() as home:
+        working = fill(home, jobs, runs, records)
+        web = web_process(home)
+        calls = {
+            "jobs": "jobs?limit=50",
+            "jobs by last outcome": "jobs?limit=50&last=problems&sort=last",
+            "jobs by a part of their names": "jobs?limit=50&find=job-04",
+            "runs": "runs?limit=50",
+            "Today": "today",
+            "a working run": f"runs/{working}",
+            "its objects": f"runs/{working}/objects?limit=200",
+            "its objects of one decision": f"runs/{working}/objects?limit=200&decision=replace",
+            "its objects below a prefix": f"runs/{working}/objects?limit=200&prefix=d04",
+            "its objects by a part of their names": f"runs/{working}/objects?limit=200&text=4321",
+        }
+        with writing(home, working):
+            for name, path in calls.items():
+                slowest_s, cpu_s = asked(home, path, web)
+                add(f"{name}: p95 of {CALLS} calls, to {PAGE_S} s", slowest_s / PAGE_S, 1.0)
+                add(f"{name}: CPU of a call, to {PAGE_CPU_S} s", cpu_s / PAGE_CPU_S, 1.0)
+
+
+def many(add: Add, jobs: int) -> None:
+    with started() as home:
+        files = {f"j{n:03}/{k}.csv": b"%d" % k for n in range(jobs) for k in range(10)}
+        home.fresh_store("many", files)
+        home.standin.shelf.make("many")
+        lines = [f"pine://many/j{n:03}/,pine://office/many/{n}/,many-{n:03}" for n in range(jobs)]
+        table = "\n".join(["from,to,name", *lines])
+        with home.client() as cart:
+            began = time.monotonic()
+            cart.import_jobs(table, form="csv", save=True)
+            took = time.monotonic() - began
+            add(f"{jobs} jobs brought in, to {IMPORT_S} s", took / IMPORT_S, 1.0)
+            home.sql("update jobs_jobrecord set next_due=?", f"{datetime.now(UTC):%F %T}")
+            began = time.monotonic()
+            until(lambda: all(clean(job) for job in cart.jobs()), 600, "all to be done")
+            took = time.monotonic() - began
+            add(f"{jobs} jobs of ten files due at once, to {MANY_S:.0f} s", took / MANY_S, 1.0)
+
+
+def clean(job: dict[str, Any]) -> bool:
+    return bool(job["recent"]) and job["recent"][-1]["outcome"] == "clean"
+
+
+def viewers(add: Add, count: int) -> None:
+    """Of one run: the share of a core that its web process takes, and how late events come."""
+    with started() as home:
+        run = fill(home, 1, 0, 0)
+        tokens = [home.person(f"viewer-{n}") for n in range(-(-count // 30))]
+        late: list[float] = []
+        ended = [threading.Event() for _ in range(count)]
+        seats = [tokens[n // 30] for n in range(count)]
+        for seat, end in zip(seats, ended, strict=True):
+            threading.Thread(target=look_on, args=(home, seat, run, late, end), daemon=True).start()
+        until(lambda: len(late) >= count, 60, "everybody to look on")
+        web = web_process(home)
+        late.clear()
+        before, began = cpu_of(web), time.monotonic()
+        while time.monotonic() - began < LOOKS_S:
+            tell(home, run)
+            threading.Event().wait(1 / EVENTS_A_SECOND)
+        share = (cpu_of(web) - before) / (time.monotonic() - began)
+        add(
+            f"{count} viewers at {EVENTS_A_SECOND} events a second, to 5 % of a core",
+            share / CORE,
+            1,
+        )
+        add(f"the latest of their events, to {LATE_S} s", max(late) / LATE_S, 1.0)
+        now = f"{datetime.now(UTC):%F %T}"
+        home.sql("update runs_run set state='ended', outcome='clean', ended_at=?", now)
+        state = "insert into runs_runevent(run_id, kind, payload) values (?, 'state', '{}')"
+        home.sql(state, run)
+        missed = sum(not end.wait(5) for end in ended)
+        add("viewers who were not told of the end", missed, 0)
+
+
+# --- what is measured on
+
+
+@contextlib.contextmanager
+def started() -> Iterator[House]:
+    with tempfile.TemporaryDirectory() as own, house(Path(own)) as home:
+        yield home
+
+
+def web_process(home: House) -> int:
+    assert home.process
+    for pid in pids_of(home.process.pid):
+        if b"config.asgi" in Path(f"/proc/{pid}/cmdline").read_bytes():
+            return pid
+    raise AssertionError("There is no web process.")
+
+
+def cpu_of(pid: int) -> float:
+    """Seconds, user and system, of a process."""
+    fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+
+
+def asked(home: House, path: str, web: int) -> tuple[float, float]:
+    took = []
+    with httpx.Client(headers={"Authorization": f"Bearer {home.token}"}) as http:
+        url = f"{home.url}/api/v1/{path}"
+        http.get(url, timeout=120).raise_for_status()
+        before = cpu_of(web)
+        for _ in range(CALLS):
+            began = time.monotonic()
+            http.get(url, timeout=60).raise_for_status()
+            took.append(time.monotonic() - began)
+    return statistics.quantiles(took, n=20)[-1], (cpu_of(web) - before) / CALLS
+
+
+def fill(home: House, jobs: int, runs: int, records: int) -> int:
+    """So many jobs, ended runs of them, and a run that works and has so many records. Its number.
+
+    Straight into the database: nothing of it is measured.
+    """
+    home.fresh_store("posts", {"a": b"1"})
+    lines = [f"pine://posts/p{n}/,pine://office/b/{n}/,job-{n:03}" for n in range(jobs)]
+    with home.client() as cart:
+        cart.import_jobs("\n".join(["from,to,name", *lines]), form="csv", save=True)
+        first = cart.start("job-000")["id"]
+        until(lambda: cart.run(first)["state"] == "ended", what="the first run")
+    columns = [row[1] for row in home.sql("pragma table_info(runs_run)") if row[1] != "id"]
+    kept = [c for c in columns if c not in ("job", "outcome", "state", "queued_at", "summed")]
+    copied = ", ".join(f'"{column}"' for column in kept)
+    insert = (
+        f"insert into runs_run (job, outcome, state, queued_at, summed, {copied}) "
+        f"select ?, ?, ?, ?, ?, {copied} from runs_run where id=?"
+    )
+    decision, reason, done, error = CLEAN
+    group = {"decision": decision, "reason": reason, "done": done, "error": error, "proof": ""}
+    now = datetime.now(UTC)
+    with contextlib.closing(connected(home)) as db, db:
+        for n in range(runs):
+            at = f"{now - timedelta(minutes=runs - n):%F %T}"
+            outcome = "problems" if n % 9 == 0 else "clean"
+            db.execute(
+                insert, (f"job-{n % jobs:03}", outcome, "ended", at, summed(group, 5), first)
+            )
+        values = ("job-000", "", "working", f"{now:%F %T}", summed(group, records), first)
+        working = db.execute(insert, values).lastrowid
+        db.execute("update runs_run set ended_at=null where id=?", (working,))
+        db.executemany(
+            "insert into runs_recordrow (run_id, leg, key, decision, reason, size, done, seconds, "
+            "crc, proof, guarded, tries, error, message, cleared, folder) values "
+            "(?, 0, ?, 'copy', 'new', 10, 1, .1, '', 'read-back', 1, 1, '', '', 0, 0)",
+            ((working, b"d%03d/%06d.csv" % (n % 500, n)) for n in range(records)),
+        )
+    held = home.state / "runs" / f"{working}.lock"
+    hold(held)
+    return int(working or 0)
+
+
+def connected(home: House) -> Any:
+    return sqlite3.connect(home.state / "pinecart.sqlite3", timeout=30)
+
+
+def hold(lock: Path) -> None:
+    """As its process would: else the worker takes the run for dead."""
+    file = lock.open("a")
+    fcntl.flock(file, fcntl.LOCK_EX)
+    HELD.append(file)
+
+
+HELD: list[Any] = []
+
+
+def summed(group: dict[str, Any], count: int) -> str:
+    more = {"cleared": False, "folder": False, "n": count, "b": 10 * count}
+    return json.dumps([group | more])
+
+
+@contextlib.contextmanager
+def writing(home: House, run: int) -> Iterator[None]:
+    """A run that tells of itself four times a second, as long as this."""
+    over = threading.Event()
+
+    def write() -> None:
+        while not over.wait(0.25):
+            tell(home, run)
+
+    thread = threading.Thread(target=write)
+    thread.start()
+    try:
+        yield
+    finally:
+        over.set()
+        thread.join()
+
+
+def tell(home: House, run: int) -> None:
+    told = {"at": time.time(), "phases": [], "done": {"objects": 1, "bytes": 1}}
+    text = "insert into runs_runevent(run_id, kind, payload) values (?, 'progress', ?)"
+    home.sql(text, run, json.dumps(told))
+
+
+def look_on(home: House, token: str, run: int, late: list[float], ended: threading.Event) -> None:
+    headers = {"Authorization": f"Bearer {token}"}
+    url = f"{home.url}/api/v1/runs/{run}/events"
+    with httpx.stream("GET", url, headers=headers, timeout=60) as answer:
+        for line in answer.iter_lines():
+            if not line.startswith("data: "):
+                continue
+            told = json.loads(line.removeprefix("data: "))
+            late.append(time.time() - told["at"] if "at" in told else 0.0)
+    ended.set()
