@@ -26,6 +26,7 @@ const SidesPage = lazy(() => import('./features/stores/SidesPage'))
 const FindPage = lazy(() => import('./features/find/FindPage'))
 const OwnPage = lazy(() => import('./features/people/OwnPage'))
 const PeoplePage = lazy(() => import('./features/people/PeoplePage'))
+const SettingsPage = lazy(() => import('./features/settings/SettingsPage'))
 const TrailPage = lazy(() => import('./features/trail/TrailPage'))
 const BrowsePage = lazy(() => import('./features/stores/BrowsePage'))
 
@@ -41,6 +42,7 @@ const PAGES = [
 const ADMINISTRATORS = [
   ['/people', 'People'],
   ['/trail', 'Trail'],
+  ['/settings', 'Settings'],
 ] as const
 
 export function App() {
@@ -161,6 +163,7 @@ function House({ name, session }: { name: string; session: Session }) {
                 <Route path="me" element={<OwnPage />} />
                 <Route path="people" element={<PeoplePage />} />
                 <Route path="trail" element={<TrailPage />} />
+                <Route path="settings" element={<SettingsPage />} />
                 <Route path="enter" element={<Navigate to="/" replace />} />
                 <Route index element={<TodayPage />} />
                 <Route path="copy" element={<CopyNow />} />

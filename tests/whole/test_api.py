@@ -108,6 +108,8 @@ CALLS = [
     ("PUT", "session/second-factor", "look"),
     ("POST", "session/second-factor/off", "look"),
     ("GET", "trail", "administer"),
+    ("GET", "settings", "look"),
+    ("PUT", "settings", "administer"),
     ("POST", "demo/arrive", "operate"),
 ]
 

@@ -10,11 +10,13 @@ import time
 import click
 
 from pinecart.cli.frame import Cart, say
+from pinecart.cli.single_keys import Keys, single_keys
 from pinecart.cli.words import files, mark, size, span, width
 from pinecart.json_object import JsonObject
 
 BETWEEN_PLAIN_S = 5.0
 ASK_EVERY_S = 1.0
+SECOND_CTRL_C_S = 2.0
 
 
 def follow_quietly(cart: Cart, run: JsonObject, of: str) -> JsonObject:
@@ -35,22 +37,54 @@ def follow(cart: Cart, number: int, *, each: bool) -> JsonObject:
     line = _Line()
     seen = 0
     try:
-        for kind, told in cart.client.follow(number):
-            if kind == "progress":
-                line.draw(progress_line(told))
-            else:
-                line.state(told)
-            if each:
-                seen = _print_new(cart, number, seen, line)
+        with single_keys() as keys:
+            for kind, told in cart.client.follow(number):
+                if kind == "progress":
+                    _draw(line, told, keys)
+                else:
+                    line.state(told)
+                if each:
+                    seen = _print_new(cart, number, seen, line)
     except KeyboardInterrupt:
         line.end()
-        say(
-            f"No longer watching; run {number} goes on. Watch again: pinecart run follow "
-            f"{number}. Stop it: pinecart run stop {number}"
-        )
-        sys.exit(130)
+        _leave(cart, number)
     line.end()
     return cart.client.run(number)
+
+
+def _draw(line: _Line, told: JsonObject, keys: Keys) -> None:
+    text = progress_line(told)
+    if keys.are_heard:
+        text += "   (Space: more · Ctrl-C: leave it)"
+    line.draw(text)
+    if keys.was_pressed(" "):
+        line.clear()
+        for part in _more(told):
+            say(part)
+
+
+def _more(told: JsonObject) -> list[str]:
+    """What the line has no room for."""
+    lines = [f"  on its way: {file['key']}  {size(file['bytes'])}" for file in told["in_flight"]]
+    looked, same = told["listed"], told["unchanged"]
+    lines.append(f"  {looked:,} looked at, {same:,} unchanged, {told['problems']:,} problems")
+    return lines
+
+
+def _leave(cart: Cart, number: int) -> None:
+    """No longer watched. A second Ctrl-C just after stops the run, after a yes."""
+    again = f"Watch again: pinecart run follow {number}. Stop it: pinecart run stop {number}"
+    is_terminal = sys.stdin.isatty() and sys.stderr.isatty()
+    more = ", or Ctrl-C once more" if is_terminal else ""
+    say(f"No longer watching; run {number} goes on. {again}{more}")
+    if is_terminal:
+        try:
+            time.sleep(SECOND_CTRL_C_S)
+        except KeyboardInterrupt:
+            if click.confirm(f"Stop run {number}? What is in flight is finished.", err=True):
+                cart.client.stop(number)
+                say(f"Run {number} is stopping.")
+    sys.exit(130)
 
 
 def _print_new(cart: Cart, number: int, seen: int, line: _Line) -> int:

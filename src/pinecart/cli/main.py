@@ -35,6 +35,7 @@ COMMANDS = {
     "person": ("pinecart.cli.people", "person"),
     "session": ("pinecart.cli.people", "session"),
     "token": ("pinecart.cli.people", "token"),
+    "settings": ("pinecart.cli.settings", "settings"),
     "trail": ("pinecart.cli.trail", "trail"),
     "demo": ("pinecart.cli.serving", "demo"),
     "let-in": ("pinecart.cli.serving", "let_in"),

@@ -152,6 +152,16 @@ class JobCalls(ApiDoor):
     def end_watch(self, number: int) -> None:
         self.ask("DELETE", f"watches/{number}")
 
+    def settings(self) -> JsonObject:
+        """What holds for the whole service: {"values", "guards"}."""
+        return self.ask("GET", "settings")
+
+    def change_settings(self, given: JsonObject) -> JsonObject:
+        """values: all of them, each as name=value.   guards: all that are not as usual. What is
+        left out stays.
+        """
+        return self.ask("PUT", "settings", body=given)
+
     def schedule(self, *, days: int = 7) -> list[JsonObject]:
         """What will run when, the next first; every due time within so many days."""
         return self.ask("GET", "schedule", params={"days": days})

@@ -10,7 +10,6 @@ from zoneinfo import ZoneInfo
 from pinecart.core.definition import Definition, Leg
 from pinecart.core.places import Location
 
-PARTS = ("year", "month", "day", "hour", "week")
 _PART = re.compile(rb"\{(year|month|day|hour|week)\}")
 
 

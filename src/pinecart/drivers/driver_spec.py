@@ -25,6 +25,16 @@ MOST_AT_ONCE = FormField(
     least=1,
     most=256,
 )
+RUNS_AT_ONCE = FormField(
+    "runs_at_once",
+    FieldType.NUMBER,
+    "Runs at once, at most",
+    "So many runs may work with it; others wait their turn.",
+    default="as many as the service carries out",
+    is_common=False,
+    least=1,
+    most=64,
+)
 YES_OR_NO = (Choice("yes", "Yes"), Choice("no", "No"))
 
 

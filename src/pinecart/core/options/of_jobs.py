@@ -31,6 +31,38 @@ from pinecart.core.options.registry import (
 from pinecart.core.places import ASIDE, lies_in
 from pinecart.core.selection import read_size
 from pinecart.core.totals import size_text
+from pinecart.core.value_lines import lines_of, read_values
+
+# --- named values
+
+
+def _read_values(field: FormField, value: Any, where: str, reading: Problems) -> list[str] | None:
+    if not is_list_of_texts(value):
+        message = f"{where} must be a list of texts, each as name=value."
+        reading.wrong(where, "job.malformed", message)
+        return None
+    found, wrong = read_values(value)
+    for message in wrong:
+        reading.wrong(where, "job.malformed", f"{where}: {message}")
+    return lines_of(found)
+
+
+add(
+    OptionSpec(
+        FormField(
+            "values",
+            FieldType.LIST,
+            "Named values",
+            "What {name} in from and to stands for: name=value. The service's settings may have "
+            "more.",
+            example="site=north-fell",
+            is_common=False,
+        ),
+        default=always([]),
+        used_in=(JOB,),
+        read=_read_values,
+    )
+)
 
 # --- what happens where both sides have a file
 

@@ -62,6 +62,31 @@ add(
         sentence=_hours_sentence,
     )
 )
+PRIORITY_WORDS = {
+    "first": "Its runs go before others that wait.",
+    "usual": "",
+    "last": "Its runs go after others that wait.",
+}
+add(
+    OptionSpec(
+        FormField(
+            "priority",
+            FieldType.CHOICE,
+            "Where runs wait",
+            "Which of those that wait goes next.",
+            default="usual",
+            choices=(
+                Choice("first", "Before others"),
+                Choice("usual", "In turn"),
+                Choice("last", "After others"),
+            ),
+            is_common=False,
+        ),
+        default=always("usual"),
+        used_in=(JOB,),
+        sentence=lambda value, chosen: PRIORITY_WORDS[value],
+    )
+)
 add(
     OptionSpec(
         FormField(

@@ -10,7 +10,7 @@ from typing import Any
 from pinecart.core.errors import Invalid
 from pinecart.core.form_fields import Choice, FieldType, FormField
 from pinecart.core.pasting import PasteRules
-from pinecart.drivers.driver_spec import MOST_AT_ONCE, DriverSpec
+from pinecart.drivers.driver_spec import MOST_AT_ONCE, RUNS_AT_ONCE, DriverSpec
 from pinecart.drivers.folder.connection_check import try_folder
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.json_object import JsonObject
@@ -79,6 +79,7 @@ FIELDS = (
         code="store.marker",
     ),
     MOST_AT_ONCE,
+    RUNS_AT_ONCE,
 )
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from pinecart.core.form_fields import Choice, FieldType, FormField
 from pinecart.core.pasting import PasteRules, percent_decoded
-from pinecart.drivers.driver_spec import MOST_AT_ONCE, YES_OR_NO, DriverSpec
+from pinecart.drivers.driver_spec import MOST_AT_ONCE, RUNS_AT_ONCE, YES_OR_NO, DriverSpec
 from pinecart.drivers.s3.connection_check import try_bucket_store
 from pinecart.drivers.s3.store import S3Store
 
@@ -192,6 +192,7 @@ FIELDS = (
         is_common=False,
     ),
     MOST_AT_ONCE,
+    RUNS_AT_ONCE,
 )
 
 

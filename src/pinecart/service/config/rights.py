@@ -73,6 +73,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("runs", "GET"): LOOK,
         ("audits", "GET"): LOOK,
         ("find", "GET"): LOOK,
+        ("settings", "GET"): LOOK,
         ("store-go-on", "POST"): OPERATE,
         ("demo-arrive", "POST"): OPERATE,
     },
@@ -148,6 +149,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("person", "PATCH"): ADMINISTER,
         ("entry-code", "POST"): ADMINISTER,
         ("trail", "GET"): ADMINISTER,
+        ("settings", "PUT"): ADMINISTER,
     },
 }
 CALL_OF_TOKEN = ("job-call", "POST")  # all that a token may that only starts a job

@@ -33,6 +33,7 @@ INSTALLED_APPS = [
     "pinecart.service.aside",
     "pinecart.service.runs",
     "pinecart.service.triggers",
+    "pinecart.service.settings",
     "pinecart.service.trail",
 ]
 TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]

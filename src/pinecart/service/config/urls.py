@@ -10,7 +10,18 @@ from drf_spectacular.views import SpectacularAPIView
 from pinecart.service.config.refusals import PROBLEM, problem_body
 from pinecart.service.config.rights import ByTable
 
-APPS = ("people", "stores", "jobs", "runs", "carries", "triggers", "trail", "today", "forms")
+APPS = (
+    "people",
+    "stores",
+    "jobs",
+    "runs",
+    "carries",
+    "triggers",
+    "settings",
+    "trail",
+    "today",
+    "forms",
+)
 
 
 def console(request: HttpRequest, page: str = "") -> HttpResponse:

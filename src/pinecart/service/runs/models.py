@@ -24,6 +24,7 @@ class Run(models.Model):
 
     waits: begins only once no run of its job is under way (of a preview, or an audit).
     part: which of the job's files it is about (core.part); empty: all.   version: of the job.
+    priority: of those that wait the highest goes first.
     of: the run that is undone, or whose set-aside is cleared away.   holds: what waits for a
     person; `released`: digests of what a person said yes to.   summed: its records in groups
     (core.totals.Sums), kept in the transaction of the records.
@@ -44,6 +45,7 @@ class Run(models.Model):
     waits = models.BooleanField(default=False)
     part = models.JSONField(default=dict)
     version = models.IntegerField(null=True)
+    priority = models.SmallIntegerField(default=0)
     stop_wanted = models.BooleanField(default=False)
     pause_wanted = models.BooleanField(default=False)
     holds = models.JSONField(default=list)

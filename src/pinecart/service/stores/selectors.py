@@ -162,6 +162,12 @@ def ceiling_of(name: str) -> int:
     return int(fields.get("most_at_once") or 0)
 
 
+def runs_at_once(name: str) -> int:
+    """How many runs at once a store bears, as its form says; 0: it says nothing."""
+    fields = StoreRecord.objects.filter(name=name).values_list("fields", flat=True).first() or {}
+    return int(fields.get("runs_at_once") or 0)
+
+
 def rests(names: Collection[str]) -> dict[str, float]:
     """Stores that asked for a pause which is not over, and how many seconds are left of it."""
     now = timezone.now()

@@ -10,13 +10,12 @@ import logging
 import threading
 import time
 from concurrent.futures import Future, ThreadPoolExecutor
-from datetime import UTC, datetime
+from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
 from django.db import connections
 
-from pinecart.core.dated_places import filled
 from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
@@ -29,6 +28,7 @@ from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import StateConflict
 from pinecart.service.jobs.selectors import definition_of, find_job, jobs_at_changes
 from pinecart.service.runs.selectors import runs_alive
+from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.stores.selectors import spec_of, store_named
 from pinecart.service.triggers.facts import WatchFacts
 from pinecart.service.triggers.selectors import watches_kept
@@ -150,7 +150,7 @@ class Watched:
 
     def _look_now(self) -> Seen:
         try:
-            definition = filled(self.plan.definition, datetime.now(UTC))
+            definition = as_it_runs(self.plan.definition)
             specs = _specs_of(definition)
             if not self._listens:
                 self._listens = True

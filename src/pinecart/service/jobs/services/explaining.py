@@ -6,9 +6,6 @@ import asyncio
 import time
 from typing import NamedTuple
 
-from django.utils import timezone
-
-from pinecart.core.dated_places import filled
 from pinecart.core.definition import Definition, Leg
 from pinecart.core.places import key_of_text
 from pinecart.core.ports import Store
@@ -24,6 +21,7 @@ from pinecart.service.config.settings import STATE
 from pinecart.service.jobs.selectors import definition_of, job_named
 from pinecart.service.ledger.selectors import rows_of, scope_known
 from pinecart.service.runs.selectors import records_of_key
+from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.stores.selectors import spec_of, store_for
 
 
@@ -41,7 +39,7 @@ def explain_file(actor: Actor, name: str, text: str) -> list[LegExplained]:
 
     Raises NotFound, NotAllowed, Invalid, StoreError.
     """
-    definition = filled(definition_of(job_named(name, actor)), timezone.now())
+    definition = as_it_runs(definition_of(job_named(name, actor)))
     key = key_of_text(text, field="key")
     specs = {}
     for leg in definition.legs:

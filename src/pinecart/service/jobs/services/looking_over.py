@@ -9,13 +9,11 @@ from collections.abc import Sequence
 from itertools import combinations
 from typing import NamedTuple
 
-from django.utils import timezone
-
-from pinecart.core.dated_places import filled
 from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition, Leg
 from pinecart.core.entries import Entry
 from pinecart.core.errors import StoreError
+from pinecart.core.named_values import named_in
 from pinecart.core.places import Location
 from pinecart.core.ports import Store
 from pinecart.core.selection import compile_selection
@@ -26,6 +24,7 @@ from pinecart.runner.side import Side
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.selectors import definitions_but
 from pinecart.service.jobs.services.due import next_due
+from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.stores.selectors import place_of, spec_of, store_for
 
 SAMPLE = 5000  # files of a source that are looked at
@@ -49,8 +48,8 @@ class Sample(NamedTuple):
 
 def look_over(actor: Actor, definition: Definition) -> list[JobFinding]:
     """Of a definition that was checked. Raises NotAllowed."""
-    definition = filled(definition, timezone.now())
-    found = _schedule_findings(definition)
+    definition = as_it_runs(definition)
+    found = _schedule_findings(definition) + _value_findings(definition)
     found += _others_there(actor, definition)
     for i, leg in enumerate(definition.legs):
         if leg.is_on:
@@ -64,6 +63,18 @@ def _schedule_findings(definition: Definition) -> list[JobFinding]:
         return []
     message = f"It would run {trigger.describe()}: that never comes any more."
     return [JobFinding("schedule", "schedule.never", message)]
+
+
+def _value_findings(definition: Definition) -> list[JobFinding]:
+    """Named values that nobody has set."""
+    found = []
+    for name in sorted(named_in(definition)):
+        message = (
+            f"{{{name}}} stands in a place as it is: no value of this name is set, in the job's "
+            "values or the service's settings."
+        )
+        found.append(JobFinding("values", "job.no-value", message))
+    return found
 
 
 def _others_there(actor: Actor, definition: Definition) -> list[JobFinding]:

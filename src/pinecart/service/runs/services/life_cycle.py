@@ -8,7 +8,6 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
-from pinecart.core.dated_places import filled
 from pinecart.core.decide import Reason
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
@@ -36,8 +35,10 @@ from pinecart.service.runs.selectors import (
     run_of,
 )
 from pinecart.service.runs.services.epochs import hold_epoch
+from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.trail.services import Change, change
 
+PRIORITIES = {"first": 1, "usual": 0, "last": -1}
 CLEARED_AT_ONCE = 5  # runs whose remains are cleared away, in one turn of the clock
 UPLOADS_AFTER = timedelta(minutes=10)  # after a run's end: then the clock looks for unfinished ones
 
@@ -89,7 +90,8 @@ def start_run(
         run = Run.objects.create(
             kind=kind,
             job=definition.job,
-            definition=filled(definition, due or timezone.now()).as_mapping(),
+            definition=as_it_runs(definition, due).as_mapping(),
+            priority=PRIORITIES[definition["priority"]],
             version=version,
             labels=list(definition.labels),
             state=RunState.QUEUED.value,

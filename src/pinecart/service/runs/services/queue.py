@@ -19,17 +19,19 @@ from pinecart.service.config.rights import SYSTEM, Right
 from pinecart.service.runs.models import Run
 from pinecart.service.runs.selectors import transfer_under_way
 from pinecart.service.runs.services.life_cycle import requeue, tell_state
-from pinecart.service.stores.selectors import Place, place_of
+from pinecart.service.stores.selectors import Place, place_of, runs_at_once
 from pinecart.service.trail.services import change
 
 LOOKING = ("preview", "audit")  # kinds of run that write to no place
 
+TAKEN_AT_ONCE = 50
 OUT_OF_HOURS = "run.out-of-hours"
 DISK_LOW, LOW_DISK = "disk.low", "Waits for disk"
 
 
 def claim_next(*, now: datetime, limit: int) -> Run | None:
-    """The oldest run that may start, under a new epoch. None: nothing may start now.
+    """Of the runs that may start the one of the highest priority, of those the oldest, under a new
+    epoch. None: nothing may start now.
 
     Only the worker claims, one at a time: what is working now still is when it is written down.
     """
@@ -49,17 +51,18 @@ def claim_next(*, now: datetime, limit: int) -> Run | None:
 
 
 def _claimable() -> Iterator[Run]:
-    """The oldest first, some at a time: while a listing is open, nothing can be written after
-    another process wrote.
+    """In turn, some at a time: while a listing is open, nothing can be written after another
+    process wrote.
     """
-    after = 0
     states = [state.value for state in CLAIMABLE]
-    while True:
-        some = list(Run.objects.filter(state__in=states, pk__gt=after).order_by("id")[:50])
-        yield from some
-        if len(some) < 50:
-            return
-        after = some[-1].pk
+    waiting = Run.objects.filter(state__in=states)
+    for priority in sorted(set(waiting.values_list("priority", flat=True)), reverse=True):
+        after = 0
+        while some := list(
+            waiting.filter(priority=priority, pk__gt=after).order_by("id")[:TAKEN_AT_ONCE]
+        ):
+            yield from some
+            after = some[-1].pk
 
 
 @transaction.atomic
@@ -147,7 +150,23 @@ def _waits_for(
     for other in working:
         if _overlap(run, other, place):
             return f"Waits for run {other.pk} of {other.job}, which writes to the same place."
+    return _waits_for_a_store(run, working)
+
+
+def _waits_for_a_store(run: Run, working: Collection[Run]) -> str:
+    """Where a store of it bears no more runs at once."""
+    for name in sorted(_stores(run)):
+        there = [other for other in working if name in _stores(other)]
+        most = runs_at_once(name) if there else 0
+        if most and len(there) >= most:
+            of_those = "1 run" if most == 1 else f"{most} runs"
+            return f"Waits for run {there[0].pk}: the store {name} takes {of_those} at once."
     return ""
+
+
+def _stores(run: Run) -> set[str]:
+    legs = run.definition["legs"]
+    return {parse_location(leg[side]).store for leg in legs for side in ("from", "to")}
 
 
 def _overlap(a: Run, b: Run, place: Callable[[Location], Place]) -> bool:

@@ -1,0 +1,9 @@
+import { queryOptions } from '@tanstack/react-query'
+import { api, got } from './client'
+
+/** What holds for the whole service. */
+export const settingsQuery = () =>
+  queryOptions({
+    queryKey: ['settings'],
+    queryFn: () => got(api.GET('/api/v1/settings')),
+  })

@@ -1,0 +1,78 @@
+"""What holds for the whole service."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from pinecart.cli.frame import Cart, Words, output_option, say
+from pinecart.json_object import JsonObject
+
+
+@click.group(cls=Words)
+def settings() -> None:
+    """What holds for the whole service: named values in places, and limits.
+
+    \b
+    pinecart settings show
+    """
+
+
+@settings.command("show")
+@output_option
+def settings_show(cart: Cart) -> None:
+    """What {name} in a job's places stands for, and above which limits a run asks first.
+
+    \b
+    pinecart settings show
+    """
+    _tell(cart, cart.client.settings())
+
+
+@settings.command("change")
+@click.option("--value", "values", multiple=True, metavar="NAME=VALUE", help="Set a named value.")
+@click.option("--forget", "gone", multiple=True, metavar="NAME", help="Forget a named value.")
+@click.option(
+    "--limit", "limits", multiple=True, metavar="LIMIT=NUMBER", help="As settings show names it."
+)
+@output_option
+def settings_change(
+    cart: Cart, values: tuple[str, ...], gone: tuple[str, ...], limits: tuple[str, ...]
+) -> None:
+    """Change them, from the next run on.
+
+    \b
+    pinecart settings change --value site=north-fell --limit removals=50
+    """
+    before = cart.client.settings()
+    asked: JsonObject = {}
+    if values or gone:
+        kept = {name: v for name, v in before["values"].items() if name not in gone}
+        named = [line.partition("=")[0] for line in values]
+        asked["values"] = [f"{name}={v}" for name, v in kept.items() if name not in named]
+        asked["values"] += values
+    if limits:
+        asked["guards"] = before["guards"] | dict(map(_limit, limits))
+    if not asked:
+        raise click.UsageError("Say what to change: --value, --forget or --limit.")
+    _tell(cart, cart.client.change_settings(asked))
+
+
+def _limit(text: str) -> tuple[str, Any]:
+    name, _, number = text.partition("=")
+    if not number.isdecimal():
+        raise click.UsageError(f"{text!r}: write a limit as removals=50.")
+    return name, int(number)
+
+
+def _tell(cart: Cart, told: JsonObject) -> None:
+    def plain() -> None:
+        if not told["values"]:
+            say("There are no named values. Set one with: pinecart settings change --value …")
+        for name, value in told["values"].items():
+            click.echo(f"{{{name}}} is {value}")
+        for name, number in told["guards"].items():
+            click.echo(f"{name:<22} {number:,}")
+
+    cart.show(told, plain)

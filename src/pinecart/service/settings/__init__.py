@@ -1,0 +1,1 @@
+"""What holds for the whole service, and may be changed while it works."""

@@ -1,0 +1,50 @@
+"""The service's settings over HTTP."""
+
+from __future__ import annotations
+
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from pinecart.service.config.shapes import checked
+from pinecart.service.people.api import actor_in
+from pinecart.service.settings import selectors, services
+
+
+class SettingsShape(serializers.Serializer):
+    values = serializers.DictField(
+        child=serializers.CharField(),
+        help_text="Name → value: what {name} in a job's places stands for.",
+    )
+    guards = serializers.DictField(
+        child=serializers.IntegerField(),
+        help_text="The limits above which a run waits for a yes, where its job has none.",
+    )
+
+
+class NewSettingsShape(serializers.Serializer):
+    values = serializers.ListField(
+        child=serializers.CharField(),
+        required=False,
+        help_text="All of them, each as name=value. Left out: they stay.",
+    )
+    guards = serializers.DictField(
+        child=serializers.IntegerField(min_value=0),
+        required=False,
+        help_text="All that are not as usual. Left out: they stay.",
+    )
+
+
+class Settings(APIView):
+    @extend_schema(operation_id="settings_show", responses=SettingsShape)
+    def get(self, request: Request) -> Response:
+        """What holds for the whole service."""
+        return Response(selectors.settings_told())
+
+    @extend_schema(request=NewSettingsShape, responses=SettingsShape)
+    def put(self, request: Request) -> Response:
+        """Change what holds for the whole service, from the next run on."""
+        asked = checked(NewSettingsShape, request.data)
+        return Response(services.change_settings(actor_in(request), asked))

@@ -1,0 +1,44 @@
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import datetime
+
+from django.utils import timezone
+
+from pinecart.core.dated_places import filled
+from pinecart.core.definition import Definition
+from pinecart.core.guards import Limits
+from pinecart.core.named_values import with_values
+from pinecart.json_object import JsonObject
+from pinecart.service.settings.models import Setting
+
+VALUES, GUARDS = "values", "guards"
+
+
+def values_set() -> dict[str, str]:
+    return _value(VALUES)
+
+
+def guards_set() -> dict[str, int]:
+    return _value(GUARDS)
+
+
+def _value(name: str) -> JsonObject:
+    found = Setting.objects.filter(name=name).values_list("value", flat=True).first()
+    return dict(found or {})
+
+
+def settings_told() -> JsonObject:
+    """guards: all of them, as they hold for a job that says nothing else."""
+    usual = Limits()._asdict()
+    return {"values": values_set(), "guards": usual | guards_set()}
+
+
+def as_it_runs(definition: Definition, moment: datetime | None = None) -> Definition:
+    """With everything that isn't its own: named values and parts of the date in its places, and the
+    service's limits where it has none. moment: of the run; now, without one.
+    """
+    named = with_values(definition, values_set())
+    guards = guards_set() | dict(definition["guards"])
+    options = {**named.options, GUARDS: guards} if GUARDS in named.options else named.options
+    return filled(replace(named, options=options), moment or timezone.now())
