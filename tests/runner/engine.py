@@ -7,6 +7,7 @@ from collections import Counter
 
 from pinecart.core.columns import Rows
 from pinecart.core.definition_reading import leg_keys, read_definition
+from pinecart.core.part import ALL
 from pinecart.core.retry import Retry
 from pinecart.drivers import open_store
 from pinecart.runner.leg_context import RemovalPace
@@ -208,11 +209,12 @@ async def run(
     aside=(),
     resume=False,
     pace=RemovalPace(),
+    part=ALL,
     **job,
 ):
     if not resume:
         memory.records, memory.intents = {}, {}
-    legs = [
+    legs = job.pop("legs", None) or [
         {
             "from": "pine://posts/",
             "to": "pine://office/dawn/",
@@ -234,6 +236,7 @@ async def run(
         aside=tuple(aside),
         settle_s=settle_s,
         pace=pace,
+        part=part,
     )
     ending = await carry_out(order, memory)
     return ending

@@ -104,6 +104,7 @@ export const REASONS: Record<string, string> = {
   proven: 'its copy is proven',
   asked: 'you asked for it',
   'too-young': 'it was touched a moment ago',
+  'not-younger': 'it is no younger than the youngest there',
   later: 'a whole run would do it',
   overtaken: 'it is no longer as the preview saw it',
   awaited: 'another job has not taken it yet',

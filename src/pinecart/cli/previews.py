@@ -137,6 +137,8 @@ LEFT_WORDS = {
     "other-size": "left out by size",
     "other-time": "left out by time",
     "exists": "there under this name",
+    "not-younger": "no younger than the youngest there",
+    "too-young": "touched a moment ago",
 }
 
 

@@ -83,6 +83,7 @@ class Reason(StrEnum):
     EXPIRED = "expired"
     LATER = "later"
     OVERTAKEN = "overtaken"
+    NOT_YOUNGER = "not-younger"
 
 
 class SideState(Enum):

@@ -13,7 +13,7 @@ from pinecart.core.guards import Limits
 from pinecart.core.keeping import CHOICES, Keep
 from pinecart.core.option_spec import CARRY, JOB, REMOVE
 from pinecart.core.options import OPTIONS, REMOVING, of_use
-from pinecart.core.places import Location
+from pinecart.core.places import Location, key_of_text
 from pinecart.core.renaming import Renaming
 from pinecart.core.selection import RULES, Selection, compile_selection, read_size, read_span
 from pinecart.core.triggers import Trigger
@@ -55,6 +55,26 @@ class Leg:
     def folders(self) -> str:
         """Which folders are made: "with-files", "empty-too" or "only"."""
         return str(self.options["folders"])
+
+    @property
+    def younger_than(self) -> str:
+        """Only what is younger than the youngest there, of the "leg" or of each "folder"; empty:
+        whatever there is.
+        """
+        return str(self.options["younger_than_there"])
+
+    @property
+    def changing_tries(self) -> int:
+        """So often a file that changes while it is read is tried."""
+        return 1 if self.options["open_files"] == "leave" else 3
+
+    @property
+    def read_place(self) -> Location:
+        """Where its files are read: the source, or a snapshot of it in the same store."""
+        snapshot = self.options["snapshot"]
+        if not snapshot:
+            return self.source
+        return self.source._replace(path=key_of_text(snapshot, field="snapshot"))
 
     @property
     def is_on(self) -> bool:

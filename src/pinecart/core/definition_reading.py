@@ -212,6 +212,9 @@ def _check_legs(legs: Sequence[Leg], intent: Intent, reading: Problems) -> None:
                 "into itself."
             )
             reading.wrong(f"legs[{i}].to", "job.inside-itself", message)
+        if leg.options["snapshot"] and intent is Intent.HAND_OVER:
+            message = "A move clears its source: it can't read from a snapshot of it."
+            reading.wrong(f"legs[{i}].snapshot", "job.moves-a-snapshot", message)
         for other in legs[:i]:
             _check_targets(leg, other, f"legs[{i}].to", intent, reading)
 

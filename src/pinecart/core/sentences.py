@@ -46,9 +46,10 @@ def _of_leg(leg: Leg, intent: Intent) -> list[Sentence]:
     is_danger = intent is Intent.REMOVE
     told = [Sentence(_places(leg, intent), is_danger)]
     for name, value in leg.options.items():
-        words = OPTIONS[name].sentence(value, leg.options)
+        option = OPTIONS[name]
+        words = option.sentence(value, leg.options)
         if words:
-            told.append(Sentence(words))
+            told.append(Sentence(words, option.is_danger(value, leg.options)))
     return told
 
 

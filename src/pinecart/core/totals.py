@@ -197,6 +197,7 @@ LEFT_WORDS = {
     "recognised": "unchanged",
     "left-out": "left out by rule",
     "later": "left for a whole run",
+    "not-younger": "left out, being no younger than the youngest there",
     "overtaken": "overtaken: no longer as the preview saw them",
     "other-size": "left out by rule",
     "other-time": "left out by rule",

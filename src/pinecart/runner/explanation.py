@@ -37,6 +37,7 @@ VERDICT_WORDS = {
     Reason.OTHER_SIZE: "A size rule leaves it out.",
     Reason.OTHER_TIME: "A time rule leaves it out.",
     Reason.ALWAYS: "Everything is sent again in every run.",
+    Reason.NOT_YOUNGER: "It is no younger than the youngest file there.",
     Reason.OVERTAKEN: "It is no longer as the preview saw it, so it was left.",
     Reason.TOO_YOUNG: "It was touched a moment ago: it is left for now.",
     Reason.UNREADABLE: "It may not be read.",
@@ -100,6 +101,9 @@ async def explain(
     if entry is None and far is None and row is None:
         steps.append(RuleAsked("verdict", "Nothing of this name is at either side.", decides=True))
         return Explanation(key, steps, None)
+    if leg.younger_than:
+        words = "Left out, if the youngest file there is as young: each run looks that up first."
+        steps.append(RuleAsked("younger_than_there", words))
     steps.append(RuleAsked("comparison", COMPARISON_WORDS[leg.rules.compare]))
     item = await CloserLook(leg).decide(key, entry, far, row)
     steps.append(RuleAsked("verdict", _verdict_words(item.verdict), decides=True))

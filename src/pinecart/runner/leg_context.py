@@ -47,6 +47,8 @@ class LegContext(NamedTuple):
     folders: "with-files", "empty-too" or "only".
     crew: other processes that help to carry; None: there are none.
     part: which of its files are looked at.
+    younger_than: "leg" or "folder": only what is younger than the youngest there; empty: whatever.
+    changing_tries: so often a file that changes while it is read is tried.
     promise: what a preview would do, and nothing else is done; None: whatever is to be done.
     """
 
@@ -80,6 +82,8 @@ class LegContext(NamedTuple):
     pace: RemovalPace = RemovalPace()
     part: Part = ALL
     promise: Promise | None = None
+    younger_than: str = ""
+    changing_tries: int = 3
 
     @property
     def folders_taken(self) -> str:
@@ -100,6 +104,7 @@ class LegContext(NamedTuple):
             self.uploads,
             self.pacer,
             self.through_us,
+            self.changing_tries,
         )
 
     @property

@@ -56,6 +56,7 @@ class TransferOptions(NamedTuple):
 
     uploads: journals of the source's and the target's uploads in parts.
     through_us: never by the store, or the kernel, alone.
+    changing_tries: so often a file that changes while it is read is tried.
     """
 
     run: int
@@ -67,6 +68,7 @@ class TransferOptions(NamedTuple):
     uploads: tuple[Uploads | None, Uploads | None] = (None, None)
     pacer: Pacer | None = None
     through_us: bool = False
+    changing_tries: int = CHANGING_TRIES
 
 
 class ObjectTransfer:
@@ -83,6 +85,7 @@ class ObjectTransfer:
         self._source, self._target = options.source, options.target
         self._retry, self._keep, self._uploads = options.retry, options.keep, options.uploads
         self._pacer = options.pacer or Pacer()
+        self._changing_tries = options.changing_tries
         self._may_copy = not options.through_us
         # Asked once: to ask a protocol for each small object costs 5 % of it.
         store = options.target.store
@@ -134,7 +137,7 @@ class ObjectTransfer:
         """
         if isinstance(exc, Busy):
             return self._retry.is_over(tried, seconds)
-        return tried >= (CHANGING_TRIES if isinstance(exc, Changed) else self._retry.times)
+        return tried >= (self._changing_tries if isinstance(exc, Changed) else self._retry.times)
 
     async def _probe_once(self) -> None:
         async with self._probed:

@@ -7,6 +7,7 @@ else waits in the plan's scratch file until the plan is whole: only then the gua
 from __future__ import annotations
 
 import time
+from datetime import UTC, datetime
 from functools import partial
 from typing import IO, Protocol
 
@@ -46,7 +47,9 @@ from pinecart.runner.unchanged import (
     unchanged_bytes,
     was_sent_already,
 )
+from pinecart.runner.youngest_there import YoungestThere, youngest_there
 
+MOST_TOLD = 100  # folders whose youngest file is told
 ACTS = (Decision.COPY, Decision.REPLACE, Decision.REMOVE, Decision.CLEAR)
 PROBLEM_WORDS = {
     Reason.CHANGED_THERE: "Somebody changed it there since it was placed. It was left untouched.",
@@ -91,6 +94,7 @@ class Planner:
         self._closer_look = CloserLook(leg)
         self._is_listed = False
         self._looking = 0  # questions that are not answered yet
+        self._youngest: YoungestThere | None = None
         self._above: list[bytes] = []  # files of the source below whose names the next ones may lie
 
     async def plan(self, carries: TakesNew, pool: Pool, decisions: IO[str]) -> Plan:
@@ -99,6 +103,10 @@ class Planner:
         Raises StoreError or Incomplete where a listing is not to be trusted.
         """
         has_folders = await self._target_has_folders()
+        if self._leg.younger_than:
+            rows = self._ledger.pages(self._leg.number)
+            self._youngest = await youngest_there(self._leg, rows, self._names)
+            self._tell_youngest(self._youngest)
         plan = Plan(decisions)
         ways = _Ways(carries, pool, plan)
         await self._decide_all(ways, has_folders=has_folders)
@@ -110,6 +118,13 @@ class Planner:
         listed = self._tally.progress.listed
         self._leg.log("planned", f"Listing complete: {listed} names.", listed=listed)
         return plan
+
+    def _tell_youngest(self, youngest: YoungestThere) -> None:
+        for folder, modified_ns in sorted(youngest.times.items())[:MOST_TOLD]:
+            at = datetime.fromtimestamp(modified_ns / 10**9, UTC)
+            place = show(folder + b"/") if folder else "the destination"
+            words = f"The youngest file in {place} is of {at:%Y-%m-%d %H:%M:%S} UTC."
+            self._leg.log("youngest", words)
 
     async def _target_has_folders(self) -> bool:
         target = self._leg.target
@@ -185,8 +200,12 @@ class Planner:
         if row is not None:
             seen.rows += not row.cleared
 
-        if entry is not None and self._leg.part.is_growing(entry.modified_ns, now_ns):
-            return Reason.TOO_YOUNG
+        if entry is not None:
+            if self._leg.part.is_growing(entry.modified_ns, now_ns):
+                return Reason.TOO_YOUNG
+            is_known = row is not None and row.source == fingerprint(entry)
+            if self._youngest and not is_known and self._youngest.leaves_out(key, entry):
+                return Reason.NOT_YOUNGER
         selection = self._leg.selection
         if selection.is_everything:
             return None

@@ -309,7 +309,7 @@ def _sum(a: dict[str, int] | None, b: dict[str, int]) -> dict[str, int]:
 
 def _sides(order: Order, number: int) -> tuple[Side, Side]:
     leg = order.definition.legs[number]
-    return _side(order, leg.source), _side(order, leg.target)
+    return _side(order, leg.read_place), _side(order, leg.target)
 
 
 def _side(order: Order, place: Location) -> Side:
@@ -361,6 +361,8 @@ def leg_context(order: Order, number: int, records: Records) -> LegContext:
         pace=order.pace,
         part=order.part,
         promise=order.promise,
+        younger_than=leg.younger_than,
+        changing_tries=leg.changing_tries,
     )
 
 

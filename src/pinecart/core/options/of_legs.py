@@ -146,6 +146,88 @@ add(
     )
 )
 
+YOUNGER_WORDS = {
+    "": "",
+    "leg": "Takes only what is younger than the youngest file there.",
+    "folder": "Takes only what is younger than the youngest file in its folder there.",
+}
+_OVERTAKES = (
+    " What failed once, or came late with an older time, is then left out, and counted as such."
+)
+add(
+    OptionSpec(
+        FormField(
+            "younger_than_there",
+            FieldType.CHOICE,
+            "Only what is younger",
+            "Only files younger than the youngest that lies there already.",
+            default="whatever their time",
+            choices=(
+                Choice("leg", "Than the youngest of all there", is_danger=True),
+                Choice("folder", "Than the youngest in its folder there", is_danger=True),
+            ),
+            is_common=False,
+        ),
+        default=always(""),
+        is_of_leg=True,
+        sentence=lambda value, chosen: YOUNGER_WORDS[value] + (_OVERTAKES if value else ""),
+        is_danger=lambda value, chosen: bool(value),
+    )
+)
+add(
+    OptionSpec(
+        FormField(
+            "open_files",
+            FieldType.CHOICE,
+            "Files that are being written",
+            "What becomes of a file that changes while it is read.",
+            default="try",
+            choices=(
+                Choice("try", "Tried three times, then listed"),
+                Choice("leave", "Listed at once"),
+            ),
+            is_common=False,
+        ),
+        default=always("try"),
+        is_of_leg=True,
+        sentence=lambda value, chosen: (
+            "A file that changes while it is read is listed at once." if value == "leave" else ""
+        ),
+    )
+)
+
+
+def _read_snapshot(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
+    text = str(value).strip().lstrip("/")
+    if not text or "pine:" in text or ".." in text.split("/"):
+        message = f"{where} {value!r} is no folder of the source's store: .snapshots/daily/posts/"
+        reading.wrong(where, "job.malformed", message)
+        return None
+    return text if text.endswith("/") else f"{text}/"
+
+
+add(
+    OptionSpec(
+        FormField(
+            "snapshot",
+            FieldType.TEXT,
+            "Read from a snapshot",
+            "A folder of the same store that holds the source as it was at one moment: its files "
+            "are read there, and are called as at the source.",
+            default="the source itself",
+            example=".snapshots/daily/posts/",
+            is_common=False,
+        ),
+        default=always(""),
+        is_of_leg=True,
+        used_in=(JOB,),
+        read=_read_snapshot,
+        sentence=lambda value, chosen: (
+            f"Reads its files from the snapshot at {value}." if value else ""
+        ),
+    )
+)
+
 _FOLDER_SENTENCES = {
     "empty-too": "Empty folders are made as well.",
     "only": "Makes folders only, no files.",

@@ -84,7 +84,7 @@ def _context(definition: Definition, leg: Leg, stores: dict[str, Store]) -> LegC
     return LegContext(
         run=0,
         number=0,
-        source=Side(stores[leg.source.store], leg.source.path),
+        source=Side(stores[leg.source.store], leg.read_place.path),
         target=Side(stores[leg.target.store], leg.target.path),
         selection=leg.selection,
         rules=definition.rules,
@@ -97,4 +97,5 @@ def _context(definition: Definition, leg: Leg, stores: dict[str, Store]) -> LegC
         stamp="",
         renaming=leg.renaming,
         keep=definition.keep,
+        younger_than=leg.younger_than,
     )

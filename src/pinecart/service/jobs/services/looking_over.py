@@ -107,7 +107,7 @@ def _beside(i: int, leg: Leg, job: Definition, theirs: Leg) -> list[JobFinding]:
 
 def _of_leg(actor: Actor, i: int, leg: Leg) -> list[JobFinding]:
     found = []
-    here = _sample(actor, leg.source, may_be_absent=False)
+    here = _sample(actor, leg.read_place, may_be_absent=False)
     there = _sample(actor, leg.target, may_be_absent=True)
     if isinstance(there, StoreError):
         message = f"{leg.target}: {there.message}"
