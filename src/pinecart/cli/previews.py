@@ -9,7 +9,7 @@ import click
 
 from pinecart.cli.following import follow_quietly
 from pinecart.cli.frame import PROBLEMS, Cart, output_option, say
-from pinecart.cli.words import size, table
+from pinecart.cli.words import size, span, table
 from pinecart.json_object import JsonObject
 
 wait_option = click.option(
@@ -77,6 +77,8 @@ def _show_folders(cart: Cart, run: JsonObject) -> None:
 
     def plain() -> None:
         click.echo(run["sentence"])
+        for words in _estimated(run["estimate"]):
+            click.echo(words)
         for leg in legs:
             rows = [_folder_row(folder["key"], folder["totals"]) for folder in leg["folders"]]
             rows += [[*_one_in(file["decision"]), file["key"]] for file in leg["files"]]
@@ -170,6 +172,18 @@ def _decided(item: JsonObject) -> list[str]:
     ]
 
 
+def _estimated(estimate: JsonObject) -> list[str]:
+    """What the run would take: time by the job's past, requests, and their price."""
+    lines = []
+    if estimate["seconds"] is not None:
+        runs = "its last run" if estimate["by_runs"] == 1 else f"{estimate['by_runs']} of its runs"
+        lines.append(f"It would take about {span(estimate['seconds'])}, by {runs}.")
+    for store in estimate["stores"]:
+        cost = f", which cost {store['cost']}" if store["cost"] is not None else ""
+        lines.append(f"About {store['requests']:,} requests to {store['store']}{cost}.")
+    return lines
+
+
 def show_preview(cart: Cart, run: JsonObject) -> None:
     """Removals first, then replacements, then copies."""
     objects = list(cart.client.objects(run["id"], of="previews"))
@@ -178,6 +192,8 @@ def show_preview(cart: Cart, run: JsonObject) -> None:
 
     def plain() -> None:
         click.echo(run["sentence"])
+        for words in _estimated(run["estimate"]):
+            click.echo(words)
         message = run["message"]
         if message and run["outcome"] != "failed":
             click.echo(f"▲ {message}")

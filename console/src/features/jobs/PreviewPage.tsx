@@ -2,10 +2,10 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { Button, Card, Flex, Input, Segmented, Typography } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
-import { api, got } from '../../api/client'
+import { api, got, type Preview } from '../../api/client'
 import { previewQuery } from '../../api/runs'
 import { FilesTable } from '../../parts/FilesTable'
-import { count } from '../../lib/words'
+import { count, span } from '../../lib/words'
 import { DecisionTree } from './DecisionTree'
 import { Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
 
@@ -72,6 +72,7 @@ export default function PreviewPage() {
               <FromTo from={leg.from} to={leg.to} />
             </div>
           ))}
+          <Estimated estimate={told.estimate} />
           {told.message && (
             <Typography.Paragraph type="warning">▲ {told.message}</Typography.Paragraph>
           )}
@@ -132,6 +133,20 @@ function Exports({ of }: { of: number }) {
     <span>
       <a href={`${at}csv`}>CSV</a> · <a href={`${at}jsonl`}>JSON lines</a>
     </span>
+  )
+}
+
+/** What the run would take: time by the job's past, requests, and their price. */
+function Estimated({ estimate }: { estimate: Preview['estimate'] }) {
+  const { seconds, by_runs, stores } = estimate
+  const words = stores.map(
+    (s) => `${count(s.requests)} requests to ${s.store}${s.cost == null ? '' : `, at ${s.cost}`}`,
+  )
+  if (seconds != null)
+    words.unshift(`about ${span(seconds)}, by ${by_runs} ${by_runs === 1 ? 'run' : 'runs'} of it`)
+  if (!words.length) return null
+  return (
+    <Typography.Paragraph type="secondary">It would take {words.join(' · ')}.</Typography.Paragraph>
   )
 }
 

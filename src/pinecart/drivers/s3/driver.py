@@ -6,6 +6,7 @@ import re
 from collections.abc import Mapping
 from typing import Any
 
+from pinecart.core.estimates import price_of
 from pinecart.core.form_fields import Choice, FieldType, FormField
 from pinecart.core.pasting import PasteRules, percent_decoded
 from pinecart.drivers.driver_spec import MOST_AT_ONCE, RUNS_AT_ONCE, YES_OR_NO, DriverSpec
@@ -66,6 +67,10 @@ def _is_certificate(value: str) -> str:
     if "BEGIN CERTIFICATE" in value:
         return ""
     return "Give the certificate as text, from -----BEGIN CERTIFICATE----- on."
+
+
+def _is_price(value: str) -> str:
+    return "" if price_of(value) is not None else "A price is a number such as 0.0054."
 
 
 FIELDS = (
@@ -193,6 +198,26 @@ FIELDS = (
     ),
     MOST_AT_ONCE,
     RUNS_AT_ONCE,
+    FormField(
+        "price_requests",
+        FieldType.TEXT,
+        "Price of 1,000 requests",
+        "For the estimates of previews, in whatever currency.",
+        example="0.0054",
+        is_common=False,
+        check=_is_price,
+        code="store.price",
+    ),
+    FormField(
+        "price_out",
+        FieldType.TEXT,
+        "Price of a GiB taken out",
+        "For the estimates of previews, in the same currency.",
+        example="0.09",
+        is_common=False,
+        check=_is_price,
+        code="store.price",
+    ),
 )
 
 

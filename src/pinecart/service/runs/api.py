@@ -19,6 +19,7 @@ from pinecart.service.config.shapes import checked
 from pinecart.service.people.api import actor_in
 from pinecart.service.people.sign_in import actor_by_headers
 from pinecart.service.runs import presentation, selectors
+from pinecart.service.runs.estimates import estimate
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.report_formats import REPORT_FORMATS
 from pinecart.service.runs.services import holds, life_cycle
@@ -33,6 +34,7 @@ from pinecart.service.runs.shapes import (
     LogShape,
     ObjectsAsked,
     ObjectShape,
+    PreviewShape,
     RanByShape,
     RateShape,
     ReleaseShape,
@@ -90,10 +92,14 @@ class AuditView(RunView):
     kind = "audit"
 
 
-class PreviewView(RunView):
-    """One preview."""
-
-    kind = "preview"
+class PreviewView(APIView):
+    @extend_schema(responses=PreviewShape)
+    def get(self, request: Request, number: int) -> Response:
+        """One preview, and what its run would take."""
+        run = selectors.run_numbered(number, actor_in(request), "preview")
+        told = presentation.run_told(run)
+        more = {"problem_groups": presentation.problem_groups(run), "estimate": estimate(run, told)}
+        return Response(told | more)
 
 
 class RunDefinition(APIView):

@@ -26,6 +26,7 @@ from django.db.models.functions import RowNumber
 
 from pinecart.core.decide import Decision
 from pinecart.core.digests import NUMBERS, digest_of
+from pinecart.core.estimates import Took
 from pinecart.core.lifecycle import ALIVE, RunState
 from pinecart.core.places import key_fields, key_of_text, parse_location
 from pinecart.core.totals import no_totals
@@ -200,6 +201,22 @@ def objects_recorded(run: int) -> int:
     """Of how many objects a run has written down what it did."""
     groups = Run.objects.values_list("summed", flat=True).get(pk=run)
     return sum(group["n"] for group in groups if group["done"])
+
+
+PAST = 20  # runs of a job that tell how long it takes
+
+
+def last_took(job: str) -> list[Took]:
+    """What the last runs of a job did that did anything, and how long it took."""
+    ended = Run.objects.filter(job=job, kind="transfer", state="ended").exclude(started_at=None)
+    found = []
+    for run in ended.order_by("-id")[: 5 * PAST]:
+        done = [group for group in run.summed if group["done"] and group["decision"] != "leave"]
+        objects, size = (sum(group[of] for group in done) for of in ("n", "b"))
+        if objects and run.ended_at and run.started_at:
+            seconds = (run.ended_at - run.started_at).total_seconds()
+            found.append(Took(objects, size, seconds))
+    return found[:PAST]
 
 
 def promised_by(preview: int) -> Promise:

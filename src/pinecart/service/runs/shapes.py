@@ -127,6 +127,26 @@ class RunWholeShape(RunShape):
     problem_groups = ProblemGroupShape(many=True)
 
 
+class StoreEstimateShape(serializers.Serializer):
+    store = serializers.CharField()
+    requests = serializers.IntegerField()
+    cost = serializers.CharField(
+        allow_null=True, help_text="In the currency of the store's prices; null: it has none."
+    )
+
+
+class EstimateShape(serializers.Serializer):
+    seconds = serializers.FloatField(
+        allow_null=True, help_text="Null: no run of its job has done anything yet."
+    )
+    by_runs = serializers.IntegerField(help_text="So many runs tell how long it takes.")
+    stores = StoreEstimateShape(many=True, help_text="Those that are asked over a line.")
+
+
+class PreviewShape(RunWholeShape):
+    estimate = EstimateShape()
+
+
 class ObjectShape(serializers.Serializer):
     id = serializers.IntegerField()
     leg = serializers.IntegerField()

@@ -16,6 +16,7 @@ from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import SYSTEM, Actor, Right
 from pinecart.service.config.settings import OPTIONS, STATE
+from pinecart.service.stores.facts import StoreFacts
 from pinecart.service.stores.models import StoreRecord, StoreUse
 
 
@@ -40,6 +41,11 @@ def store_named(name: str, actor: Actor = SYSTEM) -> StoreRecord:
         )
         raise UnknownName(message, code="store.unknown", did_you_mean=closest(name, known))
     return found
+
+
+def find_store(name: str) -> StoreFacts | None:
+    """Whoever asks: for the service itself."""
+    return StoreRecord.objects.filter(name=name).first()
 
 
 class Place(NamedTuple):
