@@ -47,6 +47,7 @@ CALLS = [
     ("GET", "job-files", "look"),
     ("POST", "job-files", "define"),
     ("POST", "job-forms/look", "define"),
+    ("POST", "job-forms/count", "define"),
     ("GET", "job-schema", None),
     ("GET", "jobs/none", "look"),
     ("PUT", "jobs/none", "define"),

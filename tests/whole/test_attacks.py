@@ -444,6 +444,16 @@ ON_LABELS = [
     ("GET", "runs/{r}/definition", None, "look"),
     (
         "POST",
+        "job-forms/count",
+        {
+            "job": "new",
+            "labels": ["owls"],
+            "legs": [{"from": "pine://{s}-a/sub/", "to": "pine://{s}-b/in/"}],
+        },
+        "define",
+    ),
+    (
+        "POST",
         "job-forms/check",
         {
             "job": "new",

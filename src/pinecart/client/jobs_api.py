@@ -37,6 +37,10 @@ class JobCalls(ApiDoor):
         """The same, and what its stores answer: `findings`. Nothing is carried."""
         return self.ask("POST", "job-forms/look", body=definition)
 
+    def count_job(self, definition: JsonObject) -> list[JsonObject]:
+        """Leg by leg what it would do, counted at a glance for each intent."""
+        return self.ask("POST", "job-forms/count", body=definition)
+
     def change_job(self, name: str, definition: JsonObject) -> JsonObject:
         return self.ask("PUT", f"jobs/{name}", body=definition)
 

@@ -1,7 +1,21 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { Alert, App, Button, Card, Col, Flex, Form, Input, Row, Select, Typography } from 'antd'
-import { useEffect, useRef, useState } from 'react'
-import { Link, useNavigate, useParams } from 'react-router'
+import {
+  Alert,
+  App,
+  Button,
+  Card,
+  Col,
+  Flex,
+  Form,
+  Input,
+  Row,
+  Segmented,
+  Select,
+  Steps,
+  Typography,
+} from 'antd'
+import { useEffect, useRef, useState, type ReactNode } from 'react'
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import {
   api,
   got,
@@ -9,21 +23,21 @@ import {
   type Definition,
   type Finding,
   type Forms,
-  type JobOption,
+  type LegCounted,
 } from '../../api/client'
 import { formsQuery } from '../../api/forms'
 import { jobFormQuery, jobsQuery } from '../../api/jobs'
 import { storesQuery } from '../../api/stores'
-import { location, place } from '../../lib/words'
 import { useDraft } from '../../hooks/draft'
 import { DueTimes } from '../../parts/DueTimes'
 import { Failed, Loaded, PageHead } from '../../parts/parts'
-import { PlaceInput } from '../../parts/PlaceInput'
+import { PlaceInput } from '../stores/PlaceInput'
 import { Sentences } from '../../parts/Sentences'
-import { filledIn } from '../../parts/FieldInput'
 import { BESIDE } from '../../parts/layout'
+import { afterSaving, definition, initial, suggested, type Then, type Values } from './filledJob'
+import { Counts, countsInWords, ofAllLegs, sawAll } from './Counts'
 import { JobOptions, optionsOf } from './JobOptions'
-import { scheduleOf, TriggerInput, triggerOf } from './TriggerInput'
+import { TriggerInput } from './TriggerInput'
 
 const HINT = 'path/ (in a bucket store: bucket/path/)'
 const NOTHING: Meant = { sentences: [], dangers: [], due: [] }
@@ -50,15 +64,6 @@ function Findings({ of }: { of: Finding[] }) {
       ))}
     </ul>
   )
-}
-
-interface Values extends Record<string, unknown> {
-  job: string
-  title?: string
-  why?: string
-  labels?: string[]
-  from: { store: string; path: string }
-  to: { store: string; path: string }
 }
 
 export default function JobForm() {
@@ -90,47 +95,18 @@ export default function JobForm() {
   )
 }
 
-function initial(old: Definition | undefined, forms: Forms): Values {
-  const leg = old?.legs[0]
-  const none = { store: '', path: '' }
-  return {
-    intent: 'renew',
-    ...leg, // its options by their names
-    ...old,
-    ...triggerOf(old, forms.triggers),
-    job: old?.job ?? '',
-    from: leg ? place(leg.from) : none,
-    to: leg ? place(leg.to) : none,
-  }
-}
-
-function definition(values: Values, old: Definition | undefined, forms: Forms): Definition {
-  const at = (p: Values['from']) => location({ store: p.store, path: p.path ?? '' })
-  const options = optionsOf(forms, 'job')
-  const isAsked = (o: JobOption) =>
-    !o.shown_for.length || o.shown_for.includes(String(values.intent))
-  const leg = {
-    ...(old?.legs[0]?.one ? { one: old.legs[0].one } : {}),
-    from: at(values.from),
-    to: at(values.to),
-    ...filledIn(
-      options.filter((o) => o.is_of_leg),
-      values,
-    ),
-  }
-  return {
-    job: values.job,
-    title: values.title ?? '',
-    why: values.why ?? '',
-    labels: values.labels ?? [],
-    ...(old?.owner ? { owner: old.owner } : {}),
-    ...filledIn(
-      options.filter((o) => !o.is_of_leg && isAsked(o)),
-      values,
-    ),
-    legs: [leg, ...(old?.legs.slice(1) ?? [])],
-    schedule: scheduleOf(values, forms.triggers),
-  }
+const STEPS = ['From', 'To', 'Afterwards', 'Leave out', 'When', 'Name and why']
+/** A part of the form: alone where one goes step by step. What is hidden is kept all the same. */
+function Section({
+  of,
+  isShown,
+  children,
+}: {
+  of: string
+  isShown: (section: string) => boolean
+  children: ReactNode
+}) {
+  return <div hidden={!isShown(of)}>{children}</div>
 }
 
 interface FormProps {
@@ -146,6 +122,11 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
   const queries = useQueryClient()
   const { message } = App.useApp()
   const [meant, setMeant] = useState<Meant>(NOTHING)
+  const [way, setWay] = useSearchParams()
+  const isGuided = way.has('guided')
+  const [step, setStep] = useState(0)
+  const isShown = (section: string) => !isGuided || STEPS[step] === section
+  const options = optionsOf(forms, 'job')
   const draft = useDraft(old ? `job ${old.job}` : 'new job', form)
   const asked = () => definition(form.getFieldsValue(true) as Values, old, forms)
   const check = useMutation({
@@ -161,12 +142,24 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
     onSuccess: setMeant,
     onError: () => setMeant(NOTHING), // what is wrong is said when it is asked for
   })
+  const [counted, setCounted] = useState<LegCounted[]>([])
+  const counting = useMutation({
+    mutationFn: () => {
+      const body = { ...asked(), job: old?.job ?? 'not-named-yet' }
+      return got(api.POST('/api/v1/job-forms/count', { body }))
+    },
+    onSuccess: setCounted,
+    onError: () => setCounted([]),
+  })
   const settled = useRef<ReturnType<typeof setTimeout>>(undefined)
   const lookSoon = () => {
     clearTimeout(settled.current)
     settled.current = setTimeout(() => {
       const { from, to } = form.getFieldsValue(true) as Values
-      if (from?.store && to?.store) look.mutate()
+      if (from?.store && to?.store) {
+        look.mutate()
+        counting.mutate()
+      }
     }, SETTLED_MS)
   }
   const changed = () => {
@@ -179,23 +172,31 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
     // eslint-disable-next-line react-hooks/exhaustive-deps -- once, when it is opened
   }, [])
   const save = useMutation({
-    mutationFn: () =>
-      old
-        ? got(
+    mutationFn: async (then: Then) => {
+      const told = old
+        ? await got(
             api.PUT('/api/v1/jobs/{name}', { params: { path: { name: old.job } }, body: asked() }),
           )
-        : got(api.POST('/api/v1/jobs', { body: asked() })),
-    onSuccess: async (told) => {
+        : await got(api.POST('/api/v1/jobs', { body: asked() }))
       draft.forget()
+      return afterSaving(told.job, then)
+    },
+    onSuccess: async (page) => {
       void message.success('Saved and checked, no problems. Next: preview it, or start it.')
       await queries.invalidateQueries()
-      await go(`/jobs/${told.job}`)
+      await go(page)
     },
   })
   const refusal = [save.error, check.error].find((e) => e instanceof Refusal) as Refusal | undefined
   const help = (field: string) => {
     const said = refusal?.of(field)
     return said ? { help: said, validateStatus: 'error' as const } : {}
+  }
+  const counts = ofAllLegs(counted)
+  const next = () => {
+    const { job, from, to } = form.getFieldsValue(true) as Values
+    if (STEPS[step + 1] === 'Name and why' && !job) form.setFieldValue('job', suggested(from, to))
+    setStep(step + 1)
   }
   if (!stores.length)
     return (
@@ -208,10 +209,23 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
       form={form}
       layout="vertical"
       initialValues={initial(old, forms)}
-      onFinish={() => save.mutate()}
+      onFinish={() => save.mutate('')}
       onValuesChange={changed}
       scrollToFirstError
     >
+      {!old && (
+        <Flex justify="flex-end" style={{ marginBottom: 8 }}>
+          <Segmented
+            aria-label="How to fill it in"
+            value={isGuided}
+            onChange={(guided) => setWay(guided ? { guided: '' } : {}, { replace: true })}
+            options={[
+              { value: true, label: 'Step by step' },
+              { value: false, label: 'All at once' },
+            ]}
+          />
+        </Flex>
+      )}
       {draft.isRestored && (
         <Alert
           type="info"
@@ -234,38 +248,90 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
       )}
       <Row gutter={16}>
         <Col xs={24} lg={14}>
-          <Form.Item
-            label="Name"
-            name="job"
-            required
-            extra="Small letters, digits, hyphens."
-            {...help('job')}
-          >
-            <Input disabled={!!old} />
-          </Form.Item>
-          <PlaceInput
-            which="from"
-            label="From"
-            stores={stores}
-            hint={HINT}
-            help={help('legs[0].from')}
-          />
-          <PlaceInput which="to" label="To" stores={stores} hint={HINT} help={help('legs[0].to')} />
-          <JobOptions
-            options={optionsOf(forms, 'job')}
-            help={help}
-            jobs={jobs.filter((j) => j !== old?.job)}
-          />
-          <TriggerInput kinds={forms.triggers} help={help} />
-          <Form.Item label="Title" name="title">
-            <Input />
-          </Form.Item>
-          <Form.Item label="Why it exists" name="why">
-            <Input.TextArea rows={2} />
-          </Form.Item>
-          <Form.Item label="Labels" name="labels" {...help('labels')}>
-            <Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',', ' ']} />
-          </Form.Item>
+          {isGuided && (
+            <Steps
+              size="small"
+              type="navigation"
+              current={step}
+              onChange={setStep}
+              items={STEPS.map((title) => ({ title }))}
+              responsive={false}
+              style={{ marginBottom: 16, overflowX: 'auto' }}
+            />
+          )}
+          <Section of="From" isShown={isShown}>
+            <PlaceInput
+              which="from"
+              label="From"
+              stores={stores}
+              hint={HINT}
+              help={help('legs[0].from')}
+              onPicked={changed}
+            />
+          </Section>
+          <Section of="To" isShown={isShown}>
+            <PlaceInput
+              which="to"
+              label="To"
+              stores={stores}
+              hint={HINT}
+              help={help('legs[0].to')}
+              onPicked={changed}
+            />
+          </Section>
+          <Section of="Afterwards" isShown={isShown}>
+            <JobOptions
+              options={options.filter((o) => !o.is_of_leg)}
+              help={help}
+              jobs={jobs.filter((j) => j !== old?.job)}
+              now={(intent) => countsInWords(counts[intent], sawAll(counted))}
+            />
+          </Section>
+          <Section of="Leave out" isShown={isShown}>
+            <JobOptions
+              options={options.filter((o) => o.is_of_leg)}
+              help={help}
+              title="More about which files, and their names"
+            />
+          </Section>
+          <Section of="When" isShown={isShown}>
+            <TriggerInput kinds={forms.triggers} help={help} />
+          </Section>
+          <Section of="Name and why" isShown={isShown}>
+            <Form.Item
+              label="Name"
+              name="job"
+              required
+              extra="Small letters, digits, hyphens."
+              {...help('job')}
+            >
+              <Input disabled={!!old} />
+            </Form.Item>
+            <Form.Item label="Title" name="title">
+              <Input />
+            </Form.Item>
+            <Form.Item label="Why it exists" name="why">
+              <Input.TextArea rows={2} />
+            </Form.Item>
+            <Form.Item label="Labels" name="labels" {...help('labels')}>
+              <Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[',', ' ']} />
+            </Form.Item>
+          </Section>
+          {isGuided && (
+            <Flex gap={8} style={{ marginBottom: 16 }}>
+              <Button disabled={step === 0} onClick={() => setStep(step - 1)}>
+                Back
+              </Button>
+              <Button
+                type="primary"
+                ghost
+                disabled={step === STEPS.length - 1}
+                onClick={() => next()}
+              >
+                Next
+              </Button>
+            </Flex>
+          )}
         </Col>
         <Col xs={24} lg={10} style={BESIDE}>
           <Card size="small" title="What it will do" aria-busy={look.isPending}>
@@ -283,6 +349,7 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
               </Typography.Text>
             )}
           </Card>
+          <Counts legs={counted} isAsking={counting.isPending} />
           {(save.error ?? check.error) && <Failed error={save.error ?? check.error} />}
           <Flex gap={8} style={{ marginTop: 16 }} wrap>
             <Button onClick={() => check.mutate()} loading={check.isPending}>
@@ -290,6 +357,15 @@ function TheForm({ old, forms, stores, jobs }: FormProps) {
             </Button>
             <Button type="primary" htmlType="submit" loading={save.isPending}>
               Save
+            </Button>
+            <Button onClick={() => save.mutate('preview')} disabled={save.isPending}>
+              Save and preview
+            </Button>
+            <Button onClick={() => save.mutate('try')} disabled={save.isPending}>
+              Save and try 5 files
+            </Button>
+            <Button onClick={() => save.mutate('start')} disabled={save.isPending}>
+              Save and start
             </Button>
           </Flex>
         </Col>

@@ -1,4 +1,4 @@
-import { Flex, Form, Radio, Select, theme } from 'antd'
+import { Flex, Form, Radio, Select, theme, Typography } from 'antd'
 import type { Forms, JobOption } from '../../api/client'
 import { FieldInput, type HelpFor } from '../../parts/FieldInput'
 import { RareFields } from '../../parts/RareFields'
@@ -11,10 +11,14 @@ interface Props {
   options: JobOption[]
   help: HelpFor
   jobs?: string[]
+  /** Of the rules that few need. */
+  title?: string
+  /** What each intent would do now, in words. */
+  now?: (intent: string) => string
 }
 
 /** All the rules of a job or a copy, as the service describes them. */
-export function JobOptions({ options, help, jobs = [] }: Props) {
+export function JobOptions({ options, help, jobs = [], title = 'More rules', now }: Props) {
   const intent = Form.useWatch('intent') as string | undefined
   const isShown = (o: JobOption) => !o.shown_for.length || o.shown_for.includes(intent ?? 'renew')
   const helpFor =
@@ -27,13 +31,14 @@ export function JobOptions({ options, help, jobs = [] }: Props) {
   return (
     <>
       {common.map((o) => {
-        if (o.name === 'intent') return <IntentInput key={o.name} option={o} help={help} />
+        if (o.name === 'intent')
+          return <IntentInput key={o.name} option={o} help={help} now={now} />
         if (o.name === 'waits_for')
           return <JobsInput key={o.name} option={o} jobs={jobs} help={help} />
         return <FieldInput key={o.name} field={o} help={helpFor(o)} />
       })}
       <RareFields
-        title="More rules"
+        title={title}
         fields={rare}
         help={(field) => help(ofLeg.has(field) ? `legs[0].${field}` : field)}
       />
@@ -42,7 +47,15 @@ export function JobOptions({ options, help, jobs = [] }: Props) {
 }
 
 /** What shall be true afterwards: the first sentence of each choice, and what follows from it. */
-function IntentInput({ option, help }: { option: JobOption; help: HelpFor }) {
+function IntentInput({
+  option,
+  help,
+  now,
+}: {
+  option: JobOption
+  help: HelpFor
+  now?: (intent: string) => string
+}) {
   const { token } = theme.useToken()
   return (
     <Form.Item label={option.title} name={option.name} {...help(option.name)}>
@@ -56,6 +69,9 @@ function IntentInput({ option, help }: { option: JobOption; help: HelpFor }) {
                 <span style={c.is_danger ? { color: token.colorWarning } : undefined}>
                   {c.title.slice(end + 1)}
                 </span>
+                {now?.(c.value) && (
+                  <Typography.Text type="secondary"> {now(c.value)}</Typography.Text>
+                )}
               </Radio>
             )
           })}

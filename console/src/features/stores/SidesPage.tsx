@@ -5,7 +5,7 @@ import { type Side } from '../../api/client'
 import { sidesQuery, storesQuery } from '../../api/stores'
 import { location, place } from '../../lib/words'
 import { Bytes, Loaded, PageHead } from '../../parts/parts'
-import { PlaceInput } from '../../parts/PlaceInput'
+import { PlaceInput } from './PlaceInput'
 import { DataTable } from '../../parts/DataTable'
 import { More } from '../../parts/More'
 

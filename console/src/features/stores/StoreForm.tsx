@@ -50,7 +50,22 @@ export default function StoreForm() {
   )
 }
 
-function TheForm({ old, kinds }: { old?: Store; kinds: Forms['stores'] }) {
+/** A new store in the middle of something else. */
+export function NewStore({ onSaved }: { onSaved: (name: string) => void }) {
+  const forms = useQuery(formsQuery())
+  return (
+    <Loaded query={forms}>{(told) => <TheForm kinds={told.stores} onSaved={onSaved} />}</Loaded>
+  )
+}
+
+interface FormProps {
+  old?: Store
+  kinds: Forms['stores']
+  /** Without it, its page follows. */
+  onSaved?: (name: string) => void
+}
+
+function TheForm({ old, kinds, onSaved }: FormProps) {
   const [form] = Form.useForm<Values & { write_to?: string }>()
   const usual = kinds[0]?.kind as Values['kind']
   const chosen = Form.useWatch('kind', form) ?? old?.kind ?? usual
@@ -84,7 +99,8 @@ function TheForm({ old, kinds }: { old?: Store; kinds: Forms['stores'] }) {
     onSuccess: async (told) => {
       void message.success(`Store ${told.name} is saved.`)
       await queries.invalidateQueries()
-      await go(`/stores/${told.name}`)
+      if (onSaved) onSaved(told.name)
+      else await go(`/stores/${told.name}`)
     },
   })
   const pasted = Form.useWatch('pasted', form) as string | undefined

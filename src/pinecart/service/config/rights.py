@@ -81,6 +81,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("jobs", "POST"): DEFINE,
         ("jobs-check", "POST"): DEFINE,
         ("jobs-look", "POST"): DEFINE,
+        ("jobs-count", "POST"): DEFINE,
         ("job-files", "POST"): DEFINE,
         ("job", "GET"): LOOK,
         ("job", "PUT"): DEFINE,

@@ -12,7 +12,7 @@ from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.differences import differences
 from pinecart.core.part import read_part
-from pinecart.core.places import show
+from pinecart.core.places import key_text, show
 from pinecart.core.sentences import dangers, sentences
 from pinecart.json_object import JsonObject
 from pinecart.service.config.shapes import checked
@@ -22,6 +22,7 @@ from pinecart.service.jobs.selectors import JobSeen, JobsWanted
 from pinecart.service.jobs.services import saving
 from pinecart.service.jobs.services.calling import call_job
 from pinecart.service.jobs.services.checking import checked_definition
+from pinecart.service.jobs.services.counting import LegCounted, count_draft
 from pinecart.service.jobs.services.due import next_due, schedule_seen
 from pinecart.service.jobs.services.exactly import start_exactly
 from pinecart.service.jobs.services.explaining import LegExplained, explain_file
@@ -40,6 +41,7 @@ from pinecart.service.jobs.shapes import (
     JobsAsked,
     JobShape,
     JobVersionShape,
+    LegCountedShape,
     LookedOverShape,
     PartShape,
     PreviewAskedShape,
@@ -145,6 +147,39 @@ class JobsLook(APIView):
         definition = checked_definition(actor, _mapping(request))
         findings = [finding._asdict() for finding in look_over(actor, definition)]
         return Response({**_meant(definition), "findings": findings})
+
+
+class JobsCount(APIView):
+    @extend_schema(request=DefinitionShape, responses=LegCountedShape(many=True))
+    def post(self, request: Request) -> Response:
+        """What a definition that isn't saved would do, counted at a glance, for each intent: of the
+        first names in their order where there are very many.
+        """
+        found = count_draft(actor_in(request), _mapping(request))
+        return Response([_counted(one) for one in found])
+
+
+def _counted(one: LegCounted) -> JsonObject:
+    places = {"from": one.leg.source.text, "to": one.leg.target.text}
+    if one.counted is None:
+        return {"places": places, "message": one.message, "counted": None}
+    found = one.counted
+    amounts = {
+        "here": {"objects": found.source.objects, "bytes": found.source.bytes},
+        "there": {"objects": found.there.objects, "bytes": found.there.bytes},
+    }
+    example = None
+    if found.example:
+        here, there = map(key_text, found.example)
+        example = {"from": places["from"] + here, "to": places["to"] + there}
+    counted = {
+        **amounts,
+        "left_out": dict(found.left_out),
+        "by_intent": {intent.value: dict(n) for intent, n in found.by_intent.items()},
+        "is_all": found.is_all,
+        "example": example,
+    }
+    return {"places": places, "message": "", "counted": counted}
 
 
 class JobView(APIView):

@@ -262,6 +262,33 @@ class AuditAskedShape(serializers.Serializer):
     )
 
 
+class AmountShape(serializers.Serializer):
+    objects = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+
+
+class CountedShape(serializers.Serializer):
+    here = AmountShape()
+    there = AmountShape()
+    left_out = serializers.DictField(
+        child=serializers.IntegerField(), help_text="Reason → files that it leaves out."
+    )
+    by_intent = serializers.DictField(
+        child=serializers.DictField(child=serializers.IntegerField()),
+        help_text="For each intent, decision → files; `compare`: only their contents tell.",
+    )
+    is_all = serializers.BooleanField(
+        help_text="Whether everything was seen; else only the first names, in their order."
+    )
+    example = PlacesShape(allow_null=True, help_text="The first file that is taken.")
+
+
+class LegCountedShape(serializers.Serializer):
+    places = PlacesShape()
+    message = serializers.CharField(help_text="Why a store could not be asked; or empty.")
+    counted = CountedShape(allow_null=True)
+
+
 class CalledShape(serializers.Serializer):
     run = serializers.IntegerField(help_text="That does it: a new one, or the one that waits.")
     state = serializers.CharField()

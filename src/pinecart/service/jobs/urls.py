@@ -5,6 +5,7 @@ from pinecart.service.jobs import api, files_api
 urlpatterns = [
     path("jobs", api.Jobs.as_view(), name="jobs"),
     path("job-forms/check", api.JobsCheck.as_view(), name="jobs-check"),
+    path("job-forms/count", api.JobsCount.as_view(), name="jobs-count"),
     path("job-forms/look", api.JobsLook.as_view(), name="jobs-look"),
     path("jobs/<slug:name>", api.JobView.as_view(), name="job"),
     path("jobs/<slug:name>/versions", api.JobVersions.as_view(), name="job-versions"),

@@ -65,7 +65,7 @@ def _of_leg(
     loop: asyncio.Runner,
 ) -> LegExplained:
     leg = definition.legs[number]
-    context = _context(definition, leg, stores)
+    context = context_of(definition, leg, stores)
     sides = loop.run(look(context, key))
     scope = scope_known(definition.job, identity_of(leg, stores))
     row = next(iter(rows_of([scope], [sides.key])), None)
@@ -79,7 +79,7 @@ async def _close(stores: dict[str, Store]) -> None:
         await store.close()
 
 
-def _context(definition: Definition, leg: Leg, stores: dict[str, Store]) -> LegContext:
+def context_of(definition: Definition, leg: Leg, stores: dict[str, Store]) -> LegContext:
     """As much of it as a decision needs: nothing is done here."""
     return LegContext(
         run=0,

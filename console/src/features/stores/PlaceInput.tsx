@@ -1,5 +1,7 @@
-import { Flex, Form, Input, Select } from 'antd'
-import { place, tidy } from '../lib/words'
+import { Button, Flex, Form, Input, Select } from 'antd'
+import { useState } from 'react'
+import { place, tidy, type Place } from '../../lib/words'
+import { PlacePicker } from './PlacePicker'
 
 /** A place as two parts: store and path. A whole location pasted into the path fills both. */
 export function PlaceInput({
@@ -8,17 +10,27 @@ export function PlaceInput({
   stores,
   hint,
   help,
+  onPicked,
 }: {
   which: string
   label: string
   stores: string[]
   hint: string
   help?: object
+  /** A form hears of what is typed, not of what is set. */
+  onPicked?: () => void
 }) {
   const form = Form.useFormInstance()
+  const [isPicking, setPicking] = useState(false)
+  const take = (picked: Place) => {
+    form.setFieldValue(which, picked)
+    setPicking(false)
+    onPicked?.()
+  }
   const paste = (text: string) => {
     if (!text.trim().startsWith('pine://')) return false
     form.setFieldValue(which, place(text.trim()))
+    onPicked?.()
     return true
   }
   return (
@@ -47,7 +59,18 @@ export function PlaceInput({
             }}
           />
         </Form.Item>
+        <Button aria-label={`${label}: browse`} onClick={() => setPicking(true)}>
+          Browse
+        </Button>
       </Flex>
+      {isPicking && (
+        <PlacePicker
+          title={label}
+          start={form.getFieldValue(which) as Partial<Place>}
+          onTake={take}
+          onClose={() => setPicking(false)}
+        />
+      )}
     </Form.Item>
   )
 }
