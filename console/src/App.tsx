@@ -1,10 +1,13 @@
 import { Button, Flex, Grid, Layout, Menu, Spin, theme, Typography } from 'antd'
-import { lazy, Suspense, useEffect } from 'react'
+import { lazy, Suspense, useEffect, useSyncExternalStore } from 'react'
 import { Link, Navigate, Route, Routes, useLocation } from 'react-router'
 import { api, got, keepCsrf, type Session } from './api/client'
+import { zone } from './lib/zone'
 import { PageHead, Loaded, useSession } from './parts/parts'
 import { Away } from './parts/Away'
 import { Broken } from './parts/Broken'
+import { ZoneChoice } from './parts/ZoneChoice'
+import { Finder } from './features/finder/Finder'
 import { Enter } from './features/session/Enter'
 import { SignIn } from './features/session/SignIn'
 
@@ -63,6 +66,7 @@ function House({ name, session }: { name: string; session: Session }) {
   const { token } = theme.useToken()
   const wide = Grid.useBreakpoint().md
   const { pathname } = useLocation()
+  const shownIn = useSyncExternalStore(zone.subscribe, zone.now)
   const isDue = session.second_factor === 'due'
   const pages = isDue ? [] : [...PAGES, ...(session.administers_all ? ADMINISTRATORS : [])]
   const here =
@@ -130,10 +134,11 @@ function House({ name, session }: { name: string; session: Session }) {
           <Flex align="center" gap={8}>
             {wide && (
               <Typography.Text type="secondary">
-                <Link to="/me">{name}</Link> · times in UTC
+                <Link to="/me">{name}</Link> · times in <ZoneChoice />
               </Typography.Text>
             )}
             {!wide && <Link to="/me">{name}</Link>}
+            <Finder pages={pages} />
             <Button
               type="text"
               onClick={() => void signOut()}
@@ -145,6 +150,7 @@ function House({ name, session }: { name: string; session: Session }) {
         </Flex>
       </Layout.Header>
       <Layout.Content
+        key={shownIn}
         id="page"
         style={{
           padding: wide ? '20px 24px 48px' : '16px 12px 48px',

@@ -13,6 +13,14 @@ export function useNow(everyMs = 5000): number {
   return now
 }
 
+const MOST_POINTS = 600
+
+/** Seconds by this page's clock, bytes, objects: as far as it was watched. */
+function wentOn(course: number[][], { done }: Progress): number[][] {
+  const point = [performance.now() / 1000, done.bytes, done.objects]
+  return [...course, point].slice(-MOST_POINTS)
+}
+
 /** A run, and its progress as it comes: server-sent events while it lives. */
 export function useRun(id: number) {
   const queries = useQueryClient()
@@ -21,6 +29,7 @@ export function useRun(id: number) {
     refetchInterval: (q) => (q.state.data?.state === 'ended' ? false : 2000),
   })
   const [progress, setProgress] = useState<Progress | null>(null)
+  const [course, setCourse] = useState<number[][]>([])
   const [quiet, setQuiet] = useState(false)
   const [heardAt, setHeardAt] = useState<string | null>(null)
   const ended = run.data?.state === 'ended'
@@ -31,7 +40,9 @@ export function useRun(id: number) {
     stream.addEventListener('progress', (e) => {
       setQuiet(false)
       setHeardAt(new Date().toISOString())
-      setProgress(JSON.parse(e.data as string) as Progress)
+      const told = JSON.parse(e.data as string) as Progress
+      setProgress(told)
+      setCourse((before) => wentOn(before, told))
     })
     stream.addEventListener('state', (e) => {
       setQuiet(false)
@@ -39,6 +50,7 @@ export function useRun(id: number) {
       queries.setQueryData(runQuery(id).queryKey, (old) => ({
         ...told,
         problem_groups: old?.problem_groups ?? [],
+        course: old?.course ?? [],
       }))
       if (told.state === 'ended') {
         stream.close()
@@ -51,6 +63,7 @@ export function useRun(id: number) {
   return {
     ...run,
     progress: progress ?? run.data?.progress ?? null,
+    course,
     quiet,
     heardAt: heardAt ?? run.data?.told_at ?? null,
   }

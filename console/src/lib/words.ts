@@ -1,4 +1,5 @@
-/** Marks, sizes, ages: the same words as the terminal and the report use. Pure. */
+/** Marks, sizes, ages: the same words as the terminal and the report use. */
+import { inZone, zone } from './zone'
 
 export const MARKS: Record<string, string> = {
   clean: '✓ clean',
@@ -54,8 +55,8 @@ export function age(at: string | null | undefined, now: number): string {
   return seconds >= 0 ? `${span(seconds)} ago` : `in ${span(-seconds)}`
 }
 
-export const exact = (at: string | null | undefined): string =>
-  at ? `${at.slice(0, 19).replace('T', ' ')} UTC` : ''
+/** The exact time, in the zone that was chosen. */
+export const exact = (at: string | null | undefined): string => (at ? inZone(at, zone.now()) : '')
 
 /** Cut in the middle, so that both ends of a place stay. */
 export function cut(text: string, limit: number): string {

@@ -1,5 +1,6 @@
 import { Typography } from 'antd'
 import { exact } from '../lib/words'
+import { zone } from '../lib/zone'
 import { Ago } from './parts'
 
 /** The next times that a job starts by itself. */
@@ -9,7 +10,7 @@ export function DueTimes({ due, most = 10 }: { due: readonly string[]; most?: nu
     <ol aria-label="Next starts" style={{ margin: '4px 0 0', paddingInlineStart: 28 }}>
       {due.slice(0, most).map((at) => (
         <li key={at}>
-          {exact(at).slice(0, 16)} UTC{' '}
+          {exact(at).slice(0, 16)} {zone.now()}{' '}
           <Typography.Text type="secondary">
             <Ago at={at} />
           </Typography.Text>

@@ -6,12 +6,14 @@ from __future__ import annotations
 
 import time
 from collections import deque
+from typing import NamedTuple
 
 from pinecart.core.places import show
 from pinecart.json_object import JsonObject
 
 RATE_S = 5.0
 SHOWN_IN_FLIGHT = 6
+MOST_POINTS = 240  # of a course
 FORGET = 0.97  # what was learned of the pace weighs 3 % less with each lesson
 
 
@@ -62,6 +64,37 @@ class Pace:
         return round(a * objects + b * megabytes, 1)
 
 
+class Point(NamedTuple):
+    """How far a run was, so many seconds after it began."""
+
+    seconds: float
+    bytes: int
+    objects: int
+
+
+class Course:
+    """How a run went along: ever sparser points, so that there are never too many."""
+
+    def __init__(self) -> None:
+        self._begun = time.monotonic()
+        self._apart_s = 0.5
+        self.points: list[Point] = [Point(0.0, 0, 0)]
+
+    def note(self, size: int, objects: int) -> None:
+        seconds = time.monotonic() - self._begun
+        if seconds - self.points[-1].seconds < self._apart_s:
+            return
+        self.points.append(Point(round(seconds, 2), size, objects))
+        if len(self.points) > MOST_POINTS:
+            self.points = self.points[::2]
+            self._apart_s *= 2
+
+    def whole(self, size: int, objects: int) -> tuple[Point, ...]:
+        """To its end."""
+        end = Point(round(time.monotonic() - self._begun, 2), size, objects)
+        return (*self.points, end)
+
+
 class Progress:
     """Counters of one run, updated from its one event loop."""
 
@@ -75,6 +108,7 @@ class Progress:
         self._in_flight: dict[bytes, int] = {}
         self._moved: dict[bytes, int] = {}  # bytes of what is in flight that count already
         self._pace = Pace()
+        self._course = Course()
         begun = (time.monotonic(), 0, 0)
         self._passed: deque[tuple[float, int, int]] = deque([begun])
 
@@ -114,12 +148,16 @@ class Progress:
         self.done_objects += 1
         self.done_bytes += size
 
+    def course(self) -> tuple[Point, ...]:
+        return self._course.whole(self.done_bytes, self.done_objects)
+
     def snapshot(self) -> JsonObject:
         """JSON.
 
         rate_bytes: per second over the last 5 s. seconds_left: None until it can be told.
         """
         now = time.monotonic()
+        self._course.note(self.done_bytes, self.done_objects)
         self._passed.append((now, self.done_bytes, self.done_objects))
         while self._passed[0][0] < now - RATE_S and len(self._passed) > 2:
             self._passed.popleft()

@@ -30,7 +30,7 @@ from pinecart.runner.leg_context import LegContext, RemovalPace
 from pinecart.runner.leg_tally import LegTally
 from pinecart.runner.listing_streams import far_entries, leg_rows, source_entries
 from pinecart.runner.name_folding import matched, one_name
-from pinecart.runner.progress import Progress
+from pinecart.runner.progress import Point, Progress
 from pinecart.runner.promise import Promise
 from pinecart.runner.records import BatchRules, Record, Recorder, RecordsLost
 from pinecart.runner.scratch import Scratch
@@ -113,7 +113,7 @@ class Ending(NamedTuple):
     """How it went. counted: (decision, reason, objects, bytes) of what has no record. error: why it
     failed as a whole.
 
-    held: what waits for a person.
+    held: what waits for a person.   course: how it went along.
     """
 
     counted: list[tuple[str, str, int, int]]
@@ -122,6 +122,7 @@ class Ending(NamedTuple):
     stopped: bool
     error: PinecartError | None = None
     held: tuple[HeldList, ...] = ()
+    course: tuple[Point, ...] = ()
 
 
 async def carry_out(order: Order, records: Records) -> Ending:
@@ -204,7 +205,13 @@ class _Work:
     def ending(self) -> Ending:
         stopped = self._records.stopping()
         return Ending(
-            self._counted, self._far_side, self._acted, stopped, self._error, tuple(self._held)
+            self._counted,
+            self._far_side,
+            self._acted,
+            stopped,
+            self._error,
+            tuple(self._held),
+            self._progress.course(),
         )
 
     async def go(self) -> None:

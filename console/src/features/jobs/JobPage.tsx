@@ -9,6 +9,7 @@ import { DueTimes } from '../../parts/DueTimes'
 import { Ago, Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
 import { RunLine } from '../../parts/RunLine'
 import { Sentences } from '../../parts/Sentences'
+import { History } from './History'
 import { MoreOfJob } from './MoreOfJob'
 import { TriggerCard } from './Triggers'
 import { Versions } from './Versions'
@@ -72,6 +73,7 @@ export default function JobPage() {
               </Card>
             </Col>
             <Col xs={24} lg={13}>
+              <History job={told.job} />
               <Card size="small" title="Runs" extra={<Link to={`/runs?job=${name}`}>All</Link>}>
                 <Loaded query={runs}>
                   {(list) =>

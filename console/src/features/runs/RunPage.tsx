@@ -10,6 +10,7 @@ import { count, files, size, span } from '../../lib/words'
 import { Ago, Bytes, FromTo, Loaded, Mark, PageHead, useToneColour } from '../../parts/parts'
 import { FilesTable } from '../../parts/FilesTable'
 import { Held } from './Held'
+import { RatePicture } from './RatePicture'
 import { RunActions } from './RunActions'
 import { DataTable } from '../../parts/DataTable'
 
@@ -38,6 +39,7 @@ function OneRun({ number }: { number: number }) {
             />
           )}
           {told.problem_groups.length > 0 && <Problems run={told} />}
+          <RatePicture course={told.state === 'ended' ? told.course : run.course} />
           <Row gutter={[16, 16]}>
             <Col xs={24} lg={8}>
               <Totals run={told} />
@@ -223,7 +225,7 @@ function Problems({ run }: { run: RunWhole }) {
       style={{ marginBottom: 16 }}
     >
       {run.problem_groups.map((group) => (
-        <Flex key={group.code} justify="space-between" gap={12} wrap style={{ padding: '6px 0' }}>
+        <Flex key={group.code} justify="space-between" gap={12} style={{ padding: '6px 0' }}>
           <span>
             <b>{files(group.objects)}:</b> {group.message}{' '}
             <Typography.Text code>{group.code}</Typography.Text>
@@ -246,7 +248,9 @@ const WORDS: Record<string, string> = {
 
 function Totals({ run }: { run: RunWhole }) {
   const formats = useQuery(formsQuery()).data?.report_formats
-  const rows = Object.entries(run.totals).map(([decision, total]) => ({ decision, ...total }))
+  const rows = Object.entries(run.totals)
+    .map(([decision, total]) => ({ decision, ...total }))
+    .filter((row) => row.objects || row.decision === 'remove') // that nothing was removed is said
   return (
     <Card size="small" title="Totals">
       <DataTable

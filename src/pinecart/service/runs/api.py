@@ -81,9 +81,11 @@ class RunView(APIView):
     def get(self, request: Request, number: int) -> Response:
         """One run, with its problems grouped by cause."""
         run = selectors.run_numbered(number, actor_in(request), self.kind)
-        return Response(
-            presentation.run_told(run) | {"problem_groups": presentation.problem_groups(run)}
-        )
+        return Response(presentation.run_told(run) | _whole(run))
+
+
+def _whole(run: RunFacts) -> JsonObject:
+    return {"problem_groups": presentation.problem_groups(run), "course": run.course}
 
 
 class AuditView(RunView):
@@ -98,8 +100,7 @@ class PreviewView(APIView):
         """One preview, and what its run would take."""
         run = selectors.run_numbered(number, actor_in(request), "preview")
         told = presentation.run_told(run)
-        more = {"problem_groups": presentation.problem_groups(run), "estimate": estimate(run, told)}
-        return Response(told | more)
+        return Response(told | _whole(run) | {"estimate": estimate(run, told)})
 
 
 class RunDefinition(APIView):

@@ -27,7 +27,8 @@ class Run(models.Model):
     priority: of those that wait the highest goes first.
     of: the run that is undone, or whose set-aside is cleared away.   holds: what waits for a
     person; `released`: digests of what a person said yes to.   summed: its records in groups
-    (core.totals.Sums), kept in the transaction of the records.
+    (core.totals.Sums), kept in the transaction of the records.   course: how it went along, as
+    [seconds, bytes, objects].
     """
 
     kind = models.CharField(max_length=10)
@@ -54,6 +55,7 @@ class Run(models.Model):
     held_at = models.DateTimeField(null=True)
     counted = models.JSONField(default=list)
     summed = models.JSONField(default=list)
+    course = models.JSONField(default=list)
     far_side = models.JSONField(null=True)
     progress = models.JSONField(null=True)
     told_at = models.DateTimeField(null=True)

@@ -125,6 +125,10 @@ class ProblemGroupShape(serializers.Serializer):
 
 class RunWholeShape(RunShape):
     problem_groups = ProblemGroupShape(many=True)
+    course = serializers.ListField(
+        child=serializers.ListField(child=serializers.FloatField()),
+        help_text="How it went along: seconds since it began, bytes, objects.",
+    )
 
 
 class StoreEstimateShape(serializers.Serializer):

@@ -39,6 +39,7 @@ from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.trail.services import Change, change
 
 PRIORITIES = {"first": 1, "usual": 0, "last": -1}
+MOST_COURSE = 1000  # points of a course
 CLEARED_AT_ONCE = 5  # runs whose remains are cleared away, in one turn of the clock
 UPLOADS_AFTER = timedelta(minutes=10)  # after a run's end: then the clock looks for unfinished ones
 
@@ -275,7 +276,8 @@ def end_run(number: int, epoch: int, ending: Ending) -> None:
     if ending.error is not None:
         run.message, run.code = ending.error.message, ending.error.code
     run.holds = [h._asdict() for h in ending.held]
-    run.save(update_fields=["counted", "far_side", "message", "code", "holds"])
+    run.course = _went_on(run.course, ending)
+    run.save(update_fields=["counted", "far_side", "message", "code", "holds", "course"])
     if _waits(run, ending):
         return
     if run.kind in ("preview", "audit") and not run.message and (beside := run_beside(run)):
@@ -285,6 +287,13 @@ def end_run(number: int, epoch: int, ending: Ending) -> None:
         )
         run.save(update_fields=["message"])
     end(run, _outcome(run, ending))
+
+
+def _went_on(before: list[Any], ending: Ending) -> list[Any]:
+    """The course of a run that was taken up again goes on where it had been."""
+    since_s = before[-1][0] if before else 0.0
+    points = [[point.seconds + since_s, point.bytes, point.objects] for point in ending.course]
+    return [*before, *points][-MOST_COURSE:]
 
 
 def _outcome(run: Run, ending: Ending) -> Outcome:
