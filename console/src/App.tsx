@@ -3,6 +3,7 @@ import { lazy, Suspense, useEffect, useSyncExternalStore } from 'react'
 import { Link, Navigate, Route, Routes, useLocation } from 'react-router'
 import { api, got, keepCsrf, type Session } from './api/client'
 import { zone } from './lib/zone'
+import { UNDERLINED } from './parts/layout'
 import { PageHead, Loaded, useSession } from './parts/parts'
 import { Away } from './parts/Away'
 import { Broken } from './parts/Broken'
@@ -134,7 +135,10 @@ function House({ name, session }: { name: string; session: Session }) {
           <Flex align="center" gap={8}>
             {wide && (
               <Typography.Text type="secondary">
-                <Link to="/me">{name}</Link> · times in <ZoneChoice />
+                <Link to="/me" style={UNDERLINED}>
+                  {name}
+                </Link>{' '}
+                · times in <ZoneChoice />
               </Typography.Text>
             )}
             {!wide && <Link to="/me">{name}</Link>}

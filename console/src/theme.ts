@@ -23,6 +23,8 @@ export const light: ThemeConfig = {
     colorText: '#23271f',
     colorTextSecondary: '#5d5c54',
     colorTextDescription: '#5d5c54',
+    colorTextPlaceholder: '#6b6a62',
+    colorTextTertiary: '#66655d',
     colorBorder: '#cfcbbf',
     colorBorderSecondary: '#e5e2d9',
     colorSuccess: '#2d6a8a',
@@ -31,12 +33,21 @@ export const light: ThemeConfig = {
   },
 }
 
+/** On dark the library would dim the brand colour until it can't be read. */
+const brightPine: typeof theme.darkAlgorithm = (seed, before) => ({
+  ...theme.darkAlgorithm(seed, before),
+  colorPrimary: '#7fbf9c',
+  colorPrimaryHover: '#a5d6bb',
+  colorPrimaryActive: '#6aa987',
+  colorPrimaryText: '#7fbf9c',
+})
+
 export const dark: ThemeConfig = {
-  algorithm: theme.darkAlgorithm,
+  algorithm: brightPine,
   token: {
     ...shared,
-    colorPrimary: '#5f9f7e',
-    colorInfo: '#5f9f7e',
+    colorPrimary: '#7fbf9c',
+    colorInfo: '#7fbf9c',
     colorLink: '#7fbf9c',
     colorLinkHover: '#a5d6bb',
     colorBgLayout: '#171a18',
@@ -47,10 +58,13 @@ export const dark: ThemeConfig = {
     colorText: '#e6e4dc',
     colorTextSecondary: '#b0b1a8',
     colorTextDescription: '#b0b1a8',
+    colorTextPlaceholder: '#9b9c93',
+    colorTextTertiary: '#a1a29a',
     colorBorder: '#454a46',
     colorBorderSecondary: '#343935',
     colorSuccess: '#7db8d6',
     colorWarning: '#e0b45c',
     colorError: '#f0897f',
   },
+  components: { Button: { primaryColor: '#12241b' } },
 }

@@ -2,6 +2,7 @@ import { Flex, Typography } from 'antd'
 import { Link } from 'react-router'
 import type { Run } from '../api/client'
 import { count, size } from '../lib/words'
+import { UNDERLINED } from './layout'
 import { Ago, FromTo, Mark } from './parts'
 
 const ACTED = {
@@ -28,7 +29,7 @@ export function RunLine({ run, named = true }: { run: Run; named?: boolean }) {
       <Flex vertical gap={2} style={{ minWidth: 0 }}>
         <span>
           <Mark word={run.outcome || run.state} />{' '}
-          <Link to={`/runs/${run.id}`}>
+          <Link to={`/runs/${run.id}`} style={named ? {} : UNDERLINED}>
             {named ? `${run.job === 'carry' ? 'Copy' : run.job}, run ${run.id}` : `Run ${run.id}`}
           </Link>
         </span>

@@ -3,6 +3,7 @@ import { Card, Empty, Flex, Input, Typography } from 'antd'
 import { Link, useParams, useSearchParams } from 'react-router'
 import type { Explanation } from '../../api/client'
 import { explainQuery } from '../../api/jobs'
+import { UNDERLINED } from '../../parts/layout'
 import { FromTo, Loaded, PageHead } from '../../parts/parts'
 
 /** Why one file is carried, or isn't: each rule in its order, and the one that decided. */
@@ -65,8 +66,11 @@ function Leg({ told }: { told: Explanation }) {
           </Typography.Title>
           {told.records.slice(0, 20).map((record) => (
             <div key={record.run}>
-              <Link to={`/runs/${record.run}`}>Run {record.run}</Link>: {record.decision},{' '}
-              {record.reason} {record.error === record.reason ? '' : record.error || record.proof}
+              <Link to={`/runs/${record.run}`} style={UNDERLINED}>
+                Run {record.run}
+              </Link>
+              : {record.decision}, {record.reason}{' '}
+              {record.error === record.reason ? '' : record.error || record.proof}
             </div>
           ))}
         </>

@@ -5,6 +5,7 @@ import { type TrailLine } from '../../api/client'
 import { trailQuery } from '../../api/trail'
 import { Loaded, PageHead } from '../../parts/parts'
 import { changesOf, otherFacts } from './facts'
+import { exact } from '../../lib/words'
 import { DataTable } from '../../parts/DataTable'
 
 const FIELDS = ['who', 'what', 'which', 'since', 'until'] as const
@@ -87,13 +88,19 @@ function Lines({ lines }: { lines: TrailLine[] }) {
       rowKey="id"
       rows={lines}
       scroll={{ x: 'max-content' }}
+      card={(l) => (
+        <div>
+          {exact(l.at)} · {l.who} · {l.action} · {l.subject}
+          <Facts line={l} />
+        </div>
+      )}
       columns={[
         {
-          title: 'At (UTC)',
-          width: 170,
+          title: 'At',
+          width: 190,
           render: (_, l) => (
             <span style={{ fontVariantNumeric: 'tabular-nums', whiteSpace: 'nowrap' }}>
-              {l.at.slice(0, 19).replace('T', ' ')}
+              {exact(l.at)}
             </span>
           ),
         },
