@@ -1,4 +1,4 @@
-"""Every page of the console by the rules of axe, light and dark, wide and narrow; and by keyboard."""
+"""Every page of the console by the rules of axe, light and dark, wide and narrow."""
 
 from __future__ import annotations
 

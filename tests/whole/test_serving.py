@@ -269,6 +269,7 @@ def test_the_demo_runs_its_jobs_and_what_arrives_is_carried(demo):
             "weekly-counts": "clean",
             "ridge-mirror": "held",
             "field-notes": "problems",
+            "letters": "clean",
         }
         first = ended["dawn-recordings"]["totals"]["copy"]
         assert 390 <= first["objects"] <= 410 and 50e6 < first["bytes"] < 70e6

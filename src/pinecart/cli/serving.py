@@ -231,7 +231,7 @@ def demo(ctx: click.Context, data: str | None, port: int, unhurried: bool) -> No
 @demo.command("arrive")
 @output_option
 def demo_arrive(cart: Cart) -> None:
-    """Let three new recordings arrive in the demo, and one count sheet change.
+    """Let three new recordings and a letter arrive in the demo, and one count sheet change.
 
     \b
     pinecart demo arrive

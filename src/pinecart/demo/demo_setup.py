@@ -13,7 +13,7 @@ from pathlib import Path
 import httpx
 
 from pinecart.client import Client, ClientError
-from pinecart.demo import mishaps
+from pinecart.demo import letters, mishaps
 from pinecart.demo.survey import arrive, make_survey
 from pinecart.json_object import JsonObject
 from pinecart.service.config.state import Options, StateFolder, write_whole
@@ -67,6 +67,8 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
     (files / "counts").mkdir(exist_ok=True)
     if not (files / mishaps.STORE).exists():
         mishaps.make_hut(files / mishaps.STORE)
+    if not (files / letters.STORE).exists():
+        letters.make_box(files / letters.STORE)
     configs = [_standin(files, name, port + i) for i, name in enumerate(("office", "partner"), 1)]
     options = Options(
         port=port,
@@ -109,7 +111,9 @@ def _token(state: StateFolder, url: str, password: str) -> str:
 
 def arrive_now() -> dict[str, list[str]]:
     """The demo's button: called inside the service."""
-    return arrive(files_beside(StateFolder.from_environment().root) / "posts")
+    files = files_beside(StateFolder.from_environment().root)
+    letters.drop(files / letters.STORE)  # which starts its job by itself
+    return arrive(files / "posts")
 
 
 def _account(*, may_write: bool) -> JsonObject:
@@ -136,7 +140,7 @@ def _set_up(
 ) -> None:
     """Stores, buckets, jobs and one run of each: whatever of it isn't there yet."""
     stores = {s["name"]: s for s in client.stores()}
-    for name in ("posts", "counts", mishaps.STORE):
+    for name in ("posts", "counts", mishaps.STORE, letters.STORE):
         if name not in stores:
             client.add_store({"name": name, "kind": "folder", "path": str(files / name)})
     for name, config in zip(("office", "partner"), configs, strict=True):
@@ -160,7 +164,7 @@ def _set_up(
                 "port of then, or anew with FRESH=1."
             )
     known = {job["job"] for job in client.jobs()}
-    for job in (*JOBS, *mishaps.JOBS):
+    for job in (*JOBS, *mishaps.JOBS, letters.JOB):
         if job["job"] not in known:
             client.define_job(job)
     for job in JOBS:
@@ -173,6 +177,7 @@ def _set_up(
                 say=say,
             )
     _mishaps(client, configs[0], files, say=say)
+    letters.await_first(client)
     say(
         "Next: pinecart start dawn-recordings --follow; pinecart demo arrive; and the same "
         "start again."

@@ -89,7 +89,7 @@ def runs_seen(
 ) -> list[Run]:
     """Newest first. state: a state or an outcome."""
     kinds = ("transfer", "undo", "expiry") if kind == "transfer" else (kind,)
-    found = Run.objects.filter(kind__in=kinds).order_by("-id")
+    found = Run.objects.filter(kind__in=kinds).defer("course").order_by("-id")
     if job:
         found = found.filter(job=job)
     if state:
