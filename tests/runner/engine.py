@@ -173,6 +173,9 @@ class Memory:
     async def upload_over(self, key):
         await self.journal.over(key, cleared=True)
 
+    def stops_at_once(self):
+        return False
+
     def stopping(self):
         return self.stop
 

@@ -8,6 +8,7 @@ import csv
 import io
 import json
 import os
+import time
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -280,3 +281,13 @@ def test_a_running_run_takes_up_a_new_key(tmp_path):
             for _ in cart.follow(run["id"]):
                 pass
             assert cart.run(run["id"])["outcome"] == "clean"
+
+
+def test_a_run_that_is_stopped_at_once_gives_up_what_is_in_flight(shared):
+    with shared.long_run("at-once") as run, shared.client() as cart:
+        until(lambda: cart.run(run)["progress"] and cart.run(run)["progress"]["in_flight"])
+        began = time.monotonic()
+        assert "told to stop" in shared.run("run", "stop", str(run), "--at-once").stderr
+        ended = until(lambda: (told := cart.run(run))["state"] == "ended" and told)
+        assert time.monotonic() - began < 3 and ended["outcome"] == "stopped"
+        assert ended["totals"]["copy"]["objects"] == 0

@@ -352,14 +352,15 @@ def run_keep(cart: Cart, number: int, job: str) -> None:
 
 @run.command("stop")
 @click.argument("number", type=int)
+@click.option("--at-once", is_flag=True, help="Nor is what is in flight finished.")
 @output_option
-def run_stop(cart: Cart, number: int) -> None:
+def run_stop(cart: Cart, number: int, at_once: bool) -> None:
     """Stop a run cleanly: what is in flight is finished, the rest is left for another run.
 
     \b
     pinecart run stop 12
     """
-    told = cart.client.stop(number)
+    told = cart.client.stop(number, at_once=at_once)
     cart.show(
         told,
         lambda: say(

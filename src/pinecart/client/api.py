@@ -341,8 +341,9 @@ class Client(JobCalls):
             must_be_good(answer)
             yield from answer.iter_text()
 
-    def stop(self, number: int) -> JsonObject:
-        return self.ask("POST", f"runs/{number}/stop")
+    def stop(self, number: int, *, at_once: bool = False) -> JsonObject:
+        """at_once: what is in flight isn't finished either."""
+        return self.ask("POST", f"runs/{number}/stop", body={"at_once": at_once})
 
     def pause(self, number: int) -> JsonObject:
         return self.ask("POST", f"runs/{number}/pause")

@@ -68,6 +68,10 @@ class Records(Protocol):
         ...
 
     def stopping(self) -> bool: ...
+    def stops_at_once(self) -> bool:
+        """Whether what is in flight isn't to be finished either."""
+        ...
+
     def pausing(self) -> bool: ...
     def uploads(self, leg: int, side: str) -> Uploads | None: ...
     async def uploads_left(self) -> list[tuple[str, bytes, str]]:
@@ -272,6 +276,9 @@ async def _watch_for_a_stop(progress: Progress, records: Records) -> None:
     seen, since = progress.signs_of_life(), time.monotonic()
     while True:
         await asyncio.sleep(TELL_S)
+        if records.stops_at_once():
+            records.log("given-up", "It was stopped at once: what was in flight was given up.")
+            raise _NothingMoves
         if not records.stopping() or progress.signs_of_life() != seen:
             seen, since = progress.signs_of_life(), time.monotonic()
         elif time.monotonic() - since > STOP_WITHIN_S:

@@ -16,7 +16,8 @@ export function RunActions({ run }: { run: RunWhole }) {
   const path = { number: run.id }
   const again = () => queries.invalidateQueries()
   const stop = useMutation({
-    mutationFn: () => got(api.POST('/api/v1/runs/{number}/stop', { params: { path } })),
+    mutationFn: (atOnce: boolean) =>
+      got(api.POST('/api/v1/runs/{number}/stop', { params: { path }, body: { at_once: atOnce } })),
     onSuccess: again,
   })
   const pause = useMutation({
@@ -57,8 +58,8 @@ export function RunActions({ run }: { run: RunWhole }) {
           </Button>
         )}
         {!OVER.includes(run.state) && (
-          <Button onClick={() => stop.mutate()} loading={stop.isPending} disabled={run.stop_wanted}>
-            {run.stop_wanted ? 'Stopping…' : 'Stop'}
+          <Button onClick={() => stop.mutate(run.stop_wanted)} loading={stop.isPending}>
+            {run.stop_wanted ? 'Stopping… Stop at once' : 'Stop'}
           </Button>
         )}
         {failed && (

@@ -42,6 +42,7 @@ from pinecart.service.runs.shapes import (
     RunsAsked,
     RunShape,
     RunWholeShape,
+    StopShape,
     UndoShape,
     WhyShape,
 )
@@ -204,10 +205,12 @@ def _joined(found: Iterator[str]) -> str:
 
 
 class RunStop(APIView):
-    @extend_schema(request=None, responses=RunShape)
+    @extend_schema(request=StopShape, responses=RunShape)
     def post(self, request: Request, number: int) -> Response:
-        """Stop a run cleanly: what is in flight is finished, the rest is left for another run."""
-        return Response(presentation.run_told(life_cycle.stop_run(actor_in(request), number)))
+        """Stop a run once what is in flight is finished, or at once; another run does the rest."""
+        at_once = checked(StopShape, request.data or {})["at_once"]
+        run = life_cycle.stop_run(actor_in(request), number, at_once=at_once)
+        return Response(presentation.run_told(run))
 
 
 class RunPause(APIView):

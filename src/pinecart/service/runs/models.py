@@ -22,6 +22,7 @@ class Run(models.Model):
     """One execution. kind: transfer, preview, audit, undo, expiry. `epoch` grows with every process
     that takes it up.
 
+    stop_at_once: nor is what is in flight finished, where a stop is wanted.
     waits: begins only once no run of its job is under way (of a preview, or an audit).
     part: which of the job's files it is about (core.part); empty: all.   version: of the job.
     priority: of those that wait the highest goes first.
@@ -48,6 +49,7 @@ class Run(models.Model):
     version = models.IntegerField(null=True)
     priority = models.SmallIntegerField(default=0)
     stop_wanted = models.BooleanField(default=False)
+    stop_at_once = models.BooleanField(default=False)
     pause_wanted = models.BooleanField(default=False)
     holds = models.JSONField(default=list)
     released = models.JSONField(default=list)

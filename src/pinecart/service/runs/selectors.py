@@ -459,10 +459,19 @@ def done_by(run: int, scopes: list[int], leg: int, after: int) -> tuple[list[Don
     return found, after
 
 
-def wishes(run: int) -> tuple[bool, bool, int | None]:
-    """What people want of a run under way: stop, pause, bytes per second."""
-    found = Run.objects.filter(pk=run).values_list("stop_wanted", "pause_wanted", "rate").first()
-    return found or (False, False, None)
+class Wishes(NamedTuple):
+    """What people want of a run under way. rate: bytes per second."""
+
+    stop: bool = False
+    at_once: bool = False
+    pause: bool = False
+    rate: int | None = None
+
+
+def wishes(run: int) -> Wishes:
+    fields = ("stop_wanted", "stop_at_once", "pause_wanted", "rate")
+    found = Run.objects.filter(pk=run).values_list(*fields).first()
+    return Wishes(*found) if found else Wishes()
 
 
 def shares(stores: Collection[str]) -> dict[str, int]:

@@ -280,6 +280,12 @@ class ReleaseShape(WhyShape):
     digest = serializers.CharField(help_text="Of the lists that were seen.")
 
 
+class StopShape(serializers.Serializer):
+    at_once = serializers.BooleanField(
+        default=False, help_text="What is in flight isn't finished either."
+    )
+
+
 class UndoShape(serializers.Serializer):
     preview = serializers.BooleanField(default=False)
 

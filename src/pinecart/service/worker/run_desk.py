@@ -67,7 +67,7 @@ class RunRecords:
         self._epoch = order["epoch"]
         self._kind = order["kind"]
         self._log = log
-        self._stop = False
+        self._stop = self._at_once = False
         self._of = order["of"]
         self._exactly = int(order.get("part", {}).get("exactly") or 0)
         self._pause = False
@@ -216,8 +216,10 @@ class RunRecords:
         await writes(run_records.tell_progress, self._run, self._epoch, progress)
 
     async def listen(self) -> None:
-        stop, self._pause, self.pacer.rate = await reads(selectors.wishes, self._run)
-        self._stop = self._stop or stop or self._pause
+        wishes = await reads(selectors.wishes, self._run)
+        self._pause, self.pacer.rate = wishes.pause, wishes.rate
+        self._stop = self._stop or wishes.stop or wishes.pause
+        self._at_once = wishes.stop and wishes.at_once
         now = time.monotonic()
         if now - self._shared_at > SHARE_S:
             self._shared_at = now
@@ -263,6 +265,9 @@ class RunRecords:
     async def upload_over(self, key: bytes) -> None:
         of = self._of if self._kind == "expiry" else None
         await writes(run_records.upload_over, self._run, self._epoch, key, cleared=True, of=of)
+
+    def stops_at_once(self) -> bool:
+        return self._at_once
 
     def stopping(self) -> bool:
         return self._stop

@@ -125,8 +125,9 @@ def record_skipped(definition: Definition, *, cause: str, why: str, now: datetim
     )
 
 
-def stop_run(actor: Actor, number: int) -> Run:
-    """Ask a run to stop cleanly; one that no process works on ends at once.
+def stop_run(actor: Actor, number: int, *, at_once: bool = False) -> Run:
+    """Ask a run to stop once what is in flight is finished, or at once; one that no process works
+    on ends.
 
     Raises NotFound, NotAllowed, WrongMoment.
     """
@@ -134,8 +135,9 @@ def stop_run(actor: Actor, number: int) -> Run:
         run = run_numbered(number, actor)
         made.must(Right.OPERATE, run.labels, f"stopping run {number}")
         advance(RunState(run.state), Event.FINISHED)
-        Run.objects.filter(pk=number).update(stop_wanted=True)
-        made.note("run.stop", run.job, run=number)
+        wanted = {"stop_wanted": True} | ({"stop_at_once": True} if at_once else {})
+        Run.objects.filter(pk=number).update(**wanted)
+        made.note("run.stop", run.job, run=number, at_once=at_once)
         run.refresh_from_db()
         if run.state in [s.value for s in (*CLAIMABLE, RunState.HELD, RunState.PAUSED)]:
             if run.state == RunState.PAUSED.value and has_uploads(run.pk):
