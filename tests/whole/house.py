@@ -237,7 +237,8 @@ class House:
             with self.behaving(put=Behaviour(delay_s=30)):
                 run = cart.start(job)["id"]
                 yield run
-            cart.stop(run)
+            if cart.run(run)["state"] != "ended":
+                cart.stop(run)
 
     def person(self, name: str, right: str = "look", label: str = "") -> str:
         """Somebody with this right, on one label or on all. Gives a token of theirs."""
