@@ -12,6 +12,8 @@ from pinecart.core.errors import Invalid
 from pinecart.core.part import Part
 from pinecart.core.sentences import dangers
 from tests.runner.engine import Memory, done, posts, run
+from tests.runner.test_every_direction import bucket_at
+from tests.standin import running
 
 HOUR_NS = 3600 * 10**9
 BASE_NS = 10**18
@@ -89,3 +91,23 @@ def test_what_can_leave_a_file_out_for_good_is_marked_as_dangerous():
     leg = {"from": "pine://a/", "to": "pine://b/", "younger_than_there": "leg"}
     (told,) = [d for d in dangers(read_definition({"job": "d", "legs": [leg]})) if "younger" in d]
     assert "then left out" in told
+
+
+async def test_a_source_of_two_legs_is_read_once_and_each_has_its_own_outcome():
+    with running("here", "dawn", "dusk") as (server, endpoint):
+        for n in range(5):
+            server.shelf.put("here", f"{n}.csv", b"%d" % n, {"x-amz-meta-of": "mara"})
+        source, target = (bucket_at(endpoint, name) for name in ("posts", "office"))
+        legs = [
+            {"from": "pine://posts/here/", "to": f"pine://office/{there}/"}
+            for there in ("dawn", "dusk")
+        ]
+        memory = Memory()
+        before = server.counts["get"]
+        ending = await run(memory, source, target, legs=legs, route="through-us")
+        assert ending.error is None and ending.acted == 10
+        assert server.counts["get"] - before == 5, "the second leg had them at hand"
+        for there in ("dawn", "dusk"):
+            assert [server.shelf.body(there, f"{n}.csv") for n in range(5)] == [
+                b"%d" % n for n in range(5)
+            ]

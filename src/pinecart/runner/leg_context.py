@@ -19,6 +19,7 @@ from pinecart.runner.batch_helper import Crew, Sharing
 from pinecart.runner.concurrency import Pacer
 from pinecart.runner.object_transfer import TransferOptions
 from pinecart.runner.promise import Promise
+from pinecart.runner.read_once import ReadOnce
 from pinecart.runner.scratch import Scratch
 from pinecart.runner.set_aside import AsidePolicy
 from pinecart.runner.side import Side
@@ -49,6 +50,7 @@ class LegContext(NamedTuple):
     part: which of its files are looked at.
     younger_than: "leg" or "folder": only what is younger than the youngest there; empty: whatever.
     changing_tries: so often a file that changes while it is read is tried.
+    read_once: what other legs of this source have read; None: there are none.
     promise: what a preview would do, and nothing else is done; None: whatever is to be done.
     """
 
@@ -84,6 +86,7 @@ class LegContext(NamedTuple):
     promise: Promise | None = None
     younger_than: str = ""
     changing_tries: int = 3
+    read_once: ReadOnce | None = None
 
     @property
     def folders_taken(self) -> str:
@@ -105,6 +108,7 @@ class LegContext(NamedTuple):
             self.pacer,
             self.through_us,
             self.changing_tries,
+            self.read_once,
         )
 
     @property

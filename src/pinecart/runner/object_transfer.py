@@ -42,6 +42,7 @@ from pinecart.core.retry import Retry
 from pinecart.runner.concurrency import Paced, Pacer
 from pinecart.runner.content_comparison import content_crc
 from pinecart.runner.progress import Progress
+from pinecart.runner.read_once import ReadOnce
 from pinecart.runner.side import Side
 
 CHANGING_TRIES = 3
@@ -57,6 +58,7 @@ class TransferOptions(NamedTuple):
     uploads: journals of the source's and the target's uploads in parts.
     through_us: never by the store, or the kernel, alone.
     changing_tries: so often a file that changes while it is read is tried.
+    read_once: what other legs of this source have read; None: there are none.
     """
 
     run: int
@@ -69,6 +71,7 @@ class TransferOptions(NamedTuple):
     pacer: Pacer | None = None
     through_us: bool = False
     changing_tries: int = CHANGING_TRIES
+    read_once: ReadOnce | None = None
 
 
 class ObjectTransfer:
@@ -86,6 +89,7 @@ class ObjectTransfer:
         self._retry, self._keep, self._uploads = options.retry, options.keep, options.uploads
         self._pacer = options.pacer or Pacer()
         self._changing_tries = options.changing_tries
+        self._read_once = options.read_once
         self._may_copy = not options.through_us
         # Asked once: to ask a protocol for each small object costs 5 % of it.
         store = options.target.store
@@ -274,7 +278,9 @@ class ObjectTransfer:
         return sent
 
     def _open(self, entry: Entry) -> AbstractAsyncContextManager[Reading]:
-        return self._source.store.open(self._source.prefix + entry.source_key, entry)
+        key = self._source.prefix + entry.source_key
+        opening = self._source.store.open(key, entry)
+        return self._read_once.opened(key, entry, opening) if self._read_once else opening
 
     def _carried(self, entry: Entry, placed: Placed, tried: int) -> Carried:
         racy = is_racy(entry, time.time_ns())

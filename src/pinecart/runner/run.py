@@ -7,6 +7,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import time
+from collections import Counter
 from collections.abc import AsyncIterator, Coroutine
 from typing import Any, NamedTuple, Protocol, TypeVar
 
@@ -32,6 +33,7 @@ from pinecart.runner.listing_streams import far_entries, leg_rows, source_entrie
 from pinecart.runner.name_folding import matched, one_name
 from pinecart.runner.progress import Point, Progress
 from pinecart.runner.promise import Promise
+from pinecart.runner.read_once import ReadOnce
 from pinecart.runner.records import BatchRules, Record, Recorder, RecordsLost
 from pinecart.runner.scratch import Scratch
 from pinecart.runner.side import Side
@@ -204,6 +206,7 @@ class _Work:
         self._far_side: dict[str, int] | None = None
         self._acted = 0
         self._held: list[HeldList] = []
+        self._read_once = _shared_sources(order)
         self._error: PinecartError | None = None
 
     def ending(self) -> Ending:
@@ -247,6 +250,8 @@ class _Work:
 
     async def _transferred(self, number: int) -> None:
         leg = leg_context(self._order, number, self._records)
+        place = self._order.definition.legs[number].read_place
+        leg = leg._replace(read_once=self._read_once.get(place))
         tally = LegTally(leg, self._recorder, self._progress)
         try:
             far_side = await run_leg(leg, self._records, tally)
@@ -315,6 +320,13 @@ async def _clear_uploads(order: Order, records: Records, recorder: Recorder) -> 
         if order.kind == "expiry":
             await recorder.add(told)
     return cleared
+
+
+def _shared_sources(order: Order) -> dict[Location, ReadOnce]:
+    """The places that more than one of its legs reads."""
+    legs = enumerate(order.definition.legs)
+    read = [leg.read_place for n, leg in legs if leg.is_on and order.part.has_leg(n)]
+    return {place: ReadOnce() for place, times in Counter(read).items() if times > 1}
 
 
 def _sum(a: dict[str, int] | None, b: dict[str, int]) -> dict[str, int]:
