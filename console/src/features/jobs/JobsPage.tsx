@@ -238,6 +238,13 @@ function List({
   )
 }
 
+type What = 'start' | 'on' | 'off' | { label: string }
+
+function saidOf(what: What): string {
+  if (typeof what === 'object') return `labelled ${what.label}`
+  return what === 'start' ? 'started' : `switched ${what}`
+}
+
 /** What can be done with the jobs that were chosen. */
 function Together({ chosen, done }: { chosen: string[]; done: () => void }) {
   const queries = useQueryClient()
@@ -245,11 +252,15 @@ function Together({ chosen, done }: { chosen: string[]; done: () => void }) {
   const mayOperate = useMay('operate')
   const mayDefine = useMay('define')
   const each = useMutation({
-    mutationFn: async (what: 'start' | 'on' | 'off') => {
+    mutationFn: async (what: What) => {
       for (const name of chosen) {
         const path = { params: { path: { name } } }
         if (what === 'start') await got(api.POST('/api/v1/jobs/{name}/start', path))
-        else {
+        else if (typeof what === 'object') {
+          const { definition } = await got(api.GET('/api/v1/jobs/{name}', path))
+          const labels = [...new Set([...(definition.labels ?? []), what.label])]
+          await got(api.PUT('/api/v1/jobs/{name}', { ...path, body: { ...definition, labels } }))
+        } else {
           const body = { on: what === 'on', why: '' }
           await got(api.POST('/api/v1/jobs/{name}/switch', { ...path, body }))
         }
@@ -258,7 +269,7 @@ function Together({ chosen, done }: { chosen: string[]; done: () => void }) {
     },
     onSuccess: (what) => {
       const jobs = `${chosen.length} ${chosen.length === 1 ? 'job' : 'jobs'}`
-      void message.success(what === 'start' ? `${jobs} started.` : `${jobs} switched ${what}.`)
+      void message.success(`${jobs} ${saidOf(what)}.`)
       done()
     },
     onSettled: () => queries.invalidateQueries(),
@@ -281,6 +292,14 @@ function Together({ chosen, done }: { chosen: string[]; done: () => void }) {
             <Button size="small" onClick={() => each.mutate('on')} loading={each.isPending}>
               Switch on
             </Button>
+            <Input.Search
+              size="small"
+              aria-label="Label them"
+              placeholder="a label for them"
+              enterButton="Label"
+              onSearch={(text) => text.trim() && each.mutate({ label: text.trim() })}
+              style={{ width: 220 }}
+            />
           </>
         )}
       </Flex>

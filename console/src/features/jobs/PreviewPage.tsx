@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams } from 'react-router'
 import { api, got, type Preview } from '../../api/client'
 import { previewQuery } from '../../api/runs'
 import { FilesTable } from '../../parts/FilesTable'
-import { count, span } from '../../lib/words'
+import { count, size, span } from '../../lib/words'
 import { DecisionTree } from './DecisionTree'
 import { Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
 
@@ -73,6 +73,7 @@ export default function PreviewPage() {
             </div>
           ))}
           <Estimated estimate={told.estimate} />
+          <Largest files={told.largest} />
           {told.message && (
             <Typography.Paragraph type="warning">▲ {told.message}</Typography.Paragraph>
           )}
@@ -147,6 +148,22 @@ function Estimated({ estimate }: { estimate: Preview['estimate'] }) {
   if (!words.length) return null
   return (
     <Typography.Paragraph type="secondary">It would take {words.join(' · ')}.</Typography.Paragraph>
+  )
+}
+
+/** What weighs most of it. */
+function Largest({ files }: { files: Preview['largest'] }) {
+  if (files.length < 2) return null
+  return (
+    <Typography.Paragraph type="secondary">
+      The largest:{' '}
+      {files.map((file, n) => (
+        <span key={file.id}>
+          {n > 0 && ' · '}
+          <Typography.Text code>{file.key}</Typography.Text> {size(file.bytes)}
+        </span>
+      ))}
+    </Typography.Paragraph>
   )
 }
 

@@ -101,7 +101,8 @@ class PreviewView(APIView):
         """One preview, and what its run would take."""
         run = selectors.run_numbered(number, actor_in(request), "preview")
         told = presentation.run_told(run)
-        return Response(told | _whole(run) | {"estimate": estimate(run, told)})
+        more = {"estimate": estimate(run, told), "largest": selectors.largest_of(run)}
+        return Response(told | _whole(run) | more)
 
 
 class RunDefinition(APIView):

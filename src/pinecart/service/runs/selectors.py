@@ -283,6 +283,17 @@ def records_after(run: RunFacts, wanted: RecordsWanted) -> list[JsonObject]:
     return [record_payload(dict(row)) for row in found.values(*RECORD_FIELDS)[: wanted.limit]]
 
 
+LARGEST, MOST_ASKED = 3, 200_000
+
+
+def largest_of(run: RunFacts) -> list[JsonObject]:
+    """The largest files of a run's records; none, where these are too many to be looked through."""
+    if sum(group["n"] for group in run.summed) > MOST_ASKED:
+        return []
+    rows = RecordRow.objects.filter(run_id=run.pk).order_by("-size", "id")
+    return [record_payload(dict(row)) for row in rows.values(*RECORD_FIELDS)[:LARGEST]]
+
+
 def _has_any(run: RunFacts, wanted: RecordsWanted) -> bool:
     """By its sums: a million records aren't looked through for what isn't among them."""
     groups = [group for group in run.summed if group["n"]]

@@ -147,10 +147,6 @@ class EstimateShape(serializers.Serializer):
     stores = StoreEstimateShape(many=True, help_text="Those that are asked over a line.")
 
 
-class PreviewShape(RunWholeShape):
-    estimate = EstimateShape()
-
-
 class ObjectShape(serializers.Serializer):
     id = serializers.IntegerField()
     leg = serializers.IntegerField()
@@ -170,6 +166,13 @@ class ObjectShape(serializers.Serializer):
     tries = serializers.IntegerField()
     error = serializers.CharField(allow_blank=True)
     message = serializers.CharField(allow_blank=True)
+
+
+class PreviewShape(RunWholeShape):
+    estimate = EstimateShape()
+    largest = ObjectShape(
+        many=True, help_text="The three largest files of it; none, where there are too many to ask."
+    )
 
 
 class RanByShape(serializers.Serializer):
