@@ -59,6 +59,8 @@ export function App() {
   )
 }
 
+const MOST_LETTERS = 16 // of a name at the head of the page
+
 function Outside() {
   return useLocation().pathname === '/enter' ? <Enter /> : <SignIn />
 }
@@ -129,14 +131,14 @@ function House({ name, session }: { name: string; session: Session }) {
             items={pages.map(([to, label]) => ({
               key: to,
               label: <Link to={to}>{label}</Link>,
-              style: wide ? {} : { paddingInline: 6 },
+              style: { paddingInline: wide ? 10 : 6 },
             }))}
           />
           <Flex align="center" gap={8}>
             {wide && (
               <Typography.Text type="secondary">
-                <Link to="/me" style={UNDERLINED}>
-                  {name}
+                <Link to="/me" style={UNDERLINED} title={name}>
+                  {name.length > MOST_LETTERS ? `${name.slice(0, MOST_LETTERS)}…` : name}
                 </Link>{' '}
                 · times in <ZoneChoice />
               </Typography.Text>

@@ -77,7 +77,7 @@ def pages(page: Page, url: str, shots: dict[str, str]) -> None:
     for name, path in shots.items():
         page.goto(url + path)
         page.wait_for_load_state("load")
-        page.wait_for_timeout(1500)
+        page.wait_for_timeout(4000 if name == "define" else 1500)
         page.screenshot(path=HERE / f"{name}.png")
 
 
@@ -85,6 +85,9 @@ def main(url: str, password: str) -> None:
     with sync_playwright() as play:
         browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         terminal = browser.new_page(viewport={"width": 1280, "height": 800})
+        for _ in range(6):  # so that there is a history
+            pinecart("demo arrive")
+            pinecart("start dawn-recordings --follow")
         pinecart("demo arrive")
         pinecart("person add wren --right operate --label survey")
         pinecart("person add dunlin --right look")
@@ -108,7 +111,7 @@ def main(url: str, password: str) -> None:
                     "today": "/",
                     "jobs": "/jobs",
                     "job": "/jobs/dawn-recordings",
-                    "define": "/jobs/dawn-recordings/change",
+                    "define": "/jobs/letters/change",
                     "run": f"/runs/{last}",
                     "stores": "/stores",
                     "browse": "/stores/office?path=larkfell/dawn/sheets/",

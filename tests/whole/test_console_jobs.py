@@ -30,6 +30,7 @@ def test_a_job_is_defined_step_by_step_and_tried_on_five_files(page: Page, share
     page.keyboard.press("Enter")
     panel.get_by_label("New bucket").fill("stepwise")
     panel.get_by_role("button", name="Make bucket").press("Enter")
+    expect(panel.get_by_text("Nothing lies here yet.")).to_be_visible()
     panel.get_by_role("button", name="Take this folder").press("Enter")
     page.get_by_role("button", name="Next").press("Enter")
     beside = page.get_by_role("status")

@@ -33,17 +33,17 @@ def carried_out(house, preview):
 def test_only_what_is_still_as_the_preview_saw_it_is_done(shared):
     files = dict.fromkeys(("same", "new", "grown", "gone", "there"), b"1")
     root, bucket = shared.fresh_job(
-        "exact", files, intent="mirror", guards={"removals_percent": 100}
+        "exact-whole", files, intent="mirror", guards={"removals_percent": 100}
     )
     for name in ("new", "grown", "gone", "there"):
-        (root / name).rename(root.parent / f"exact-{name}")
-    shared.carried("exact")
+        (root / name).rename(root.parent / f"exactly-{name}")
+    shared.carried("exact-whole")
     for name in ("new", "grown", "gone", "there"):
-        (root.parent / f"exact-{name}").rename(root / name)
+        (root.parent / f"exactly-{name}").rename(root / name)
     with shared.client() as cart:
         cart.upload("office", f"{bucket}/in/to-remove", b"r")
         cart.upload("office", f"{bucket}/in/to-keep", b"k")
-        preview = previewed(shared, "exact")
+        preview = previewed(shared, "exact-whole")
         (root / "grown").write_bytes(b"grown since")
         (root / "gone").unlink()
         (root / "later").write_bytes(b"new since")

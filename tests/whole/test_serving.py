@@ -176,6 +176,7 @@ def test_records_of_the_version_before_are_taken_over(tmp_path):
         for table, column in (
             ("scope", "dropped_at"),
             ("run", "waits"),
+            ("recordrow", "seen"),
             ("uploadrow", "clear_at"),
             ("instance", "folder"),
             ("instance", "sealed"),

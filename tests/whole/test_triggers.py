@@ -180,6 +180,7 @@ def test_calls_from_outside_start_one_job_and_do_nothing_else(shared):
         assert events.status_code == 403
     ended(shared, "called", 1)
     with shared.long_run("called-often") as under_way, shared.client() as cart:
+        until(lambda: cart.run(under_way)["state"] == "working")
         runs = {cart.call("called-often")["run"] for _ in range(5)}
         assert len(runs) == 1 and runs != {under_way}, "one waits, whatever is called"
         cart.stop(runs.pop())

@@ -11,6 +11,7 @@ import JobForm from './jobs/JobForm'
 import JobPage from './jobs/JobPage'
 import JobsPage from './jobs/JobsPage'
 import SchedulePage from './jobs/SchedulePage'
+import SettingsPage from './settings/SettingsPage'
 import PeoplePage from './people/PeoplePage'
 import RunPage from './runs/RunPage'
 import RunsPage from './runs/RunsPage'
@@ -55,6 +56,24 @@ const RUN = {
   sentence: '▲ problems: 4 copied, 1 not',
   message: '',
   problem_groups: [{ code: 'store.refused', objects: 1, message: 'may not be read' }],
+  course: [
+    [0, 0, 0],
+    [10, 1024 * 1024, 5],
+  ],
+}
+const TRIGGER = {
+  job: 'dawn',
+  kind: 'changes',
+  when: 'when something at its source has changed',
+  is_on: true,
+  looked_at: '2026-03-02T05:30:00Z',
+  noticed_at: null,
+  noticed: 0,
+  growing: 2,
+  waits: '2 files are still growing.',
+  message: '',
+  run: null,
+  run_at: null,
 }
 const LEG = { from: 'pine://posts/', to: 'pine://office/dawn/' }
 const LINE = {
@@ -198,6 +217,16 @@ const PAGES: Record<string, Page> = {
       ],
     },
     says: 'every day at 05:30, London time',
+  },
+  'what starts by itself': {
+    page: <SchedulePage />,
+    needs: { schedule: [], triggers: [TRIGGER] },
+    says: /2 files are still growing/,
+  },
+  settings: {
+    page: <SettingsPage />,
+    needs: { settings: { values: { site: 'north-fell' }, guards: { removals: 7 } }, forms: FORMS },
+    says: 'site=north-fell',
   },
   'why a file': {
     page: <ExplainPage />,

@@ -177,7 +177,7 @@ def _estimated(estimate: JsonObject) -> list[str]:
     lines = []
     if estimate["seconds"] is not None:
         runs = "its last run" if estimate["by_runs"] == 1 else f"{estimate['by_runs']} of its runs"
-        lines.append(f"It would take about {span(estimate['seconds'])}, by {runs}.")
+        lines.append(f"It would take about {span(max(1, estimate['seconds']))}, by {runs}.")
     for store in estimate["stores"]:
         cost = f", which cost {store['cost']}" if store["cost"] is not None else ""
         lines.append(f"About {store['requests']:,} requests to {store['store']}{cost}.")

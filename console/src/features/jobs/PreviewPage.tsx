@@ -144,7 +144,9 @@ function Estimated({ estimate }: { estimate: Preview['estimate'] }) {
     (s) => `${count(s.requests)} requests to ${s.store}${s.cost == null ? '' : `, at ${s.cost}`}`,
   )
   if (seconds != null)
-    words.unshift(`about ${span(seconds)}, by ${by_runs} ${by_runs === 1 ? 'run' : 'runs'} of it`)
+    words.unshift(
+      `about ${span(Math.max(1, seconds))}, by ${by_runs} ${by_runs === 1 ? 'run' : 'runs'} of it`,
+    )
   if (!words.length) return null
   return (
     <Typography.Paragraph type="secondary">It would take {words.join(' · ')}.</Typography.Paragraph>
@@ -199,7 +201,7 @@ function Start({ job }: { job: string }) {
   return (
     <>
       {start.error && <Failed error={start.error} />}
-      <Button type="primary" onClick={() => start.mutate()} loading={start.isPending}>
+      <Button onClick={() => start.mutate()} loading={start.isPending}>
         Start it
       </Button>
     </>

@@ -6,6 +6,7 @@ import type { Due } from '../../api/client'
 import { scheduleQuery } from '../../api/jobs'
 import { useNow } from '../../hooks/live'
 import { exact } from '../../lib/words'
+import { UNDERLINED } from '../../parts/layout'
 import { Ago, Loaded, PageHead } from '../../parts/parts'
 import { Triggers } from './Triggers'
 
@@ -55,7 +56,9 @@ function Lanes({ lines, days }: { lines: Due[]; days: number }) {
         <div key={line.job}>
           <Flex justify="space-between" gap={8} wrap>
             <span>
-              <Link to={`/jobs/${line.job}`}>{line.job}</Link>{' '}
+              <Link to={`/jobs/${line.job}`} style={UNDERLINED}>
+                {line.job}
+              </Link>{' '}
               <Typography.Text type="secondary">{line.when}</Typography.Text>
             </span>
             <span>

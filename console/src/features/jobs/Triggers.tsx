@@ -5,6 +5,7 @@ import type { TriggerFacts } from '../../api/client'
 import { triggersQuery } from '../../api/jobs'
 import { files } from '../../lib/words'
 import { DataTable } from '../../parts/DataTable'
+import { UNDERLINED } from '../../parts/layout'
 import { Ago, Loaded } from '../../parts/parts'
 
 /** Of one job: whether what starts it besides the clock is alive. */
@@ -54,7 +55,9 @@ export function Triggers() {
             title: 'Job',
             render: (_, told) => (
               <>
-                <Link to={`/jobs/${told.job}`}>{told.job}</Link>{' '}
+                <Link to={`/jobs/${told.job}`} style={UNDERLINED}>
+                  {told.job}
+                </Link>{' '}
                 <Typography.Text type="secondary">{told.when}</Typography.Text>
               </>
             ),
@@ -82,7 +85,10 @@ function Started({ told }: { told: TriggerFacts }) {
   if (!told.run) return <>–</>
   return (
     <span>
-      <Link to={`/runs/${told.run}`}>run {told.run}</Link>, <Ago at={told.run_at} />
+      <Link to={`/runs/${told.run}`} style={UNDERLINED}>
+        run {told.run}
+      </Link>
+      , <Ago at={told.run_at} />
     </span>
   )
 }

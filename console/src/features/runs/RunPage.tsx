@@ -8,6 +8,7 @@ import { logQuery } from '../../api/runs'
 import { useRun } from '../../hooks/live'
 import { count, files, size, span } from '../../lib/words'
 import { Ago, Bytes, FromTo, Loaded, Mark, PageHead, useToneColour } from '../../parts/parts'
+import { UNDERLINED } from '../../parts/layout'
 import { FilesTable } from '../../parts/FilesTable'
 import { Held } from './Held'
 import { RatePicture } from './RatePicture'
@@ -55,7 +56,11 @@ function OneRun({ number }: { number: number }) {
 }
 
 function RunName({ run }: { run: RunWhole }) {
-  const of = <Link to={`/runs/${run.of}`}>run {run.of}</Link>
+  const of = (
+    <Link to={`/runs/${run.of}`} style={UNDERLINED}>
+      run {run.of}
+    </Link>
+  )
   if (run.kind === 'undo')
     return (
       <>
@@ -72,7 +77,10 @@ function RunName({ run }: { run: RunWhole }) {
   if (run.job === 'remove') return <>Run {run.id}, a removal</>
   return (
     <>
-      Run {run.id} of <Link to={`/jobs/${run.job}`}>{run.job}</Link>
+      Run {run.id} of{' '}
+      <Link to={`/jobs/${run.job}`} style={UNDERLINED}>
+        {run.job}
+      </Link>
     </>
   )
 }
