@@ -1,7 +1,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, NamedTuple
@@ -58,6 +58,11 @@ def find_job(name: str) -> JobRecord | None:
     return JobRecord.objects.filter(name=name).first()
 
 
+def jobs_named(names: Collection[str]) -> dict[str, JobRecord]:
+    """Of these names those that there are; whoever asks."""
+    return {record.name: record for record in JobRecord.objects.filter(name__in=names)}
+
+
 def job_names() -> list[str]:
     return list(JobRecord.objects.order_by("name").values_list("name", flat=True))
 
@@ -95,7 +100,7 @@ NEVER = datetime.max.replace(tzinfo=UTC)
 SORTS: dict[str, Callable[[JobRecord, JsonObject | None], Any]] = {
     "job": lambda record, last: record.name,
     "next": lambda record, last: (record.next_due or NEVER, record.name),
-    "last": lambda record, last: (last["queued_at"] if last else NEVER, record.name),
+    "last": lambda record, last: (last["queued"] if last else "never", record.name),
     "outcome": lambda record, last: (_word(last), record.name),
 }
 """What a list of jobs may be sorted by; each also by the name."""

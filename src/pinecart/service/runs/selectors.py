@@ -13,16 +13,18 @@ from django.db.models import (
     Count,
     Exists,
     F,
+    FloatField,
     Func,
     IntegerField,
     Max,
     OuterRef,
     Q,
     Sum,
+    TextField,
     Value,
     Window,
 )
-from django.db.models.functions import RowNumber
+from django.db.models.functions import Cast, RowNumber
 
 from pinecart.core.decide import Decision
 from pinecart.core.digests import NUMBERS, digest_of
@@ -115,34 +117,53 @@ def latest_runs(job: str) -> dict[str, Run]:
 
 
 RECENT = 14
-LINE = ("id", "job", "state", "outcome", "queued_at", "started_at", "ended_at")
+LINE = ("id", "job", "state", "outcome")
+TIMES = ("queued_at", "started_at", "ended_at")
+
+
+class _Days(Func):
+    """A time as days, with a fraction (SQLite's julianday)."""
+
+    function = "julianday"
+    output_field = FloatField()
+
+
+TOOK_S = (_Days(F("ended_at")) - _Days(F("started_at"))) * 86_400.0
 
 
 def recent_runs(jobs: Collection[str], most: int = RECENT) -> dict[str, list[JsonObject]]:
-    """job → its latest transfers that weren't skipped, oldest first."""
+    """job → its latest transfers that weren't skipped, oldest first, with times as JSON has them:
+    there are hundreds of these on one page.
+    """
     transfers = Run.objects.filter(job__in=jobs, kind="transfer").exclude(outcome="skipped")
     nth = Window(RowNumber(), partition_by=F("job"), order_by=F("id").desc())
     latest = transfers.annotate(nth=nth).filter(nth__lte=most)
     found: dict[str, list[JsonObject]] = {}
-    for run in latest.order_by("id").values(*LINE):
+    told = {f"{time}_text": Cast(time, TextField()) for time in TIMES}
+    rows = latest.annotate(seconds=TOOK_S, **told).order_by("id")
+    for run in rows.values(*LINE, "seconds", *told):
+        for time in TIMES:
+            run[time] = _as_json(run.pop(f"{time}_text"))
+        seconds = run["seconds"]
+        run["seconds"] = None if seconds is None else round(seconds, 3)
         name = run.pop("job")
-        run["seconds"] = _seconds(run["started_at"], run["ended_at"])
         found.setdefault(name, []).append(run)
     return found
 
 
-def _seconds(begun: datetime | None, ended: datetime | None) -> float | None:
-    if begun is None or ended is None:
-        return None
-    return (ended - begun).total_seconds()
+def _as_json(time: str | None) -> str | None:
+    """A time as the database has it, in UTC."""
+    return f"{time[:10]}T{time[11:]}Z" if time else None
 
 
 def last_runs() -> dict[str, JsonObject]:
-    """job → of its latest transfer that wasn't skipped the id, state, outcome and queued_at."""
+    """job → of its latest transfer that wasn't skipped: id, state, outcome, and queued, as text to be
+    put in order by.
+    """
     transfers = Run.objects.filter(kind="transfer").exclude(outcome="skipped")
     newest = transfers.values("job").annotate(newest=Max("id")).values("newest")
-    found = Run.objects.filter(pk__in=newest).values("job", "id", "state", "outcome", "queued_at")
-    return {run["job"]: dict(run) for run in found}
+    found = Run.objects.filter(pk__in=newest).annotate(queued=Cast("queued_at", TextField()))
+    return {run["job"]: dict(run) for run in found.values(*LINE, "queued")}
 
 
 def bytes_carried(runs: Collection[int]) -> dict[int, int]:

@@ -1,7 +1,9 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from datetime import datetime
 from typing import NamedTuple
 
@@ -19,6 +21,27 @@ from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.stores.facts import StoreFacts
 from pinecart.service.stores.models import StoreRecord, StoreUse
 
+_AT_HAND: ContextVar[dict[str, StoreRecord | None] | None] = ContextVar("at_hand", default=None)
+
+
+@contextmanager
+def stores_at_hand() -> Iterator[None]:
+    """Each store is read once, as long as this: for what asks for the same few very often."""
+    before = _AT_HAND.set({})
+    try:
+        yield
+    finally:
+        _AT_HAND.reset(before)
+
+
+def _record(name: str) -> StoreRecord | None:
+    kept = _AT_HAND.get()
+    if kept is None:
+        return StoreRecord.objects.filter(name=name).first()
+    if name not in kept:
+        kept[name] = StoreRecord.objects.filter(name=name).first()
+    return kept[name]
+
 
 def store_for(actor: Actor, name: str, right: Right, what: str) -> StoreRecord:
     """A store on which the actor has this right.
@@ -32,7 +55,7 @@ def store_for(actor: Actor, name: str, right: Right, what: str) -> StoreRecord:
 
 def store_named(name: str, actor: Actor = SYSTEM) -> StoreRecord:
     """Raises NotFound, with the names that are like it."""
-    found = StoreRecord.objects.filter(name=name).first()
+    found = _record(name)
     if found is None or not actor.may(Right.LOOK, found.labels):
         known = store_names(actor)
         message = (
@@ -67,7 +90,7 @@ def place_of(location: Location) -> Place:
 
     A store that is gone is its own name.
     """
-    record = StoreRecord.objects.filter(name=location.store).first()
+    record = _record(location.store)
     if record is None:
         return Place(location.store, location.path)
     driver = DRIVERS[record.kind]

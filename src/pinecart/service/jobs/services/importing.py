@@ -19,10 +19,10 @@ from pinecart.core.job_files import GivenJob, stores_named, with_other_stores
 from pinecart.core.places import did_you_mean
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.models import JobRecord
-from pinecart.service.jobs.selectors import definitions_but, find_job
+from pinecart.service.jobs.selectors import definitions_but, jobs_named
 from pinecart.service.jobs.services.checking import check
 from pinecart.service.jobs.services.saving import save_changed, save_new
-from pinecart.service.stores.selectors import store_names
+from pinecart.service.stores.selectors import store_names, stores_at_hand
 
 NEW, CHANGED, SAME = "new", "changed", "same"
 _LEG = re.compile(r"legs\[(\d+)\]\.(\w+)")
@@ -47,11 +47,14 @@ def import_jobs(
     """
     _check_map(given, stores)
     mapped = [with_other_stores(job, stores) for job in given]
-    found = [_looked_at(actor, definition) for definition in _checked(actor, mapped)]
-    if save:
-        with transaction.atomic():
-            for one in found:
-                _save(actor, one)
+    with stores_at_hand():
+        saved = jobs_named([str(job.mapping.get("job", "")) for job in mapped])
+        checked = _checked(actor, mapped, saved)
+        found = [_looked_at(actor, definition, saved) for definition in checked]
+        if save:
+            with transaction.atomic():
+                for one in found:
+                    _save(actor, one)
     return found
 
 
@@ -67,7 +70,9 @@ def _check_map(given: Sequence[GivenJob], stores: Mapping[str, str]) -> None:
         raise Invalid(problems)
 
 
-def _checked(actor: Actor, given: Sequence[GivenJob]) -> list[Definition]:
+def _checked(
+    actor: Actor, given: Sequence[GivenJob], saved: Mapping[str, JobRecord]
+) -> list[Definition]:
     """Each beside all the others, those that are given and those that are saved."""
     problems: list[dict[str, str]] = []
     read: list[tuple[GivenJob, Definition]] = []
@@ -85,7 +90,7 @@ def _checked(actor: Actor, given: Sequence[GivenJob]) -> list[Definition]:
     found = []
     for job, definition in read:
         others = [other for other in beside if other.job != definition.job]
-        owned = _owned(job, definition)
+        owned = _owned(job, definition, saved)
         try:
             check(actor, owned, others, known)
             found.append(owned)
@@ -96,9 +101,9 @@ def _checked(actor: Actor, given: Sequence[GivenJob]) -> list[Definition]:
     return found
 
 
-def _owned(job: GivenJob, definition: Definition) -> Definition:
+def _owned(job: GivenJob, definition: Definition, saved: Mapping[str, JobRecord]) -> Definition:
     """Who owns a job stays who owns it, where the file says nothing."""
-    record = find_job(definition.job)
+    record = saved.get(definition.job)
     if job.mapping.get("owner") or record is None:
         return definition
     return replace(definition, owner=record.definition["owner"])
@@ -120,8 +125,8 @@ def _placed(problems: list[dict[str, str]], job: GivenJob) -> list[dict[str, str
     return placed
 
 
-def _looked_at(actor: Actor, definition: Definition) -> Imported:
-    record = find_job(definition.job)
+def _looked_at(actor: Actor, definition: Definition, saved: Mapping[str, JobRecord]) -> Imported:
+    record = saved.get(definition.job)
     if record is None:
         actor.must(Right.DEFINE, definition.labels, f"defining {definition.job!r}")
         return Imported(definition, NEW, [])
