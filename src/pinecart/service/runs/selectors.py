@@ -157,8 +157,8 @@ def _as_json(time: str | None) -> str | None:
 
 
 def last_runs() -> dict[str, JsonObject]:
-    """job → of its latest transfer that wasn't skipped: id, state, outcome, and queued, as text to be
-    put in order by.
+    """job → of its latest transfer that wasn't skipped: id, state, outcome; and queued, as text to
+    be put in order by.
     """
     transfers = Run.objects.filter(kind="transfer").exclude(outcome="skipped")
     newest = transfers.values("job").annotate(newest=Max("id")).values("newest")
