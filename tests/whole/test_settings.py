@@ -75,3 +75,25 @@ def test_a_store_bears_so_many_runs_at_once_and_the_urgent_ones_go_first(shared)
             assert ended[0]["ended_at"] < ended[1]["started_at"], "the urgent one went first"
         finally:
             cart.change_store("office", {"runs_at_once": None})
+
+
+def test_places_that_lie_in_one_another_once_they_are_filled_in_start_nothing(shared):
+    shared.fresh_store("filled-in", {"a/file": b"1"})
+    leg = {"from": "pine://filled-in/{here}/", "to": "pine://filled-in/{there}/below/"}
+    values = ["here=a", "there=a"]
+    with shared.client() as cart:
+        cart.define_job({"job": "filled-in", "legs": [leg], "values": values})
+        with pytest.raises(ClientError, match="can't copy a place into itself") as caught:
+            cart.start("filled-in")
+        assert caught.value.code == "job.inside-itself"
+        definition = cart.job("filled-in")["definition"]
+        every_minute = {"cron": "* * * * *", "zone": "UTC"}
+        cart.change_job("filled-in", definition | {"schedule": every_minute})
+        shared.sql("update jobs_jobrecord set next_due='2026-03-02' where name='filled-in'")
+
+        def skipped():
+            runs = cart.runs(job="filled-in")
+            return runs and runs[0]["outcome"] == "skipped" and runs[0]["message"]
+
+        assert "into itself" in until(skipped, what="the clock to say why")
+        cart.drop_job("filled-in")

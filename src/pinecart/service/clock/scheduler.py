@@ -10,6 +10,7 @@ from datetime import datetime
 from django.db import transaction
 
 from pinecart.core.definition import Definition
+from pinecart.core.errors import Invalid
 from pinecart.core.triggers import AfterTrigger
 from pinecart.service.config.rights import SYSTEM
 from pinecart.service.jobs.selectors import definition_of, jobs_after_others, jobs_due
@@ -119,15 +120,19 @@ class Clock:
         if why:
             record_skipped(definition, cause=cause, why=why, now=now)
             return
-        start_run(
-            SYSTEM,
-            definition,
-            kind="transfer",
-            cause=cause,
-            alone=definition["overlap"] == "skip" and definition["catch_up"] != "each",
-            version=version,
-            due=due,
-        )
+        alone = definition["overlap"] == "skip" and definition["catch_up"] != "each"
+        try:
+            start_run(
+                SYSTEM,
+                definition,
+                kind="transfer",
+                cause=cause,
+                alone=alone,
+                version=version,
+                due=due,
+            )
+        except Invalid as exc:
+            record_skipped(definition, cause=cause, why=exc.message, now=now)
 
     def _why_not(self, definition: Definition, late_s: float) -> str:
         if definition["catch_up"] == "skip" and late_s > MISSED_S:

@@ -7,6 +7,7 @@ from django.utils import timezone
 
 from pinecart.core.dated_places import filled
 from pinecart.core.definition import Definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.core.guards import Limits
 from pinecart.core.named_values import with_values
 from pinecart.json_object import JsonObject
@@ -37,8 +38,13 @@ def settings_told() -> JsonObject:
 def as_it_runs(definition: Definition, moment: datetime | None = None) -> Definition:
     """With everything that isn't its own: named values and parts of the date in its places, and the
     service's limits where it has none. moment: of the run; now, without one.
+
+    Raises Invalid where what was filled in makes it no job that could be saved.
     """
     named = with_values(definition, values_set())
     guards = guards_set() | dict(definition["guards"])
     options = {**named.options, GUARDS: guards} if GUARDS in named.options else named.options
-    return filled(replace(named, options=options), moment or timezone.now())
+    found = filled(replace(named, options=options), moment or timezone.now())
+    if found.legs != definition.legs:
+        read_definition(found.as_mapping())  # its places may lie in one another by now
+    return found

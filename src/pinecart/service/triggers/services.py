@@ -9,6 +9,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.definition import Definition
+from pinecart.core.definition_reading import read_definition
 from pinecart.core.digests import NUMBERS
 from pinecart.core.part import Part
 from pinecart.json_object import JsonObject
@@ -30,7 +31,7 @@ def begin_watch(actor: Actor, name: str, carry: Definition | None) -> Watch:
 
     name: the job's; empty: it is the transfer's. Raises NotFound, NotAllowed.
     """
-    definition = carry or definition_of(job_named(name, actor))
+    definition = carry or _of_job(name, actor)
     with change(actor) as made:
         right = right_to_run("transfer", definition)
         made.must(right, definition.labels, f"starting {definition.job!r} at each change")
@@ -45,10 +46,17 @@ def begin_watch(actor: Actor, name: str, carry: Definition | None) -> Watch:
 
 
 def keep_watch(actor: Actor, number: int) -> Watch:
-    """Go on for another minute. Raises NotFound."""
+    """Go on for another minute. Raises NotFound, NotAllowed where the right is gone meanwhile."""
     watch = watch_numbered(number, actor)
+    definition = read_definition(watch.carry) if watch.carry else _of_job(watch.job, actor)
+    right = right_to_run("transfer", definition)
+    actor.must(right, definition.labels, f"starting {definition.job!r} at each change")
     Watch.objects.filter(pk=number).update(until=timezone.now() + KEPT_FOR)
     return watch
+
+
+def _of_job(name: str, actor: Actor) -> Definition:
+    return definition_of(job_named(name, actor))
 
 
 def end_watch(actor: Actor, number: int) -> None:

@@ -19,7 +19,7 @@ from django.db import connections
 from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
-from pinecart.core.errors import PinecartError
+from pinecart.core.errors import Invalid, PinecartError
 from pinecart.core.places import key_text
 from pinecart.core.triggers import ChangesTrigger
 from pinecart.core.watching import Judged, Pending, Seen, judge, known_after
@@ -77,6 +77,8 @@ class Watcher:
             self._watched.pop(pk).close()
         for pk, watch in asked.items():
             plan = plan_of(watch)
+            if plan is None:
+                continue
             before = self._watched.get(pk)
             if before and before.plan.digest == plan.digest:
                 before.plan = plan
@@ -100,14 +102,18 @@ class WatchPlan(NamedTuple):
     digest: str
 
 
-def plan_of(watch: WatchFacts) -> WatchPlan:
-    """Of a watch that is kept up for a job without such a trigger the usual one's rules hold."""
+def plan_of(watch: WatchFacts) -> WatchPlan | None:
+    """Of a watch that is kept up for a job without such a trigger the usual one's rules hold.
+
+    None: its job was dropped meanwhile.
+    """
     version = None
     if watch.carry:
         definition = read_definition(watch.carry)
     else:
         record = find_job(watch.job)
-        assert record is not None
+        if record is None:
+            return None
         definition, version = definition_of(record), record.version
     trigger = definition.trigger
     if not isinstance(trigger, ChangesTrigger):
@@ -225,9 +231,9 @@ class Watched:
                 known=known,
                 facts=facts,
             )
-        except StateConflict as exc:
-            facts["waits"] = exc.message
+        except (StateConflict, Invalid) as exc:
             self._look_at = time.monotonic() + BUSY_S
+            self._tell(now, facts | {"waits": exc.message}, at_once=False)
             return
         self._known = known
         growing = pending.seen_at.keys() - pending.settled_at.keys()

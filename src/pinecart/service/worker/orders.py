@@ -11,6 +11,7 @@ from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.jobs.selectors import definition_of, find_job
+from pinecart.service.jobs.services.checking import clash_of
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.selectors import was_released
 from pinecart.service.stores.selectors import rebound_under, spec_of, store_named
@@ -67,6 +68,7 @@ def order_of(run: RunFacts) -> JsonObject:
         "stores": specs,
         "retry_s": OPTIONS.retry_s,
         "missing": missing,
+        "clash": clash_of(definition),
         "refused": refused,
         "rebound": [
             r

@@ -130,6 +130,8 @@ def _order(given: JsonObject) -> Order:
         raise SignInRefused(message, code=code)
     if given["missing"]:
         raise PinecartError(given["missing"], code="store.unknown")
+    if clash := given.get("clash"):
+        raise PinecartError(clash["message"], code=clash["code"])
     stores: dict[str, Store] = {name: open_store(spec) for name, spec in given["stores"].items()}
     definition = read_definition(given["definition"])
     return Order(

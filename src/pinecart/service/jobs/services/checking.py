@@ -6,15 +6,19 @@ from collections.abc import Mapping, Sequence
 from functools import lru_cache
 from typing import Any
 
+from pinecart.core.dated_places import is_dated
 from pinecart.core.decide import Intent
-from pinecart.core.definition import Definition, Leg
+from pinecart.core.definition import Definition, Leg, use_of
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid
+from pinecart.core.named_values import named_in
+from pinecart.core.option_spec import JOB
 from pinecart.core.places import Location, closest, did_you_mean
 from pinecart.core.triggers import AfterTrigger
 from pinecart.drivers import DRIVERS
 from pinecart.service.config.rights import Actor, Right
-from pinecart.service.jobs.selectors import definitions_but
+from pinecart.service.jobs.selectors import definition_of, definitions_but, find_job
+from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.stores.selectors import Place, place_of, store_for, store_named, store_names
 
 Problem = dict[str, str]
@@ -54,6 +58,21 @@ def check(
         problems += _in_each_others_way(definition, others)
     if problems:
         raise Invalid(problems)
+
+
+def clash_of(definition: Definition) -> Problem | None:
+    """What keeps a run from being started by places that were filled in for it: it was not to be
+    known when its job was saved.
+    """
+    problems = _into_itself(definition)
+    if problems or use_of(definition.job) != JOB:
+        return next(iter(problems), None)
+    record = find_job(definition.job)
+    saved = definition_of(record) if record else definition
+    if named_in(saved) or is_dated(saved):
+        others = [as_it_runs(other) for other in definitions_but(definition.job)]
+        problems = _in_each_others_way(definition, others)
+    return next(iter(problems), None)
 
 
 def stores_of(definition: Definition) -> set[str]:

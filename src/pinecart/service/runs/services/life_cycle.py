@@ -77,10 +77,14 @@ def start_run(
     """Queue a run. version: of the job.   due: the time by which dated places are filled in; now,
     without one.
 
-    Raises NotAllowed, Conflict if one of the same job is under way (and it must be alone).
+    Raises NotAllowed, Conflict if one of the same job is under way (and it must be alone), Invalid
+    where its places, filled in, can't be a job's.
     """
+    right, what = right_to_run(kind, definition), f"starting {definition.job!r}"
+    actor.must(right, definition.labels, what)
+    as_it_is_run = as_it_runs(definition, due)
     with change(actor) as made:
-        made.must(right_to_run(kind, definition), definition.labels, f"starting {definition.job!r}")
+        made.must(right, definition.labels, what)
         under_way = alive_of(definition.job, kind) if alone else None
         if under_way:
             message = (
@@ -91,7 +95,7 @@ def start_run(
         run = Run.objects.create(
             kind=kind,
             job=definition.job,
-            definition=as_it_runs(definition, due).as_mapping(),
+            definition=as_it_is_run.as_mapping(),
             priority=PRIORITIES[definition["priority"]],
             version=version,
             labels=list(definition.labels),
