@@ -9,8 +9,10 @@ from collections import Counter
 import pytest
 
 from pinecart.core.errors import StoreError
+from pinecart.core.ports import Room
 from pinecart.drivers import open_store
-from pinecart.runner.concurrency import ConcurrencyController, Pacer
+from pinecart.drivers.curl_lines import AnswerBody
+from pinecart.runner.concurrency import ConcurrencyController, Paced, Pacer
 from pinecart.standins.bucket_server import Account, Behaviour
 from tests.runner.engine import Memory, done, posts, run
 from tests.standin import KEY, SECRET, Busiest, running
@@ -191,3 +193,21 @@ async def test_no_words_are_lost_when_the_store_goes_away(long, office):
     ending = await run(memory, posts(long), opened())
     assert ending.error is None and memory.records[b"long.flac"].error == "store.busy"
     assert not server.shelf.uploads and not isinstance(ending.error, StoreError)
+
+
+async def test_bytes_of_a_large_object_are_told_as_they_come():
+    told, room = [], Room(100)
+
+    class TriedTwice:
+        """A line that is cut after a part of the piece, and asked again."""
+
+        async def piece(self, start, size, into):
+            for lengths in ((40,), (60, 40)):
+                body = AnswerBody(size, into)
+                for length in lengths:
+                    body.take(bytes(length))
+            return body.whole()
+
+    found = await Paced(TriedTwice(), Pacer(), told.append).piece(0, 100, room)
+    assert len(found) == 100
+    assert told == [40, 60, 40, -40], "what came twice counts once in the end"

@@ -21,6 +21,14 @@ from pinecart.json_object import JsonObject
 HELD_BYTES = 8 << 20
 
 
+class Room(bytearray):
+    """Where a piece of a large object is put. came: told of its bytes as they come; None: nobody
+    asks.
+    """
+
+    came: Callable[[int], None] | None = None
+
+
 class Abilities(NamedTuple):
     """What a store can do, found by behaviour. checksum: "crc64nvme", "md5" or "" (nothing seen to
     be verified).

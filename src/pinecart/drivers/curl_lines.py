@@ -13,6 +13,7 @@ from typing import Any, cast
 import pycurl
 
 from pinecart.core.errors import Busy, StoreError
+from pinecart.core.ports import Room
 from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.http_message import Headers
 
@@ -28,6 +29,7 @@ class AnswerBody:
     def __init__(self, most: int, into: bytearray | None) -> None:
         self._most, self._held, self._found = most, 0, list[bytes]()
         self._room = memoryview(into) if into is not None and len(into) >= most else None
+        self._came = into.came if isinstance(into, Room) else None
 
     def take(self, chunk: bytes) -> int | None:
         if self._held + len(chunk) > self._most:
@@ -37,6 +39,8 @@ class AnswerBody:
         else:
             self._room[self._held : self._held + len(chunk)] = chunk
         self._held += len(chunk)
+        if self._came is not None:
+            self._came(len(chunk))
         return None
 
     def whole(self) -> bytes:

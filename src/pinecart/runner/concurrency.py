@@ -8,7 +8,7 @@ from collections.abc import AsyncIterator, Callable
 
 from pinecart.core.entries import Entry
 from pinecart.core.keeping import Extra, Keep
-from pinecart.core.ports import Reading, WriteStamp
+from pinecart.core.ports import Reading, Room, WriteStamp
 
 WINDOW_S = 0.1  # one try of a number takes at least so long …
 WINDOW_JOBS = 2.0  # … and so many rounds of all that are at once
@@ -72,9 +72,17 @@ class Paced:
 
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         await self._pacer.take(size)
+        told = 0
+
+        def came(length: int) -> None:
+            nonlocal told
+            told += length
+            self._moved(length)
+
+        if isinstance(into, Room):
+            into.came = came
         found = await self._reading.piece(start, size, into)
-        length = len(found)
-        self._moved(length)
+        self._moved(len(found) - told)  # what was asked for again had been told twice
         return found
 
     def chunks(self) -> AsyncIterator[bytes]:

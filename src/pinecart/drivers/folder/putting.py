@@ -12,7 +12,7 @@ from pinecart.core.checksum import EMPTY, Crc64
 from pinecart.core.entries import LINK, Entry, same
 from pinecart.core.errors import Changed, Corrupt, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import HELD_BYTES, Placed, Put, Reading
+from pinecart.core.ports import HELD_BYTES, Placed, Put, Reading, Room
 from pinecart.drivers.folder.abilities import FolderAbilities
 from pinecart.drivers.folder.own_files import HiddenNames, OwnFiles
 from pinecart.drivers.folder.removal import FileRemover
@@ -78,7 +78,7 @@ class FilePutter:
 
         async def carry(_: int, start: int, size: int) -> str:
             crc = Crc64()
-            room = spare.pop() if spare else bytearray(HELD_BYTES)
+            room = spare.pop() if spare else Room(HELD_BYTES)
             end = start + size
             for at in range(start, end, HELD_BYTES):
                 length = min(HELD_BYTES, end - at)
