@@ -237,7 +237,7 @@ def test_copy_now_from_two_places_and_kept_as_a_job(page: Page, shared):
     page.get_by_label("Leave out").fill("*.tmp")
     page.keyboard.press("Enter")
     page.get_by_role("button", name="Check").click()
-    expect(page.get_by_role("status")).to_contain_text("copied/a/1.flac")
+    expect(page.get_by_role("status").first).to_contain_text("copied/a/1.flac")
     page.get_by_role("button", name="Copy now").click()
     expect(page.get_by_role("status")).to_contain_text("✓ clean: 1 copied")
     page.get_by_label("Job name").fill("copied-again")
@@ -274,6 +274,7 @@ def test_folders_unfold_as_a_tree_and_versions_are_told(page: Page, shared):
         for key in ("year/day/a.csv", "year/b.csv", "c.csv", "c.csv"):
             shelf.put("tree", key, b"text of " + key.encode(), {})
     page.goto(f"{shared.url}/stores/office?path=tree/")
+    page.get_by_role("button", name="More", exact=True).click()
     page.get_by_role("link", name="As a tree").click()
     for folder, inside in (("year/", "b.csv"), ("day/", "a.csv")):
         row = page.get_by_role("row", name=folder)
@@ -314,6 +315,7 @@ def test_removing_from_browse_asks_before_anything_goes(page: Page, shared):
     for n in range(3):
         shared.standin.shelf.put("by-browse", f"old/{n}", b"x", {})
     page.goto(f"{shared.url}/stores/office?path=by-browse/old/")
+    page.get_by_role("button", name="More", exact=True).click()
     page.get_by_role("button", name="Remove all of this…").click()
     expect(page.get_by_role("button", name="Go on: 3 files")).to_be_visible()
     page.get_by_role("button", name="Cancel: leave them as they are").click()
@@ -326,6 +328,7 @@ def test_a_file_is_uploaded_and_found_again(page: Page, shared, tmp_path):
     shared.standin.shelf.put("by-upload", "in/first", b"x", {})
     (tmp_path / "count sheet é.csv").write_bytes(b"1,2,3")
     page.goto(f"{shared.url}/stores/office?path=by-upload/in/")
+    page.get_by_role("button", name="More", exact=True).click()
     page.get_by_label("File to upload").set_input_files(tmp_path / "count sheet é.csv")
     expect(page.get_by_text("count sheet é.csv")).to_be_visible()
     assert shared.standin.shelf.body("by-upload", "in/count sheet é.csv") == b"1,2,3"
@@ -352,6 +355,7 @@ def test_what_was_picked_in_one_folder_is_not_asked_of_another(page: Page, share
     page.get_by_role("link", name="picked", exact=True).click()
     page.get_by_role("link", name="two/").click()
     expect(page.get_by_role("button", name="c.csv")).to_be_visible()
+    page.get_by_role("button", name="More", exact=True).click()
     expect(page.get_by_role("link", name="Save as ZIP")).to_have_attribute(
         "href", re.compile(r"path=two%2F$")
     )

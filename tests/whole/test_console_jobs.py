@@ -33,7 +33,7 @@ def test_a_job_is_defined_step_by_step_and_tried_on_five_files(page: Page, share
     expect(panel.get_by_text("Nothing lies here yet.")).to_be_visible()
     panel.get_by_role("button", name="Take this folder").press("Enter")
     page.get_by_role("button", name="Next").press("Enter")
-    beside = page.get_by_role("status")
+    beside = page.get_by_role("region", name="What lies there now")
     expect(beside.get_by_text("8 files, 8 B")).to_be_visible()
     expect(page.get_by_text("now copies 8").first).to_be_visible()
     page.get_by_role("button", name="Next").press("Enter")

@@ -1,6 +1,6 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { Button, Card, Col, Flex, Form, Row, Typography } from 'antd'
-import { useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { Link, useNavigate, useSearchParams } from 'react-router'
 import { api, got, Refusal, type Carried, type CarryForm, type JobOption } from '../../api/client'
 import { formsQuery } from '../../api/forms'
@@ -11,7 +11,10 @@ import { PlaceInput } from '../stores/PlaceInput'
 import { Sentences } from '../../parts/Sentences'
 import { filledIn } from '../../parts/FieldInput'
 import { BESIDE } from '../../parts/layout'
+import { Counts, countsInWords, ofAllLegs, sawAll } from '../jobs/Counts'
 import { JobOptions, optionsOf } from '../jobs/JobOptions'
+
+const SETTLED_MS = 500
 
 interface Values extends Record<string, unknown> {
   from: { store: string; path?: string }
@@ -65,6 +68,16 @@ function TheForm({ stores, options }: { stores: string[]; options: JobOption[] }
     onSuccess: setMeant,
     onError: () => setMeant(null),
   })
+  const look = useMutation({
+    mutationFn: () =>
+      got(
+        api.POST('/api/v1/carries/check', {
+          body: asked(form.getFieldsValue(true) as Values, options, false),
+        }),
+      ),
+    onSuccess: setMeant,
+    onError: () => setMeant(null), // what is wrong is said when it is asked for
+  })
   const carry = useMutation({
     mutationFn: (preview: boolean) =>
       got(
@@ -81,6 +94,18 @@ function TheForm({ stores, options }: { stores: string[]; options: JobOption[] }
     const said = fields.map((f) => refusal?.of(f)).find(Boolean)
     return said ? { help: said, validateStatus: 'error' as const } : {}
   }
+  const settled = useRef<ReturnType<typeof setTimeout>>(undefined)
+  const lookSoon = () => {
+    clearTimeout(settled.current)
+    settled.current = setTimeout(() => {
+      const { from: here, to: there } = form.getFieldsValue(true) as Values
+      if (here?.store && there?.store) look.mutate()
+      else setMeant(null)
+    }, SETTLED_MS)
+  }
+  useEffect(() => () => clearTimeout(settled.current), [])
+  const counted = meant?.counted ?? []
+  const counts = ofAllLegs(counted)
   const from = given.get('from')
   const ready = () =>
     form.validateFields().then(
@@ -91,7 +116,7 @@ function TheForm({ stores, options }: { stores: string[]; options: JobOption[] }
     <Form<Values>
       form={form}
       layout="vertical"
-      onValuesChange={() => setMeant(null)}
+      onValuesChange={lookSoon}
       initialValues={{
         from: from ? place(from) : {},
         to: {},
@@ -106,6 +131,7 @@ function TheForm({ stores, options }: { stores: string[]; options: JobOption[] }
             label="From"
             stores={stores}
             hint="a file, or a folder/ whose contents are taken"
+            onPicked={lookSoon}
             help={help('from', 'legs[0].from')}
           />
           <PlaceInput
@@ -113,9 +139,14 @@ function TheForm({ stores, options }: { stores: string[]; options: JobOption[] }
             label="To"
             stores={stores}
             hint="into a folder/, or as a full name"
+            onPicked={lookSoon}
             help={help('to', 'legs[0].to')}
           />
-          <JobOptions options={options} help={help} />
+          <JobOptions
+            options={options}
+            help={help}
+            now={(intent) => countsInWords(counts[intent], sawAll(counted))}
+          />
         </Col>
         <Col xs={24} lg={10} style={BESIDE}>
           {meant && (
@@ -129,6 +160,7 @@ function TheForm({ stores, options }: { stores: string[]; options: JobOption[] }
               <Sentences {...meant} />
             </Card>
           )}
+          <Counts legs={counted} isAsking={look.isPending} />
           {errors.length > 0 && <Failed error={errors[0]} />}
           <Flex gap={8} style={{ marginTop: 16 }} wrap>
             <Button

@@ -45,7 +45,9 @@ export function Counts({ legs, isAsking }: { legs: LegCounted[]; isAsking: boole
       title="What lies there now"
       style={{ marginTop: 12 }}
       aria-busy={isAsking}
-      role="status"
+      role="region"
+      aria-label="What lies there now"
+      aria-live="polite"
     >
       {legs.map((leg) => (
         <LegCounts key={leg.places.from + leg.places.to} leg={leg} />

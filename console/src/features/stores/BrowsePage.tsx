@@ -1,10 +1,10 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { Breadcrumb, Button, Drawer, Empty, Flex, Input, Tag, Typography } from 'antd'
+import { Breadcrumb, Button, Drawer, Empty, Flex, Input, Popover, Tag, Typography } from 'antd'
 import { useRef, useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, got, type Browsed } from '../../api/client'
 import { branchQuery, browseQuery, headQuery, totalsQuery, versionsQuery } from '../../api/stores'
-import { count, files, size } from '../../lib/words'
+import { count, files, size, tidy } from '../../lib/words'
 import { Buckets } from './Buckets'
 import { Bytes, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
 import { DataTable } from '../../parts/DataTable'
@@ -59,6 +59,8 @@ function Browse({ name, path }: { name: string; path: string }) {
       title: <Link to={to(`${parts.slice(0, i + 1).join('/')}/`)}>{part}</Link>,
     })),
   ]
+  const keys = picked.map((key) => `&key=${encodeURIComponent(key)}`).join('')
+  const zip = `/api/v1/stores/${name}/archive?path=${encodeURIComponent(path)}${keys}`
   return (
     <>
       <PageHead title={<Breadcrumb items={crumbs} style={{ fontSize: 18 }} />}>
@@ -72,30 +74,47 @@ function Browse({ name, path }: { name: string; path: string }) {
             void go(`${to(path)}${v.trim() ? `&match=${encodeURIComponent(v.trim())}` : ''}`)
           }
         />
+        <Input
+          key={path}
+          aria-label="Path"
+          defaultValue={path}
+          placeholder="path/"
+          style={{ width: 230, fontFamily: 'monospace' }}
+          onPressEnter={(e) => void go(to(tidy(e.currentTarget.value)))}
+        />
         <Link to={`/copy?from=${encodeURIComponent(`pine://${name}/${path}`)}`}>
-          <Button>Copy from here</Button>
-        </Link>
-        {path && <Remove location={`pine://${name}/${path}`} word="Remove all of this…" />}
-        {!bare && !everything && (
-          <Link to={`${to(path)}${tree ? '' : '&tree=1'}`}>
-            <Button>{tree ? 'As rows' : 'As a tree'}</Button>
-          </Link>
-        )}
-        <Link to={to(path, !everything)}>
-          <Button>{everything ? 'Only this level' : 'All below'}</Button>
+          <Button type="primary">Copy from here</Button>
         </Link>
         <Link to={`/sides?here=${encodeURIComponent(`pine://${name}/${path}`)}`}>
           <Button>Beside another place</Button>
         </Link>
-        {maySave && rows.length > 0 && (
-          <Button
-            href={`/api/v1/stores/${name}/archive?path=${encodeURIComponent(path)}${picked.map((k) => `&key=${encodeURIComponent(k)}`).join('')}`}
-          >
-            {picked.length ? `Save ${picked.length} as ZIP` : 'Save as ZIP'}
-          </Button>
-        )}
-        {maySave && (path || !bare) && <Upload name={name} path={path} />}
-        <Totals name={name} path={path} key={`${name}/${path}`} />
+        {picked.length > 0 && <Button href={zip}>Save {picked.length} as ZIP</Button>}
+        <Popover
+          trigger="click"
+          placement="bottomRight"
+          content={
+            <Flex vertical gap={8} align="stretch">
+              {!bare && !everything && (
+                <Link to={`${to(path)}${tree ? '' : '&tree=1'}`}>
+                  <Button block>{tree ? 'As rows' : 'As a tree'}</Button>
+                </Link>
+              )}
+              <Link to={to(path, !everything)}>
+                <Button block>{everything ? 'Only this level' : 'All below'}</Button>
+              </Link>
+              {maySave && rows.length > 0 && (
+                <Button block href={zip}>
+                  Save as ZIP
+                </Button>
+              )}
+              {maySave && (path || !bare) && <Upload name={name} path={path} />}
+              <Totals name={name} path={path} key={`${name}/${path}`} />
+              {path && <Remove location={`pine://${name}/${path}`} word="Remove all of this…" />}
+            </Flex>
+          }
+        >
+          <Button>More</Button>
+        </Popover>
       </PageHead>
       <Loaded query={query}>
         {() => {

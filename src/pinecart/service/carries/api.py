@@ -10,8 +10,10 @@ from pinecart.core.option_spec import CARRY, REMOVE
 from pinecart.core.sentences import dangers, sentences
 from pinecart.json_object import JsonObject
 from pinecart.service.carries import services
+from pinecart.service.jobs.api import counted_told
 from pinecart.service.jobs.api import told as job_told
-from pinecart.service.jobs.shapes import JobShape, option_shapes
+from pinecart.service.jobs.services.counting import count_definition
+from pinecart.service.jobs.shapes import JobShape, LegCountedShape, option_shapes
 from pinecart.service.people.api import actor_in
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.shapes import RunShape
@@ -47,6 +49,9 @@ class CarriedShape(serializers.Serializer):
         help_text="Those of the sentences that tell of what is removed or lost.",
     )
     example = ExampleShape(allow_null=True, help_text="One file's location here and there.")
+    counted = LegCountedShape(
+        many=True, help_text="Of a check: what lies at both sides, and what each intent would do."
+    )
 
 
 class KeepShape(serializers.Serializer):
@@ -73,12 +78,16 @@ class Carries(APIView):
             )
         )
         example = meant.example and {"from": meant.example[0], "to": meant.example[1]}
-        body = {
+        body: JsonObject = {
             "run": run and run_told(run),
             "sentences": sentences(meant.definition),
             "dangers": dangers(meant.definition),
             "example": example,
+            "counted": [],
         }
+        if self.check_only:
+            counted = count_definition(actor, meant.definition)
+            body["counted"] = [counted_told(one) for one in counted]
         return Response(body, status=200 if self.check_only else 201)
 
 

@@ -156,10 +156,10 @@ class JobsCount(APIView):
         first names in their order where there are very many.
         """
         found = count_draft(actor_in(request), _mapping(request))
-        return Response([_counted(one) for one in found])
+        return Response([counted_told(one) for one in found])
 
 
-def _counted(one: LegCounted) -> JsonObject:
+def counted_told(one: LegCounted) -> JsonObject:
     places = {"from": one.leg.source.text, "to": one.leg.target.text}
     if one.counted is None:
         return {"places": places, "message": one.message, "counted": None}

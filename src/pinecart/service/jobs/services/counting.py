@@ -31,7 +31,12 @@ class LegCounted(NamedTuple):
 
 def count_draft(actor: Actor, given: Mapping[str, Any]) -> list[LegCounted]:
     """Of the legs that are on. Raises Invalid, NotAllowed."""
-    definition = as_it_runs(checked_definition(actor, given))
+    return count_definition(actor, checked_definition(actor, given))
+
+
+def count_definition(actor: Actor, checked: Definition) -> list[LegCounted]:
+    """Raises NotAllowed."""
+    definition = as_it_runs(checked)
     return [_of_leg(actor, definition, leg) for leg in definition.legs if leg.is_on]
 
 
