@@ -140,6 +140,8 @@ def test_a_foreground_watch_carries_each_change_and_ends_with_its_command(shared
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         text=True,
+        # whoever started the tests in the background has had Ctrl-C ignored
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
     )
     until(lambda: len(there(shared, "foreground")) == 1, what="what was there")
     (root / "b").write_bytes(b"2")
