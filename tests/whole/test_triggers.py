@@ -141,7 +141,7 @@ def test_a_foreground_watch_carries_each_change_and_ends_with_its_command(shared
         stderr=subprocess.PIPE,
         text=True,
         # whoever started the tests in the background has had Ctrl-C ignored
-        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),  # noqa: PLW1509
     )
     until(lambda: len(there(shared, "foreground")) == 1, what="what was there")
     (root / "b").write_bytes(b"2")
