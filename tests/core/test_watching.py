@@ -8,18 +8,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pinecart.core.digests import NUMBERS, digest_of, is_among
-from pinecart.core.watching import PATIENCE_S, Pending, Seen, judge, known_after
+from pinecart.core.watching import PATIENCE_S, Pending, SourceLook, judge, known_after
 
 SETTLED_S = 10.0
 
 
-def seen(*digests: int, known: tuple[int, ...] = (), rest: tuple[int, ...] = ()) -> Seen:
+def seen(*digests: int, known: tuple[int, ...] = (), rest: tuple[int, ...] = ()) -> SourceLook:
     fresh = frozenset(digests) - frozenset(known)
     gone = len(frozenset(known) - frozenset(digests))
-    return Seen(array(NUMBERS, sorted(digests)), fresh, frozenset(rest) & fresh, gone)
+    return SourceLook(array(NUMBERS, sorted(digests)), fresh, frozenset(rest) & fresh, gone)
 
 
-def after(*looks: tuple[float, Seen], counts_gone: bool = False):
+def after(*looks: tuple[float, SourceLook], counts_gone: bool = False):
     """The last judgement of looks at these times."""
     pending, judged = Pending(), None
     for now_s, found in looks:

@@ -40,7 +40,7 @@ def test_a_burst_of_growing_files_becomes_one_run_and_each_is_carried_whole(shar
     for _ in range(6):
         for file in files:
             file.write(b"x" * 1000)
-        time.sleep(0.5)  # it grows while it is looked at
+        shared.works_on_for(0.5)  # it grows while it is looked at
     for file in files:
         file.close()
     settled_at = time.time()

@@ -10,7 +10,7 @@ import time
 import click
 
 from pinecart.cli.frame import Cart, say
-from pinecart.cli.single_keys import Keys, single_keys
+from pinecart.cli.single_keys import KeyPresses, single_keys
 from pinecart.cli.words import files, mark, size, span, width
 from pinecart.json_object import JsonObject
 
@@ -52,7 +52,7 @@ def follow(cart: Cart, number: int, *, each: bool) -> JsonObject:
     return cart.client.run(number)
 
 
-def _draw(line: _Line, told: JsonObject, keys: Keys) -> None:
+def _draw(line: _Line, told: JsonObject, keys: KeyPresses) -> None:
     text = progress_line(told)
     if keys.are_heard:
         text += "   (Space: more · Ctrl-C: leave it)"

@@ -27,7 +27,7 @@ COMMANDS = {
     "job": ("pinecart.cli.job_files", "job"),
     "preview": ("pinecart.cli.previews", "preview"),
     "explain": ("pinecart.cli.previews", "explain"),
-    "start": ("pinecart.cli.runs", "start"),
+    "start": ("pinecart.cli.starting", "start"),
     "run": ("pinecart.cli.runs", "run"),
     "schedule": ("pinecart.cli.schedule", "schedule"),
     "trigger": ("pinecart.cli.triggers", "trigger"),

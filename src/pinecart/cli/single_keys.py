@@ -8,7 +8,7 @@ import sys
 from collections.abc import Iterator
 
 
-class Keys:
+class KeyPresses:
     """are_heard: whether there is somebody who could press one."""
 
     def __init__(self, *, are_heard: bool) -> None:
@@ -25,12 +25,12 @@ class Keys:
 
 
 @contextlib.contextmanager
-def single_keys() -> Iterator[Keys]:
+def single_keys() -> Iterator[KeyPresses]:
     """The terminal gives each key at once and shows none, as long as this. Ctrl-C stays what it
     is.
     """
     if not (sys.stdin.isatty() and sys.stderr.isatty()):
-        yield Keys(are_heard=False)
+        yield KeyPresses(are_heard=False)
         return
     import termios
     import tty
@@ -39,6 +39,6 @@ def single_keys() -> Iterator[Keys]:
     before = termios.tcgetattr(terminal)
     try:
         tty.setcbreak(terminal)
-        yield Keys(are_heard=True)
+        yield KeyPresses(are_heard=True)
     finally:
         termios.tcsetattr(terminal, termios.TCSADRAIN, before)

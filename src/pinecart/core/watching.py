@@ -16,7 +16,7 @@ from pinecart.core.digests import NUMBERS
 PATIENCE_S = 4.0  # what has settled waits so long for the rest of its burst
 
 
-class Seen(NamedTuple):
+class SourceLook(NamedTuple):
     """What one look found.
 
     digests: of all that the job takes, in order.   fresh: those that were not known.   at_rest: of
@@ -60,7 +60,7 @@ class Judged(NamedTuple):
 
 
 def judge(
-    seen: Seen, before: Pending, now_s: float, settled_s: float, *, counts_gone: bool
+    seen: SourceLook, before: Pending, now_s: float, settled_s: float, *, counts_gone: bool
 ) -> Judged:
     """counts_gone: what is no longer there is reason enough."""
     seen_at = {digest: before.seen_at.get(digest, now_s) for digest in seen.fresh}
@@ -94,7 +94,7 @@ def _waits_s(pending: Pending, now_s: float, settled_s: float) -> float | None:
     return max(min(due) - now_s, 0.5) if due else None
 
 
-def known_after(seen: Seen, pending: Pending) -> array[int]:
+def known_after(seen: SourceLook, pending: Pending) -> array[int]:
     """What is known once a run was started: all but what still grows."""
     growing = pending.seen_at.keys() - pending.settled_at.keys()
     return array(NUMBERS, (digest for digest in seen.digests if digest not in growing))

@@ -13,7 +13,6 @@ import hashlib
 import mimetypes
 import random
 import time
-from collections import deque
 from collections.abc import Callable
 from contextlib import AbstractAsyncContextManager
 from functools import lru_cache, partial
@@ -39,6 +38,7 @@ from pinecart.core.ports import (
     WriteStamp,
 )
 from pinecart.core.retry import Retry
+from pinecart.runner.byte_budget import ByteBudget
 from pinecart.runner.concurrency import Paced, Pacer
 from pinecart.runner.content_comparison import content_crc
 from pinecart.runner.progress import Progress
@@ -451,44 +451,6 @@ def _type_of(ending: bytes) -> str:
         mimetypes.guess_type("x" + ending.decode("utf-8", "replace"))[0]
         or "application/octet-stream"
     )
-
-
-class ByteBudget:
-    """So many bytes may be held at once; who wants more waits.
-
-    First come, first served. For one event loop.
-    """
-
-    def __init__(self, size: int) -> None:
-        self._free = size
-        self._waiting: deque[tuple[int, asyncio.Future[None]]] = deque()
-
-    def took(self, size: int) -> bool:
-        """Take them, if that needs no waiting."""
-        if self._waiting or self._free < size:
-            return False
-        self._free -= size
-        return True
-
-    async def wait_for(self, size: int) -> None:
-        turn = asyncio.get_running_loop().create_future()
-        self._waiting.append((size, turn))
-        try:
-            await turn
-        except asyncio.CancelledError:
-            if turn.done() and not turn.cancelled():
-                self.give(size)
-            raise
-
-    def give(self, size: int) -> None:
-        self._free += size
-        while self._waiting and (
-            self._waiting[0][1].cancelled() or self._free >= self._waiting[0][0]
-        ):
-            wanted, turn = self._waiting.popleft()
-            if not turn.cancelled():
-                self._free -= wanted
-                turn.set_result(None)
 
 
 REPLACED = "r"

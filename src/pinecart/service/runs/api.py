@@ -22,6 +22,7 @@ from pinecart.service.runs import presentation, selectors
 from pinecart.service.runs.estimates import estimate
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.report_formats import REPORT_FORMATS
+from pinecart.service.runs.selectors import records
 from pinecart.service.runs.services import holds, life_cycle
 from pinecart.service.runs.shapes import (
     EventShape,
@@ -101,7 +102,7 @@ class PreviewView(APIView):
         """One preview, and what its run would take."""
         run = selectors.run_numbered(number, actor_in(request), "preview")
         told = presentation.run_told(run)
-        more = {"estimate": estimate(run, told), "largest": selectors.largest_of(run)}
+        more = {"estimate": estimate(run, told), "largest": records.largest_of(run)}
         return Response(told | _whole(run) | more)
 
 
@@ -122,8 +123,8 @@ class RunObjects(APIView):
     def get(self, request: Request, number: int) -> Response:
         """What was done to each object. Go on with `after` = the last id."""
         run = selectors.run_numbered(number, actor_in(request), self.kind)
-        wanted = selectors.RecordsWanted(**asked(ObjectsAsked, request))
-        return Response(selectors.records_after(run, wanted))
+        wanted = records.RecordsWanted(**asked(ObjectsAsked, request))
+        return Response(records.records_after(run, wanted))
 
 
 class AuditFindings(RunObjects):
@@ -143,7 +144,7 @@ class PreviewFolders(APIView):
     def get(self, request: Request, number: int) -> Response:
         """The folders of one level, each with what would be done in it."""
         run = selectors.run_numbered(number, actor_in(request), "preview")
-        return Response(selectors.folders_of(run, **asked(FoldersAsked, request)))
+        return Response(records.folders_of(run, **asked(FoldersAsked, request)))
 
 
 class Find(APIView):
@@ -152,7 +153,7 @@ class Find(APIView):
         """A file, anywhere, any time: every place of the name, and every run that
         touched it there.
         """
-        return Response(selectors.places_of_name(actor_in(request), **asked(FindAsked, request)))
+        return Response(records.places_of_name(actor_in(request), **asked(FindAsked, request)))
 
 
 class RunLog(APIView):

@@ -20,7 +20,7 @@ from pinecart.core.registry import Registry
 from pinecart.core.totals import size_text
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.presentation import problem_groups, run_told
-from pinecart.service.runs.selectors import all_records
+from pinecart.service.runs.selectors.records import all_records
 
 COLUMNS = (
     "leg",

@@ -17,7 +17,7 @@ from pinecart.core.digests import NUMBERS, digest_of, is_among
 from pinecart.core.entries import Entry, fingerprint
 from pinecart.core.ports import Store
 from pinecart.core.selection import Selection
-from pinecart.core.watching import Seen
+from pinecart.core.watching import SourceLook
 from pinecart.drivers import open_store
 from pinecart.json_object import JsonObject
 from pinecart.runner.listing_streams import source_entries
@@ -42,7 +42,7 @@ def look_at_sources(
     specs: dict[str, JsonObject],
     known: array[int],
     settled_s: int,
-) -> Seen:
+) -> SourceLook:
     """specs: of all stores of the definition. known: in order. Raises StoreError."""
     look = _Look(definition, known, settled_s)
     stores = {name: open_store(spec) for name, spec in specs.items()}
@@ -113,7 +113,7 @@ class _Look:
             if age_ns >= self._settled_ns:
                 self._at_rest.add(digest)
 
-    def seen(self) -> Seen:
+    def seen(self) -> SourceLook:
         """Off the event loop: the ledger is asked."""
         taken = self._taken_meanwhile()
         fresh = frozenset(self._fresh.keys() - taken)
@@ -121,7 +121,7 @@ class _Look:
         of_age_in_s = None
         if self._of_age_ns is not None:
             of_age_in_s = (self._of_age_ns - self._now_ns) / 10**9 + 1
-        return Seen(
+        return SourceLook(
             digests=array(NUMBERS, sorted(self._digests)),
             fresh=fresh,
             at_rest=frozenset(self._at_rest & fresh),

@@ -22,7 +22,7 @@ from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid, PinecartError
 from pinecart.core.places import key_text
 from pinecart.core.triggers import ChangesTrigger
-from pinecart.core.watching import Judged, Pending, Seen, judge, known_after
+from pinecart.core.watching import Judged, Pending, SourceLook, judge, known_after
 from pinecart.drivers import DRIVERS
 from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import StateConflict
@@ -131,7 +131,7 @@ class Watched:
         self._watch = watch
         self._known = known_of(watch, plan.digest)
         self._pending = Pending()
-        self._look: Future[Seen] | None = None
+        self._look: Future[SourceLook] | None = None
         self._look_at = 0.0  # when the next look is due, by the monotonic clock
         self._began = 0.0
         self._told: JsonObject = {}
@@ -154,7 +154,7 @@ class Watched:
             self._began = at
             self._look = looks.submit(self._look_now)
 
-    def _look_now(self) -> Seen:
+    def _look_now(self) -> SourceLook:
         try:
             definition = as_it_runs(self.plan.definition)
             specs = _specs_of(definition)
@@ -171,7 +171,7 @@ class Watched:
 
     _lasted_s = 0.0
 
-    def _take(self, look: Future[Seen], now: datetime) -> None:
+    def _take(self, look: Future[SourceLook], now: datetime) -> None:
         at = time.monotonic()
         self._lasted_s = at - self._began
         usual = at + max(self.plan.trigger.look_s, self._lasted_s * SHARE)
@@ -209,7 +209,7 @@ class Watched:
             return f"{every}: {why_not}"
         return f"the system tells of changes, and {every}"
 
-    def _start(self, seen: Seen, now: datetime, facts: JsonObject) -> None:
+    def _start(self, seen: SourceLook, now: datetime, facts: JsonObject) -> None:
         job, pending = self.plan.definition.job, self._pending
         alive = runs_alive(job, "transfer") if self._watch.carry is None else []
         if alive:

@@ -24,6 +24,7 @@ from pinecart.service.config.settings import STATE
 from pinecart.service.ledger import selectors as ledger
 from pinecart.service.ledger.services import open_scope
 from pinecart.service.runs import selectors
+from pinecart.service.runs.selectors import records
 from pinecart.service.runs.services import run_records
 from pinecart.service.stores.selectors import rests
 from pinecart.service.stores.services import remember_learned, remember_rest
@@ -160,7 +161,7 @@ class RunRecords:
         after = 0
         while True:
             preview = self._exactly
-            page, after = await reads(selectors.overtaken_page, preview, self._run, leg, after)
+            page, after = await reads(records.overtaken_page, preview, self._run, leg, after)
             if not page:
                 return
             yield page
@@ -176,7 +177,7 @@ class RunRecords:
         found: dict[bytes, tuple[str, str]] = {}
         for some in self._intents.read(leg):
             keys = list(some)
-            recorded = await reads(selectors.keys_recorded, self._run, leg, keys)
+            recorded = await reads(records.keys_recorded, self._run, leg, keys)
             for key, what in some.items():
                 if key not in recorded:
                     found[key] = what
@@ -189,7 +190,7 @@ class RunRecords:
         after = 0
         scopes = self._past[leg]
         while True:
-            page, after = await reads(selectors.done_by, self._of, scopes, leg, after)
+            page, after = await reads(records.done_by, self._of, scopes, leg, after)
             if not page:
                 return
             yield page

@@ -28,7 +28,7 @@ from pinecart.runner.scratch import Scratch
 from pinecart.service.aside import selectors as aside
 from pinecart.service.config.process import end_with_parent, settle_in
 from pinecart.service.config.settings import OPTIONS, STATE
-from pinecart.service.runs import selectors
+from pinecart.service.runs.selectors import records
 from pinecart.service.runs.services import epochs, life_cycle, run_records
 from pinecart.service.worker.crew import HelperCrew
 from pinecart.service.worker.database_threads import reads, writes
@@ -87,7 +87,7 @@ async def _work(given: JsonObject, desk: RunRecords, lock: int) -> None:
         order = await asyncio.to_thread(_order, given)
         order = order._replace(pacer=desk.pacer, crew=crew)
         if order.part.exactly:
-            promise = await reads(selectors.promised_by, order.part.exactly)
+            promise = await reads(records.promised_by, order.part.exactly)
             order = order._replace(promise=promise)
         opened.update(order.stores)
         desk.opened = order.stores
@@ -113,7 +113,7 @@ async def _carried(order: Order, desk: RunRecords) -> Ending:
         raise
     except Exception as exc:  # noqa: BLE001 - a defect of ours must end this run with its reason, and no other
         desk.log("defect", f"{type(exc).__name__}: {exc}")
-        recorded = await reads(selectors.objects_recorded, order.run)
+        recorded = await reads(records.objects_recorded, order.run)
         kind = type(exc).__name__
         verb = "is" if recorded == 1 else "are"
         message = (

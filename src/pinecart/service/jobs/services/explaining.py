@@ -20,7 +20,7 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
 from pinecart.service.jobs.selectors import definition_of, job_named
 from pinecart.service.ledger.selectors import rows_of, scope_known
-from pinecart.service.runs.selectors import records_of_key
+from pinecart.service.runs.selectors.records import records_of_key
 from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.stores.selectors import spec_of, store_for
 

@@ -28,12 +28,7 @@ from pinecart.service.config.rights import SYSTEM, Actor, Right
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.models import Run, RunEvent
 from pinecart.service.runs.presentation import run_told
-from pinecart.service.runs.selectors import (
-    alive_of,
-    run_beside,
-    run_numbered,
-    run_of,
-)
+from pinecart.service.runs.selectors import alive_of, run_beside, run_numbered, run_of
 from pinecart.service.runs.services.epochs import hold_epoch
 from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.trail.services import Change, change

@@ -1,0 +1,284 @@
+from __future__ import annotations
+
+import itertools
+import json
+from collections import Counter
+from collections.abc import Collection
+from datetime import datetime
+from typing import Any, NamedTuple
+
+from django.db.models import (
+    F,
+    FloatField,
+    Func,
+    Max,
+    Q,
+    TextField,
+    Window,
+)
+from django.db.models.functions import Cast, RowNumber
+
+from pinecart.core.estimates import Took
+from pinecart.core.lifecycle import ALIVE, RunState
+from pinecart.core.places import parse_location
+from pinecart.json_object import JsonObject
+from pinecart.service.config.refusals import UnknownName
+from pinecart.service.config.rights import Actor, Right
+from pinecart.service.config.settings import STATE
+from pinecart.service.runs.models import Instance, Run, RunEvent
+from pinecart.service.stores.selectors import ceiling_of
+
+ALIVE_STATES = [s.value for s in ALIVE]
+
+
+def run_numbered(number: int, actor: Actor, kind: str | None = None) -> Run:
+    found = Run.objects.filter(pk=number).first()
+    if kind == "transfer":
+        kind = found.kind if found and found.kind in ("undo", "expiry") else kind
+    if found is None or (kind and found.kind != kind) or not actor.may(Right.LOOK, found.labels):
+        raise UnknownName(
+            (
+                f"There is no {(kind or 'run').replace('transfer', 'run')} {number}. See them "
+                "with: pinecart run list."
+            ),
+            code="run.unknown",
+        )
+    return found
+
+
+def runs_numbered(numbers: Collection[int]) -> list[Run]:
+    """The newest first; whoever asks."""
+    return list(Run.objects.filter(pk__in=numbers).order_by("-id"))
+
+
+def was_released(job: str, digest: str) -> bool:
+    """Whether somebody said yes to this in a run of the job."""
+    found = (
+        Run.objects.filter(job=job)
+        .exclude(released=[])
+        .order_by("-id")
+        .values_list("released", flat=True)[:200]
+    )
+    return any(digest in released for released in found)
+
+
+def runs_seen(
+    actor: Actor,
+    *,
+    kind: str,
+    job: str = "",
+    state: str = "",
+    before: int | None = None,
+    limit: int = 50,
+) -> list[Run]:
+    """Newest first. state: a state or an outcome."""
+    kinds = ("transfer", "undo", "expiry") if kind == "transfer" else (kind,)
+    found = Run.objects.filter(kind__in=kinds).defer("course").order_by("-id")
+    if job:
+        found = found.filter(job=job)
+    if state:
+        found = found.filter(Q(state=state) | Q(outcome=state))
+    if before is not None:
+        found = found.filter(pk__lt=before)
+    return [r for r in found[:limit] if actor.may(Right.LOOK, r.labels)]
+
+
+def latest_runs(job: str) -> dict[str, Run]:
+    """kind → the latest run of a job that wasn't skipped."""
+    found = {}
+    for kind in ("transfer", "audit"):
+        run = (
+            Run.objects.filter(job=job, kind=kind)
+            .exclude(outcome="skipped")
+            .order_by("-id")
+            .first()
+        )
+        if run:
+            found[kind] = run
+    return found
+
+
+RECENT = 14
+LINE = ("id", "job", "state", "outcome")
+TIMES = ("queued_at", "started_at", "ended_at")
+
+
+class _Days(Func):
+    """A time as days, with a fraction (SQLite's julianday)."""
+
+    function = "julianday"
+    output_field = FloatField()
+
+
+TOOK_S = (_Days(F("ended_at")) - _Days(F("started_at"))) * 86_400.0
+
+
+def recent_runs(jobs: Collection[str], most: int = RECENT) -> dict[str, list[JsonObject]]:
+    """job → its latest transfers that weren't skipped, oldest first, with times as JSON has them:
+    there are hundreds of these on one page.
+    """
+    transfers = Run.objects.filter(job__in=jobs, kind="transfer").exclude(outcome="skipped")
+    nth = Window(RowNumber(), partition_by=F("job"), order_by=F("id").desc())
+    latest = transfers.annotate(nth=nth).filter(nth__lte=most)
+    found: dict[str, list[JsonObject]] = {}
+    told = {f"{time}_text": Cast(time, TextField()) for time in TIMES}
+    rows = latest.annotate(seconds=TOOK_S, **told).order_by("id")
+    for run in rows.values(*LINE, "seconds", *told):
+        for time in TIMES:
+            run[time] = _as_json(run.pop(f"{time}_text"))
+        seconds = run["seconds"]
+        run["seconds"] = None if seconds is None else round(seconds, 3)
+        name = run.pop("job")
+        found.setdefault(name, []).append(run)
+    return found
+
+
+def _as_json(time: str | None) -> str | None:
+    """A time as the database has it, in UTC."""
+    return f"{time[:10]}T{time[11:]}Z" if time else None
+
+
+def last_runs() -> dict[str, JsonObject]:
+    """job → of its latest transfer that wasn't skipped: id, state, outcome; and queued, as text to
+    be put in order by.
+    """
+    transfers = Run.objects.filter(kind="transfer").exclude(outcome="skipped")
+    newest = transfers.values("job").annotate(newest=Max("id")).values("newest")
+    found = Run.objects.filter(pk__in=newest).annotate(queued=Cast("queued_at", TextField()))
+    return {run["job"]: dict(run) for run in found.values(*LINE, "queued")}
+
+
+def bytes_carried(runs: Collection[int]) -> dict[int, int]:
+    """run → the bytes that it copied and replaced."""
+    found = {}
+    for number, groups in Run.objects.filter(pk__in=runs).values_list("pk", "summed"):
+        done = [g for g in groups if g["done"] and g["decision"] in ("copy", "replace")]
+        found[number] = sum(group["b"] for group in done)
+    return found
+
+
+def alive_of(job: str, kind: str) -> Run | None:
+    return Run.objects.filter(job=job, kind=kind, state__in=ALIVE_STATES).order_by("id").first()
+
+
+def runs_alive(job: str, kind: str) -> list[Run]:
+    """Those of a job that haven't ended, the oldest first."""
+    return list(Run.objects.filter(job=job, kind=kind, state__in=ALIVE_STATES).order_by("id"))
+
+
+def ended_since(job: str, moment: datetime) -> list[Run]:
+    """Transfers of a job that ended later than `moment`, in the order of their ends."""
+    ended = Run.objects.filter(job=job, kind="transfer", state=RunState.ENDED.value)
+    return list(ended.filter(ended_at__gt=moment).order_by("ended_at"))
+
+
+def transfer_under_way(job: str) -> Run | None:
+    """One that changes things now, or is about to; not one that waits for a person."""
+    busy = [RunState.QUEUED.value, RunState.WORKING.value, RunState.INTERRUPTED.value]
+    return Run.objects.filter(job=job, kind="transfer", state__in=busy).order_by("id").first()
+
+
+def run_beside(run: Run) -> Run | None:
+    """A transfer of the same job that was under way at any time since this run began."""
+    found = Run.objects.filter(job=run.job, kind="transfer", started_at__isnull=False)
+    return found.filter(
+        Q(ended_at=None, state=RunState.WORKING.value) | Q(ended_at__gte=run.started_at)
+    ).first()
+
+
+PAST = 20  # runs of a job that tell how long it takes
+
+
+def last_took(job: str) -> list[Took]:
+    """What the last runs of a job did that did anything, and how long it took."""
+    ended = Run.objects.filter(job=job, kind="transfer", state="ended").exclude(started_at=None)
+    found = []
+    for run in ended.order_by("-id")[: 5 * PAST]:
+        done = [group for group in run.summed if group["done"] and group["decision"] != "leave"]
+        objects, size = (sum(group[of] for group in done) for of in ("n", "b"))
+        if objects and run.ended_at and run.started_at:
+            seconds = (run.ended_at - run.started_at).total_seconds()
+            found.append(Took(objects, size, seconds))
+    return found[:PAST]
+
+
+def log_after(run: Run, after: int, limit: int) -> tuple[list[JsonObject], int]:
+    """Whole lines of the run's log from where `after` stands (0: the first), and where to go on."""
+    file = STATE.run_file(run.pk, "log.jsonl")
+    if not file.exists() or after > file.stat().st_size:
+        return [], after
+    lines: list[JsonObject] = []
+    with file.open("rb") as log:
+        log.seek(max(after - 1, 0))
+        if after and log.read(1) != b"\n":  # within a line: nobody was told to go on there
+            after += len(log.readline())
+        for line in itertools.islice(log, limit):
+            if not line.endswith(b"\n"):
+                break
+            lines.append(json.loads(line))
+            after += len(line)
+    return lines, after
+
+
+class Wishes(NamedTuple):
+    """What people want of a run under way. rate: bytes per second."""
+
+    stop: bool = False
+    at_once: bool = False
+    pause: bool = False
+    rate: int | None = None
+
+
+def wishes(run: int) -> Wishes:
+    fields = ("stop_wanted", "stop_at_once", "pause_wanted", "rate")
+    found = Run.objects.filter(pk=run).values_list(*fields).first()
+    return Wishes(*found) if found else Wishes()
+
+
+def shares(stores: Collection[str]) -> dict[str, int]:
+    """How many requests at once each store bears from one run: its ceiling, divided among the runs
+    that work on it; 0: no ceiling.
+    """
+    ceilings = {name: most for name in stores if (most := ceiling_of(name))}
+    if not ceilings:
+        return dict.fromkeys(stores, 0)
+    users = Counter[str]()
+    for definition in Run.objects.filter(state=RunState.WORKING.value).values_list(
+        "definition", flat=True
+    ):
+        users.update(
+            {
+                parse_location(leg[side]).store
+                for leg in definition["legs"]
+                for side in ("from", "to")
+            }
+        )
+    return {
+        name: max(1, ceilings[name] // max(1, users[name])) if name in ceilings else 0
+        for name in stores
+    }
+
+
+def events_after(number: int) -> list[tuple[int, int, str, Any]]:
+    """(id, run, kind, payload) in order."""
+    return list(
+        RunEvent.objects.filter(pk__gt=number)
+        .order_by("id")
+        .values_list("id", "run_id", "kind", "payload")[:500]
+    )
+
+
+def last_event() -> int:
+    return RunEvent.objects.order_by("-id").values_list("id", flat=True).first() or 0
+
+
+def database_epoch() -> str:
+    return Instance.objects.get().epoch
+
+
+def runs_working() -> list[Run]:
+    return list(Run.objects.filter(state="working"))
+
+
+def run_of(number: int) -> Run:
+    return Run.objects.get(pk=number)
