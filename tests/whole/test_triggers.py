@@ -73,7 +73,11 @@ def test_a_file_that_still_grows_waits_and_is_told(shared):
         assert "grower" in shared.run("trigger", "list").stdout
         assert "Last looked" in shared.run("trigger", "show", "grower").stdout
     assert ended(shared, "grower", 2)[0]["totals"]["copy"]["objects"] == 1
+    shared.run("job", "change", "grower", "--cron", "daily 05:30")
+    shared.run("job", "change", "grower", "--settled", "7")
     with shared.client() as cart:
+        schedule = cart.job("grower")["definition"]["schedule"]
+        assert schedule == {"kind": "changes", "settled": 7, "look": 60}
         cart.drop_job("grower")
 
 
@@ -157,7 +161,7 @@ def test_calls_from_outside_start_one_job_and_do_nothing_else(shared):
     shared.fresh_job("called", {"a": b"1"})
     shared.fresh_job("not-called", {"a": b"1"})
     with shared.client() as cart:
-        token = cart.make_token("recorder", starts="called")
+        token = shared.run("token", "make", "recorder", "--starts", "called").stdout.strip()
         assert [t["starts"] for t in cart.tokens() if t["name"] == "recorder"] == ["called"]
     with shared.client(token) as outside:
         run = outside.call("called")

@@ -106,7 +106,8 @@ def _schedule(cart: Cart, old: JsonObject | None, options: JsonObject) -> JsonOb
     for kind in kinds:
         name = kind["kind"]
         given = given_values(kind["fields"], options)
-        is_named = any(field["is_needed"] and field["name"] in given for field in kind["fields"])
+        needed = [field["name"] for field in kind["fields"] if field["is_needed"]]
+        is_named = any(field in given for field in needed or given)
         if is_named or (given and name == old_kind):
             kept = old if old and name == old_kind else {}
             named = {} if name == usual else {"kind": name}

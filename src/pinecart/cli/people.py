@@ -242,13 +242,13 @@ def token_list(cart: Cart, everybodys: bool) -> None:
 @click.argument("name")
 @click.option("--days", type=click.IntRange(1), help="It ends after so many days; without, never.")
 @click.option("--person", help="For somebody else; only administrators may.")
-@click.option("--right", default="", type=RIGHTS, help="It carries no more than this right.")
+@click.option("--right", type=RIGHTS, help="It carries no more than this right.")
 @click.option(
     "--starts", metavar="JOB", default="", help="It may start this job, and do nothing else."
 )
 @output_option
 def token_make(
-    cart: Cart, name: str, days: int | None, person: str | None, right: str, starts: str
+    cart: Cart, name: str, days: int | None, person: str | None, right: str | None, starts: str
 ) -> None:
     """Make a token; its text is told this once, on stdout.
 
@@ -256,7 +256,8 @@ def token_make(
     pinecart token make nightly-script --days 90
     pinecart token make recorder --starts dawn
     """
-    text = cart.client.make_token(name, person=person, days=days, right=right, starts=starts)
+    rights = {"right": right or "", "starts": starts}
+    text = cart.client.make_token(name, person=person, days=days, **rights)
     cart.show({"token": text}, lambda: click.echo(text))
     if starts:
         url = f"{cart.client.url}/api/v1/jobs/{starts}/call"
