@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
+from django.db.models import Q
 from django.utils import timezone
 
 from pinecart.core.definition import Definition
@@ -70,11 +71,16 @@ def watch_of(record: JobFacts) -> Watch:
     return found
 
 
-@transaction.atomic
 def clear_watches(jobs: list[str], now: datetime) -> None:
-    """What nobody keeps up any more, and what belongs to other jobs than these."""
-    Watch.objects.filter(until__lte=now).delete()
-    Watch.objects.filter(until=None).exclude(job__in=jobs).delete()
+    """What nobody keeps up any more, and what belongs to other jobs than these.
+
+    Asked every second, and hardly ever anything is: nothing is written then.
+    """
+    is_over = Q(until__lte=now)
+    is_nobodys = Q(until=None) & ~Q(job__in=jobs)
+    old = Watch.objects.filter(is_over | is_nobodys)
+    if old.exists():
+        old.delete()
 
 
 def tell_watch(number: int, facts: Mapping[str, Any]) -> None:
