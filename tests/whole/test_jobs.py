@@ -56,7 +56,9 @@ def test_a_job_that_is_off_is_started_by_hand_alone(shared):
 def test_a_copy_is_off_and_the_way_back_goes_the_other_way(shared):
     shared.fresh_job("outbound", {"a": b"1"}, schedule={"cron": "30 5 * * *", "zone": "UTC"})
     with shared.client() as cart:
-        made = json.loads(shared.run("job", "turn", "outbound", "homeward", "--json").stdout)
+        turned = shared.run("job", "turn", "outbound", "homeward", "--json")
+        assert turned.stdout, turned.stderr
+        made = json.loads(turned.stdout)
         leg = cart.job("outbound")["definition"]["legs"][0]
         back = made["definition"]["legs"][0]
         assert (back["from"], back["to"]) == (leg["to"], leg["from"])
