@@ -56,7 +56,7 @@ def test_a_job_that_is_off_is_started_by_hand_alone(shared):
 def test_a_copy_is_off_and_the_way_back_goes_the_other_way(shared):
     shared.fresh_job("outbound", {"a": b"1"}, schedule={"cron": "30 5 * * *", "zone": "UTC"})
     with shared.client() as cart:
-        turned = shared.run("job", "turn", "outbound", "homeward", "--json")
+        turned = shared.run("job", "turn", "outbound", "outbound-back", "--json")
         assert turned.stdout, turned.stderr
         made = json.loads(turned.stdout)
         leg = cart.job("outbound")["definition"]["legs"][0]
@@ -73,7 +73,7 @@ def test_a_copy_is_off_and_the_way_back_goes_the_other_way(shared):
         with pytest.raises(ClientError, match="can't be turned round") as caught:
             cart.copy_job("outbound", "again", turned=True)
         assert caught.value.code == "job.not-to-turn"
-        for name in ("outbound", "outbound-too", "homeward"):
+        for name in ("outbound", "outbound-too", "outbound-back"):
             cart.drop_job(name)
 
 
