@@ -15,7 +15,7 @@ from pinecart.runner.leg_context import LegContext
 from pinecart.runner.listing_streams import far_entries, nothing
 from pinecart.runner.name_folding import OneName, matched
 
-WHOLE, BY_FOLDER = "leg", "folder"
+BY_FOLDER = "folder"
 
 
 class YoungestThere:

@@ -1,8 +1,8 @@
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import datetime
 
-from django.db.models import Q
+from django.db.models import Q, QuerySet
 
 from pinecart.core.triggers import AFTER, CHANGES, read_trigger
 from pinecart.json_object import JsonObject
@@ -13,12 +13,15 @@ from pinecart.service.jobs.selectors import jobs_seen
 from pinecart.service.triggers.facts import WatchFacts
 from pinecart.service.triggers.models import Watch
 
-STALE = timedelta(minutes=2)  # a watch of which nothing was heard for longer, beyond its own time
+
+def _watches() -> QuerySet[Watch]:
+    """What is known of a source may be megabytes: it is read only where somebody asks for it."""
+    return Watch.objects.defer("known")
 
 
 def watch_numbered(number: int, actor: Actor) -> Watch:
     """One that the actor keeps up. Raises NotFound."""
-    found = Watch.objects.filter(pk=number, by=actor.name).exclude(until=None).first()
+    found = _watches().filter(pk=number, by=actor.name).exclude(until=None).first()
     if found is None:
         message = f"You watch nothing under the number {number}: it ended, or was never begun."
         raise UnknownName(message, code="watch.unknown")
@@ -27,12 +30,12 @@ def watch_numbered(number: int, actor: Actor) -> Watch:
 
 def watches_kept(now: datetime) -> list[Watch]:
     """Those of triggers, and those that somebody keeps up now."""
-    return list(Watch.objects.filter(Q(until=None) | Q(until__gt=now)).order_by("pk"))
+    return list(_watches().filter(Q(until=None) | Q(until__gt=now)).order_by("pk"))
 
 
 def triggers_seen(actor: Actor, job: str = "") -> list[JsonObject]:
     """What starts jobs besides the clock, and what came of it."""
-    watches = {watch.job: watch for watch in Watch.objects.filter(until=None)}
+    watches = {watch.job: watch for watch in _watches().filter(until=None)}
     found = []
     for record in jobs_seen(actor):
         schedule = record.definition["schedule"]

@@ -1,12 +1,12 @@
 from __future__ import annotations
 
 from array import array
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
-from django.db.models import Q
+from django.db.models import F, Q
 from django.utils import timezone
 
 from pinecart.core.definition import Definition
@@ -15,7 +15,6 @@ from pinecart.core.digests import NUMBERS
 from pinecart.core.part import Part
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import SYSTEM, Actor
-from pinecart.service.jobs.facts import JobFacts
 from pinecart.service.jobs.selectors import definition_of, job_named
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.services.life_cycle import right_to_run, start_run
@@ -65,10 +64,11 @@ def end_watch(actor: Actor, number: int) -> None:
     watch_numbered(number, actor).delete()
 
 
-def watch_of(record: JobFacts) -> Watch:
-    """Of a job's trigger; made where there is none."""
-    found, _ = Watch.objects.get_or_create(job=record.name, until=None)
-    return found
+def make_watches(jobs: Collection[str]) -> None:
+    """Of the triggers of these jobs, where there are none yet."""
+    there = Watch.objects.filter(until=None, job__in=jobs).values_list("job", flat=True)
+    for job in sorted(set(jobs) - set(there)):
+        Watch.objects.create(job=job)
 
 
 def clear_watches(jobs: list[str], now: datetime) -> None:
@@ -108,8 +108,7 @@ def start_watched(
             version=version,
         )
         kept = {"known": known.tobytes(), "run": run.pk, "run_at": run.queued_at}
-        runs = Watch.objects.get(pk=watch.pk).runs + 1
-        Watch.objects.filter(pk=watch.pk).update(**kept, runs=runs, **facts)
+        Watch.objects.filter(pk=watch.pk).update(**kept, runs=F("runs") + 1, **facts)
     return run
 
 

@@ -19,11 +19,13 @@ HEARD_WITHIN_MS = 500
 class FolderNotices:
     """Of one folder and all below it, in a thread of its own.
 
-    why_not: why the kernel tells nothing, in words; empty: it tells.
+    why_not: why the kernel tells nothing, in words; empty: it tells.   is_absent: the folder was
+    not there.
     """
 
     def __init__(self, folder: Path, heard: threading.Event) -> None:
-        self.why_not = _why_not(folder)
+        self.is_absent = not folder.is_dir()
+        self.why_not = "the folder isn't there" if self.is_absent else _why_not(folder)
         self._folder, self._heard = folder, heard
         self._stop = threading.Event()
         if not self.why_not:
@@ -55,8 +57,6 @@ class FolderNotices:
 
 
 def _why_not(folder: Path) -> str:
-    if not folder.is_dir():
-        return "the folder isn't there"
     if where := network_file_system(folder, Path("/proc/self/mountinfo").read_text()):
         return f"it lies on a network file system, {where}"
     return ""

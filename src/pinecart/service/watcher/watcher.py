@@ -20,7 +20,7 @@ from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid, PinecartError
-from pinecart.core.places import key_text
+from pinecart.core.places import Location, key_text
 from pinecart.core.triggers import ChangesTrigger
 from pinecart.core.watching import Judged, Pending, SourceLook, judge, known_after
 from pinecart.drivers import DRIVERS
@@ -35,9 +35,9 @@ from pinecart.service.triggers.selectors import watches_kept
 from pinecart.service.triggers.services import (
     clear_watches,
     known_of,
+    make_watches,
     start_watched,
     tell_watch,
-    watch_of,
 )
 from pinecart.service.watcher.looking import look_at_sources
 from pinecart.service.watcher.notices import FolderNotices
@@ -67,9 +67,9 @@ class Watcher:
     def _read_jobs(self, now: datetime) -> None:
         """What is to be watched now, as it is defined now."""
         records = jobs_at_changes()
-        for record in records:
-            watch_of(record)
-        clear_watches([record.name for record in records], now)
+        names = [record.name for record in records]
+        make_watches(names)
+        clear_watches(names, now)
         asked = {watch.pk: watch for watch in watches_kept(now)}
         on = {record.name for record in records if record.is_on}
         asked = {pk: watch for pk, watch in asked.items() if watch.until or watch.job in on}
@@ -118,7 +118,7 @@ def plan_of(watch: WatchFacts) -> WatchPlan | None:
     trigger = definition.trigger
     if not isinstance(trigger, ChangesTrigger):
         trigger = ChangesTrigger()
-    text = json.dumps([trigger.as_mapping(), [leg.as_mapping() for leg in definition.legs]])
+    text = json.dumps([leg.as_mapping() for leg in definition.legs])
     digest = hashlib.sha256(text.encode()).hexdigest()
     return WatchPlan(definition, version, trigger, digest)
 
@@ -138,7 +138,7 @@ class Watched:
         self._told_at = 0.0
         self._heard = threading.Event()
         self._notices: list[FolderNotices] = []
-        self._listens = False
+        self._listened_to: list[Location] = []
 
     def turn(self, looks: ThreadPoolExecutor, now: datetime) -> None:
         if self._look is not None:
@@ -158,12 +158,19 @@ class Watched:
         try:
             definition = as_it_runs(self.plan.definition)
             specs = _specs_of(definition)
-            if not self._listens:
-                self._listens = True
-                self._notices = _notices_of(definition, specs, self._heard)
+            self._listen(definition, specs)
             return look_at_sources(definition, specs, self._known, self.plan.trigger.settled_s)
         finally:
             connections.close_all()
+
+    def _listen(self, definition: Definition, specs: dict[str, JsonObject]) -> None:
+        """Anew where a place is another one by now, or where a folder was not there before."""
+        places = [leg.source for leg in definition.legs if leg.is_on]
+        if places == self._listened_to and not any(n.is_absent for n in self._notices):
+            return
+        self.close()
+        self._listened_to = places
+        self._notices = _notices_of(places, specs, self._heard)
 
     def _not_before(self) -> float:
         """A look follows another in such a time that looking stays a small part of all."""
@@ -219,8 +226,7 @@ class Watched:
             return
         count = len(pending.settled_at)
         known = known_after(seen, pending)
-        facts |= {"looked_at": now, "noticed_at": now, "noticed": count or pending.gone}
-        facts |= {"digest": self.plan.digest}
+        noticed = {"looked_at": now, "noticed_at": now, "noticed": count or pending.gone}
         try:
             start_watched(
                 self._watch,
@@ -229,7 +235,7 @@ class Watched:
                 self.plan.trigger.settled_s,
                 cause=_cause(count, pending.gone) + self._asked_by(),
                 known=known,
-                facts=facts,
+                facts=facts | noticed | {"digest": self.plan.digest},
             )
         except (StateConflict, Invalid) as exc:
             self._look_at = time.monotonic() + BUSY_S
@@ -267,14 +273,14 @@ def _specs_of(definition: Definition) -> dict[str, JsonObject]:
 
 
 def _notices_of(
-    definition: Definition, specs: dict[str, JsonObject], heard: threading.Event
+    places: list[Location], specs: dict[str, JsonObject], heard: threading.Event
 ) -> list[FolderNotices]:
-    """Of the sources that lie in folders of this machine."""
+    """Of those that lie in folders of this machine."""
     found = []
-    for leg in definition.legs:
-        spec = specs[leg.source.store]
-        if leg.is_on and DRIVERS[spec["kind"]].is_local:
-            folder = Path(spec["path"]) / key_text(leg.source.path)
+    for place in places:
+        spec = specs[place.store]
+        if DRIVERS[spec["kind"]].is_local:
+            folder = Path(spec["path"]) / key_text(place.path)
             found.append(FolderNotices(folder, heard))
     return found
 
