@@ -46,13 +46,15 @@ function Panel({
 }) {
   const [text, setText] = useState('')
   const [at, setAt] = useState(0)
+  const [isTaken, setTaken] = useState(false)
   const go = useNavigate()
-  const found = useFound(text.trim(), pages)
-  const take = (one: Found | undefined) => {
-    if (!one) return
+  const { found, isAnswered } = useFound(text.trim(), pages)
+  const chosen = found[at]?.to
+  useEffect(() => {
+    if (!isTaken || !isAnswered || !chosen) return
     onClose()
-    void go(one.to)
-  }
+    void go(chosen)
+  }, [isTaken, isAnswered, chosen, onClose, go])
   const move = (by: number) => setAt((n) => Math.min(Math.max(n + by, 0), found.length - 1))
   return (
     <Modal open onCancel={onClose} footer={null} title="Find anything" destroyOnHidden>
@@ -64,11 +66,12 @@ function Panel({
         onChange={(event) => {
           setText(event.target.value)
           setAt(0)
+          setTaken(false)
         }}
         onKeyDown={(event) => {
           if (event.key === 'ArrowDown') move(1)
           else if (event.key === 'ArrowUp') move(-1)
-          else if (event.key === 'Enter') take(found[at])
+          else if (event.key === 'Enter') setTaken(true)
           else return
           event.preventDefault()
         }}
@@ -84,7 +87,10 @@ function Panel({
               type={n === at ? 'default' : 'text'}
               block
               style={{ justifyContent: 'space-between', display: 'flex' }}
-              onClick={() => take(one)}
+              onClick={() => {
+                onClose()
+                void go(one.to)
+              }}
             >
               {one.title} <Typography.Text type="secondary">{one.kind}</Typography.Text>
             </Button>
@@ -102,7 +108,8 @@ const ACTIONS: Found[] = [
   { to: '/stores/new', title: 'Add a store', kind: 'do' },
 ]
 
-function useFound(text: string, pages: readonly (readonly [string, string])[]): Found[] {
+/** What answers to the text, and whether it is the whole answer: Enter waits for that. */
+function useFound(text: string, pages: readonly (readonly [string, string])[]) {
   const jobs = useQuery(jobsQuery({ find: text, limit: JOBS }))
   const stores = useQuery(storesQuery())
   const all: Found[] = [
@@ -112,7 +119,7 @@ function useFound(text: string, pages: readonly (readonly [string, string])[]): 
   ]
   const sought = text.toLowerCase()
   const named = all.filter((one) => one.title.toLowerCase().includes(sought))
-  const runs = /^\d+$/.test(text)
+  const runs: Found[] = /^\d+$/.test(text)
     ? [{ to: `/runs/${text}`, title: `Run ${text}`, kind: 'run' }]
     : []
   const found = (jobs.data?.jobs ?? []).map((job) => ({
@@ -120,7 +127,6 @@ function useFound(text: string, pages: readonly (readonly [string, string])[]): 
     title: job.job,
     kind: 'job',
   }))
-  return text
-    ? [...runs, ...found, ...named].slice(0, 12)
-    : [...found.slice(0, 5), ...named].slice(0, 12)
+  const answer = text ? [...runs, ...found, ...named] : [...found.slice(0, 5), ...named]
+  return { found: answer.slice(0, 12), isAnswered: !jobs.isFetching && !stores.isLoading }
 }
