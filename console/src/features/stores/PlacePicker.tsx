@@ -1,21 +1,10 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import {
-  Breadcrumb,
-  Button,
-  Drawer,
-  Empty,
-  Flex,
-  Input,
-  List,
-  Select,
-  Space,
-  Typography,
-} from 'antd'
+import { useQuery } from '@tanstack/react-query'
+import { Breadcrumb, Button, Drawer, Empty, Flex, List, Select, Typography } from 'antd'
 import { useState } from 'react'
-import { api, got } from '../../api/client'
 import { branchQuery, storesQuery } from '../../api/stores'
-import { bucketProblem, size, type Place } from '../../lib/words'
-import { Failed, Loaded, useMay } from '../../parts/parts'
+import { size, type Place } from '../../lib/words'
+import { Loaded, useMay } from '../../parts/parts'
+import { NewBucket } from './NewBucket'
 import { NewStore } from './StoreForm'
 
 const SHOWN = 500
@@ -34,6 +23,8 @@ export function PlacePicker({ title, start, onTake, onClose }: Props) {
   const [path, setPath] = useState(upTo(start.path ?? ''))
   const [isAdding, setAdding] = useState(false)
   const mayAdminister = useMay('administer')
+  const record = stores.data?.find((s) => s.name === store)
+  const isBucketless = !path && !!record?.shows_buckets
   const enter = (name: string, below = '') => {
     setStore(name)
     setPath(below)
@@ -48,7 +39,12 @@ export function PlacePicker({ title, start, onTake, onClose }: Props) {
       extra={
         store &&
         !isAdding && (
-          <Button type="primary" onClick={() => onTake({ store, path })}>
+          <Button
+            type="primary"
+            disabled={isBucketless}
+            title={isBucketless ? 'Choose a bucket first, or make one.' : undefined}
+            onClick={() => onTake({ store, path })}
+          >
             Take this folder
           </Button>
         )
@@ -94,6 +90,7 @@ interface LevelProps {
 function Level({ store, path, onEnter, onTake }: LevelProps) {
   const query = useQuery(branchQuery(store, path, SHOWN))
   const record = useQuery(storesQuery()).data?.find((s) => s.name === store)
+  const isBucketless = !path && !!record?.shows_buckets
   return (
     <>
       <Way store={store} path={path} onEnter={onEnter} />
@@ -102,7 +99,7 @@ function Level({ store, path, onEnter, onTake }: LevelProps) {
           <>
             <List
               size="small"
-              locale={{ emptyText: 'Nothing lies here yet.' }}
+              locale={{ emptyText: isBucketless ? 'No bucket yet.' : 'Nothing lies here yet.' }}
               dataSource={level.entries}
               renderItem={(item) => {
                 const below = path + item.key_id
@@ -132,7 +129,7 @@ function Level({ store, path, onEnter, onTake }: LevelProps) {
           </>
         )}
       </Loaded>
-      {record?.shows_buckets && !path && <NewBucket store={store} onMade={onEnter} />}
+      {isBucketless && <NewBucket store={store} onMade={(bucket) => onEnter(`${bucket}/`)} />}
     </>
   )
 }
@@ -153,48 +150,6 @@ function Way({ store, path, onEnter }: Omit<LevelProps, 'onTake'>) {
         ),
       }))}
     />
-  )
-}
-
-function NewBucket({ store, onMade }: { store: string; onMade: (path: string) => void }) {
-  const mayDefine = useMay('define')
-  const queries = useQueryClient()
-  const [wanted, setWanted] = useState('')
-  const wrong = wanted ? bucketProblem(wanted) : ''
-  const make = useMutation({
-    mutationFn: () =>
-      got(
-        api.POST('/api/v1/stores/{name}/buckets', {
-          params: { path: { name: store } },
-          body: { bucket: wanted },
-        }),
-      ),
-    onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ['browse', store] })
-      onMade(`${wanted}/`)
-    },
-  })
-  if (!mayDefine) return null
-  return (
-    <Flex vertical gap={4} style={{ marginTop: 12 }}>
-      <Space.Compact>
-        <Input
-          aria-label="New bucket"
-          placeholder="Name of a new bucket"
-          value={wanted}
-          onChange={(event) => setWanted(event.target.value)}
-        />
-        <Button
-          onClick={() => make.mutate()}
-          disabled={!wanted || !!wrong}
-          loading={make.isPending}
-        >
-          Make bucket
-        </Button>
-      </Space.Compact>
-      {wrong && <Typography.Text type="danger">{wrong}</Typography.Text>}
-      {make.error && <Failed error={make.error} />}
-    </Flex>
   )
 }
 
