@@ -7,6 +7,7 @@ from __future__ import annotations
 import pytest
 from playwright.sync_api import Page, expect
 
+from tests.whole.house import until
 from tests.whole.test_console import browser, page  # noqa: F401 - fixtures
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
@@ -67,7 +68,8 @@ def test_a_preview_is_carried_out_exactly_and_the_finder_leads_to_its_job(page: 
     expect(page.get_by_role("status").first).to_contain_text("2 copied")
     expect(page.get_by_role("status").first).to_contain_text("1 left for a whole run")
     page.keyboard.press("Control+k")
-    page.get_by_label("A part of a name, or a run's number").fill("exact-pa")
+    expect(page.get_by_label("A part of a name, or a run's number")).to_be_focused()
+    page.keyboard.type("exact-pa")
     expect(page.get_by_role("dialog").get_by_role("button", name="exact-page job")).to_be_visible()
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", level=1)).to_have_text("exact-page")
@@ -88,6 +90,7 @@ def test_what_starts_by_itself_is_told_and_times_are_in_the_zone_one_chose(page:
     page.goto(f"{shared.url}/trail")
     expect(page.get_by_text("Australia/Lord_Howe").nth(1)).to_be_visible()
     with shared.client() as cart:
+        until(lambda: all(run["state"] == "ended" for run in cart.runs(job="watched-page")))
         cart.drop_job("watched-page")
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 
 import pytest
 
@@ -220,6 +221,26 @@ def test_a_part_of_a_job_is_done_and_the_rest_stays_for_a_whole_run(shared):
 
 def words_of(explained):
     return {step["rule"]: step["words"] for step in explained["steps"]}
+
+
+def test_the_youngest_file_there_is_looked_up_and_told(shared):
+    leg = {"from": "pine://youngest/", "to": "pine://office/youngest/in/"}
+    root, _ = shared.fresh_job(
+        "youngest", {"a.csv": b"1"}, legs=[leg | {"younger_than_there": "leg"}]
+    )
+    with shared.client() as cart:
+        (first,) = cart.explain("youngest", "a.csv")
+        assert "Nothing is there yet" in words_of(first)["younger_than_there"]
+        shared.carried("youngest")
+        (root / "late.csv").write_bytes(b"2")
+        os.utime(root / "late.csv", (1_600_000_000, 1_600_000_000))
+        (late,) = cart.explain("youngest", "late.csv")
+        assert (late["decision"], late["reason"]) == ("leave", "not-younger")
+        assert words_of(late)["younger_than_there"] == (
+            "The youngest file there is of 2023-11-14 22:13:20 UTC: leaves it out."
+        )
+        (carried,) = cart.explain("youngest", "a.csv")
+        assert (carried["decision"], carried["reason"]) == ("leave", "same")
 
 
 def test_of_each_file_it_is_told_which_rule_decided(shared):

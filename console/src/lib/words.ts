@@ -48,10 +48,12 @@ export function span(seconds: number): string {
   return `${Math.floor(s / 86400)} days`
 }
 
+const TICK_S = 10
+
 export function age(at: string | null | undefined, now: number): string {
   if (!at) return 'never'
   const seconds = (now - Date.parse(at)) / 1000
-  if (Math.abs(seconds) < 1) return 'just now'
+  if (seconds < 1 && seconds > -TICK_S) return 'just now' // the page's clock goes in steps
   return seconds >= 0 ? `${span(seconds)} ago` : `in ${span(-seconds)}`
 }
 
@@ -135,3 +137,6 @@ export function bucketProblem(name: string): string {
     return 'No two dots in a row, and not like an IP address.'
   return ''
 }
+
+/** Whether this stands for a transfer or a removal without a job of its own. */
+export const isOneOff = (job: string) => job === 'carry' || job === 'remove'

@@ -1,5 +1,6 @@
 import { useInfiniteQuery } from '@tanstack/react-query'
 import { Empty, Flex, Typography } from 'antd'
+import { Link } from 'react-router'
 import type { FileRow } from '../api/client'
 import { REASONS } from '../lib/words'
 import { Bytes, Loaded } from './parts'
@@ -11,12 +12,14 @@ interface Props {
   page: (after: number) => Promise<FileRow[]>
   empty: string
   finding?: boolean
+  /** The job whose decisions these are: each name leads to why it was decided so. */
+  job?: string | undefined
 }
 
 const PAGE = 200
 
 /** What a run did, a preview would do, or an audit found, file by file; more as it is asked for. */
-export function FilesTable({ of, page, empty, finding = false }: Props) {
+export function FilesTable({ of, page, empty, finding = false, job }: Props) {
   const query = useInfiniteQuery({
     queryKey: ['files', ...of],
     initialPageParam: 0,
@@ -39,16 +42,12 @@ export function FilesTable({ of, page, empty, finding = false }: Props) {
             <DataTable<FileRow>
               rowKey="id"
               rows={rows}
-              card={(row) => <FileCard row={row} finding={finding} said={said(row)} />}
+              card={(row) => <FileCard row={row} finding={finding} said={said(row)} job={job} />}
               columns={[
                 {
                   title: 'File',
                   width: '42%',
-                  render: (_, row) => (
-                    <Typography.Text code style={{ overflowWrap: 'anywhere' }}>
-                      {row.key}
-                    </Typography.Text>
-                  ),
+                  render: (_, row) => <FileName row={row} job={job} />,
                 },
                 {
                   title: finding ? 'Finding' : 'Decision',
@@ -75,12 +74,32 @@ export function FilesTable({ of, page, empty, finding = false }: Props) {
   )
 }
 
-function FileCard({ row, finding, said }: { row: FileRow; finding: boolean; said: string }) {
+function FileName({ row, job }: { row: FileRow; job: string | undefined }) {
+  const name = (
+    <Typography.Text code style={{ overflowWrap: 'anywhere', color: 'inherit' }}>
+      {row.key}
+    </Typography.Text>
+  )
+  if (!job) return name
+  const to = `/jobs/${job}/explain?key=${encodeURIComponent(row.key)}`
+  return (
+    <Link to={to} title="Why this file?">
+      {name}
+    </Link>
+  )
+}
+
+interface CardProps {
+  row: FileRow
+  finding: boolean
+  said: string
+  job: string | undefined
+}
+
+function FileCard({ row, finding, said, job }: CardProps) {
   return (
     <Flex vertical style={{ padding: '8px 0', borderBottom: '1px solid rgba(128,128,128,.25)' }}>
-      <Typography.Text code style={{ overflowWrap: 'anywhere' }}>
-        {row.key}
-      </Typography.Text>
+      <FileName row={row} job={job} />
       <Typography.Text type="secondary">
         {finding ? REASONS[row.reason] : `${row.decision}: ${REASONS[row.reason] ?? row.reason}`} ·{' '}
         <Bytes n={row.bytes} />

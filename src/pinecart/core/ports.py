@@ -236,6 +236,7 @@ class Version(NamedTuple):
     modified_ns: int | None
     is_current: bool
     is_removal: bool
+    etag: str = ""
 
 
 class Store(Protocol):

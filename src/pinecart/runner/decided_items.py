@@ -17,7 +17,10 @@ from pinecart.core.ports import HELD_BYTES
 
 
 class Item(NamedTuple):
-    """One key with what is known of it and what was decided."""
+    """One key with what is known of it and what was decided.
+
+    remembered: the source's fingerprint in its ledger row, once that row is no longer at hand.
+    """
 
     key: bytes
     entry: Entry | None
@@ -26,6 +29,7 @@ class Item(NamedTuple):
     verdict: Verdict
     crc: str = ""
     proof: str = ""
+    remembered: str = ""
 
 
 class HeldList(NamedTuple):
@@ -80,6 +84,7 @@ def spill_to(spill: IO[str], item: Item) -> None:
         *item.verdict,
         item.crc,
         item.proof,
+        item.row.source if item.row else item.remembered,
     ]
     spill.write(json.dumps(told) + "\n")
 
@@ -90,9 +95,9 @@ def spilled(spill: IO[str], wanted: Decision | None) -> Iterator[Item]:
     """
     spill.seek(0)
     for line in iter(spill.readline, ""):
-        key_text, entry, far, decision, reason, problem, crc, proof = json.loads(line)
+        key_text, entry, far, decision, reason, problem, *rest = json.loads(line)
         if wanted is None or decision == wanted.value:
             key = b64decode(key_text)
             verdict = Verdict(Decision(decision), Reason(reason), problem)
             here, there = from_plain(key, entry), from_plain(key, far)
-            yield Item(key, here, there, None, verdict, crc, proof)
+            yield Item(key, here, there, None, verdict, *rest)

@@ -22,6 +22,7 @@ from pinecart.runner.decided_items import Item, class_of, is_large, of_folder, s
 from pinecart.runner.leg_context import Ledger, LegContext
 from pinecart.runner.leg_tally import LegTally
 from pinecart.runner.object_transfer import ObjectTransfer
+from pinecart.runner.older_versions import OlderVersions
 from pinecart.runner.plan import Plan
 from pinecart.runner.pool import Pool
 from pinecart.runner.removal import Removal
@@ -45,6 +46,7 @@ class Executor:
         self._leg, self._ledger, self._tally, self._transfer = leg, ledger, tally, transfer
         self._pool, self._controller, self._clearings = pool, controller, clearings
         self._removal = Removal(leg, ledger, tally, transfer, pool)
+        self._older_versions = OlderVersions(leg, ledger)
         self._blocked: list[Item] = []  # something lies in their way that is yet to be removed
         self._gathered: list[Item] = []  # for the next batch
         self._gathered_bytes = 0
@@ -123,7 +125,7 @@ class Executor:
 
         What is paced, has a ceiling, or is journalled before, stays with this process.
         """
-        if self._tally.gave_up or self._leg.works_alone():
+        if self._tally.gave_up or self._leg.works_alone() or self._leg.versions > 1:
             return False
         replaces_kept = bool(self._leg.days) or item.verdict.reason is Reason.EXISTS
         kept = item.far is not None and replaces_kept
@@ -195,13 +197,15 @@ class Executor:
         try:
             kept = await self._keep_what_lies_there(item) if item.far else ""
             self._intends(item)
-            carried = await self._transfer.transfer(item.key, item.entry, item.far, again=again)
+            far, older = await self._older_versions.carry(item)
+            carried = await self._transfer.transfer(item.key, item.entry, far, again=again)
         except Halting:
             raise
         except StoreError as exc:
             await self._not_carried(item, exc, time.monotonic() - started, last=last)
         else:
-            await self._record_carried(item, carried, time.monotonic() - started, kept)
+            seconds = time.monotonic() - started
+            await self._record_carried(item, carried, seconds, kept, older=older)
 
     async def _keep_what_lies_there(self, item: Item) -> str:
         """Under a second name, or set aside. Gives the fingerprint of what was set aside."""
@@ -244,16 +248,18 @@ class Executor:
         await self._tally.failed(item, exc, seconds)
 
     async def _record_carried(
-        self, item: Item, carried: Carried, seconds: float, kept: str = ""
+        self, item: Item, carried: Carried, seconds: float, kept: str = "", *, older: int = 0
     ) -> None:
         placed = carried.placed
         self._tally.went_well()
         self._controller.did(carried.size)
         self._tally.progress.end(item.key, carried.size)
-        lost = {"message": f"Not kept there: {placed.lost}."} if placed.lost else {}
+        words = [f"Not kept there: {placed.lost}."] if placed.lost else []
+        words += [f"After {older} older versions of it."] if older else []
+        message = {"message": " ".join(words)} if words else {}
         record = self._tally.record(
             item,
-            **lost,
+            **message,
             size=carried.size,
             seconds=seconds,
             crc=carried.row.crc,

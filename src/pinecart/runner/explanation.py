@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from typing import NamedTuple
 
 from pinecart.core.decide import Decision, Intent, Reason, Verdict, left_out
-from pinecart.core.entries import Entry, Likeness, Row, likeness
+from pinecart.core.entries import Entry, Likeness, Row, fingerprint, likeness
 from pinecart.core.errors import Missing
 from pinecart.core.options.of_jobs import COMPARISON_WORDS
 from pinecart.core.places import show
@@ -18,6 +18,7 @@ from pinecart.json_object import JsonObject
 from pinecart.runner.closer_look import CloserLook
 from pinecart.runner.leg_context import LegContext
 from pinecart.runner.side import Side
+from pinecart.runner.youngest_there import YoungestThere
 
 VERDICT_WORDS = {
     Reason.NEW: "It is new: it would be copied.",
@@ -83,9 +84,14 @@ async def look(leg: LegContext, name: bytes) -> BothSides:
 
 
 async def explain(
-    leg: LegContext, sides: BothSides, row: Row | None, options: JsonObject, now_ns: int
+    leg: LegContext,
+    sides: BothSides,
+    row: Row | None,
+    options: JsonObject,
+    now_ns: int,
+    youngest: YoungestThere | None,
 ) -> Explanation:
-    """row: what is remembered of it.   options: of the leg.
+    """row: what is remembered of it.   options: of the leg.   youngest: None where it isn't known.
 
     Raises StoreError where a side can't be asked.
     """
@@ -95,15 +101,14 @@ async def explain(
         steps.append(RuleAsked("rename", f"It is called {show(key)} there."))
     steps.append(RuleAsked("destination", _found(far)))
     steps.append(RuleAsked("memory", _remembered(row, entry, far)))
+    if leg.younger_than and entry and _ask_youngest(key, entry, row, youngest, steps):
+        return Explanation(key, steps, left_out(Reason.NOT_YOUNGER))
     why_not = _ask_selection(leg, options, (entry, far, row), now_ns, steps)
     if why_not:
         return Explanation(key, steps, left_out(why_not))
     if entry is None and far is None and row is None:
         steps.append(RuleAsked("verdict", "Nothing of this name is at either side.", decides=True))
         return Explanation(key, steps, None)
-    if leg.younger_than:
-        words = "Left out, if the youngest file there is as young: each run looks that up first."
-        steps.append(RuleAsked("younger_than_there", words))
     steps.append(RuleAsked("comparison", COMPARISON_WORDS[leg.rules.compare]))
     item = await CloserLook(leg).decide(key, entry, far, row)
     steps.append(RuleAsked("verdict", _verdict_words(item.verdict), decides=True))
@@ -123,9 +128,13 @@ def _found(entry: Entry | None) -> str:
         return "It is not there."
     words = f"It is there: {size_text(entry.size)}"
     if entry.modified_ns is not None:
-        at = datetime.fromtimestamp(entry.modified_ns / 10**9, UTC)
-        words += f", changed {at:%Y-%m-%d %H:%M:%S} UTC"
+        words += f", changed {_moment(entry.modified_ns)}"
     return f"{words}, and can't be read ({entry.fault})." if entry.fault else f"{words}."
+
+
+def _moment(time_ns: int) -> str:
+    at = datetime.fromtimestamp(time_ns / 10**9, UTC)
+    return f"{at:%Y-%m-%d %H:%M:%S} UTC"
 
 
 def _remembered(row: Row | None, entry: Entry | None, far: Entry | None) -> str:
@@ -163,6 +172,33 @@ def _ask_selection(
         if why_not:
             return why_not
     return None
+
+
+def _ask_youngest(
+    key: bytes,
+    entry: Entry,
+    row: Row | None,
+    youngest: YoungestThere | None,
+    steps: list[RuleAsked],
+) -> bool:
+    """Whether it is left out since the youngest file there is as young."""
+    rule = "younger_than_there"
+    if youngest is None:
+        words = "Left out, if the youngest file there is as young: each run looks that up first."
+        steps.append(RuleAsked(rule, words))
+        return False
+    at = youngest.time_for(key)
+    if at is None:
+        steps.append(RuleAsked(rule, "Nothing is there yet that it could be compared with."))
+        return False
+    words = f"The youngest file there is of {_moment(at)}"
+    if row is not None and row.source == fingerprint(entry):
+        steps.append(RuleAsked(rule, f"{words}; it was carried before, so that doesn't matter."))
+        return False
+    is_older = youngest.leaves_out(key, entry)
+    said = "leaves it out" if is_older else "takes it"
+    steps.append(RuleAsked(rule, f"{words}: {said}.", decides=is_older))
+    return is_older
 
 
 def _single_rules(options: JsonObject) -> list[tuple[str, str, Selection]]:

@@ -49,6 +49,7 @@ class LegContext(NamedTuple):
     crew: other processes that help to carry; None: there are none.
     part: which of its files are looked at.
     younger_than: "leg" or "folder": only what is younger than the youngest there; empty: whatever.
+    versions: so many of each object's, the present one among them; 1: no older ones.
     changing_tries: so often a file that changes while it is read is tried.
     read_once: what other legs of this source have read; None: there are none.
     promise: what a preview would do, and nothing else is done; None: whatever is to be done.
@@ -86,6 +87,7 @@ class LegContext(NamedTuple):
     promise: Promise | None = None
     younger_than: str = ""
     changing_tries: int = 3
+    versions: int = 1
     read_once: ReadOnce | None = None
 
     @property

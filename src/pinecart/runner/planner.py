@@ -276,6 +276,8 @@ class Planner:
 
     async def _route(self, item: Item, ways: _Ways) -> None:
         """Counted, recorded, handed on at once, or kept until the plan is whole."""
+        if self._leg.versions > 1:
+            item = await self._recovery.series_gone_on_with(item)
         decision, reason, problem = item.verdict
         if decision in (Decision.COPY, Decision.REPLACE) and (why := self._unfit(item.key)):
             await self._refuse_name(item, why)

@@ -13,6 +13,7 @@ from pinecart.runner.decided_items import Item
 from pinecart.runner.leg_context import Ledger, LegContext
 from pinecart.runner.leg_tally import LegTally
 from pinecart.runner.object_transfer import REPLACED, decision_id
+from pinecart.runner.older_versions import OlderVersions
 from pinecart.runner.records import Record
 
 
@@ -93,6 +94,18 @@ class Recovery:
         did = Decision.REPLACE if replaced else Decision.COPY
         why = Reason.NEW if item.row is None else Reason.CHANGED
         return item._replace(verdict=Verdict(did, why))
+
+    async def series_gone_on_with(self, item: Item) -> Item:
+        """With the decision it came from, if what lies there is an older version that this very run
+        has put there on its way to the present one.
+        """
+        known = self._intended.get(item.key)
+        if not known or item.entry is None or item.far is None or self._leg.only_plan:
+            return item
+        if not await OlderVersions(self._leg, self._ledger).has_begun(item):
+            return item
+        decision, reason = known
+        return item._replace(verdict=Verdict(Decision(decision), Reason(reason)))
 
     async def kept_before(self, key: bytes) -> str:
         """The fingerprint of what was set aside of it before; empty: nothing was."""

@@ -389,6 +389,7 @@ def leg_context(order: Order, number: int, records: Records) -> LegContext:
         promise=order.promise,
         younger_than=leg.younger_than,
         changing_tries=leg.changing_tries,
+        versions=int(definition.options["versions"]),
     )
 
 

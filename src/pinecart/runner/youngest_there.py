@@ -35,11 +35,15 @@ class YoungestThere:
         if modified_ns is not None and modified_ns > self.times.get(folder, -1):
             self.times[folder] = modified_ns
 
+    def time_for(self, key: bytes) -> int | None:
+        """What a file called so there must be younger than; None: nothing is there yet."""
+        return self.times.get(self._folder(key))
+
     def leaves_out(self, key: bytes, entry: Entry) -> bool:
         """Whether a file of the source, called so there, is no younger. One without a time is
         never left out, nor is any where nothing is there yet.
         """
-        youngest = self.times.get(self._folder(key))
+        youngest = self.time_for(key)
         if youngest is None or entry.modified_ns is None:
             return False
         return entry.modified_ns <= youngest

@@ -4,6 +4,7 @@ import { useEffect, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { jobsQuery } from '../../api/jobs'
 import { storesQuery } from '../../api/stores'
+import { useFirstField } from '../../hooks/firstField'
 import { isTyping } from '../../lib/typing'
 
 const JOBS = 8
@@ -48,6 +49,7 @@ function Panel({
   const [at, setAt] = useState(0)
   const [isTaken, setTaken] = useState(false)
   const go = useNavigate()
+  const { field, afterOpenChange } = useFirstField()
   const { found, isAnswered } = useFound(text.trim(), pages)
   const chosen = found[at]?.to
   useEffect(() => {
@@ -57,9 +59,16 @@ function Panel({
   }, [isTaken, isAnswered, chosen, onClose, go])
   const move = (by: number) => setAt((n) => Math.min(Math.max(n + by, 0), found.length - 1))
   return (
-    <Modal open onCancel={onClose} footer={null} title="Find anything" destroyOnHidden>
+    <Modal
+      open
+      onCancel={onClose}
+      footer={null}
+      title="Find anything"
+      destroyOnHidden
+      afterOpenChange={afterOpenChange}
+    >
       <Input
-        autoFocus
+        ref={field}
         aria-label="A part of a name, or a run's number"
         placeholder="A job, a store, a page, a run's number"
         value={text}

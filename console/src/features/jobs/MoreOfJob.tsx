@@ -1,8 +1,10 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Dropdown, Input, Modal, Typography } from 'antd'
+import { App, Input, Modal, Typography } from 'antd'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import { api, got, type Job } from '../../api/client'
+import { useFirstField } from '../../hooks/firstField'
+import { MoreMenu } from '../../parts/MoreMenu'
 import { Failed } from '../../parts/parts'
 
 type What = 'first' | 'copy' | 'turn' | 'switch' | 'drop'
@@ -11,26 +13,19 @@ type What = 'first' | 'copy' | 'turn' | 'switch' | 'drop'
 export function MoreOfJob({ job }: { job: Job }) {
   const [what, setWhat] = useState<What | null>(null)
   const go = useNavigate()
+  const ask = (key: What, label: string) => ({ key, label, onClick: () => setWhat(key) })
+  const explain = () => void go(`/jobs/${job.job}/explain`)
   const items = [
-    { key: 'first', label: 'Try the first files' },
-    { key: 'explain', label: 'Why this file?' },
-    { key: 'copy', label: 'Copy' },
-    { key: 'turn', label: 'Define the way back' },
-    { key: 'switch', label: job.is_on ? 'Switch off' : 'Switch on' },
-    { key: 'drop', label: 'Drop', danger: true },
+    ask('first', 'Try the first files'),
+    { key: 'explain', label: 'Why this file?', onClick: explain },
+    ask('copy', 'Copy'),
+    ask('turn', 'Define the way back'),
+    ask('switch', job.is_on ? 'Switch off' : 'Switch on'),
+    { ...ask('drop', 'Drop'), danger: true },
   ]
   return (
     <>
-      <Dropdown
-        trigger={['click']}
-        menu={{
-          items,
-          onClick: ({ key }) =>
-            key === 'explain' ? void go(`/jobs/${job.job}/explain`) : setWhat(key as What),
-        }}
-      >
-        <Button>More</Button>
-      </Dropdown>
+      <MoreMenu items={items} />
       {what && <Ask key={what} job={job} what={what} close={() => setWhat(null)} />}
     </>
   )
@@ -96,6 +91,7 @@ function Ask({ job, what, close }: { job: Job; what: What; close: () => void }) 
   const { message } = App.useApp()
   const question = questionOf(what, job)
   const [text, setText] = useState(question.first)
+  const { field, afterOpenChange } = useFirstField()
   const act = useMutation({
     mutationFn: () => done(what, job, text),
     onSuccess: async (to) => {
@@ -113,12 +109,18 @@ function Ask({ job, what, close }: { job: Job; what: What; close: () => void }) 
       okButtonProps={{ danger: what === 'drop', loading: act.isPending }}
       onOk={() => act.mutate()}
       onCancel={close}
+      afterOpenChange={afterOpenChange}
     >
       <Typography.Paragraph>{question.words}</Typography.Paragraph>
       {question.field && (
         <label>
           {question.field}
-          <Input value={text} onChange={(e) => setText(e.target.value)} />
+          <Input
+            ref={field}
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            onPressEnter={() => act.mutate()}
+          />
         </label>
       )}
       {act.error != null && <Failed error={act.error} />}

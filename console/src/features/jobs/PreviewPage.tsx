@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams } from 'react-router'
 import { api, got, type Preview } from '../../api/client'
 import { previewQuery } from '../../api/runs'
 import { FilesTable } from '../../parts/FilesTable'
-import { count, size, span } from '../../lib/words'
+import { isOneOff, count, size, span } from '../../lib/words'
 import { DecisionTree } from './DecisionTree'
 import { Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
 
@@ -18,8 +18,6 @@ const WORDS: Record<(typeof ORDER)[number], string> = {
   copy: 'Copy',
   refuse: 'Refuse',
 }
-
-const ONE_OFF = new Set(['carry', 'remove'])
 
 export default function PreviewPage() {
   const number = Number(useParams().id)
@@ -60,7 +58,7 @@ export default function PreviewPage() {
             {told.job !== 'carry' && <Link to={`/jobs/${told.job}`}>{told.job}</Link>}
             {told.state === 'ended' && told.of != null && <Undo of={told.of} />}
             {told.state === 'ended' && <Exports of={number} />}
-            {told.state === 'ended' && told.of == null && !ONE_OFF.has(told.job) && (
+            {told.state === 'ended' && told.of == null && !isOneOff(told.job) && (
               <Start job={told.job} />
             )}
             {told.state === 'ended' && told.of == null && told.outcome !== 'failed' && (
@@ -107,6 +105,7 @@ export default function PreviewPage() {
             >
               <FilesTable
                 of={['preview', number, shown, text]}
+                job={isOneOff(told.job) ? undefined : told.job}
                 empty="Nothing would be copied, replaced or removed: both sides are as they should be."
                 page={(after) =>
                   got(

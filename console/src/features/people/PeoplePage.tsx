@@ -1,22 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import {
-  Alert,
-  Button,
-  Dropdown,
-  Flex,
-  Form,
-  Input,
-  Modal,
-  Select,
-  Tabs,
-  Tag,
-  Typography,
-} from 'antd'
+import { Alert, Button, Flex, Form, Input, Modal, Select, Tabs, Tag, Typography } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { api, got, type Person, Refusal } from '../../api/client'
 import { peopleQuery } from '../../api/people'
 import { exact } from '../../lib/words'
+import { useFirstField } from '../../hooks/firstField'
+import { MoreMenu } from '../../parts/MoreMenu'
 import { Ago, Failed, Loaded, PageHead, useSession } from '../../parts/parts'
 import { SessionsTable, TokensTable } from './Access'
 import { MEANING, RIGHTS } from './rights'
@@ -186,11 +176,7 @@ function PeopleTable({ people, onChange, onCode }: PeopleTableProps) {
                 <Button size="small" onClick={() => onChange(p)}>
                   Rights
                 </Button>
-                <Dropdown menu={{ items: actions(p) }} trigger={['click']}>
-                  <Button size="small" aria-label={`More for ${p.name}`}>
-                    More
-                  </Button>
-                </Dropdown>
+                <MoreMenu items={actions(p)} label={`More for ${p.name}`} />
               </Flex>
             ),
           },
@@ -253,6 +239,7 @@ function PersonForm({ person, onClose, onCode }: PersonFormProps) {
       return queries.invalidateQueries()
     },
   })
+  const { field, afterOpenChange } = useFirstField()
   const nameProblem = save.error instanceof Refusal ? save.error.of('name') : undefined
   const start: Given = {
     name: person?.name ?? '',
@@ -265,6 +252,7 @@ function PersonForm({ person, onClose, onCode }: PersonFormProps) {
       okText={person ? 'Save' : 'Add, and get an entry code'}
       onCancel={onClose}
       onOk={() => form.submit()}
+      afterOpenChange={afterOpenChange}
       confirmLoading={save.isPending}
     >
       <Form
@@ -282,7 +270,7 @@ function PersonForm({ person, onClose, onCode }: PersonFormProps) {
             validateStatus={nameProblem ? 'error' : undefined}
             help={nameProblem}
           >
-            <Input autoFocus placeholder="wren" />
+            <Input ref={field} placeholder="wren" />
           </Form.Item>
         )}
         <Form.List name="rights">

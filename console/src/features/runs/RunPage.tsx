@@ -6,7 +6,7 @@ import { api, got, type Progress, type RunWhole } from '../../api/client'
 import { formsQuery } from '../../api/forms'
 import { logQuery } from '../../api/runs'
 import { useRun } from '../../hooks/live'
-import { count, files, size, span } from '../../lib/words'
+import { isOneOff, count, files, size, span } from '../../lib/words'
 import { Ago, Bytes, FromTo, Loaded, Mark, PageHead, useToneColour } from '../../parts/parts'
 import { UNDERLINED } from '../../parts/layout'
 import { FilesTable } from '../../parts/FilesTable'
@@ -321,6 +321,7 @@ function Below({ run }: { run: RunWhole }) {
       ) : (
         <FilesTable
           of={['run', number, show, run.state]}
+          job={run.kind === 'transfer' && !isOneOff(run.job) ? run.job : undefined}
           empty={
             show === 'problems'
               ? 'No problems.'

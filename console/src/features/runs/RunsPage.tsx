@@ -3,7 +3,7 @@ import { Empty, Flex, Input, Select, Typography } from 'antd'
 import { Link, useSearchParams } from 'react-router'
 import type { Run } from '../../api/client'
 import { runsQuery } from '../../api/runs'
-import { count, MARKS, span } from '../../lib/words'
+import { isOneOff, count, MARKS, span } from '../../lib/words'
 import { DataTable } from '../../parts/DataTable'
 import { Ago, Bytes, FromTo, Loaded, Mark, PageHead } from '../../parts/parts'
 import { RunLine } from '../../parts/RunLine'
@@ -90,7 +90,7 @@ function List({ runs }: { runs: Run[] }) {
         {
           title: 'Job',
           render: (_, run) =>
-            ONE_OFF.has(run.job) ? run.title : <Link to={`/jobs/${run.job}`}>{run.job}</Link>,
+            isOneOff(run.job) ? run.title : <Link to={`/jobs/${run.job}`}>{run.job}</Link>,
         },
         {
           title: 'From → to',
@@ -122,8 +122,6 @@ function List({ runs }: { runs: Run[] }) {
     />
   )
 }
-
-const ONE_OFF = new Set(['carry', 'remove'])
 
 function took(run: Run): string {
   if (!run.started_at || !run.ended_at) return ''

@@ -429,3 +429,36 @@ add(
         is_always_told=True,
     )
 )
+
+
+def _check_versions(value: Any, draft: Draft, reading: Problems) -> None:
+    if value > 1 and draft.intent is Intent.TOP_UP:
+        message = (
+            "Older versions are carried where what exists there is replaced: choose another intent "
+            "than to add what is missing."
+        )
+        reading.wrong("versions", "job.versions", message)
+
+
+add(
+    OptionSpec(
+        FormField(
+            "versions",
+            FieldType.NUMBER,
+            "Versions of each file",
+            "How many of a file's last versions are carried, oldest first, where both sides keep "
+            "versions.",
+            default="1: the present one",
+            least=1,
+            most=1000,
+            is_common=False,
+        ),
+        default=always(1),
+        used_in=(JOB,),
+        check=_check_versions,
+        shown_for=(Intent.RENEW, Intent.MIRROR, Intent.HAND_OVER),
+        sentence=lambda value, chosen: (
+            f"Carries the last {value} versions of each file, oldest first." if value > 1 else ""
+        ),
+    )
+)

@@ -364,6 +364,7 @@ def parse_versions(body: bytes, key: bytes) -> list[Version]:
                     time_ns,
                     told.get("IsLatest") == "true",
                     removal,
+                    told.get("ETag", "").strip('"'),
                 )
             )
     return found

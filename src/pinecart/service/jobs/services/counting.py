@@ -3,20 +3,16 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import Mapping
 from typing import Any, NamedTuple
 
-from pinecart.core.columns import Rows
 from pinecart.core.definition import Definition, Leg
 from pinecart.core.errors import StoreError
-from pinecart.core.ports import Store
 from pinecart.drivers import open_store
 from pinecart.runner.quick_count import QuickCount, quick_count
-from pinecart.runner.side import identity_of
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.services.checking import checked_definition
-from pinecart.service.jobs.services.explaining import context_of
-from pinecart.service.ledger.selectors import ledger_pages, scope_known
+from pinecart.service.jobs.services.explaining import context_of, remembered
 from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.stores.selectors import spec_of, store_for
 
@@ -55,18 +51,8 @@ def _of_leg(actor: Actor, definition: Definition, leg: Leg) -> LegCounted:
 async def _counted(definition: Definition, leg: Leg, specs: Mapping[str, Any]) -> QuickCount:
     stores = {name: open_store(spec) for name, spec in specs.items()}
     try:
-        rows = _remembered(definition.job, leg, stores)
+        rows = remembered(definition.job, leg, stores)
         return await quick_count(context_of(definition, leg, stores), rows)
     finally:
         for store in stores.values():
             await store.close()
-
-
-async def _remembered(job: str, leg: Leg, stores: Mapping[str, Store]) -> AsyncIterator[Rows]:
-    """What a job of this name remembers between these places."""
-    scope = await asyncio.to_thread(scope_known, job, identity_of(leg, stores))
-    after = b""
-    while scope and (pages := await asyncio.to_thread(ledger_pages, scope, after)):
-        for page in pages:
-            yield page
-        after = pages[-1].columns.key[-1]

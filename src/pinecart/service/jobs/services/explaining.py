@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import time
+from collections.abc import AsyncIterator, Mapping
 from typing import NamedTuple
 
+from pinecart.core.columns import Rows
 from pinecart.core.definition import Definition, Leg
 from pinecart.core.places import key_of_text
 from pinecart.core.ports import Store
@@ -14,15 +16,19 @@ from pinecart.drivers import open_store
 from pinecart.json_object import JsonObject
 from pinecart.runner.explanation import Explanation, explain, look
 from pinecart.runner.leg_context import LegContext
+from pinecart.runner.name_folding import one_name
 from pinecart.runner.scratch import Scratch
 from pinecart.runner.side import Side, identity_of
+from pinecart.runner.youngest_there import YoungestThere, youngest_there
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
 from pinecart.service.jobs.selectors import definition_of, job_named
-from pinecart.service.ledger.selectors import rows_of, scope_known
+from pinecart.service.ledger.selectors import ledger_pages, rows_of, scope_known
 from pinecart.service.runs.selectors.records import records_of_key
 from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.stores.selectors import spec_of, store_for
+
+YOUNGEST_S = 20  # seconds that the far side is listed for, to find the youngest file there
 
 
 class LegExplained(NamedTuple):
@@ -69,9 +75,33 @@ def _of_leg(
     sides = loop.run(look(context, key))
     scope = scope_known(definition.job, identity_of(leg, stores))
     row = next(iter(rows_of([scope], [sides.key])), None)
-    explanation = loop.run(explain(context, sides, row, dict(leg.options), time.time_ns()))
+    youngest = loop.run(_youngest(context, remembered(definition.job, leg, stores)))
+    options = dict(leg.options)
+    explanation = loop.run(explain(context, sides, row, options, time.time_ns(), youngest))
     records = records_of_key(definition.job, number, {key, sides.key})
     return LegExplained(number + 1, leg, explanation, records)
+
+
+async def _youngest(context: LegContext, rows: AsyncIterator[Rows]) -> YoungestThere | None:
+    """None: no rule asks for it, or the listing takes longer than somebody waits for an answer."""
+    if not context.younger_than:
+        return None
+    names = await one_name(context.source, context.target, context.scratch, only_look=True)
+    try:
+        async with asyncio.timeout(YOUNGEST_S):
+            return await youngest_there(context, rows, names)
+    except TimeoutError:
+        return None
+
+
+async def remembered(job: str, leg: Leg, stores: Mapping[str, Store]) -> AsyncIterator[Rows]:
+    """What a job of this name remembers between these places."""
+    scope = await asyncio.to_thread(scope_known, job, identity_of(leg, stores))
+    after = b""
+    while scope and (pages := await asyncio.to_thread(ledger_pages, scope, after)):
+        for page in pages:
+            yield page
+        after = pages[-1].columns.key[-1]
 
 
 async def _close(stores: dict[str, Store]) -> None:

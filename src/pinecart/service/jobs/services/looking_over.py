@@ -15,7 +15,7 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import StoreError
 from pinecart.core.named_values import named_in
 from pinecart.core.places import Location
-from pinecart.core.ports import Store
+from pinecart.core.ports import Store, Versions
 from pinecart.core.selection import compile_selection
 from pinecart.core.triggers import AfterTrigger, ChangesTrigger
 from pinecart.drivers import open_store
@@ -54,7 +54,30 @@ def look_over(actor: Actor, definition: Definition) -> list[JobFinding]:
     for i, leg in enumerate(definition.legs):
         if leg.is_on:
             found += _of_leg(actor, i, leg)
+            if definition.options["versions"] > 1:
+                found += _version_findings(actor, i, leg)
     return found
+
+
+def _version_findings(actor: Actor, i: int, leg: Leg) -> list[JobFinding]:
+    """Sides that keep no versions, where older ones are to be carried."""
+    found = []
+    for side, place in (("from", leg.source), ("to", leg.target)):
+        record = store_for(actor, place.store, Right.LOOK, "looking at files")
+        store = open_store(spec_of(record))
+        if not asyncio.run(_keeps_versions(store, place)):
+            message = f"{place} keeps no versions: of each file only the present one is carried."
+            found.append(JobFinding(f"legs[{i}].{side}", "job.no-versions", message))
+    return found
+
+
+async def _keeps_versions(store: Store, place: Location) -> bool:
+    try:
+        return isinstance(store, Versions) and await store.keeps_versions(place.path)
+    except StoreError:  # told by what else is looked at there
+        return True
+    finally:
+        await store.close()
 
 
 def _schedule_findings(definition: Definition) -> list[JobFinding]:
