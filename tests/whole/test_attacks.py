@@ -364,6 +364,7 @@ ON_LABELS = [
     ("GET", "runs/{r}/objects", None, "look"),
     ("GET", "runs/{r}/log", None, "look"),
     ("GET", "runs/{r}/report", None, "look"),
+    ("GET", "runs/{r}/proof", None, "look"),
     ("POST", "stores/{s}-a/try", {}, "define"),
     ("POST", "jobs/{s}/preview", {}, "operate"),
     ("POST", "runs/{r}/retry", {}, "operate"),

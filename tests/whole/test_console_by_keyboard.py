@@ -19,7 +19,7 @@ NAME = """() => {
 }"""
 
 
-def reach(page: Page, name: str) -> None:
+def reach(page: Page, name: str) -> None:  # noqa: F811
     """Tab until what is called so has the focus."""
     passed = []
     for _ in range(MOST_TABS):
@@ -31,12 +31,12 @@ def reach(page: Page, name: str) -> None:
     raise AssertionError(f"No Tab leads to {name!r}; they led to {passed}")
 
 
-def press(page: Page, name: str) -> None:
+def press(page: Page, name: str) -> None:  # noqa: F811
     reach(page, name)
     page.keyboard.press("Enter")
 
 
-def title(page: Page):
+def title(page: Page):  # noqa: F811
     return expect(page.get_by_role("heading", level=1))
 
 

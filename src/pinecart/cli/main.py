@@ -37,6 +37,7 @@ COMMANDS = {
     "token": ("pinecart.cli.people", "token"),
     "settings": ("pinecart.cli.settings", "settings"),
     "trail": ("pinecart.cli.trail", "trail"),
+    "proof": ("pinecart.cli.proofs", "proof"),
     "demo": ("pinecart.cli.serving", "demo"),
     "let-in": ("pinecart.cli.serving", "let_in"),
     "serve": ("pinecart.cli.serving", "serve"),

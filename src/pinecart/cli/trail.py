@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
+import sys
+from typing import IO, Any
 
 import click
 
-from pinecart.cli.frame import Cart, Words, output_option
+from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option
 from pinecart.cli.words import table
 from pinecart.json_object import JsonObject
 
@@ -40,15 +41,74 @@ def trail_list(cart: Cart, limit: int, **asked: str) -> None:
     """
     given = {name: value for name, value in asked.items() if value}
     lines = cart.client.trail(limit=limit, **given)
-    heads = ["at (UTC)", "who", "what", "which", "facts"]
+    heads = ["at (UTC)", "who", "from", "what", "which", "facts"]
     rows = [_row_of(line) for line in lines]
-    cart.show(lines, lambda: table(heads, rows, flexible=4))
+    cart.show(lines, lambda: table(heads, rows, flexible=5))
+
+
+@trail.command("verify")
+@click.option("--head", default="", metavar="LINES:DIGEST", help="A head that was kept elsewhere.")
+@output_option
+def trail_verify(cart: Cart, head: str) -> None:
+    """Whether every line is as it was written, and none is missing, added or exchanged.
+
+    That its end was cut shows only against a head that was kept elsewhere.
+
+    \b
+    pinecart trail verify --head 1204:5f0c…
+    """
+    lines, _, digest = head.partition(":")
+    if head and not (lines.isdigit() and digest):
+        raise click.UsageError(f"{head!r} is no head: write it as LINES:DIGEST.")
+    found = cart.client.verify_trail(int(lines) if head else None, digest)
+
+    def plain() -> None:
+        if found["is_whole"]:
+            click.echo(f"✓ Whole: {found['lines']:,} lines, each as it was written.")
+        for fault in found["faults"]:
+            click.echo(f"✗ line {fault['number']:,}: {fault['words']}")
+        if signed := found["signed"]:
+            click.echo(f"Head signed {signed['at']}: {signed['lines']}:{signed['digest']}")
+
+    cart.show(found, plain)
+    sys.exit(0 if found["is_whole"] else PROBLEMS)
+
+
+@trail.command("export")
+@click.option(
+    "--output", "-o", type=click.File("wb"), default="-", help="A file; without, standard output."
+)
+@click.pass_obj
+def trail_export(cart: Cart, output: IO[bytes]) -> None:
+    """The whole trail with its chain, as JSON lines, signed by the service.
+
+    \b
+    pinecart trail export -o trail.jsonl
+    """
+    for piece in cart.client.export_trail():
+        output.write(piece)
+
+
+@trail.command("key")
+@output_option
+def trail_key(cart: Cart) -> None:
+    """What it takes to verify an export without the service (docs/operations.md has the script).
+
+    Whoever has the chain's key could make a chain anew, though never a signature: keep it safe.
+
+    \b
+    pinecart trail key --json
+    """
+    keys = cart.client.trail_key()
+    lines = [f"chain key   {keys['chain_key']}", f"public key  {keys['public_key']}"]
+    cart.show(keys, lambda: click.echo("\n".join(lines)))
 
 
 def _row_of(line: JsonObject) -> list[str]:
     return [
         line["at"][:19].replace("T", " "),
         line["who"],
+        line["address"],
         line["action"],
         line["subject"],
         _facts(line["facts"]),

@@ -62,6 +62,19 @@ class Client(JobCalls):
         """Newest first. asked: who, what, which, since, until (days, UTC), before (a line's id)."""
         return self.ask("GET", "trail", params={"limit": limit, **asked})
 
+    def verify_trail(self, lines: int | None = None, digest: str = "") -> JsonObject:
+        """Whether the trail is as it was written. lines, digest: a head that was kept elsewhere."""
+        given = {} if lines is None else {"lines": lines, "digest": digest}
+        return self.ask("GET", "trail/verify", params=given)
+
+    def export_trail(self) -> Iterator[bytes]:
+        """The whole trail with its chain, as signed JSON lines, in pieces."""
+        return self.pieces("trail/export")
+
+    def trail_key(self) -> JsonObject:
+        """{"chain_key": …, "public_key": …}: to verify an export without the service."""
+        return self.ask("GET", "trail/key")
+
     def people(self) -> list[JsonObject]:
         return self.ask("GET", "people")
 
@@ -237,10 +250,7 @@ class Client(JobCalls):
     def save(self, store: str, path: str, version: str = "") -> Iterator[bytes]:
         """One file's content, in pieces. version: one that its bucket keeps."""
         params = {"path": path, "version": version}
-        path_of_call = f"stores/{store}/save"
-        with self.http.stream("GET", path_of_call, params=params) as answer:
-            must_be_good(answer)
-            yield from answer.iter_bytes()
+        return self.pieces(f"stores/{store}/save", **params)
 
     def browse(
         self,
@@ -340,6 +350,14 @@ class Client(JobCalls):
         with self.http.stream("GET", f"runs/{number}/report", params=params) as answer:
             must_be_good(answer)
             yield from answer.iter_text()
+
+    def proof(self, number: int) -> Iterator[bytes]:
+        """What a run placed, or an audit found, as signed JSON lines, in pieces."""
+        return self.pieces(f"runs/{number}/proof")
+
+    def proof_key(self) -> str:
+        """The public key with which proofs are checked: Ed25519, base64."""
+        return str(self.ask("GET", "proof-key")["public_key"])
 
     def stop(self, number: int, *, at_once: bool = False) -> JsonObject:
         """at_once: what is in flight isn't finished either."""

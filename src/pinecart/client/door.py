@@ -62,6 +62,12 @@ class ApiDoor:
         must_be_good(answer)
         return json_of(answer) if answer.content else None
 
+    def pieces(self, path: str, **params: Any) -> Iterator[bytes]:
+        """A long answer, as it comes."""
+        with self.http.stream("GET", path, params=params) as answer:
+            must_be_good(answer)
+            yield from answer.iter_bytes()
+
     def events(self, number: int, last_id: str) -> Iterator[tuple[str, str, JsonObject]]:
         headers = {"Last-Event-ID": last_id} if last_id else {}
         with self.http.stream("GET", f"runs/{number}/events", headers=headers) as answer:

@@ -290,6 +290,9 @@ function Totals({ run }: { run: RunWhole }) {
               {format.title}
             </a>
           ))}
+          <a href={`/api/v1/runs/${run.id}/proof`} title="Names, sizes and checksums, signed">
+            Signed proof
+          </a>
         </Flex>
       )}
     </Card>

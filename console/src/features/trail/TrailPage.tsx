@@ -4,6 +4,7 @@ import { useSearchParams } from 'react-router'
 import { type TrailLine } from '../../api/client'
 import { trailQuery } from '../../api/trail'
 import { Loaded, PageHead } from '../../parts/parts'
+import { Verify } from './Verify'
 import { changesOf, otherFacts } from './facts'
 import { exact } from '../../lib/words'
 import { DataTable } from '../../parts/DataTable'
@@ -22,7 +23,9 @@ export default function TrailPage() {
     setAt(Object.fromEntries(Object.entries(given).filter(([, v]) => v)) as Record<string, string>)
   return (
     <>
-      <PageHead title="Trail" />
+      <PageHead title="Trail">
+        <Verify />
+      </PageHead>
       <Form
         layout="inline"
         colon={false}
@@ -105,6 +108,7 @@ function Lines({ lines }: { lines: TrailLine[] }) {
           ),
         },
         { title: 'Who', dataIndex: 'who', width: 110 },
+        { title: 'From', dataIndex: 'address', width: 110 },
         { title: 'What', dataIndex: 'action', width: 150 },
         {
           title: 'Which',

@@ -10,11 +10,11 @@ from pinecart.core.option_spec import CARRY, REMOVE
 from pinecart.core.sentences import dangers, sentences
 from pinecart.json_object import JsonObject
 from pinecart.service.carries import services
+from pinecart.service.config.rights import actor_in
 from pinecart.service.jobs.api import counted_told
 from pinecart.service.jobs.api import told as job_told
 from pinecart.service.jobs.services.counting import count_definition
 from pinecart.service.jobs.shapes import JobShape, LegCountedShape, option_shapes
-from pinecart.service.people.api import actor_in
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.shapes import RunShape
 

@@ -25,7 +25,7 @@ from pinecart.service.ledger.services import clear_forgotten
 from pinecart.service.runs.selectors import ended_since, runs_alive
 from pinecart.service.runs.services.holds import end_overdue_holds
 from pinecart.service.runs.services.life_cycle import record_skipped, start_due_clearing, start_run
-from pinecart.service.trail.services import note
+from pinecart.service.trail.services import note, sign_head
 
 log = logging.getLogger("pinecart.service")
 MISSED_S = 120.0  # a start that is later than this was missed: the service was off
@@ -68,6 +68,7 @@ class Clock:
         end_overdue_holds(now)
         start_due_clearing(now)
         clear_forgotten(now)
+        sign_head(now)
         for record in jobs_due(now):
             definition, due = definition_of(record), record.next_due
             assert due is not None

@@ -56,6 +56,7 @@ def look_over(state: StateFolder) -> Iterator[CheckResult]:
     )
     if not problems:
         yield from _belongs_together(state)
+        yield from _keys_besides(state)
     yield _disk(state)
 
 
@@ -135,6 +136,16 @@ def _belongs_together(state: StateFolder) -> Iterator[CheckResult]:
                 f"store change {name} --new-secret"
             ),
         )
+
+
+def _keys_besides(state: StateFolder) -> Iterator[CheckResult]:
+    """Without them a start makes new ones, which don't fit what was written before."""
+    for name, words in (
+        ("trail.key", "the trail up to now can't be verified without it"),
+        ("sign.key", "the next start makes a new one, with another public key"),
+    ):
+        if not (state.root / name).exists():
+            yield CheckResult("key", False, f"{name} is missing: {words}. Put it back.")
 
 
 def _disk(state: StateFolder) -> CheckResult:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from enum import StrEnum
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, cast
 
 from rest_framework.exceptions import MethodNotAllowed
 from rest_framework.permissions import BasePermission
@@ -73,6 +73,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("runs", "GET"): LOOK,
         ("audits", "GET"): LOOK,
         ("find", "GET"): LOOK,
+        ("proof-key", "GET"): LOOK,
         ("settings", "GET"): LOOK,
         ("store-go-on", "POST"): OPERATE,
         ("demo-arrive", "POST"): OPERATE,
@@ -103,6 +104,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("run-objects", "GET"): LOOK,
         ("run-log", "GET"): LOOK,
         ("run-report", "GET"): LOOK,
+        ("run-proof", "GET"): LOOK,
         ("run-events", "GET"): LOOK,
         ("run-stop", "POST"): OPERATE,
         ("run-pause", "POST"): OPERATE,
@@ -150,6 +152,9 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("person", "PATCH"): ADMINISTER,
         ("entry-code", "POST"): ADMINISTER,
         ("trail", "GET"): ADMINISTER,
+        ("trail-verify", "GET"): ADMINISTER,
+        ("trail-export", "GET"): ADMINISTER,
+        ("trail-key", "GET"): ADMINISTER,
         ("settings", "PUT"): ADMINISTER,
     },
 }
@@ -163,6 +168,7 @@ class Actor(NamedTuple):
 
     token, sign_in: the number of the token or of the session it acts by.   lacks_factor: it has to
     set up a second factor first.   starts: its token may start this job, and do nothing else.
+    address: from where it asks, as far as that is known.
     """
 
     name: str
@@ -172,6 +178,7 @@ class Actor(NamedTuple):
     sign_in: int | None = None
     lacks_factor: bool = False
     starts: str = ""
+    address: str = ""
 
     def may(self, right: Right, labels: Iterable[str] | None = None) -> bool:
         """Whether a grant covers this right; labels None: anywhere at all; else on something with
@@ -229,6 +236,11 @@ class ByTable(BasePermission):
         labels = () if on == ALL else None
         actor.must(right, labels, f"{method} {name}")
         return True
+
+
+def actor_in(request: Request) -> Actor:
+    """Who sends a request that was let through."""
+    return cast(SignedIn, request.user).actor
 
 
 class SignedIn:

@@ -4,7 +4,8 @@ format            the folder's format number (an older program refuses a newer f
 that its database has too in-use            there while a service works; still there afterwards: it
 did not end cleanly lock              held by the one service that works on it options.json
 what the service was started with pinecart.sqlite3  all records seal.key          seals the stores'
-secrets; kept outside the database address, token    for the command line on this machine runs/
+secrets; kept outside the database trail.key, sign.key  chain the trail, and sign what is handed
+over address, token    for the command line on this machine runs/
 a lock and a log for each run        scratch/   what a run spills while it plans
 """
 
@@ -21,6 +22,7 @@ from pathlib import Path
 from typing import IO, Any, NamedTuple
 
 from cryptography.fernet import Fernet, InvalidToken
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from pinecart.core.errors import PinecartError
 from pinecart.json_object import JsonObject
@@ -41,7 +43,7 @@ NETWORK = {
     "fuse.sshfs",
     "fuse.glusterfs",
 }
-FORMAT = 3  # raised whenever an older program could no longer work on the folder
+FORMAT = 4  # raised whenever an older program could no longer work on the folder
 
 
 class StateError(PinecartError):
@@ -67,6 +69,10 @@ OURS = {
     "pinecart.new",
     "seal.key.new",
     "django.key.new",
+    "trail.key",
+    "trail.key.new",
+    "sign.key",
+    "sign.key.new",
 }
 
 
@@ -175,14 +181,22 @@ class StateFolder(NamedTuple):
         if fresh:
             self._make_database()
             self._secret("seal.key", lambda: Fernet.generate_key().decode())
-            self._secret("django.key", lambda: secrets.token_urlsafe(48))
+            self._make_other_keys()
             self.raise_format(secrets.token_hex(8))  # last: without it nothing was made
         else:
             self._check_database()
             self.database.chmod(0o600)
             self._check_key()
             self._check_that_they_belong_together()
-            self._secret("django.key", lambda: secrets.token_urlsafe(48))
+            self._make_other_keys()
+
+    def _make_other_keys(self) -> None:
+        """Those that nothing is lost with: sessions end, and what was signed before is checked with
+        the old public key.
+        """
+        self._secret("django.key", lambda: secrets.token_urlsafe(48))
+        self._secret("trail.key", lambda: secrets.token_hex(32))
+        self._secret("sign.key", lambda: Ed25519PrivateKey.generate().private_bytes_raw().hex())
 
     def _has_tables(self) -> bool:
         try:
@@ -399,6 +413,16 @@ class StateFolder(NamedTuple):
             return Options()
         fields: JsonObject = {k: tuple(v) if isinstance(v, list) else v for k, v in told.items()}
         return Options(**fields)
+
+    @property
+    def trail_key(self) -> bytes:
+        """With which the trail's entries are chained."""
+        return bytes.fromhex(self.secret("trail.key"))
+
+    @property
+    def sign_key(self) -> Ed25519PrivateKey:
+        """With which this service vouches for what it hands over."""
+        return Ed25519PrivateKey.from_private_bytes(bytes.fromhex(self.secret("sign.key")))
 
     def seal(self, value: dict[str, str]) -> bytes:
         return Fernet(self.secret("seal.key")).encrypt(json.dumps(value).encode())

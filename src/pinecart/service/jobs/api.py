@@ -15,6 +15,7 @@ from pinecart.core.part import read_part
 from pinecart.core.places import key_text, show
 from pinecart.core.sentences import dangers, sentences
 from pinecart.json_object import JsonObject
+from pinecart.service.config.rights import actor_in
 from pinecart.service.config.shapes import checked
 from pinecart.service.jobs import selectors
 from pinecart.service.jobs.facts import JobFacts
@@ -48,7 +49,6 @@ from pinecart.service.jobs.shapes import (
     ScheduleAsked,
     SwitchShape,
 )
-from pinecart.service.people.api import actor_in
 from pinecart.service.runs.api import started
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.presentation import run_told

@@ -14,11 +14,11 @@ from pinecart.core.job_schema import job_schema
 from pinecart.core.job_tables import read_table
 from pinecart.core.sentences import dangers, sentences
 from pinecart.json_object import JsonObject
+from pinecart.service.config.rights import actor_in
 from pinecart.service.config.shapes import checked
 from pinecart.service.jobs import selectors
 from pinecart.service.jobs.services.importing import SAME, Imported, import_jobs
 from pinecart.service.jobs.shapes import DifferenceShape
-from pinecart.service.people.api import actor_in
 
 
 class JobFilesAsked(serializers.Serializer):

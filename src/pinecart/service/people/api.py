@@ -16,7 +16,7 @@ from rest_framework.views import APIView
 
 from pinecart import __version__
 from pinecart.json_object import JsonObject
-from pinecart.service.config.rights import ORDER, Actor, SignedIn
+from pinecart.service.config.rights import ORDER, Actor, SignedIn, actor_in
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.config.shapes import checked
 from pinecart.service.people import selectors
@@ -28,19 +28,11 @@ from pinecart.service.people.services import (
     tokens,
     tries,
 )
-from pinecart.service.people.sign_in import SIGN_IN
-
-
-def actor_in(request: Request) -> Actor:
-    return cast(SignedIn, request.user).actor
+from pinecart.service.people.sign_in import SIGN_IN, address_of
 
 
 def _rights(given: list[dict[str, str]]) -> people.Rights:
     return [(r["right"], r["label"]) for r in given]
-
-
-def _address(request: Request) -> str:
-    return str(request.META.get("REMOTE_ADDR", ""))
 
 
 def _try_begun(name: str, address: str) -> None:
@@ -52,7 +44,7 @@ def _begin_session(request: Request, person: User) -> Actor | None:
     login(request, person, backend="django.contrib.auth.backends.ModelBackend")
     agent = request.headers.get("User-Agent", "")
     request.session[SIGN_IN] = sessions.begin_session(
-        person, address=_address(request), agent=agent
+        person, address=address_of(request), agent=agent
     )
     return selectors.actor_of(person.pk)
 
@@ -100,7 +92,7 @@ class Session(APIView):
     def post(self, request: Request) -> Response:
         """Sign in with name and password, and the code of a second factor."""
         asked = checked(SignInShape, request.data)
-        name, address = asked["name"], _address(request)
+        name, address = asked["name"], address_of(request)
         _try_begun(name, address)
         person = cast(
             "User | None", authenticate(request, username=name, password=asked["password"])
@@ -178,7 +170,7 @@ class OwnPassword(APIView):
     def put(self, request: Request) -> Response:
         """Change your own password. Your other sessions end."""
         asked = checked(PasswordShape, request.data)
-        actor, address = actor_in(request), _address(request)
+        actor, address = actor_in(request), address_of(request)
         _try_begun(actor.name, address)
         person = people.change_own_password(actor, **asked)
         tries.end_try(actor.name, address)
@@ -211,16 +203,16 @@ class SecondFactorView(APIView):
         It is asked for once a first code has confirmed it.
         """
         actor = actor_in(request)
-        _try_begun(actor.name, _address(request))
+        _try_begun(actor.name, address_of(request))
         secret, address = second_factor.begin(actor, **checked(PasswordAgainShape, request.data))
-        tries.end_try(actor.name, _address(request))
+        tries.end_try(actor.name, address_of(request))
         return Response({"secret": secret, "address": address})
 
     @extend_schema(request=FactorCodeShape, responses={204: None})
     def put(self, request: Request) -> Response:
         """Confirm your second factor with its first code."""
         actor = actor_in(request)
-        address = _address(request)
+        address = address_of(request)
         _try_begun(actor.name, address)
         code = checked(FactorCodeShape, request.data)
         second_factor.confirm(actor, **code)
@@ -233,7 +225,7 @@ class SecondFactorOff(APIView):
     def post(self, request: Request) -> Response:
         """Take your second factor off."""
         actor = actor_in(request)
-        address = _address(request)
+        address = address_of(request)
         _try_begun(actor.name, address)
         password = checked(PasswordAgainShape, request.data)
         second_factor.drop_own(actor, **password)

@@ -27,6 +27,10 @@ WHY = {
 }
 
 
+def address_of(request: HttpRequest | Request) -> str:
+    return str(request.META.get("REMOTE_ADDR", ""))[:60]
+
+
 class ByToken(authentication.BaseAuthentication):
     def authenticate(self, request: Request) -> tuple[SignedIn, str] | None:
         scheme, _, text = request.headers.get("Authorization", "").partition(" ")
@@ -41,7 +45,7 @@ class ByToken(authentication.BaseAuthentication):
             failed = AuthenticationFailed(WHY[reason])
             failed.forced_code = f"token.{reason}"  # type: ignore[attr-defined]
             raise failed
-        return SignedIn(actor), text
+        return SignedIn(actor._replace(address=address_of(request))), text
 
     def authenticate_header(self, request: Request) -> str:
         return "Bearer"
@@ -58,7 +62,7 @@ class ByCookie(authentication.SessionAuthentication):
         if actor is None or sign_in is None:
             return None
         note_use(sign_in, sign_in.seen_at)
-        return SignedIn(actor), None
+        return SignedIn(actor._replace(address=address_of(request))), None
 
 
 class KnownSender(NamedTuple):

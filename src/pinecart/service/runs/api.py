@@ -1,7 +1,5 @@
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Iterator
-
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest, StreamingHttpResponse
 from drf_spectacular.utils import OpenApiResponse, extend_schema
@@ -14,11 +12,11 @@ from rest_framework.views import APIView
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.sentences import sentences
 from pinecart.json_object import JsonObject
-from pinecart.service.config.rights import Right
+from pinecart.service.config.rights import Right, actor_in
 from pinecart.service.config.shapes import checked
-from pinecart.service.people.api import actor_in
+from pinecart.service.config.streaming import streamed
 from pinecart.service.people.sign_in import actor_by_headers
-from pinecart.service.runs import presentation, selectors
+from pinecart.service.runs import presentation, proofs, selectors
 from pinecart.service.runs.estimates import estimate
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.report_formats import REPORT_FORMATS
@@ -36,6 +34,7 @@ from pinecart.service.runs.shapes import (
     ObjectsAsked,
     ObjectShape,
     PreviewShape,
+    PublicKeyShape,
     RanByShape,
     RateShape,
     ReleaseShape,
@@ -166,9 +165,6 @@ class RunLog(APIView):
         return Response({"lines": lines, "next": following})
 
 
-PIECE_LETTERS = 1 << 16
-
-
 class RunReport(APIView):
     @extend_schema(
         parameters=[ReportAsked],
@@ -180,7 +176,7 @@ class RunReport(APIView):
         name_of_format = asked(ReportAsked, request)["as"]
         wanted = REPORT_FORMATS[name_of_format]
         media_type = f"{wanted.media_type}; charset=utf-8"
-        pieces = _in_pieces(wanted.write(run))
+        pieces = streamed(piece.encode() for piece in wanted.write(run))
         answer = StreamingHttpResponse(pieces, content_type=media_type)
         shown = "inline" if wanted.opens else "attachment"
         name = f"{run.job}-run-{run.pk}.{wanted.name}"
@@ -189,21 +185,23 @@ class RunReport(APIView):
         return answer
 
 
-async def _in_pieces(found: Iterator[str]) -> AsyncIterator[str]:
-    """A report some 64 KiB at a time, worked out in a thread while the caller takes the last."""
-    next_piece = sync_to_async(_joined, thread_sensitive=False)
-    while piece := await next_piece(found):
-        yield piece
+class RunProof(APIView):
+    @extend_schema(responses={(200, "application/jsonl"): str})
+    def get(self, request: Request, number: int) -> StreamingHttpResponse:
+        """What a run placed, or an audit found, as JSON lines that this service signs."""
+        run = selectors.run_numbered(number, actor_in(request))
+        made = proofs.proof_of(run, actor_in(request))
+        answer = StreamingHttpResponse(streamed(made), content_type="application/jsonl")
+        name = f"{run.job}-run-{run.pk}.proof"
+        answer["Content-Disposition"] = f'attachment; filename="{name}"'
+        return answer
 
 
-def _joined(found: Iterator[str]) -> str:
-    pieces, length = list[str](), 0
-    for piece in found:
-        pieces.append(piece)
-        length += len(piece)
-        if length >= PIECE_LETTERS:
-            break
-    return "".join(pieces)
+class ProofKey(APIView):
+    @extend_schema(responses=PublicKeyShape)
+    def get(self, request: Request) -> Response:
+        """With which the proofs of this service are checked."""
+        return Response({"public_key": proofs.public_key()})
 
 
 class RunStop(APIView):

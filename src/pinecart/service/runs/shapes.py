@@ -283,6 +283,10 @@ class ReleaseShape(WhyShape):
     digest = serializers.CharField(help_text="Of the lists that were seen.")
 
 
+class PublicKeyShape(serializers.Serializer):
+    public_key = serializers.CharField(help_text="Ed25519, base64.")
+
+
 class StopShape(serializers.Serializer):
     at_once = serializers.BooleanField(
         default=False, help_text="What is in flight isn't finished either."

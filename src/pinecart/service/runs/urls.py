@@ -9,6 +9,8 @@ urlpatterns = [
     path("runs/<int:number>/objects", api.RunObjects.as_view(), name="run-objects"),
     path("runs/<int:number>/log", api.RunLog.as_view(), name="run-log"),
     path("runs/<int:number>/report", api.RunReport.as_view(), name="run-report"),
+    path("runs/<int:number>/proof", api.RunProof.as_view(), name="run-proof"),
+    path("proof-key", api.ProofKey.as_view(), name="proof-key"),
     path("runs/<int:number>/stop", api.RunStop.as_view(), name="run-stop"),
     *[
         path(f"runs/<int:number>/{word}", view.as_view(), name=f"run-{word}")

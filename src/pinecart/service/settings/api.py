@@ -8,8 +8,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from pinecart.service.config.rights import actor_in
 from pinecart.service.config.shapes import checked
-from pinecart.service.people.api import actor_in
 from pinecart.service.settings import selectors, services
 
 

@@ -8,9 +8,8 @@ from rest_framework.views import APIView
 from pinecart.drivers import DRIVERS
 from pinecart.drivers.connection_steps import Step
 from pinecart.json_object import JsonObject
-from pinecart.service.config.rights import Actor
+from pinecart.service.config.rights import Actor, actor_in
 from pinecart.service.config.shapes import checked
-from pinecart.service.people.api import actor_in
 from pinecart.service.stores import files, selectors, services
 from pinecart.service.stores.facts import StoreFacts
 from pinecart.service.stores.fields import pasted_fields

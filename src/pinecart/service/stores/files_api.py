@@ -18,8 +18,8 @@ from rest_framework.views import APIView
 from pinecart.core.errors import Invalid
 from pinecart.core.places import Location, key_fields, key_of_text, show
 from pinecart.json_object import JsonObject
+from pinecart.service.config.rights import actor_in
 from pinecart.service.config.shapes import checked
-from pinecart.service.people.api import actor_in
 from pinecart.service.stores import files, selectors, services
 from pinecart.service.stores.shapes import (
     ArchiveAsked,

@@ -11,9 +11,9 @@ from rest_framework.views import APIView
 
 from pinecart import __version__
 from pinecart.service.config.refusals import UnknownName
+from pinecart.service.config.rights import actor_in
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.jobs.shapes import DueShape
-from pinecart.service.people.api import actor_in
 from pinecart.service.runs.shapes import RunShape
 from pinecart.service.today import selectors
 

@@ -1,18 +1,24 @@
 from __future__ import annotations
 
-import hashlib
 import json
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
 from django.utils import timezone
 
 from pinecart.core.places import shown_lines
+from pinecart.core.trail_chain import HEAD_FORM, ChainEntry, link
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor, Right
-from pinecart.service.trail.models import Line
+from pinecart.service.config.settings import STATE
+from pinecart.service.trail.models import Head, Line
+from pinecart.service.trail.selectors import head_now
+from pinecart.signed_lines import as_text, signed_text
+
+SIGN_EVERY = timedelta(hours=1)
 
 
 class Change:
@@ -52,17 +58,39 @@ def note(actor: Actor, action: str, subject: str, **facts: Any) -> None:
 
     Never a secret among the facts.
     """
-    subject = shown_lines(subject)
-    before = Line.objects.order_by("-id").values_list("digest", flat=True).first() or ""
+    number, before = head_now()
     at = timezone.now()
-    Line.objects.create(
-        at=at,
-        who=actor.name,
-        action=action,
-        subject=subject,
-        facts=facts,
-        digest=digest_of(before, at.isoformat(), actor.name, action, subject, facts),
+    entry = ChainEntry(
+        number + 1,
+        at.isoformat(),
+        actor.name,
+        actor.address,
+        action,
+        shown_lines(subject),
+        json.loads(json.dumps(facts)),
+        "",
     )
+    Line.objects.create(
+        id=entry.number,
+        at=at,
+        who=entry.who,
+        address=entry.address,
+        action=action,
+        subject=entry.subject,
+        facts=entry.facts,
+        digest=link(STATE.trail_key, before, entry),
+    )
+
+
+def sign_head(now: datetime) -> None:
+    """Once an hour, where something was added since: how far the trail has come, signed."""
+    last = Head.objects.order_by("-id").first()
+    head = head_now()
+    if not head.lines or (last and (last.count == head.lines or last.at > now - SIGN_EVERY)):
+        return
+    text = signed_text(HEAD_FORM, head.lines, head.digest, now.isoformat())
+    signature = as_text(STATE.sign_key.sign(text))
+    Head.objects.create(at=now, count=head.lines, digest=head.digest, signature=signature)
 
 
 def changed(before: JsonObject, after: JsonObject) -> JsonObject:
@@ -72,7 +100,3 @@ def changed(before: JsonObject, after: JsonObject) -> JsonObject:
         "before": {k: before.get(k) for k in differ},
         "after": {k: after.get(k) for k in differ},
     }
-
-
-def digest_of(before: str, *fields: Any) -> str:
-    return hashlib.sha256(json.dumps([before, *fields], sort_keys=True).encode()).hexdigest()

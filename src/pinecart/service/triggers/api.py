@@ -10,8 +10,8 @@ from rest_framework.views import APIView
 
 from pinecart.json_object import JsonObject
 from pinecart.service.carries.services import meant_by
+from pinecart.service.config.rights import actor_in
 from pinecart.service.config.shapes import checked
-from pinecart.service.people.api import actor_in
 from pinecart.service.triggers import selectors, services
 from pinecart.service.triggers.facts import WatchFacts
 
