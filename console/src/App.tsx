@@ -30,6 +30,7 @@ const SidesPage = lazy(() => import('./features/stores/SidesPage'))
 const FindPage = lazy(() => import('./features/find/FindPage'))
 const OwnPage = lazy(() => import('./features/people/OwnPage'))
 const PeoplePage = lazy(() => import('./features/people/PeoplePage'))
+const NoticesPage = lazy(() => import('./features/notices/NoticesPage'))
 const SettingsPage = lazy(() => import('./features/settings/SettingsPage'))
 const TrailPage = lazy(() => import('./features/trail/TrailPage'))
 const BrowsePage = lazy(() => import('./features/stores/BrowsePage'))
@@ -45,6 +46,7 @@ const PAGES = [
 ] as const
 const ADMINISTRATORS = [
   ['/people', 'People'],
+  ['/notices', 'Notices'],
   ['/trail', 'Trail'],
   ['/settings', 'Settings'],
 ] as const
@@ -174,6 +176,7 @@ function House({ name, session }: { name: string; session: Session }) {
               <Routes>
                 <Route path="me" element={<OwnPage />} />
                 <Route path="people" element={<PeoplePage />} />
+                <Route path="notices" element={<NoticesPage />} />
                 <Route path="trail" element={<TrailPage />} />
                 <Route path="settings" element={<SettingsPage />} />
                 <Route path="enter" element={<Navigate to="/" replace />} />

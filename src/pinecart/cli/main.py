@@ -35,6 +35,7 @@ COMMANDS = {
     "person": ("pinecart.cli.people", "person"),
     "session": ("pinecart.cli.people", "session"),
     "token": ("pinecart.cli.people", "token"),
+    "notice": ("pinecart.cli.notices", "notice"),
     "settings": ("pinecart.cli.settings", "settings"),
     "trail": ("pinecart.cli.trail", "trail"),
     "proof": ("pinecart.cli.proofs", "proof"),
@@ -89,6 +90,9 @@ def _today(today: JsonObject) -> None:
         sentence = coloured(run["sentence"], ended)
         click.echo(f"\n{run['job']}, run {number}: {sentence}")
         click.echo(f"  Look closer: pinecart run show {number}")
+    for one in today["awaited"]:
+        click.echo(f"\n▲ {one['job']}: {one['words']}")
+        click.echo(f"  Look closer: pinecart job show {one['job']}")
     if today["recent"]:
         click.echo()
         rows = [[mark(r), r["job"], str(r["id"]), age(r["ended_at"])] for r in today["recent"][:8]]

@@ -12,12 +12,13 @@ from pinecart.client.door import json_of, must_be_good
 from pinecart.client.errors import ServiceUnreachable, from_answer
 from pinecart.client.jobs_api import JobCalls
 from pinecart.client.places import located
+from pinecart.client.telling_api import TellingCalls
 from pinecart.json_object import JsonObject
 
 RECONNECTS = 20
 
 
-class Client(JobCalls):
+class Client(JobCalls, TellingCalls):
     """A service at `url`, asked with a bearer token. Use it as a context manager, or `close` it."""
 
     def location(self, text: str) -> str:
@@ -57,23 +58,6 @@ class Client(JobCalls):
 
     def demo_arrive(self) -> JsonObject:
         return self.ask("POST", "demo/arrive")
-
-    def trail(self, *, limit: int = 100, **asked: Any) -> list[JsonObject]:
-        """Newest first. asked: who, what, which, since, until (days, UTC), before (a line's id)."""
-        return self.ask("GET", "trail", params={"limit": limit, **asked})
-
-    def verify_trail(self, lines: int | None = None, digest: str = "") -> JsonObject:
-        """Whether the trail is as it was written. lines, digest: a head that was kept elsewhere."""
-        given = {} if lines is None else {"lines": lines, "digest": digest}
-        return self.ask("GET", "trail/verify", params=given)
-
-    def export_trail(self) -> Iterator[bytes]:
-        """The whole trail with its chain, as signed JSON lines, in pieces."""
-        return self.pieces("trail/export")
-
-    def trail_key(self) -> JsonObject:
-        """{"chain_key": …, "public_key": …}: to verify an export without the service."""
-        return self.ask("GET", "trail/key")
 
     def people(self) -> list[JsonObject]:
         return self.ask("GET", "people")
@@ -350,14 +334,6 @@ class Client(JobCalls):
         with self.http.stream("GET", f"runs/{number}/report", params=params) as answer:
             must_be_good(answer)
             yield from answer.iter_text()
-
-    def proof(self, number: int) -> Iterator[bytes]:
-        """What a run placed, or an audit found, as signed JSON lines, in pieces."""
-        return self.pieces(f"runs/{number}/proof")
-
-    def proof_key(self) -> str:
-        """The public key with which proofs are checked: Ed25519, base64."""
-        return str(self.ask("GET", "proof-key")["public_key"])
 
     def stop(self, number: int, *, at_once: bool = False) -> JsonObject:
         """at_once: what is in flight isn't finished either."""

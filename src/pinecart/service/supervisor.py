@@ -1,4 +1,5 @@
-"""One command starts all processes and ends them: web, clock, worker, and in the demo the stand-in
+"""One command starts all processes and ends them: web, clock, watcher, notifier, worker, and in
+the demo the stand-in
 stores.
 """
 
@@ -22,6 +23,7 @@ MODULES = (
     "pinecart.service.config.asgi",
     "pinecart.service.clock",
     "pinecart.service.watcher",
+    "pinecart.service.notifier",
     "pinecart.service.worker",
 )
 END_WITHIN_S = 2.5

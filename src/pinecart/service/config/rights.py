@@ -156,6 +156,14 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("trail-export", "GET"): ADMINISTER,
         ("trail-key", "GET"): ADMINISTER,
         ("settings", "PUT"): ADMINISTER,
+        ("notices", "GET"): ADMINISTER,
+        ("notices", "POST"): ADMINISTER,
+        ("notice", "PATCH"): ADMINISTER,
+        ("notice", "DELETE"): ADMINISTER,
+        ("notice-try", "POST"): ADMINISTER,
+        ("deliveries", "GET"): ADMINISTER,
+        ("mail", "GET"): ADMINISTER,
+        ("mail", "PUT"): ADMINISTER,
     },
 }
 CALL_OF_TOKEN = ("job-call", "POST")  # all that a token may that only starts a job

@@ -35,6 +35,7 @@ INSTALLED_APPS = [
     "pinecart.service.triggers",
     "pinecart.service.settings",
     "pinecart.service.trail",
+    "pinecart.service.notices",
 ]
 TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]
 MIDDLEWARE = [
@@ -116,6 +117,7 @@ SPECTACULAR_SETTINGS = {
         "StoreKind": "pinecart.drivers.KINDS",
         "EntryKind": ["file", "folder", "bucket"],
         "YesOrNo": ["yes", "no"],
+        "HappeningKind": "pinecart.service.notices.api.KINDS",
         "RightName": ["look", "operate", "define", "administer"],
     },
     "ENUM_ADD_EXPLICIT_BLANK_NULL_CHOICE": False,

@@ -19,6 +19,7 @@ APPS = (
     "triggers",
     "settings",
     "trail",
+    "notices",
     "today",
     "forms",
 )

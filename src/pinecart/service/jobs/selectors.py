@@ -6,6 +6,8 @@ from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, NamedTuple
 
+from django.db.models import Q
+
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.places import closest, did_you_mean
@@ -183,6 +185,26 @@ def jobs_after_others() -> list[JobRecord]:
 def jobs_at_changes() -> list[JobRecord]:
     """Those that start when something changes at their source, also the ones that are off."""
     return list(JobRecord.objects.filter(definition__schedule__kind=CHANGES.kind))
+
+
+class Expecting(NamedTuple):
+    """A job of which something is expected, since it was first saved."""
+
+    definition: Definition
+    since: datetime
+
+
+def jobs_expecting() -> list[Expecting]:
+    """Those that are on, and of whose runs something is expected."""
+    asked = Q()
+    for name in ("expect_new", "expect_by", "expect_files"):
+        asked |= Q(definition__has_key=name)
+    found = []
+    for record in JobRecord.objects.filter(asked, is_on=True):
+        first = JobVersion.objects.filter(job=record.name).order_by("number").first()
+        since = first.saved_at if first else record.saved_at
+        found.append(Expecting(definition_of(record), since))
+    return found
 
 
 def jobs_due(now: datetime) -> list[JobRecord]:

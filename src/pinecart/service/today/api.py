@@ -14,6 +14,7 @@ from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import actor_in
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.jobs.shapes import DueShape
+from pinecart.service.notices.api import HappeningShape
 from pinecart.service.runs.shapes import RunShape
 from pinecart.service.today import selectors
 
@@ -21,6 +22,7 @@ from pinecart.service.today import selectors
 class TodayShape(serializers.Serializer):
     sentence = serializers.CharField()
     needed = RunShape(many=True, help_text="Latest runs that need a person.")
+    awaited = HappeningShape(many=True, help_text="Expected, and not come yet.")
     working = RunShape(many=True)
     recent = RunShape(many=True, help_text="Ended in the last 24 hours, newest first.")
     due = DueShape(many=True)

@@ -11,6 +11,7 @@ from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor
 from pinecart.service.jobs.selectors import jobs_seen
 from pinecart.service.jobs.services.due import due_first
+from pinecart.service.notices.selectors import still_awaited
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.selectors import last_runs, runs_numbered, runs_seen
 
@@ -36,7 +37,8 @@ def today(actor: Actor) -> JsonObject:
     ]
     working = [r for r in latest + carries if r["state"] not in ("ended", "held")]
     due = due_first(jobs, SHOWN_DUE)
-    sentence = _sentence(len(jobs), needed, working, due)
+    awaited = still_awaited(job.name for job in jobs)
+    sentence = _sentence(len(jobs), [*needed, *awaited], working, due)
     if unfinished:
         sentence += (
             f" {len(unfinished)} "
@@ -46,6 +48,7 @@ def today(actor: Actor) -> JsonObject:
     return {
         "sentence": sentence,
         "needed": needed + unfinished,
+        "awaited": awaited,
         "working": working,
         "recent": recent,
         "due": due,
@@ -98,9 +101,10 @@ def _sentence(jobs: int, needed: list[Any], working: list[Any], due: list[Any]) 
 def _how_they_are(jobs: int, needed: list[Any]) -> str:
     if not needed:
         return "The one job is well." if jobs == 1 else f"All {jobs} jobs are well."
-    count = len(needed)
+    named = list(dict.fromkeys(one["job"] for one in needed))
+    count = len(named)
     verb = "needs" if count == 1 else "need"
-    names = ", ".join(run["job"] for run in needed[:3])
+    names = ", ".join(named[:3])
     if count > 3:
         names += " and others"
     return f"{count} of {jobs} jobs {verb} a look: {names}."

@@ -110,7 +110,7 @@ def start_run(
 @transaction.atomic
 def record_skipped(definition: Definition, *, cause: str, why: str, now: datetime) -> None:
     """A run that came due and did not start, with the reason."""
-    Run.objects.create(
+    run = Run.objects.create(
         kind="transfer",
         job=definition.job,
         definition=definition.as_mapping(),
@@ -122,6 +122,7 @@ def record_skipped(definition: Definition, *, cause: str, why: str, now: datetim
         ended_at=now,
         message=why,
     )
+    tell_state(run)
 
 
 def stop_run(actor: Actor, number: int, *, at_once: bool = False) -> Run:

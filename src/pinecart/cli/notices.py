@@ -1,0 +1,216 @@
+"""Who is told of what happens, and where e-mail is handed in."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+import click
+
+from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, read_secret, say
+from pinecart.cli.words import age, table
+from pinecart.json_object import JsonObject
+
+KINDS = (
+    "problems",
+    "failed",
+    "held",
+    "late",
+    "missed",
+    "expected-not-come",
+    "recovered",
+    "done",
+    "daily",
+)
+USUAL = ("problems", "failed", "held", "late", "missed", "expected-not-come", "recovered")
+
+
+@click.group(cls=Words)
+def notice() -> None:
+    """Who is told of what happens: by e-mail, or by a web call.
+
+    \b
+    pinecart notice add --mail wren@larkfell.example
+    """
+
+
+@notice.command("list")
+@output_option
+def notice_list(cart: Cart) -> None:
+    """Who is told of what.
+
+    \b
+    pinecart notice list
+    """
+    found = cart.client.notices()
+    heads = ["notice", "whom", "of", "kinds", "last sent", "waiting"]
+
+    def plain() -> None:
+        if not found:
+            say(NOBODY)
+            return
+        table(heads, list(map(_row_of, found)), numbers=[0, 5], flexible=3)
+        for told in found:
+            if told["message"]:
+                say(f"▲ notice {told['id']}: {told['message']}")
+
+    cart.show(found, plain)
+
+
+NOBODY = "Nobody is told. Tell somebody with: pinecart notice add --mail ADDRESS"
+
+
+def _row_of(told: JsonObject) -> list[str]:
+    of = told["job"] or (f"label {told['label']}" if told["label"] else "all")
+    kinds = ", ".join(told["kinds"]) if told["is_on"] else "off"
+    whom = ", ".join(told["to"])
+    return [str(told["id"]), whom, of, kinds, age(told["sent_at"]), str(told["waiting"])]
+
+
+def _kinds_option(command: Any) -> Any:
+    return click.option(
+        "--of",
+        "kinds",
+        multiple=True,
+        type=click.Choice(KINDS),
+        help="Of what; may be given again.  [default: all but done and daily]",
+    )(command)
+
+
+@notice.command("add")
+@click.option("--mail", multiple=True, metavar="ADDRESS", help="By e-mail; may be given again.")
+@click.option("--web", default="", metavar="URL", help="By a signed call of this address.")
+@click.option("--job", default="", help="Only of this job.")
+@click.option("--label", default="", help="Only of what has this label.")
+@_kinds_option
+@output_option
+def notice_add(
+    cart: Cart, mail: tuple[str, ...], web: str, kinds: tuple[str, ...], **only: str
+) -> None:
+    """Tell somebody, from now on.
+
+    \b
+    pinecart notice add --mail wren@larkfell.example --of failed --of held
+    pinecart notice add --web https://chat.larkfell.example/hook --label night
+    """
+    if bool(mail) == bool(web):
+        raise click.UsageError("Say whom: --mail ADDRESS, or --web URL.")
+    way, to = ("mail", list(mail)) if mail else ("web", [web])
+    asked = {"way": way, "to": to, "kinds": list(kinds or USUAL), **only}
+    made = cart.client.add_notice(asked)
+
+    def plain() -> None:
+        say(f"Notice {made['id']} is made. Try it: pinecart notice try {made['id']}")
+        if made["secret"]:
+            say("Its calls are signed with this secret, told this once:")
+            click.echo(made["secret"])
+
+    cart.show(made, plain)
+
+
+@notice.command("change")
+@click.argument("number", type=int)
+@click.option("--to", multiple=True, metavar="ADDRESS", help="Whom instead.")
+@click.option("--on/--off", "is_on", default=None, help="Switch it on or off.")
+@click.option("--job", default=None, help="Only of this job; empty: of all.")
+@click.option("--label", default=None, help="Only of this label; empty: of all.")
+@_kinds_option
+@output_option
+def notice_change(cart: Cart, number: int, **given: Any) -> None:
+    """Change who is told, or of what.
+
+    \b
+    pinecart notice change 2 --off
+    """
+    asked = {name: value for name, value in given.items() if value not in (None, ())}
+    if not asked:
+        raise click.UsageError("Say what to change: --to, --of, --job, --label, --on or --off.")
+    told = cart.client.change_notice(number, **asked)
+    cart.show(told, lambda: say(f"Notice {number} is changed."))
+
+
+@notice.command("drop")
+@click.argument("number", type=int)
+@output_option
+def notice_drop(cart: Cart, number: int) -> None:
+    """Tell them no more.
+
+    \b
+    pinecart notice drop 2
+    """
+    cart.client.drop_notice(number)
+    cart.show({}, lambda: say(f"Notice {number} is dropped; what was on its way is forgotten."))
+
+
+@notice.command("try")
+@click.argument("number", type=int)
+@output_option
+def notice_try(cart: Cart, number: int) -> None:
+    """Send a message now, that only tells that it is a try.
+
+    \b
+    pinecart notice try 2
+    """
+    told = cart.client.try_notice(number)
+    sign = "✓" if told["ok"] else "✗"
+    cart.show(told, lambda: click.echo(f"{sign} {told['message']}"))
+    sys.exit(0 if told["ok"] else PROBLEMS)
+
+
+@notice.command("sent")
+@click.option("--notice", "number", default=0, help="Only of this one.")
+@click.option("--limit", default=50, show_default=True, help="How many lines.")
+@output_option
+def notice_sent(cart: Cart, number: int, limit: int) -> None:
+    """What was told to whom, and what is still on its way; the newest first.
+
+    \b
+    pinecart notice sent
+    """
+    found = cart.client.deliveries(notice=number, limit=limit)
+    rows = [[_where_it_is(d), ", ".join(d["to"]), d["kind"], d["job"], d["words"]] for d in found]
+    heads = ["sent", "whom", "what", "job", ""]
+    cart.show(found, lambda: table(heads, rows, flexible=4))
+
+
+def _where_it_is(delivery: JsonObject) -> str:
+    if delivery["sent_at"]:
+        return f"✓ {age(delivery['sent_at'])}"
+    if delivery["given_up"]:
+        return f"✗ given up: {delivery['message']}"
+    tries = delivery["tries"]
+    return f"↻ {tries} tries: {delivery['message']}" if tries else "◌ waits"
+
+
+@notice.command("mail")
+@click.option("--host", help="The mail server (SMTP).")
+@click.option("--port", type=int, help="Its port.")
+@click.option("--security", type=click.Choice(["tls", "starttls", "none"]), help="Of the line.")
+@click.option("--user", help="Who signs in there; empty: nobody.")
+@click.option("--password", "new_password", is_flag=True, help="Ask for a new password, unseen.")
+@click.option("--password-file", help="A file with the password; - is standard input.")
+@click.option("--sender", help="From whom messages are.")
+@click.option("--address", help="Of the console, as links in messages begin.")
+@output_option
+def notice_mail(cart: Cart, new_password: bool, password_file: str | None, **given: Any) -> None:
+    """Where e-mail is handed in; with options: change it.
+
+    \b
+    pinecart notice mail --host mail.larkfell.example --sender cart@larkfell.example
+    """
+    asked = {name: value for name, value in given.items() if value is not None}
+    if new_password or password_file:
+        asked["password"] = read_secret("Password of the mail server", password_file)
+    told = cart.client.mail()
+    if asked:
+        del told["has_password"]
+        told = cart.client.change_mail(**(told | asked))
+
+    def plain() -> None:
+        if not told["host"]:
+            say("No mail server is set: pinecart notice mail --host HOST --sender ADDRESS")
+            return
+        for name, value in told.items():
+            click.echo(f"{name.replace('_', ' '):<14} {value}")
+
+    cart.show(told, plain)

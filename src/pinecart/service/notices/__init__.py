@@ -1,0 +1,1 @@
+"""What people are told of, whom, and whether it has reached them."""

@@ -1,0 +1,113 @@
+"""How a message leaves: by SMTP, or by a signed web call; to addresses that a store may have."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import smtplib
+import socket
+import ssl
+from collections.abc import Sequence
+from datetime import datetime
+from email.message import EmailMessage
+from urllib.parse import urlsplit
+
+from pinecart import __version__
+from pinecart.core.errors import StoreError
+from pinecart.core.happenings import Happening, signature_of, subject_of, text_of
+from pinecart.drivers.addresses import Allowed
+from pinecart.drivers.transport import Transport
+from pinecart.service.config.settings import OPTIONS
+from pinecart.service.notices.selectors import (
+    Rule,
+    console_address,
+    mail_server,
+    password_of,
+    secret_of_rule,
+)
+
+TIME_LIMIT_S = 20
+MOST_ANSWER = 64 << 10
+
+
+class NotSent(Exception):
+    """Why, in a sentence."""
+
+
+def send(rule: Rule, happenings: Sequence[Happening], now: datetime) -> None:
+    """One message that tells of all of them. Raises NotSent."""
+    if rule.way == "mail":
+        _by_mail(rule.to, happenings)
+    else:
+        _by_call(rule.to[0], secret_of_rule(rule), happenings, now)
+
+
+def _by_mail(to: Sequence[str], happenings: Sequence[Happening]) -> None:
+    server = mail_server()
+    if server is None:
+        raise NotSent("No mail server is set: pinecart notice mail --host HOST")
+    message = EmailMessage()
+    message["From"], message["To"] = server.sender, ", ".join(to)
+    message["Subject"] = subject_of(happenings)
+    message["Message-ID"] = f"<{happenings[0].id.replace(':', '.')}@pinecart.{server.host}>"
+    message["Auto-Submitted"] = "auto-generated"  # RFC 3834: nobody's machine answers
+    message.set_content(text_of(happenings, console_address()))
+    tls = ssl.create_default_context()
+    try:
+        _checked(server.host, server.port)
+        if server.security == "tls":
+            line: smtplib.SMTP = smtplib.SMTP_SSL(
+                server.host, server.port, timeout=TIME_LIMIT_S, context=tls
+            )
+        else:
+            line = smtplib.SMTP(server.host, server.port, timeout=TIME_LIMIT_S)
+        with line:
+            if server.security == "starttls":
+                line.starttls(context=tls)
+            if server.user:
+                line.login(server.user, password_of(server))
+            refused = line.send_message(message)
+    except (OSError, smtplib.SMTPException, StoreError) as exc:
+        raise NotSent(f"{server.host}:{server.port}: {_words(exc)}") from exc
+    if refused:
+        raise NotSent(f"{server.host} refused {', '.join(refused)}.")
+
+
+def _checked(host: str, port: int) -> None:
+    """Raises Refused where a name leads to an address that is not allowed."""
+    allowed = Allowed(OPTIONS.allowed)
+    for found in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM):
+        allowed.check(str(found[4][0]))
+
+
+def _by_call(address: str, secret: str, happenings: Sequence[Happening], now: datetime) -> None:
+    url, at = urlsplit(address), now.isoformat()
+    told = [one.payload(console_address()) for one in happenings]
+    body = json.dumps({"notices": told}).encode()
+    headers = {
+        "content-type": "application/json",
+        "user-agent": f"pinecart/{__version__}",
+        "pinecart-time": at,
+        "pinecart-signature": signature_of(secret, at, body),
+    }
+    target = (url.path or "/") + (f"?{url.query}" if url.query else "")
+    try:
+        status = asyncio.run(_called(f"{url.scheme}://{url.netloc}", target, headers, body))
+    except (StoreError, TimeoutError) as exc:
+        raise NotSent(f"{url.netloc}: {_words(exc)}") from exc
+    if not 200 <= status < 300:
+        raise NotSent(f"{url.netloc} answered {status}.")
+
+
+async def _called(endpoint: str, target: str, headers: dict[str, str], body: bytes) -> int:
+    transport = Transport(endpoint, allowed=Allowed(OPTIONS.allowed), silence_s=TIME_LIMIT_S)
+    try:
+        async with asyncio.timeout(TIME_LIMIT_S):
+            answer = await transport.ask("POST", target, headers, body, MOST_ANSWER)
+    finally:
+        await transport.close()
+    return answer.status
+
+
+def _words(exc: Exception) -> str:
+    return getattr(exc, "message", "") or str(exc) or type(exc).__name__

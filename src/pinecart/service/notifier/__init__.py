@@ -1,0 +1,1 @@
+"""A process of its own that tells people what happened."""
