@@ -115,6 +115,7 @@ CALLS = [
     ("GET", "proof-key", "look"),
     ("GET", "runs/999999/proof", "look"),
     ("GET", "settings", "look"),
+    ("GET", "room", "administer"),
     ("GET", "notices", "administer"),
     ("POST", "notices", "administer"),
     ("PATCH", "notices/999999", "administer"),

@@ -7,3 +7,7 @@ export const settingsQuery = () =>
     queryKey: ['settings'],
     queryFn: () => got(api.GET('/api/v1/settings')),
   })
+
+/** What takes how much room in the state folder. */
+export const roomQuery = () =>
+  queryOptions({ queryKey: ['room'], queryFn: () => got(api.GET('/api/v1/room')) })

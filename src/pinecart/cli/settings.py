@@ -7,12 +7,13 @@ from typing import Any
 import click
 
 from pinecart.cli.frame import Cart, Words, output_option, say
+from pinecart.cli.words import size, table
 from pinecart.json_object import JsonObject
 
 
 @click.group(cls=Words)
 def settings() -> None:
-    """What holds for the whole service: named values in places, and limits.
+    """What holds for the whole service: named values in places, limits, and what is kept.
 
     \b
     pinecart settings show
@@ -36,9 +37,14 @@ def settings_show(cart: Cart) -> None:
 @click.option(
     "--limit", "limits", multiple=True, metavar="LIMIT=NUMBER", help="As settings show names it."
 )
+@click.option("--keep", multiple=True, metavar="WHAT=DAYS", help="Such as records=90; 0: always.")
 @output_option
 def settings_change(
-    cart: Cart, values: tuple[str, ...], gone: tuple[str, ...], limits: tuple[str, ...]
+    cart: Cart,
+    values: tuple[str, ...],
+    gone: tuple[str, ...],
+    limits: tuple[str, ...],
+    keep: tuple[str, ...],
 ) -> None:
     """Change them, from the next run on.
 
@@ -54,9 +60,30 @@ def settings_change(
         asked["values"] += values
     if limits:
         asked["guards"] = before["guards"] | dict(map(_limit, limits))
+    if keep:
+        asked["keep"] = before["keep"] | dict(map(_limit, keep))
     if not asked:
-        raise click.UsageError("Say what to change: --value, --forget or --limit.")
+        raise click.UsageError("Say what to change: --value, --forget, --limit or --keep.")
     _tell(cart, cart.client.change_settings(asked))
+
+
+@settings.command("room")
+@output_option
+def settings_room(cart: Cart) -> None:
+    """What takes how much room in the state folder, and how long it is kept.
+
+    \b
+    pinecart settings room
+    """
+    found = cart.client.room()
+    rows = [[one["what"], size(one["bytes"]), _kept(one["days"])] for one in found]
+    cart.show(found, lambda: table(["what", "room", "kept for"], rows, numbers=[1]))
+
+
+def _kept(days: int | None) -> str:
+    if days is None:
+        return ""
+    return f"{days} days" if days else "without end"
 
 
 def _limit(text: str) -> tuple[str, Any]:
@@ -74,5 +101,7 @@ def _tell(cart: Cart, told: JsonObject) -> None:
             click.echo(f"{{{name}}} is {value}")
         for name, number in told["guards"].items():
             click.echo(f"{name:<22} {number:,}")
+        for name, days in told["keep"].items():
+            click.echo(f"{name:<22} kept for {_kept(days)}")
 
     cart.show(told, plain)

@@ -41,6 +41,10 @@ class TellingCalls(ApiDoor):
     def change_mail(self, **fields: Any) -> JsonObject:
         return self.ask("PUT", "mail", body=fields)
 
+    def room(self) -> list[JsonObject]:
+        """What takes how much room in the state folder, the most first."""
+        return self.ask("GET", "room")
+
     def trail(self, *, limit: int = 100, **asked: Any) -> list[JsonObject]:
         """Newest first. asked: who, what, which, since, until (days, UTC), before (a line's id)."""
         return self.ask("GET", "trail", params={"limit": limit, **asked})

@@ -328,9 +328,11 @@ function Below({ run }: { run: RunWhole }) {
           empty={
             show === 'problems'
               ? 'No problems.'
-              : run.state === 'ended'
-                ? 'Nothing was done to any file: nothing was new or changed.'
-                : 'Nothing has been recorded yet.'
+              : run.cleared_at
+                ? 'What was done to each file was kept as long as the settings say, and is cleared away. The totals stay.'
+                : run.state === 'ended'
+                  ? 'Nothing was done to any file: nothing was new or changed.'
+                  : 'Nothing has been recorded yet.'
           }
           page={(after) =>
             got(

@@ -2,12 +2,14 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Alert, Button, Card, Flex, Form, Input, InputNumber, Typography } from 'antd'
 import { api, got, type ServiceSettings } from '../../api/client'
 import { formsQuery } from '../../api/forms'
-import { settingsQuery } from '../../api/settings'
-import { Failed, Loaded, PageHead } from '../../parts/parts'
+import { roomQuery, settingsQuery } from '../../api/settings'
+import { DataTable } from '../../parts/DataTable'
+import { Bytes, Failed, Loaded, PageHead } from '../../parts/parts'
 
 interface Filled {
   values: string
   guards: Record<string, number>
+  keep: Record<string, number>
 }
 
 /** What holds for the whole service: named values in places, and when a run asks first. */
@@ -29,7 +31,7 @@ function SettingsForm({ told }: { told: ServiceSettings }) {
     mutationFn: (filled: Filled) =>
       got(
         api.PUT('/api/v1/settings', {
-          body: { values: linesOf(filled.values), guards: filled.guards },
+          body: { values: linesOf(filled.values), guards: filled.guards, keep: filled.keep },
         }),
       ),
     onSuccess: (now) => queries.setQueryData(settingsQuery().queryKey, now),
@@ -38,7 +40,7 @@ function SettingsForm({ told }: { told: ServiceSettings }) {
   return (
     <Form<Filled>
       layout="vertical"
-      initialValues={{ values: lines.join('\n'), guards: told.guards }}
+      initialValues={{ values: lines.join('\n'), guards: told.guards, keep: told.keep }}
       onFinish={(filled) => save.mutate(filled)}
       style={{ maxWidth: 760 }}
     >
@@ -73,6 +75,7 @@ function SettingsForm({ told }: { told: ServiceSettings }) {
             ))}
           </Flex>
         </Card>
+        <Keeping periods={Object.keys(told.keep)} />
         {save.error && <Failed error={save.error} />}
         {save.isSuccess && (
           <Alert type="info" showIcon={false} message="Saved. It holds from the next run on." />
@@ -84,6 +87,50 @@ function SettingsForm({ told }: { told: ServiceSettings }) {
         </div>
       </Flex>
     </Form>
+  )
+}
+
+const KEPT: Record<string, string> = {
+  records: 'What was done to each file',
+  logs: 'Logs of runs',
+  previews: 'Previews',
+  runs: 'Runs, with their totals',
+  notices: 'What was told',
+}
+
+/** How long what was recorded is kept, and what takes how much room. */
+function Keeping({ periods }: { periods: string[] }) {
+  const query = useQuery(roomQuery())
+  return (
+    <Card size="small" title="How long what was recorded is kept">
+      <Typography.Paragraph type="secondary">
+        In days; 0: without end. What an undo still needs stays longer. The trail always stays.
+      </Typography.Paragraph>
+      <Flex gap={16} wrap>
+        {periods.map((name) => (
+          <Form.Item key={name} name={['keep', name]} label={KEPT[name] ?? name}>
+            <InputNumber min={0} max={36500} style={{ width: 140 }} />
+          </Form.Item>
+        ))}
+      </Flex>
+      <Loaded query={query}>
+        {(rows) => (
+          <DataTable
+            rowKey="what"
+            rows={rows}
+            columns={[
+              { title: 'What takes room', dataIndex: 'what' },
+              {
+                title: 'Room',
+                width: 140,
+                align: 'right',
+                render: (_, row) => <Bytes n={row.bytes} />,
+              },
+            ]}
+          />
+        )}
+      </Loaded>
+    </Card>
   )
 }
 

@@ -8,6 +8,7 @@ from pinecart.core.form_fields import Choice, FieldType, FormField
 from pinecart.core.hours import parse_hours
 from pinecart.core.option_spec import JOB, Chosen, OptionSpec, Problems, always
 from pinecart.core.options.registry import add
+from pinecart.core.periods import MOST_DAYS
 from pinecart.core.selection import read_span
 
 OVERLAP_WORDS = {
@@ -142,6 +143,25 @@ add(
         read=_read_spread,
         sentence=lambda value, chosen: (
             f"Starts by itself up to {value} later than it is due." if value else ""
+        ),
+    )
+)
+add(
+    OptionSpec(
+        FormField(
+            "keep_records",
+            FieldType.NUMBER,
+            "Records are kept for",
+            "Days that what was done to each file is kept; its totals stay. 0: without end.",
+            default="as the service's settings say",
+            least=0,
+            most=MOST_DAYS,
+            is_common=False,
+        ),
+        default=always(None),
+        used_in=(JOB,),
+        sentence=lambda value, chosen: (
+            "" if value is None else f"What was done to each file is kept for {value} days."
         ),
     )
 )

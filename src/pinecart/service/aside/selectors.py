@@ -2,8 +2,9 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from datetime import datetime
+from typing import Any
 
-from django.db.models import Min, Q, QuerySet
+from django.db.models import Exists, Min, Q, QuerySet
 
 from pinecart.core.entries import Aside
 from pinecart.core.places import ASIDE
@@ -33,6 +34,15 @@ def asides_kept(run: int, leg: int, after: int) -> tuple[list[Aside], int]:
     if found:
         after = found[-1].pk
     return asides, after
+
+
+def things_kept(run: Any) -> Q:
+    """That something a run set aside, or an upload it left, may still be there.
+
+    run: a number, or a reference to one.
+    """
+    asides = AsideRow.objects.filter(run_id=run, state__in=STILL_THERE)
+    return Q(Exists(asides)) | Q(Exists(UploadRow.objects.filter(run_id=run)))
 
 
 def places_aside() -> list[tuple[str, bytes]]:

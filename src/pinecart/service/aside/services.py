@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from datetime import datetime
 
 from pinecart.core.entries import Aside
@@ -76,3 +76,8 @@ def upload_over(run: int, key: bytes, *, cleared: bool) -> None:
     over = rows if cleared else rows.filter(again=False)
     over.delete()
     rows.update(upload="")
+
+
+def forget_asides(runs: Collection[int]) -> None:
+    """What is known of the set-aside of runs of which nothing is there any more."""
+    AsideRow.objects.filter(run_id__in=runs).delete()

@@ -21,6 +21,7 @@ from pinecart.service.jobs.services.due import (
     set_next_due,
     starts_of,
 )
+from pinecart.service.keeping.keeper import Keeper
 from pinecart.service.ledger.services import clear_forgotten
 from pinecart.service.runs.selectors import ended_since, runs_alive
 from pinecart.service.runs.services.holds import end_overdue_holds
@@ -39,6 +40,7 @@ class Clock:
         self, elapsed_s: Callable[[], float] = lambda: time.clock_gettime(time.CLOCK_BOOTTIME)
     ) -> None:
         self._elapsed_s = elapsed_s
+        self._keeper = Keeper()
         self._last: tuple[datetime, float] | None = None
 
     def _clock_was_set(self, now: datetime) -> None:
@@ -69,6 +71,7 @@ class Clock:
         start_due_clearing(now)
         clear_forgotten(now)
         sign_head(now)
+        self._keeper.turn(now)
         for record in jobs_due(now):
             definition, due = definition_of(record), record.next_due
             assert due is not None

@@ -156,6 +156,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("trail-export", "GET"): ADMINISTER,
         ("trail-key", "GET"): ADMINISTER,
         ("settings", "PUT"): ADMINISTER,
+        ("room", "GET"): ADMINISTER,
         ("notices", "GET"): ADMINISTER,
         ("notices", "POST"): ADMINISTER,
         ("notice", "PATCH"): ADMINISTER,

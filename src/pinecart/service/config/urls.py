@@ -20,6 +20,7 @@ APPS = (
     "settings",
     "trail",
     "notices",
+    "keeping",
     "today",
     "forms",
 )

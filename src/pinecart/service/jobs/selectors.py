@@ -187,6 +187,12 @@ def jobs_at_changes() -> list[JobRecord]:
     return list(JobRecord.objects.filter(definition__schedule__kind=CHANGES.kind))
 
 
+def days_of_jobs() -> dict[str, int]:
+    """Job → how long its records are kept, where it has a period of its own."""
+    own = JobRecord.objects.filter(definition__has_key="keep_records")
+    return {record.name: int(record.definition["keep_records"]) for record in own}
+
+
 class Expecting(NamedTuple):
     """A job of which something is expected, since it was first saved."""
 

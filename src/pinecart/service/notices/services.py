@@ -3,7 +3,7 @@ from __future__ import annotations
 import re
 import secrets
 from collections.abc import Mapping, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -33,6 +33,7 @@ from pinecart.service.notices.selectors import (
 from pinecart.service.trail.services import change, changed
 
 _MAIL = re.compile(r"[^@\s,;<>\"']+@[^@\s,;<>\"']+")
+CLEARED_AT_ONCE = 500
 SECURITY = ("tls", "starttls", "none")
 
 
@@ -177,6 +178,16 @@ def seen_up_to() -> int:
 
 def set_seen(event: int) -> None:
     Seen.objects.filter(pk=1).update(event=event)
+
+
+@transaction.atomic(savepoint=False)
+def clear_told(now: datetime, days: int) -> bool:
+    """One step: what happened so long ago is forgotten. False: there was nothing to do."""
+    if not days:
+        return False
+    old = HappeningRow.objects.filter(at__lt=now - timedelta(days=days)).order_by("at")
+    rows = list(old.values_list("pk", flat=True)[:CLEARED_AT_ONCE])
+    return HappeningRow.objects.filter(pk__in=rows).delete()[0] > 0
 
 
 # --- on its way

@@ -29,7 +29,7 @@ class Run(models.Model):
     of: the run that is undone, or whose set-aside is cleared away.   holds: what waits for a
     person; `released`: digests of what a person said yes to.   summed: its records in groups
     (core.totals.Sums), kept in the transaction of the records.   course: how it went along, as
-    [seconds, bytes, objects].
+    [seconds, bytes, objects].   cleared_at: when its records were cleared away.
     """
 
     kind = models.CharField(max_length=10)
@@ -63,6 +63,7 @@ class Run(models.Model):
     told_at = models.DateTimeField(null=True)
     message = models.TextField(blank=True, default="")
     code = models.CharField(max_length=60, blank=True, default="")
+    cleared_at = models.DateTimeField(null=True)
 
     class Meta:
         indexes = [models.Index(fields=["kind", "job", "outcome"], name="runs_latest_of_job")]

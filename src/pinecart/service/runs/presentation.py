@@ -113,6 +113,7 @@ def run_told(run: RunFacts) -> JsonObject:
         "undoable": _is_undoable(run, totals),
         "message": run.message,
         "code": run.code,
+        "cleared_at": run.cleared_at,
     }
     return told | {"sentence": _sentence(told, [hold["message"] for hold in run.holds])}
 

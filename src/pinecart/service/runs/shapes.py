@@ -114,6 +114,9 @@ class RunShape(serializers.Serializer):
     held = HeldShape(allow_null=True, help_text="What waits for a person.")
     undoable = serializers.BooleanField()
     message = serializers.CharField(allow_blank=True)
+    cleared_at = serializers.DateTimeField(
+        allow_null=True, help_text="When its records of each file were cleared away."
+    )
     code = serializers.CharField(allow_blank=True)
 
 

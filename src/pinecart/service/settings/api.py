@@ -8,6 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from pinecart.core.periods import MOST_DAYS, Periods
 from pinecart.service.config.rights import actor_in
 from pinecart.service.config.shapes import checked
 from pinecart.service.settings import selectors, services
@@ -22,6 +23,19 @@ class SettingsShape(serializers.Serializer):
         child=serializers.IntegerField(),
         help_text="The limits above which a run waits for a yes, where its job has none.",
     )
+    keep = serializers.DictField(
+        child=serializers.IntegerField(),
+        help_text="What was recorded → so many days it is kept; 0: without end.",
+    )
+
+
+def _days() -> serializers.IntegerField:
+    return serializers.IntegerField(required=False, min_value=0, max_value=MOST_DAYS)
+
+
+KeptShape = type(
+    "KeptShape", (serializers.Serializer,), {name: _days() for name in Periods._fields}
+)
 
 
 class NewSettingsShape(serializers.Serializer):
@@ -35,6 +49,7 @@ class NewSettingsShape(serializers.Serializer):
         required=False,
         help_text="All that are not as usual. Left out: they stay.",
     )
+    keep = KeptShape(required=False, help_text="What → days; 0: without end. Left out: it stays.")
 
 
 class Settings(APIView):

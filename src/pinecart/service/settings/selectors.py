@@ -10,10 +10,11 @@ from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.guards import Limits
 from pinecart.core.named_values import with_values
+from pinecart.core.periods import Periods
 from pinecart.json_object import JsonObject
 from pinecart.service.settings.models import Setting
 
-VALUES, GUARDS = "values", "guards"
+VALUES, GUARDS, KEEP = "values", "guards", "keep"
 
 
 def values_set() -> dict[str, str]:
@@ -24,15 +25,23 @@ def guards_set() -> dict[str, int]:
     return _value(GUARDS)
 
 
+def keep_set() -> dict[str, int]:
+    """The periods that are not as usual (core.periods)."""
+    return _value(KEEP)
+
+
 def _value(name: str) -> JsonObject:
     found = Setting.objects.filter(name=name).values_list("value", flat=True).first()
     return dict(found or {})
 
 
 def settings_told() -> JsonObject:
-    """guards: all of them, as they hold for a job that says nothing else."""
+    """guards: all of them, as they hold for a job that says nothing else.   keep: how long what was
+    recorded is kept, in days.
+    """
     usual = Limits()._asdict()
-    return {"values": values_set(), "guards": usual | guards_set()}
+    keep = Periods.of(keep_set())._asdict()
+    return {"values": values_set(), "guards": usual | guards_set(), KEEP: keep}
 
 
 def as_it_runs(definition: Definition, moment: datetime | None = None) -> Definition:

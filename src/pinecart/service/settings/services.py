@@ -7,11 +7,12 @@ from pinecart.core.decide import Intent
 from pinecart.core.errors import Invalid
 from pinecart.core.option_spec import Problems
 from pinecart.core.options import OPTIONS
+from pinecart.core.periods import Periods
 from pinecart.core.value_lines import read_values
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.settings.models import Setting
-from pinecart.service.settings.selectors import GUARDS, VALUES, settings_told
+from pinecart.service.settings.selectors import GUARDS, KEEP, VALUES, settings_told
 from pinecart.service.trail.services import change, changed
 
 
@@ -41,6 +42,9 @@ def _read(given: Mapping[str, Any]) -> JsonObject:
         found[VALUES] = values
     if GUARDS in given:
         found[GUARDS] = OPTIONS[GUARDS].value_of(dict(given), Intent.RENEW, "", reading)
+    if KEEP in given:
+        usual = Periods()._asdict()
+        found[KEEP] = {name: n for name, n in given[KEEP].items() if n != usual[name]}
     if reading.problems:
         raise Invalid(reading.problems)
     return found

@@ -1,0 +1,5 @@
+from django.urls import path
+
+from pinecart.service.keeping import api
+
+urlpatterns = [path("room", api.Room.as_view(), name="room")]

@@ -1,0 +1,103 @@
+"""What runs wrote down is cleared away in small steps, once it has been kept for its days.
+What a run came to stays, and so does whatever an undo still needs.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from datetime import datetime, timedelta
+
+from django.db import transaction
+from django.db.models import OuterRef, QuerySet
+
+from pinecart.service.aside.selectors import things_kept
+from pinecart.service.aside.services import forget_asides
+from pinecart.service.config.settings import STATE
+from pinecart.service.runs.models import RecordRow, Run, RunEvent
+
+AT_ONCE = 1000  # rows in one step …
+RUNS_AT_ONCE = 50  # … of so many runs
+EVENTS_KEPT = timedelta(days=2)
+RECORDING = ("transfer", "undo", "expiry", "audit")
+
+
+def clear_records(now: datetime, days: int, of_jobs: Mapping[str, int]) -> bool:
+    """One step: some records of runs that have had their days. days: 0: none.   of_jobs: jobs that
+    have days of their own. False: there was nothing to do.
+    """
+    due = _due(Run.objects.exclude(job__in=list(of_jobs)), now, days)
+    for job, own in of_jobs.items():
+        due = due or _due(Run.objects.filter(job=job), now, own)
+    if due:
+        _clear_some(due, now)
+    return bool(due)
+
+
+def _due(runs: QuerySet[Run], now: datetime, days: int) -> list[int]:
+    if not days:
+        return []
+    ended = runs.filter(kind__in=RECORDING, ended_at__lt=now - timedelta(days=days))
+    due = ended.filter(cleared_at=None).exclude(things_kept(OuterRef("pk")))
+    return list(due.order_by("ended_at").values_list("pk", flat=True)[:RUNS_AT_ONCE])
+
+
+@transaction.atomic(savepoint=False)
+def _clear_some(runs: Collection[int], now: datetime) -> None:
+    if _delete_some(runs) < AT_ONCE:  # these were the last
+        Run.objects.filter(pk__in=runs).update(cleared_at=now, course=[])
+
+
+def _delete_some(runs: Collection[int]) -> int:
+    rows = RecordRow.objects.filter(run_id__in=runs).values_list("pk", flat=True)[:AT_ONCE]
+    return RecordRow.objects.filter(pk__in=list(rows)).delete()[0]
+
+
+def end_runs(now: datetime, *, previews: int, runs: int) -> bool:
+    """One step: some of a preview, or of a run, that has had its days, is forgotten whole."""
+    old = _numbers(_ended_before(now, previews).filter(kind="preview"))
+    if not old:
+        cleared = _ended_before(now, runs).exclude(cleared_at=None)
+        old = _numbers(cleared.exclude(things_kept(OuterRef("pk"))))
+    if old and _forgotten(old):
+        for number in old:
+            clear_log(number)
+    return bool(old)
+
+
+def _numbers(runs: QuerySet[Run]) -> list[int]:
+    return list(runs.values_list("pk", flat=True)[:RUNS_AT_ONCE])
+
+
+@transaction.atomic(savepoint=False)
+def _forgotten(runs: Collection[int]) -> bool:
+    """False: they have more records than are taken away in one step."""
+    if _delete_some(runs) == AT_ONCE:
+        return False
+    forget_asides(runs)
+    Run.objects.filter(pk__in=runs).delete()
+    return True
+
+
+def _ended_before(now: datetime, days: int) -> QuerySet[Run]:
+    if not days:
+        return Run.objects.none()
+    return Run.objects.filter(ended_at__lt=now - timedelta(days=days)).order_by("ended_at")
+
+
+@transaction.atomic(savepoint=False)
+def clear_events(now: datetime, seen: int) -> bool:
+    """One step: events that nobody waits for any more. seen: up to which people were told of."""
+    old = RunEvent.objects.filter(pk__lte=seen, run__ended_at__lt=now - EVENTS_KEPT)
+    rows = list(old.values_list("pk", flat=True)[:AT_ONCE])
+    return RunEvent.objects.filter(pk__in=rows).delete()[0] > 0
+
+
+def clear_log(run: int) -> None:
+    for ending in ("log.jsonl", "lock", "intents"):
+        STATE.run_file(run, ending).unlink(missing_ok=True)
+
+
+def over_before(numbers: list[int], moment: datetime) -> set[int]:
+    """Of these runs those that ended before it, or that there are none of any more."""
+    living = Run.objects.filter(pk__in=numbers).exclude(ended_at__lt=moment)
+    return set(numbers) - set(living.values_list("pk", flat=True))
