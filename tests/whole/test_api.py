@@ -116,6 +116,7 @@ CALLS = [
     ("GET", "runs/999999/proof", "look"),
     ("GET", "settings", "look"),
     ("GET", "room", "administer"),
+    ("POST", "settings/go-on", "administer"),
     ("GET", "notices", "administer"),
     ("POST", "notices", "administer"),
     ("PATCH", "notices/999999", "administer"),

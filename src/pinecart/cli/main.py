@@ -8,7 +8,7 @@ from importlib import import_module
 import click
 
 from pinecart import __version__
-from pinecart.cli.frame import Cart, Words, fail, output_option
+from pinecart.cli.frame import Cart, Words, fail, output_option, say
 from pinecart.cli.words import age, coloured, mark, table
 from pinecart.json_object import JsonObject
 
@@ -41,6 +41,8 @@ COMMANDS = {
     "proof": ("pinecart.cli.proofs", "proof"),
     "demo": ("pinecart.cli.serving", "demo"),
     "let-in": ("pinecart.cli.serving", "let_in"),
+    "backup": ("pinecart.cli.serving", "backup"),
+    "restore": ("pinecart.cli.serving", "restore"),
     "serve": ("pinecart.cli.serving", "serve"),
 }
 
@@ -84,6 +86,9 @@ def cli(ctx: click.Context, cart: Cart) -> None:
 
 def _today(today: JsonObject) -> None:
     click.echo(today["sentence"])
+    if today["restored"]:
+        say(f"▲ Restored from a backup of {today['restored']}: nothing starts by itself until you")
+        say("  say so: pinecart settings go-on")
     for run in today["needed"]:
         number = run["id"]
         ended = run["outcome"] or run["state"]

@@ -207,6 +207,64 @@ def check(cart: Cart, data: str | None, go_on: bool, new_key: bool) -> None:
     sys.exit(PROBLEMS if any(f.ok is False for f in found) else 0)
 
 
+@click.command()
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--data", help=DATA_HELP)
+@click.option("--with-keys", is_flag=True, help="Key files too: whoever has it has all secrets.")
+@output_option
+def backup(cart: Cart, folder: Path, data: str | None, with_keys: bool) -> None:
+    """Back a state folder up into a folder that isn't there yet, also while runs go on.
+
+    \b
+    pinecart backup /srv/backups/monday --data /srv/pinecart
+    """
+    backups = import_module("pinecart.service.config.backups")
+    state = import_module("pinecart.service.config.state").StateFolder(_data(data))
+
+    def made() -> None:
+        told = backups.make_backup(state, folder, with_keys=with_keys)
+
+        def plain() -> None:
+            size = sum(file["bytes"] for file in told["files"].values())
+            say(f"✓ {folder}: {len(told['files'])} files, {size:,} bytes, checked.")
+            if not with_keys:
+                say(f"Without key files. Keep {state.root / 'seal.key'} and the others elsewhere.")
+
+        cart.show(told, plain)
+
+    _run(made)
+
+
+@click.command()
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--data", help=DATA_HELP)
+@output_option
+def restore(cart: Cart, folder: Path, data: str | None) -> None:
+    """Make a state folder of a backup. Nothing starts by itself there until a person says so.
+
+    \b
+    pinecart restore /srv/backups/monday --data /srv/pinecart
+    """
+    backups = import_module("pinecart.service.config.backups")
+    state = import_module("pinecart.service.config.state").StateFolder(_data(data))
+
+    def made() -> None:
+        told = backups.restore(folder, state)
+
+        def plain() -> None:
+            for name in told.missing:
+                say(f"▲ {name} is missing. Put it into {state.root}, as it was with this backup.")
+            if "seal.key" in told.missing:
+                say(f"  If it is lost for good: pinecart check --data {state.root} --new-key")
+            say(f"✓ {state.root} is as it was {told.made_at}.")
+            say(f"Look it over: pinecart check --data {state.root}. Nothing starts by itself until")
+            say("somebody says so: pinecart settings go-on")
+
+        cart.show(told._asdict(), plain)
+
+    _run(made)
+
+
 @click.group(cls=Words, invoke_without_command=True)
 @click.option("--data", help=DATA_HELP)
 @click.option("--port", default=8750, show_default=True, help="Where it listens.")

@@ -80,6 +80,18 @@ def settings_room(cart: Cart) -> None:
     cart.show(found, lambda: table(["what", "room", "kept for"], rows, numbers=[1]))
 
 
+@settings.command("go-on")
+@output_option
+def settings_go_on(cart: Cart) -> None:
+    """After a restore: jobs start by themselves again. Runs that were under way stay paused.
+
+    \b
+    pinecart settings go-on
+    """
+    cart.client.go_on_after_restore()
+    cart.show({}, lambda: say("Jobs start by themselves again. See: pinecart run list"))
+
+
 def _kept(days: int | None) -> str:
     if days is None:
         return ""

@@ -41,6 +41,10 @@ class TellingCalls(ApiDoor):
     def change_mail(self, **fields: Any) -> JsonObject:
         return self.ask("PUT", "mail", body=fields)
 
+    def go_on_after_restore(self) -> None:
+        """After a restore: jobs start by themselves again."""
+        self.ask("POST", "settings/go-on")
+
     def room(self) -> list[JsonObject]:
         """What takes how much room in the state folder, the most first."""
         return self.ask("GET", "room")

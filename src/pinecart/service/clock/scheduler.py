@@ -26,6 +26,7 @@ from pinecart.service.ledger.services import clear_forgotten
 from pinecart.service.runs.selectors import ended_since, runs_alive
 from pinecart.service.runs.services.holds import end_overdue_holds
 from pinecart.service.runs.services.life_cycle import record_skipped, start_due_clearing, start_run
+from pinecart.service.settings.selectors import restored_of
 from pinecart.service.trail.services import note, sign_head
 
 log = logging.getLogger("pinecart.service")
@@ -41,6 +42,7 @@ class Clock:
     ) -> None:
         self._elapsed_s = elapsed_s
         self._keeper = Keeper()
+        self._is_standing = False  # since it was restored, and nobody has said yet that it goes on
         self._last: tuple[datetime, float] | None = None
 
     def _clock_was_set(self, now: datetime) -> None:
@@ -67,10 +69,16 @@ class Clock:
     def turn(self, now: datetime) -> None:
         """However often a job came due since the last turn, it gets one run."""
         self._clock_was_set(now)
+        sign_head(now)
+        if restored_of():
+            self._is_standing = True
+            return
+        if self._is_standing:
+            due_anew(now, all_of_them=True)
+            self._is_standing = False
         end_overdue_holds(now)
         start_due_clearing(now)
         clear_forgotten(now)
-        sign_head(now)
         self._keeper.turn(now)
         for record in jobs_due(now):
             definition, due = definition_of(record), record.next_due

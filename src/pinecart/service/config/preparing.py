@@ -13,6 +13,7 @@ from django.core.management import call_command
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 
+from pinecart.service.config.backups import RESTORED
 from pinecart.service.config.state import StateError, StateFolder
 
 
@@ -41,6 +42,7 @@ def prepare_records(state: StateFolder) -> tuple[str, str] | None:
     runs = import_module("pinecart.service.runs.services.run_database")
     runs.prepare_database()
     _belong_together(state, runs)
+    _after_restore(state)
     if selectors.people_listed():
         return None
     password = people.made_up_password()
@@ -64,6 +66,20 @@ def _belong_together(state: StateFolder, runs: Any) -> None:
     if state.accepts_new_key() and not state.opens(sealed):
         runs.bind(known, state.seal(text))
     state.accepted_new_key()
+
+
+def _after_restore(state: StateFolder) -> None:
+    """Of a folder that was made from a backup: nothing starts or goes on by itself until a person
+    says so.
+    """
+    marker = state.root / RESTORED
+    if not marker.exists():
+        return
+    settings = import_module("pinecart.service.settings.services")
+    life_cycle = import_module("pinecart.service.runs.services.life_cycle")
+    life_cycle.pause_all("It was under way when this state folder was backed up.")
+    settings.was_restored(marker.read_text().strip())
+    marker.unlink()
 
 
 def _copy(state: StateFolder) -> None:

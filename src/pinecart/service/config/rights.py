@@ -157,6 +157,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("trail-key", "GET"): ADMINISTER,
         ("settings", "PUT"): ADMINISTER,
         ("room", "GET"): ADMINISTER,
+        ("go-on", "POST"): ADMINISTER,
         ("notices", "GET"): ADMINISTER,
         ("notices", "POST"): ADMINISTER,
         ("notice", "PATCH"): ADMINISTER,

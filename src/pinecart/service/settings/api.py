@@ -52,6 +52,14 @@ class NewSettingsShape(serializers.Serializer):
     keep = KeptShape(required=False, help_text="What → days; 0: without end. Left out: it stays.")
 
 
+class GoOn(APIView):
+    @extend_schema(request=None, responses={204: None})
+    def post(self, request: Request) -> Response:
+        """After a restore: jobs start by themselves again."""
+        services.go_on(actor_in(request))
+        return Response(status=204)
+
+
 class Settings(APIView):
     @extend_schema(operation_id="settings_show", responses=SettingsShape)
     def get(self, request: Request) -> Response:

@@ -15,6 +15,7 @@ from pinecart.json_object import JsonObject
 from pinecart.service.settings.models import Setting
 
 VALUES, GUARDS, KEEP = "values", "guards", "keep"
+RESTORED = "restored"
 
 
 def values_set() -> dict[str, str]:
@@ -33,6 +34,13 @@ def keep_set() -> dict[str, int]:
 def _value(name: str) -> JsonObject:
     found = Setting.objects.filter(name=name).values_list("value", flat=True).first()
     return dict(found or {})
+
+
+def restored_of() -> str:
+    """When the backup was made that this state folder was made from, and nobody has said yet that
+    it may go on by itself; empty: it goes on.
+    """
+    return str(_value(RESTORED).get("of", ""))
 
 
 def settings_told() -> JsonObject:

@@ -21,6 +21,9 @@ from pinecart.service.today import selectors
 
 class TodayShape(serializers.Serializer):
     sentence = serializers.CharField()
+    restored = serializers.CharField(
+        help_text="Of which time the backup is that this was restored from; empty: it goes on."
+    )
     needed = RunShape(many=True, help_text="Latest runs that need a person.")
     awaited = HappeningShape(many=True, help_text="Expected, and not come yet.")
     working = RunShape(many=True)

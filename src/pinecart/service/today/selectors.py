@@ -14,6 +14,7 @@ from pinecart.service.jobs.services.due import due_first
 from pinecart.service.notices.selectors import still_awaited
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.selectors import last_runs, runs_numbered, runs_seen
+from pinecart.service.settings.selectors import restored_of
 
 SHOWN_DUE = 5
 BAD = ("failed", "problems", "stopped")
@@ -47,6 +48,7 @@ def today(actor: Actor) -> JsonObject:
         )
     return {
         "sentence": sentence,
+        "restored": restored_of(),
         "needed": needed + unfinished,
         "awaited": awaited,
         "working": working,

@@ -28,7 +28,7 @@ from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import StateConflict
 from pinecart.service.jobs.selectors import definition_of, find_job, jobs_at_changes
 from pinecart.service.runs.selectors import runs_alive
-from pinecart.service.settings.selectors import as_it_runs
+from pinecart.service.settings.selectors import as_it_runs, restored_of
 from pinecart.service.stores.selectors import spec_of, store_named
 from pinecart.service.triggers.facts import WatchFacts
 from pinecart.service.triggers.selectors import watches_kept
@@ -56,11 +56,16 @@ class Watcher:
         self._looks = ThreadPoolExecutor(LOOKS_AT_ONCE)
         self._watched: dict[int, Watched] = {}
         self._read_at = 0.0
+        self._stands_still = False
 
     def turn(self, now: datetime) -> None:
         if time.monotonic() - self._read_at >= READ_JOBS_EVERY_S:
-            self._read_jobs(now)
             self._read_at = time.monotonic()
+            self._stands_still = bool(restored_of())
+            if not self._stands_still:
+                self._read_jobs(now)
+        if self._stands_still:
+            return
         for watched in self._watched.values():
             watched.turn(self._looks, now)
 

@@ -34,6 +34,7 @@ from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.trail.services import Change, change
 
 PRIORITIES = {"first": 1, "usual": 0, "last": -1}
+UNDER_WAY = ("queued", "working", "interrupted")
 MOST_COURSE = 1000  # points of a course
 CLEARED_AT_ONCE = 5  # runs whose remains are cleared away, in one turn of the clock
 UPLOADS_AFTER = timedelta(minutes=10)  # after a run's end: then the clock looks for unfinished ones
@@ -181,6 +182,17 @@ def pause_run(actor: Actor, number: int) -> Run:
         run.refresh_from_db()
         tell_state(run)
         return run
+
+
+def pause_all(why: str) -> None:
+    """Whatever is under way or waits for its turn; no process works on any of it."""
+    for run in Run.objects.filter(state__in=UNDER_WAY):
+        with transaction.atomic(savepoint=False):
+            state = advance(RunState(run.state), Event.PAUSE)
+            told = {"state": state.value, "message": why, "code": ""}
+            Run.objects.filter(pk=run.pk).update(**told)
+            run.refresh_from_db()
+            tell_state(run)
 
 
 def resume_run(actor: Actor, number: int) -> Run:

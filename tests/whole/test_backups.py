@@ -1,0 +1,86 @@
+"""A state folder is backed up while runs go on, and made anew: nothing starts there by itself until
+somebody says so, and what is missing is said.
+"""
+
+from __future__ import annotations
+
+import json
+import shutil
+
+import pytest
+
+from pinecart.standins.bucket_server import Behaviour
+from tests.whole.house import House, house, until
+
+
+@pytest.fixture
+def restored(tmp_path):
+    """(a house, another one on a folder restored from its backup, not started)."""
+    for folder in ("first", "second"):
+        (tmp_path / folder).mkdir()
+    with house(tmp_path / "first") as home:
+        every_minute = {"cron": "* * * * *", "zone": "UTC"}
+        home.fresh_job("nightly", {"a": b"1"}, schedule=every_minute)
+        home.fresh_job("slow", {f"{n}": b"x" for n in range(40)})
+        home.carried("nightly")
+        with home.client() as cart, home.behaving(put=Behaviour(delay_s=0.5)):
+            run = cart.start("slow")["id"]
+            until(lambda: home.done_of(run) > 2)
+            told = home.run("backup", str(tmp_path / "backup"), "--data", str(home.state))
+            assert told.returncode == 0, told.stderr
+        home.end()
+        other = House(tmp_path / "second", home.standin, home.endpoint)
+        other.files = home.files
+        yield home, other, tmp_path / "backup"
+        if other.process and other.process.poll() is None:
+            other.end()
+
+
+def restore(home, other, backup):
+    return home.run("restore", str(backup), "--data", str(other.state))
+
+
+def test_nothing_starts_by_itself_after_a_restore_until_somebody_says_so(restored):
+    home, other, backup = restored
+    assert not (backup / "seal.key").exists()
+    told = restore(home, other, backup)
+    assert told.returncode == 0, told.stderr
+    assert told.stderr.startswith("▲ seal.key is missing") and "--new-key" in told.stderr
+    looked = home.run("check", "--data", str(other.state))
+    assert looked.returncode == 1 and "seal.key is missing" in looked.stdout
+    for key in ("seal.key", "trail.key", "sign.key"):
+        shutil.copy(home.state / key, other.state / key)
+    shutil.copy(home.state / "token", other.state / "token")
+    other.start()
+    with other.client() as cart:
+        assert cart.today()["restored"]
+        slow = next(run for run in cart.runs() if run["job"] == "slow")
+        assert (slow["state"], "backed up" in slow["message"]) == ("paused", True)
+        assert "go-on" in other.run().stderr
+        before = len(cart.runs(job="nightly"))
+        other.sql("UPDATE jobs_jobrecord SET next_due='2026-01-01 00:00:00' WHERE name='nightly'")
+        assert cart.start("nightly")["state"] == "queued"
+        until(lambda: cart.runs(job="nightly")[0]["state"] == "ended", 30)
+        assert len(cart.runs(job="nightly")) == before + 1
+        assert other.run("settings", "go-on").returncode == 0
+        assert not cart.today()["restored"]
+        cart.resume(slow["id"])
+        until(lambda: cart.run(slow["id"])["outcome"] == "clean", 60)
+        until(lambda: cart.job("nightly")["next_due"] > "2026-02", 30)
+        assert cart.verify_trail()["is_whole"]
+
+
+def test_a_backup_that_was_changed_or_has_a_part_missing_makes_no_folder(restored):
+    home, other, backup = restored
+    told = json.loads((backup / "backup.json").read_text())
+    assert told["files"]["pinecart.sqlite3"]["bytes"] > 100_000
+    with (backup / "pinecart.sqlite3").open("r+b") as file:
+        file.seek(5000)
+        file.write(b"x")
+    refused = restore(home, other, backup)
+    assert refused.returncode == 4 and "not as it was backed up" in refused.stderr
+    (backup / "pinecart.sqlite3").unlink()
+    assert "missing in the backup" in restore(home, other, backup).stderr
+    assert not other.state.exists() or not any(other.state.iterdir())
+    twice = home.run("backup", str(backup), "--data", str(home.state))
+    assert twice.returncode == 4 and "there already" in twice.stderr
