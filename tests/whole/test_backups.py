@@ -5,12 +5,18 @@ somebody says so, and what is missing is said.
 from __future__ import annotations
 
 import json
+import os
 import shutil
+import tarfile
+from pathlib import Path
 
 import pytest
 
+from pinecart.client import Client
+from pinecart.service.config.state import FORMAT
 from pinecart.standins.bucket_server import Behaviour
-from tests.whole.house import House, house, until
+from tests.standin import running
+from tests.whole.house import PASSWORD, Browser, House, house, until
 
 
 @pytest.fixture
@@ -84,3 +90,53 @@ def test_a_backup_that_was_changed_or_has_a_part_missing_makes_no_folder(restore
     assert not other.state.exists() or not any(other.state.iterdir())
     twice = home.run("backup", str(backup), "--data", str(home.state))
     assert twice.returncode == 4 and "there already" in twice.stderr
+
+
+STATES = sorted((Path(__file__).parent / "states").glob("format-*.tar.gz"))
+
+
+def unpacked(archive, home):
+    """A state folder as an earlier release left it after one run: its stores lie below this house's
+    files now.
+    """
+    with tarfile.open(archive) as packed:
+        packed.extractall(home.state.parent, filter="data")
+    for n in range(1, 6):
+        for place in ("here/posts", "there"):
+            file = home.files / place / f"{n}.csv"
+            file.parent.mkdir(parents=True, exist_ok=True)
+            file.write_text(f"count {n}\n")
+            os.utime(file, (1_700_000_000, 1_700_000_000))
+    columns = [row[1] for row in home.sql("PRAGMA table_info(stores_storerecord)")]
+    for column in columns:
+        home.sql(
+            f"UPDATE stores_storerecord SET {column}=replace({column}, ?, ?)"
+            f" WHERE typeof({column})='text'",
+            "/srv/larkfell/files",
+            str(home.files),
+        )
+
+
+@pytest.mark.parametrize("archive", STATES, ids=lambda archive: archive.name.partition(".")[0])
+def test_the_state_folder_of_every_earlier_release_is_taken_over(archive, tmp_path):
+    assert len(STATES) == FORMAT - 1
+    with running() as (standin, endpoint):
+        home = House(tmp_path, standin, endpoint)
+        unpacked(archive, home)
+        (home.state / "token").unlink(missing_ok=True)
+        home.start()
+        try:
+            code = home.run("let-in", "admin", "--data", str(home.state)).stdout.strip()
+            made = Browser(home.url)
+            assert made.ask("POST", "entry", {"code": code, "password": PASSWORD}).status_code < 300
+            with Client(home.url) as cart:
+                token = cart.token_for("admin", PASSWORD, token_name="taken over")
+            (home.state / "token").write_text(token)
+            assert home.carried("kept")["outcome"] == "nothing-to-do"
+            with home.client() as cart:
+                assert cart.runs(job="kept")[-1]["totals"]["copy"]["objects"] == 5
+                assert cart.verify_trail()["is_whole"]
+            (home.files / "here/posts/6.csv").write_text("new")
+            assert home.carried("kept")["totals"]["copy"]["objects"] == 1
+        finally:
+            home.end()
