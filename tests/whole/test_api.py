@@ -116,6 +116,8 @@ CALLS = [
     ("GET", "runs/999999/proof", "look"),
     ("GET", "settings", "look"),
     ("GET", "room", "administer"),
+    ("POST", "audits/places", "operate"),
+    ("POST", "audits/999999/repair", "define"),
     ("POST", "settings/go-on", "administer"),
     ("GET", "notices", "administer"),
     ("POST", "notices", "administer"),

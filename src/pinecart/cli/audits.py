@@ -7,7 +7,7 @@ import sys
 import click
 
 from pinecart.cli.following import follow_quietly
-from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option
+from pinecart.cli.frame import PROBLEMS, Cart, Words, output_option, say
 from pinecart.cli.previews import wait_option
 from pinecart.cli.words import age, size, table
 from pinecart.json_object import JsonObject
@@ -23,16 +23,61 @@ def audit() -> None:
 
 
 @audit.command("start")
-@click.argument("job")
+@click.argument("places", nargs=-1, required=True, metavar="JOB | HERE THERE")
+@click.option(
+    "--depth",
+    type=click.Choice(["names", "metadata", "content"]),
+    default="names",
+    show_default=True,
+    help="How closely; each looks at what those before do.",
+)
+@click.option(
+    "--sample",
+    type=click.IntRange(1, 100),
+    default=100,
+    show_default=True,
+    help="Of so many in a hundred files more than names and sizes is compared.",
+)
 @wait_option
 @output_option
-def audit_start(cart: Cart, job: str, wait: bool) -> None:
-    """Audit a job now, and tell what was found.
+def audit_start(cart: Cart, places: tuple[str, ...], depth: str, sample: int, wait: bool) -> None:
+    """Audit a job, or two places, now, and tell what was found.
 
     \b
-    pinecart audit start dawn
+    pinecart audit start dawn --depth content --sample 10
+    pinecart audit start pine://posts/dawn/ pine://office/dawn/
     """
-    _show(cart, follow_quietly(cart, cart.client.start_audit(job, wait=wait), "audits"))
+    if len(places) > 2:
+        raise click.UsageError("Name a job, or two places.")
+    if len(places) == 2:
+        here, there = map(cart.client.location, places)
+        begun = cart.client.audit_places(here, there, depth=depth, sample=sample)
+    else:
+        begun = cart.client.start_audit(places[0], wait=wait, depth=depth, sample=sample)
+    _show(cart, follow_quietly(cart, begun, "audits"))
+
+
+@audit.command("repair")
+@click.argument("number", type=int)
+@output_option
+def audit_repair(cart: Cart, number: int) -> None:
+    """Look ahead at what it would take so that there is what is here, of just what was found.
+
+    \b
+    pinecart audit repair 14
+    """
+    begun = cart.client.preview_repair(number)
+    found = follow_quietly(cart, begun, "previews")
+    preview = found["id"]
+    objects = cart.client.objects(preview, of="previews")
+    rows = [[o["decision"], o["reason"], size(o["bytes"]), o["key"]] for o in objects]
+
+    def plain() -> None:
+        click.echo(found["sentence"])
+        table(["decision", "reason", "size", "file"], rows, numbers=[2], flexible=3)
+        say(f"Nothing is done yet. To do just this: pinecart run exactly {preview}")
+
+    cart.show(found, plain)
 
 
 @audit.command("list")

@@ -111,9 +111,25 @@ class JobCalls(ApiDoor):
         """Leg by leg why a file is carried, or isn't. key: its name at the source, or there."""
         return self.ask("GET", f"jobs/{job}/explain", params={"key": key})
 
-    def start_audit(self, job: str, *, wait: bool = False) -> JsonObject:
-        """wait: begins only once no run of the job is under way."""
-        return self.ask("POST", f"jobs/{job}/audit", body={"wait": wait})
+    def start_audit(
+        self, job: str, *, wait: bool = False, depth: str = "names", sample: int = 100
+    ) -> JsonObject:
+        """wait: begins only once no run of the job is under way.   depth: names, metadata or
+        content.   sample: of so many in a hundred files more than names and sizes is compared.
+        """
+        body = {"wait": wait, "depth": depth, "sample": sample}
+        return self.ask("POST", f"jobs/{job}/audit", body=body)
+
+    def audit_places(
+        self, here: str, there: str, *, depth: str = "names", sample: int = 100, **rules: Any
+    ) -> JsonObject:
+        """An audit of two places. rules: take, leave_out."""
+        body = {"from": here, "to": there, "depth": depth, "sample": sample, **rules}
+        return self.ask("POST", "audits/places", body=body)
+
+    def preview_repair(self, audit: int) -> JsonObject:
+        """What it would take to make right what an audit found; `start_exactly` carries it out."""
+        return self.ask("POST", f"audits/{audit}/repair")
 
     def carry(self, source: str, target: str, *, preview: bool = False, **rules: Any) -> JsonObject:
         """Start a one-off transfer: {"run", "sentences", "example"}. rules: intent, take,

@@ -9,6 +9,8 @@ from pinecart.core.errors import Invalid
 from pinecart.core.places import key_of_text, key_text, show
 from pinecart.json_object import JsonObject
 
+MOST_NAMED = 5  # files that are told by name
+
 
 class Part(NamedTuple):
     """What of a job a run looks at, and how settled a file must be.
@@ -78,7 +80,9 @@ class Part(NamedTuple):
         words = []
         if self.leg:
             words.append(f"leg {self.leg}")
-        if self.keys:
+        if len(self.keys) > MOST_NAMED:
+            words.append(f"{len(self.keys):,} files")
+        elif self.keys:
             words.append(", ".join(show(key) for key in sorted(self.keys)))
         if self.prefix:
             words.append(f"below {show(self.prefix)}")

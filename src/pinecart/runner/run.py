@@ -11,7 +11,7 @@ from collections import Counter
 from collections.abc import AsyncIterator, Coroutine
 from typing import Any, NamedTuple, Protocol, TypeVar
 
-from pinecart.core.audit import compare
+from pinecart.core.audit import AuditRules
 from pinecart.core.columns import Rows
 from pinecart.core.decide import Decision, Reason
 from pinecart.core.definition import Definition
@@ -27,10 +27,9 @@ from pinecart.runner.batch_helper import Crew
 from pinecart.runner.concurrency import Pacer
 from pinecart.runner.decided_items import HeldList
 from pinecart.runner.leg import run_leg
+from pinecart.runner.leg_audit import Checkpoint, LegAudit
 from pinecart.runner.leg_context import LegContext, RemovalPace
 from pinecart.runner.leg_tally import LegTally
-from pinecart.runner.listing_streams import far_entries, leg_rows, source_entries
-from pinecart.runner.name_folding import matched, one_name
 from pinecart.runner.progress import Point, Progress
 from pinecart.runner.promise import Promise
 from pinecart.runner.read_once import ReadOnce
@@ -81,6 +80,8 @@ class Records(Protocol):
         ...
 
     async def upload_over(self, key: bytes) -> None: ...
+    def reached(self, leg: int, at: Checkpoint) -> None: ...
+    def reached_before(self, leg: int) -> Checkpoint | None: ...
     def log(self, action: str, message: str, **fields: Any) -> None: ...
 
 
@@ -92,6 +93,7 @@ class Order(NamedTuple):
     (store, prefix) of what is set aside by runs of ours, and so is no file of theirs.   rebound:
     (message, digest) of each store that was bound to another place since this job last ran; nothing
     is done before a person said yes.   promise: what a preview would do, and nothing else is done.
+    audit: how closely an audit looks.
     """
 
     run: int
@@ -113,6 +115,7 @@ class Order(NamedTuple):
     pace: RemovalPace = RemovalPace()
     part: Part = ALL
     promise: Promise | None = None
+    audit: AuditRules = AuditRules()
 
 
 class Ending(NamedTuple):
@@ -236,7 +239,7 @@ class _Work:
         order = self._order
         beside_it = (self._records, self._recorder, self._progress)
         if order.kind == "audit":
-            await _audit(order, number, *beside_it)
+            await self._audited(number)
         elif order.undo or order.kind in ("undo", "expiry"):
             context = leg_context(order, number, self._records)
             kind = AsideExpiry if order.kind == "expiry" else Undo
@@ -247,6 +250,14 @@ class _Work:
                 self._acted += again.acted
         else:
             await self._transferred(number)
+
+    async def _audited(self, number: int) -> None:
+        leg = leg_context(self._order, number, self._records)
+        audit = LegAudit(leg, self._order.audit, self._recorder, self._progress, self._records)
+        try:
+            await audit.go(self._records.pages(number))
+        finally:
+            self._counted += audit.counted()
 
     async def _transferred(self, number: int) -> None:
         leg = leg_context(self._order, number, self._records)
@@ -389,7 +400,7 @@ def leg_context(order: Order, number: int, records: Records) -> LegContext:
         promise=order.promise,
         younger_than=leg.younger_than,
         changing_tries=leg.changing_tries,
-        versions=int(definition.options["versions"]),
+        versions=int(definition.options.get("versions", 1)),
     )
 
 
@@ -397,34 +408,3 @@ async def _keep_listening(records: Records) -> None:
     while True:
         await records.listen()
         await asyncio.sleep(TELL_S)
-
-
-async def _audit(
-    order: Order, number: int, records: Records, recorder: Recorder, progress: Progress
-) -> None:
-    """Compare both sides and the ledger by name, size and memory. Nothing is transferred."""
-    source, target = _sides(order, number)
-    leg = order.definition.legs[number]
-    progress.phases = ["connecting", "listing"]
-    await source.store.check_place(source.prefix)
-    await target.store.check_place(target.prefix)
-    here = source_entries(source, leg.one, leg.renaming, order.scratch)
-    there, rows = far_entries(target, leg.one), leg_rows(records.pages(number), leg.one)
-    selection, now_ns = leg.selection, time.time_ns()
-    names = await one_name(source, target, order.scratch, only_look=True)
-    async for some in matched(here, there, rows, names):
-        for key, entry, far, row in some:
-            if records.stopping():
-                return
-            if entry is None and row is None and far is not None and far.is_place:
-                continue
-            if selection.why_not(entry.source_key if entry else key, entry, now_ns):
-                continue
-            progress.listed += 1
-            found = compare(entry, far, row)
-            if found:
-                size = (entry or far).size if entry or far else 0
-                await recorder.add(
-                    Record(number, key, "finding", found.finding.value, size, message=found.detail)
-                )
-    progress.listing_complete = True

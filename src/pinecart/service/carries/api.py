@@ -11,12 +11,13 @@ from pinecart.core.sentences import dangers, sentences
 from pinecart.json_object import JsonObject
 from pinecart.service.carries import services
 from pinecart.service.config.rights import actor_in
+from pinecart.service.config.shapes import checked
 from pinecart.service.jobs.api import counted_told
 from pinecart.service.jobs.api import told as job_told
 from pinecart.service.jobs.services.counting import count_definition
 from pinecart.service.jobs.shapes import JobShape, LegCountedShape, option_shapes
 from pinecart.service.runs.presentation import run_told
-from pinecart.service.runs.shapes import RunShape
+from pinecart.service.runs.shapes import AuditRulesShape, RunShape
 
 
 class CarryShape(serializers.Serializer):
@@ -95,6 +96,27 @@ class CarriesCheck(Carries):
     """What two places mean, and what would be done with them, in sentences; nothing is started."""
 
     check_only = True
+
+
+class AuditPlacesShape(AuditRulesShape):
+    take = serializers.ListField(child=serializers.CharField(), required=False)
+    leave_out = serializers.ListField(child=serializers.CharField(), required=False)
+
+    def get_fields(self) -> JsonObject:
+        places = {
+            "from": serializers.CharField(help_text="Here: pine://STORE/PATH"),
+            "to": serializers.CharField(help_text="There: pine://STORE/PATH"),
+        }
+        return places | super().get_fields()
+
+
+class AuditOfPlaces(APIView):
+    @extend_schema(request=AuditPlacesShape, responses={201: RunShape})
+    def post(self, request: Request) -> Response:
+        """Compare two places, without a job and without transferring."""
+        asked = checked(AuditPlacesShape, request.data)
+        run = services.start_audit(actor_in(request), asked)
+        return Response(run_told(run), status=201)
 
 
 class RemovalShape(serializers.Serializer):

@@ -18,7 +18,7 @@ from pinecart.service.jobs.services.checking import checked_definition
 from pinecart.service.jobs.services.saving import define_job
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.selectors import run_numbered
-from pinecart.service.runs.services.life_cycle import start_run
+from pinecart.service.runs.services.life_cycle import new_audit, start_run
 from pinecart.service.stores.selectors import shows_buckets, store_for, store_named
 from pinecart.service.stores.services import look_at, make_bucket, stat_at
 
@@ -192,6 +192,23 @@ def start_carry(actor: Actor, meant: Meant, *, preview: bool, new_bucket: bool =
     kind = "preview" if preview else "transfer"
     return start_run(
         actor, meant.definition, kind=kind, cause=f"carried by {actor.name}", alone=False
+    )
+
+
+def start_audit(actor: Actor, given: Mapping[str, Any]) -> RunFacts:
+    """Of two places. given: from, to, take, leave_out, depth, sample.
+
+    Raises NotFound, Conflict, Invalid.
+    """
+    places = {name: value for name, value in given.items() if name not in ("depth", "sample")}
+    meant = meant_by(actor, places)
+    return start_run(
+        actor,
+        meant.definition,
+        kind="audit",
+        cause=f"started by {actor.name}",
+        alone=False,
+        audit=new_audit(given),
     )
 
 

@@ -5,6 +5,7 @@ from pinecart.service.carries import api
 urlpatterns = [
     path("carries", api.Carries.as_view(), name="carries"),
     path("carries/check", api.CarriesCheck.as_view(), name="carries-check"),
+    path("audits/places", api.AuditOfPlaces.as_view(), name="audits-places"),
     path("removals", api.Removals.as_view(), name="removals"),
     path("runs/<int:number>/keep", api.RunKeep.as_view(), name="run-keep"),
 ]

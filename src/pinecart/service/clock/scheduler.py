@@ -12,12 +12,20 @@ from django.db import transaction
 from pinecart.core.definition import Definition
 from pinecart.core.errors import Invalid
 from pinecart.core.triggers import AfterTrigger
+from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import SYSTEM
-from pinecart.service.jobs.selectors import definition_of, jobs_after_others, jobs_due
+from pinecart.service.jobs.selectors import (
+    audits_due,
+    definition_of,
+    jobs_after_others,
+    jobs_due,
+)
 from pinecart.service.jobs.services.due import (
+    audit_after,
     due_anew,
     due_following,
     set_after_seen,
+    set_next_audit,
     set_next_due,
     starts_of,
 )
@@ -25,7 +33,12 @@ from pinecart.service.keeping.keeper import Keeper
 from pinecart.service.ledger.services import clear_forgotten
 from pinecart.service.runs.selectors import ended_since, runs_alive
 from pinecart.service.runs.services.holds import end_overdue_holds
-from pinecart.service.runs.services.life_cycle import record_skipped, start_due_clearing, start_run
+from pinecart.service.runs.services.life_cycle import (
+    new_audit,
+    record_skipped,
+    start_due_clearing,
+    start_run,
+)
 from pinecart.service.settings.selectors import restored_of
 from pinecart.service.trail.services import note, sign_head
 
@@ -90,6 +103,28 @@ class Clock:
                 for moment in starts:
                     self._start_due(definition, record.version, moment, now, among=len(starts))
         self._start_after_others(now)
+        self._start_audits(now)
+
+    def _start_audits(self, now: datetime) -> None:
+        """However often one came due, it is made once; none while one is under way."""
+        for record in audits_due(now):
+            definition = definition_of(record)
+            cause = f"schedule of audits, due {record.next_audit:%Y-%m-%d %H:%M} UTC"
+            given = {"depth": definition["audit_depth"], "sample": definition["audit_sample"]}
+            with transaction.atomic():
+                set_next_audit(record, audit_after(definition, now))
+                try:
+                    start_run(
+                        SYSTEM,
+                        definition,
+                        kind="audit",
+                        cause=cause,
+                        waits=True,
+                        version=record.version,
+                        audit=new_audit(given),
+                    )
+                except (Invalid, StateConflict) as exc:
+                    log.warning("%s was not audited: %s", definition.job, exc.message)
 
     def _start_after_others(self, now: datetime) -> None:
         """However many runs of the other job ended since the last turn, one is started."""

@@ -118,6 +118,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("preview-start", "POST"): OPERATE,
         ("audit", "GET"): LOOK,
         ("audit-findings", "GET"): LOOK,
+        ("audit-repair", "POST"): DEFINE,
         ("preview", "GET"): LOOK,
         ("preview-folders", "GET"): LOOK,
         ("preview-objects", "GET"): LOOK,
@@ -137,6 +138,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
     },
     STORES: {
         ("carries", "POST"): OPERATE,
+        ("audits-places", "POST"): OPERATE,
         ("carries-check", "POST"): OPERATE,
         ("sides", "GET"): LOOK,
     },

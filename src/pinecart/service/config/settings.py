@@ -117,6 +117,7 @@ SPECTACULAR_SETTINGS = {
         "StoreKind": "pinecart.drivers.KINDS",
         "EntryKind": ["file", "folder", "bucket"],
         "YesOrNo": ["yes", "no"],
+        "AuditDepth": ["names", "metadata", "content"],
         "HappeningKind": "pinecart.service.notices.api.KINDS",
         "RightName": ["look", "operate", "define", "administer"],
     },

@@ -8,6 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from pinecart.core.audit import AuditRules
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.differences import differences
@@ -28,6 +29,7 @@ from pinecart.service.jobs.services.due import next_due, schedule_seen
 from pinecart.service.jobs.services.exactly import start_exactly
 from pinecart.service.jobs.services.explaining import LegExplained, explain_file
 from pinecart.service.jobs.services.looking_over import look_over
+from pinecart.service.jobs.services.repairing import preview_repair
 from pinecart.service.jobs.shapes import (
     AuditAskedShape,
     BackShape,
@@ -53,7 +55,7 @@ from pinecart.service.runs.api import started
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.selectors import latest_runs
-from pinecart.service.runs.services.life_cycle import start_run
+from pinecart.service.runs.services.life_cycle import new_audit, start_run
 from pinecart.service.runs.shapes import RunShape
 
 
@@ -278,7 +280,13 @@ class JobStart(APIView):
 
 
 def _start(
-    request: Request, name: str, kind: str, *, part: JsonObject, wait: bool = False
+    request: Request,
+    name: str,
+    kind: str,
+    *,
+    part: JsonObject,
+    wait: bool = False,
+    audit: AuditRules | None = None,
 ) -> RunFacts:
     actor = actor_in(request)
     record = selectors.job_named(name, actor)
@@ -286,7 +294,14 @@ def _start(
     of = read_part(part, len(definition.legs))
     cause = f"started by {actor.name}"
     return start_run(
-        actor, definition, kind=kind, cause=cause, waits=wait, part=of, version=record.version
+        actor,
+        definition,
+        kind=kind,
+        cause=cause,
+        waits=wait,
+        part=of,
+        version=record.version,
+        audit=audit,
     )
 
 
@@ -323,7 +338,17 @@ class JobAudit(APIView):
     def post(self, request: Request, name: str) -> Response:
         """Compare both sides and what is remembered, without transferring."""
         asked = checked(AuditAskedShape, request.data or {})
-        return started(_start(request, name, "audit", part={}, wait=asked["wait"]))
+        rules = new_audit(asked)
+        return started(_start(request, name, "audit", part={}, wait=asked["wait"], audit=rules))
+
+
+class AuditRepair(APIView):
+    @extend_schema(request=None, responses={201: RunShape})
+    def post(self, request: Request, number: int) -> Response:
+        """Look ahead at what it would take to make right what an audit found; carry it out with
+        `POST previews/NUMBER/start`.
+        """
+        return started(preview_repair(actor_in(request), number))
 
 
 class ScheduleView(APIView):

@@ -20,6 +20,7 @@ class JobRecord(models.Model):
     switched_why = models.TextField(blank=True, default="")
     saved_at = models.DateTimeField()
     next_due = models.DateTimeField(null=True, db_index=True)
+    next_audit = models.DateTimeField(null=True, db_index=True)
     after_seen = models.DateTimeField(null=True)
 
 

@@ -213,5 +213,10 @@ def jobs_expecting() -> list[Expecting]:
     return found
 
 
+def audits_due(now: datetime) -> list[JobRecord]:
+    due = JobRecord.objects.filter(is_on=True, next_audit__lte=now)
+    return list(due.order_by("next_audit"))
+
+
 def jobs_due(now: datetime) -> list[JobRecord]:
     return list(JobRecord.objects.filter(is_on=True, next_due__lte=now).order_by("next_due"))

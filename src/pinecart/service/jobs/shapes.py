@@ -10,7 +10,7 @@ from pinecart.core.triggers import TRIGGERS
 from pinecart.json_object import JsonObject
 from pinecart.service.config.shapes import of_fields
 from pinecart.service.jobs import selectors
-from pinecart.service.runs.shapes import ObjectShape, RunShape
+from pinecart.service.runs.shapes import AuditRulesShape, ObjectShape, RunShape
 
 
 def option_shapes(use: str, *, is_of_leg: bool) -> dict[str, serializers.Field]:
@@ -256,10 +256,14 @@ class ExplanationShape(serializers.Serializer):
     records = KeyRecordShape(many=True, help_text="What was done to it, the newest first.")
 
 
-class AuditAskedShape(serializers.Serializer):
+class WaitShape(serializers.Serializer):
     wait = serializers.BooleanField(
         default=False, help_text="Begin only once no run of the job is under way."
     )
+
+
+class AuditAskedShape(WaitShape, AuditRulesShape):
+    pass
 
 
 class AmountShape(serializers.Serializer):
@@ -294,7 +298,7 @@ class CalledShape(serializers.Serializer):
     state = serializers.CharField()
 
 
-class PreviewAskedShape(PartShape, AuditAskedShape):
+class PreviewAskedShape(PartShape, WaitShape):
     pass
 
 

@@ -17,6 +17,7 @@ urlpatterns = [
     path("jobs/<slug:name>/call", api.JobCall.as_view(), name="job-call"),
     path("jobs/<slug:name>/preview", api.JobPreview.as_view(), name="job-preview"),
     path("jobs/<slug:name>/audit", api.JobAudit.as_view(), name="job-audit"),
+    path("audits/<int:number>/repair", api.AuditRepair.as_view(), name="audit-repair"),
     path("previews/<int:number>/start", api.PreviewStart.as_view(), name="preview-start"),
     path("job-files", files_api.JobFiles.as_view(), name="job-files"),
     path("job-schema", files_api.JobSchema.as_view(), name="job-schema"),

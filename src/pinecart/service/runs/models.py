@@ -30,6 +30,7 @@ class Run(models.Model):
     person; `released`: digests of what a person said yes to.   summed: its records in groups
     (core.totals.Sums), kept in the transaction of the records.   course: how it went along, as
     [seconds, bytes, objects].   cleared_at: when its records were cleared away.
+    audit: how closely an audit looks (core.audit.AuditRules).
     """
 
     kind = models.CharField(max_length=10)
@@ -64,6 +65,7 @@ class Run(models.Model):
     message = models.TextField(blank=True, default="")
     code = models.CharField(max_length=60, blank=True, default="")
     cleared_at = models.DateTimeField(null=True)
+    audit = models.JSONField(default=dict)
 
     class Meta:
         indexes = [models.Index(fields=["kind", "job", "outcome"], name="runs_latest_of_job")]

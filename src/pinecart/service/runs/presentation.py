@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Mapping
 from typing import Any
 
+from pinecart.core.audit import DEPTH_WORDS, could_differ, read_rules
 from pinecart.core.definition import days_kept
 from pinecart.core.lifecycle import RunState
 from pinecart.core.places import key_fields
@@ -114,6 +115,7 @@ def run_told(run: RunFacts) -> JsonObject:
         "message": run.message,
         "code": run.code,
         "cleared_at": run.cleared_at,
+        "audit": run.audit,
     }
     return told | {"sentence": _sentence(told, [hold["message"] for hold in run.holds])}
 
@@ -180,12 +182,24 @@ def _objects(told: JsonObject) -> dict[str, int]:
 
 
 def _audit_sentence(told: JsonObject) -> str:
-    if not told["findings"]:
-        return "✓ Both sides are the same, by name, size and what is remembered."
-    found = [
-        f"{n:,} {reason.removeprefix('finding ')}" for reason, n in sorted(told["reasons"].items())
-    ]
-    return f"▲ Both sides are not the same: {', '.join(found)}."
+    rules = read_rules(told["audit"])
+    found, alike = [], 0
+    for reason, n in sorted(told["reasons"].items()):
+        decision, _, why = reason.partition(" ")
+        if decision == "finding":
+            found.append(f"{n:,} {why}")
+        alike += n if decision == "leave" else 0
+    by = f"by {DEPTH_WORDS[rules.depth]}"
+    if found:
+        return f"▲ Both sides are not the same: {', '.join(found)}; {alike:,} are alike, {by}."
+    if rules.sample >= 100:
+        return f"✓ Both sides are the same, {by}: {alike:,} files."
+    looked = told["reasons"].get("leave recognised", 0)
+    most = could_differ(looked)
+    return (
+        f"✓ Both sides are the same, {by}: of {alike:,} files a random {looked:,} were looked at "
+        f"closely. Had more than {most:.2%} of them differed, one would have shown (95 % sure)."
+    )
 
 
 def problem_groups(run: RunFacts) -> list[JsonObject]:

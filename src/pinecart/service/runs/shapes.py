@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rest_framework import serializers
 
+from pinecart.core.audit import Depth
 from pinecart.core.decide import Decision
 from pinecart.json_object import JsonObject
 from pinecart.service.runs.report_formats import REPORT_FORMATS
@@ -69,6 +70,20 @@ class HeldShape(serializers.Serializer):
     lists = HeldListShape(many=True)
 
 
+class AuditRulesShape(serializers.Serializer):
+    depth = serializers.ChoiceField(
+        [depth.value for depth in Depth],
+        default=Depth.NAMES.value,
+        help_text="names (and sizes), metadata, or content; each looks at what those before do.",
+    )
+    sample = serializers.IntegerField(
+        default=100,
+        min_value=1,
+        max_value=100,
+        help_text="Of so many in a hundred files metadata and content are looked at.",
+    )
+
+
 class RunShape(serializers.Serializer):
     id = serializers.IntegerField()
     kind = serializers.CharField(help_text="transfer, preview, audit, undo or expiry.")
@@ -114,6 +129,7 @@ class RunShape(serializers.Serializer):
     held = HeldShape(allow_null=True, help_text="What waits for a person.")
     undoable = serializers.BooleanField()
     message = serializers.CharField(allow_blank=True)
+    audit = AuditRulesShape(help_text="Of an audit: how closely it looks.")
     cleared_at = serializers.DateTimeField(
         allow_null=True, help_text="When its records of each file were cleared away."
     )

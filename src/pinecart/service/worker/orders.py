@@ -61,6 +61,7 @@ def order_of(run: RunFacts) -> JsonObject:
         "of": run.of,
         "released": run.released,
         "part": dict(run.part),
+        "audit": dict(run.audit),
         "job": run.job,
         "definition": run.definition,
         "awaited": [d.as_mapping() for d in awaited],

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import time
+from base64 import b64decode, b64encode
 from collections.abc import AsyncIterator, Iterable
 from typing import IO, Any, NamedTuple
 
@@ -15,12 +16,14 @@ from pinecart.core.ports import Store, Uploads
 from pinecart.core.selection import Selection
 from pinecart.json_object import JsonObject
 from pinecart.runner.concurrency import Pacer
+from pinecart.runner.leg_audit import Checkpoint
 from pinecart.runner.records import Record
 from pinecart.runner.run import Order
 from pinecart.runner.side import identity_of
 from pinecart.runner.undo import Done
 from pinecart.service.aside import selectors as aside
 from pinecart.service.config.settings import STATE
+from pinecart.service.config.state import write_whole
 from pinecart.service.ledger import selectors as ledger
 from pinecart.service.ledger.services import open_scope
 from pinecart.service.runs import selectors
@@ -81,6 +84,7 @@ class RunRecords:
         self.scopes: dict[int, int] = {}
         self._past: dict[int, list[int]] = {}  # leg → every ledger it ever had between these places
         self._intents = Intents(STATE.run_file(self._run, "intents"))
+        self._checked = STATE.run_file(self._run, "checked")
         self._settled: dict[
             int, tuple[str, str]
         ] = {}  # leg → the selection carried out before, and this one's
@@ -252,6 +256,22 @@ class RunRecords:
     def forget_intents(self) -> None:
         """All that was done is on record now."""
         self._intents.close()
+        self._checked.unlink(missing_ok=True)
+
+    def reached(self, leg: int, at: Checkpoint) -> None:
+        """How far an audit has come: a file beside the run's log, whole or not there."""
+        told = {"leg": leg, "key": b64encode(at.key).decode(), "counted": at.counted}
+        write_whole(self._checked, json.dumps(told))
+
+    def reached_before(self, leg: int) -> Checkpoint | None:
+        try:
+            told = json.loads(self._checked.read_text())
+        except FileNotFoundError:
+            return None
+        if told["leg"] != leg:
+            return None
+        counted = [(why, objects, size) for why, objects, size in told["counted"]]
+        return Checkpoint(b64decode(told["key"]), counted)
 
     def pausing(self) -> bool:
         return self._pause

@@ -14,6 +14,7 @@ import signal
 import sys
 import time
 
+from pinecart.core.audit import read_rules
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import PinecartError, SignInRefused
 from pinecart.core.part import read_part
@@ -149,4 +150,5 @@ def _order(given: JsonObject) -> Order:
         settle_s=OPTIONS.settle_s,
         rebound=tuple((message, digest) for message, digest in given["rebound"]),
         part=read_part(given["part"], len(definition.legs)),
+        audit=read_rules(given["audit"]),
     )

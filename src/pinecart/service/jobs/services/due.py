@@ -8,7 +8,10 @@ from datetime import datetime, timedelta
 
 from django.utils import timezone
 
+from pinecart.core.dated_places import zone_of
 from pinecart.core.definition import Definition
+from pinecart.core.schedule import parse_schedule
+from pinecart.core.schedule_words import cron_of
 from pinecart.core.triggers import Trigger, TriggerState
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor
@@ -26,6 +29,18 @@ def due_after(
     planned = last_due - later if last_due else None
     due = definition.trigger.due(now - later, TriggerState(planned))
     return due + later if due else None
+
+
+def audit_after(definition: Definition, now: datetime) -> datetime | None:
+    """When a job is audited by itself after `now`; None: only when somebody starts it."""
+    text = definition["audit_at"]
+    if not text:
+        return None
+    return parse_schedule(cron_of(text) or text, zone_of(definition)).after(now)
+
+
+def set_next_audit(record: JobRecord, due: datetime | None) -> None:
+    JobRecord.objects.filter(pk=record.pk).update(next_audit=due)
 
 
 def _later_s(definition: Definition) -> int:

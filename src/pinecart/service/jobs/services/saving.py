@@ -23,7 +23,7 @@ from pinecart.service.jobs.selectors import (
     version_numbered,
 )
 from pinecart.service.jobs.services.checking import checked_definition
-from pinecart.service.jobs.services.due import due_after
+from pinecart.service.jobs.services.due import audit_after, due_after
 from pinecart.service.runs.services.run_records import forget_job
 from pinecart.service.stores.services import set_uses
 from pinecart.service.trail.services import change, changed
@@ -103,6 +103,7 @@ def _save(actor: Actor, record: JobRecord, definition: Definition, due: datetime
     record.definition = definition.as_mapping()
     record.saved_at = timezone.now()
     record.next_due = due
+    record.next_audit = audit_after(definition, timezone.now())
     record.after_seen = record.saved_at
     record.save()
     JobVersion.objects.create(

@@ -50,6 +50,12 @@ def records_of_key(job: str, leg: int, names: Collection[bytes]) -> list[JsonObj
     ]
 
 
+def keys_found(audit: int, *, but: str, most: int) -> list[bytes]:
+    """Of what an audit found the keys, those with one finding left out."""
+    rows = RecordRow.objects.filter(run_id=audit, decision="finding").exclude(reason=but)
+    return [bytes(key) for key in rows.values_list("key", flat=True)[:most]]
+
+
 def objects_recorded(run: int) -> int:
     """Of how many objects a run has written down what it did."""
     groups = Run.objects.values_list("summed", flat=True).get(pk=run)

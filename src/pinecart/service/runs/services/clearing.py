@@ -93,7 +93,7 @@ def clear_events(now: datetime, seen: int) -> bool:
 
 
 def clear_log(run: int) -> None:
-    for ending in ("log.jsonl", "lock", "intents"):
+    for ending in ("log.jsonl", "lock", "intents", "checked"):
         STATE.run_file(run, ending).unlink(missing_ok=True)
 
 

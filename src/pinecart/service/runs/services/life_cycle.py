@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import secrets
+from collections.abc import Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
 from django.utils import timezone
 
+from pinecart.core.audit import AuditRules, read_rules
 from pinecart.core.decide import Reason
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
@@ -69,9 +72,10 @@ def start_run(
     part: Part = ALL,
     version: int | None = None,
     due: datetime | None = None,
+    audit: AuditRules | None = None,
 ) -> Run:
     """Queue a run. version: of the job.   due: the time by which dated places are filled in; now,
-    without one.
+    without one.   audit: how closely an audit looks.
 
     Raises NotAllowed, Conflict if one of the same job is under way (and it must be alone), Invalid
     where its places, filled in, can't be a job's.
@@ -102,10 +106,16 @@ def start_run(
             waits=waits,
             part=part.as_mapping(),
             rate=definition.rate,
+            audit=audit.as_mapping() if audit else {},
         )
         tell_state(run)
         made.note(f"{kind}.started", definition.job, run=run.pk)
         return run
+
+
+def new_audit(given: Mapping[str, Any]) -> AuditRules:
+    """As it was asked for; which files are in its sample is drawn now."""
+    return read_rules({**given, "seed": secrets.randbits(31)})
 
 
 @transaction.atomic
@@ -314,7 +324,7 @@ def _outcome(run: Run, ending: Ending) -> Outcome:
     told = run_told(run)
     differs = bool(run.far_side and run.far_side["differences"])
     later = (Reason.TOO_YOUNG, Reason.AWAITED)
-    return outcome_of(
+    outcome = outcome_of(
         told["totals"],
         problems=told["problems"] + told["findings"] + differs,
         stopped=ending.stopped,
@@ -322,6 +332,8 @@ def _outcome(run: Run, ending: Ending) -> Outcome:
         folders=sum(told["folders"].values()),
         later=sum(told["reasons"].get(f"leave {reason}", 0) for reason in later),
     )
+    found_nothing = run.kind == "audit" and outcome is Outcome.NOTHING_TO_DO
+    return Outcome.CLEAN if found_nothing else outcome
 
 
 def _waits(run: Run, ending: Ending) -> bool:
