@@ -21,6 +21,7 @@ const SchedulePage = lazy(() => import('./features/jobs/SchedulePage'))
 const ExplainPage = lazy(() => import('./features/jobs/ExplainPage'))
 const JobFilesPage = lazy(() => import('./features/jobs/JobFilesPage'))
 const PreviewPage = lazy(() => import('./features/jobs/PreviewPage'))
+const AuditsPage = lazy(() => import('./features/jobs/AuditsPage'))
 const AuditPage = lazy(() => import('./features/jobs/AuditPage'))
 const RunsPage = lazy(() => import('./features/runs/RunsPage'))
 const RunPage = lazy(() => import('./features/runs/RunPage'))
@@ -41,6 +42,7 @@ const PAGES = [
   ['/jobs', 'Jobs'],
   ['/schedule', 'Schedule'],
   ['/runs', 'Runs'],
+  ['/audits', 'Audits'],
   ['/stores', 'Stores'],
   ['/find', 'Find'],
 ] as const
@@ -176,6 +178,7 @@ function House({ name, session }: { name: string; session: Session }) {
               <Routes>
                 <Route path="me" element={<OwnPage />} />
                 <Route path="people" element={<PeoplePage />} />
+                <Route path="audits" element={<AuditsPage />} />
                 <Route path="notices" element={<NoticesPage />} />
                 <Route path="trail" element={<TrailPage />} />
                 <Route path="settings" element={<SettingsPage />} />

@@ -116,6 +116,7 @@ CALLS = [
     ("GET", "runs/999999/proof", "look"),
     ("GET", "settings", "look"),
     ("GET", "room", "administer"),
+    ("GET", "today/picture", "look"),
     ("POST", "audits/places", "operate"),
     ("POST", "audits/999999/repair", "define"),
     ("POST", "settings/go-on", "administer"),

@@ -50,6 +50,13 @@ export const auditQuery = (number: number) =>
     queryFn: () => got(api.GET('/api/v1/audits/{number}', { params: { path: { number } } })),
   })
 
+/** Audits, the newest first. */
+export const auditsQuery = () =>
+  queryOptions({
+    queryKey: ['audits'],
+    queryFn: () => got(api.GET('/api/v1/audits', { params: { query: { limit: 100 } } })),
+  })
+
 export const logQuery = (number: number) =>
   queryOptions({
     queryKey: ['log', number],

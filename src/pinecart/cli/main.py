@@ -9,6 +9,7 @@ import click
 
 from pinecart import __version__
 from pinecart.cli.frame import Cart, Words, fail, output_option, say
+from pinecart.cli.lanes import draw_lanes
 from pinecart.cli.words import age, coloured, mark, table
 from pinecart.json_object import JsonObject
 
@@ -81,10 +82,11 @@ def cli(ctx: click.Context, cart: Cart) -> None:
     """
     if ctx.invoked_subcommand is None:
         today = cart.client.today()
-        cart.show(today, lambda: _today(today))
+        picture = cart.client.picture()
+        cart.show(today | {"picture": picture}, lambda: _today(today, picture))
 
 
-def _today(today: JsonObject) -> None:
+def _today(today: JsonObject, picture: JsonObject) -> None:
     click.echo(today["sentence"])
     if today["restored"]:
         say(f"▲ Restored from a backup of {today['restored']}: nothing starts by itself until you")
@@ -98,6 +100,7 @@ def _today(today: JsonObject) -> None:
     for one in today["awaited"]:
         click.echo(f"\n▲ {one['job']}: {one['words']}")
         click.echo(f"  Look closer: pinecart job show {one['job']}")
+    draw_lanes(picture)
     if today["recent"]:
         click.echo()
         rows = [[mark(r), r["job"], str(r["id"]), age(r["ended_at"])] for r in today["recent"][:8]]

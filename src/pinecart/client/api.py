@@ -29,6 +29,10 @@ class Client(JobCalls, TellingCalls):
 
     # --- the service
 
+    def picture(self) -> JsonObject:
+        """The last 24 hours as lanes, what was carried on each of 14 days, and the stores."""
+        return self.ask("GET", "today/picture")
+
     def health(self) -> JsonObject:
         return self.ask("GET", "health")
 

@@ -1,10 +1,18 @@
-import { useQuery } from '@tanstack/react-query'
-import { Card, Typography } from 'antd'
-import { Link, useParams } from 'react-router'
+import { useMutation, useQuery } from '@tanstack/react-query'
+import { Button, Card, Typography } from 'antd'
+import { Link, useNavigate, useParams } from 'react-router'
 import { api, got } from '../../api/client'
 import { auditQuery } from '../../api/runs'
 import { FilesTable } from '../../parts/FilesTable'
-import { Ago, At, Loaded, PageHead } from '../../parts/parts'
+import { isOneOff } from '../../lib/words'
+import { Ago, At, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
+
+/** How closely an audit looks. */
+export const DEPTHS = {
+  names: 'By names and sizes',
+  metadata: 'By names, sizes and what goes with each file',
+  content: 'By names, sizes and content',
+}
 
 export default function AuditPage() {
   const number = Number(useParams().id)
@@ -17,7 +25,8 @@ export default function AuditPage() {
       {(told) => (
         <>
           <PageHead title={told.state === 'ended' ? told.sentence : 'Comparing both sides…'}>
-            <Link to={`/jobs/${told.job}`}>{told.job}</Link>
+            {!isOneOff(told.job) && <Link to={`/jobs/${told.job}`}>{told.job}</Link>}
+            {told.state === 'ended' && told.findings > 0 && <Repair audit={number} />}
           </PageHead>
           {told.legs.map((leg) => (
             <Typography.Paragraph key={leg.to}>
@@ -25,8 +34,10 @@ export default function AuditPage() {
             </Typography.Paragraph>
           ))}
           <Typography.Paragraph type="secondary">
-            {told.cause}, <Ago at={told.ended_at ?? told.queued_at} />. Compared by name, size and
-            what is remembered; nothing was transferred.
+            {told.cause}, <Ago at={told.ended_at ?? told.queued_at} />.{' '}
+            {DEPTHS[told.audit.depth ?? 'names']}
+            {(told.audit.sample ?? 100) < 100 && `, of a sample of ${told.audit.sample} %`}; nothing
+            was transferred.
           </Typography.Paragraph>
           {told.message && (
             <Typography.Paragraph type="warning">▲ {told.message}</Typography.Paragraph>
@@ -50,5 +61,25 @@ export default function AuditPage() {
         </>
       )}
     </Loaded>
+  )
+}
+
+/** What it would take to make it right is looked at first. */
+function Repair({ audit }: { audit: number }) {
+  const go = useNavigate()
+  const mayDefine = useMay('define')
+  const repair = useMutation({
+    mutationFn: () =>
+      got(api.POST('/api/v1/audits/{number}/repair', { params: { path: { number: audit } } })),
+    onSuccess: (preview) => go(`/previews/${preview.id}`),
+  })
+  if (!mayDefine) return null
+  return (
+    <>
+      {repair.error && <Failed error={repair.error} />}
+      <Button type="primary" onClick={() => repair.mutate()} loading={repair.isPending}>
+        Look at the repair
+      </Button>
+    </>
   )
 }

@@ -10,6 +10,7 @@ import { Ago, Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts
 import { RunLine } from '../../parts/RunLine'
 import { Sentences } from '../../parts/Sentences'
 import { History } from './History'
+import type { DEPTHS } from './AuditPage'
 import { MoreOfJob } from './MoreOfJob'
 import { TriggerCard } from './Triggers'
 import { Versions } from './Versions'
@@ -126,7 +127,8 @@ function Actions({ job }: { job: Job }) {
     onSuccess: (run) => go(`/previews/${run.id}`),
   })
   const audit = useMutation({
-    mutationFn: () => got(api.POST('/api/v1/jobs/{name}/audit', { ...path, body: { wait } })),
+    mutationFn: (depth: keyof typeof DEPTHS) =>
+      got(api.POST('/api/v1/jobs/{name}/audit', { ...path, body: { wait, depth, sample: 100 } })),
     onSuccess: (run) => go(`/audits/${run.id}`),
   })
   const failed = [start, preview, audit].find((m) => m.error)?.error
@@ -148,8 +150,11 @@ function Actions({ job }: { job: Job }) {
                 Start
               </Button>
             )}
-            <Button onClick={() => audit.mutate()} loading={audit.isPending}>
+            <Button onClick={() => audit.mutate('names')} loading={audit.isPending}>
               Audit
+            </Button>
+            <Button onClick={() => audit.mutate('content')} loading={audit.isPending}>
+              Audit content
             </Button>
             {alive && (
               <Checkbox

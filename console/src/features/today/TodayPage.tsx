@@ -1,10 +1,16 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Card, Col, Empty, Flex, Row, Typography } from 'antd'
+import { Alert, App, Button, Card, Col, Empty, Flex, Row, Skeleton, Typography } from 'antd'
+import { lazy, Suspense } from 'react'
 import { Link } from 'react-router'
-import { api, got, type Run } from '../../api/client'
-import { todayQuery } from '../../api/today'
+import { api, got, type Happening, type Run, type TodayPicture } from '../../api/client'
+import { pictureQuery, todayQuery } from '../../api/today'
+import { exact } from '../../lib/words'
+import { UNDERLINED } from '../../parts/layout'
+import { Lanes } from './Lanes'
 import { Ago, Failed, FromTo, Loaded, PageHead, useMay, useSession } from '../../parts/parts'
 import { RunLine } from '../../parts/RunLine'
+
+const Days = lazy(() => import('./Days'))
 
 export default function TodayPage() {
   const query = useQuery({ ...todayQuery(), refetchInterval: 5000 })
@@ -43,6 +49,9 @@ export default function TodayPage() {
               ))}
             </Card>
           )}
+          <Restored of={today.restored} />
+          {today.awaited.length > 0 && <Awaited rows={today.awaited} />}
+          <Pictures />
           <Row gutter={[16, 16]}>
             <Col xs={24} lg={15}>
               {today.working.length > 0 && (
@@ -53,11 +62,7 @@ export default function TodayPage() {
                 </Card>
               )}
               {today.recent.length > 0 && (
-                <Card
-                  size="small"
-                  title="The last 24 hours"
-                  extra={<Link to="/runs">All runs</Link>}
-                >
+                <Card size="small" title="Ended last" extra={<Link to="/runs">All runs</Link>}>
                   {today.recent.slice(0, 8).map((run) => (
                     <RunLine key={run.id} run={run} />
                   ))}
@@ -85,6 +90,111 @@ export default function TodayPage() {
         </>
       )}
     </Loaded>
+  )
+}
+
+/** The last 24 hours and 14 days as pictures, the stores in a line. */
+function Pictures() {
+  const query = useQuery(pictureQuery())
+  const told = query.data
+  if (!told) return null
+  return (
+    <>
+      {told.lanes.length > 0 && (
+        <Card size="small" title="The last 24 hours" style={{ marginBottom: 16 }}>
+          <Lanes told={told} />
+        </Card>
+      )}
+      <Row gutter={[16, 0]}>
+        {told.days.some((day) => day.runs) && (
+          <Col xs={24} lg={15}>
+            <Card size="small" title="Carried a day" style={{ marginBottom: 16 }}>
+              <Suspense fallback={<Skeleton active paragraph={{ rows: 4 }} />}>
+                <Days days={told.days} />
+              </Suspense>
+            </Card>
+          </Col>
+        )}
+        <Col xs={24} lg={9}>
+          <Card size="small" title="Stores" style={{ marginBottom: 16 }}>
+            {told.stores.map((store) => (
+              <Flex key={store.name} justify="space-between" gap={8} style={{ padding: '4px 0' }}>
+                <Link to={`/stores/${store.name}`} style={UNDERLINED}>
+                  {store.name}
+                </Link>
+                <StoreLine store={store} />
+              </Flex>
+            ))}
+          </Card>
+        </Col>
+      </Row>
+    </>
+  )
+}
+
+function StoreLine({ store }: { store: TodayPicture['stores'][number] }) {
+  if (store.is_reached === false)
+    return <Typography.Text type="danger">✗ {store.message}</Typography.Text>
+  return (
+    <Typography.Text type="secondary">
+      {store.is_reached ? (
+        <>
+          ✓ reached <Ago at={store.tried_at} />
+        </>
+      ) : (
+        'never tried'
+      )}
+      {store.key_since && (
+        <>
+          {' · '}key of <Ago at={store.key_since} />
+        </>
+      )}
+      {store.is_key_old && ' ▲'}
+    </Typography.Text>
+  )
+}
+
+/** Expected, and not come yet. */
+function Awaited({ rows }: { rows: Happening[] }) {
+  return (
+    <Card size="small" title="Expected, and not come" style={{ marginBottom: 16 }}>
+      {rows.map((row) => (
+        <Flex key={row.name} justify="space-between" gap={12} wrap style={{ padding: '8px 0' }}>
+          <span>
+            ▲ <Link to={`/jobs/${row.job}`}>{row.job}</Link>: {row.words}
+          </span>
+          <Link to={row.path}>
+            <Button>Look</Button>
+          </Link>
+        </Flex>
+      ))}
+    </Card>
+  )
+}
+
+/** After a restore nothing starts by itself until somebody says so. */
+function Restored({ of }: { of: string }) {
+  const queries = useQueryClient()
+  const mayGoOn = useSession().data?.administers_all
+  const goOn = useMutation({
+    mutationFn: () => got(api.POST('/api/v1/settings/go-on')),
+    onSuccess: () => queries.invalidateQueries(),
+  })
+  if (!of) return null
+  return (
+    <Alert
+      type="warning"
+      showIcon={false}
+      style={{ marginBottom: 16 }}
+      title={`◆ Restored from a backup of ${exact(of)}: nothing starts by itself until somebody says so.`}
+      action={
+        mayGoOn && (
+          <Button type="primary" onClick={() => goOn.mutate()} loading={goOn.isPending}>
+            Go on: jobs start by themselves again
+          </Button>
+        )
+      }
+    />
   )
 }
 

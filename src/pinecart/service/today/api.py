@@ -3,6 +3,7 @@ from __future__ import annotations
 from importlib import import_module
 
 from django.db import connection
+from django.utils import timezone
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -17,6 +18,7 @@ from pinecart.service.jobs.shapes import DueShape
 from pinecart.service.notices.api import HappeningShape
 from pinecart.service.runs.shapes import RunShape
 from pinecart.service.today import selectors
+from pinecart.service.today.picture import picture_of
 
 
 class TodayShape(serializers.Serializer):
@@ -29,6 +31,54 @@ class TodayShape(serializers.Serializer):
     working = RunShape(many=True)
     recent = RunShape(many=True, help_text="Ended in the last 24 hours, newest first.")
     due = DueShape(many=True)
+
+
+class BarShape(serializers.Serializer):
+    id = serializers.IntegerField()
+    job = serializers.CharField()
+    mark = serializers.CharField(help_text="Its outcome, or its state while it goes on.")
+    started_at = serializers.DateTimeField()
+    ended_at = serializers.DateTimeField(allow_null=True)
+
+
+class LaneShape(serializers.Serializer):
+    job = serializers.CharField()
+    runs = BarShape(many=True)
+    due = serializers.ListField(child=serializers.DateTimeField())
+
+
+class DayShape(serializers.Serializer):
+    day = serializers.DateField(help_text="In UTC.")
+    runs = serializers.IntegerField()
+    files = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+    problems = serializers.IntegerField()
+
+
+class StoreLineShape(serializers.Serializer):
+    name = serializers.CharField()
+    tried_at = serializers.DateTimeField(allow_null=True)
+    is_reached = serializers.BooleanField(allow_null=True, help_text="Null: never tried.")
+    message = serializers.CharField()
+    key_since = serializers.DateTimeField(allow_null=True)
+    is_key_old = serializers.BooleanField()
+
+
+class PictureShape(serializers.Serializer):
+    since = serializers.DateTimeField()
+    now = serializers.DateTimeField()
+    until = serializers.DateTimeField()
+    lanes = LaneShape(many=True, help_text="One for each job that ran, or is due.")
+    more_lanes = serializers.IntegerField()
+    days = DayShape(many=True, help_text="What was carried on each of the last 14 days.")
+    stores = StoreLineShape(many=True)
+
+
+class Picture(APIView):
+    @extend_schema(responses=PictureShape)
+    def get(self, request: Request) -> Response:
+        """The last 24 hours, what was carried a day, and the stores."""
+        return Response(picture_of(actor_in(request), timezone.now()))
 
 
 class HealthShape(serializers.Serializer):

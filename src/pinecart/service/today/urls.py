@@ -5,5 +5,6 @@ from pinecart.service.today import api
 urlpatterns = [
     path("health", api.Health.as_view(), name="health"),
     path("today", api.Today.as_view(), name="today"),
+    path("today/picture", api.Picture.as_view(), name="today-picture"),
     path("demo/arrive", api.DemoArrive.as_view(), name="demo-arrive"),
 ]

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import UTC, date, datetime, time
 from typing import NamedTuple
 
-from pinecart.core.expectations import LastRun
+from django.db.models import Q
+
+from pinecart.core.expectations import DAY, LastRun
 from pinecart.core.happenings import GOOD
 from pinecart.service.runs.models import Run, RunEvent
 
@@ -57,3 +59,64 @@ def _carried(summed: list[dict[str, object]]) -> int:
     """Files that were copied or replaced."""
     done = (group for group in summed if group["done"] and not group["folder"])
     return sum(int(str(group["n"])) for group in done if group["decision"] in CARRIES)
+
+
+class RunBar(NamedTuple):
+    """One run as a bar over time. mark: its outcome, or its state while it goes on."""
+
+    id: int
+    job: str
+    mark: str
+    started_at: datetime
+    ended_at: datetime | None
+
+
+MOST_BARS = 3000
+
+
+def bars_since(moment: datetime) -> list[RunBar]:
+    """The runs that were under way after `moment`, the oldest first; skipped ones too."""
+    open_ones = Q(ended_at=None) | Q(ended_at__gte=moment)
+    rows = Run.objects.filter(open_ones, kind="transfer").order_by("-id")
+    fields = ("pk", "job", "outcome", "state", "queued_at", "started_at", "ended_at")
+    found = []
+    for pk, job, outcome, state, queued, started, ended in rows.values_list(*fields)[:MOST_BARS]:
+        found.append(RunBar(pk, job, outcome or state, started or queued, ended))
+    return found[::-1]
+
+
+class DaySum(NamedTuple):
+    """What runs of one job that ended on one day (UTC) carried."""
+
+    runs: int
+    files: int
+    bytes: int
+    problems: int
+
+
+_PAST: dict[date, dict[str, DaySum]] = {}  # days that are over don't change any more
+MOST_DAYS = 100
+
+
+def carried_on(day: date, today: date) -> dict[str, DaySum]:
+    """job → sums."""
+    if day in _PAST:
+        return _PAST[day]
+    begin = datetime.combine(day, time(), UTC)
+    ended = Run.objects.filter(kind="transfer", ended_at__gte=begin, ended_at__lt=begin + DAY)
+    found: dict[str, DaySum] = {}
+    for job, summed in ended.exclude(outcome="skipped").values_list("job", "summed"):
+        before = found.get(job, DaySum(0, 0, 0, 0))
+        size = sum(g["b"] for g in summed if g["done"] and g["decision"] in CARRIES)
+        problems = sum(g["n"] for g in summed if g["error"])
+        found[job] = DaySum(
+            before.runs + 1,
+            before.files + _carried(summed),
+            before.bytes + size,
+            before.problems + problems,
+        )
+    if day < today:
+        while len(_PAST) >= MOST_DAYS:
+            del _PAST[min(_PAST)]
+        _PAST[day] = found
+    return found

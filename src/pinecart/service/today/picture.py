@@ -1,0 +1,65 @@
+"""The last 24 hours as lanes, what was carried a day, and the stores in a line each."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from pinecart.json_object import JsonObject
+from pinecart.service.config.rights import Actor
+from pinecart.service.jobs.selectors import definition_of, jobs_seen
+from pinecart.service.jobs.services.due import next_due
+from pinecart.service.runs.selectors.history import bars_since, carried_on
+from pinecart.service.stores.selectors import stores_listed
+
+DAYS, HOURS_BACK, HOURS_AHEAD = 14, 24, 4
+MOST_LANES, MOST_DUE = 40, 24
+KEY_OLD = timedelta(days=365)
+
+
+def picture_of(actor: Actor, now: datetime) -> JsonObject:
+    jobs = {record.name: record for record in jobs_seen(actor)}
+    since, until = now - timedelta(hours=HOURS_BACK), now + timedelta(hours=HOURS_AHEAD)
+    lanes: dict[str, JsonObject] = {}
+    for bar in bars_since(since):
+        if bar.job in jobs:
+            lane = lanes.setdefault(bar.job, {"job": bar.job, "runs": [], "due": []})
+            lane["runs"].append(bar._asdict())
+    for name, record in jobs.items():
+        if record.is_on and record.next_due and record.next_due <= until:
+            due = next_due(definition_of(record), MOST_DUE, until)
+            lane = lanes.setdefault(name, {"job": name, "runs": [], "due": []})
+            lane["due"] = due
+    return {
+        "since": since,
+        "now": now,
+        "until": until,
+        "lanes": sorted(lanes.values(), key=lambda lane: lane["job"])[:MOST_LANES],
+        "more_lanes": max(len(lanes) - MOST_LANES, 0),
+        "days": _days(set(jobs), now),
+        "stores": [_store_told(record, now) for record in stores_listed(actor)],
+    }
+
+
+def _days(jobs: set[str], now: datetime) -> list[JsonObject]:
+    today = now.date()
+    found = []
+    for back in range(DAYS - 1, -1, -1):
+        day = today - timedelta(days=back)
+        sums = [of for job, of in carried_on(day, today).items() if job in jobs]
+        names = ("runs", "files", "bytes", "problems")
+        found.append({"day": day, **{n: sum(getattr(one, n) for one in sums) for n in names}})
+    return found
+
+
+def _store_told(record: object, now: datetime) -> JsonObject:
+    name, tried, since = (getattr(record, n) for n in ("name", "tried", "secret_since"))
+    steps = tried or []
+    failed = next((step for step in steps if step["ok"] is False), None)
+    return {
+        "name": name,
+        "tried_at": getattr(record, "tried_at", None),
+        "is_reached": None if not steps else failed is None,
+        "message": failed["message"] if failed else "",
+        "key_since": since,
+        "is_key_old": bool(since and now - since > KEY_OLD),
+    }
