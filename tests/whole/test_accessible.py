@@ -54,6 +54,8 @@ def pages(shared):
         "/find?name=csv",
         "/people",
         "/trail",
+        "/notices",
+        "/audits",
         "/settings",
         "/me",
     ]

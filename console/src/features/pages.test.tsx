@@ -12,6 +12,8 @@ import JobPage from './jobs/JobPage'
 import JobsPage from './jobs/JobsPage'
 import SchedulePage from './jobs/SchedulePage'
 import SettingsPage from './settings/SettingsPage'
+import AuditsPage from './jobs/AuditsPage'
+import NoticesPage from './notices/NoticesPage'
 import PeoplePage from './people/PeoplePage'
 import RunPage from './runs/RunPage'
 import RunsPage from './runs/RunsPage'
@@ -175,6 +177,61 @@ const FORMS = {
   report_formats: [{ name: 'html', title: 'Report', media_type: 'text/html' }],
 }
 
+const HAPPENING = {
+  name: 'not-come:dawn:1',
+  kind: 'expected-not-come',
+  job: 'dawn',
+  run: null,
+  at: '2026-03-02T05:30:00Z',
+  words: 'Nothing new has come for 33 days.',
+  path: '/jobs/dawn',
+  over_at: null,
+}
+const NOTICE = {
+  id: 1,
+  way: 'mail',
+  to: ['wren@larkfell.example'],
+  kinds: ['failed'],
+  job: '',
+  label: '',
+  is_on: true,
+  waiting: 1,
+  sent_at: null,
+  message: 'no answer',
+}
+const PICTURE = {
+  since: '2026-03-01T06:00:00Z',
+  now: '2026-03-02T06:00:00Z',
+  until: '2026-03-02T10:00:00Z',
+  lanes: [
+    {
+      job: 'dawn',
+      runs: [
+        {
+          id: 7,
+          job: 'dawn',
+          mark: 'clean',
+          started_at: '2026-03-02T05:30:00Z',
+          ended_at: '2026-03-02T05:40:00Z',
+        },
+      ],
+      due: ['2026-03-02T07:00:00Z'],
+    },
+  ],
+  more_lanes: 0,
+  days: [{ day: '2026-03-02', runs: 1, files: 4, bytes: 9000, problems: 0 }],
+  stores: [
+    {
+      name: 'office',
+      tried_at: null,
+      is_reached: null,
+      message: '',
+      key_since: null,
+      is_key_old: false,
+    },
+  ],
+}
+
 interface Page {
   page: ReactElement
   needs: Answers
@@ -186,9 +243,34 @@ const PAGES: Record<string, Page> = {
   today: {
     page: <TodayPage />,
     needs: {
-      today: { sentence: 'One run needs a look.', needed: [RUN], working: [], recent: [], due: [] },
+      today: {
+        sentence: 'One run needs a look.',
+        restored: '',
+        needed: [RUN],
+        awaited: [HAPPENING],
+        working: [],
+        recent: [],
+        due: [],
+      },
+      'today/picture': PICTURE,
     },
-    says: 'One run needs a look.',
+    says: /Nothing new has come for 33 days/,
+  },
+  audits: {
+    page: <AuditsPage />,
+    needs: { audits: [{ ...RUN, kind: 'audit', findings: 3, audit: { depth: 'content' } }] },
+    says: 'By names, sizes and content',
+  },
+  notices: {
+    page: <NoticesPage />,
+    needs: {
+      notices: [NOTICE],
+      deliveries: [
+        { ...HAPPENING, id: 1, to: NOTICE.to, tries: 2, sent_at: null, message: 'no answer' },
+      ],
+      mail: { host: 'mail.larkfell.example', port: 587, security: 'tls', sender: 'a@b.example' },
+    },
+    says: /2 tries/,
   },
   jobs: {
     page: <JobsPage />,
@@ -225,7 +307,15 @@ const PAGES: Record<string, Page> = {
   },
   settings: {
     page: <SettingsPage />,
-    needs: { settings: { values: { site: 'north-fell' }, guards: { removals: 7 } }, forms: FORMS },
+    needs: {
+      settings: {
+        values: { site: 'north-fell' },
+        guards: { removals: 7 },
+        keep: { records: 90 },
+      },
+      room: [{ what: 'What was done to each file', bytes: 9000, days: 90 }],
+      forms: FORMS,
+    },
     says: 'site=north-fell',
   },
   'why a file': {

@@ -16,4 +16,8 @@ export const KINDS: Record<Kind, string> = {
 }
 export const USUAL = (Object.keys(KINDS) as Kind[]).filter((k) => k !== 'done' && k !== 'daily')
 
-export const kindWords = (kinds: readonly Kind[]) => kinds.map((kind) => KINDS[kind]).join(', ')
+export const kindWords = (kinds: readonly Kind[]) =>
+  (Object.keys(KINDS) as Kind[])
+    .filter((kind) => kinds.includes(kind))
+    .map((kind) => KINDS[kind])
+    .join(', ')

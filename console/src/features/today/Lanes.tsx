@@ -80,11 +80,13 @@ function Picture({ told }: { told: TodayPicture }) {
         </div>
       ))}
       <div style={{ position: 'relative', height: 18, marginInlineStart: 150, ...axis }}>
-        {hours.map((hour) => (
-          <span key={hour} style={{ position: 'absolute', left: `${at(hour)}%` }}>
-            {inZone(hour, zone.now()).slice(11, 16)}
-          </span>
-        ))}
+        {hours
+          .filter((hour) => at(hour) < 96)
+          .map((hour) => (
+            <span key={hour} style={{ position: 'absolute', left: `${at(hour)}%` }}>
+              {inZone(hour, zone.now()).slice(11, 16)}
+            </span>
+          ))}
       </div>
       {told.more_lanes > 0 && (
         <Typography.Text type="secondary">
@@ -103,6 +105,7 @@ interface BarProps {
 
 function RunBar({ run, told, at }: BarProps) {
   const toneColour = useToneColour()
+  const { token } = theme.useToken()
   const begin = Math.max(at(run.started_at), 0)
   const width = Math.max(at(run.ended_at ?? told.now) - begin, LEAST_WIDTH)
   const mark = MARKS[run.mark] ?? run.mark
@@ -116,13 +119,20 @@ function RunBar({ run, told, at }: BarProps) {
           position: 'absolute',
           left: `${begin}%`,
           width: `${width}%`,
-          minWidth: 10,
+          minWidth: 18,
+          overflow: 'hidden',
+          textAlign: 'center',
+          fontSize: 12,
+          lineHeight: '20px',
+          color: token.colorBgContainer,
           top: 5,
           height: 20,
           borderRadius: 3,
           background: toneColour(run.mark),
         }}
-      />
+      >
+        {mark.slice(0, 1)}
+      </Link>
     </Tooltip>
   )
 }
