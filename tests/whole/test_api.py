@@ -24,6 +24,7 @@ ORDER = ["look", "operate", "define", "administer"]
 CALLS = [
     ("GET", "health", None),
     ("GET", "schema", None),
+    ("GET", "health/ready", None),
     ("GET", "forms", None),
     ("GET", "session", None),
     ("GET", "today", "look"),
@@ -116,6 +117,7 @@ CALLS = [
     ("GET", "runs/999999/proof", "look"),
     ("GET", "settings", "look"),
     ("GET", "room", "administer"),
+    ("GET", "/metrics", "look"),
     ("GET", "today/picture", "look"),
     ("POST", "audits/places", "operate"),
     ("POST", "audits/999999/repair", "define"),
@@ -148,7 +150,8 @@ def tokens(shared):
 
 def ask(shared, method, path, token=None, **rest):
     headers = {"Authorization": f"Bearer {token}"} if token else {}
-    return httpx.request(method, f"{shared.url}/api/v1/{path}", headers=headers, **rest)
+    whole = path if path.startswith("/") else f"/api/v1/{path}"
+    return httpx.request(method, f"{shared.url}{whole}", headers=headers, **rest)
 
 
 @pytest.mark.parametrize(("method", "path", "needed"), CALLS, ids=str)

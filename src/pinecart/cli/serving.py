@@ -97,6 +97,13 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
     show_default=True,
     help="Who has to have one: each by choice, or all administrators by order.",
 )
+@click.option(
+    "--log-format",
+    type=click.Choice(["plain", "json"]),
+    default="plain",
+    show_default=True,
+    help="Of the service's own output.",
+)
 @click.option("--least-free", default=500 << 20, hidden=True)
 @click.option("--settle-s", default=60.0, hidden=True)
 @click.option("--batch-rows", default=1000, hidden=True, type=click.IntRange(1, 1000))

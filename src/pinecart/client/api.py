@@ -29,6 +29,12 @@ class Client(JobCalls, TellingCalls):
 
     # --- the service
 
+    def metrics(self) -> str:
+        """Figures in the Prometheus text format."""
+        answer = self.http.get(f"{self.url}/metrics")
+        must_be_good(answer)
+        return answer.text
+
     def picture(self) -> JsonObject:
         """The last 24 hours as lanes, what was carried on each of 14 days, and the stores."""
         return self.ask("GET", "today/picture")

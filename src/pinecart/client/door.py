@@ -62,9 +62,9 @@ class ApiDoor:
         must_be_good(answer)
         return json_of(answer) if answer.content else None
 
-    def pieces(self, path: str, **params: Any) -> Iterator[bytes]:
+    def pieces(self, call: str, /, **params: Any) -> Iterator[bytes]:
         """A long answer, as it comes."""
-        with self.http.stream("GET", path, params=params) as answer:
+        with self.http.stream("GET", call, params=params) as answer:
             must_be_good(answer)
             yield from answer.iter_bytes()
 

@@ -42,6 +42,7 @@ ANYBODY, OWN, SHOWN, JOB, RUN, STORE, STORES, ALL = (
 ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
     ANYBODY: {
         ("health", "GET"): OPEN,
+        ("health-ready", "GET"): OPEN,
         ("schema", "GET"): OPEN,
         ("forms", "GET"): OPEN,
         ("job-schema", "GET"): OPEN,
@@ -154,6 +155,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("people", "POST"): ADMINISTER,
         ("person", "PATCH"): ADMINISTER,
         ("entry-code", "POST"): ADMINISTER,
+        ("metrics", "GET"): LOOK,
         ("trail", "GET"): ADMINISTER,
         ("trail-verify", "GET"): ADMINISTER,
         ("trail-export", "GET"): ADMINISTER,

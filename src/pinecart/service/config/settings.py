@@ -130,8 +130,11 @@ SPECTACULAR_SETTINGS = {
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"plain": {"format": "%(asctime)s %(name)s %(levelname)s %(message)s"}},
-    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "plain"}},
+    "formatters": {
+        "plain": {"format": "%(asctime)s %(name)s %(levelname)s %(message)s"},
+        "json": {"()": "pinecart.service.config.json_log.JsonLines"},
+    },
+    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": OPTIONS.log_format}},
     "loggers": {"django.request": {"level": "ERROR"}},
     "root": {"handlers": ["stderr"], "level": "WARNING"},
 }

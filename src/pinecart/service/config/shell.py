@@ -10,6 +10,7 @@ from typing import Protocol
 
 from django.db import close_old_connections, connections
 
+from pinecart.service.config.alive import show_life
 from pinecart.service.config.process import end_with_parent
 
 log = logging.getLogger("pinecart.service")
@@ -29,6 +30,7 @@ def keep_turning(turner: Turner, seconds: float) -> None:
     while not stop.is_set():
         try:
             turner.turn(datetime.now(UTC))
+            show_life(type(turner).__name__)
             close_old_connections()
         except Exception:
             log.exception("A turn of %s failed; it is tried again.", type(turner).__name__)

@@ -84,7 +84,8 @@ class Options(NamedTuple):
     tries to write its records. retry_s: so long a run goes on trying a store that is away, before
     it lists an object or ends. behind: addresses of proxies that are believed about whom they speak
     for.   known_as: names it may be asked under. certificate, key: files, with which it speaks TLS
-    itself.   second_factor: of whom it is asked, "by-choice" or "administrators".
+    itself.   second_factor: of whom it is asked, "by-choice" or "administrators".   log_format:
+    of the service's own output, "plain" or "json".
     """
 
     host: str = "127.0.0.1"
@@ -104,6 +105,7 @@ class Options(NamedTuple):
     certificate: str = ""
     key: str = ""
     second_factor: str = "by-choice"
+    log_format: str = "plain"
 
     @property
     def url(self) -> str:

@@ -65,6 +65,7 @@ urlpatterns = [
         SpectacularAPIView.as_view(authentication_classes=[], permission_classes=[ByTable]),
         name="schema",
     ),
+    path("", include("pinecart.service.metrics.urls")),
     re_path(r"^api/(?P<rest>[\s\S]*)$", no_such_call),
     re_path(r"^(?P<page>[\s\S]*)$", console),
 ]

@@ -149,5 +149,13 @@ def still_awaited(jobs: Iterable[str]) -> list[JsonObject]:
     return [happening_told(row) for row in open_ones.order_by("at") if row.job in wanted]
 
 
+def awaited_count() -> int:
+    return HappeningRow.objects.filter(kind__in=OPEN_KINDS, over_at=None).count()
+
+
+def waiting_count() -> int:
+    return Delivery.objects.filter(sent_at=None, given_up=False).count()
+
+
 def names_awaited(job: str) -> QuerySet[HappeningRow]:
     return HappeningRow.objects.filter(job=job, kind__in=OPEN_KINDS, over_at=None)

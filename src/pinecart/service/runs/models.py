@@ -99,6 +99,19 @@ class RecordRow(models.Model):
         unique_together = [("run", "leg", "key")]
 
 
+class RunTally(models.Model):
+    """What runs with one outcome came to since the beginning. lasted: how long at most, in seconds
+    → so many.
+    """
+
+    outcome = models.CharField(max_length=14, unique=True)
+    runs = models.BigIntegerField(default=0)
+    files = models.BigIntegerField(default=0)
+    bytes = models.BigIntegerField(default=0)
+    seconds = models.FloatField(default=0)
+    lasted = models.JSONField(default=dict)
+
+
 class RunEvent(models.Model):
     """Append-only: what streams tell. kind: "state" or "progress"."""
 

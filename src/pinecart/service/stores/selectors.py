@@ -111,6 +111,14 @@ def store_names(actor: Actor) -> list[str]:
     return [s.name for s in stores_listed(actor)]
 
 
+def stores_out_of_reach() -> dict[str, bool]:
+    """Of the stores that were tried: whether the last try succeeded."""
+    found = {}
+    for name, steps in StoreRecord.objects.exclude(tried=None).values_list("name", "tried"):
+        found[name] = all(step["ok"] is not False for step in steps or [])
+    return found
+
+
 def spec_of(record: StoreRecord, *, run: int = 0) -> JsonObject:
     """All that a driver needs, secrets included: only ever passed on through a pipe or used at
     once.

@@ -11,6 +11,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from pinecart import __version__
+from pinecart.service.config.alive import parts_missing
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import actor_in
 from pinecart.service.config.settings import OPTIONS
@@ -107,6 +108,25 @@ class Health(APIView):
         with connection.cursor() as cursor:
             cursor.execute("SELECT 1")
         return Response({"ok": True, "version": __version__})
+
+
+class ReadyShape(serializers.Serializer):
+    ready = serializers.BooleanField()
+    quiet = serializers.ListField(
+        child=serializers.CharField(), help_text="Processes that show no life."
+    )
+
+
+class Ready(APIView):
+    authentication_classes = ()
+
+    @extend_schema(responses={200: ReadyShape, 503: ReadyShape})
+    def get(self, request: Request) -> Response:
+        """Whether everything works: the database, the clock, the worker. Open to all."""
+        with connection.cursor() as cursor:
+            cursor.execute("SELECT 1")
+        quiet = parts_missing(timezone.now().timestamp())
+        return Response({"ready": not quiet, "quiet": quiet}, status=503 if quiet else 200)
 
 
 class DemoArrive(APIView):

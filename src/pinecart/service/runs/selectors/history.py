@@ -9,7 +9,8 @@ from django.db.models import Q
 
 from pinecart.core.expectations import DAY, LastRun
 from pinecart.core.happenings import GOOD
-from pinecart.service.runs.models import Run, RunEvent
+from pinecart.core.lifecycle import ALIVE
+from pinecart.service.runs.models import Run, RunEvent, RunTally
 
 CARRIES = ("copy", "replace")
 
@@ -59,6 +60,20 @@ def _carried(summed: list[dict[str, object]]) -> int:
     """Files that were copied or replaced."""
     done = (group for group in summed if group["done"] and not group["folder"])
     return sum(int(str(group["n"])) for group in done if group["decision"] in CARRIES)
+
+
+def tallies() -> list[RunTally]:
+    """One for each outcome."""
+    return list(RunTally.objects.order_by("outcome"))
+
+
+def under_way() -> dict[str, int]:
+    """state → runs of any kind that haven't ended."""
+    found = dict.fromkeys((state.value for state in ALIVE), 0)
+    rows = Run.objects.filter(state__in=list(found)).values_list("state", flat=True)
+    for state in rows:
+        found[state] += 1
+    return found
 
 
 class RunBar(NamedTuple):

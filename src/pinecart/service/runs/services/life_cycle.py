@@ -33,6 +33,7 @@ from pinecart.service.runs.models import Run, RunEvent
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.selectors import alive_of, run_beside, run_numbered, run_of
 from pinecart.service.runs.services.epochs import hold_epoch
+from pinecart.service.runs.services.tallies import count_run
 from pinecart.service.settings.selectors import as_it_runs
 from pinecart.service.trail.services import Change, change
 
@@ -133,6 +134,7 @@ def record_skipped(definition: Definition, *, cause: str, why: str, now: datetim
         ended_at=now,
         message=why,
     )
+    count_run(run)
     tell_state(run)
 
 
@@ -384,6 +386,7 @@ def end(run: Run, outcome: Outcome) -> None:
     run.outcome = outcome.value
     run.ended_at = timezone.now()
     run.save(update_fields=["state", "outcome", "ended_at"])
+    count_run(run)
     RunEvent.objects.filter(run=run, kind="progress").delete()
     tell_state(run)
 
