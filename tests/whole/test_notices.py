@@ -193,3 +193,27 @@ def test_something_expected_that_did_not_come_is_told_once_until_it_comes(shared
         assert not cart.today()["awaited"]
         cart.drop_notice(told["id"])
         cart.drop_job("awaited")
+
+
+def test_a_marker_object_tells_the_next_step_what_was_placed(shared):
+    _, bucket = shared.fresh_job("marked", {"a.csv": b"1", "b.csv": b"22"})
+    place = f"pine://office/{bucket}/done.json"
+    told = shared.json("notice", "add", "--marker", place, "--job", "marked", "--of", "done")
+    run = shared.carried("marked")
+    shelf = shared.standin.shelf
+
+    def marker():
+        found = shelf.buckets[bucket].get("done.json")
+        return found and json.loads(shelf.body(bucket, "done.json"))["notices"]
+
+    (one,) = until(marker, 60)
+    assert (one["id"], one["kind"]) == (f"run-{run['id']}-done", "done")
+    assert [(p["key"], p["bytes"]) for p in one["placed"]] == [("a.csv", 1), ("b.csv", 2)]
+    assert all(p["checksum"] for p in one["placed"])
+    (shared.files / "marked" / "c.csv").write_bytes(b"3")
+    again = shared.carried("marked")
+    until(lambda: marker()[0]["run"] == again["id"], 60)
+    assert [p["key"] for p in marker()[0]["placed"]] == ["c.csv"]
+    with shared.client() as cart, pytest.raises(ClientError, match="whole name"):
+        cart.drop_notice(told["id"])
+        cart.add_notice({"way": "marker", "to": ["pine://office/x/"], "kinds": ["done"]})

@@ -80,22 +80,28 @@ def _kinds_option(command: Any) -> Any:
 @notice.command("add")
 @click.option("--mail", multiple=True, metavar="ADDRESS", help="By e-mail; may be given again.")
 @click.option("--web", default="", metavar="URL", help="By a signed call of this address.")
+@click.option(
+    "--marker", default="", metavar="LOCATION", help="By an object that is written there."
+)
 @click.option("--job", default="", help="Only of this job.")
 @click.option("--label", default="", help="Only of what has this label.")
 @_kinds_option
 @output_option
 def notice_add(
-    cart: Cart, mail: tuple[str, ...], web: str, kinds: tuple[str, ...], **only: str
+    cart: Cart, mail: tuple[str, ...], web: str, marker: str, kinds: tuple[str, ...], **only: str
 ) -> None:
     """Tell somebody, from now on.
 
     \b
     pinecart notice add --mail wren@larkfell.example --of failed --of held
     pinecart notice add --web https://chat.larkfell.example/hook --label night
+    pinecart notice add --marker pine://office/larkfell/done.json --job dawn --of done
     """
-    if bool(mail) == bool(web):
-        raise click.UsageError("Say whom: --mail ADDRESS, or --web URL.")
-    way, to = ("mail", list(mail)) if mail else ("web", [web])
+    ways = {"mail": list(mail), "web": [web] if web else [], "marker": [marker] if marker else []}
+    chosen = [(way, to) for way, to in ways.items() if to]
+    if len(chosen) != 1:
+        raise click.UsageError("Say whom: --mail ADDRESS, --web URL, or --marker LOCATION.")
+    way, to = chosen[0]
     asked = {"way": way, "to": to, "kinds": list(kinds or USUAL), **only}
     made = cart.client.add_notice(asked)
 

@@ -6,13 +6,18 @@ import { Failed } from '../../parts/parts'
 import { KINDS, USUAL, type Kind } from './kinds'
 
 interface Filled {
-  way: 'mail' | 'web'
+  way: 'mail' | 'web' | 'marker'
   to: string
   kinds: Kind[]
   job: string
   label: string
 }
 
+const TO = {
+  mail: ['Addresses', 'wren@larkfell.example'],
+  web: ['Address that is called', 'https://larkfell.example/hook'],
+  marker: ['Place of the object', 'pine://office/larkfell/done.json'],
+} as const
 const START: Filled = { way: 'mail', to: '', kinds: USUAL, job: '', label: '' }
 
 export function NoticeForm({ onClose }: { onClose: () => void }) {
@@ -66,17 +71,12 @@ export function NoticeForm({ onClose }: { onClose: () => void }) {
             options={[
               { value: 'mail', label: 'By e-mail' },
               { value: 'web', label: 'By a signed web call' },
+              { value: 'marker', label: 'By an object that is written' },
             ]}
           />
         </Form.Item>
-        <Form.Item
-          name="to"
-          label={way === 'mail' ? 'Addresses' : 'Address that is called'}
-          rules={[{ required: true, message: 'Say whom.' }]}
-        >
-          <Input
-            placeholder={way === 'mail' ? 'wren@larkfell.example' : 'https://larkfell.example/hook'}
-          />
+        <Form.Item name="to" label={TO[way][0]} rules={[{ required: true, message: 'Say whom.' }]}>
+          <Input placeholder={TO[way][1]} />
         </Form.Item>
         <Form.Item name="kinds" label="When">
           <Checkbox.Group

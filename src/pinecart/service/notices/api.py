@@ -17,10 +17,10 @@ KINDS = [kind.value for kind in Kind]
 
 
 class NewNoticeShape(serializers.Serializer):
-    way = serializers.ChoiceField(["mail", "web"])
+    way = serializers.ChoiceField(["mail", "web", "marker"])
     to = serializers.ListField(
         child=serializers.CharField(max_length=500),
-        help_text="E-mail addresses; or the one address that is called.",
+        help_text="E-mail addresses; the address that is called; or the place of the marker.",
     )
     kinds = serializers.ListField(child=serializers.ChoiceField(KINDS))
     job = serializers.CharField(default="", allow_blank=True, help_text="Empty: all.")

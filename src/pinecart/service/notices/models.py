@@ -6,12 +6,13 @@ RULE, HAPPENING = "notices.NoticeRule", "notices.HappeningRow"
 
 
 class NoticeRule(models.Model):
-    """Who is told of what. way: "mail" or "web".   to: addresses, or the one that is called.
+    """Who is told of what. way: "mail", "web" or "marker".   to: addresses,
+    the one that is called, or the place of an object that is written.
     kinds: what of (core.happenings.Kind).   job, label: only of it; empty: of all.   sealed: the
     secret that web calls are signed with.
     """
 
-    way = models.CharField(max_length=4)
+    way = models.CharField(max_length=6)
     to = models.JSONField()
     kinds = models.JSONField()
     job = models.CharField(max_length=63, blank=True, default="")

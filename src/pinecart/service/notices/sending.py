@@ -7,14 +7,20 @@ import json
 import smtplib
 import socket
 import ssl
+import time
 from collections.abc import Sequence
 from datetime import datetime
 from email.message import EmailMessage
 from urllib.parse import urlsplit
 
 from pinecart import __version__
-from pinecart.core.errors import StoreError
+from pinecart.core.checksum import crc_of
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Missing, PinecartError, StoreError
 from pinecart.core.happenings import Happening, signature_of, subject_of, text_of
+from pinecart.core.places import parse_location
+from pinecart.core.ports import Put, Store, WriteStamp
+from pinecart.drivers import open_store
 from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.transport import Transport
 from pinecart.service.config.settings import OPTIONS
@@ -25,9 +31,12 @@ from pinecart.service.notices.selectors import (
     password_of,
     secret_of_rule,
 )
+from pinecart.service.runs.selectors.records import placed_by
+from pinecart.service.stores.selectors import spec_of, store_named
 
 TIME_LIMIT_S = 20
 MOST_ANSWER = 64 << 10
+MOST_PLACED = 1000
 
 
 class NotSent(Exception):
@@ -38,6 +47,8 @@ def send(rule: Rule, happenings: Sequence[Happening], now: datetime) -> None:
     """One message that tells of all of them. Raises NotSent."""
     if rule.way == "mail":
         _by_mail(rule.to, happenings)
+    elif rule.way == "marker":
+        _by_marker(rule.to[0], happenings)
     else:
         _by_call(rule.to[0], secret_of_rule(rule), happenings, now)
 
@@ -82,8 +93,7 @@ def _checked(host: str, port: int) -> None:
 
 def _by_call(address: str, secret: str, happenings: Sequence[Happening], now: datetime) -> None:
     url, at = urlsplit(address), now.isoformat()
-    told = [one.payload(console_address()) for one in happenings]
-    body = json.dumps({"notices": told}).encode()
+    body = _body_of(happenings)
     headers = {
         "content-type": "application/json",
         "user-agent": f"pinecart/{__version__}",
@@ -97,6 +107,54 @@ def _by_call(address: str, secret: str, happenings: Sequence[Happening], now: da
         raise NotSent(f"{url.netloc}: {_words(exc)}") from exc
     if not 200 <= status < 300:
         raise NotSent(f"{url.netloc} answered {status}.")
+
+
+def _body_of(happenings: Sequence[Happening]) -> bytes:
+    """What happened, each with the list of what its run placed."""
+    told = []
+    for one in happenings:
+        placed = placed_by(one.run, MOST_PLACED) if one.run else []
+        more = len(placed) == MOST_PLACED
+        told.append({**one.payload(console_address()), "placed": placed, "placed_more": more})
+    return json.dumps({"notices": told}).encode()
+
+
+def _by_marker(text: str, happenings: Sequence[Happening]) -> None:
+    """Writes an object that tells of them, over the one before."""
+    place, body = parse_location(text, field="to"), _body_of(happenings)
+    try:
+        record = store_named(place.store)
+        asyncio.run(_marked(open_store(spec_of(record)), place.path, body))
+    except (PinecartError, TimeoutError) as exc:
+        raise NotSent(f"{place}: {_words(exc)}") from exc
+
+
+async def _marked(store: Store, key: bytes, body: bytes) -> None:
+    try:
+        async with asyncio.timeout(TIME_LIMIT_S):
+            await store.probe(key.rpartition(b"/")[0] + b"/")
+            stamp = WriteStamp("marker", time.time_ns(), crc_of(body))
+            before = await _lies_there(store, key)
+            await store.put(
+                Put(
+                    key,
+                    len(body),
+                    body,
+                    stamp,
+                    if_absent=before is None,
+                    expected=before,
+                    content_type="application/json",
+                )
+            )
+    finally:
+        await store.close()
+
+
+async def _lies_there(store: Store, key: bytes) -> Entry | None:
+    try:
+        return (await store.stat(key)).entry
+    except Missing:
+        return None
 
 
 async def _called(endpoint: str, target: str, headers: dict[str, str], body: bytes) -> int:

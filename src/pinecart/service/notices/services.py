@@ -13,6 +13,7 @@ from django.utils import timezone
 from pinecart.core.errors import Invalid
 from pinecart.core.happenings import GIVEN_UP_AFTER, Kind, next_wait
 from pinecart.core.option_spec import Problems
+from pinecart.core.places import parse_location
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.config.settings import STATE
@@ -30,6 +31,7 @@ from pinecart.service.notices.selectors import (
     rule_told,
     rules_for,
 )
+from pinecart.service.stores.selectors import store_named
 from pinecart.service.trail.services import change, changed
 
 _MAIL = re.compile(r"[^@\s,;<>\"']+@[^@\s,;<>\"']+")
@@ -86,7 +88,9 @@ def _read_rule(given: Mapping[str, Any]) -> JsonObject:
             reading.wrong("to", "notice.address", f"{one!r} is no e-mail address.")
         if way == "web" and (problem := _wrong_address(one)):
             reading.wrong("to", "notice.address", f"{one!r}: {problem}")
-    if not to or (way == "web" and len(to) != 1):
+        if way == "marker":
+            reading.nested(_marker_place, one)
+    if not to or (way != "mail" and len(to) != 1):
         reading.wrong("to", "notice.address", "Say whom: addresses, or the one that is called.")
     if not given["kinds"]:
         reading.wrong("kinds", "notice.kinds", "Say what of: at least one kind.")
@@ -94,6 +98,15 @@ def _read_rule(given: Mapping[str, Any]) -> JsonObject:
         raise Invalid(reading.problems)
     names = ("job", "label", "is_on")
     return {"way": way, "to": to, "kinds": sorted(given["kinds"]), **{n: given[n] for n in names}}
+
+
+def _marker_place(text: str) -> None:
+    """Raises Invalid, NotFound where it is no object's place in a store that is known."""
+    place = parse_location(text, field="to")
+    store_named(place.store)
+    if not place.path or place.path.endswith(b"/"):
+        message = f"{text}: give the marker's whole name, such as pine://office/larkfell/done.json."
+        raise Invalid([{"field": "to", "code": "notice.marker", "message": message}])
 
 
 def _wrong_address(text: str) -> str:

@@ -49,7 +49,7 @@ class Migration(migrations.Migration):
             name='NoticeRule',
             fields=[
                 ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('way', models.CharField(max_length=4)),
+                ('way', models.CharField(max_length=6)),
                 ('to', models.JSONField()),
                 ('kinds', models.JSONField()),
                 ('job', models.CharField(blank=True, default='', max_length=63)),

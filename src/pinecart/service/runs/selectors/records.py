@@ -50,6 +50,13 @@ def records_of_key(job: str, leg: int, names: Collection[bytes]) -> list[JsonObj
     ]
 
 
+def placed_by(run: int, most: int) -> list[JsonObject]:
+    """What a run copied and replaced, in the order of its records."""
+    rows = RecordRow.objects.filter(run_id=run, done=True, folder=False)
+    done = rows.filter(decision__in=("copy", "replace")).order_by("pk")[:most]
+    return [{**key_fields(bytes(row.key)), "bytes": row.size, "checksum": row.crc} for row in done]
+
+
 def keys_found(audit: int, *, but: str, most: int) -> list[bytes]:
     """Of what an audit found the keys, those with one finding left out."""
     rows = RecordRow.objects.filter(run_id=audit, decision="finding").exclude(reason=but)
