@@ -14,6 +14,8 @@ from pinecart.service.jobs.selectors import days_of_jobs
 from pinecart.service.keeping.selectors import free_pages, periods
 from pinecart.service.notices.services import clear_told, seen_up_to
 from pinecart.service.people.services.clearing import clear_old_entries
+from pinecart.service.runs.name_index import add_names, indexed_up_to
+from pinecart.service.runs.selectors.records import names_after
 from pinecart.service.runs.services.clearing import (
     clear_events,
     clear_log,
@@ -25,6 +27,7 @@ from pinecart.service.runs.services.clearing import (
 LOGS_EVERY = timedelta(hours=1)
 STEP_S = 0.2  # of one turn, at most
 FEW_FREE, PAGES_AT_ONCE = 500, 500
+NAMES_AT_ONCE = 1000
 
 
 class Keeper:
@@ -37,9 +40,18 @@ class Keeper:
         until = time.monotonic() + STEP_S
         while self._step(now, kept) and time.monotonic() < until:
             pass
+        self._index_names(time.monotonic() + STEP_S)
         if self._logs_at is None or now - self._logs_at >= LOGS_EVERY:
             self._logs_at = now
             self._clear_logs(now, kept.logs)
+
+    def _index_names(self, until: float) -> None:
+        """The names of records that were written since."""
+        while time.monotonic() < until:
+            rows = names_after(indexed_up_to(), NAMES_AT_ONCE)
+            if not rows:
+                return
+            add_names(rows)
 
     def _step(self, now: datetime, kept: Periods) -> bool:
         return (

@@ -8,6 +8,7 @@ from django.db import connection
 from pinecart.core.periods import PERIOD_TITLES, Periods
 from pinecart.json_object import JsonObject
 from pinecart.service.config.settings import STATE
+from pinecart.service.runs.name_index import FILE
 from pinecart.service.settings.selectors import keep_set
 
 # table → what people call what it holds
@@ -38,6 +39,9 @@ def room_taken() -> list[JsonObject]:
     for table, size in _table_sizes():
         found[TABLES.get(table, REST)] += size
     found["Free pages of the database"] = _free_bytes()
+    names = STATE.root / FILE
+    if names.exists():
+        found["Index of names"] += names.stat().st_size
     for entry in os.scandir(STATE.root / "runs"):
         found["Logs of runs"] += entry.stat().st_size
     kept = periods()._asdict()

@@ -13,8 +13,11 @@ from django.db.models import (
     F,
     Func,
     IntegerField,
+    Max,
+    Min,
     OuterRef,
     Q,
+    QuerySet,
     Sum,
     Value,
 )
@@ -31,6 +34,7 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.ledger.selectors import rows_of
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.models import RecordRow, Run
+from pinecart.service.runs.name_index import can_find, indexed_up_to, numbers_found
 from pinecart.service.runs.presentation import ACTED, record_payload
 
 PAGE = 5000
@@ -130,7 +134,7 @@ def records_after(run: RunFacts, wanted: RecordsWanted) -> list[JsonObject]:
         found = found.annotate(at=_position(F("key"), sought)).filter(at__gt=0)
     if wanted.level:
         found = found.annotate(cut=_position(_rest(prefix), b"/")).filter(cut=0)
-    return [record_payload(dict(row)) for row in found.values(*RECORD_FIELDS)[: wanted.limit]]
+    return [record_payload(row) for row in _page_of(run, found, wanted)]
 
 
 LARGEST, MOST_ASKED = 3, 200_000
@@ -229,18 +233,9 @@ def places_of_name(actor: Actor, name: str, *, limit: int) -> list[JsonObject]:
     that touched it, newest first.
     """
     words = [w for w in name.encode("utf-8", "surrogateescape").split(b"*") if w]
-    found = RecordRow.objects.select_related("run").exclude(run__kind="preview")
-    for i, word in enumerate(words):
-        at = Func(
-            F("key"),
-            Value(word, output_field=BinaryField()),
-            function="instr",
-            output_field=IntegerField(),
-        )
-        found = found.annotate(**{f"at{i}": at}).filter(**{f"at{i}__gt": 0})
     places: dict[tuple[str, str, bytes], JsonObject] = {}
     if words:
-        for row in found.order_by("-id")[:limit].iterator(chunk_size=500):
+        for row in _records_named(words, limit):
             if not actor.may(Right.LOOK, row.run.labels) or row.leg >= len(
                 row.run.definition["legs"]
             ):
@@ -270,6 +265,62 @@ def places_of_name(actor: Actor, name: str, *, limit: int) -> list[JsonObject]:
                 }
             )
     return [p for _, p in sorted(places.items())]
+
+
+def _page_of(run: RunFacts, found: QuerySet[RecordRow], wanted: RecordsWanted) -> list[JsonObject]:
+    """The first that fit, by the index of names where that knows all of this run's."""
+    fields, limit = found.values(*RECORD_FIELDS), wanted.limit
+    part = key_of_text(wanted.text, field="text")
+    if not part or not can_find([part]):
+        return [dict(row) for row in fields[:limit]]
+    ends = RecordRow.objects.filter(run_id=run.pk).aggregate(first=Min("pk"), last=Max("pk"))
+    if not ends["last"] or indexed_up_to() < ends["last"]:
+        return [dict(row) for row in fields[:limit]]
+    above, below = max(ends["first"] - 1, wanted.after), ends["last"] + 1
+    rows: list[JsonObject] = []
+    while len(rows) < limit:
+        some = numbers_found([part], above=above, below=below, limit=PAGE, newest_first=False)
+        rows += [dict(row) for row in fields.filter(pk__in=some)[: limit - len(rows)]]
+        if len(some) < PAGE:
+            break
+        above = some[-1]
+    return rows
+
+
+CHUNK = 500
+MOST_LOOKED_AT = 20_000  # names that the index finds, and that are looked at once more
+
+
+def _records_named(words: list[bytes], limit: int) -> Iterator[RecordRow]:
+    """Records whose keys have all of these parts, the newest first."""
+    rows = _with_parts(RecordRow.objects.select_related("run").exclude(run__kind="preview"), words)
+    known = indexed_up_to() if can_find(words) else 0
+    found = 0
+    for row in rows.filter(pk__gt=known).order_by("-id")[:limit]:
+        found += 1
+        yield row
+    below, looked_at = known + 1, 0
+    while found < limit and below > 1 and looked_at < MOST_LOOKED_AT:
+        numbers = numbers_found(words, above=0, below=below, limit=CHUNK, newest_first=True)
+        if not numbers:
+            return
+        below, looked_at = numbers[-1], looked_at + len(numbers)
+        for row in rows.filter(pk__in=numbers).order_by("-id")[: limit - found]:
+            found += 1
+            yield row
+
+
+def _with_parts(rows: QuerySet[RecordRow], words: list[bytes]) -> QuerySet[RecordRow]:
+    """Those whose keys have all of these parts."""
+    for i, word in enumerate(words):
+        rows = rows.annotate(**{f"at{i}": _position(F("key"), word)}).filter(**{f"at{i}__gt": 0})
+    return rows
+
+
+def names_after(number: int, most: int) -> list[tuple[int, bytes]]:
+    """(number, key) of the records that come next."""
+    rows = RecordRow.objects.filter(pk__gt=number).order_by("pk").values_list("pk", "key")
+    return [(pk, bytes(key)) for pk, key in rows[:most]]
 
 
 def keys_recorded(run: int, leg: int, keys: list[bytes]) -> set[bytes]:

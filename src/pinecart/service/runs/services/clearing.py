@@ -14,6 +14,7 @@ from pinecart.service.aside.selectors import things_kept
 from pinecart.service.aside.services import forget_asides
 from pinecart.service.config.settings import STATE
 from pinecart.service.runs.models import RecordRow, Run, RunEvent
+from pinecart.service.runs.name_index import forget_names
 
 AT_ONCE = 1000  # rows in one step …
 RUNS_AT_ONCE = 50  # … of so many runs
@@ -48,8 +49,10 @@ def _clear_some(runs: Collection[int], now: datetime) -> None:
 
 
 def _delete_some(runs: Collection[int]) -> int:
-    rows = RecordRow.objects.filter(run_id__in=runs).values_list("pk", flat=True)[:AT_ONCE]
-    return RecordRow.objects.filter(pk__in=list(rows)).delete()[0]
+    found = RecordRow.objects.filter(run_id__in=runs).values_list("pk", "key")[:AT_ONCE]
+    rows = [(pk, bytes(key)) for pk, key in found]
+    forget_names(rows)
+    return RecordRow.objects.filter(pk__in=[pk for pk, _ in rows]).delete()[0]
 
 
 def end_runs(now: datetime, *, previews: int, runs: int) -> bool:
