@@ -13,6 +13,7 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
+from pinecart.client import ClientError
 from pinecart.runner.run import MOST_AT_ONCE
 from pinecart.standins.bucket_server import Account, Behaviour
 from tests.standin import KEY, SECRET, Busiest, running
@@ -291,3 +292,26 @@ def test_a_run_that_is_stopped_at_once_gives_up_what_is_in_flight(shared):
         ended = until(lambda: (told := cart.run(run))["state"] == "ended" and told)
         assert time.monotonic() - began < 3 and ended["outcome"] == "stopped"
         assert ended["totals"]["copy"]["objects"] == 0
+
+
+def test_two_runs_are_compared(shared):
+    root, _ = shared.fresh_job("compared", {"a": b"1", "b": b"2"})
+    first = shared.carried("compared")["id"]
+    (root / "c").write_bytes(b"3")
+    (root / "b").write_bytes(b"22")
+    (root / "link").symlink_to("a")
+    second = shared.carried("compared")["id"]
+    with shared.client() as cart:
+        told = cart.compare(second)
+        assert told["other"] == first
+
+        def names(part):
+            assert told[part]["objects"] == len(told[part]["files"])
+            return sorted(file["key"] for file in told[part]["files"])
+
+        assert (names("carried_here"), names("carried_there")) == (["c"], ["a"])
+        assert (names("new_problems"), names("gone_problems")) == (["link"], [])
+        with pytest.raises(ClientError, match="first of its job"):
+            cart.compare(first)
+    words = shared.run("run", "compare", str(second), str(first)).stdout
+    assert f"▲ Problems that run {first} didn't have: 1" in words and "  link" in words

@@ -50,6 +50,18 @@ export const auditQuery = (number: number) =>
     queryFn: () => got(api.GET('/api/v1/audits/{number}', { params: { path: { number } } })),
   })
 
+/** What a run carried and another didn't; the one before it, without. */
+export const compareQuery = (number: number, other?: number) =>
+  queryOptions({
+    queryKey: ['compare', number, other],
+    queryFn: () =>
+      got(
+        api.GET('/api/v1/runs/{number}/compare', {
+          params: { path: { number }, query: other ? { other } : {} },
+        }),
+      ),
+  })
+
 /** Audits, the newest first. */
 export const auditsQuery = () =>
   queryOptions({

@@ -267,6 +267,40 @@ def find(cart: Cart, name: str) -> None:
     cart.show(found, lambda: _show_touched(found))
 
 
+@click.command()
+@click.argument("location")
+@output_option
+def lineage(cart: Cart, location: str) -> None:
+    """Where one file came from, or went to: every run that touched it, with checksum and proof.
+
+    \b
+    pinecart lineage pine://office/larkfell/dawn/2026-03-02-aldermurr.flac
+    """
+    found = _found_at(cart, location)
+
+    def plain() -> None:
+        rows = [
+            [str(t["run"]), t["job"], age(t["at"]), _done_by(t), t["checksum"], t["proof"], place]
+            for place, t in _ways_of(found)
+        ]
+        heads = ["run", "job", "when", "what", "checksum", "proof", "from → to"]
+        table(heads, rows, numbers=[0], flexible=6)
+
+    if not found:
+        say(f"No run has touched {location}. See what lies there: pinecart browse {location}")
+    cart.show(found, plain if found else lambda: None)
+
+
+def _ways_of(places: list[JsonObject]) -> list[tuple[str, JsonObject]]:
+    """(from → to, what a run did), the newest first."""
+    ways = [
+        (f"{place['from']}{place['key']} → {place['to']}{place['key']}", touch)
+        for place in places
+        for touch in place["runs"]
+    ]
+    return sorted(ways, key=lambda way: -way[1]["run"])
+
+
 def _show_touched(places: list[JsonObject]) -> None:
     """Each place, with the latest runs that touched it."""
     for place in places:

@@ -22,6 +22,7 @@ COMMANDS = {
     "bucket": ("pinecart.cli.stores", "bucket"),
     "browse": ("pinecart.cli.browsing", "browse"),
     "find": ("pinecart.cli.browsing", "find"),
+    "lineage": ("pinecart.cli.browsing", "lineage"),
     "upload": ("pinecart.cli.browsing", "upload"),
     "carry": ("pinecart.cli.carrying", "carry"),
     "remove": ("pinecart.cli.carrying", "remove"),

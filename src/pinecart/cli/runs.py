@@ -267,6 +267,37 @@ def run_report(cart: Cart, number: int, output: Any, **options: Any) -> None:
         output.write(piece)
 
 
+DIFFERENCES = {
+    "new_problems": "▲ Problems that run {other} didn't have",
+    "gone_problems": "✓ Problems of run {other} that are gone",
+    "carried_here": "Carried in run {run}, and not in {other}",
+    "carried_there": "Carried in run {other}, and not in {run}",
+}
+
+
+@run.command("compare")
+@click.argument("number", type=int)
+@click.argument("other", type=int, required=False)
+@output_option
+def run_compare(cart: Cart, number: int, other: int | None) -> None:
+    """What a run carried and another didn't; which problems are new. Without OTHER: the run of its
+    job before it.
+
+    \b
+    pinecart run compare 12
+    """
+    found = cart.client.compare(number, other)
+
+    def plain() -> None:
+        for name, words in DIFFERENCES.items():
+            difference = found[name]
+            click.echo(f"{words.format(**found)}: {difference['objects']:,}")
+            for file in difference["files"][:20]:
+                click.echo(f"  {file['key']}  {file['error'] or size(file['bytes'])}")
+
+    cart.show(found, plain)
+
+
 @run.command("keep")
 @click.argument("number", type=int)
 @click.argument("job")

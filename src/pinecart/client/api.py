@@ -345,6 +345,13 @@ class Client(JobCalls, TellingCalls):
             must_be_good(answer)
             yield from answer.iter_text()
 
+    def compare(self, number: int, other: int | None = None) -> JsonObject:
+        """What a run carried and another didn't, and which problems are new. other: the one of its
+        job before it, without.
+        """
+        params = {} if other is None else {"other": other}
+        return self.ask("GET", f"runs/{number}/compare", params=params)
+
     def stop(self, number: int, *, at_once: bool = False) -> JsonObject:
         """at_once: what is in flight isn't finished either."""
         return self.ask("POST", f"runs/{number}/stop", body={"at_once": at_once})

@@ -293,6 +293,9 @@ function Totals({ run }: { run: RunWhole }) {
           <a href={`/api/v1/runs/${run.id}/proof`} title="Names, sizes and checksums, signed">
             Signed proof
           </a>
+          {!isOneOff(run.job) && (
+            <Link to={`/runs/${run.id}/compare`}>Compared with the run before</Link>
+          )}
         </Flex>
       )}
     </Card>

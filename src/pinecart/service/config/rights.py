@@ -107,6 +107,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("run-log", "GET"): LOOK,
         ("run-report", "GET"): LOOK,
         ("run-proof", "GET"): LOOK,
+        ("run-compare", "GET"): LOOK,
         ("run-events", "GET"): LOOK,
         ("run-stop", "POST"): OPERATE,
         ("run-pause", "POST"): OPERATE,

@@ -12,6 +12,7 @@ from rest_framework.views import APIView
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.sentences import sentences
 from pinecart.json_object import JsonObject
+from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Right, actor_in
 from pinecart.service.config.shapes import checked
 from pinecart.service.config.streaming import streamed
@@ -21,8 +22,11 @@ from pinecart.service.runs.estimates import estimate
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.report_formats import REPORT_FORMATS
 from pinecart.service.runs.selectors import records
+from pinecart.service.runs.selectors.history import run_before
 from pinecart.service.runs.services import holds, life_cycle
 from pinecart.service.runs.shapes import (
+    CompareAsked,
+    ComparedShape,
     EventShape,
     FindAsked,
     FoldersAsked,
@@ -183,6 +187,19 @@ class RunReport(APIView):
         answer["Content-Disposition"] = f'{shown}; filename="{name}"'
         answer["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'"
         return answer
+
+
+class RunCompare(APIView):
+    @extend_schema(parameters=[CompareAsked], responses=ComparedShape)
+    def get(self, request: Request, number: int) -> Response:
+        """What this run carried and another didn't, and which problems are new."""
+        actor = actor_in(request)
+        run = selectors.run_numbered(number, actor)
+        other = asked(CompareAsked, request).get("other") or run_before(run)
+        if other is None:
+            message = f"Run {number} is the first of its job: there is none to compare it with."
+            raise UnknownName(message, code="run.no-other")
+        return Response(records.compared(number, selectors.run_numbered(other, actor).pk))
 
 
 class RunProof(APIView):

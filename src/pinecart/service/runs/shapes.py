@@ -270,6 +270,7 @@ class TouchShape(serializers.Serializer):
     done = serializers.BooleanField()
     error = serializers.CharField(allow_blank=True)
     checksum = serializers.CharField(allow_blank=True)
+    proof = serializers.CharField(allow_blank=True)
     at = serializers.DateTimeField(allow_null=True)
 
 
@@ -300,6 +301,26 @@ class WhyShape(serializers.Serializer):
 
 class ReleaseShape(WhyShape):
     digest = serializers.CharField(help_text="Of the lists that were seen.")
+
+
+class CompareAsked(serializers.Serializer):
+    other = serializers.IntegerField(
+        required=False, help_text="The run to compare with; the one of its job before it, without."
+    )
+
+
+class OnlyInShape(serializers.Serializer):
+    objects = serializers.IntegerField(help_text="So many; the files are the first of them.")
+    files = ObjectShape(many=True)
+
+
+class ComparedShape(serializers.Serializer):
+    run = serializers.IntegerField()
+    other = serializers.IntegerField()
+    carried_here = OnlyInShape(help_text="Carried in this run and not in the other.")
+    carried_there = OnlyInShape(help_text="Carried in the other and not in this one.")
+    new_problems = OnlyInShape(help_text="Problems of this run that the other didn't have.")
+    gone_problems = OnlyInShape(help_text="Problems of the other that this one hasn't.")
 
 
 class PublicKeyShape(serializers.Serializer):

@@ -10,6 +10,7 @@ from django.db.models import Q
 from pinecart.core.expectations import DAY, LastRun
 from pinecart.core.happenings import GOOD
 from pinecart.core.lifecycle import ALIVE
+from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.models import Run, RunEvent, RunTally
 
 CARRIES = ("copy", "replace")
@@ -74,6 +75,13 @@ def under_way() -> dict[str, int]:
     for state in rows:
         found[state] += 1
     return found
+
+
+def run_before(run: RunFacts) -> int | None:
+    """The run of the same job before this one, skipped ones left out."""
+    earlier = Run.objects.filter(job=run.job, kind=run.kind, pk__lt=run.pk, state="ended")
+    found = earlier.exclude(outcome="skipped").order_by("-pk")
+    return found.values_list("pk", flat=True).first()
 
 
 class RunBar(NamedTuple):

@@ -261,6 +261,7 @@ def places_of_name(actor: Actor, name: str, *, limit: int) -> list[JsonObject]:
                     "done": row.done,
                     "error": row.error,
                     "checksum": row.crc,
+                    "proof": row.proof,
                     "at": row.run.ended_at or row.run.started_at,
                 }
             )
@@ -288,6 +289,30 @@ def _page_of(run: RunFacts, found: QuerySet[RecordRow], wanted: RecordsWanted) -
 
 
 CHUNK = 500
+FIRST_FILES = 200
+
+
+def compared(run: int, other: int) -> JsonObject:
+    """What one run carried and another didn't, and which problems only one of them had."""
+    carried = Q(done=True, folder=False, decision__in=("copy", "replace"))
+    problem = ~Q(error="")
+    return {
+        "run": run,
+        "other": other,
+        "carried_here": _only_in(run, other, carried),
+        "carried_there": _only_in(other, run, carried),
+        "new_problems": _only_in(run, other, problem),
+        "gone_problems": _only_in(other, run, problem),
+    }
+
+
+def _only_in(run: int, other: int, wanted: Q) -> JsonObject:
+    same = RecordRow.objects.filter(wanted, run_id=other, leg=OuterRef("leg"), key=OuterRef("key"))
+    rows = RecordRow.objects.filter(wanted, ~Exists(same), run_id=run)
+    first = rows.order_by("pk").values(*RECORD_FIELDS)[:FIRST_FILES]
+    return {"objects": rows.count(), "files": [record_payload(dict(row)) for row in first]}
+
+
 MOST_LOOKED_AT = 20_000  # names that the index finds, and that are looked at once more
 
 
