@@ -117,6 +117,7 @@ CALLS = [
     ("GET", "runs/999999/proof", "look"),
     ("GET", "settings", "look"),
     ("GET", "room", "administer"),
+    ("GET", "runs/999999/log/file", "look"),
     ("GET", "runs/999999/compare", "look"),
     ("GET", "/metrics", "look"),
     ("GET", "today/picture", "look"),

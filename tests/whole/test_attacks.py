@@ -365,6 +365,7 @@ ON_LABELS = [
     ("GET", "runs/{r}/log", None, "look"),
     ("GET", "runs/{r}/report", None, "look"),
     ("GET", "runs/{r}/proof", None, "look"),
+    ("GET", "runs/{r}/log/file", None, "look"),
     ("GET", "runs/{r}/compare?other={r}", None, "look"),
     ("POST", "stores/{s}-a/try", {}, "define"),
     ("POST", "jobs/{s}/preview", {}, "operate"),

@@ -315,3 +315,20 @@ def test_two_runs_are_compared(shared):
             cart.compare(first)
     words = shared.run("run", "compare", str(second), str(first)).stdout
     assert f"▲ Problems that run {first} didn't have: 1" in words and "  link" in words
+
+
+def test_a_log_is_filtered_searched_and_saved(shared):
+    root, _ = shared.fresh_job("logged-lines", {"a": b"1"})
+    (root / "Odd-link").symlink_to("a")
+    run = shared.carried("logged-lines")["id"]
+    with shared.client() as cart:
+        every, after = cart.log(run)
+        assert cart.log(run, after=after) == ([], after)
+        bad, _ = cart.log(run, level="warning")
+        assert 0 < len(bad) < len(every) and all(line["level"] != "info" for line in bad)
+        named, _ = cart.log(run, text="odd-LINK")
+        assert named and all("Odd-link" in json.dumps(line) for line in named)
+        whole = b"".join(cart.pieces(f"runs/{run}/log/file"))
+        assert [json.loads(line) for line in whole.splitlines()] == every
+    told = shared.run("run", "log", str(run), "--level", "warning").stdout
+    assert len(told.splitlines()) == len(bad)

@@ -69,13 +69,15 @@ export const auditsQuery = () =>
     queryFn: () => got(api.GET('/api/v1/audits', { params: { query: { limit: 100 } } })),
   })
 
-export const logQuery = (number: number) =>
-  queryOptions({
-    queryKey: ['log', number],
-    queryFn: () =>
-      got(
-        api.GET('/api/v1/runs/{number}/log', {
-          params: { path: { number }, query: { limit: 10000 } },
-        }),
-      ),
-  })
+export interface LogAsked {
+  level: 'info' | 'warning' | 'error'
+  text: string
+}
+
+/** A run's log from where one stands: what comes after `after`. */
+export const logAfter = (number: number, after: number, asked: LogAsked) =>
+  got(
+    api.GET('/api/v1/runs/{number}/log', {
+      params: { path: { number }, query: { after, limit: 2000, ...asked } },
+    }),
+  )

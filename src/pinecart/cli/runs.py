@@ -206,31 +206,42 @@ def run_objects(cart: Cart, number: int, decision: str, problems: bool, held: bo
 @run.command("log")
 @click.argument("number", type=int)
 @click.option("--follow", "watch", is_flag=True, help="Go on as it grows, until the run has ended.")
+@click.option(
+    "--level",
+    type=click.Choice(["info", "warning", "error"]),
+    default="info",
+    show_default=True,
+    help="Lines of this level or a worse one.",
+)
+@click.option("--text", default="", help="Only lines with this in them.")
 @output_option
-def run_log(cart: Cart, number: int, watch: bool) -> None:
+def run_log(cart: Cart, number: int, watch: bool, level: str, text: str) -> None:
     """A run's log; with --json as JSON lines.
 
     \b
     pinecart run log 12 --follow
+    pinecart run log 12 --level warning --text aldermurr
     """
     after = 0
     while True:
         ended = cart.client.run(number)["state"] == "ended"
-        lines, after = cart.client.log(number, after=after)
+        before = after
+        lines, after = cart.client.log(number, after=after, level=level, text=text)
         for line in lines:
             extra = " ".join(
                 f"{k}={v}"
                 for k, v in line.items()
-                if k not in ("at", "run", "action", "message") and v != ""
+                if k not in ("at", "level", "run", "action", "message") and v != ""
             )
             click.echo(
                 json.dumps(line, ensure_ascii=False)
                 if cart.as_json
                 else f"{line['at'][11:23]}  {line['message']}  {extra}".rstrip()
             )
-        if not lines and (ended or not watch):
+        is_all = not lines and after == before
+        if is_all and (ended or not watch):
             return
-        if not lines:
+        if is_all:
             time.sleep(0.5)
 
 

@@ -333,9 +333,14 @@ class Client(JobCalls, TellingCalls):
         """The next page of what a run did, from after record id `after` on."""
         return self.ask("GET", f"runs/{number}/objects", params={"after": after, "limit": 1000})
 
-    def log(self, number: int, *, after: int = 0) -> tuple[list[JsonObject], int]:
-        """Lines of a run's log, and where to go on."""
-        found = self.ask("GET", f"runs/{number}/log", params={"after": after})
+    def log(
+        self, number: int, *, after: int = 0, level: str = "info", text: str = ""
+    ) -> tuple[list[JsonObject], int]:
+        """Lines of a run's log, and where to go on. level: lines of it or a worse one ("info",
+        "warning", "error").   text: is in the line.
+        """
+        params = {"after": after, "level": level, "text": text}
+        found = self.ask("GET", f"runs/{number}/log", params=params)
         return found["lines"], found["next"]
 
     def report(self, number: int, kind: str = "html") -> Iterator[str]:

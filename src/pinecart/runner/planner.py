@@ -352,9 +352,9 @@ class Planner:
         reason = item.verdict.reason
         self._tally.progress.problems += 1
         plan.changed_there += reason in (Reason.CHANGED_THERE, Reason.BOTH_CHANGED)
-        await self._tally.add(
-            self._tally.record(item, error=reason.value, message=PROBLEM_WORDS[reason])
-        )
+        words = PROBLEM_WORDS[reason]
+        self._leg.log("problem", words, key=show(item.key), code=reason.value)
+        await self._tally.add(self._tally.record(item, error=reason.value, message=words))
 
     async def _same(self, item: Item) -> None:
         """Unchanged: only counted; and not even that if this very run placed it before it was

@@ -4,13 +4,13 @@ import { useEffect, useRef, useState } from 'react'
 import { Link, useParams, useSearchParams } from 'react-router'
 import { api, got, type Progress, type RunWhole } from '../../api/client'
 import { formsQuery } from '../../api/forms'
-import { logQuery } from '../../api/runs'
 import { useRun } from '../../hooks/live'
 import { isOneOff, count, files, size, span } from '../../lib/words'
 import { Ago, Bytes, FromTo, Loaded, Mark, PageHead, useToneColour } from '../../parts/parts'
 import { UNDERLINED } from '../../parts/layout'
 import { FilesTable } from '../../parts/FilesTable'
 import { Held } from './Held'
+import { RunLog } from './RunLog'
 import { RatePicture } from './RatePicture'
 import { RunActions } from './RunActions'
 import { DataTable } from '../../parts/DataTable'
@@ -323,7 +323,7 @@ function Below({ run }: { run: RunWhole }) {
       }
     >
       {show === 'log' ? (
-        <Log run={run} />
+        <RunLog run={run} />
       ) : (
         <FilesTable
           of={['run', number, show, run.state]}
@@ -350,33 +350,5 @@ function Below({ run }: { run: RunWhole }) {
         />
       )}
     </Card>
-  )
-}
-
-function Log({ run }: { run: RunWhole }) {
-  const query = useQuery({
-    ...logQuery(run.id),
-    refetchInterval: run.state === 'ended' ? false : 1000,
-  })
-  return (
-    <Loaded query={query}>
-      {(log) => (
-        <pre
-          style={{
-            fontSize: 12,
-            whiteSpace: 'pre-wrap',
-            overflowWrap: 'anywhere',
-            maxHeight: 420,
-            overflowY: 'auto',
-            margin: 0,
-          }}
-          tabIndex={0}
-        >
-          {(log.lines as { at: string; message: string; code?: string }[])
-            .map((l) => `${l.at.slice(11, 23)}  ${l.message}${l.code ? `  (${l.code})` : ''}`)
-            .join('\n')}
-        </pre>
-      )}
-    </Loaded>
   )
 }

@@ -105,6 +105,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("run-definition", "GET"): LOOK,
         ("run-objects", "GET"): LOOK,
         ("run-log", "GET"): LOOK,
+        ("run-log-file", "GET"): LOOK,
         ("run-report", "GET"): LOOK,
         ("run-proof", "GET"): LOOK,
         ("run-compare", "GET"): LOOK,

@@ -169,6 +169,18 @@ class RunLog(APIView):
         return Response({"lines": lines, "next": following})
 
 
+class RunLogFile(APIView):
+    @extend_schema(responses={(200, "application/jsonl"): str})
+    def get(self, request: Request, number: int) -> StreamingHttpResponse:
+        """A run's whole log, as JSON lines."""
+        run = selectors.run_numbered(number, actor_in(request))
+        answer = StreamingHttpResponse(
+            streamed(selectors.log_pieces(run)), content_type="application/jsonl"
+        )
+        answer["Content-Disposition"] = f'attachment; filename="run-{run.pk}-log.jsonl"'
+        return answer
+
+
 class RunReport(APIView):
     @extend_schema(
         parameters=[ReportAsked],

@@ -241,6 +241,12 @@ class FoldersAsked(serializers.Serializer):
 class LogAsked(serializers.Serializer):
     after = serializers.IntegerField(default=0, min_value=0)
     limit = serializers.IntegerField(default=1000, min_value=1, max_value=10000)
+    level = serializers.ChoiceField(
+        ["info", "warning", "error"],
+        default="info",
+        help_text="Lines of this level or a worse one.",
+    )
+    text = serializers.CharField(default="", allow_blank=True, help_text="Is in the line.")
 
 
 class ReportAsked(serializers.Serializer):

@@ -61,6 +61,20 @@ class Awaited(NamedTuple):
         return theirs
 
 
+LEVELS = {
+    "problem": "warning",
+    "given-up": "warning",
+    "uploads-left": "warning",
+    "helper-lost": "warning",
+    "held": "warning",
+    "full": "warning",
+    "failed": "error",
+    "defect": "error",
+    "records-lost": "error",
+    "superseded": "error",
+}
+
+
 class RunRecords:
     """What the engine reads and writes (runner.run.Records), over the database and
     the run's log.
@@ -304,7 +318,16 @@ class RunRecords:
             + f".{time.time_ns() // 1_000_000 % 1000:03}Z"
         )
         self._log.write(
-            json.dumps({"at": at, "run": self._run, "action": action, "message": message, **fields})
+            json.dumps(
+                {
+                    "at": at,
+                    "level": LEVELS.get(action, "info"),
+                    "run": self._run,
+                    "action": action,
+                    "message": message,
+                    **fields,
+                }
+            )
             + "\n"
         )
         if self._log.tell() > LOG_LIMIT:
