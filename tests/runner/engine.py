@@ -52,6 +52,7 @@ class Memory:
         self.rows, self.records, self.lines, self.stop = {}, {}, [], False
         self.asides, self.done, self.is_fresh = {}, {}, False
         self.intents = {}  # what was about to be written
+        self.checkpoints = {}
         self.journal = Journal()
         self.dead = False  # as if the process were gone: nothing is written down any more
 
@@ -125,6 +126,12 @@ class Memory:
 
     def fresh(self, leg):
         return self.is_fresh
+
+    def reached(self, leg, at):
+        self.checkpoints[leg] = at
+
+    def reached_before(self, leg):
+        return self.checkpoints.get(leg)
 
     async def settled(self, leg):
         self.is_fresh = False

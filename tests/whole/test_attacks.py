@@ -384,6 +384,13 @@ ON_LABELS = [
     ("GET", "previews/{p}/objects", None, "look"),
     ("GET", "audits/{u}", None, "look"),
     ("GET", "audits/{u}/findings", None, "look"),
+    ("POST", "audits/{u}/repair", {}, "define"),
+    (
+        "POST",
+        "audits/places",
+        {"from": "pine://{s}-a/sub/", "to": "pine://{s}-b/in/", "depth": "names"},
+        "operate",
+    ),
     *[("POST", f"runs/{{r}}/{what}", {}, "operate") for what in ("stop", "pause", "resume")],
     ("POST", "runs/{r}/limit", {"rate": 1000}, "operate"),
     ("POST", "runs/{r}/release", {"digest": "x", "why": "x"}, "operate"),
@@ -477,6 +484,7 @@ MAY_BUT_CANT = {  # the right is there, and the moment or the object is not the 
     "run.not-a-carry",
     "store.not-as-planned",
     "job.unknown",
+    "audit.no-findings",
 }
 
 

@@ -135,7 +135,7 @@ export function Loaded<T>({
     )
   if (query.error) return <Failed error={query.error} again={() => void query.refetch()} />
   return (
-    <div aria-busy="true" aria-label="Loading">
+    <div role="progressbar" aria-busy="true" aria-label="Loading">
       <Skeleton active={false} paragraph={{ rows: 6 }} />
     </div>
   )

@@ -5,6 +5,7 @@ import type { FoundPlace } from '../../api/client'
 import { findQuery } from '../../api/trail'
 import { count, REASONS } from '../../lib/words'
 import { DataTable } from '../../parts/DataTable'
+import { UNDERLINED } from '../../parts/layout'
 import { Ago, At, Bytes, FromTo, Loaded, PageHead } from '../../parts/parts'
 
 /** Where is this file, where did it come from? */
@@ -126,7 +127,10 @@ function Files({ rows }: { rows: Place[] }) {
             return (
               way && (
                 <>
-                  <Link to={`/runs/${way.run}`}>run {way.run}</Link> <Ago at={way.at} />
+                  <Link to={`/runs/${way.run}`} style={UNDERLINED}>
+                    run {way.run}
+                  </Link>{' '}
+                  <Ago at={way.at} />
                   <br />
                   {said(way)}
                 </>

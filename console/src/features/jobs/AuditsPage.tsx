@@ -5,6 +5,7 @@ import { api, got, type Run } from '../../api/client'
 import { auditsQuery } from '../../api/runs'
 import { count, isOneOff } from '../../lib/words'
 import { DataTable } from '../../parts/DataTable'
+import { UNDERLINED } from '../../parts/layout'
 import { Ago, Failed, FromTo, Loaded, Mark, PageHead, useMay } from '../../parts/parts'
 import { DEPTHS } from './AuditPage'
 
@@ -71,7 +72,7 @@ function NewAudit() {
 function List({ rows }: { rows: Run[] }) {
   const of = (run: Run) => (isOneOff(run.job) ? 'two places' : run.job)
   const title = (run: Run) => (
-    <Link to={`/audits/${run.id}`}>
+    <Link to={`/audits/${run.id}`} style={UNDERLINED}>
       <Mark word={run.outcome || run.state} /> Audit {run.id}
     </Link>
   )
@@ -79,7 +80,7 @@ function List({ rows }: { rows: Run[] }) {
     <DataTable<Run>
       rowKey="id"
       rows={rows}
-      locale={{ emptyText: 'Nothing was audited yet. Compare two places, or audit a job.' }}
+      empty="Nothing was audited yet. Compare two places, or audit a job."
       card={(run) => (
         <div>
           {title(run)} · {of(run)} · {count(run.findings)} findings

@@ -80,7 +80,7 @@ function Rules({ rows }: { rows: Notice[] }) {
       <DataTable<Notice>
         rowKey="id"
         rows={rows}
-        locale={{ emptyText: 'Nobody is told yet. Tell somebody.' }}
+        empty="Nobody is told yet. Tell somebody."
         card={(rule) => (
           <Flex justify="space-between">
             <div>
@@ -143,7 +143,7 @@ function Deliveries({ rows }: { rows: Delivery[] }) {
     <DataTable<Delivery>
       rowKey="id"
       rows={rows}
-      locale={{ emptyText: 'Nothing was told yet.' }}
+      empty="Nothing was told yet."
       card={(row) => (
         <div>
           <Where row={row} /> {what(row)} <div>{row.to.join(', ')}</div>

@@ -31,7 +31,7 @@ export function Buckets({ name }: { name: string }) {
           <DataTable
             rowKey="name"
             rows={rows}
-            locale={{ emptyText: 'This key sees no bucket. Make one above.' }}
+            empty="This key sees no bucket. Make one above."
             columns={[
               {
                 title: 'Bucket',

@@ -1,4 +1,4 @@
-import { theme, Tooltip, Typography } from 'antd'
+import { Grid, theme, Tooltip, Typography } from 'antd'
 import { Link } from 'react-router'
 import type { TodayPicture } from '../../api/client'
 import { exact, MARKS } from '../../lib/words'
@@ -15,7 +15,9 @@ type Bar = Lane['runs'][number]
 
 /** A lane a job: each run a bar of its length with its mark; now, and what is due beyond it. */
 export function Lanes({ told }: { told: TodayPicture }) {
+  const isWide = Grid.useBreakpoint().lg
   if (!told.lanes.length) return null
+  if (!isWide) return <Table lanes={told.lanes} />
   return <TablePicture picture={<Picture told={told} />} table={<Table lanes={told.lanes} />} />
 }
 
@@ -145,7 +147,11 @@ function Table({ lanes }: { lanes: Lane[] }) {
       rows={rows}
       card={(run) => (
         <div>
-          <Mark word={run.mark} /> {run.job}, run {run.id}
+          <Mark word={run.mark} /> {run.job},{' '}
+          <Link to={`/runs/${run.id}`} style={UNDERLINED}>
+            run {run.id}
+          </Link>{' '}
+          <Ago at={run.ended_at} never="goes on" />
         </div>
       )}
       columns={[

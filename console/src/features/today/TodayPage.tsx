@@ -118,7 +118,13 @@ function Pictures() {
         <Col xs={24} lg={9}>
           <Card size="small" title="Stores" style={{ marginBottom: 16 }}>
             {told.stores.map((store) => (
-              <Flex key={store.name} justify="space-between" gap={8} style={{ padding: '4px 0' }}>
+              <Flex
+                key={store.name}
+                justify="space-between"
+                gap={8}
+                wrap
+                style={{ padding: '4px 0' }}
+              >
                 <Link to={`/stores/${store.name}`} style={UNDERLINED}>
                   {store.name}
                 </Link>
