@@ -33,7 +33,9 @@ def guarded_on_its_way(get_response: Callable[..., Any]) -> Callable[..., Any]:
     from inspect import iscoroutinefunction
 
     def marked(request: HttpRequest, answer: HttpResponseBase) -> HttpResponseBase:
-        if request.path.startswith(("/api/", "/metrics")) and not answer.has_header("Cache-Control"):
+        if request.path.startswith(("/api/", "/metrics")) and not answer.has_header(
+            "Cache-Control"
+        ):
             answer["Cache-Control"] = "no-store"
         if request.is_secure():
             for cookie in answer.cookies.values():
