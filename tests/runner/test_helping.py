@@ -163,6 +163,9 @@ class Alone:
         self.busy = True
         return self
 
+    def requests(self):
+        return {}
+
     async def send(self, leg, key, entry, upload, step, numbers):
         rules = TO_BUCKET.legs[0]
         parts = Parts(

@@ -50,6 +50,7 @@ CALLS = [
     ("POST", "job-forms/look", "define"),
     ("POST", "job-forms/count", "define"),
     ("GET", "job-schema", None),
+    ("GET", "report-schema", None),
     ("GET", "jobs/none", "look"),
     ("PUT", "jobs/none", "define"),
     ("DELETE", "jobs/none", "define"),

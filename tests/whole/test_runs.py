@@ -105,6 +105,7 @@ def test_the_reports_rows_are_the_runs_totals(shared):
         lines = [json.loads(line) for line in "".join(cart.report(run["id"], "jsonl")).splitlines()]
         rows = list(csv.DictReader(io.StringIO("".join(cart.report(run["id"], "csv")))))
         page = "".join(cart.report(run["id"], "html"))
+        schema = cart.report_schema()
     assert lines[0]["run"]["totals"] == run["totals"]
     for found, size in ((lines[1:], "bytes"), (rows, "bytes")):
         assert (len(found), sum(int(r[size]) for r in found)) == tuple(
@@ -113,7 +114,18 @@ def test_the_reports_rows_are_the_runs_totals(shared):
     assert {"'=1+1.csv", "' =2+2.csv", "'\uff1d3+3.csv"} <= {r["key"] for r in rows} and all(
         r["checksum"] for r in rows
     )
-    assert page.count("<tr><td><code>") == len(rows) and "<script" not in page
+    assert page.count('<tr><td class="key">') == len(rows) and "<script" not in page
+    told, row = (one["properties"] for one in schema["anyOf"])
+    assert lines[0]["schema"] == told["schema"]["const"]
+    types = {"integer": int, "string": str, "boolean": bool, "number": (int, float)}
+    for line in lines[1:]:
+        assert line.keys() == row.keys()
+        assert all(isinstance(line[name], types[row[name]["type"]]) for name in row)
+    assert told.keys() == lines[0].keys()
+    effort, totals = lines[0]["run"]["effort"], run["totals"]
+    assert effort["requests"]["office"] >= totals["copy"]["objects"]
+    assert {"listing", "transferring", "checking"} <= effort["phases"].keys()
+    assert sum(lines[0]["run"]["proofs"].values()) == totals["copy"]["objects"]
 
 
 def test_an_audit_finds_exactly_what_was_removed_and_altered(shared):

@@ -106,6 +106,8 @@ export const REASONS: Record<string, string> = {
   foreign: 'it lies only there',
   proven: 'its copy is proven',
   asked: 'you asked for it',
+  'row-dropped': 'it is gone at both sides',
+  'below-a-file': 'a file lies where its folder would be',
   'too-young': 'it was touched a moment ago',
   'not-younger': 'it is no younger than the youngest there',
   later: 'a whole run would do it',

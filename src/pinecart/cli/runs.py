@@ -278,6 +278,17 @@ def run_report(cart: Cart, number: int, output: Any, **options: Any) -> None:
         output.write(piece)
 
 
+@run.command("report-schema")
+def run_report_schema() -> None:
+    """The JSON Schema of a line of a report as JSON lines.
+
+    \b
+    pinecart run report-schema > report.schema.json
+    """
+    schema = click.get_current_context().obj.client.report_schema()
+    click.echo(json.dumps(schema, indent=2))
+
+
 DIFFERENCES = {
     "new_problems": "▲ Problems that run {other} didn't have",
     "gone_problems": "✓ Problems of run {other} that are gone",

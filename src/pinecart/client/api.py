@@ -343,6 +343,10 @@ class Client(JobCalls, TellingCalls):
         found = self.ask("GET", f"runs/{number}/log", params=params)
         return found["lines"], found["next"]
 
+    def report_schema(self) -> JsonObject:
+        """The JSON Schema of a line of a report as JSON lines."""
+        return self.ask("GET", "report-schema")
+
     def report(self, number: int, kind: str = "html") -> Iterator[str]:
         """A run's report in pieces. kind: one of the `report_formats` of `forms`."""
         params = {"as": kind}

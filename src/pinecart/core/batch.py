@@ -138,6 +138,7 @@ class BatchAnswer(NamedTuple):
     leg: int
     epoch: int
     results: tuple[Result, ...]
+    requests: dict[str, int] = {}
 
     def text(self) -> str:
         told = [_result(r) for r in self.results]

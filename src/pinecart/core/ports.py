@@ -432,6 +432,16 @@ class Buckets(Protocol):
 
 
 @runtime_checkable
+class CountsRequests(Protocol):
+    """A store that is asked over a line."""
+
+    @property
+    def requests_sent(self) -> int:
+        """Since it was opened, those tried again counted too."""
+        ...
+
+
+@runtime_checkable
 class RenewsKey(Protocol):
     """A store that takes up a new key while it is open."""
 

@@ -80,6 +80,7 @@ class Transport:
         self.most_at_once = 0
         self._asking, self._waiting = 0, deque[asyncio.Future[None]]()
         self._rests_until = self._heard_at = 0.0  # monotonic
+        self.sent = 0  # requests
 
     @property
     def rests_s(self) -> float:
@@ -222,6 +223,7 @@ class Transport:
     ) -> CurlLine:
         if self._lines is None:
             self._lines = CurlLines(self._configured)
+        self.sent += 1
         line = self._lines.free()
         easy = line.easy
         easy.setopt(pycurl.URL, self._address(headers.get("host", self.host), target))

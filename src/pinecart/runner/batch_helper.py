@@ -17,7 +17,7 @@ from pinecart.core.batch import Batch, BatchAnswer, Parts, Result, Task
 from pinecart.core.definition import Definition
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Halting, Incomplete, StoreError
-from pinecart.core.ports import Sender, Store
+from pinecart.core.ports import CountsRequests, Sender, Store
 from pinecart.core.retry import Retry
 from pinecart.runner.concurrency import ConcurrencyController
 from pinecart.runner.object_transfer import ObjectTransfer, TransferOptions
@@ -52,6 +52,15 @@ class Crew(Protocol):
     def free(self) -> Helper | None:
         """One that has room for another batch, which is then its; None: carry it yourself."""
         ...
+
+    def requests(self) -> Mapping[str, int]:
+        """store → sent by all helpers so far."""
+        ...
+
+
+def requests_of(stores: Mapping[str, Store]) -> dict[str, int]:
+    """store → requests sent, of those that are asked over a line."""
+    return {n: s.requests_sent for n, s in stores.items() if isinstance(s, CountsRequests)}
 
 
 class Sharing:
@@ -124,7 +133,7 @@ class BatchHelper:
         for at, task in enumerate(batch.tasks):
             await self.pool.add(partial(one, at, task))
         await done.wait()
-        return BatchAnswer(batch.number, batch.run, batch.leg, batch.epoch, tuple(results))
+        return self._answer(batch, results)
 
     async def send(self, parts: Parts) -> BatchAnswer:
         """Raises Incomplete for parts of another run, epoch or definition."""
@@ -133,8 +142,12 @@ class BatchHelper:
         numbers = parts.numbers
         transfer = self._transfer(parts.leg)
         sent = await transfer.send_parts(parts, lambda: number > self._recalled)
-        results = tuple(map(sent.get, numbers))
-        return BatchAnswer(number, parts.run, parts.leg, parts.epoch, results)
+        return self._answer(parts, list(map(sent.get, numbers)))
+
+    def _answer(self, asked: Batch | Parts, results: Sequence[Result]) -> BatchAnswer:
+        requests = requests_of(self._stores)
+        heading = (asked.number, asked.run, asked.leg, asked.epoch)
+        return BatchAnswer(*heading, tuple(results), requests)
 
     def _begin(self, batch: Batch | Parts) -> None:
         if (batch.run, batch.epoch, batch.definition) != (

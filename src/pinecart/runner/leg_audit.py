@@ -16,6 +16,7 @@ from pinecart.core.entries import Entry, Row
 from pinecart.core.errors import Halting, StoreError
 from pinecart.core.folding import EXACT
 from pinecart.core.keeping import Keep
+from pinecart.core.lifecycle import Phase
 from pinecart.runner.concurrency import ConcurrencyController
 from pinecart.runner.content_comparison import (
     Pair,
@@ -80,9 +81,10 @@ class LegAudit:
     async def go(self, rows: AsyncIterator[Rows]) -> None:
         """Raises StoreError or Incomplete where a listing is not to be trusted."""
         leg = self._leg
-        self._progress.phases = ["connecting", "listing"]
+        self._progress.enter(Phase.CONNECTING)
         for side in (leg.source, leg.target):
             await side.store.check_place(side.prefix)
+        self._progress.enter(Phase.LISTING)
         done = self._taken_up()
         here = source_entries(leg.source, leg.one, leg.renaming, leg.scratch)
         there = far_entries(leg.target, leg.one)

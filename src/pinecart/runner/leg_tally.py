@@ -107,8 +107,7 @@ class LegTally:
         self.counted_bytes[kind] += size
 
     def phase(self, phase: Phase) -> None:
-        if phase.value not in self.progress.phases:
-            self.progress.phases.append(phase.value)
+        if self.progress.enter(phase):
             self._leg.log("phase", f"{phase.value}.", phase=phase.value)
 
     def all_same(self, objects: int, size: int) -> None:

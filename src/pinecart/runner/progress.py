@@ -8,6 +8,7 @@ import time
 from collections import deque
 from typing import NamedTuple
 
+from pinecart.core.lifecycle import Phase
 from pinecart.core.places import show
 from pinecart.json_object import JsonObject
 
@@ -99,7 +100,9 @@ class Progress:
     """Counters of one run, updated from its one event loop."""
 
     def __init__(self) -> None:
-        self.phases: list[str] = []
+        self.phases: list[str] = []  # the last one: where it is
+        self._phase_s: dict[str, float] = {}
+        self._entered = time.monotonic()
         self.listed = self.same = 0
         self.listing_complete = False
         self.planned_objects = self.planned_bytes = 0
@@ -128,6 +131,23 @@ class Progress:
         self.listed = self.same = 0
         self.listing_complete = False
         self.planned_objects, self.planned_bytes = self.done_objects, self.done_bytes
+
+    def enter(self, phase: Phase) -> bool:
+        """False: it is there already."""
+        if self.phases[-1:] == [phase.value]:
+            return False
+        self._phase_s = self.seconds_by_phase()
+        self._entered = time.monotonic()
+        self.phases = [p for p in self.phases if p != phase.value] + [phase.value]
+        return True
+
+    def seconds_by_phase(self) -> dict[str, float]:
+        """Up to now."""
+        spent = dict(self._phase_s)
+        if self.phases:
+            now_in = self.phases[-1]
+            spent[now_in] = spent.get(now_in, 0.0) + time.monotonic() - self._entered
+        return spent
 
     def start(self, key: bytes, size: int) -> None:
         self._in_flight[key] = size

@@ -8,7 +8,8 @@ import asyncio
 import contextlib
 import time
 from collections import Counter
-from collections.abc import AsyncIterator, Coroutine
+from collections.abc import AsyncIterator, Coroutine, Mapping
+from types import MappingProxyType
 from typing import Any, NamedTuple, Protocol, TypeVar
 
 from pinecart.core.audit import AuditRules
@@ -23,7 +24,7 @@ from pinecart.core.places import Location, aside_folder
 from pinecart.core.ports import Multipart, Store, Uploads
 from pinecart.core.retry import Retry
 from pinecart.json_object import JsonObject
-from pinecart.runner.batch_helper import Crew
+from pinecart.runner.batch_helper import Crew, requests_of
 from pinecart.runner.concurrency import Pacer
 from pinecart.runner.decided_items import HeldList
 from pinecart.runner.leg import run_leg
@@ -118,6 +119,13 @@ class Order(NamedTuple):
     audit: AuditRules = AuditRules()
 
 
+class Effort(NamedTuple):
+    """What a run took. phases: phase → seconds.   requests: store → sent, those tried again too."""
+
+    phases: Mapping[str, float] = MappingProxyType({})
+    requests: Mapping[str, int] = MappingProxyType({})
+
+
 class Ending(NamedTuple):
     """How it went. counted: (decision, reason, objects, bytes) of what has no record. error: why it
     failed as a whole.
@@ -132,6 +140,7 @@ class Ending(NamedTuple):
     error: PinecartError | None = None
     held: tuple[HeldList, ...] = ()
     course: tuple[Point, ...] = ()
+    effort: Effort = Effort()
 
 
 async def carry_out(order: Order, records: Records) -> Ending:
@@ -222,7 +231,14 @@ class _Work:
             self._error,
             tuple(self._held),
             self._progress.course(),
+            self._effort(),
         )
+
+    def _effort(self) -> Effort:
+        sent = Counter(requests_of(self._order.stores))
+        if self._order.crew is not None:
+            sent.update(self._order.crew.requests())
+        return Effort(self._progress.seconds_by_phase(), dict(sent))
 
     async def go(self) -> None:
         try:

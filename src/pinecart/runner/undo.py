@@ -88,7 +88,7 @@ class Undo:
         leg = self._leg
         for side in self._at.values():
             await side.store.check_place(side.prefix)
-        self._progress.phases = [Phase.CONNECTING.value, Phase.REMOVING.value]
+        self._progress.enter(Phase.REMOVING)
         async with Pool(ConcurrencyController(leg.most_at_once)) as pool:
             async for page in self._past.done_by(leg.number):
                 if leg.stopping():
@@ -282,7 +282,7 @@ class AsideExpiry:
     async def go(self) -> None:
         leg = self._leg
         sides: dict[str, Side] = {"source": leg.source, "target": leg.target}
-        self._progress.phases = [Phase.CONNECTING.value, Phase.REMOVING.value]
+        self._progress.enter(Phase.REMOVING)
         async with Pool(ConcurrencyController(leg.most_at_once)) as pool:
             async for page in self._past.kept_by(leg.number):
                 if leg.stopping():

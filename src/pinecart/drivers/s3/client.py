@@ -86,6 +86,10 @@ class S3Client:
     def rest(self, seconds: float) -> None:
         self._transport.rest(seconds)
 
+    @property
+    def requests_sent(self) -> int:
+        return self._transport.sent
+
     def waits_for(self) -> str:
         """In words; empty: it answers."""
         if (rest := self.rests_s) > 1:

@@ -69,6 +69,10 @@ class S3Store:
     def rest(self, seconds: float) -> None:
         self._client.rest(seconds)
 
+    @property
+    def requests_sent(self) -> int:
+        return self._client.requests_sent
+
     def waits_for(self) -> str:
         return self._client.waits_for()
 

@@ -46,6 +46,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("schema", "GET"): OPEN,
         ("forms", "GET"): OPEN,
         ("job-schema", "GET"): OPEN,
+        ("report-schema", "GET"): OPEN,
         ("session", "GET"): OPEN,
         ("session", "POST"): OPEN,
         ("session", "DELETE"): OPEN,

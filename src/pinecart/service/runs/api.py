@@ -2,6 +2,7 @@ from __future__ import annotations
 
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest, StreamingHttpResponse
+from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiResponse, extend_schema
 from rest_framework import serializers
 from rest_framework.exceptions import Throttled
@@ -20,7 +21,7 @@ from pinecart.service.people.sign_in import actor_by_headers
 from pinecart.service.runs import presentation, proofs, selectors
 from pinecart.service.runs.estimates import estimate
 from pinecart.service.runs.facts import RunFacts
-from pinecart.service.runs.report_formats import REPORT_FORMATS
+from pinecart.service.runs.report_formats import REPORT_FORMATS, report_schema
 from pinecart.service.runs.selectors import records
 from pinecart.service.runs.selectors.history import run_before
 from pinecart.service.runs.services import holds, life_cycle
@@ -86,11 +87,7 @@ class RunView(APIView):
     def get(self, request: Request, number: int) -> Response:
         """One run, with its problems grouped by cause."""
         run = selectors.run_numbered(number, actor_in(request), self.kind)
-        return Response(presentation.run_told(run) | _whole(run))
-
-
-def _whole(run: RunFacts) -> JsonObject:
-    return {"problem_groups": presentation.problem_groups(run), "course": run.course}
+        return Response(presentation.run_told(run) | presentation.whole_told(run))
 
 
 class AuditView(RunView):
@@ -106,7 +103,7 @@ class PreviewView(APIView):
         run = selectors.run_numbered(number, actor_in(request), "preview")
         told = presentation.run_told(run)
         more = {"estimate": estimate(run, told), "largest": records.largest_of(run)}
-        return Response(told | _whole(run) | more)
+        return Response(told | presentation.whole_told(run) | more)
 
 
 class RunDefinition(APIView):
@@ -199,6 +196,13 @@ class RunReport(APIView):
         answer["Content-Disposition"] = f'{shown}; filename="{name}"'
         answer["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'"
         return answer
+
+
+class ReportSchema(APIView):
+    @extend_schema(responses=OpenApiTypes.OBJECT)
+    def get(self, request: Request) -> Response:
+        """The JSON Schema of a line of a report as JSON lines."""
+        return Response(report_schema())
 
 
 class RunCompare(APIView):

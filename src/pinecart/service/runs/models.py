@@ -30,6 +30,7 @@ class Run(models.Model):
     person; `released`: digests of what a person said yes to.   summed: its records in groups
     (core.totals.Sums), kept in the transaction of the records.   course: how it went along, as
     [seconds, bytes, objects].   cleared_at: when its records were cleared away.
+    effort: what it took (runner.run.Effort).
     audit: how closely an audit looks (core.audit.AuditRules).
     """
 
@@ -59,6 +60,7 @@ class Run(models.Model):
     counted = models.JSONField(default=list)
     summed = models.JSONField(default=list)
     course = models.JSONField(default=list)
+    effort = models.JSONField(default=dict)
     far_side = models.JSONField(null=True)
     progress = models.JSONField(null=True)
     told_at = models.DateTimeField(null=True)

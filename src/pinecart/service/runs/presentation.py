@@ -74,6 +74,14 @@ class RunSums:
     def proven_by_size(self) -> int:
         return sum(g["n"] for g in self._groups if g["proof"] == "size-only")
 
+    def by_proof(self) -> dict[str, int]:
+        """How what was placed was proven → objects."""
+        proofs = Counter[str]()
+        for group in self._done:
+            if group["proof"] and group["decision"] in ("copy", "replace"):
+                proofs[group["proof"]] += group["n"]
+        return dict(proofs)
+
     def findings(self) -> int:
         return sum(g["n"] for g in self._groups) if self._run.kind == "audit" else 0
 
@@ -220,6 +228,21 @@ def _first_message(run: RunFacts, code: str) -> str:
     """Of a run that an earlier release recorded, whose sums keep no example."""
     found = RecordRow.objects.filter(run_id=run.pk, error=code).order_by("id")
     return found.values_list("message", flat=True).first() or ""
+
+
+def whole_told(run: RunFacts) -> JsonObject:
+    """What is told of one run beside what every list tells."""
+    return {
+        "problem_groups": problem_groups(run),
+        "proofs": RunSums(run).by_proof(),
+        "course": run.course,
+        "effort": effort_told(run),
+    }
+
+
+def effort_told(run: RunFacts) -> JsonObject:
+    """What it took. Of a run that an earlier release recorded nothing is known."""
+    return {"phases": run.effort.get("phases", {}), "requests": run.effort.get("requests", {})}
 
 
 def record_payload(row: JsonObject) -> JsonObject:

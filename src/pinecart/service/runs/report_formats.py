@@ -10,36 +10,37 @@ import json
 import unicodedata
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from itertools import chain, islice
-from typing import Any
+from itertools import islice
 
 from django.core.serializers.json import DjangoJSONEncoder
-from django.template.loader import get_template
 
 from pinecart.core.registry import Registry
-from pinecart.core.totals import size_text
+from pinecart.json_object import JsonObject
 from pinecart.service.runs.facts import RunFacts
-from pinecart.service.runs.presentation import problem_groups, run_told
+from pinecart.service.runs.presentation import run_told, whole_told
+from pinecart.service.runs.report_page import report_page
 from pinecart.service.runs.selectors.records import all_records
 
-COLUMNS = (
-    "leg",
-    "key",
-    "decision",
-    "reason",
-    "bytes",
-    "done",
-    "seconds",
-    "checksum",
-    "proof",
-    "guarded",
-    "cleared",
-    "tries",
-    "error",
-    "message",
-    "key_id",
-)
-ROWS_AT_ONCE = 200
+ROWS_AT_ONCE = 500
+REPORT_SCHEMA = 1  # grows when a column is taken away or means something else
+# column → its type in JSON, and what it is
+COLUMNS = {
+    "leg": ("integer", "Of the job, from 0."),
+    "key": ("string", "Below the leg's places, to read; what is no UTF-8 is written as %XX."),
+    "decision": ("string", "copy, replace, remove, clear, leave, refuse or finding."),
+    "reason": ("string", "Why."),
+    "bytes": ("integer", "Its size."),
+    "done": ("boolean", "Whether it was carried out."),
+    "seconds": ("number", "How long it took."),
+    "checksum": ("string", "CRC-64/NVME in base64; empty: none is known."),
+    "proof": ("string", "server-verified, read-back, server-copy or size-only."),
+    "guarded": ("boolean", "Whether a condition kept others' changes from being overwritten."),
+    "cleared": ("boolean", "Whether it was then cleared at the source."),
+    "tries": ("integer", "How often it was begun."),
+    "error": ("string", "The problem's code; empty: none."),
+    "message": ("string", "The problem in words, and what to do."),
+    "key_id": ("string", "Stands for exactly this key wherever one is asked for."),
+}
 
 
 @dataclass(frozen=True)
@@ -60,27 +61,44 @@ class ReportFormat:
 
 def _json_lines(run: RunFacts) -> Iterator[str]:
     """First the run, then a line for each object."""
-    head = {"run": run_told(run)}
-    for row in chain([head], all_records(run)):
-        line = json.dumps(row, cls=DjangoJSONEncoder)
-        yield line + "\n"
+    told = run_told(run) | whole_told(run)
+    yield json.dumps({"schema": REPORT_SCHEMA, "run": told}, cls=DjangoJSONEncoder) + "\n"
+    encode = json.JSONEncoder(separators=(",", ":")).encode
+    for row in all_records(run):
+        yield encode(row) + "\n"
+
+
+def report_schema() -> JsonObject:
+    """JSON Schema (draft 2020-12) of one line of a report as JSON lines: the first tells the run,
+    each other one an object.
+    """
+    columns = {name: {"type": kind, "description": is_} for name, (kind, is_) in COLUMNS.items()}
+    run = {"schema": {"const": REPORT_SCHEMA}, "run": {"type": "object"}}
+    head = {"type": "object", "properties": run, "required": [*run]}
+    row = {"type": "object", "properties": columns, "required": [*columns]}
+    draft = "https://json-schema.org/draft/2020-12/schema"
+    return {"$schema": draft, "title": "A line of a run's report", "anyOf": [head, row]}
 
 
 def _csv(run: RunFacts) -> Iterator[str]:
-    yield _line(COLUMNS)
-    for row in all_records(run):
-        yield _line([_for_people(row.get(column, "")) for column in COLUMNS])
+    page = io.StringIO()
+    writer = csv.writer(page)
+    writer.writerow(COLUMNS)
+    records = all_records(run)
+    while rows := list(islice(records, ROWS_AT_ONCE)):
+        for row in rows:
+            row["key"], row["message"] = _for_people(row["key"]), _for_people(row["message"])
+            row["key_id"] = _for_people(row["key_id"])
+        writer.writerows(row.values() for row in rows)
+        yield page.getvalue()
+        page.seek(0)
+        page.truncate()
+    yield page.getvalue()
 
 
-def _line(values: Any) -> str:
-    out = io.StringIO()
-    csv.writer(out).writerow(values)
-    return out.getvalue()
-
-
-def _for_people(value: Any) -> Any:
+def _for_people(value: str) -> str:
     """A cell that a spreadsheet would run is prefixed."""
-    if not isinstance(value, str):
+    if value[:1].isalnum() and value.isascii():
         return value
     plain = unicodedata.normalize("NFKC", value)  # full-width signs are signs to some programs
     first = plain.lstrip()[:1]
@@ -88,42 +106,9 @@ def _for_people(value: Any) -> Any:
     return f"'{value}" if would_run else value
 
 
-def _html(run: RunFacts) -> Iterator[str]:
-    told = run_told(run)
-    head = {
-        "run": told,
-        "facts": [
-            ("Job", told["job"]),
-            ("Run", told["id"]),
-            ("Started", f"{told['cause']}, {_time(told['started_at'])}"),
-            ("Ended", _time(told["ended_at"])),
-        ],
-        "totals": [
-            {
-                "decision": decision,
-                "objects": f"{total['objects']:,}",
-                "bytes": total["bytes"],
-                "size": size_text(total["bytes"]),
-            }
-            for decision, total in told["totals"].items()
-        ],
-        "problems": problem_groups(run),
-    }
-    yield get_template("runs/report_head.html").render(head)
-    rows = get_template("runs/report_rows.html")
-    records = all_records(run)
-    while page := list(islice(records, ROWS_AT_ONCE)):
-        yield rows.render({"rows": [row | {"bytes": f"{row['bytes']:,}"} for row in page]})
-    yield "</table></div></html>"
-
-
-def _time(at: Any) -> str:
-    return at.strftime("%Y-%m-%d %H:%M:%S UTC") if at else "not yet"
-
-
 REPORT_FORMATS: Registry[ReportFormat] = Registry("format of a report")
 for _format in (
-    ReportFormat("html", "Report", "text/html", _html, opens=True),
+    ReportFormat("html", "Report", "text/html", report_page, opens=True),
     ReportFormat("csv", "CSV", "text/csv", _csv),
     ReportFormat("jsonl", "JSON lines", "application/jsonl", _json_lines),
 ):

@@ -142,7 +142,19 @@ class ProblemGroupShape(serializers.Serializer):
     message = serializers.CharField()
 
 
+class EffortShape(serializers.Serializer):
+    phases = serializers.DictField(child=serializers.FloatField(), help_text="Phase → seconds.")
+    requests = serializers.DictField(
+        child=serializers.IntegerField(),
+        help_text="Store → requests sent, those tried again too; of stores asked over a line.",
+    )
+
+
 class RunWholeShape(RunShape):
+    effort = EffortShape(help_text="What it took.")
+    proofs = serializers.DictField(
+        child=serializers.IntegerField(), help_text="How what was placed was proven → objects."
+    )
     problem_groups = ProblemGroupShape(many=True)
     course = serializers.ListField(
         child=serializers.ListField(child=serializers.FloatField()),

@@ -12,6 +12,7 @@ urlpatterns = [
     path("runs/<int:number>/proof", api.RunProof.as_view(), name="run-proof"),
     path("runs/<int:number>/compare", api.RunCompare.as_view(), name="run-compare"),
     path("runs/<int:number>/log/file", api.RunLogFile.as_view(), name="run-log-file"),
+    path("report-schema", api.ReportSchema.as_view(), name="report-schema"),
     path("proof-key", api.ProofKey.as_view(), name="proof-key"),
     path("runs/<int:number>/stop", api.RunStop.as_view(), name="run-stop"),
     *[

@@ -7,6 +7,7 @@ import contextlib
 import itertools
 import json
 import sys
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 
 from pinecart.core.batch import Batch, BatchAnswer, Parts, Result, Sent, Task
@@ -28,6 +29,7 @@ class HelperProcess:
         self._process: asyncio.subprocess.Process | None = None
         self._open: dict[int, asyncio.Future[Sequence[Result]]] = {}
         self._recalled = False
+        self.requests: dict[str, int] = {}
         self.held = 0
         self.ready = False
 
@@ -63,6 +65,7 @@ class HelperProcess:
 
     def _hear(self, answer: BatchAnswer) -> None:
         """The first answer for a batch counts; one that nobody waits for is nothing."""
+        self.requests = answer.requests
         future = self._open.pop(answer.number, None)
         if (
             future is not None
@@ -176,6 +179,13 @@ class HelperCrew:
                 helper.held += 1
                 return helper
         return None
+
+    def requests(self) -> dict[str, int]:
+        """store → sent by all of them, as far as they have told."""
+        sent = Counter[str]()
+        for helper in self._helpers:
+            sent.update(helper.requests)
+        return dict(sent)
 
     def heading(self, leg: int) -> tuple[int, int, int, int, str, str, str]:
         """The fields that each kind of batch begins with."""

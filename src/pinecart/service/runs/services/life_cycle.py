@@ -303,7 +303,11 @@ def end_run(number: int, epoch: int, ending: Ending) -> None:
         run.message, run.code = ending.error.message, ending.error.code
     run.holds = [h._asdict() for h in ending.held]
     run.course = _went_on(run.course, ending)
-    run.save(update_fields=["counted", "far_side", "message", "code", "holds", "course"])
+    run.effort = {
+        "phases": _sum(run.effort.get("phases", {}), ending.effort.phases),
+        "requests": _sum(run.effort.get("requests", {}), ending.effort.requests),
+    }
+    run.save(update_fields=["counted", "far_side", "message", "code", "holds", "course", "effort"])
     if _waits(run, ending):
         return
     if run.kind in ("preview", "audit") and not run.message and (beside := run_beside(run)):
@@ -320,6 +324,11 @@ def _went_on(before: list[Any], ending: Ending) -> list[Any]:
     since_s = before[-1][0] if before else 0.0
     points = [[point.seconds + since_s, point.bytes, point.objects] for point in ending.course]
     return [*before, *points][-MOST_COURSE:]
+
+
+def _sum(before: Mapping[str, float], now: Mapping[str, float]) -> dict[str, float]:
+    """A run that was taken up again took what it had taken, too."""
+    return {name: round(before.get(name, 0) + now.get(name, 0), 2) for name in {**before, **now}}
 
 
 def _outcome(run: Run, ending: Ending) -> Outcome:

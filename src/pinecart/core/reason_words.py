@@ -1,0 +1,55 @@
+"""Why a file was treated as it was, in words: the console's own, in console/src/lib/words.ts."""
+
+from __future__ import annotations
+
+REASON_WORDS = {
+    "new": "it is new",
+    "changed": "it changed",
+    "missing-there": "it was gone there",
+    "differs": "it differs there",
+    "unproven": "it could not be proven equal",
+    "same": "it is unchanged",
+    "recognised": "it was there already, proven equal",
+    "exists": "something else lies there under this name",
+    "changed-there": "somebody changed it there",
+    "both-changed": "it changed at both sides",
+    "gone": "it is gone at the source",
+    "foreign": "it lies only there",
+    "proven": "its copy is proven",
+    "asked": "you asked for it",
+    "too-young": "it was touched a moment ago",
+    "not-younger": "it is no younger than the youngest there",
+    "later": "a whole run would do it",
+    "overtaken": "it is no longer as the preview saw it",
+    "awaited": "another job has not taken it yet",
+    "undone": "its run is undone",
+    "expired": "its days are over",
+    "always": "everything is sent again",
+    "other-size": "the job takes other sizes",
+    "other-time": "the job takes other times",
+    "name-clash": "another file gets this name too",
+    "left-out": "the job leaves it out",
+    "unreadable": "it may not be read",
+    "not-a-file": "it is a link or special file",
+    "unsafe-name": "its name can’t be carried safely",
+    "only-here": "only here",
+    "only-there": "only there",
+    "changed-since": "changed since it was carried",
+    "row-dropped": "it is gone at both sides",
+    "below-a-file": "a file lies where its folder would be",
+}
+DONE_WORDS = {
+    "copy": "copied",
+    "replace": "replaced",
+    "remove": "removed",
+    "clear": "cleared at the source",
+    "leave": "left as they were",
+    "refuse": "refused",
+    "finding": "found",
+}
+PROOF_WORDS = {
+    "server-verified": "the store checked the checksum that was sent along",
+    "read-back": "it was read back and compared",
+    "server-copy": "the store copied it inside itself, and says the checksum",
+    "size-only": "only its size could be compared",
+}
