@@ -344,3 +344,31 @@ def test_a_log_is_filtered_searched_and_saved(shared):
         assert [json.loads(line) for line in whole.splitlines()] == every
     told = shared.run("run", "log", str(run), "--level", "warning").stdout
     assert len(told.splitlines()) == len(bad)
+
+
+def test_a_log_is_appended_to_a_file_that_its_job_names(shared):
+    _, job = shared.fresh_job("logged-too", {"in/a": b"1"})
+    logs = shared.fresh_store("logs", {"kept": b"1"})
+    with shared.client() as cart:
+        given = cart.job(job)["definition"]
+        for name, code in (
+            ("pine://logs/", "log.no-file"),
+            ("pine://office/x", "log.no-folder"),
+            ("pine://logged-too/in/a.jsonl", "log.in-its-way"),
+            ("pine://nowhere/x", "store.unknown"),
+        ):
+            with pytest.raises(ClientError) as refused:
+                cart.change_job(job, given | {"log_file": name})
+            assert refused.value.problems[0]["code"] == code
+        cart.change_job(job, given | {"log_file": "pine://logs/of/jobs.jsonl"})
+        assert cart.store("logs")["jobs"] == [job]
+        runs = [shared.carried(job)["id"] for _ in range(2)]
+        lines = (logs / "of/jobs.jsonl").read_text().splitlines()
+        every = [line for run in runs for line in cart.log(run)[0]]
+        assert [json.loads(line) for line in lines] == every
+        (logs / "of/jobs.jsonl").unlink()
+        (logs / "of/jobs.jsonl").symlink_to(logs / "kept")
+        run = shared.carried(job)
+        assert run["outcome"] == "nothing-to-do" and (logs / "kept").read_bytes() == b"1"
+        bad, _ = cart.log(run["id"], level="warning")
+        assert bad[0]["action"] == "log-file"

@@ -13,7 +13,7 @@ from pinecart.core.guards import Limits
 from pinecart.core.keeping import CHOICES, Keep
 from pinecart.core.option_spec import CARRY, JOB, REMOVE
 from pinecart.core.options import OPTIONS, REMOVING, of_use
-from pinecart.core.places import Location, key_of_text
+from pinecart.core.places import Location, key_of_text, parse_location
 from pinecart.core.renaming import Renaming
 from pinecart.core.selection import RULES, Selection, compile_selection, read_size, read_span
 from pinecart.core.triggers import Trigger
@@ -133,6 +133,11 @@ class Definition:
     @property
     def intent(self) -> Intent:
         return Intent(self.options["intent"])
+
+    @property
+    def log_place(self) -> Location | None:
+        """A file that its runs' logs are appended to as well."""
+        return parse_location(self["log_file"]) if self["log_file"] else None
 
     @property
     def compare(self) -> Comparison:

@@ -432,6 +432,18 @@ class Buckets(Protocol):
 
 
 @runtime_checkable
+class Appends(Protocol):
+    """A store whose files grow at their end."""
+
+    def open_to_append(self, key: bytes) -> int:
+        """A descriptor; the file, and its folders, are made where there are none.
+
+        Raises StoreError, OSError.
+        """
+        ...
+
+
+@runtime_checkable
 class CountsRequests(Protocol):
     """A store that is asked over a line."""
 

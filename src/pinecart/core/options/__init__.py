@@ -8,7 +8,7 @@ from __future__ import annotations
 # In the order in which forms ask for them; each module adds its own.
 # isort: off
 from pinecart.core.options.intent import INTENT
-from pinecart.core.options import of_jobs, of_legs, of_timing, of_expecting, of_auditing
+from pinecart.core.options import of_jobs, of_legs, of_timing, of_expecting, of_auditing, of_logging
 
 # isort: on
 from pinecart.core.options.registry import KEPT_DAYS, OPTIONS, REMOVING, add, of_use
@@ -23,6 +23,7 @@ __all__ = [
     "of_expecting",
     "of_jobs",
     "of_legs",
+    "of_logging",
     "of_timing",
     "of_use",
 ]

@@ -25,6 +25,7 @@ from pinecart.drivers.folder.kernel import FOLDER_FLAGS, KERNEL, LIBC, Kernel
 from pinecart.drivers.folder.writing import entry_of, holdable
 
 FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+GROWING = FILE ^ os.O_RDONLY | os.O_WRONLY | os.O_APPEND | os.O_CREAT
 
 
 class Pin:
@@ -107,6 +108,18 @@ class FolderRoot(NamedTuple):
         opened = self.folder(tuple(parents))
         with opened as parent, self.file_in(parent, name) as fd:
             yield fd
+
+    def open_to_append(self, key: bytes) -> int:
+        """A descriptor of a regular file, which is made where there is none."""
+        must_be_safe(key, self.name)
+        *parents, name = key.split(b"/")
+        with self.folder(tuple(parents), create=True) as parent:
+            fd = os.open(name, GROWING, 0o640, dir_fd=parent)
+        if not st.S_ISREG(os.fstat(fd).st_mode):
+            os.close(fd)
+            message = f"{show(name)} at {self.name} is not a regular file."
+            raise Unsafe(message, code="not-a-file")
+        return fd
 
     @contextlib.contextmanager
     def file_in(self, parent: int, name: bytes) -> Iterator[int]:

@@ -104,6 +104,9 @@ class FolderStore:
     def unfit(self, key: bytes) -> str:
         return why_unsafe(key.removesuffix(b"/"), self.name)
 
+    def open_to_append(self, key: bytes) -> int:
+        return self._root.open_to_append(key)
+
     def waits_for(self) -> str:
         return ""
 

@@ -48,7 +48,7 @@ def make_backup(state: StateFolder, place: Path, *, with_keys: bool) -> JsonObje
         for name in ("format", "options.json", *(KEYS if with_keys else ())):
             if (state.root / name).exists():
                 shutil.copy2(state.root / name, new / name)
-        for log in sorted((state.root / "runs").glob("*.log.jsonl")):
+        for log in sorted((state.root / "runs").glob("*.log.jsonl*")):
             shutil.copy2(log, new / "runs" / log.name)
         told = _manifest(new, with_keys=with_keys)
         write_whole(new / MANIFEST, json.dumps(told, indent=1))

@@ -21,6 +21,7 @@ from pinecart.service.people.sign_in import actor_by_headers
 from pinecart.service.runs import presentation, proofs, selectors
 from pinecart.service.runs.estimates import estimate
 from pinecart.service.runs.facts import RunFacts
+from pinecart.service.runs.log_files import log_after, log_pieces
 from pinecart.service.runs.report_formats import REPORT_FORMATS, report_schema
 from pinecart.service.runs.selectors import records
 from pinecart.service.runs.selectors.history import run_before
@@ -162,7 +163,7 @@ class RunLog(APIView):
         """A run's log, from where a call before ended (`next`)."""
         run = selectors.run_numbered(number, actor_in(request))
         wanted = asked(LogAsked, request)
-        lines, following = selectors.log_after(run, **wanted)
+        lines, following = log_after(run.pk, **wanted)
         return Response({"lines": lines, "next": following})
 
 
@@ -172,7 +173,7 @@ class RunLogFile(APIView):
         """A run's whole log, as JSON lines."""
         run = selectors.run_numbered(number, actor_in(request))
         answer = StreamingHttpResponse(
-            streamed(selectors.log_pieces(run)), content_type="application/jsonl"
+            streamed(log_pieces(run.pk)), content_type="application/jsonl"
         )
         answer["Content-Disposition"] = f'attachment; filename="run-{run.pk}-log.jsonl"'
         return answer

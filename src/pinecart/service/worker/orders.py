@@ -7,6 +7,7 @@ from __future__ import annotations
 from pinecart.core.definition import Definition
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import SignInRefused
+from pinecart.core.places import key_text
 from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.settings import OPTIONS
@@ -28,6 +29,18 @@ def _awaited(definition: Definition) -> tuple[list[Definition], list[str]]:
         else:
             known.append(definition_of(record))
     return known, unknown
+
+
+def _log_file(definition: Definition) -> JsonObject | None:
+    """Where lines of the log go, too."""
+    place = definition.log_place
+    if place is None:
+        return None
+    try:
+        spec = spec_of(store_named(place.store))
+    except (UnknownName, SignInRefused):
+        return None
+    return {"store": spec, "key": key_text(place.path), "place": place.text}
 
 
 def order_of(run: RunFacts) -> JsonObject:
@@ -67,6 +80,7 @@ def order_of(run: RunFacts) -> JsonObject:
         "awaited": [d.as_mapping() for d in awaited],
         "awaited_unknown": unknown,
         "stores": specs,
+        "log_file": _log_file(definition),
         "retry_s": OPTIONS.retry_s,
         "missing": missing,
         "clash": clash_of(definition),

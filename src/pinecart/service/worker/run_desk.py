@@ -6,7 +6,7 @@ import json
 import time
 from base64 import b64decode, b64encode
 from collections.abc import AsyncIterator, Iterable
-from typing import IO, Any, NamedTuple
+from typing import Any, NamedTuple
 
 from pinecart.core.columns import Rows
 from pinecart.core.definition_reading import read_definition
@@ -34,8 +34,8 @@ from pinecart.service.stores.services import remember_learned, remember_rest
 from pinecart.service.worker.crew import HelperCrew
 from pinecart.service.worker.database_threads import reads, writes
 from pinecart.service.worker.intents import Intents
+from pinecart.service.worker.run_log import RunLog
 
-LOG_LIMIT = 64 << 20
 SHARE_S = 1.0  # so often it is looked how many runs share a store
 
 
@@ -61,26 +61,12 @@ class Awaited(NamedTuple):
         return theirs
 
 
-LEVELS = {
-    "problem": "warning",
-    "given-up": "warning",
-    "uploads-left": "warning",
-    "helper-lost": "warning",
-    "held": "warning",
-    "full": "warning",
-    "failed": "error",
-    "defect": "error",
-    "records-lost": "error",
-    "superseded": "error",
-}
-
-
 class RunRecords:
     """What the engine reads and writes (runner.run.Records), over the database and
     the run's log.
     """
 
-    def __init__(self, order: JsonObject, log: IO[str]) -> None:
+    def __init__(self, order: JsonObject, log: RunLog) -> None:
         self._run = order["run"]
         self._epoch = order["epoch"]
         self._kind = order["kind"]
@@ -308,35 +294,7 @@ class RunRecords:
         return self._stop
 
     def log(self, action: str, message: str, **fields: Any) -> None:
-        """One JSON line: when, what, in a sentence, with fields. At its limit the log says so and
-        ends.
-        """
-        if self._log.tell() > LOG_LIMIT:
-            return
-        at = (
-            time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime())
-            + f".{time.time_ns() // 1_000_000 % 1000:03}Z"
-        )
-        self._log.write(
-            json.dumps(
-                {
-                    "at": at,
-                    "level": LEVELS.get(action, "info"),
-                    "run": self._run,
-                    "action": action,
-                    "message": message,
-                    **fields,
-                }
-            )
-            + "\n"
-        )
-        if self._log.tell() > LOG_LIMIT:
-            self._log.write(
-                json.dumps(
-                    {"at": at, "run": self._run, "action": "full", "message": "The log is full."}
-                )
-                + "\n"
-            )
+        self._log.write(action, message, fields)
 
 
 class Journal:

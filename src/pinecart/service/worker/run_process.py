@@ -13,12 +13,14 @@ import resource
 import signal
 import sys
 import time
+from contextlib import closing
 
 from pinecart.core.audit import read_rules
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import PinecartError, SignInRefused
 from pinecart.core.part import read_part
-from pinecart.core.ports import RenewsKey, Store
+from pinecart.core.places import key_of_text
+from pinecart.core.ports import Appends, RenewsKey, Store
 from pinecart.core.retry import Retry
 from pinecart.core.totals import files_text
 from pinecart.drivers import open_store
@@ -34,6 +36,7 @@ from pinecart.service.runs.services import epochs, life_cycle, run_records
 from pinecart.service.worker.crew import HelperCrew
 from pinecart.service.worker.database_threads import reads, writes
 from pinecart.service.worker.run_desk import RunRecords
+from pinecart.service.worker.run_log import RunLog
 
 with contextlib.suppress(ImportError):
     import uvloop
@@ -53,16 +56,29 @@ def main() -> None:
     given = json.loads(line)
     with (
         STATE.run_file(given["run"], "lock").open("a") as lock,
-        STATE.run_file(given["run"], "log.jsonl").open("a", buffering=1) as log,
+        closing(RunLog(given["run"], STATE.run_file(given["run"], "log.jsonl"))) as log,
     ):
         fcntl.flock(lock, fcntl.LOCK_EX)
         desk = RunRecords(given, log)
+        _append_too(given["log_file"], log)
         try:
             asyncio.run(_work(given, desk, lock.fileno()))
         except epochs.Superseded as exc:
             desk.log("superseded", str(exc))
         except RecordsLost as exc:
             desk.log("records-lost", f"{exc} This process ends; the run is taken up again.")
+
+
+def _append_too(file: JsonObject | None, log: RunLog) -> None:
+    """To the file that the job names, too."""
+    if file is None:
+        return
+    try:
+        store = open_store(file["store"])
+        if isinstance(store, Appends):
+            log.others = store.open_to_append(key_of_text(file["key"], field="log_file"))
+    except (PinecartError, OSError) as exc:
+        log.write("log-file", f"The log can't be appended to {file['place']}: {exc}", {})
 
 
 async def _work(given: JsonObject, desk: RunRecords, lock: int) -> None:

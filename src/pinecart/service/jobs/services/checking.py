@@ -13,7 +13,7 @@ from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid
 from pinecart.core.named_values import named_in
 from pinecart.core.option_spec import JOB
-from pinecart.core.places import Location, closest, did_you_mean
+from pinecart.core.places import Location, closest, did_you_mean, lies_in
 from pinecart.core.triggers import AfterTrigger
 from pinecart.drivers import DRIVERS
 from pinecart.service.config.rights import Actor, Right
@@ -53,7 +53,7 @@ def check(
         raise Invalid(problems)
     for name in sorted(stores_of(definition)):
         store_for(actor, name, Right.OPERATE, "carrying files")
-    problems = _into_itself(definition) + _cant_be_kept(definition)
+    problems = _into_itself(definition) + _cant_be_kept(definition) + _no_log_there(definition)
     if others is not None:
         problems += _in_each_others_way(definition, others)
     if problems:
@@ -76,7 +76,9 @@ def clash_of(definition: Definition) -> Problem | None:
 
 
 def stores_of(definition: Definition) -> set[str]:
-    return {place.store for leg in definition.legs for place in (leg.source, leg.target)}
+    """Also the one that its log is appended to."""
+    found = {place.store for leg in definition.legs for place in (leg.source, leg.target)}
+    return found | ({definition.log_place.store} if definition.log_place else set())
 
 
 def _stores_unknown(definition: Definition, known: Sequence[str]) -> list[Problem]:
@@ -92,7 +94,32 @@ def _stores_unknown(definition: Definition, known: Sequence[str]) -> list[Proble
             if near:
                 problem["did_you_mean"] = ", ".join(near)
             problems.append(problem)
+    log = definition.log_place
+    if log is not None and log.store not in known:
+        message = f"There is no store {log.store!r}.{did_you_mean(log.store, known)}"
+        problems.append({"field": "log_file", "code": "store.unknown", "message": message})
     return problems
+
+
+def _no_log_there(definition: Definition) -> list[Problem]:
+    """A log grows in a folder, and is no file that the job itself carries."""
+    log = definition.log_place
+    if log is None:
+        return []
+    if not DRIVERS[store_named(log.store).kind].is_local:
+        message = (
+            f"{log.store} is no folder: a log can't be appended to there. Name a folder store."
+        )
+        return [{"field": "log_file", "code": "log.no-folder", "message": message}]
+    for leg in definition.legs:
+        for place in (leg.source, leg.target):
+            if log.store == place.store and lies_in(log.path, place.path):
+                message = (
+                    f"{log} lies in {place}: the job would carry, or remove, its own log. Name a "
+                    "file elsewhere."
+                )
+                return [{"field": "log_file", "code": "log.in-its-way", "message": message}]
+    return []
 
 
 def _into_itself(definition: Definition) -> list[Problem]:

@@ -114,6 +114,7 @@ def _save(actor: Actor, record: JobRecord, definition: Definition, due: datetime
         saved_by=actor.name,
     )
     places = {place for leg in definition.legs for place in (leg.source, leg.target)}
+    places |= {definition.log_place} if definition.log_place else set()
     set_uses(definition.job, places, definition.labels)
 
 

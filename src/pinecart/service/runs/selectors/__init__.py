@@ -1,8 +1,7 @@
 from __future__ import annotations
 
-import json
 from collections import Counter
-from collections.abc import Collection, Iterator
+from collections.abc import Collection
 from datetime import datetime
 from typing import Any, NamedTuple
 
@@ -23,7 +22,6 @@ from pinecart.core.places import parse_location
 from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
-from pinecart.service.config.settings import STATE
 from pinecart.service.runs.models import Instance, Run, RunEvent
 from pinecart.service.stores.selectors import ceiling_of
 
@@ -199,47 +197,6 @@ def last_took(job: str) -> list[Took]:
             seconds = (run.ended_at - run.started_at).total_seconds()
             found.append(Took(objects, size, seconds))
     return found[:PAST]
-
-
-LEVELS = ("info", "warning", "error")
-MOST_READ = 8 << 20  # bytes of a log, in one call: another goes on after them
-
-
-def log_after(
-    run: Run, after: int, limit: int, level: str = "info", text: str = ""
-) -> tuple[list[JsonObject], int]:
-    """Whole lines of the run's log from where `after` stands (0: the first), and where to go on.
-
-    level: lines of it or a worse one.   text: is in the line, whatever its case.
-    """
-    file = STATE.run_file(run.pk, "log.jsonl")
-    if not file.exists() or after > file.stat().st_size:
-        return [], after
-    lines: list[JsonObject] = []
-    wanted, sought, begun = LEVELS[LEVELS.index(level) :], text.casefold(), after
-    with file.open("rb") as log:
-        log.seek(max(after - 1, 0))
-        if after and log.read(1) != b"\n":  # within a line: nobody was told to go on there
-            after += len(log.readline())
-        for line in log:
-            if not line.endswith(b"\n"):
-                break
-            after += len(line)
-            told = json.loads(line)
-            fits = not sought or sought in line.decode().casefold()
-            if fits and told.get("level", "info") in wanted:
-                lines.append(told)
-            if len(lines) >= limit or after - begun > MOST_READ:
-                break
-    return lines, after
-
-
-def log_pieces(run: Run) -> Iterator[bytes]:
-    """The whole of it, as it is now."""
-    file = STATE.run_file(run.pk, "log.jsonl")
-    if file.exists():
-        with file.open("rb") as log:
-            yield from log
 
 
 class Wishes(NamedTuple):

@@ -13,6 +13,7 @@ from django.db.models import OuterRef, QuerySet
 from pinecart.service.aside.selectors import things_kept
 from pinecart.service.aside.services import forget_asides
 from pinecart.service.config.settings import STATE
+from pinecart.service.runs.log_files import files_of
 from pinecart.service.runs.models import RecordRow, Run, RunEvent
 from pinecart.service.runs.name_index import forget_names
 
@@ -96,7 +97,9 @@ def clear_events(now: datetime, seen: int) -> bool:
 
 
 def clear_log(run: int) -> None:
-    for ending in ("log.jsonl", "lock", "intents", "checked"):
+    for file in files_of(run):
+        file.unlink(missing_ok=True)
+    for ending in ("lock", "intents", "checked"):
         STATE.run_file(run, ending).unlink(missing_ok=True)
 
 

@@ -1,0 +1,96 @@
+"""Reading a run's log, which is one sequence of lines in several files: the oldest have gone when
+there were too many.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from pinecart.json_object import JsonObject
+from pinecart.service.config.settings import STATE
+
+LEVELS = ("info", "warning", "error")
+MOST_READ = 8 << 20  # bytes of a log, in one call: another goes on after them
+NAME = "log.jsonl"
+
+
+class LogPiece(NamedTuple):
+    """One file. begin, end: where it stands in the whole, in bytes."""
+
+    file: Path
+    begin: int
+    end: int
+
+
+def begin_of(file: Path) -> int:
+    """Where a file begins in the whole log, in bytes: its first line tells it."""
+    try:
+        with file.open("rb") as lines:
+            first = json.loads(lines.readline() or b"{}")
+    except (OSError, ValueError):
+        return 0
+    return int(first.get("begins_at", 0))
+
+
+def files_of(run: int) -> list[Path]:
+    """The oldest first."""
+    newest = STATE.run_file(run, NAME)
+    before = newest.parent.glob(f"{newest.name}.*")
+    numbered = sorted(before, key=lambda file: -int(file.suffix[1:]))
+    return [*numbered, newest] if newest.exists() else numbered
+
+
+def log_after(
+    run: int, after: int, limit: int, level: str = "info", text: str = ""
+) -> tuple[list[JsonObject], int]:
+    """Whole lines of a run's log from where `after` stands (0: the first), and where to go on.
+
+    level: lines of it or a worse one.   text: is in the line, whatever its case.
+    """
+    lines: list[JsonObject] = []
+    wanted, sought, begun = LEVELS[LEVELS.index(level) :], text.casefold(), after
+    for piece in _pieces(run):
+        if after >= piece.end or len(lines) >= limit or after - begun > MOST_READ:
+            continue
+        after = max(after, piece.begin)
+        begun = max(begun, piece.begin)
+        for line in _lines_from(piece, after):
+            after += len(line)
+            told = json.loads(line)
+            fits = not sought or sought in line.decode().casefold()
+            if fits and told.get("level", "info") in wanted and "begins_at" not in told:
+                lines.append(told)
+            if len(lines) >= limit or after - begun > MOST_READ:
+                break
+    return lines, after
+
+
+def log_pieces(run: int) -> Iterator[bytes]:
+    """The whole of it, as it is now."""
+    for piece in _pieces(run):
+        for line in _lines_from(piece, piece.begin):
+            if b'"begins_at"' not in line:
+                yield line
+
+
+def _pieces(run: int) -> list[LogPiece]:
+    found = []
+    for file in files_of(run):
+        begin = begin_of(file)
+        found.append(LogPiece(file, begin, begin + file.stat().st_size))
+    return found
+
+
+def _lines_from(piece: LogPiece, at: int) -> Iterator[bytes]:
+    """Whole lines. Within a line nobody was told to go on: that one is passed over."""
+    with piece.file.open("rb") as log:
+        log.seek(max(at - piece.begin - 1, 0))
+        if at > piece.begin and log.read(1) != b"\n":
+            log.readline()
+        for line in log:
+            if not line.endswith(b"\n"):
+                return
+            yield line
