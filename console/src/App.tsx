@@ -24,6 +24,7 @@ const PreviewPage = lazy(() => import('./features/jobs/PreviewPage'))
 const AuditsPage = lazy(() => import('./features/jobs/AuditsPage'))
 const AuditPage = lazy(() => import('./features/jobs/AuditPage'))
 const RunsPage = lazy(() => import('./features/runs/RunsPage'))
+const HistoryPage = lazy(() => import('./features/runs/HistoryPage'))
 const ComparePage = lazy(() => import('./features/runs/ComparePage'))
 const RunPage = lazy(() => import('./features/runs/RunPage'))
 const StoresPage = lazy(() => import('./features/stores/StoresPage'))
@@ -180,6 +181,7 @@ function House({ name, session }: { name: string; session: Session }) {
                 <Route path="me" element={<OwnPage />} />
                 <Route path="people" element={<PeoplePage />} />
                 <Route path="runs/:id/compare" element={<ComparePage />} />
+                <Route path="history" element={<HistoryPage />} />
                 <Route path="audits" element={<AuditsPage />} />
                 <Route path="notices" element={<NoticesPage />} />
                 <Route path="trail" element={<TrailPage />} />

@@ -56,6 +56,7 @@ def pages(shared):
         "/trail",
         "/notices",
         "/audits",
+        "/history",
         "/settings",
         "/me",
     ]

@@ -122,6 +122,7 @@ CALLS = [
     ("GET", "runs/999999/compare", "look"),
     ("GET", "/metrics", "look"),
     ("GET", "today/picture", "look"),
+    ("GET", "weeks", "look"),
     ("POST", "audits/places", "operate"),
     ("POST", "audits/999999/repair", "define"),
     ("POST", "settings/go-on", "administer"),

@@ -34,8 +34,8 @@ def folders(shared):
     there = shared.fresh_store("audit-there", {})
     with shared.client() as cart:
         legs = [{"from": "pine://audit-here/", "to": "pine://audit-there/in/"}]
-        cart.define_job({"job": "audited", "legs": legs})
-    shared.carried("audited")
+        cart.define_job({"job": "audited-closely", "legs": legs})
+    shared.carried("audited-closely")
     return here, there / "in"
 
 
@@ -61,11 +61,11 @@ def spoil(there, count=5):
 def test_exactly_what_was_spoilt_is_found_and_made_right(shared, folders):
     _, there = folders
     with shared.client() as cart:
-        clean = ended(cart, cart.start_audit("audited", depth="content"))
+        clean = ended(cart, cart.start_audit("audited-closely", depth="content"))
         assert (clean["outcome"], clean["findings"]) == ("clean", 0)
         assert f"and content: {FILES} files" in clean["sentence"]
         expected = spoil(there)
-        audit = ended(cart, cart.start_audit("audited", depth="content"))
+        audit = ended(cart, cart.start_audit("audited-closely", depth="content"))
         assert findings(cart, audit) == expected
         told = shared.run("audit", "repair", str(audit["id"]))
         assert "would copy 5, replace 5, remove 5" in told.stdout, told.stdout + told.stderr
@@ -77,14 +77,14 @@ def test_exactly_what_was_spoilt_is_found_and_made_right(shared, folders):
         until(lambda: cart.run(run["id"])["state"] == "ended", 60)
         done = cart.run(run["id"])["totals"]
         assert [done[d]["objects"] for d in ("copy", "replace", "remove")] == [5, 5, 5]
-        again = ended(cart, cart.start_audit("audited", depth="content"))
+        again = ended(cart, cart.start_audit("audited-closely", depth="content"))
         assert (again["outcome"], again["findings"]) == ("clean", 0)
 
 
 def test_a_sample_says_what_it_can_say_and_names_are_all_compared(shared, folders):
     _, there = folders
     with shared.client() as cart:
-        audit = ended(cart, cart.start_audit("audited", depth="content", sample=10))
+        audit = ended(cart, cart.start_audit("audited-closely", depth="content", sample=10))
         looked = audit["reasons"]["leave recognised"]
         assert FILES / 30 < looked < FILES / 5
         assert audit["reasons"]["leave same"] + looked == FILES
@@ -92,7 +92,7 @@ def test_a_sample_says_what_it_can_say_and_names_are_all_compared(shared, folder
         name = next(there.rglob("*.csv"))
         body = name.read_bytes()
         name.unlink()
-        seen = ended(cart, cart.start_audit("audited", depth="content", sample=1))
+        seen = ended(cart, cart.start_audit("audited-closely", depth="content", sample=1))
         assert [why for _, why in findings(cart, seen)] == ["only-here"]
         name.write_bytes(body)
 
@@ -139,18 +139,19 @@ def test_an_audit_that_is_killed_goes_on_where_it_was(shared):
 
 def test_audits_come_by_themselves(shared, folders):
     with shared.client() as cart:
-        definition = cart.job("audited")["definition"]
+        definition = cart.job("audited-closely")["definition"]
         more = {"audit_at": "Sundays 03:00", "audit_depth": "content", "audit_sample": 50}
-        cart.change_job("audited", definition | more)
-        words = cart.job("audited")["sentences"]
+        cart.change_job("audited-closely", definition | more)
+        words = cart.job("audited-closely")["sentences"]
         assert "Audited Sundays 03:00: and content, by checksum, of a sample of 50 %." in words
-        known = len(cart.audits(job="audited"))
+        known = len(cart.audits(job="audited-closely"))
         shared.sql(
-            "UPDATE jobs_jobrecord SET next_audit='2026-01-04 03:00:00' WHERE name='audited'"
+            "UPDATE jobs_jobrecord SET next_audit='2026-01-04 03:00:00' WHERE name=?",
+            "audited-closely",
         )
-        until(lambda: len(cart.audits(job="audited")) == known + 1, 30)
-        audit = ended(cart, cart.audits(job="audited")[0])
+        until(lambda: len(cart.audits(job="audited-closely")) == known + 1, 30)
+        audit = ended(cart, cart.audits(job="audited-closely")[0])
         assert audit["cause"].startswith("schedule of audits, due 2026-01-04")
         assert (audit["audit"]["depth"], audit["audit"]["sample"]) == ("content", 50)
         with contextlib.suppress(Exception):
-            cart.drop_job("audited")
+            cart.drop_job("audited-closely")

@@ -112,21 +112,26 @@ def test_a_failed_and_a_held_run_reach_people_by_mail_with_what_to_do(shared, ma
 
 
 def test_what_happened_while_the_receiver_was_away_arrives_once_and_in_order(shared):
-    shared.fresh_job("called", {"a": b"1"})
+    shared.fresh_job("calls-out", {"a": b"1"})
     port = free_port()
     with shared.client() as cart:
         kinds = ["done", "failed", "problems", "recovered"]
         made = cart.add_notice(
-            {"way": "web", "to": [f"http://127.0.0.1:{port}/hook"], "kinds": kinds, "job": "called"}
+            {
+                "way": "web",
+                "to": [f"http://127.0.0.1:{port}/hook"],
+                "kinds": kinds,
+                "job": "calls-out",
+            }
         )
-        runs = [shared.carried("called")["id"]]
+        runs = [shared.carried("calls-out")["id"]]
         until(lambda: any(d["tries"] for d in cart.deliveries(notice=made["id"])), 60)
         assert "127.0.0.1" in cart.notices()[-1]["message"]
-        link = shared.files / "called" / "link"
+        link = shared.files / "calls-out" / "link"
         link.symlink_to("a")
-        runs.append(shared.carried("called")["id"])
+        runs.append(shared.carried("calls-out")["id"])
         link.unlink()
-        runs.append(shared.carried("called")["id"])
+        runs.append(shared.carried("calls-out")["id"])
         with receiver(port) as (_, calls):
             shared.sql("UPDATE notices_delivery SET next_try=datetime('now','-1 minute')")
             until(lambda: not cart.notices()[-1]["waiting"], 60)

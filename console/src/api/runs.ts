@@ -4,14 +4,19 @@ import { api, got } from './client'
 interface Which {
   job?: string
   state?: string
+  since?: string
+  until?: string
+  only?: 'transfer' | 'undo' | 'expiry'
   limit?: number
 }
 
-export const runsQuery = ({ job = '', state = '', limit = 100 }: Which) =>
-  queryOptions({
-    queryKey: ['runs', { job, state, limit }],
-    queryFn: () => got(api.GET('/api/v1/runs', { params: { query: { job, state, limit } } })),
+export const runsQuery = (which: Which) => {
+  const query = { job: '', state: '', limit: 100, ...which }
+  return queryOptions({
+    queryKey: ['runs', query],
+    queryFn: () => got(api.GET('/api/v1/runs', { params: { query } })),
   })
+}
 
 export const runQuery = (number: number) =>
   queryOptions({

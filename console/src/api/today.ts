@@ -11,3 +11,10 @@ export const pictureQuery = () =>
     queryFn: () => got(api.GET('/api/v1/today/picture')),
     refetchInterval: 15_000,
   })
+
+/** What runs came to week by week, the newest first. */
+export const weeksQuery = (job: string) =>
+  queryOptions({
+    queryKey: ['weeks', job],
+    queryFn: () => got(api.GET('/api/v1/weeks', { params: { query: { job, weeks: 8 } } })),
+  })

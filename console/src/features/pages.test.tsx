@@ -15,6 +15,7 @@ import SettingsPage from './settings/SettingsPage'
 import AuditsPage from './jobs/AuditsPage'
 import NoticesPage from './notices/NoticesPage'
 import PeoplePage from './people/PeoplePage'
+import HistoryPage from './runs/HistoryPage'
 import RunPage from './runs/RunPage'
 import RunsPage from './runs/RunsPage'
 import BrowsePage from './stores/BrowsePage'
@@ -255,6 +256,33 @@ const PAGES: Record<string, Page> = {
       'today/picture': PICTURE,
     },
     says: /Nothing new has come for 33 days/,
+  },
+  history: {
+    page: <HistoryPage />,
+    needs: {
+      weeks: [
+        {
+          since: '2026-03-02T00:00:00Z',
+          until: '2026-03-09T00:00:00Z',
+          runs: 3,
+          outcomes: { clean: 2, failed: 1 },
+          files: 20,
+          bytes: 9000,
+          problems: 1,
+          lasted: { least: 2, usual: 4, most: 60 },
+          marks: [
+            {
+              since: '2026-03-02T03:00:00Z',
+              until: '2026-03-02T06:00:00Z',
+              mark: 'failed',
+              runs: 3,
+              run: 7,
+            },
+          ],
+        },
+      ],
+    },
+    says: '2026-03-02',
   },
   audits: {
     page: <AuditsPage />,

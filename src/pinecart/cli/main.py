@@ -32,6 +32,7 @@ COMMANDS = {
     "start": ("pinecart.cli.starting", "start"),
     "run": ("pinecart.cli.runs", "run"),
     "schedule": ("pinecart.cli.schedule", "schedule"),
+    "history": ("pinecart.cli.history", "history"),
     "trigger": ("pinecart.cli.triggers", "trigger"),
     "audit": ("pinecart.cli.audits", "audit"),
     "person": ("pinecart.cli.people", "person"),

@@ -36,15 +36,19 @@ def run() -> None:
 @click.option(
     "--state", default="", help="Only runs in this state or with this outcome, such as 'failed'."
 )
+@click.option("--since", default="", help="Ended then or later, such as 2026-03-02.")
+@click.option("--until", default="", help="Ended before, such as 2026-03-09.")
 @click.option("--limit", default=20, show_default=True, help="How many.")
 @output_option
-def run_list(cart: Cart, job: str, state: str, limit: int) -> None:
+def run_list(cart: Cart, job: str, state: str, since: str, until: str, limit: int) -> None:
     """Runs, newest first.
 
     \b
     pinecart run list --state problems
     """
-    found = cart.client.runs(job=job, state=state, limit=limit)
+    found = cart.client.runs(
+        job=job, state=state, since=_start_of(since), until=_start_of(until), limit=limit
+    )
     rows = [
         [
             str(r["id"]),
@@ -65,6 +69,11 @@ def run_list(cart: Cart, job: str, state: str, limit: int) -> None:
             else say("No such runs. Start one with: pinecart start JOB")
         ),
     )
+
+
+def _start_of(day: str) -> str:
+    """A day alone stands for its beginning, in UTC."""
+    return f"{day}T00:00:00Z" if len(day) == len("2026-03-02") else day
 
 
 def _did(run: JsonObject) -> str:

@@ -39,6 +39,10 @@ class Client(JobCalls, TellingCalls):
         """The last 24 hours as lanes, what was carried on each of 14 days, and the stores."""
         return self.ask("GET", "today/picture")
 
+    def weeks(self, job: str = "", *, weeks: int = 8) -> list[JsonObject]:
+        """What transfers came to week by week, the newest first. job: empty: of all."""
+        return self.ask("GET", "weeks", params={"job": job, "weeks": weeks})
+
     def health(self) -> JsonObject:
         return self.ask("GET", "health")
 
@@ -276,8 +280,23 @@ class Client(JobCalls, TellingCalls):
 
     # --- runs
 
-    def runs(self, *, job: str = "", state: str = "", limit: int = 50) -> list[JsonObject]:
-        return self.ask("GET", "runs", params={"job": job, "state": state, "limit": limit})
+    def runs(
+        self,
+        *,
+        job: str = "",
+        state: str = "",
+        since: str = "",
+        until: str = "",
+        only: str = "",
+        limit: int = 50,
+    ) -> list[JsonObject]:
+        """The newest first. since, until: when they ended (ISO 8601).   only: transfer, undo or
+        expiry.
+        """
+        params = {"job": job, "state": state, "only": only, "limit": limit}
+        params |= {"since": since} if since else {}
+        params |= {"until": until} if until else {}
+        return self.ask("GET", "runs", params=params)
 
     def audits(self, *, job: str = "", limit: int = 50) -> list[JsonObject]:
         return self.ask("GET", "audits", params={"job": job, "limit": limit})

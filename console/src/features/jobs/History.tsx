@@ -11,6 +11,7 @@ import {
   XAxis,
   YAxis,
 } from 'recharts'
+import { Link } from 'react-router'
 import type { Run } from '../../api/client'
 import { runsQuery } from '../../api/runs'
 import { count, exact, MARKS, size, span } from '../../lib/words'
@@ -37,7 +38,12 @@ export function History({ job }: { job: string }) {
   const rows = (runs.data ?? []).filter((run) => run.started_at && run.ended_at).map(bygone)
   if (rows.length < LEAST) return null
   return (
-    <Card size="small" title="History" style={{ marginBottom: 16 }}>
+    <Card
+      size="small"
+      title="History"
+      extra={<Link to={`/history?job=${job}`}>Week by week</Link>}
+      style={{ marginBottom: 16 }}
+    >
       <TablePicture picture={<Picture rows={rows.toReversed()} />} table={<Table rows={rows} />} />
     </Card>
   )

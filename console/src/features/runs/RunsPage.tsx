@@ -12,7 +12,8 @@ export default function RunsPage() {
   const [asked, setAsked] = useSearchParams()
   const job = asked.get('job') ?? ''
   const state = asked.get('state') ?? ''
-  const query = useQuery({ ...runsQuery({ job, state }), refetchInterval: 5000 })
+  const when = spanOf(asked)
+  const query = useQuery({ ...runsQuery({ job, state, ...when }), refetchInterval: 5000 })
   const set = (key: string, value: string) =>
     setAsked(
       (old) => {
@@ -24,7 +25,9 @@ export default function RunsPage() {
     )
   return (
     <>
-      <PageHead title="Runs" />
+      <PageHead title="Runs">
+        <Link to={job ? `/history?job=${job}` : '/history'}>History</Link>
+      </PageHead>
       <Flex gap={8} wrap style={{ marginBottom: 12 }}>
         <Select
           aria-label="State or outcome"
@@ -44,6 +47,22 @@ export default function RunsPage() {
           onSearch={(v) => set('job', v.trim())}
           style={{ width: 220 }}
         />
+        <Input
+          type="date"
+          aria-label="Ended on this day (UTC) or later"
+          title="Ended on this day (UTC) or later"
+          value={when.since?.slice(0, 10) ?? ''}
+          onChange={(e) => set('since', dayBegin(e.target.value))}
+          style={{ width: 150 }}
+        />
+        <Input
+          type="date"
+          aria-label="Ended before this day (UTC)"
+          title="Ended before this day (UTC)"
+          value={when.until?.slice(0, 10) ?? ''}
+          onChange={(e) => set('until', dayBegin(e.target.value))}
+          style={{ width: 150 }}
+        />
       </Flex>
       <Loaded query={query}>
         {(runs) =>
@@ -60,6 +79,20 @@ export default function RunsPage() {
     </>
   )
 }
+
+/** Which time, and what kind of runs, the address names. */
+function spanOf(asked: URLSearchParams) {
+  const since = asked.get('since')
+  const until = asked.get('until')
+  const only = asked.get('only')
+  return {
+    ...(since && { since }),
+    ...(until && { until }),
+    ...(only === 'transfer' && { only: 'transfer' as const }),
+  }
+}
+
+const dayBegin = (day: string) => day && `${day}T00:00:00Z`
 
 /** A count in a column of its own; nothing where there is none. */
 const counted = (title: string, of: (run: Run) => number) => ({

@@ -1,10 +1,20 @@
 import { theme } from 'antd'
 import { Bar, BarChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
+import { Link } from 'react-router'
 import type { TodayPicture } from '../../api/client'
 import { count, size } from '../../lib/words'
 import { DataTable } from '../../parts/DataTable'
 import { TablePicture } from '../../parts/TablePicture'
+import { UNDERLINED } from '../../parts/layout'
 import { Bytes } from '../../parts/parts'
+import { runsIn } from '../../parts/runsIn'
+
+/** Of a day in UTC. */
+function wholeDay(day: string) {
+  const since = new Date(`${day}T00:00:00Z`)
+  const until = new Date(since.getTime() + 86_400_000)
+  return { since: since.toISOString(), until: until.toISOString() }
+}
 
 type Day = TodayPicture['days'][number]
 
@@ -57,7 +67,15 @@ function Table({ days }: { days: Day[] }) {
       rows={days.toReversed()}
       columns={[
         { title: 'Day (UTC)', dataIndex: 'day' },
-        { title: 'Runs', align: 'right', render: (_, day) => count(day.runs) },
+        {
+          title: 'Runs',
+          align: 'right',
+          render: (_, day) => (
+            <Link to={runsIn(wholeDay(day.day), '')} style={UNDERLINED}>
+              {count(day.runs)}
+            </Link>
+          ),
+        },
         { title: 'Files', align: 'right', render: (_, day) => count(day.files) },
         { title: 'Bytes', align: 'right', render: (_, day) => <Bytes n={day.bytes} /> },
         {

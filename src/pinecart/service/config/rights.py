@@ -68,6 +68,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
     SHOWN: {
         ("today", "GET"): LOOK,
         ("today-picture", "GET"): LOOK,
+        ("weeks", "GET"): LOOK,
         ("stores", "GET"): LOOK,
         ("jobs", "GET"): LOOK,
         ("job-files", "GET"): LOOK,

@@ -222,6 +222,11 @@ class RunsAsked(serializers.Serializer):
     job = serializers.CharField(default="", allow_blank=True)
     state = serializers.CharField(default="", allow_blank=True, help_text="A state or an outcome.")
     before = serializers.IntegerField(required=False)
+    since = serializers.DateTimeField(required=False, help_text="Ended then, or later.")
+    until = serializers.DateTimeField(required=False, help_text="Ended before.")
+    only = serializers.ChoiceField(
+        ["", "transfer", "undo", "expiry"], default="", help_text="Of one kind; empty: all."
+    )
     limit = serializers.IntegerField(default=50, min_value=1, max_value=500)
 
 

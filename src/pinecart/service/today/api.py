@@ -17,9 +17,11 @@ from pinecart.service.config.rights import actor_in
 from pinecart.service.config.settings import OPTIONS
 from pinecart.service.jobs.shapes import DueShape
 from pinecart.service.notices.api import HappeningShape
+from pinecart.service.runs.api import asked
 from pinecart.service.runs.shapes import RunShape
 from pinecart.service.today import selectors
 from pinecart.service.today.picture import picture_of
+from pinecart.service.today.weeks import weeks_of
 
 
 class TodayShape(serializers.Serializer):
@@ -80,6 +82,45 @@ class Picture(APIView):
     def get(self, request: Request) -> Response:
         """The last 24 hours, what was carried a day, and the stores."""
         return Response(picture_of(actor_in(request), timezone.now()))
+
+
+class LastedShape(serializers.Serializer):
+    least = serializers.FloatField(help_text="Seconds: one run in ten was quicker.")
+    usual = serializers.FloatField()
+    most = serializers.FloatField(help_text="Seconds: one run in ten took longer.")
+
+
+class MarkShape(serializers.Serializer):
+    since = serializers.DateTimeField()
+    until = serializers.DateTimeField()
+    mark = serializers.CharField(help_text="The worst outcome of what ended then.")
+    runs = serializers.IntegerField()
+    run = serializers.IntegerField(help_text="The one with that outcome.")
+
+
+class WeekShape(serializers.Serializer):
+    since = serializers.DateTimeField(help_text="Monday, in UTC.")
+    until = serializers.DateTimeField()
+    runs = serializers.IntegerField(help_text="That ended in it; skipped ones too.")
+    outcomes = serializers.DictField(child=serializers.IntegerField(), help_text="Outcome → runs.")
+    files = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+    problems = serializers.IntegerField()
+    lasted = LastedShape(allow_null=True)
+    marks = MarkShape(many=True)
+
+
+class WeeksAsked(serializers.Serializer):
+    job = serializers.CharField(default="", allow_blank=True, help_text="Empty: of all.")
+    weeks = serializers.IntegerField(default=8, min_value=1, max_value=13)
+
+
+class Weeks(APIView):
+    @extend_schema(parameters=[WeeksAsked], responses=WeekShape(many=True))
+    def get(self, request: Request) -> Response:
+        """What transfers came to, week by week, the newest first."""
+        wanted = asked(WeeksAsked, request)
+        return Response(weeks_of(actor_in(request), timezone.now(), **wanted))
 
 
 class HealthShape(serializers.Serializer):

@@ -5,10 +5,10 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 
 from pinecart.json_object import JsonObject
-from pinecart.service.config.rights import Actor
+from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.selectors import definition_of, jobs_seen
 from pinecart.service.jobs.services.due import next_due
-from pinecart.service.runs.selectors.history import bars_since, carried_on
+from pinecart.service.runs.selectors.history import bars_since, ended_on
 from pinecart.service.stores.selectors import stores_listed
 
 DAYS, HOURS_BACK, HOURS_AHEAD = 14, 24, 4
@@ -35,19 +35,27 @@ def picture_of(actor: Actor, now: datetime) -> JsonObject:
         "until": until,
         "lanes": sorted(lanes.values(), key=lambda lane: lane["job"])[:MOST_LANES],
         "more_lanes": max(len(lanes) - MOST_LANES, 0),
-        "days": _days(set(jobs), now),
+        "days": _days(actor, now),
         "stores": [_store_told(record, now) for record in stores_listed(actor)],
     }
 
 
-def _days(jobs: set[str], now: datetime) -> list[JsonObject]:
+def _days(actor: Actor, now: datetime) -> list[JsonObject]:
     today = now.date()
     found = []
     for back in range(DAYS - 1, -1, -1):
         day = today - timedelta(days=back)
-        sums = [of for job, of in carried_on(day, today).items() if job in jobs]
-        names = ("runs", "files", "bytes", "problems")
-        found.append({"day": day, **{n: sum(getattr(one, n) for one in sums) for n in names}})
+        ended = ended_on(day, today)
+        runs = [run for run in ended if actor.may(Right.LOOK, run.labels)]
+        found.append(
+            {
+                "day": day,
+                "runs": len(runs),
+                "files": sum(run.files for run in runs),
+                "bytes": sum(run.bytes for run in runs),
+                "problems": sum(run.problems for run in runs),
+            }
+        )
     return found
 
 

@@ -3,6 +3,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Collection
 from datetime import datetime
+from itertools import islice
 from typing import Any, NamedTuple
 
 from django.db.models import (
@@ -59,6 +60,9 @@ def was_released(job: str, digest: str) -> bool:
     return any(digest in released for released in found)
 
 
+MOST_LOOKED_AT = 5000  # runs, for somebody who sees only some labels
+
+
 def runs_seen(
     actor: Actor,
     *,
@@ -66,10 +70,15 @@ def runs_seen(
     job: str = "",
     state: str = "",
     before: int | None = None,
+    since: datetime | None = None,
+    until: datetime | None = None,
+    only: str = "",
     limit: int = 50,
 ) -> list[Run]:
-    """Newest first. state: a state or an outcome."""
-    kinds = ("transfer", "undo", "expiry") if kind == "transfer" else (kind,)
+    """Newest first. state: a state or an outcome.   since, until: when it ended.   only: of what
+    counts as a run, one kind.
+    """
+    kinds = ("transfer", "undo", "expiry") if kind == "transfer" and not only else (only or kind,)
     found = Run.objects.filter(kind__in=kinds).defer("course").order_by("-id")
     if job:
         found = found.filter(job=job)
@@ -77,7 +86,12 @@ def runs_seen(
         found = found.filter(Q(state=state) | Q(outcome=state))
     if before is not None:
         found = found.filter(pk__lt=before)
-    return [r for r in found[:limit] if actor.may(Right.LOOK, r.labels)]
+    if since is not None:
+        found = found.filter(ended_at__gte=since)
+    if until is not None:
+        found = found.filter(ended_at__lt=until)
+    seen = (run for run in found[:MOST_LOOKED_AT] if actor.may(Right.LOOK, run.labels))
+    return list(islice(seen, limit))
 
 
 def latest_runs(job: str) -> dict[str, Run]:

@@ -108,38 +108,42 @@ def bars_since(moment: datetime) -> list[RunBar]:
     return found[::-1]
 
 
-class DaySum(NamedTuple):
-    """What runs of one job that ended on one day (UTC) carried."""
+class Bygone(NamedTuple):
+    """A transfer that has ended. problems: files that it listed as such."""
 
-    runs: int
+    id: int
+    job: str
+    labels: list[str]
+    outcome: str
+    ended_at: datetime
+    seconds: float | None
     files: int
     bytes: int
     problems: int
 
 
-_PAST: dict[date, dict[str, DaySum]] = {}  # days that are over don't change any more
+_PAST: dict[date, tuple[Bygone, ...]] = {}  # days that are over don't change any more
 MOST_DAYS = 100
 
 
-def carried_on(day: date, today: date) -> dict[str, DaySum]:
-    """job → sums."""
+def ended_on(day: date, today: date) -> tuple[Bygone, ...]:
+    """The transfers that ended on a day (UTC), in that order; skipped ones too."""
     if day in _PAST:
         return _PAST[day]
     begin = datetime.combine(day, time(), UTC)
     ended = Run.objects.filter(kind="transfer", ended_at__gte=begin, ended_at__lt=begin + DAY)
-    found: dict[str, DaySum] = {}
-    for job, summed in ended.exclude(outcome="skipped").values_list("job", "summed"):
-        before = found.get(job, DaySum(0, 0, 0, 0))
+    fields = ("pk", "job", "labels", "outcome", "started_at", "ended_at", "summed")
+    found = []
+    for number, job, labels, outcome, started_at, ended_at, summed in ended.order_by(
+        "ended_at"
+    ).values_list(*fields):
+        seconds = (ended_at - started_at).total_seconds() if started_at else None
         size = sum(g["b"] for g in summed if g["done"] and g["decision"] in CARRIES)
         problems = sum(g["n"] for g in summed if g["error"])
-        found[job] = DaySum(
-            before.runs + 1,
-            before.files + _carried(summed),
-            before.bytes + size,
-            before.problems + problems,
-        )
+        sums = (_carried(summed), size, problems)
+        found.append(Bygone(number, job, labels, outcome, ended_at, seconds, *sums))
     if day < today:
         while len(_PAST) >= MOST_DAYS:
             del _PAST[min(_PAST)]
-        _PAST[day] = found
-    return found
+        _PAST[day] = tuple(found)
+    return tuple(found)
