@@ -36,6 +36,8 @@ const PeoplePage = lazy(() => import('./features/people/PeoplePage'))
 const NoticesPage = lazy(() => import('./features/notices/NoticesPage'))
 const SettingsPage = lazy(() => import('./features/settings/SettingsPage'))
 const TrailPage = lazy(() => import('./features/trail/TrailPage'))
+const StorePage = lazy(() => import('./features/stores/StorePage'))
+const InventoryPage = lazy(() => import('./features/stores/InventoryPage'))
 const BrowsePage = lazy(() => import('./features/stores/BrowsePage'))
 
 const PAGES = [
@@ -203,6 +205,8 @@ function House({ name, session }: { name: string; session: Session }) {
                 <Route path="sides" element={<SidesPage />} />
                 <Route path="find" element={<FindPage />} />
                 <Route path="stores" element={<StoresPage />} />
+                <Route path="stores/:name/about" element={<StorePage />} />
+                <Route path="inventories/:id" element={<InventoryPage />} />
                 <Route path="stores/new" element={<StoreForm />} />
                 <Route path="stores/:name" element={<BrowsePage />} />
                 <Route path="stores/:name/change" element={<StoreForm />} />

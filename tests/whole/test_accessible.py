@@ -31,7 +31,8 @@ def pages(shared):
     with shared.client() as cart:
         preview = cart.start_preview("axed")["id"]
         audit = cart.start_audit("axed")["id"]
-        for number in (preview, audit):
+        inventory = cart.take_inventory("pine://office/axed/")["id"]
+        for number in (preview, audit, inventory):
             for _ in cart.follow(number):
                 pass
     return [
@@ -50,6 +51,8 @@ def pages(shared):
         "/schedule",
         "/stores",
         "/stores/axed",
+        "/stores/axed/about",
+        f"/inventories/{inventory}",
         "/stores/new",
         "/find?name=csv",
         "/people",

@@ -385,6 +385,7 @@ ON_LABELS = [
     ("GET", "audits/{u}", None, "look"),
     ("GET", "audits/{u}/findings", None, "look"),
     ("POST", "audits/{u}/repair", {}, "define"),
+    ("POST", "inventories", {"location": "pine://{s}-a/sub/"}, "operate"),
     (
         "POST",
         "audits/places",

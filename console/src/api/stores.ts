@@ -102,3 +102,21 @@ export const sidesQuery = (here: string, there: string, different: boolean) =>
       ),
     getNextPageParam: (last) => last.next || undefined,
   })
+
+/** A folder of an inventory (its key_id; empty: the place itself), with what lies directly in it. */
+export const inventoryQuery = (number: number, folder: string) =>
+  queryOptions({
+    queryKey: ['inventory', number, folder],
+    queryFn: () =>
+      got(
+        api.GET('/api/v1/inventories/{number}', {
+          params: { path: { number }, query: { folder } },
+        }),
+      ),
+  })
+
+export const inventoriesQuery = () =>
+  queryOptions({
+    queryKey: ['inventories'],
+    queryFn: () => got(api.GET('/api/v1/inventories', { params: { query: { limit: 200 } } })),
+  })

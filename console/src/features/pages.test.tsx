@@ -19,7 +19,9 @@ import HistoryPage from './runs/HistoryPage'
 import RunPage from './runs/RunPage'
 import RunsPage from './runs/RunsPage'
 import BrowsePage from './stores/BrowsePage'
+import InventoryPage from './stores/InventoryPage'
 import StoreForm from './stores/StoreForm'
+import StorePage from './stores/StorePage'
 import StoresPage from './stores/StoresPage'
 import TodayPage from './today/TodayPage'
 import TrailPage from './trail/TrailPage'
@@ -63,6 +65,8 @@ const RUN = {
     [0, 0, 0],
     [10, 1024 * 1024, 5],
   ],
+  proofs: { 'read-back': 4 },
+  effort: { phases: { listing: 0.2, transferring: 9 }, requests: { office: 12 } },
 }
 const TRIGGER = {
   job: 'dawn',
@@ -283,6 +287,40 @@ const PAGES: Record<string, Page> = {
       ],
     },
     says: '2026-03-02',
+  },
+  'a store': {
+    page: <StorePage />,
+    at: '/stores/office/about',
+    route: '/stores/:name/about',
+    needs: {
+      stores: [
+        {
+          ...STORE,
+          tried_at: '2026-03-02T05:30:00Z',
+          tried: [{ step: 'sign in', ok: false, message: 'the secret is another' }],
+        },
+      ],
+      inventories: [{ ...RUN, kind: 'inventory', sentence: '4 files, 8.8 KiB in pine://office/.' }],
+    },
+    says: 'the secret is another',
+  },
+  'an inventory': {
+    page: <InventoryPage />,
+    at: '/inventories/7',
+    route: '/inventories/:id',
+    needs: {
+      'inventories/7': {
+        ...RUN,
+        kind: 'inventory',
+        sentence: '4 files, 8.8 KiB in pine://posts/.',
+        folder: { key: '', key_id: '', objects: 4, bytes: 9000, newest_ns: 0, others: [0, 0, 0] },
+        inside: [],
+        ages: [{ name: 'a week', objects: 4, bytes: 9000 }],
+        kinds: [{ name: 'flac', objects: 4, bytes: 9000 }],
+        largest: [{ key: 'a.flac', key_id: 'a.flac', bytes: 5000, modified_ns: 0 }],
+      },
+    },
+    says: '4 files lie directly here.',
   },
   audits: {
     page: <AuditsPage />,

@@ -20,12 +20,14 @@ SECOND_CTRL_C_S = 2.0
 
 
 def follow_quietly(cart: Cart, run: JsonObject, of: str) -> JsonObject:
-    """Wait for a preview or an audit to end; gives it as it ended."""
+    """Wait for a preview, an audit or an inventory to end; gives it as it ended."""
     number = run["id"]
     for _, _told in cart.client.follow(number):
         pass
     if of == "previews":
         return cart.client.preview(number)
+    if of == "inventories":
+        return cart.client.inventory(number)
     return cart.client.audit(number)
 
 

@@ -35,6 +35,7 @@ COMMANDS = {
     "history": ("pinecart.cli.history", "history"),
     "trigger": ("pinecart.cli.triggers", "trigger"),
     "audit": ("pinecart.cli.audits", "audit"),
+    "inventory": ("pinecart.cli.inventories", "inventory"),
     "person": ("pinecart.cli.people", "person"),
     "session": ("pinecart.cli.people", "session"),
     "token": ("pinecart.cli.people", "token"),

@@ -120,6 +120,18 @@ class JobCalls(ApiDoor):
         body = {"wait": wait, "depth": depth, "sample": sample}
         return self.ask("POST", f"jobs/{job}/audit", body=body)
 
+    def take_inventory(self, location: str) -> JsonObject:
+        """Count what lies in a place; the run that does it."""
+        return self.ask("POST", "inventories", body={"location": location})
+
+    def inventory(self, number: int, folder: str = "") -> JsonObject:
+        """folder: the key_id of one that the inventory tells; empty: the place itself."""
+        return self.ask("GET", f"inventories/{number}", params={"folder": folder})
+
+    def inventories(self, *, limit: int = 50) -> list[JsonObject]:
+        """The newest first."""
+        return self.ask("GET", "inventories", params={"limit": limit})
+
     def audit_places(
         self, here: str, there: str, *, depth: str = "names", sample: int = 100, **rules: Any
     ) -> JsonObject:

@@ -11,7 +11,7 @@ from typing import Any
 from pinecart.core.decide import Comparison, Intent, OnDifference, Rules
 from pinecart.core.guards import Limits
 from pinecart.core.keeping import CHOICES, Keep
-from pinecart.core.option_spec import CARRY, JOB, REMOVE
+from pinecart.core.option_spec import CARRY, INVENTORY, JOB, REMOVE
 from pinecart.core.options import OPTIONS, REMOVING, of_use
 from pinecart.core.places import Location, key_of_text, parse_location
 from pinecart.core.renaming import Renaming
@@ -24,8 +24,10 @@ _DIGESTED_AS = {"changed_within": "newer_than", "unchanged_for": "older_than"}
 
 
 def use_of(job: str) -> str:
-    """What a definition of this name is of: a job, a one-off transfer or a one-off removal."""
-    return job if job in (CARRY, REMOVE) else JOB
+    """What a definition of this name is of: a job, a one-off transfer, a one-off removal, or an
+    inventory.
+    """
+    return job if job in (CARRY, REMOVE, INVENTORY) else JOB
 
 
 def days_kept(mapping: Mapping[str, Any]) -> int:

@@ -8,7 +8,7 @@ from typing import Any
 from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition, Leg, use_of
 from pinecart.core.errors import Invalid
-from pinecart.core.option_spec import CARRY, JOB, REMOVE, Draft, Problems
+from pinecart.core.option_spec import CARRY, INVENTORY, JOB, REMOVE, Draft, Problems
 from pinecart.core.options import INTENT, OPTIONS, of_use
 from pinecart.core.places import Location, is_name, parse_location, shown_lines, touch
 from pinecart.core.selection import RULES, compile_selection
@@ -45,7 +45,7 @@ def read_definition(given: Mapping[str, Any], *, owner: str = "", carry: bool = 
     use = use_of(name) if carry else JOB
     intent = _read_intent(mapping, use, reading)
     legs = _read_legs(mapping.get("legs"), use, reading)
-    _check_legs(legs, intent, reading)
+    _check_legs(legs, use, intent, reading)
     draft = Draft(name, intent, [place for leg in legs for place in (leg.source, leg.target)])
     options = {"intent": intent.value} | _read_options(mapping, use, draft, reading)
     trigger: Trigger | None = reading.nested(read_trigger, mapping.get("schedule"))
@@ -104,7 +104,7 @@ def _check_name(name: str, reading: Problems, *, carry: bool) -> None:
         rule = "use small letters, digits and hyphens, 63 at most"
         message = f"{name!r} can't be a job's name: {rule}."
         reading.wrong("job", "job.name", message)
-    if name in (CARRY, REMOVE) and not carry:
+    if name in (CARRY, REMOVE, INVENTORY) and not carry:
         message = f"{name!r} stands for transfers without a job. Choose another name."
         reading.wrong("job", "job.name", message)
 
@@ -195,7 +195,7 @@ def _place(text: str, field: str) -> Location:
     return parse_location(text, field=field).as_prefix()
 
 
-def _check_legs(legs: Sequence[Leg], intent: Intent, reading: Problems) -> None:
+def _check_legs(legs: Sequence[Leg], use: str, intent: Intent, reading: Problems) -> None:
     if legs and not any(leg.is_on for leg in legs):
         message = "Every leg is switched off. Leave one on, or switch the job off."
         reading.wrong("legs", "job.all-off", message)
@@ -206,7 +206,8 @@ def _check_legs(legs: Sequence[Leg], intent: Intent, reading: Problems) -> None:
                 "file."
             )
             reading.wrong(f"legs[{i}].rename", "job.mirror-renames", message)
-        if not leg.one and intent is not Intent.REMOVE and touch(leg.source, leg.target):
+        has_two = intent is not Intent.REMOVE and use != INVENTORY
+        if not leg.one and has_two and touch(leg.source, leg.target):
             message = (
                 f"{leg.target} and {leg.source} lie in one another: a job can't copy a place "
                 "into itself."

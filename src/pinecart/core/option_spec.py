@@ -14,6 +14,7 @@ from pinecart.core.selection import read_size
 from pinecart.json_object import JsonObject
 
 JOB, CARRY, REMOVE = "job", "carry", "remove"  # what an option may be used in
+INVENTORY = "inventory"  # of one place; it has no options
 Chosen = Mapping[str, Any]  # the values of all options, by name
 NOT_GIVEN = (None, "")
 

@@ -30,6 +30,7 @@ from pinecart.runner.decided_items import HeldList
 from pinecart.runner.leg import run_leg
 from pinecart.runner.leg_audit import Checkpoint, LegAudit
 from pinecart.runner.leg_context import LegContext, RemovalPace
+from pinecart.runner.leg_inventory import inventory_of
 from pinecart.runner.leg_tally import LegTally
 from pinecart.runner.progress import Point, Progress
 from pinecart.runner.promise import Promise
@@ -87,8 +88,8 @@ class Records(Protocol):
 
 
 class Order(NamedTuple):
-    """What to carry out. kind: "transfer", "preview", "audit", "undo" or "expiry". stores: name →
-    an opened store.
+    """What to carry out. kind: "transfer", "preview", "audit", "inventory", "undo" or "expiry".
+    stores: name → an opened store.
 
     undo: a preview of undoing.   released: digests of lists that a person said yes to.   aside:
     (store, prefix) of what is set aside by runs of ours, and so is no file of theirs.   rebound:
@@ -141,6 +142,7 @@ class Ending(NamedTuple):
     held: tuple[HeldList, ...] = ()
     course: tuple[Point, ...] = ()
     effort: Effort = Effort()
+    inventory: JsonObject | None = None
 
 
 async def carry_out(order: Order, records: Records) -> Ending:
@@ -220,6 +222,7 @@ class _Work:
         self._held: list[HeldList] = []
         self._read_once = _shared_sources(order)
         self._error: PinecartError | None = None
+        self._inventory: JsonObject | None = None
 
     def ending(self) -> Ending:
         stopped = self._records.stopping()
@@ -232,6 +235,7 @@ class _Work:
             tuple(self._held),
             self._progress.course(),
             self._effort(),
+            self._inventory,
         )
 
     def _effort(self) -> Effort:
@@ -256,6 +260,9 @@ class _Work:
         beside_it = (self._records, self._recorder, self._progress)
         if order.kind == "audit":
             await self._audited(number)
+        elif order.kind == "inventory":
+            leg = leg_context(order, number, self._records)
+            self._inventory = await inventory_of(leg, self._progress)
         elif order.undo or order.kind in ("undo", "expiry"):
             context = leg_context(order, number, self._records)
             kind = AsideExpiry if order.kind == "expiry" else Undo

@@ -26,7 +26,13 @@ function Picture({ rates }: { rates: Rate[] }) {
     <div role="img" aria-label={`Bytes a second over the run; ${size(most)} a second at most`}>
       <ResponsiveContainer width="100%" height={130}>
         <AreaChart data={rates} margin={{ top: 6, right: 8, bottom: 0, left: 4 }}>
-          <XAxis dataKey="at" type="number" tickFormatter={span} minTickGap={50} {...axis} />
+          <XAxis
+            dataKey="at"
+            type="number"
+            tickFormatter={(s: number) => (s < 10 ? `${s.toFixed(1)} s` : span(s))}
+            minTickGap={50}
+            {...axis}
+          />
           <YAxis tickFormatter={(n: number) => `${size(n)}/s`} width={98} tickCount={3} {...axis} />
           <Area
             dataKey="bytes"

@@ -44,6 +44,7 @@ function OneRun({ number }: { number: number }) {
           <Row gutter={[16, 16]}>
             <Col xs={24} lg={8}>
               <Totals run={told} />
+              <Effort run={told} />
             </Col>
             <Col xs={24} lg={16}>
               <Below run={told} />
@@ -270,8 +271,16 @@ function Totals({ run }: { run: RunWhole }) {
           {
             dataIndex: 'objects',
             align: 'right',
-            render: (n: number) => (
-              <span style={{ fontVariantNumeric: 'tabular-nums' }}>{count(n)}</span>
+            render: (n: number, { decision }) => (
+              <span style={{ fontVariantNumeric: 'tabular-nums' }}>
+                {n && decision !== 'leave' ? (
+                  <Link to={`?show=files&decision=${decision}`} style={UNDERLINED}>
+                    {count(n)}
+                  </Link>
+                ) : (
+                  count(n)
+                )}
+              </span>
             ),
           },
           { dataIndex: 'bytes', align: 'right', render: (n: number) => <Bytes n={n} /> },
@@ -302,9 +311,39 @@ function Totals({ run }: { run: RunWhole }) {
   )
 }
 
+const PROOFS: Record<string, string> = {
+  'server-verified': 'the store checked the checksum sent along',
+  'read-back': 'read back and compared',
+  'server-copy': 'copied inside the store, which says the checksum',
+  'size-only': '▲ only its size could be compared',
+}
+
+/** How what was placed was proven; what the run took, by phase and in requests. */
+function Effort({ run }: { run: RunWhole }) {
+  const took = (seconds: number) =>
+    seconds < 10 ? `${seconds.toFixed(2)} s` : span(Math.round(seconds))
+  const rows = [
+    ...Object.entries(run.proofs).map(([proof, n]) => [PROOFS[proof] ?? proof, count(n)]),
+    ...Object.entries(run.effort.phases).map(([phase, s]) => [phase, took(s)]),
+    ...Object.entries(run.effort.requests).map(([store, n]) => [`requests to ${store}`, count(n)]),
+  ].map(([what = '', figure = '']) => ({ what, figure }))
+  if (!rows.length) return null
+  return (
+    <Card size="small" title="How it was proven, and what it took" style={{ marginTop: 16 }}>
+      <DataTable
+        rowKey="what"
+        rows={rows}
+        showHeader={false}
+        columns={[{ dataIndex: 'what' }, { dataIndex: 'figure', align: 'right', width: 110 }]}
+      />
+    </Card>
+  )
+}
+
 function Below({ run }: { run: RunWhole }) {
   const [asked, setAsked] = useSearchParams()
   const show = asked.get('show') ?? 'files'
+  const decision = asked.get('decision') ?? ''
   const number = run.id
   return (
     <Card
@@ -326,7 +365,7 @@ function Below({ run }: { run: RunWhole }) {
         <RunLog run={run} />
       ) : (
         <FilesTable
-          of={['run', number, show, run.state]}
+          of={['run', number, show, decision, run.state]}
           job={run.kind === 'transfer' && !isOneOff(run.job) ? run.job : undefined}
           empty={
             show === 'problems'
@@ -342,7 +381,7 @@ function Below({ run }: { run: RunWhole }) {
               api.GET('/api/v1/runs/{number}/objects', {
                 params: {
                   path: { number },
-                  query: { after, limit: 200, problems: show === 'problems' },
+                  query: { after, limit: 200, problems: show === 'problems', decision },
                 },
               }),
             )

@@ -6,6 +6,7 @@ import { api, got, type Browsed } from '../../api/client'
 import { branchQuery, browseQuery, headQuery, totalsQuery, versionsQuery } from '../../api/stores'
 import { count, files, size, tidy } from '../../lib/words'
 import { Buckets } from './Buckets'
+import { TakeInventory } from './InventoryPage'
 import { Bytes, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
 import { DataTable } from '../../parts/DataTable'
 import { More } from '../../parts/More'
@@ -108,6 +109,12 @@ function Browse({ name, path }: { name: string; path: string }) {
                 </Button>
               )}
               {maySave && (path || !bare) && <Upload name={name} path={path} />}
+              {maySave && (
+                <TakeInventory location={`pine://${name}/${path}`} word="Take an inventory" />
+              )}
+              <Link to={`/stores/${name}/about`}>
+                <Button block>About this store</Button>
+              </Link>
               <Totals name={name} path={path} key={`${name}/${path}`} />
               {path && <Remove location={`pine://${name}/${path}`} word="Remove all of this…" />}
             </Flex>

@@ -1,15 +1,11 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { Button, Card, Empty, Flex, Popconfirm, Tag, Typography } from 'antd'
+import { useQuery } from '@tanstack/react-query'
+import { Button, Card, Empty, Tag, Typography } from 'antd'
 import { Link } from 'react-router'
-import { api, got, type Store } from '../../api/client'
-import { runsQuery } from '../../api/runs'
+import type { Store } from '../../api/client'
 import { storesQuery } from '../../api/stores'
-import { place } from '../../lib/words'
-import { Ago, Failed, Loaded, PageHead, useMay } from '../../parts/parts'
+import { Ago, Loaded, PageHead, useMay } from '../../parts/parts'
 import { DataTable } from '../../parts/DataTable'
-
-/** A key that nobody has changed for a year wants a person. */
-const isOld = (at: string | null) => at != null && Date.now() - Date.parse(at) > 365 * 86_400_000
+import { isOld } from './keyAge'
 
 export default function StoresPage() {
   const query = useQuery(storesQuery())
@@ -47,7 +43,7 @@ function List({ stores }: { stores: Store[] }) {
       rows={stores}
       card={(s) => <StoreCard store={s} />}
       columns={[
-        { title: 'Store', render: (_, s) => <Link to={`/stores/${s.name}`}>{s.name}</Link> },
+        { title: 'Store', render: (_, s) => <Link to={`/stores/${s.name}/about`}>{s.name}</Link> },
         { title: 'Kind', dataIndex: 'kind', width: 70 },
         {
           title: 'Address',
@@ -86,7 +82,7 @@ function List({ stores }: { stores: Store[] }) {
             )),
         },
         { title: 'Labels', render: (_, s) => s.labels?.map((l) => <Tag key={l}>{l}</Tag>) },
-        { title: '', width: 190, render: (_, s) => <Actions store={s} /> },
+        { title: '', width: 80, render: (_, s) => <Link to={`/stores/${s.name}`}>Browse</Link> },
       ]}
     />
   )
@@ -95,7 +91,7 @@ function List({ stores }: { stores: Store[] }) {
 function StoreCard({ store: s }: { store: Store }) {
   return (
     <Card size="small">
-      <Link to={`/stores/${s.name}`}>
+      <Link to={`/stores/${s.name}/about`}>
         <Typography.Text strong style={{ color: 'inherit' }}>
           {s.name}
         </Typography.Text>
@@ -114,7 +110,7 @@ function StoreCard({ store: s }: { store: Store }) {
           ))}
         </div>
       )}
-      <Actions store={s} />
+      <Link to={`/stores/${s.name}`}>Browse</Link>
     </Card>
   )
 }
@@ -133,67 +129,5 @@ function LastTry({ store }: { store: Store }) {
       )}
       , <Ago at={store.tried_at} />
     </span>
-  )
-}
-
-function Actions({ store }: { store: Store }) {
-  const queries = useQueryClient()
-  const mayTry = useMay('define')
-  const mayChange = useMay('administer')
-  const path = { params: { path: { name: store.name } } }
-  const again = () => queries.invalidateQueries()
-  const tried = useMutation({
-    mutationFn: () =>
-      got(api.POST('/api/v1/stores/{name}/try', { ...path, body: { write_to: '' } })),
-    onSettled: again,
-  })
-  const held = useQuery(runsQuery({ state: 'held', limit: 500 }))
-  const waiting = (held.data ?? []).filter(
-    (r) =>
-      r.held?.lists.length === 0 &&
-      r.legs.some((l) => [l.from, l.to].some((at) => place(at).store === store.name)),
-  )
-  const goOn = useMutation({
-    mutationFn: () => got(api.POST('/api/v1/stores/{name}/go-on', path)),
-    onSettled: again,
-  })
-  const drop = useMutation({
-    mutationFn: () => got(api.DELETE('/api/v1/stores/{name}', path)),
-    onSuccess: again,
-  })
-  return (
-    <Flex gap={4} wrap>
-      {mayTry && (
-        <Button size="small" onClick={() => tried.mutate()} loading={tried.isPending}>
-          Try
-        </Button>
-      )}
-      {mayChange && (
-        <>
-          <Link to={`/stores/${store.name}/change`}>
-            <Button size="small">Change</Button>
-          </Link>
-          <Popconfirm
-            title={`Forget ${store.name} and its key?`}
-            description="Nothing in it is touched."
-            okText="Forget it"
-            onConfirm={() => drop.mutate()}
-          >
-            <Button size="small" danger>
-              Drop
-            </Button>
-          </Popconfirm>
-        </>
-      )}
-      {waiting.length > 0 && (
-        <Button size="small" type="primary" onClick={() => goOn.mutate()} loading={goOn.isPending}>
-          {waiting.length === 1
-            ? 'Let the run that waits go on'
-            : `Let ${waiting.length} runs that wait go on`}
-        </Button>
-      )}
-      {drop.error && <Failed error={drop.error} />}
-      {goOn.error && <Failed error={goOn.error} />}
-    </Flex>
   )
 }

@@ -16,8 +16,10 @@ from pinecart.service.jobs.api import counted_told
 from pinecart.service.jobs.api import told as job_told
 from pinecart.service.jobs.services.counting import count_definition
 from pinecart.service.jobs.shapes import JobShape, LegCountedShape, option_shapes
-from pinecart.service.runs.presentation import run_told
-from pinecart.service.runs.shapes import AuditRulesShape, RunShape
+from pinecart.service.runs.api import asked
+from pinecart.service.runs.presentation import inventory_level, run_told
+from pinecart.service.runs.selectors import run_numbered, runs_seen
+from pinecart.service.runs.shapes import AuditRulesShape, RunsAsked, RunShape
 
 
 class CarryShape(serializers.Serializer):
@@ -117,6 +119,76 @@ class AuditOfPlaces(APIView):
         asked = checked(AuditPlacesShape, request.data)
         run = services.start_audit(actor_in(request), asked)
         return Response(run_told(run), status=201)
+
+
+class InventoryAskedShape(serializers.Serializer):
+    location = serializers.CharField(help_text="A folder, a bucket or a store: pine://STORE/PATH")
+
+
+class Inventories(APIView):
+    @extend_schema(parameters=[RunsAsked], responses=RunShape(many=True))
+    def get(self, request: Request) -> Response:
+        """Inventories, the newest first."""
+        wanted = asked(RunsAsked, request)
+        found = runs_seen(actor_in(request), kind="inventory", **wanted | {"only": ""})
+        return Response([run_told(run) for run in found])
+
+    @extend_schema(request=InventoryAskedShape, responses={201: RunShape})
+    def post(self, request: Request) -> Response:
+        """Count what lies in a place: by folder, age and kind, and the largest."""
+        given = checked(InventoryAskedShape, request.data)
+        run = services.start_inventory(actor_in(request), given["location"])
+        return Response(run_told(run), status=201)
+
+
+class SumShape(serializers.Serializer):
+    name = serializers.CharField()
+    objects = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+
+
+class FolderSumShape(serializers.Serializer):
+    key = serializers.CharField(help_text="Below the place, ending in /; empty: the place itself.")
+    key_id = serializers.CharField()
+    objects = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+    newest_ns = serializers.IntegerField(help_text="ns since 1970 UTC; 0: nothing tells it.")
+    others = serializers.ListField(
+        child=serializers.IntegerField(),
+        help_text="Its folders that are not told apart: so many, their files and bytes.",
+    )
+
+
+class LargestShape(serializers.Serializer):
+    key = serializers.CharField()
+    key_id = serializers.CharField()
+    bytes = serializers.IntegerField()
+    modified_ns = serializers.IntegerField()
+
+
+class InventoryShape(RunShape):
+    folder = FolderSumShape(allow_null=True, help_text="Null: it is not done, or cleared away.")
+    inside = FolderSumShape(
+        many=True, help_text="Folders directly in that folder, the largest first."
+    )
+    ages = SumShape(many=True)
+    kinds = SumShape(many=True, help_text="By a file's ending.")
+    largest = LargestShape(many=True)
+
+
+class InventoryAsked(serializers.Serializer):
+    folder = serializers.CharField(
+        default="", allow_blank=True, trim_whitespace=False, help_text="Its key_id."
+    )
+
+
+class InventoryView(APIView):
+    @extend_schema(parameters=[InventoryAsked], responses=InventoryShape)
+    def get(self, request: Request, number: int) -> Response:
+        """One inventory: a folder with the folders in it; ages, kinds and the largest of all."""
+        run = run_numbered(number, actor_in(request), "inventory")
+        folder = asked(InventoryAsked, request)["folder"]
+        return Response(run_told(run) | inventory_level(run, folder))
 
 
 class RemovalShape(serializers.Serializer):

@@ -6,7 +6,7 @@ from typing import Any, NamedTuple
 
 from pinecart.core.definition import Definition, Leg
 from pinecart.core.errors import Invalid, Missing, StoreError, Unsafe
-from pinecart.core.option_spec import CARRY, REMOVE
+from pinecart.core.option_spec import CARRY, INVENTORY, REMOVE
 from pinecart.core.options import of_use
 from pinecart.core.places import Location, key_text, parse_location, show
 from pinecart.drivers import DRIVERS
@@ -210,6 +210,17 @@ def start_audit(actor: Actor, given: Mapping[str, Any]) -> RunFacts:
         alone=False,
         audit=new_audit(given),
     )
+
+
+def start_inventory(actor: Actor, location: str) -> RunFacts:
+    """Count what lies in a place. Raises NotFound, Invalid."""
+    place = parse_location(location, field="location").as_prefix()
+    store = store_for(actor, place.store, Right.OPERATE, "taking an inventory")
+    whole = {"job": INVENTORY, "title": "Inventory", "labels": store.labels}
+    whole["legs"] = [{"from": place.text, "to": place.text}]
+    definition = checked_definition(actor, whole, carry=True)
+    cause = f"asked for by {actor.name}"
+    return start_run(actor, definition, kind="inventory", cause=cause, alone=False)
 
 
 def start_removal(actor: Actor, definition: Definition, *, preview: bool) -> RunFacts:

@@ -6,6 +6,8 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any, Protocol
 
+from pinecart.json_object import JsonObject
+
 
 class RunFacts(Protocol):
     """See models.Run."""
@@ -62,6 +64,8 @@ class RunFacts(Protocol):
     def summed(self) -> Sequence[Mapping[str, Any]]: ...
     @property
     def course(self) -> Sequence[Sequence[float]]: ...
+    @property
+    def inventory(self) -> JsonObject | None: ...
     @property
     def effort(self) -> Mapping[str, Mapping[str, float]]: ...
     @property

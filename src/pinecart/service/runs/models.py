@@ -19,8 +19,8 @@ class Instance(models.Model):
 
 
 class Run(models.Model):
-    """One execution. kind: transfer, preview, audit, undo, expiry. `epoch` grows with every process
-    that takes it up.
+    """One execution. kind: transfer, preview, audit, inventory, undo, expiry. `epoch` grows with
+    every process that takes it up.
 
     stop_at_once: nor is what is in flight finished, where a stop is wanted.
     waits: begins only once no run of its job is under way (of a preview, or an audit).
@@ -30,7 +30,7 @@ class Run(models.Model):
     person; `released`: digests of what a person said yes to.   summed: its records in groups
     (core.totals.Sums), kept in the transaction of the records.   course: how it went along, as
     [seconds, bytes, objects].   cleared_at: when its records were cleared away.
-    effort: what it took (runner.run.Effort).
+    inventory: what lies there (core.inventory).   effort: what it took (runner.run.Effort).
     audit: how closely an audit looks (core.audit.AuditRules).
     """
 
@@ -68,6 +68,7 @@ class Run(models.Model):
     code = models.CharField(max_length=60, blank=True, default="")
     cleared_at = models.DateTimeField(null=True)
     audit = models.JSONField(default=dict)
+    inventory = models.JSONField(null=True)
 
     class Meta:
         indexes = [models.Index(fields=["kind", "job", "outcome"], name="runs_latest_of_job")]

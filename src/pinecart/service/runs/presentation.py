@@ -11,8 +11,9 @@ from pinecart.core.audit import DEPTH_WORDS, could_differ, read_rules
 from pinecart.core.definition import days_kept
 from pinecart.core.lifecycle import RunState
 from pinecart.core.places import key_fields
-from pinecart.core.totals import add_up, after_sentence, sentence
+from pinecart.core.totals import add_up, after_sentence, files_text, sentence, size_text
 from pinecart.json_object import JsonObject
+from pinecart.service.config.refusals import UnknownName
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.models import RecordRow
 
@@ -125,7 +126,7 @@ def run_told(run: RunFacts) -> JsonObject:
         "cleared_at": run.cleared_at,
         "audit": run.audit,
     }
-    return told | {"sentence": _sentence(told, [hold["message"] for hold in run.holds])}
+    return told | {"sentence": _sentence(told, run)}
 
 
 def _held(run: RunFacts) -> JsonObject | None:
@@ -146,7 +147,7 @@ def _places(leg: JsonObject) -> dict[str, str]:
     return {"from": leg["from"] + here, "to": leg["to"] + there}
 
 
-def _sentence(told: JsonObject, waits: list[str]) -> str:
+def _sentence(told: JsonObject, run: RunFacts) -> str:
     """The one that says how it went."""
     is_cut_short = told["state"] != "ended" or told["outcome"] in ("failed", "stopped")
     if told["kind"] == "transfer" or is_cut_short:
@@ -155,9 +156,11 @@ def _sentence(told: JsonObject, waits: list[str]) -> str:
         return after_sentence(told)
     if told["kind"] == "audit":
         return _audit_sentence(told)
+    if told["kind"] == "inventory":
+        return _inventory_sentence(told, run)
     if told["of"] is not None:
         return _undo_preview_sentence(told)
-    return _preview_sentence(told, waits)
+    return _preview_sentence(told, [hold["message"] for hold in run.holds])
 
 
 def _preview_sentence(told: JsonObject, waits: list[str]) -> str:
@@ -187,6 +190,14 @@ def _undo_preview_sentence(told: JsonObject) -> str:
 
 def _objects(told: JsonObject) -> dict[str, int]:
     return {decision: total["objects"] for decision, total in told["totals"].items()}
+
+
+def _inventory_sentence(told: JsonObject, run: RunFacts) -> str:
+    place = told["legs"][0]["from"]
+    if run.inventory is None:
+        return f"What lies in {place} is being counted."
+    whole = run.inventory["folders"][0]
+    return f"{files_text(whole['objects'])}, {size_text(whole['bytes'])} in {place}."
 
 
 def _audit_sentence(told: JsonObject) -> str:
@@ -238,6 +249,23 @@ def whole_told(run: RunFacts) -> JsonObject:
         "course": run.course,
         "effort": effort_told(run),
     }
+
+
+def inventory_level(run: RunFacts, folder: str) -> JsonObject:
+    """One folder (its key_id; empty: the place itself) of an inventory, and what lies directly in
+    it. Raises NotFound.
+    """
+    found = run.inventory or {"folders": [], "ages": [], "kinds": [], "largest": []}
+    told: JsonObject = {name: found[name] for name in ("ages", "kinds", "largest")}
+    by_id = {one["key_id"]: one for one in found["folders"]}
+    if folder and folder not in by_id:
+        message = f"Inventory {run.pk} tells no folder {folder!r} apart. Take one of that folder."
+        raise UnknownName(message, code="inventory.no-folder")
+    depth = folder.count("/")
+    inner = [
+        one for key, one in by_id.items() if key.startswith(folder) and key.count("/") == depth + 1
+    ]
+    return told | {"folder": by_id.get(folder), "inside": inner}
 
 
 def effort_told(run: RunFacts) -> JsonObject:

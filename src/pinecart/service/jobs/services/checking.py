@@ -12,7 +12,7 @@ from pinecart.core.definition import Definition, Leg, use_of
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid
 from pinecart.core.named_values import named_in
-from pinecart.core.option_spec import JOB
+from pinecart.core.option_spec import INVENTORY, JOB
 from pinecart.core.places import Location, closest, did_you_mean, lies_in
 from pinecart.core.triggers import AfterTrigger
 from pinecart.drivers import DRIVERS
@@ -125,7 +125,7 @@ def _no_log_there(definition: Definition) -> list[Problem]:
 def _into_itself(definition: Definition) -> list[Problem]:
     """Two stores may be one place, by links or by two names of one server."""
     problems = []
-    if definition.intent is Intent.REMOVE:
+    if definition.intent is Intent.REMOVE or use_of(definition.job) == INVENTORY:
         return []
     for i, leg in enumerate(definition.legs):
         if leg.one or not _touch(place_of, leg.source, leg.target):

@@ -79,7 +79,7 @@ def runs_seen(
     counts as a run, one kind.
     """
     kinds = ("transfer", "undo", "expiry") if kind == "transfer" and not only else (only or kind,)
-    found = Run.objects.filter(kind__in=kinds).defer("course").order_by("-id")
+    found = Run.objects.filter(kind__in=kinds).defer("course", "inventory").order_by("-id")
     if job:
         found = found.filter(job=job)
     if state:

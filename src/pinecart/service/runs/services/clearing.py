@@ -20,6 +20,7 @@ from pinecart.service.runs.name_index import forget_names
 AT_ONCE = 1000  # rows in one step …
 RUNS_AT_ONCE = 50  # … of so many runs
 EVENTS_KEPT = timedelta(days=2)
+PASSING = ("preview", "inventory")
 RECORDING = ("transfer", "undo", "expiry", "audit")
 
 
@@ -58,7 +59,7 @@ def _delete_some(runs: Collection[int]) -> int:
 
 def end_runs(now: datetime, *, previews: int, runs: int) -> bool:
     """One step: some of a preview, or of a run, that has had its days, is forgotten whole."""
-    old = _numbers(_ended_before(now, previews).filter(kind="preview"))
+    old = _numbers(_ended_before(now, previews).filter(kind__in=PASSING))
     if not old:
         cleared = _ended_before(now, runs).exclude(cleared_at=None)
         old = _numbers(cleared.exclude(things_kept(OuterRef("pk"))))

@@ -307,7 +307,9 @@ def end_run(number: int, epoch: int, ending: Ending) -> None:
         "phases": _sum(run.effort.get("phases", {}), ending.effort.phases),
         "requests": _sum(run.effort.get("requests", {}), ending.effort.requests),
     }
-    run.save(update_fields=["counted", "far_side", "message", "code", "holds", "course", "effort"])
+    run.inventory = ending.inventory
+    told = ["counted", "far_side", "message", "code", "holds", "course", "effort", "inventory"]
+    run.save(update_fields=told)
     if _waits(run, ending):
         return
     if run.kind in ("preview", "audit") and not run.message and (beside := run_beside(run)):
@@ -343,7 +345,7 @@ def _outcome(run: Run, ending: Ending) -> Outcome:
         folders=sum(told["folders"].values()),
         later=sum(told["reasons"].get(f"leave {reason}", 0) for reason in later),
     )
-    found_nothing = run.kind == "audit" and outcome is Outcome.NOTHING_TO_DO
+    found_nothing = run.kind in ("audit", "inventory") and outcome is Outcome.NOTHING_TO_DO
     return Outcome.CLEAN if found_nothing else outcome
 
 
@@ -351,7 +353,7 @@ def _waits(run: Run, ending: Ending) -> bool:
     """Whether a run that came to its end is not over: held by a guard or a refused
     key, or paused.
     """
-    if run.kind in ("preview", "audit") or run.stop_wanted:
+    if run.kind in ("preview", "audit", "inventory") or run.stop_wanted:
         return False
     if isinstance(ending.error, SignInRefused):
         event = Event.REFUSED_SIGN_IN

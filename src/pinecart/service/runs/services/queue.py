@@ -22,7 +22,7 @@ from pinecart.service.runs.services.life_cycle import requeue, tell_state
 from pinecart.service.stores.selectors import Place, place_of, runs_at_once
 from pinecart.service.trail.services import change
 
-LOOKING = ("preview", "audit")  # kinds of run that write to no place
+LOOKING = ("preview", "audit", "inventory")  # kinds of run that write to no place
 
 TAKEN_AT_ONCE = 50
 OUT_OF_HOURS = "run.out-of-hours"
