@@ -382,3 +382,26 @@ def test_jobs_start_one_after_the_other_and_never_in_a_circle(shared):
                     "chain-first", first | {"schedule": {"kind": "after", "after": name}}
                 )
             assert caught.value.code == code
+
+
+def test_a_job_takes_on_just_what_another_has_placed(shared):
+    root, bucket = shared.fresh_job("hands-on", {"a": b"1", "in/b": b"2"})
+    shared.standin.shelf.put(bucket, "in/of-others", b"x", {})
+    shared.standin.shelf.make("taken-on")
+    with shared.client() as cart:
+        to_there = {"from": f"pine://office/{bucket}/in/", "to": "pine://office/taken-on/"}
+        after = {"kind": "after", "after": "hands-on", "placed": True}
+        made = cart.define_job({"job": "takes-on", "legs": [to_there], "schedule": after})
+        assert made["when"] == "after each run of hands-on, of just what it placed"
+        ended(cart, cart.start("hands-on")["id"])
+        until(lambda: len(cart.runs(job="takes-on")) == 1, what="the job after it")
+        first = ended(cart, cart.runs(job="takes-on")[0]["id"])
+        assert shared.standin.shelf.keys_after("taken-on", "") == ["a", "in/b"]
+        assert "of-others" not in str(cart.objects(first["id"]))
+        ended(cart, cart.start("hands-on")["id"])  # which places nothing
+        (root / "c").write_bytes(b"3")
+        ended(cart, cart.start("hands-on")["id"])
+        until(lambda: len(cart.runs(job="takes-on")) == 2, what="the second one")
+        second = ended(cart, cart.runs(job="takes-on")[0]["id"])
+        assert [one["key"] for one in cart.objects(second["id"])] == ["c"]
+        assert "only c" in second["cause"]

@@ -15,10 +15,13 @@ from pinecart.json_object import JsonObject
 
 
 class AfterTrigger(NamedTuple):
-    """Comes due when a run of another job ends. outcome: "" for any, "clean" or "bad"."""
+    """Comes due when a run of another job ends. outcome: "" for any, "clean" or "bad".   placed:
+    its runs look only at what the other's placed.
+    """
 
     job: str
     outcome: str
+    placed: bool = False
 
     def fits(self, outcome: str) -> bool:
         """Whether a run that ended so starts it. What is stopped by a person starts nothing."""
@@ -35,11 +38,13 @@ class AfterTrigger(NamedTuple):
         return []
 
     def describe(self) -> str:
-        return f"after each run of {self.job}{AFTER_WORDS[self.outcome]}"
+        after = f"after each run of {self.job}{AFTER_WORDS[self.outcome]}"
+        return f"{after}, of just what it placed" if self.placed else after
 
     def as_mapping(self) -> JsonObject:
         told = {"kind": AFTER.kind, "after": self.job}
-        return told | ({"when": self.outcome} if self.outcome else {})
+        told |= {"when": self.outcome} if self.outcome else {}
+        return told | ({"placed": True} if self.placed else {})
 
 
 def _parse_after(given: Mapping[str, Any]) -> AfterTrigger:
@@ -54,7 +59,7 @@ def _parse_after(given: Mapping[str, Any]) -> AfterTrigger:
         reading.wrong("schedule.when", "schedule.malformed", message)
     if reading.problems:
         raise Invalid(reading.problems)
-    return AfterTrigger(job, outcome)
+    return AfterTrigger(job, outcome, given.get("placed") is True)
 
 
 AFTER_WORDS = {"": "", "clean": " that ended well", "bad": " that ended with problems, or failed"}
@@ -80,6 +85,13 @@ AFTER = TriggerKind(
                 Choice("clean", "Well"),
                 Choice("bad", "With problems, or failed"),
             ),
+        ),
+        FormField(
+            "placed",
+            FieldType.FLAG,
+            "Only what it placed",
+            "Its runs look only at the files that the other's run copied or replaced, where they "
+            "lie in this one's source.",
         ),
     ),
     _parse_after,

@@ -11,7 +11,9 @@ from django.db import transaction
 
 from pinecart.core.definition import Definition
 from pinecart.core.errors import Invalid
+from pinecart.core.part import ALL, Part
 from pinecart.core.triggers import AfterTrigger
+from pinecart.service.clock.placed import placed_part
 from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import SYSTEM
 from pinecart.service.jobs.selectors import (
@@ -136,13 +138,16 @@ class Clock:
             if not ended:
                 continue
             fitting = [run for run in ended if trigger.fits(run.outcome)]
+            if trigger.placed and runs_alive(definition.job, "transfer"):
+                continue  # its list must not get lost: it starts once that run is over
+            part = placed_part(definition, fitting) if trigger.placed else ALL
             with transaction.atomic():
                 set_after_seen(record, ended[-1].ended_at or now)
-                if fitting:
+                if fitting and part is not None:
                     last = fitting[-1]
                     cause = f"run {last.pk} of {last.job} ended: {last.outcome}"
                     why = self._why_not(definition, 0.0)
-                    self._start(definition, record.version, cause, now, now, why)
+                    self._start(definition, record.version, cause, now, now, why, part)
 
     def _start_due(
         self, definition: Definition, version: int, due: datetime, now: datetime, *, among: int
@@ -162,6 +167,7 @@ class Clock:
         due: datetime,
         now: datetime,
         why: str,
+        part: Part = ALL,
     ) -> None:
         """Start what came due; or record why it was not, where there is a reason."""
         if why:
@@ -177,6 +183,7 @@ class Clock:
                 alone=alone,
                 version=version,
                 due=due,
+                part=part,
             )
         except Invalid as exc:
             record_skipped(definition, cause=cause, why=exc.message, now=now)

@@ -62,6 +62,13 @@ def placed_by(run: int, most: int) -> list[JsonObject]:
     return [{**key_fields(bytes(row.key)), "bytes": row.size, "checksum": row.crc} for row in done]
 
 
+def placed_in_leg(run: int, leg: int, most: int) -> list[bytes]:
+    """Keys of what a leg of a run copied and replaced."""
+    rows = RecordRow.objects.filter(run_id=run, leg=leg, done=True, folder=False)
+    done = rows.filter(decision__in=("copy", "replace")).order_by("pk")
+    return [bytes(key) for key in done.values_list("key", flat=True)[:most]]
+
+
 def keys_found(audit: int, *, but: str, most: int) -> list[bytes]:
     """Of what an audit found the keys, those with one finding left out."""
     rows = RecordRow.objects.filter(run_id=audit, decision="finding").exclude(reason=but)
