@@ -35,6 +35,7 @@ SMALL, LARGE_MIB, TREE, PAIRS, FEW = SIZES[MODE]  # few: pairs of what takes lon
 LOCAL_MIB = 64 if MODE == "quick" else 2048
 MEMORY_MIB = 200.0
 PAGES = (50, 500, 10_000) if MODE == "quick" else (500, 50_000, 1_000_000)
+PROVEN = (20, 100, 2_000) if MODE == "quick" else (5_000, 1_000, 1_000_000)
 FIRST = 100_000  # objects in the source when the first is awaited
 
 
@@ -239,6 +240,10 @@ def pages(table: Table, root: Path) -> None:
     service.pages(table.add, *PAGES)
 
 
+def proving(table: Table, root: Path) -> None:
+    service.proving(table.add, *PROVEN)
+
+
 def many(table: Table, root: Path) -> None:
     service.many(table.add, 20 if MODE == "quick" else 200)
 
@@ -259,6 +264,7 @@ GROUPS = (
     memory,
     plan,
     pages,
+    proving,
     many,
     viewers,
 )

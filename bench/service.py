@@ -27,6 +27,12 @@ CALLS = 30
 IMPORT_S, MANY_S = 1.5, 120.0
 VIEWERS, EVENTS_A_SECOND, LATE_S, CORE = 200, 20, 2.0, 0.05
 LOOKS_S = 20.0
+ROWS_S, GROWS_MIB = 50_000, 40
+RECORD = (
+    "insert into runs_recordrow (run_id, leg, key, decision, reason, size, done, seconds, "
+    "crc, proof, guarded, tries, error, message, cleared, folder) values "
+    "(?, 0, ?, 'copy', 'new', 10, 1, .1, 'q83vEjRWeJA=', 'read-back', 1, 1, '', '', 0, 0)"
+)
 CLEAN = ("copy", "new", True, "")
 
 Add = Callable[[str, float, float], None]
@@ -54,6 +60,82 @@ def pages(add: Add, jobs: int, runs: int, records: int) -> None:
                 slowest_s, cpu_s = asked(home, path, web)
                 add(f"{name}: p95 of {CALLS} calls, to {PAGE_S} s", slowest_s / PAGE_S, 1.0)
                 add(f"{name}: CPU of a call, to {PAGE_CPU_S} s", cpu_s / PAGE_CPU_S, 1.0)
+
+
+def proving(add: Add, runs: int, of_each: int, exported: int) -> None:
+    """The pages that prove something, over very many records, while a run writes; and an export."""
+    with started() as home:
+        working = fill(home, 40, runs, exported)
+        fill_records(home, working, of_each)
+        web = web_process(home)
+        until(lambda: is_indexed(home), 3600, "the index of names")
+        ended = home.sql("select id from runs_run where state='ended' order by id desc limit 1")
+        run = ended[0][0]
+        calls = {
+            "Today": "today",
+            "its pictures": "today/picture",
+            "weeks of all": "weeks",
+            "weeks of a job": "weeks?job=job-004",
+            "runs of a day": f"runs?limit=50&since={datetime.now(UTC):%F}T00:00:00Z",
+            "a run": f"runs/{run}",
+            "its objects by a part of their names": f"runs/{run}/objects?limit=200&text=0077",
+            "compared with the one before": f"runs/{run}/compare?other={run - 1}",
+            "find by a part of a name": "find?name=000777",
+            "find what is nowhere": "find?name=nowhere-at-all",
+            "audits": "audits",
+            "deliveries of notices": "deliveries",
+            "the trail": "trail",
+            "what takes room": "room",
+        }
+        with writing(home, working):
+            for name, path in calls.items():
+                slowest_s, _ = asked(home, path, web)
+                add(
+                    f"{runs * of_each:,} records, {name}: p95, to {PAGE_S} s", slowest_s / PAGE_S, 1
+                )
+        for form in ("jsonl", "csv", "html"):
+            rows_s, grown_mib = exported_at(home, working, form, exported, web)
+            add(f"export of {exported:,} as {form}: {ROWS_S:,} rows/s of CPU", ROWS_S / rows_s, 1)
+            add(f"and its web process grows, to {GROWS_MIB} MiB", grown_mib / GROWS_MIB, 1)
+
+
+def exported_at(home: House, run: int, form: str, rows: int, web: int) -> tuple[float, float]:
+    """Rows per second of the web process's CPU, and by how many MiB it grew at its peak."""
+    headers = {"Authorization": f"Bearer {home.token}"}
+    url = f"{home.url}/api/v1/runs/{run}/report?as={form}"
+    Path(f"/proc/{web}/clear_refs").write_text("5")  # its peak is counted anew
+    before, held = cpu_of(web), peak_mib(web)
+    with httpx.stream("GET", url, headers=headers, timeout=3600) as answer:
+        lines = sum(piece.count(b"\n") for piece in answer.iter_bytes())
+    assert lines >= rows, f"{lines} lines of {rows}"
+    return rows / (cpu_of(web) - before), peak_mib(web) - held
+
+
+def peak_mib(pid: int) -> float:
+    status = Path(f"/proc/{pid}/status").read_text()
+    return int(status.partition("VmHWM:")[2].split()[0]) / 1024
+
+
+def is_indexed(home: House) -> bool:
+    """Whether names are found by the index, however new."""
+    last = home.sql("select max(id) from runs_recordrow")[0][0]
+    file = home.state / "names.sqlite3"
+    if not file.exists():
+        return False
+    with contextlib.closing(sqlite3.connect(file, timeout=30)) as names:
+        return bool(names.execute("select record from mark").fetchone()[0] == last)
+
+
+def fill_records(home: House, but: int, count: int) -> None:
+    """So many to each ended run."""
+    with contextlib.closing(connected(home)) as db:
+        ended = [row[0] for row in db.execute("select id from runs_run where id != ?", (but,))]
+        for run in ended:
+            with db:
+                db.executemany(
+                    RECORD,
+                    ((run, b"posts/%03d/%06d.csv" % (n % 50, n)) for n in range(count)),
+                )
 
 
 def many(add: Add, jobs: int) -> None:
@@ -179,9 +261,7 @@ def fill(home: House, jobs: int, runs: int, records: int) -> int:
         working = db.execute(insert, values).lastrowid
         db.execute("update runs_run set ended_at=null where id=?", (working,))
         db.executemany(
-            "insert into runs_recordrow (run_id, leg, key, decision, reason, size, done, seconds, "
-            "crc, proof, guarded, tries, error, message, cleared, folder) values "
-            "(?, 0, ?, 'copy', 'new', 10, 1, .1, '', 'read-back', 1, 1, '', '', 0, 0)",
+            RECORD,
             ((working, b"d%03d/%06d.csv" % (n % 500, n)) for n in range(records)),
         )
     held = home.state / "runs" / f"{working}.lock"

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { type Progress, type RunWhole } from '../api/client'
+import { type Progress, type Run } from '../api/client'
 import { runQuery } from '../api/runs'
 
 /** A clock that ticks, for ages. */
@@ -46,12 +46,8 @@ export function useRun(id: number) {
     })
     stream.addEventListener('state', (e) => {
       setQuiet(false)
-      const told = JSON.parse(e.data as string) as RunWhole
-      queries.setQueryData(runQuery(id).queryKey, (old) => ({
-        ...told,
-        problem_groups: old?.problem_groups ?? [],
-        course: old?.course ?? [],
-      }))
+      const told = JSON.parse(e.data as string) as Run
+      queries.setQueryData(runQuery(id).queryKey, (old) => old && { ...old, ...told })
       if (told.state === 'ended') {
         stream.close()
         void queries.invalidateQueries()

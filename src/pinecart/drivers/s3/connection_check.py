@@ -71,7 +71,7 @@ async def _try_signed_in(
     key = "Without a key." if anonymous else f"Key id {spec['key_id']} is accepted."
     steps.append(Step("sign in", True, key))
     is_confined = bool(spec.get("root") or write_to)
-    listed = "The place can be listed." if is_confined else f"{len(level.folders)} buckets."
+    listed = "The place can be listed." if is_confined else _buckets(len(level.folders))
     steps.append(Step("list", True, listed))
     if is_confined:
         await _try_object(store, prefix, steps)
@@ -137,3 +137,7 @@ async def _checksums(store: S3Store, prefix: bytes) -> Step:
         return Step("checksums", True, f"The store verifies {verified} checksums.")
     words = "The store verifies no checksum we know: writes are compared by size."
     return Step("checksums", False, words)
+
+
+def _buckets(count: int) -> str:
+    return "1 bucket." if count == 1 else f"{count:,} buckets."
