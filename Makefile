@@ -88,7 +88,7 @@ schema: $(TEST_STAMP)
 	PINECART_DATA=/nonexistent DJANGO_SETTINGS_MODULE=pinecart.service.config.settings $(BIN)/python -m django spectacular --validate --fail-on-warn --file docs/api.yml
 
 soak: $(TEST_STAMP) $(APT_STAMP)
-	PINECART_SOAK=$(or $(SEEDS),100) $(BIN)/pytest -n 2 --dist loadgroup tests/runner/test_whatever_happens.py tests/runner/test_flipped_bits.py tests/servers/test_swift_faults.py tests/whole/test_kills.py tests/whole/test_fuzz.py
+	PINECART_SOAK=$(or $(SEEDS),100) $(BIN)/pytest -n 2 --dist loadgroup tests/runner/test_whatever_happens.py tests/runner/test_flipped_bits.py tests/servers/test_swift_faults.py tests/whole/test_kills.py tests/whole/test_fuzz.py tests/whole/test_audits.py
 
 wheel: $(TEST_STAMP) $(BUILT)
 	@rm -rf dist build

@@ -13,7 +13,7 @@ import pytest
 from pinecart.standins.bucket_server import Behaviour
 from tests.whole.house import kill_one, until
 
-FILES = 600
+FILES = 100_000 if "PINECART_SOAK" in os.environ else 600
 
 
 def ended(cart, audit):

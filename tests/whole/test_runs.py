@@ -117,6 +117,9 @@ def test_the_reports_rows_are_the_runs_totals(shared):
     assert page.count('<tr><td class="key">') == len(rows) and "<script" not in page
     told, row = (one["properties"] for one in schema["anyOf"])
     assert lines[0]["schema"] == told["schema"]["const"]
+    with shared.client() as cart:
+        saved = cart.trail(limit=3)
+    assert {line["action"] for line in saved} == {"report.saved"}
     types = {"integer": int, "string": str, "boolean": bool, "number": (int, float)}
     for line in lines[1:]:
         assert line.keys() == row.keys()

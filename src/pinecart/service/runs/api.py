@@ -172,6 +172,7 @@ class RunLogFile(APIView):
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
         """A run's whole log, as JSON lines."""
         run = selectors.run_numbered(number, actor_in(request))
+        life_cycle.was_saved(actor_in(request), run, "log")
         answer = StreamingHttpResponse(
             streamed(log_pieces(run.pk)), content_type="application/jsonl"
         )
@@ -187,6 +188,7 @@ class RunReport(APIView):
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
         """A run's report, in one of the formats that `GET forms` names."""
         run = selectors.run_numbered(number, actor_in(request))
+        life_cycle.was_saved(actor_in(request), run, "report")
         name_of_format = asked(ReportAsked, request)["as"]
         wanted = REPORT_FORMATS[name_of_format]
         media_type = f"{wanted.media_type}; charset=utf-8"
@@ -224,6 +226,7 @@ class RunProof(APIView):
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
         """What a run placed, or an audit found, as JSON lines that this service signs."""
         run = selectors.run_numbered(number, actor_in(request))
+        life_cycle.was_saved(actor_in(request), run, "proof")
         made = proofs.proof_of(run, actor_in(request))
         answer = StreamingHttpResponse(streamed(made), content_type="application/jsonl")
         name = f"{run.job}-run-{run.pk}.proof"

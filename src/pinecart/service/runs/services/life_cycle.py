@@ -35,7 +35,7 @@ from pinecart.service.runs.selectors import alive_of, run_beside, run_numbered, 
 from pinecart.service.runs.services.epochs import hold_epoch
 from pinecart.service.runs.services.tallies import count_run
 from pinecart.service.settings.selectors import as_it_runs
-from pinecart.service.trail.services import Change, change
+from pinecart.service.trail.services import Change, change, note
 
 PRIORITIES = {"first": 1, "usual": 0, "last": -1}
 UNDER_WAY = ("queued", "working", "interrupted")
@@ -226,6 +226,11 @@ def requeue(made: Change, run: Run, event: Event, action: str, **facts: Any) -> 
     run.refresh_from_db()
     tell_state(run)
     return run
+
+
+def was_saved(actor: Actor, run: RunFacts, what: str) -> None:
+    """Somebody took a run's report, proof or log away: the trail tells it."""
+    note(actor, f"{what}.saved", run.job, run=run.pk)
 
 
 def retry_run(actor: Actor, number: int) -> Run:
