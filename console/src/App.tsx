@@ -152,7 +152,7 @@ function House({ name, session }: { name: string; session: Session }) {
               </Typography.Text>
             )}
             {!wide && <Link to="/me">{name}</Link>}
-            <Finder pages={pages} />
+            <Finder pages={isDue ? pages : [...pages, ['/history', 'History']]} />
             <Button
               type="text"
               onClick={() => void signOut()}

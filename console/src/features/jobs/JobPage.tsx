@@ -9,6 +9,7 @@ import { DueTimes } from '../../parts/DueTimes'
 import { Ago, Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
 import { RunLine } from '../../parts/RunLine'
 import { Sentences } from '../../parts/Sentences'
+import { WhoIsTold } from '../notices/WhoIsTold'
 import { History } from './History'
 import type { DEPTHS } from './AuditPage'
 import { MoreOfJob } from './MoreOfJob'
@@ -17,6 +18,7 @@ import { Versions } from './Versions'
 
 export default function JobPage() {
   const { name = '' } = useParams()
+  const mayTell = useMay('administer')
   const job = useQuery({ ...jobQuery(name), refetchInterval: 5000 })
   const runs = useQuery({ ...runsQuery({ job: name, limit: 10 }), refetchInterval: 5000 })
   return (
@@ -60,6 +62,7 @@ export default function JobPage() {
               )}
               {told.when && !told.due.length && <TriggerCard job={told.job} when={told.when} />}
               <Versions job={told} />
+              {mayTell && <WhoIsTold job={told} />}
               <Card size="small" title="Last audit" style={{ marginTop: 16 }}>
                 {told.last_audit ? (
                   <>

@@ -97,7 +97,7 @@ const dayBegin = (day: string) => day && `${day}T00:00:00Z`
 /** A count in a column of its own; nothing where there is none. */
 const counted = (title: string, of: (run: Run) => number) => ({
   title,
-  width: 84,
+  width: 94,
   align: 'right' as const,
   render: (_: unknown, run: Run) => (of(run) ? count(of(run)) : ''),
 })
@@ -111,7 +111,7 @@ function List({ runs }: { runs: Run[] }) {
       columns={[
         {
           title: 'Run',
-          width: 150,
+          width: 136,
           render: (_, run) => (
             <Link to={`/runs/${run.id}`}>
               <Mark word={run.outcome || run.state} />
@@ -122,6 +122,7 @@ function List({ runs }: { runs: Run[] }) {
         },
         {
           title: 'Job',
+          width: 150,
           render: (_, run) =>
             isOneOff(run.job) ? run.title : <Link to={`/jobs/${run.job}`}>{run.job}</Link>,
         },
@@ -142,7 +143,7 @@ function List({ runs }: { runs: Run[] }) {
         { title: 'Took', width: 76, align: 'right', render: (_, run) => took(run) },
         {
           title: 'By, when',
-          width: 150,
+          width: 140,
           render: (_, run) => (
             <>
               <Typography.Text type="secondary">{run.cause}</Typography.Text>
