@@ -253,6 +253,9 @@ const PAGES: Record<string, Page> = {
         restored: '',
         needed: [RUN],
         awaited: [HAPPENING],
+        concerns: [
+          { subject: 'office', words: 'Its key is over a year old.', todo: 'Give one.', path: '/' },
+        ],
         working: [],
         recent: [],
         due: [],

@@ -2,7 +2,14 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Alert, App, Button, Card, Col, Empty, Flex, Row, Skeleton, Typography } from 'antd'
 import { lazy, Suspense } from 'react'
 import { Link } from 'react-router'
-import { api, got, type Happening, type Run, type TodayPicture } from '../../api/client'
+import {
+  api,
+  got,
+  type Concern,
+  type Happening,
+  type Run,
+  type TodayPicture,
+} from '../../api/client'
 import { pictureQuery, todayQuery } from '../../api/today'
 import { exact } from '../../lib/words'
 import { UNDERLINED } from '../../parts/layout'
@@ -51,6 +58,7 @@ export default function TodayPage() {
           )}
           <Restored of={today.restored} />
           {today.awaited.length > 0 && <Awaited rows={today.awaited} />}
+          {today.concerns.length > 0 && <Concerns rows={today.concerns} />}
           <Pictures />
           <Row gutter={[16, 16]}>
             <Col xs={24} lg={15}>
@@ -157,6 +165,31 @@ function StoreLine({ store }: { store: TodayPicture['stores'][number] }) {
       )}
       {store.is_key_old && ' ▲'}
     </Typography.Text>
+  )
+}
+
+/** What needs a person and is no run. */
+function Concerns({ rows }: { rows: Concern[] }) {
+  return (
+    <Card size="small" title="To see to" style={{ marginBottom: 16 }}>
+      {rows.map((row) => (
+        <Flex
+          key={row.subject + row.words}
+          justify="space-between"
+          gap={12}
+          wrap
+          style={{ padding: '8px 0' }}
+        >
+          <span style={{ overflowWrap: 'anywhere' }}>
+            ▲ {row.subject && <b>{row.subject}: </b>}
+            {row.words} <Typography.Text type="secondary">{row.todo}</Typography.Text>
+          </span>
+          <Link to={row.path}>
+            <Button>Go there</Button>
+          </Link>
+        </Flex>
+      ))}
+    </Card>
   )
 }
 

@@ -24,6 +24,13 @@ from pinecart.service.today.picture import picture_of
 from pinecart.service.today.weeks import weeks_of
 
 
+class ConcernShape(serializers.Serializer):
+    subject = serializers.CharField(help_text="A store or a job; empty: the service.")
+    words = serializers.CharField()
+    todo = serializers.CharField()
+    path = serializers.CharField(help_text="Of the page where it is done.")
+
+
 class TodayShape(serializers.Serializer):
     sentence = serializers.CharField()
     restored = serializers.CharField(
@@ -31,6 +38,7 @@ class TodayShape(serializers.Serializer):
     )
     needed = RunShape(many=True, help_text="Latest runs that need a person.")
     awaited = HappeningShape(many=True, help_text="Expected, and not come yet.")
+    concerns = ConcernShape(many=True, help_text="What needs a person and is no run.")
     working = RunShape(many=True)
     recent = RunShape(many=True, help_text="Ended in the last 24 hours, newest first.")
     due = DueShape(many=True)

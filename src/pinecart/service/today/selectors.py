@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import timedelta
 from typing import Any
 
@@ -15,6 +16,7 @@ from pinecart.service.notices.selectors import still_awaited
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.selectors import last_runs, runs_numbered, runs_seen
 from pinecart.service.settings.selectors import restored_of
+from pinecart.service.today.concerns import concerns
 
 SHOWN_DUE = 5
 BAD = ("failed", "problems", "stopped")
@@ -25,7 +27,8 @@ def today(actor: Actor) -> JsonObject:
     next.
     """
     jobs = jobs_seen(actor)
-    latest = _latest_to_look_at({job.name for job in jobs})
+    last = last_runs()
+    latest = _latest_to_look_at({job.name for job in jobs}, last)
     needed = [r for r in latest if r["outcome"] in BAD or r["state"] == "held"]
     since = timezone.now() - timedelta(days=1)
     runs = [run_told(r) for r in runs_seen(actor, kind="transfer", limit=40)]
@@ -39,7 +42,11 @@ def today(actor: Actor) -> JsonObject:
     working = [r for r in latest + carries if r["state"] not in ("ended", "held")]
     due = due_first(jobs, SHOWN_DUE)
     awaited = still_awaited(job.name for job in jobs)
+    worries = [one._asdict() for one in concerns(actor, jobs, last, timezone.now())]
     sentence = _sentence(len(jobs), [*needed, *awaited], working, due)
+    if worries:
+        things = "thing" if len(worries) == 1 else "things"
+        sentence += f" {len(worries)} more {things} to see to."
     if unfinished:
         sentence += (
             f" {len(unfinished)} "
@@ -51,16 +58,17 @@ def today(actor: Actor) -> JsonObject:
         "restored": restored_of(),
         "needed": needed + unfinished,
         "awaited": awaited,
+        "concerns": worries,
         "working": working,
         "recent": recent,
         "due": due,
     }
 
 
-def _latest_to_look_at(jobs: set[str]) -> list[JsonObject]:
+def _latest_to_look_at(jobs: set[str], last: Mapping[str, JsonObject]) -> list[JsonObject]:
     """Of each job's latest run those that ended badly, or haven't ended."""
     numbers = []
-    for job, run in last_runs().items():
+    for job, run in last.items():
         is_open = run["state"] != "ended"
         if job in jobs and (is_open or run["outcome"] in BAD):
             numbers.append(run["id"])

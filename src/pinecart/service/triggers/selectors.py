@@ -33,6 +33,12 @@ def watches_kept(now: datetime) -> list[Watch]:
     return list(_watches().filter(Q(until=None) | Q(until__gt=now)).order_by("pk"))
 
 
+def watches_failing() -> dict[str, str]:
+    """job → why its source can't be watched."""
+    failing = Watch.objects.exclude(message="").filter(until=None)
+    return dict(failing.values_list("job", "message"))
+
+
 def triggers_seen(actor: Actor, job: str = "") -> list[JsonObject]:
     """What starts jobs besides the clock, and what came of it."""
     watches = {watch.job: watch for watch in _watches().filter(until=None)}

@@ -1,0 +1,77 @@
+"""What needs a person and is no run: a disk that fills, stores out of reach, keys that grow old,
+sources that can't be watched, jobs that never ran.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from datetime import datetime, timedelta
+from typing import NamedTuple
+
+from pinecart.core.totals import size_text
+from pinecart.service.config.rights import Actor
+from pinecart.service.config.settings import OPTIONS, STATE
+from pinecart.service.jobs.facts import JobFacts
+from pinecart.service.stores.selectors import stores_listed
+from pinecart.service.triggers.selectors import watches_failing
+
+SOON = 4  # times the free disk under which no run starts: less is told
+KEY_OLD = timedelta(days=365)
+NEVER_AFTER = timedelta(days=1)  # since it was saved
+
+
+class Concern(NamedTuple):
+    """subject: a store's or a job's name; empty: the service.   words: the cause.   todo: what to
+    do.   path: of the page where that is done.
+    """
+
+    subject: str
+    words: str
+    todo: str
+    path: str
+
+
+def concerns(
+    actor: Actor, jobs: Collection[JobFacts], ran: Collection[str], now: datetime
+) -> list[Concern]:
+    """ran: the jobs that have run at some time."""
+    return [*_disk(), *_stores(actor, now), *_sources(jobs), *_never_ran(jobs, ran, now)]
+
+
+def _disk() -> Iterable[Concern]:
+    free, least = STATE.free_bytes(), OPTIONS.least_free
+    if free < SOON * least:
+        words = f"Only {size_text(free)} of disk are free where Pine Cart keeps its records."
+        todo = f"Make room, or keep less: under {size_text(least)} no run starts."
+        yield Concern("", words, todo, "/settings")
+
+
+def _stores(actor: Actor, now: datetime) -> Iterable[Concern]:
+    for record in stores_listed(actor):
+        path = f"/stores/{record.name}/about"
+        failed = next((step for step in record.tried or () if step["ok"] is False), None)
+        if failed:
+            words = f"The last try failed at {failed['step']}: {failed['message']}"
+            yield Concern(record.name, words, "Mend it, and try it again.", path)
+        if record.secret_since and now - record.secret_since > KEY_OLD:
+            todo = "Give it a new one before it ends."
+            yield Concern(record.name, "Its key is over a year old.", todo, path)
+
+
+def _sources(jobs: Collection[JobFacts]) -> Iterable[Concern]:
+    unwatched = watches_failing()
+    for job in jobs:
+        if job.is_on and job.name in unwatched:
+            words = f"Its source can't be watched: {unwatched[job.name]}"
+            todo = "Nothing starts it until it can: look at the store."
+            yield Concern(job.name, words, todo, f"/jobs/{job.name}")
+
+
+def _never_ran(
+    jobs: Collection[JobFacts], ran: Collection[str], now: datetime
+) -> Iterable[Concern]:
+    for job in jobs:
+        waits = job.is_on and job.name not in ran and job.definition.get("schedule")
+        if waits and now - job.saved_at > NEVER_AFTER:
+            todo = "Preview it, or start it once and look."
+            yield Concern(job.name, "It has never run.", todo, f"/jobs/{job.name}")
