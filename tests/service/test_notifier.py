@@ -59,3 +59,26 @@ def test_after_ten_minutes_without_a_receiver_all_is_told_once_more_in_order(ser
     assert Delivery.objects.filter(sent_at=None).count() == 0
     while_down = [n for n, at in enumerate(receiver.calls) if at < receiver.down_until]
     assert len(while_down) < 40, "with growing waits, and many at once"
+
+
+def test_the_trails_signed_head_is_told_once_a_day(services):
+    from pinecart.service.config.rights import SYSTEM
+    from pinecart.service.notices.models import Delivery, HappeningRow, NoticeRule
+    from pinecart.service.notices.services import add_rule
+    from pinecart.service.notifier.notifier import Notifier
+    from pinecart.service.trail.selectors import head_now
+    from pinecart.service.trail.services import sign_head
+
+    for table in (Delivery, HappeningRow, NoticeRule):
+        table.objects.all().delete()
+    whom = {"way": "mail", "to": ["wren@larkfell.example"], "kinds": ["daily"]}
+    add_rule(SYSTEM, whom | {"job": "", "label": "", "is_on": True})
+    told = []
+    notifier = Notifier(lambda rule, happenings, now: told.extend(happenings))
+    head = head_now()
+    sign_head(BEGAN)
+    for hour in range(0, 30):
+        for minute in (0, 1):
+            notifier.turn(BEGAN + timedelta(hours=hour, minutes=minute))
+    assert [one.id for one in told] == ["day-2026-03-02", "day-2026-03-03"]
+    assert f"{head.lines}:{head.digest}" in told[0].words
