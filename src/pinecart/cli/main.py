@@ -30,7 +30,7 @@ COMMANDS = {
     "preview": ("pinecart.cli.previews", "preview"),
     "explain": ("pinecart.cli.previews", "explain"),
     "start": ("pinecart.cli.starting", "start"),
-    "run": ("pinecart.cli.runs", "run"),
+    "run": ("pinecart.cli.run_life", "run"),
     "schedule": ("pinecart.cli.schedule", "schedule"),
     "history": ("pinecart.cli.history", "history"),
     "trigger": ("pinecart.cli.triggers", "trigger"),

@@ -36,7 +36,7 @@ class ChainHead(NamedTuple):
     digest: str
 
 
-class Fault(NamedTuple):
+class ChainFault(NamedTuple):
     """number: of the entry at which it shows."""
 
     number: int
@@ -47,7 +47,7 @@ class Verified(NamedTuple):
     """head: as far as the trail goes.   faults: the first of them."""
 
     head: ChainHead
-    faults: list[Fault]
+    faults: list[ChainFault]
 
 
 class Chain:
@@ -72,18 +72,20 @@ def link(key: bytes, before: str, entry: ChainEntry) -> str:
 
 def verify(key: bytes, entries: Iterable[ChainEntry], heads: Iterable[ChainHead] = ()) -> Verified:
     """entries: all, in the order of their numbers.   heads: what the trail must have been."""
-    faults = list[Fault]()
+    faults = list[ChainFault]()
     wanted = {head.lines: head.digest for head in heads}
     number, before, chain = 0, "", Chain(key)
     for entry in entries:
         number += 1
         if entry.number != number:
-            faults.append(Fault(number, f"{entry.number - number} entries are missing before it."))
+            faults.append(
+                ChainFault(number, f"{entry.number - number} entries are missing before it.")
+            )
             number = entry.number
         if chain.link(before, entry) != entry.digest:
-            faults.append(Fault(number, "It isn't as it was written, or doesn't belong here."))
+            faults.append(ChainFault(number, "It isn't as it was written, or doesn't belong here."))
         if number in wanted and wanted.pop(number) != entry.digest:
-            faults.append(Fault(number, "Another entry stood here when its head was signed."))
+            faults.append(ChainFault(number, "Another entry stood here when its head was signed."))
         before = entry.digest
         if len(faults) >= MOST_FAULTS:
             break
@@ -91,9 +93,9 @@ def verify(key: bytes, entries: Iterable[ChainEntry], heads: Iterable[ChainHead]
         cut = [count for count in wanted if count > number]
         if cut:
             words = f"The trail ends here, and had {max(cut):,} entries: its tail was cut."
-            faults.append(Fault(number, words))
+            faults.append(ChainFault(number, words))
         faults += [
-            Fault(count, "The entry of a signed head is missing.")
+            ChainFault(count, "The entry of a signed head is missing.")
             for count in wanted
             if 0 < count <= number
         ]

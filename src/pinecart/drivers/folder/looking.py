@@ -19,7 +19,7 @@ _KIND = 0o170000
 _STATX = getattr(ctypes.CDLL(None), "statx", None)
 
 
-class Seen(NamedTuple):
+class SeenFiles(NamedTuple):
     size: Sequence[int]
     modified_ns: Sequence[int]
     ctime_ns: Sequence[int]
@@ -46,7 +46,7 @@ class Looker:
         self._halves = plain.cast("I")
         self._shorts = plain.cast("H")
 
-    def files(self, folder: int, names: Sequence[bytes]) -> Seen | None:
+    def files(self, folder: int, names: Sequence[bytes]) -> SeenFiles | None:
         """What is known of each, in their order.
 
         None: not all of them are plain files, or one can't be looked at.
@@ -63,7 +63,7 @@ class Looker:
             return None  # a file system that doesn't tell all of it
         if {mode & _KIND for mode in set(_every(self._shorts, _MODE, count))} != {st.S_IFREG}:
             return None
-        return Seen(
+        return SeenFiles(
             _every(self._numbers, _LENGTH, count),
             self._times(_MODIFIED, count),
             self._times(_CHANGED, count),

@@ -18,7 +18,7 @@ from pinecart.core.columns import EntryPage
 from pinecart.core.entries import LINK, RACY_NS, Entry
 from pinecart.core.errors import StoreError, Unsafe
 from pinecart.drivers.folder.kernel import Kernel
-from pinecart.drivers.folder.looking import Looker, Seen
+from pinecart.drivers.folder.looking import Looker, SeenFiles
 from pinecart.drivers.folder.names import LOOKED_AT
 from pinecart.drivers.folder.root import FolderRoot, folder_entry
 from pinecart.drivers.folder.writing import entry_of
@@ -176,7 +176,7 @@ def _has_hidden(names: Sequence[bytes]) -> bool:
     return at < len(names) and names[at].startswith(HIDDEN)
 
 
-def _page_of(base: bytes, names: Sequence[bytes], seen: Seen) -> EntryPage:
+def _page_of(base: bytes, names: Sequence[bytes], seen: SeenFiles) -> EntryPage:
     return EntryPage.of_files((base + (b"\0" + base).join(names)).split(b"\0"), *seen)
 
 

@@ -17,7 +17,7 @@ class RoomShape(serializers.Serializer):
     )
 
 
-class Room(APIView):
+class RoomView(APIView):
     @extend_schema(responses=RoomShape(many=True))
     def get(self, request: Request) -> Response:
         """What takes how much room in the state folder, the most first."""

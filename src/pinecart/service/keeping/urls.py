@@ -2,4 +2,4 @@ from django.urls import path
 
 from pinecart.service.keeping import api
 
-urlpatterns = [path("room", api.Room.as_view(), name="room")]
+urlpatterns = [path("room", api.RoomView.as_view(), name="room")]

@@ -157,7 +157,7 @@ class Find(APIView):
         return Response(records.places_of_name(actor_in(request), **asked(FindAsked, request)))
 
 
-class RunLog(APIView):
+class RunLogView(APIView):
     @extend_schema(parameters=[LogAsked], responses=LogShape)
     def get(self, request: Request, number: int) -> Response:
         """A run's log, from where a call before ended (`next`)."""

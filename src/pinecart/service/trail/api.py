@@ -55,7 +55,7 @@ class Trail(APIView):
         )
 
 
-class HeadAsked(serializers.Serializer):
+class VerifyAsked(serializers.Serializer):
     lines = serializers.IntegerField(required=False, min_value=1)
     digest = serializers.CharField(required=False, max_length=64)
 
@@ -88,10 +88,10 @@ class VerifiedShape(serializers.Serializer):
 
 
 class TrailVerify(APIView):
-    @extend_schema(parameters=[HeadAsked], responses=VerifiedShape)
+    @extend_schema(parameters=[VerifyAsked], responses=VerifiedShape)
     def get(self, request: Request) -> Response:
         """Whether the trail is as it was written; against a head kept elsewhere also its end."""
-        asked = HeadAsked(data=request.query_params)
+        asked = VerifyAsked(data=request.query_params)
         asked.is_valid(raise_exception=True)
         outside = ChainHead(**asked.validated_data) if asked.validated_data else None
         found = selectors.verified(outside)

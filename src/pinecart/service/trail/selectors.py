@@ -13,8 +13,8 @@ from django.db.models.functions import Cast
 from pinecart.core.trail_chain import (
     HEAD_FORM,
     ChainEntry,
+    ChainFault,
     ChainHead,
-    Fault,
     Verified,
     verify,
 )
@@ -116,7 +116,7 @@ def verified(outside: ChainHead | None = None) -> Verified:
         if is_signed(text, base64.b64decode(row.signature), public):
             heads.append(ChainHead(row.count, row.digest))
         else:
-            faults.append(Fault(row.count, "The head signed here was altered."))
+            faults.append(ChainFault(row.count, "The head signed here was altered."))
     found = verify(STATE.trail_key, chain_entries(), [*heads, *([outside] if outside else [])])
     return found._replace(faults=faults + found.faults)
 
