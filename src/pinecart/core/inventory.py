@@ -144,10 +144,11 @@ class Inventory:
         _count(self._kinds.setdefault(kind, [0, 0]), size)
 
     def _kinds_by_size(self) -> list[tuple[str, list[int]]]:
-        found = sorted(self._kinds.items(), key=lambda kind: kind[1][1], reverse=True)
-        shown, rest = found[:MOST_KINDS], found[MOST_KINDS:]
+        by_size = sorted(self._kinds.items(), key=lambda kind: kind[1][1], reverse=True)
+        shown, rest = by_size[:MOST_KINDS], by_size[MOST_KINDS:]
         if rest:
-            objects, size = (sum(count[n] for _, count in rest) for n in (0, 1))
+            objects = sum(count[0] for _, count in rest)
+            size = sum(count[1] for _, count in rest)
             shown.append((OTHER_KINDS, [objects, size]))
         return shown
 

@@ -95,19 +95,27 @@ def _facts(told: JsonObject) -> list[tuple[str, str]]:
     facts.append(("Started", f"{told['cause']}, {_time(told['started_at'])}"))
     facts.append(("Ended", _time(told["ended_at"])))
     if told["started_at"] and told["ended_at"]:
-        seconds = (told["ended_at"] - told["started_at"]).total_seconds()
-        facts.append(("Lasted", _lasted(seconds)))
-        carried = sum(told["totals"][d]["bytes"] for d in ("copy", "replace"))
-        if carried and seconds:
-            rate = size_text(int(carried / seconds))
-            facts.append(("Carried", f"{size_text(carried)}, {rate} a second"))
-    if (far := told["far_side"]) is not None:
-        held = f"{far['objects']:,} files, {size_text(far['bytes'])}"
-        as_intended = "as intended"
-        if far["differences"]:
-            as_intended = f"with {far['differences']:,} not as intended"
-        facts.append(("The far side held in the end", f"{held}, {as_intended}"))
+        facts += _pace(told)
+    if told["far_side"] is not None:
+        facts.append(("The far side held in the end", _far_side(told["far_side"])))
     return facts
+
+
+def _pace(told: JsonObject) -> list[tuple[str, str]]:
+    seconds = (told["ended_at"] - told["started_at"]).total_seconds()
+    facts = [("Lasted", _lasted(seconds))]
+    carried = sum(told["totals"][decision]["bytes"] for decision in ("copy", "replace"))
+    if carried and seconds:
+        rate = size_text(int(carried / seconds))
+        facts.append(("Carried", f"{size_text(carried)}, {rate} a second"))
+    return facts
+
+
+def _far_side(far: JsonObject) -> str:
+    held = f"{far['objects']:,} files, {size_text(far['bytes'])}"
+    if far["differences"]:
+        return f"{held}, with {far['differences']:,} not as intended"
+    return f"{held}, as intended"
 
 
 def _totals(told: JsonObject) -> list[JsonObject]:

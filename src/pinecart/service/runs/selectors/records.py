@@ -57,16 +57,23 @@ def records_of_key(job: str, leg: int, names: Collection[bytes]) -> list[JsonObj
 
 def placed_by(run: int, most: int) -> list[JsonObject]:
     """What a run copied and replaced, in the order of its records."""
-    rows = RecordRow.objects.filter(run_id=run, done=True, folder=False)
-    done = rows.filter(decision__in=("copy", "replace")).order_by("pk")[:most]
-    return [{**key_fields(bytes(row.key)), "bytes": row.size, "checksum": row.crc} for row in done]
+    found = []
+    for row in _placed(run)[:most]:
+        key = key_fields(bytes(row.key))
+        found.append({**key, "bytes": row.size, "checksum": row.crc})
+    return found
 
 
 def placed_in_leg(run: int, leg: int, most: int) -> list[bytes]:
     """Keys of what a leg of a run copied and replaced."""
-    rows = RecordRow.objects.filter(run_id=run, leg=leg, done=True, folder=False)
-    done = rows.filter(decision__in=("copy", "replace")).order_by("pk")
-    return [bytes(key) for key in done.values_list("key", flat=True)[:most]]
+    keys = _placed(run).filter(leg=leg).values_list("key", flat=True)
+    return [bytes(key) for key in keys[:most]]
+
+
+def _placed(run: int) -> QuerySet[RecordRow]:
+    """Files that a run copied and replaced, in the order of its records."""
+    done = RecordRow.objects.filter(run_id=run, done=True, folder=False)
+    return done.filter(decision__in=("copy", "replace")).order_by("pk")
 
 
 def keys_found(audit: int, *, but: str, most: int) -> list[bytes]:
@@ -353,10 +360,12 @@ def compared(run: int, other: int) -> JsonObject:
 
 
 def _only_in(run: int, other: int, wanted: Q) -> JsonObject:
-    same = RecordRow.objects.filter(wanted, run_id=other, leg=OuterRef("leg"), key=OuterRef("key"))
-    rows = RecordRow.objects.filter(wanted, ~Exists(same), run_id=run)
-    first = rows.order_by("pk").values(*RECORD_FIELDS)[:FIRST_FILES]
-    return {"objects": rows.count(), "files": [record_payload(dict(row)) for row in first]}
+    leg, key = OuterRef("leg"), OuterRef("key")
+    in_other = RecordRow.objects.filter(wanted, run_id=other, leg=leg, key=key)
+    only_here = RecordRow.objects.filter(wanted, ~Exists(in_other), run_id=run)
+    in_order = only_here.order_by("pk").values(*RECORD_FIELDS)
+    files = [record_payload(dict(row)) for row in in_order[:FIRST_FILES]]
+    return {"objects": only_here.count(), "files": files}
 
 
 MOST_LOOKED_AT = 20_000  # names that the index finds, and that are looked at once more
