@@ -77,6 +77,7 @@ def pages(page: Page, url: str, shots: dict[str, str]) -> None:
     for name, path in shots.items():
         page.goto(url + path)
         page.wait_for_load_state("load")
+        page.get_by_label("Loading").first.wait_for(state="detached")
         page.wait_for_timeout(4000 if name == "define" else 1500)
         page.screenshot(path=HERE / f"{name}.png")
 
@@ -102,6 +103,8 @@ def main(url: str, password: str) -> None:
         ahead = pinecart("--json preview ridge-mirror").split('"id": ')[1].split(",")[0]
         pinecart("job change partner-copy --every '6 hours'")
         pinecart("remove pine://office/larkfell/dawn/pictures/")
+        counted = pinecart("--json inventory pine://office/larkfell/")
+        counted = counted.split('"id": ')[1].split(",")[0]
         held = pinecart("--json run list --job remove --limit 1").split('"id": ')[1].split(",")[0]
         for scheme, width, shots in (
             (
@@ -118,7 +121,8 @@ def main(url: str, password: str) -> None:
                     "preview": f"/previews/{ahead}",
                     "schedule": "/schedule",
                     "copy": "/copy?from=pine%3A%2F%2Fposts%2Fsheets%2F",
-                    "held": f"/runs/{held}",
+                    "history": "/history",
+                    "inventory": f"/inventories/{counted}?folder=dawn%2Frecordings%2F",
                     "find": "/find?name=W10*aldermurr",
                     "trail": "/trail?what=person",
                     "report": f"/api/v1/runs/{last}/report?as=html",
@@ -138,12 +142,6 @@ def main(url: str, password: str) -> None:
             page.get_by_role("button", name="Sign in").click()
             page.get_by_role("button", name="Sign out").wait_for()
             pages(page, url, shots)
-            if scheme == "light" and width == 1280:
-                page.goto(url + "/stores/office?path=larkfell/dawn/sheets/2026-W11/")
-                page.get_by_role("button", name="brockwen.csv").click()
-                page.get_by_text("First bytes").wait_for()
-                page.wait_for_timeout(400)
-                page.screenshot(path=HERE / "look.png")
         pinecart(f"run decline {held} --why 'only for its picture'")
         browser.close()
 

@@ -329,16 +329,20 @@ def labelled(tmp_path_factory):
                 cart.define_job({"job": f"{name}-spare", "labels": labels, "legs": spare})
             runs[name] = made.carried(name)["id"]
             with made.client() as cart:
-                preview, audit = (
-                    cart.start_preview(name, wait=True)["id"],
-                    cart.start_audit(name, wait=True)["id"],
+                preview = cart.start_preview(name, wait=True)["id"]
+                audit = cart.start_audit(name, wait=True)["id"]
+                counted = cart.take_inventory(f"pine://{name}-a/")["id"]
+                begun = (
+                    (cart.preview, preview),
+                    (cart.audit, audit),
+                    (cart.inventory, counted),
                 )
-                for one, number in ((cart.preview, preview), (cart.audit, audit)):
+                for one, number in begun:
                     until(
                         lambda one=one, number=number: one(number)["state"] == "ended",
                         what="it to end",
                     )
-            runs[name] = (runs[name], preview, audit)
+            runs[name] = (runs[name], preview, audit, counted)
         with made.client() as cart:
             for right in ("look", "operate", "define", "administer"):
                 cart.add_person(f"owl-{right}", PASSWORD, [{"right": right, "label": "owls"}])
@@ -350,7 +354,7 @@ def labelled(tmp_path_factory):
 
 
 # (method, path, body, the right it needs); {s} a store's name without its end, {r} a run, {p} a
-# preview, {u} an audit.
+# preview, {u} an audit, {i} an inventory.
 # Every call of the rights table that asks for labels; the last one drops its job.
 ON_LABELS = [
     ("GET", "stores/{s}-a", None, "look"),
@@ -384,6 +388,7 @@ ON_LABELS = [
     ("GET", "previews/{p}/objects", None, "look"),
     ("GET", "audits/{u}", None, "look"),
     ("GET", "audits/{u}/findings", None, "look"),
+    ("GET", "inventories/{i}", None, "look"),
     ("POST", "audits/{u}/repair", {}, "define"),
     ("POST", "inventories", {"location": "pine://{s}-a/sub/"}, "operate"),
     (
@@ -493,7 +498,7 @@ def test_every_call_on_labels_is_in_the_matrix():
     asked = {
         (
             method,
-            re.sub(r"\{[rpu]\}", "NUMBER", re.sub(r"\{s\}(-\w+)?", "NAME", path.split("?")[0])),
+            re.sub(r"\{[rpui]\}", "NUMBER", re.sub(r"\{s\}(-\w+)?", "NAME", path.split("?")[0])),
         )
         for method, path, _, _ in ON_LABELS
     }
@@ -515,7 +520,7 @@ def test_a_right_on_a_label_reaches_what_has_it_and_nothing_else(
         for name in runs:
             filled = json.loads(json.dumps(body).replace("{s}", name))
             at = path.replace("{s}", name)
-            for mark, number in zip("rpu", runs[name], strict=True):
+            for mark, number in zip("rpui", runs[name], strict=True):
                 at = at.replace(f"{{{mark}}}", str(number))
             answer = ask(made, method, at, token, **({} if body is None else {"json": filled}))
             if name == "owls" and ORDER.index(right) >= ORDER.index(needed):

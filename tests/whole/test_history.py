@@ -6,6 +6,7 @@ import pytest
 
 from pinecart.client.errors import ClientError
 from pinecart.standins.bucket_server import Behaviour
+from tests.whole.house import house
 
 
 def summed(runs):
@@ -24,20 +25,27 @@ def summed(runs):
 CARRIES = ("copy", "replace")
 
 
+@pytest.fixture
+def home(tmp_path):
+    """Of its own: runs of it are put into the past, which nobody may have looked at before."""
+    with house(tmp_path) as made:
+        yield made
+
+
 def told(week):
     return {name: week[name] for name in summed([])}
 
 
-def test_every_figure_of_a_week_and_of_a_day_is_what_its_rows_come_to(shared):
-    root, job = shared.fresh_job("weekly", {"a": b"12", "b": b"345"})
-    shared.carried(job)
-    shared.carried(job)
-    with shared.behaving(put=Behaviour(fail="AccessDenied", match="/c")):
+def test_every_figure_of_a_week_and_of_a_day_is_what_its_rows_come_to(home):
+    root, job = home.fresh_job("weekly", {"a": b"12", "b": b"345"})
+    home.carried(job)
+    home.carried(job)
+    with home.behaving(put=Behaviour(fail="AccessDenied", match="/c")):
         (root / "c").write_bytes(b"6")
-        shared.carried(job)
-    with shared.client() as cart:
-        bygone = shared.carried(job)["id"]
-        shared.sql(
+        home.carried(job)
+    with home.client() as cart:
+        bygone = home.carried(job)["id"]
+        home.sql(
             "update runs_run set ended_at=datetime(ended_at, '-9 days'), "
             "started_at=datetime(started_at, '-9 days') where id=?",
             bygone,
@@ -64,10 +72,10 @@ def test_every_figure_of_a_week_and_of_a_day_is_what_its_rows_come_to(shared):
             rows = cart.runs(only="transfer", since=since, until=until, limit=500)
             day_told = {name: day[name] for name in ("runs", "files", "bytes", "problems")}
             assert day_told == {name: summed(rows)[name] for name in day_told}
-    shown = shared.run("history", job, "--weeks", "2").stdout
+    shown = home.run("history", job, "--weeks", "2").stdout
     assert "1 clean, 1 nothing-to-do, 1 problems" in shown
-    assert "▲ problems" in shared.run("run", "list", "--job", job, "--since", "2020-01-01").stdout
-    assert job not in shared.run("run", "list", "--until", "2020-01-01").stdout
+    assert "▲ problems" in home.run("run", "list", "--job", job, "--since", "2020-01-01").stdout
+    assert job not in home.run("run", "list", "--until", "2020-01-01").stdout
 
 
 def test_what_is_not_ones_own_is_not_in_the_weeks(shared):

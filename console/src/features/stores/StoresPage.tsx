@@ -5,6 +5,7 @@ import type { Store } from '../../api/client'
 import { storesQuery } from '../../api/stores'
 import { Ago, Loaded, PageHead, useMay } from '../../parts/parts'
 import { DataTable } from '../../parts/DataTable'
+import { UNDERLINED } from '../../parts/layout'
 import { isOld } from './keyAge'
 
 export default function StoresPage() {
@@ -110,7 +111,9 @@ function StoreCard({ store: s }: { store: Store }) {
           ))}
         </div>
       )}
-      <Link to={`/stores/${s.name}`}>Browse</Link>
+      <Link to={`/stores/${s.name}`} style={UNDERLINED}>
+        Browse
+      </Link>
     </Card>
   )
 }
