@@ -7,7 +7,7 @@ from collections import Counter
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pinecart.core.inventory import DAY_NS, KEPT, MOST_LARGEST, Inventory
+from pinecart.core.inventory import DAY_NS, KEPT, MOST_LARGEST, MOST_TOLD, Inventory
 
 NOW = 1_800_000_000 * 10**9
 parts = st.sampled_from(["a", "b", "a-", "a.csv", "c.FLAC", "d.tar.gz", ".hidden", "e."])
@@ -51,6 +51,24 @@ def test_of_very_many_folders_the_largest_are_told_and_the_others_together():
     kept = sum(one["bytes"] for one in inner)
     assert place["others"] == [5000 - most, 5000 - most, sum(sizes.values()) - kept]
     assert place["bytes"] == sum(sizes.values())
+
+
+def test_what_is_told_has_an_end_however_deep_and_wide_it_is():
+    inventory = Inventory(NOW)
+    for a in range(40):
+        for b in range(30):
+            for c in range(20):
+                inventory.add(b"%02d/%02d/%02d/x" % (a, b, c), a * b * c + 1, NOW)
+    told = inventory.told()
+    place, *folders = told["folders"]
+    assert MOST_TOLD - 1000 < len(folders) <= MOST_TOLD
+    second = [one for one in folders if one["key"].count("/") == 2]
+    assert len(second) == 40 * 30
+    for one in second:
+        inner = [f for f in folders if f["key"].startswith(one["key"]) and f is not one]
+        assert sum(f["bytes"] for f in inner) + one["others"][2] == one["bytes"]
+        assert len(inner) + one["others"][0] == 20
+    assert place["objects"] == 40 * 30 * 20
 
 
 def test_ages_are_told_from_now():

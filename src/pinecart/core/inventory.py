@@ -13,7 +13,8 @@ from operator import attrgetter
 from pinecart.core.places import key_fields
 from pinecart.json_object import JsonObject
 
-KEPT = (100, 20, 6)  # folders that are told apart at each level: what lies deeper is theirs
+KEPT = (100, 30, 30)  # folders that are told apart at each level: what lies deeper is theirs
+MOST_TOLD = 5000  # of all levels: then only the largest of the deepest are told
 MOST_KINDS, MOST_LARGEST = 200, 50
 DAY_NS = 86_400 * 10**9
 AGES = (
@@ -100,6 +101,7 @@ class Inventory:
         self._enter([])
         place = self._open[0]
         place.thin_out(KEPT[0])
+        _thin_deepest(place)
         return {
             "folders": list(place.all_told()),
             "ages": [_sum(name, count) for name, count in self._ages.items() if count[0]],
@@ -151,6 +153,18 @@ class Inventory:
             size = sum(count[1] for _, count in rest)
             shown.append((OTHER_KINDS, [objects, size]))
         return shown
+
+
+def _thin_deepest(place: FolderSum) -> None:
+    """Where there are too many folders in all, the smallest of the deepest are told together."""
+    second = [inner for outer in place.inner for inner in outer.inner]
+    sizes = sorted((folder.bytes for outer in second for folder in outer.inner), reverse=True)
+    room = max(MOST_TOLD - len(place.inner) - len(second), 0)
+    if len(sizes) <= room:
+        return
+    for outer in second:
+        larger = [folder for folder in outer.inner if folder.bytes > sizes[room]]
+        outer.thin_out(len(larger))
 
 
 def _count(count: list[int], size: int) -> None:
