@@ -90,7 +90,8 @@ def runs_seen(
         found = found.filter(ended_at__gte=since)
     if until is not None:
         found = found.filter(ended_at__lt=until)
-    seen = (run for run in found[:MOST_LOOKED_AT] if actor.may(Right.LOOK, run.labels))
+    some_at_a_time = found[:MOST_LOOKED_AT].iterator(chunk_size=limit)
+    seen = (run for run in some_at_a_time if actor.may(Right.LOOK, run.labels))
     return list(islice(seen, limit))
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import UTC, date, datetime, time
+from collections.abc import Iterator
+from datetime import UTC, date, datetime, time, timedelta
 from typing import NamedTuple
 
 from django.db.models import Q
@@ -122,28 +123,32 @@ class Bygone(NamedTuple):
     problems: int
 
 
-_PAST: dict[date, tuple[Bygone, ...]] = {}  # days that are over don't change any more
+_KNOWN: dict[date, dict[int, Bygone]] = {}  # what has ended doesn't change any more
 MOST_DAYS = 100
+LATE = timedelta(minutes=1)  # a run is written down at most so long after it ended
 
 
-def ended_on(day: date, today: date) -> tuple[Bygone, ...]:
+def ended_on(day: date, today: date) -> list[Bygone]:
     """The transfers that ended on a day (UTC), in that order; skipped ones too."""
-    if day in _PAST:
-        return _PAST[day]
     begin = datetime.combine(day, time(), UTC)
-    ended = Run.objects.filter(kind="transfer", ended_at__gte=begin, ended_at__lt=begin + DAY)
+    known = _KNOWN.get(day)
+    if known is None or day >= today - DAY:  # more may have ended since
+        latest = max((run.ended_at for run in (known or {}).values()), default=begin)
+        since = max(latest - LATE, begin)
+        known = (known or {}) | {run.id: run for run in _ended_between(since, begin + DAY)}
+        while len(_KNOWN) >= MOST_DAYS:
+            del _KNOWN[min(_KNOWN)]
+        _KNOWN[day] = known
+    return sorted(known.values(), key=lambda run: run.ended_at)
+
+
+def _ended_between(since: datetime, until: datetime) -> Iterator[Bygone]:
+    ended = Run.objects.filter(kind="transfer", ended_at__gte=since, ended_at__lt=until)
     fields = ("pk", "job", "labels", "outcome", "started_at", "ended_at", "summed")
-    found = []
-    for number, job, labels, outcome, started_at, ended_at, summed in ended.order_by(
-        "ended_at"
-    ).values_list(*fields):
+    rows = ended.values_list(*fields)
+    for number, job, labels, outcome, started_at, ended_at, summed in rows:
         seconds = (ended_at - started_at).total_seconds() if started_at else None
         size = sum(g["b"] for g in summed if g["done"] and g["decision"] in CARRIES)
         problems = sum(g["n"] for g in summed if g["error"])
         sums = (_carried(summed), size, problems)
-        found.append(Bygone(number, job, labels, outcome, ended_at, seconds, *sums))
-    if day < today:
-        while len(_PAST) >= MOST_DAYS:
-            del _PAST[min(_PAST)]
-        _PAST[day] = tuple(found)
-    return tuple(found)
+        yield Bygone(number, job, labels, outcome, ended_at, seconds, *sums)

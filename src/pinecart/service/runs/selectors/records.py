@@ -153,6 +153,7 @@ def records_after(run: RunFacts, wanted: RecordsWanted) -> list[JsonObject]:
 
 
 LARGEST, MOST_ASKED = 3, 200_000
+LOOKED_THROUGH = 50_000  # records of a run, more quickly than by an index of all runs' names
 
 
 def largest_of(run: RunFacts) -> list[JsonObject]:
@@ -325,7 +326,8 @@ def _page_of(run: RunFacts, found: QuerySet[RecordRow], wanted: RecordsWanted) -
     """The first that fit, by the index of names where that knows all of this run's."""
     fields, limit = found.values(*RECORD_FIELDS), wanted.limit
     part = key_of_text(wanted.text, field="text")
-    if not part or not can_find([part]):
+    is_soon_looked_through = sum(group["n"] for group in run.summed) <= LOOKED_THROUGH
+    if is_soon_looked_through or not part or not can_find([part]):
         return [dict(row) for row in fields[:limit]]
     ends = RecordRow.objects.filter(run_id=run.pk).aggregate(first=Min("pk"), last=Max("pk"))
     if not ends["last"] or indexed_up_to() < ends["last"]:
