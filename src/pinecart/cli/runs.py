@@ -297,6 +297,7 @@ def run_report_schema() -> None:
     click.echo(json.dumps(schema, indent=2))
 
 
+MOST_COUNTED = 10_000
 DIFFERENCES = {
     "new_problems": "▲ Problems that run {other} didn't have",
     "gone_problems": "✓ Problems of run {other} that are gone",
@@ -321,7 +322,9 @@ def run_compare(cart: Cart, number: int, other: int | None) -> None:
     def plain() -> None:
         for name, words in DIFFERENCES.items():
             difference = found[name]
-            click.echo(f"{words.format(**found)}: {difference['objects']:,}")
+            objects = difference["objects"]
+            count = f"{objects:,}" if objects <= MOST_COUNTED else f"{MOST_COUNTED:,}+"
+            click.echo(f"{words.format(**found)}: {count}")
             for file in difference["files"][:20]:
                 click.echo(f"  {file['key']}  {file['error'] or size(file['bytes'])}")
 

@@ -14,6 +14,9 @@ const PARTS = [
   ['carried_there', (told: Compared) => `Carried in run ${told.other}, and not in ${told.run}`],
 ] as const
 
+const MOST = 10_000
+const upTo = (n: number) => (n > MOST ? `${count(MOST)}+` : count(n))
+
 /** Two runs: what one carried and the other didn't, and which problems are new. */
 export default function ComparePage() {
   const number = Number(useParams().id)
@@ -37,7 +40,7 @@ export default function ComparePage() {
         {(told) => (
           <Flex vertical gap={16}>
             {PARTS.map(([part, title]) => (
-              <Card key={part} size="small" title={`${title(told)}: ${count(told[part].objects)}`}>
+              <Card key={part} size="small" title={`${title(told)}: ${upTo(told[part].objects)}`}>
                 <Files rows={told[part].files} />
               </Card>
             ))}

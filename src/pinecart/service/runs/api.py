@@ -218,7 +218,7 @@ class RunCompare(APIView):
         if other is None:
             message = f"Run {number} is the first of its job: there is none to compare it with."
             raise UnknownName(message, code="run.no-other")
-        return Response(records.compared(number, selectors.run_numbered(other, actor).pk))
+        return Response(records.compared(run, selectors.run_numbered(other, actor)))
 
 
 class RunProof(APIView):

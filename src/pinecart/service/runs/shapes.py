@@ -333,7 +333,9 @@ class CompareAsked(serializers.Serializer):
 
 
 class OnlyInShape(serializers.Serializer):
-    objects = serializers.IntegerField(help_text="So many; the files are the first of them.")
+    objects = serializers.IntegerField(
+        help_text="So many; 10 001: more than 10 000. The files are the first of them."
+    )
     files = ObjectShape(many=True)
 
 

@@ -347,18 +347,34 @@ CHUNK = 500
 FIRST_FILES = 200
 
 
-def compared(run: int, other: int) -> JsonObject:
+MOST_COUNTED = 10_000  # more are told as one more than that
+CARRIED = Q(done=True, folder=False, decision__in=("copy", "replace"))
+PROBLEM = ~Q(error="")
+
+
+def compared(run: RunFacts, other: RunFacts) -> JsonObject:
     """What one run carried and another didn't, and which problems only one of them had."""
-    carried = Q(done=True, folder=False, decision__in=("copy", "replace"))
-    problem = ~Q(error="")
     return {
-        "run": run,
-        "other": other,
-        "carried_here": _only_in(run, other, carried),
-        "carried_there": _only_in(other, run, carried),
-        "new_problems": _only_in(run, other, problem),
-        "gone_problems": _only_in(other, run, problem),
+        "run": run.pk,
+        "other": other.pk,
+        "carried_here": _carried_only_in(run, other),
+        "carried_there": _carried_only_in(other, run),
+        "new_problems": _problems_only_in(run, other),
+        "gone_problems": _problems_only_in(other, run),
     }
+
+
+def _carried_only_in(run: RunFacts, other: RunFacts) -> JsonObject:
+    has_any = any(group["decision"] in ("copy", "replace") for group in run.summed)
+    return _only_in(run.pk, other.pk, CARRIED) if has_any else NOTHING
+
+
+def _problems_only_in(run: RunFacts, other: RunFacts) -> JsonObject:
+    has_any = any(group["error"] for group in run.summed)
+    return _only_in(run.pk, other.pk, PROBLEM) if has_any else NOTHING
+
+
+NOTHING: JsonObject = {"objects": 0, "files": []}
 
 
 def _only_in(run: int, other: int, wanted: Q) -> JsonObject:
@@ -367,7 +383,7 @@ def _only_in(run: int, other: int, wanted: Q) -> JsonObject:
     only_here = RecordRow.objects.filter(wanted, ~Exists(in_other), run_id=run)
     in_order = only_here.order_by("pk").values(*RECORD_FIELDS)
     files = [record_payload(dict(row)) for row in in_order[:FIRST_FILES]]
-    return {"objects": only_here.count(), "files": files}
+    return {"objects": only_here[: MOST_COUNTED + 1].count(), "files": files}
 
 
 MOST_LOOKED_AT = 20_000  # names that the index finds, and that are looked at once more
