@@ -259,13 +259,12 @@ def fill(home: House, jobs: int, runs: int, records: int) -> int:
             )
         values = ("job-000", "", "working", f"{now:%F %T}", summed(group, records), first)
         working = db.execute(insert, values).lastrowid
+        hold(home.state / "runs" / f"{working}.lock")  # before anybody sees it
         db.execute("update runs_run set ended_at=null where id=?", (working,))
         db.executemany(
             RECORD,
             ((working, b"d%03d/%06d.csv" % (n % 500, n)) for n in range(records)),
         )
-    held = home.state / "runs" / f"{working}.lock"
-    hold(held)
     return int(working or 0)
 
 
