@@ -111,6 +111,7 @@ def test_the_reports_rows_are_the_runs_totals(shared):
         assert (len(found), sum(int(r[size]) for r in found)) == tuple(
             run["totals"]["copy"].values()
         )
+    assert not any(value[:1] in tuple("=+-@") for row in rows for value in row.values())
     assert {"'=1+1.csv", "' =2+2.csv", "'\uff1d3+3.csv"} <= {r["key"] for r in rows} and all(
         r["checksum"] for r in rows
     )

@@ -263,6 +263,9 @@ class _Work:
         elif order.kind == "inventory":
             leg = leg_context(order, number, self._records)
             self._inventory = await inventory_of(leg, self._progress)
+            whole = self._inventory["folders"][0]
+            lies_there = (Decision.LEAVE.value, Reason.SAME.value)
+            self._counted.append((*lies_there, whole["objects"], whole["bytes"]))
         elif order.undo or order.kind in ("undo", "expiry"):
             context = leg_context(order, number, self._records)
             kind = AsideExpiry if order.kind == "expiry" else Undo

@@ -130,7 +130,7 @@ class Inventories(APIView):
     def get(self, request: Request) -> Response:
         """Inventories, the newest first."""
         wanted = asked(RunsAsked, request)
-        found = runs_seen(actor_in(request), kind="inventory", **wanted | {"only": ""})
+        found = runs_seen(actor_in(request), kind="inventory", **wanted)
         return Response([run_told(run) for run in found])
 
     @extend_schema(request=InventoryAskedShape, responses={201: RunShape})

@@ -5,9 +5,11 @@ there were too many.
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
-from typing import NamedTuple
+from typing import BinaryIO, NamedTuple
 
 from pinecart.json_object import JsonObject
 from pinecart.service.config.settings import STATE
@@ -18,9 +20,9 @@ NAME = "log.jsonl"
 
 
 class LogPiece(NamedTuple):
-    """One file. begin, end: where it stands in the whole, in bytes."""
+    """One file, opened. begin, end: where it stands in the whole, in bytes."""
 
-    file: Path
+    log: BinaryIO
     begin: int
     end: int
 
@@ -28,9 +30,16 @@ class LogPiece(NamedTuple):
 def begin_of(file: Path) -> int:
     """Where a file begins in the whole log, in bytes: its first line tells it."""
     try:
-        with file.open("rb") as lines:
-            first = json.loads(lines.readline() or b"{}")
-    except (OSError, ValueError):
+        with file.open("rb") as log:
+            return _begin_told(log)
+    except OSError:
+        return 0
+
+
+def _begin_told(log: BinaryIO) -> int:
+    try:
+        first = json.loads(log.readline() or b"{}")
+    except ValueError:
         return 0
     return int(first.get("begins_at", 0))
 
@@ -52,45 +61,54 @@ def log_after(
     """
     lines: list[JsonObject] = []
     wanted, sought, begun = LEVELS[LEVELS.index(level) :], text.casefold(), after
-    for piece in _pieces(run):
-        if after >= piece.end or len(lines) >= limit or after - begun > MOST_READ:
-            continue
-        after = max(after, piece.begin)
-        begun = max(begun, piece.begin)
-        for line in _lines_from(piece, after):
-            after += len(line)
-            told = json.loads(line)
-            fits = not sought or sought in line.decode().casefold()
-            if fits and told.get("level", "info") in wanted and "begins_at" not in told:
-                lines.append(told)
-            if len(lines) >= limit or after - begun > MOST_READ:
-                break
+    with _opened(run) as pieces:
+        for piece in pieces:
+            if after >= piece.end or len(lines) >= limit or after - begun > MOST_READ:
+                continue
+            after = max(after, piece.begin)
+            begun = max(begun, piece.begin)
+            for line in _lines_from(piece, after):
+                after += len(line)
+                told = json.loads(line)
+                fits = not sought or sought in line.decode().casefold()
+                if fits and told.get("level", "info") in wanted and "begins_at" not in told:
+                    lines.append(told)
+                if len(lines) >= limit or after - begun > MOST_READ:
+                    break
     return lines, after
 
 
 def log_pieces(run: int) -> Iterator[bytes]:
     """The whole of it, as it is now."""
-    for piece in _pieces(run):
-        for line in _lines_from(piece, piece.begin):
-            if b'"begins_at"' not in line:
-                yield line
+    with _opened(run) as pieces:
+        for piece in pieces:
+            for line in _lines_from(piece, piece.begin):
+                if b'"begins_at"' not in line:
+                    yield line
 
 
-def _pieces(run: int) -> list[LogPiece]:
-    found = []
-    for file in files_of(run):
-        begin = begin_of(file)
-        found.append(LogPiece(file, begin, begin + file.stat().st_size))
-    return found
+@contextmanager
+def _opened(run: int) -> Iterator[list[LogPiece]]:
+    """All files at once, in their order: from here on their names may change."""
+    with ExitStack() as open_files:
+        found: dict[int, LogPiece] = {}
+        for file in reversed(files_of(run)):  # the newest first: none is missed that moves on
+            try:
+                log = open_files.enter_context(file.open("rb"))
+            except FileNotFoundError:
+                continue
+            begin = _begin_told(log)
+            found[begin] = LogPiece(log, begin, begin + os.fstat(log.fileno()).st_size)
+        yield [found[begin] for begin in sorted(found)]
 
 
 def _lines_from(piece: LogPiece, at: int) -> Iterator[bytes]:
     """Whole lines. Within a line nobody was told to go on: that one is passed over."""
-    with piece.file.open("rb") as log:
-        log.seek(max(at - piece.begin - 1, 0))
-        if at > piece.begin and log.read(1) != b"\n":
-            log.readline()
-        for line in log:
-            if not line.endswith(b"\n"):
-                return
-            yield line
+    log = piece.log
+    log.seek(max(at - piece.begin - 1, 0))
+    if at > piece.begin and log.read(1) != b"\n":
+        log.readline()
+    for line in log:
+        if not line.endswith(b"\n"):
+            return
+        yield line

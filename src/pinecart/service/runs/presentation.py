@@ -157,7 +157,7 @@ def _sentence(told: JsonObject, run: RunFacts) -> str:
     if told["kind"] == "audit":
         return _audit_sentence(told)
     if told["kind"] == "inventory":
-        return _inventory_sentence(told, run)
+        return _inventory_sentence(told)
     if told["of"] is not None:
         return _undo_preview_sentence(told)
     return _preview_sentence(told, [hold["message"] for hold in run.holds])
@@ -192,11 +192,9 @@ def _objects(told: JsonObject) -> dict[str, int]:
     return {decision: total["objects"] for decision, total in told["totals"].items()}
 
 
-def _inventory_sentence(told: JsonObject, run: RunFacts) -> str:
-    place = told["legs"][0]["from"]
-    if run.inventory is None:
-        return f"What lies in {place} is being counted."
-    whole = run.inventory["folders"][0]
+def _inventory_sentence(told: JsonObject) -> str:
+    """By what was counted: the inventory itself is read for its own page alone."""
+    whole, place = told["totals"]["leave"], told["legs"][0]["from"]
     return f"{files_text(whole['objects'])}, {size_text(whole['bytes'])} in {place}."
 
 

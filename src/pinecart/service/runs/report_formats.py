@@ -88,7 +88,10 @@ def _csv(run: RunFacts) -> Iterator[str]:
     while rows := list(islice(records, ROWS_AT_ONCE)):
         for row in rows:
             row["key"], row["message"] = _for_people(row["key"]), _for_people(row["message"])
-            row["key_id"] = _for_people(row["key_id"])
+            row["key_id"], row["checksum"] = (
+                _for_people(row["key_id"]),
+                _for_people(row["checksum"]),
+            )
         writer.writerows(row.values() for row in rows)
         yield page.getvalue()
         page.seek(0)

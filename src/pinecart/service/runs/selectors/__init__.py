@@ -78,7 +78,9 @@ def runs_seen(
     """Newest first. state: a state or an outcome.   since, until: when it ended.   only: of what
     counts as a run, one kind.
     """
-    kinds = ("transfer", "undo", "expiry") if kind == "transfer" and not only else (only or kind,)
+    kinds: tuple[str, ...] = (kind,)
+    if kind == "transfer":
+        kinds = (only,) if only else ("transfer", "undo", "expiry")
     found = Run.objects.filter(kind__in=kinds).defer("course", "inventory").order_by("-id")
     if job:
         found = found.filter(job=job)
