@@ -50,6 +50,15 @@ def test_an_inventory_tells_what_lies_there_and_is_entered_folder_by_folder(shar
     assert "posts/brockwen/5.flac" in shared.run("inventory", str(told["id"]), "--largest").stdout
 
 
+def test_a_job_may_be_called_so_and_stays_one(shared):
+    shared.fresh_job("inventory", {"a": b"1"})
+    assert shared.carried("inventory")["totals"]["copy"]["objects"] == 1
+    with shared.client() as cart:
+        ended(cart, cart.take_inventory("pine://inventory/"))
+        assert [run["kind"] for run in cart.runs(job="inventory")] == ["transfer"]
+        assert cart.job("inventory")["sentences"]
+
+
 def test_what_is_not_ones_own_is_not_counted(shared):
     shared.fresh_store("counted-by-others", {"a": b"1"})
     with shared.client() as cart:

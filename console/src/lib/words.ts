@@ -141,4 +141,4 @@ export function bucketProblem(name: string): string {
 }
 
 /** Whether this stands for a transfer or a removal without a job of its own. */
-export const isOneOff = (job: string) => ['carry', 'remove', 'inventory'].includes(job)
+export const isOneOff = (job: string) => ['carry', 'remove', 'inventory-of-a-place'].includes(job)

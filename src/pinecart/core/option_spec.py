@@ -14,7 +14,7 @@ from pinecart.core.selection import read_size
 from pinecart.json_object import JsonObject
 
 JOB, CARRY, REMOVE = "job", "carry", "remove"  # what an option may be used in
-INVENTORY = "inventory"  # of one place; it has no options
+INVENTORY = "inventory-of-a-place"  # it has no options; no name that a job may have already
 Chosen = Mapping[str, Any]  # the values of all options, by name
 NOT_GIVEN = (None, "")
 

@@ -36,9 +36,9 @@ def _in_sources(definition: Definition, place: Location, keys: Sequence[bytes]) 
     for leg in definition.legs:
         if not leg.is_on or leg.source.store != place.store:
             continue
-        only = key_of_text(leg.one[0]) if leg.one else b""
+        one, start = key_of_text(leg.one[0]) if leg.one else None, len(leg.source.path)
         for key in keys:
             whole = place.path + key
-            if whole.startswith(leg.source.path + only):
-                found.add(whole[len(leg.source.path) :])
+            if whole.startswith(leg.source.path) and one in (None, whole[start:]):
+                found.add(whole[start:])
     return found

@@ -188,9 +188,9 @@ class RunReport(APIView):
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
         """A run's report, in one of the formats that `GET forms` names."""
         run = selectors.run_numbered(number, actor_in(request))
-        life_cycle.was_saved(actor_in(request), run, "report")
         name_of_format = asked(ReportAsked, request)["as"]
         wanted = REPORT_FORMATS[name_of_format]
+        life_cycle.was_saved(actor_in(request), run, "report")
         media_type = f"{wanted.media_type}; charset=utf-8"
         pieces = streamed(piece.encode() for piece in wanted.write(run))
         answer = StreamingHttpResponse(pieces, content_type=media_type)

@@ -13,7 +13,7 @@ from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid
 from pinecart.core.named_values import named_in
 from pinecart.core.option_spec import INVENTORY, JOB
-from pinecart.core.places import Location, closest, did_you_mean, lies_in
+from pinecart.core.places import Location, closest, did_you_mean
 from pinecart.core.triggers import AfterTrigger
 from pinecart.drivers import DRIVERS
 from pinecart.service.config.rights import Actor, Right
@@ -113,7 +113,7 @@ def _no_log_there(definition: Definition) -> list[Problem]:
         return [{"field": "log_file", "code": "log.no-folder", "message": message}]
     for leg in definition.legs:
         for place in (leg.source, leg.target):
-            if log.store == place.store and lies_in(log.path, place.path):
+            if _touch(place_of, log.as_prefix(), place):
                 message = (
                     f"{log} lies in {place}: the job would carry, or remove, its own log. Name a "
                     "file elsewhere."
