@@ -142,3 +142,11 @@ export function bucketProblem(name: string): string {
 
 /** Whether this stands for a transfer or a removal without a job of its own. */
 export const isOneOff = (job: string) => ['carry', 'remove', 'inventory-of-a-place'].includes(job)
+
+/** How a written file was proven. The service's reports use the same words. */
+export const PROOFS: Record<string, string> = {
+  'server-verified': 'the store checked the checksum that was sent along',
+  'read-back': 'it was read back and compared',
+  'server-copy': 'the store copied it inside itself, and says the checksum',
+  'size-only': 'only its size could be compared',
+}

@@ -12,15 +12,18 @@ from pinecart.runner.listing_streams import source_entries
 from pinecart.runner.progress import Progress
 
 
-async def inventory_of(leg: LegContext, progress: Progress) -> JsonObject:
-    """Of the leg's source. Raises StoreError, Incomplete where a listing is not to be trusted."""
+async def inventory_of(leg: LegContext, progress: Progress) -> JsonObject | None:
+    """Of the leg's source; None: it was stopped before it had seen all.
+
+    Raises StoreError, Incomplete where a listing is not to be trusted.
+    """
     progress.enter(Phase.CONNECTING)
     await leg.source.store.check_place(leg.source.prefix)
     progress.enter(Phase.LISTING)
     inventory = Inventory(time.time_ns())
     async for page in source_entries(leg.source, None, None, leg.scratch):
         if leg.stopping():
-            break
+            return None
         for entry in page:
             if not entry.is_folder:
                 inventory.add(entry.key, entry.size, entry.modified_ns)

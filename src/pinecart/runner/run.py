@@ -261,11 +261,7 @@ class _Work:
         if order.kind == "audit":
             await self._audited(number)
         elif order.kind == "inventory":
-            leg = leg_context(order, number, self._records)
-            self._inventory = await inventory_of(leg, self._progress)
-            whole = self._inventory["folders"][0]
-            lies_there = (Decision.LEAVE.value, Reason.SAME.value)
-            self._counted.append((*lies_there, whole["objects"], whole["bytes"]))
+            await self._taken_inventory(number)
         elif order.undo or order.kind in ("undo", "expiry"):
             context = leg_context(order, number, self._records)
             kind = AsideExpiry if order.kind == "expiry" else Undo
@@ -284,6 +280,14 @@ class _Work:
             await audit.go(self._records.pages(number))
         finally:
             self._counted += audit.counted()
+
+    async def _taken_inventory(self, number: int) -> None:
+        leg = leg_context(self._order, number, self._records)
+        self._inventory = await inventory_of(leg, self._progress)
+        if self._inventory is not None:
+            whole = self._inventory["folders"][0]
+            lies_there = (Decision.LEAVE.value, Reason.SAME.value)
+            self._counted.append((*lies_there, whole["objects"], whole["bytes"]))
 
     async def _transferred(self, number: int) -> None:
         leg = leg_context(self._order, number, self._records)

@@ -16,6 +16,7 @@ import type { Run } from '../../api/client'
 import { runsQuery } from '../../api/runs'
 import { count, exact, MARKS, size, span } from '../../lib/words'
 import { Ago, Bytes, Mark, useToneColour } from '../../parts/parts'
+import { ChartTip } from '../../parts/ChartTip'
 import { DataTable } from '../../parts/DataTable'
 import { TablePicture } from '../../parts/TablePicture'
 import { usualRange } from './usual'
@@ -122,22 +123,15 @@ function Picture({ rows }: { rows: Bygone[] }) {
 }
 
 function Told({ row }: { row?: Bygone }) {
-  const { token } = theme.useToken()
   if (!row) return null
   return (
-    <div
-      style={{
-        background: token.colorBgElevated,
-        border: `1px solid ${token.colorBorder}`,
-        padding: '4px 8px',
-      }}
-    >
+    <ChartTip>
       Run {row.id}, {MARKS[row.outcome]}
       <br />
       {exact(row.at)}
       <br />
       {count(row.files)} files, {size(row.bytes)} in {span(row.seconds)}
-    </div>
+    </ChartTip>
   )
 }
 

@@ -5,7 +5,7 @@ import { Link, useParams, useSearchParams } from 'react-router'
 import { api, got, type Progress, type RunWhole } from '../../api/client'
 import { formsQuery } from '../../api/forms'
 import { useRun } from '../../hooks/live'
-import { isOneOff, count, files, size, span } from '../../lib/words'
+import { isOneOff, count, files, PROOFS, size, span } from '../../lib/words'
 import { Ago, Bytes, FromTo, Loaded, Mark, PageHead, useToneColour } from '../../parts/parts'
 import { UNDERLINED } from '../../parts/layout'
 import { FilesTable } from '../../parts/FilesTable'
@@ -309,13 +309,6 @@ function Totals({ run }: { run: RunWhole }) {
       )}
     </Card>
   )
-}
-
-const PROOFS: Record<string, string> = {
-  'server-verified': 'the store checked the checksum sent along',
-  'read-back': 'read back and compared',
-  'server-copy': 'copied inside the store, which says the checksum',
-  'size-only': '▲ only its size could be compared',
 }
 
 /** How what was placed was proven; what the run took, by phase and in requests. */

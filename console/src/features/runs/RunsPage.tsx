@@ -47,21 +47,15 @@ export default function RunsPage() {
           onSearch={(v) => set('job', v.trim())}
           style={{ width: 220 }}
         />
-        <Input
-          type="date"
-          aria-label="Ended on this day (UTC) or later"
-          title="Ended on this day (UTC) or later"
-          value={when.since?.slice(0, 10) ?? ''}
-          onChange={(e) => set('since', dayBegin(e.target.value))}
-          style={{ width: 150 }}
+        <DayInput
+          label="Ended on this day (UTC) or later"
+          moment={when.since}
+          set={(moment) => set('since', moment)}
         />
-        <Input
-          type="date"
-          aria-label="Ended before this day (UTC)"
-          title="Ended before this day (UTC)"
-          value={when.until?.slice(0, 10) ?? ''}
-          onChange={(e) => set('until', dayBegin(e.target.value))}
-          style={{ width: 150 }}
+        <DayInput
+          label="Ended before this day (UTC)"
+          moment={when.until}
+          set={(moment) => set('until', moment)}
         />
       </Flex>
       <Loaded query={query}>
@@ -92,7 +86,25 @@ function spanOf(asked: URLSearchParams) {
   }
 }
 
-const dayBegin = (day: string) => day && `${day}T00:00:00Z`
+interface DayProps {
+  label: string
+  moment: string | undefined
+  set: (moment: string) => void
+}
+
+/** A day, which stands for its beginning. */
+function DayInput({ label, moment, set }: DayProps) {
+  return (
+    <Input
+      type="date"
+      aria-label={label}
+      title={label}
+      value={moment?.slice(0, 10) ?? ''}
+      onChange={({ target }) => set(target.value && `${target.value}T00:00:00Z`)}
+      style={{ width: 150 }}
+    />
+  )
+}
 
 /** A count in a column of its own; nothing where there is none. */
 const counted = (title: string, of: (run: Run) => number) => ({

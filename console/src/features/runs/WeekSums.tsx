@@ -10,6 +10,7 @@ import {
   YAxis,
 } from 'recharts'
 import type { Week } from '../../api/client'
+import { ChartTip } from '../../parts/ChartTip'
 import { count, size, span } from '../../lib/words'
 
 interface Sums {
@@ -88,12 +89,11 @@ export default function WeekSums({ weeks }: { weeks: Week[] }) {
 }
 
 function Told({ row }: { row?: Sums | undefined }) {
-  const { token } = theme.useToken()
   if (!row) return null
   return (
-    <div style={{ background: token.colorBgElevated, padding: 8, boxShadow: token.boxShadow }}>
+    <ChartTip>
       Week of {row.week}: {count(row.runs)} runs, {size(row.bytes)}
       {row.range && `, took ${span(row.range[0])} to ${span(row.range[1])}`}
-    </div>
+    </ChartTip>
   )
 }

@@ -2,6 +2,7 @@ import { theme } from 'antd'
 import { Bar, BarChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
 import { Link } from 'react-router'
 import type { TodayPicture } from '../../api/client'
+import { ChartTip } from '../../parts/ChartTip'
 import { count, size } from '../../lib/words'
 import { DataTable } from '../../parts/DataTable'
 import { TablePicture } from '../../parts/TablePicture'
@@ -50,13 +51,12 @@ function Picture({ days }: { days: Day[] }) {
 }
 
 function Told({ day }: { day?: Day | undefined }) {
-  const { token } = theme.useToken()
   if (!day) return null
   return (
-    <div style={{ background: token.colorBgElevated, padding: 8, boxShadow: token.boxShadow }}>
+    <ChartTip>
       {day.day}: {count(day.files)} files, {size(day.bytes)} in {count(day.runs)} runs
       {day.problems > 0 && `, ▲ ${count(day.problems)} problems`}
-    </div>
+    </ChartTip>
   )
 }
 

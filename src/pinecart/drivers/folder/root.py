@@ -25,7 +25,7 @@ from pinecart.drivers.folder.kernel import FOLDER_FLAGS, KERNEL, LIBC, Kernel
 from pinecart.drivers.folder.writing import entry_of, holdable
 
 FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-GROWING = FILE ^ os.O_RDONLY | os.O_WRONLY | os.O_APPEND | os.O_CREAT
+GROWING = FILE | os.O_WRONLY | os.O_APPEND | os.O_CREAT
 
 
 class Pin:

@@ -67,7 +67,7 @@ def _row(record: JsonObject) -> str:
         f'<tr><td class="key"><code>{escape(record["key"])}</code><td>{was_done}'
         f"{DONE_WORDS.get(decision, decision)}, {REASON_WORDS.get(reason, reason)}"
         f'<td class="n">{record["bytes"]:,}<td class="n">{record["seconds"]:.3f}'
-        f"<td><code>{record['checksum']}</code><td>{record['proof']}\n{problem}"
+        f"<td><code>{escape(record['checksum'])}</code><td>{escape(record['proof'])}\n{problem}"
     )
 
 

@@ -13,10 +13,10 @@ from pinecart.service.config.rights import Actor
 from pinecart.service.config.settings import OPTIONS, STATE
 from pinecart.service.jobs.facts import JobFacts
 from pinecart.service.stores.selectors import stores_listed
+from pinecart.service.today.picture import failed_step, is_key_old
 from pinecart.service.triggers.selectors import watches_failing
 
 SOON = 4  # times the free disk under which no run starts: less is told
-KEY_OLD = timedelta(days=365)
 NEVER_AFTER = timedelta(days=1)  # since it was saved
 
 
@@ -49,11 +49,11 @@ def _disk() -> Iterable[Concern]:
 def _stores(actor: Actor, now: datetime) -> Iterable[Concern]:
     for record in stores_listed(actor):
         path = f"/stores/{record.name}/about"
-        failed = next((step for step in record.tried or () if step["ok"] is False), None)
+        failed = failed_step(record)
         if failed:
             words = f"The last try failed at {failed['step']}: {failed['message']}"
             yield Concern(record.name, words, "Mend it, and try it again.", path)
-        if record.secret_since and now - record.secret_since > KEY_OLD:
+        if is_key_old(record, now):
             todo = "Give it a new one before it ends."
             yield Concern(record.name, "Its key is over a year old.", todo, path)
 

@@ -9,6 +9,7 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.selectors import definition_of, jobs_seen
 from pinecart.service.jobs.services.due import next_due
 from pinecart.service.runs.selectors.history import bars_since, ended_on
+from pinecart.service.stores.facts import StoreFacts
 from pinecart.service.stores.selectors import stores_listed
 
 DAYS, HOURS_BACK, HOURS_AHEAD = 14, 24, 4
@@ -59,15 +60,22 @@ def _days(actor: Actor, now: datetime) -> list[JsonObject]:
     return found
 
 
-def _store_told(record: object, now: datetime) -> JsonObject:
-    name, tried, since = (getattr(record, n) for n in ("name", "tried", "secret_since"))
-    steps = tried or []
-    failed = next((step for step in steps if step["ok"] is False), None)
+def failed_step(record: StoreFacts) -> JsonObject | None:
+    """At which step the last try of a store failed; None: it didn't, or there was none."""
+    return next((step for step in record.tried or () if step["ok"] is False), None)
+
+
+def is_key_old(record: StoreFacts, now: datetime) -> bool:
+    return record.secret_since is not None and now - record.secret_since > KEY_OLD
+
+
+def _store_told(record: StoreFacts, now: datetime) -> JsonObject:
+    failed = failed_step(record)
     return {
-        "name": name,
-        "tried_at": getattr(record, "tried_at", None),
-        "is_reached": None if not steps else failed is None,
+        "name": record.name,
+        "tried_at": record.tried_at,
+        "is_reached": None if not record.tried else failed is None,
         "message": failed["message"] if failed else "",
-        "key_since": since,
-        "is_key_old": bool(since and now - since > KEY_OLD),
+        "key_since": record.secret_since,
+        "is_key_old": is_key_old(record, now),
     }
