@@ -33,6 +33,7 @@ RECORD = (
     "crc, proof, guarded, tries, error, message, cleared, folder) values "
     "(?, 0, ?, 'copy', 'new', 10, 1, .1, 'q83vEjRWeJA=', 'read-back', 1, 1, '', '', 0, 0)"
 )
+PAST = timedelta(days=90)  # over which the runs are spread
 CLEAN = ("copy", "new", True, "")
 
 Add = Callable[[str, float, float], None]
@@ -43,6 +44,7 @@ def pages(add: Add, jobs: int, runs: int, records: int) -> None:
     with started() as home:
         working = fill(home, jobs, runs, records)
         web = web_process(home)
+        until(lambda: is_indexed(home), 3600, "the index of names")
         calls = {
             "jobs": "jobs?limit=50",
             "jobs by last outcome": "jobs?limit=50&last=problems&sort=last",
@@ -241,26 +243,26 @@ def fill(home: House, jobs: int, runs: int, records: int) -> int:
         first = cart.start("job-000")["id"]
         until(lambda: cart.run(first)["state"] == "ended", what="the first run")
     columns = [row[1] for row in home.sql("pragma table_info(runs_run)") if row[1] != "id"]
-    kept = [c for c in columns if c not in ("job", "outcome", "state", "queued_at", "summed")]
-    copied = ", ".join(f'"{column}"' for column in kept)
+    own = ("job", "outcome", "state", "queued_at", "started_at", "ended_at", "summed")
+    copied = ", ".join(f'"{column}"' for column in columns if column not in own)
     insert = (
-        f"insert into runs_run (job, outcome, state, queued_at, summed, {copied}) "
-        f"select ?, ?, ?, ?, ?, {copied} from runs_run where id=?"
+        f"insert into runs_run ({', '.join(own)}, {copied}) "
+        f"select ?, ?, ?, ?, ?, ?, ?, {copied} from runs_run where id=?"
     )
     decision, reason, done, error = CLEAN
     group = {"decision": decision, "reason": reason, "done": done, "error": error, "proof": ""}
     now = datetime.now(UTC)
     with contextlib.closing(connected(home)) as db, db:
         for n in range(runs):
-            at = f"{now - timedelta(minutes=runs - n):%F %T}"
+            begun = now - (runs - n) * PAST / runs
+            at, ended = f"{begun:%F %T}", f"{begun + timedelta(seconds=40):%F %T}"
             outcome = "problems" if n % 9 == 0 else "clean"
-            db.execute(
-                insert, (f"job-{n % jobs:03}", outcome, "ended", at, summed(group, 5), first)
-            )
-        values = ("job-000", "", "working", f"{now:%F %T}", summed(group, records), first)
+            times = (at, at, ended, summed(group, 5))
+            db.execute(insert, (f"job-{n % jobs:03}", outcome, "ended", *times, first))
+        at = f"{now:%F %T}"
+        values = ("job-000", "", "working", at, at, None, summed(group, records), first)
         working = db.execute(insert, values).lastrowid
         hold(home.state / "runs" / f"{working}.lock")  # before anybody sees it
-        db.execute("update runs_run set ended_at=null where id=?", (working,))
         db.executemany(
             RECORD,
             ((working, b"d%03d/%06d.csv" % (n % 500, n)) for n in range(records)),

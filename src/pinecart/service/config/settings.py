@@ -98,7 +98,7 @@ REST_FRAMEWORK = {
         "pinecart.service.people.sign_in.ByCookie",
     ],
     "DEFAULT_PERMISSION_CLASSES": ["pinecart.service.config.rights.ByTable"],
-    "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
+    "DEFAULT_RENDERER_CLASSES": ["pinecart.service.config.quick_json.QuickJSONRenderer"],
     "DEFAULT_PARSER_CLASSES": ["pinecart.service.config.negotiation.Json"],
     "DEFAULT_CONTENT_NEGOTIATION_CLASS": "pinecart.service.config.negotiation.OneForm",
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",

@@ -2,6 +2,8 @@ from __future__ import annotations
 
 from django.db import models
 
+from pinecart.service.config.quick_json import QuickJSONField
+
 
 class JobRecord(models.Model):
     """A job: its definition as last saved, and when it is due.
@@ -12,7 +14,7 @@ class JobRecord(models.Model):
     """
 
     name = models.CharField(max_length=63, unique=True)
-    definition = models.JSONField()
+    definition = QuickJSONField()
     version = models.IntegerField(default=1)
     is_on = models.BooleanField(default=True)
     switched_by = models.CharField(max_length=150, blank=True, default="")
@@ -29,7 +31,7 @@ class JobVersion(models.Model):
 
     job = models.CharField(max_length=63)
     number = models.IntegerField()
-    definition = models.JSONField()
+    definition = QuickJSONField()
     saved_at = models.DateTimeField()
     saved_by = models.CharField(max_length=150)
 

@@ -1,7 +1,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterator
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, NamedTuple
@@ -17,7 +17,7 @@ from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.facts import JobFacts
 from pinecart.service.jobs.models import JobRecord, JobVersion
-from pinecart.service.runs.selectors import bytes_carried, last_runs, recent_runs
+from pinecart.service.runs.selectors import Latest, bytes_carried, last_runs, recent_runs
 
 
 def job_named(name: str, actor: Actor) -> JobRecord:
@@ -90,6 +90,17 @@ class JobsWanted(NamedTuple):
     limit: int = 50
 
 
+class JobLine(NamedTuple):
+    """What pages that tell of all jobs look at."""
+
+    pk: int
+    name: str
+    definition: JsonObject
+    is_on: bool
+    next_due: datetime | None
+    saved_at: datetime
+
+
 class JobSeen(NamedTuple):
     """A job with its latest runs, oldest first."""
 
@@ -99,61 +110,72 @@ class JobSeen(NamedTuple):
 
 
 NEVER = datetime.max.replace(tzinfo=UTC)
-SORTS: dict[str, Callable[[JobRecord, JsonObject | None], Any]] = {
-    "job": lambda record, last: record.name,
-    "next": lambda record, last: (record.next_due or NEVER, record.name),
-    "last": lambda record, last: (last["queued"] if last else "never", record.name),
-    "outcome": lambda record, last: (_word(last), record.name),
+SORTS: dict[str, Callable[[JobLine, Latest | None], Any]] = {
+    "job": lambda line, last: line.name,
+    "next": lambda line, last: (line.next_due or NEVER, line.name),
+    "last": lambda line, last: (last.queued_at if last else "never", line.name),
+    "outcome": lambda line, last: (_word(last), line.name),
 }
 """What a list of jobs may be sorted by; each also by the name."""
 
 
 def jobs_found(actor: Actor, wanted: JobsWanted) -> tuple[list[JobSeen], int]:
     """A page of the jobs that are wanted, and how many there are in all."""
-    records = [record for record in jobs_seen(actor) if _is_wanted(record, wanted)]
-    lasts = last_runs() if wanted.last or wanted.sort in ("last", "outcome") else {}
+    lines = [line for line in lines_seen(actor) if _is_wanted(line, wanted)]
+    lasts = {}
+    if wanted.last or wanted.sort in ("last", "outcome"):
+        lasts = last_runs([line.name for line in lines])
     if wanted.last:
-        records = [r for r in records if wanted.last in _words(lasts.get(r.name))]
+        lines = [line for line in lines if wanted.last in _words(lasts.get(line.name))]
     order = SORTS[wanted.sort]
-    records.sort(
-        key=lambda record: order(record, lasts.get(record.name)), reverse=wanted.descending
-    )
-    page = records[wanted.skip : wanted.skip + wanted.limit]
-    names = [record.name for record in page]
-    recent = recent_runs(names)
+    lines.sort(key=lambda line: order(line, lasts.get(line.name)), reverse=wanted.descending)
+    page = lines[wanted.skip : wanted.skip + wanted.limit]
+    records = JobRecord.objects.in_bulk([line.pk for line in page])
+    recent = recent_runs([line.name for line in page])
     carried = bytes_carried([runs[-1]["id"] for runs in recent.values()])
     found = []
-    for record in page:
-        runs = recent.get(record.name, [])
+    for line in page:
+        if (record := records.get(line.pk)) is None:  # dropped meanwhile
+            continue
+        runs = recent.get(line.name, [])
         last_bytes = carried.get(runs[-1]["id"], 0) if runs else 0
         found.append(JobSeen(record, runs, last_bytes))
-    return found, len(records)
+    return found, len(lines)
 
 
-def _word(last: JsonObject | None) -> str:
+def lines_seen(actor: Actor) -> Iterator[JobLine]:
+    """Of the jobs that are seen, in the order of their names."""
+    fields = ("pk", "name", "definition", "is_on", "next_due", "saved_at")
+    for row in JobRecord.objects.order_by("name").values_list(*fields):
+        line = JobLine(*row)
+        if actor.may(Right.LOOK, line.definition["labels"]):
+            yield line
+
+
+def _word(last: Latest | None) -> str:
     if last is None:
         return "never"
-    return str(last["outcome"] or last["state"])
+    return last.outcome or last.state
 
 
-def _words(last: JsonObject | None) -> set[str]:
+def _words(last: Latest | None) -> set[str]:
     if last is None:
         return {"never"}
-    return {last["state"], last["outcome"]}
+    return {last.state, last.outcome}
 
 
-def _is_wanted(record: JobRecord, wanted: JobsWanted) -> bool:
-    definition = record.definition
+def _is_wanted(line: JobLine, wanted: JobsWanted) -> bool:
+    definition = line.definition
     if wanted.label and wanted.label not in definition["labels"]:
         return False
     if wanted.owner and wanted.owner != definition["owner"]:
         return False
-    if wanted.is_on is not None and wanted.is_on != record.is_on:
+    if wanted.is_on is not None and wanted.is_on != line.is_on:
         return False
     places = [leg[side] for leg in definition["legs"] for side in ("from", "to")]
     if wanted.store and not any(_is_in(place, wanted.store) for place in places):
         return False
-    texts = [record.name, definition["title"], definition["why"], *places]
+    texts = [line.name, definition["title"], definition["why"], *places]
     sought = wanted.find.casefold()
     return any(sought in text.casefold() for text in texts)
 
@@ -167,7 +189,7 @@ def definitions_but(*names: str) -> list[Definition]:
     return [definition_of(record) for record in JobRecord.objects.exclude(name__in=names)]
 
 
-def definition_of(record: JobFacts) -> Definition:
+def definition_of(record: JobFacts | JobLine) -> Definition:
     """Read once, as long as it is the same: a definition is never changed, only saved anew."""
     return _definition_in(json.dumps(record.definition))
 

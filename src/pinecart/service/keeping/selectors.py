@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 import os
+import time
 from collections import Counter
 
 from django.db import connection
@@ -53,8 +54,21 @@ def room_taken() -> list[JsonObject]:
     ]
 
 
+_COUNTED: list[tuple[float, list[tuple[str, int]]]] = []  # when, and what was found
+COUNTED_FOR_S = 300.0
+
+
 def _table_sizes() -> list[tuple[str, int]]:
-    """Each table with its indexes, in bytes (SQLite's dbstat)."""
+    """Each table with its indexes, in bytes (SQLite's dbstat). All pages of a large database are
+    looked at for that: what was found holds for some minutes.
+    """
+    now = time.monotonic()
+    if not _COUNTED or now - _COUNTED[0][0] > COUNTED_FOR_S:
+        _COUNTED[:] = [(now, _counted())]
+    return _COUNTED[0][1]
+
+
+def _counted() -> list[tuple[str, int]]:
     with connection.cursor() as cursor:
         cursor.execute(
             "SELECT m.tbl_name, sum(s.pgsize) FROM dbstat('main', 1) s"

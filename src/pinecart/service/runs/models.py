@@ -2,7 +2,11 @@ from __future__ import annotations
 
 from django.db import models
 
+from pinecart.service.config.quick_json import QuickJSONField
+
 RUN = "runs.Run"
+# Kinds of run that write to no place, and are listed by themselves.
+LOOKING = ("preview", "audit", "inventory")
 
 
 class Instance(models.Model):
@@ -36,8 +40,8 @@ class Run(models.Model):
 
     kind = models.CharField(max_length=10)
     job = models.CharField(max_length=63, db_index=True)
-    definition = models.JSONField()
-    labels = models.JSONField(default=list)
+    definition = QuickJSONField()
+    labels = QuickJSONField(default=list)
     state = models.CharField(max_length=12, db_index=True)
     outcome = models.CharField(max_length=14, blank=True, default="")
     epoch = models.IntegerField(default=0)
@@ -47,28 +51,28 @@ class Run(models.Model):
     ended_at = models.DateTimeField(null=True, db_index=True)
     of = models.IntegerField(null=True)
     waits = models.BooleanField(default=False)
-    part = models.JSONField(default=dict)
+    part = QuickJSONField(default=dict)
     version = models.IntegerField(null=True)
     priority = models.SmallIntegerField(default=0)
     stop_wanted = models.BooleanField(default=False)
     stop_at_once = models.BooleanField(default=False)
     pause_wanted = models.BooleanField(default=False)
-    holds = models.JSONField(default=list)
-    released = models.JSONField(default=list)
+    holds = QuickJSONField(default=list)
+    released = QuickJSONField(default=list)
     rate = models.BigIntegerField(null=True)
     held_at = models.DateTimeField(null=True)
-    counted = models.JSONField(default=list)
-    summed = models.JSONField(default=list)
-    course = models.JSONField(default=list)
-    effort = models.JSONField(default=dict)
-    far_side = models.JSONField(null=True)
-    progress = models.JSONField(null=True)
+    counted = QuickJSONField(default=list)
+    summed = QuickJSONField(default=list)
+    course = QuickJSONField(default=list)
+    effort = QuickJSONField(default=dict)
+    far_side = QuickJSONField(null=True)
+    progress = QuickJSONField(null=True)
     told_at = models.DateTimeField(null=True)
     message = models.TextField(blank=True, default="")
     code = models.CharField(max_length=60, blank=True, default="")
     cleared_at = models.DateTimeField(null=True)
-    audit = models.JSONField(default=dict)
-    inventory = models.JSONField(null=True)
+    audit = QuickJSONField(default=dict)
+    inventory = QuickJSONField(null=True)
 
     class Meta:
         indexes = [models.Index(fields=["kind", "job", "outcome"], name="runs_latest_of_job")]
@@ -112,7 +116,7 @@ class RunTally(models.Model):
     files = models.BigIntegerField(default=0)
     bytes = models.BigIntegerField(default=0)
     seconds = models.FloatField(default=0)
-    lasted = models.JSONField(default=dict)
+    lasted = QuickJSONField(default=dict)
 
 
 class RunEvent(models.Model):
@@ -120,4 +124,4 @@ class RunEvent(models.Model):
 
     run = models.ForeignKey(RUN, on_delete=models.CASCADE, related_name="events")
     kind = models.CharField(max_length=10)
-    payload = models.JSONField()
+    payload = QuickJSONField()

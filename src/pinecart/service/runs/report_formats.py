@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from itertools import islice
 
+import orjson
 from django.core.serializers.json import DjangoJSONEncoder
 
 from pinecart.core.registry import Registry
@@ -63,9 +64,8 @@ def _json_lines(run: RunFacts) -> Iterator[str]:
     """First the run, then a line for each object."""
     told = run_told(run) | whole_told(run)
     yield json.dumps({"schema": REPORT_SCHEMA, "run": told}, cls=DjangoJSONEncoder) + "\n"
-    encode = json.JSONEncoder(separators=(",", ":")).encode
     for row in all_records(run):
-        yield encode(row) + "\n"
+        yield orjson.dumps(row).decode() + "\n"
 
 
 def report_schema() -> JsonObject:

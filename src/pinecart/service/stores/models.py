@@ -2,6 +2,8 @@ from __future__ import annotations
 
 from django.db import models
 
+from pinecart.service.config.quick_json import QuickJSONField
+
 
 class StoreRecord(models.Model):
     """A registered storage system. fields: what may be shown; sealed: its secret, encrypted.
@@ -12,14 +14,14 @@ class StoreRecord(models.Model):
 
     name = models.CharField(max_length=63, unique=True)
     kind = models.CharField(max_length=20)
-    labels = models.JSONField(default=list)
-    fields = models.JSONField(default=dict)
+    labels = QuickJSONField(default=list)
+    fields = QuickJSONField(default=dict)
     sealed = models.BinaryField(null=True)
     secret_since = models.DateTimeField(null=True)
     made_at = models.DateTimeField()
     tried_at = models.DateTimeField(null=True)
-    tried = models.JSONField(null=True)
-    abilities = models.JSONField(default=dict)
+    tried = QuickJSONField(null=True)
+    abilities = QuickJSONField(default=dict)
     rests_until = models.DateTimeField(null=True)
 
 
@@ -33,7 +35,7 @@ class StoreUse(models.Model):
     store = models.ForeignKey(StoreRecord, on_delete=models.PROTECT, related_name="uses")
     job = models.CharField(max_length=63)
     path = models.TextField(default="")
-    labels = models.JSONField(default=list)
+    labels = QuickJSONField(default=list)
 
     class Meta:
         unique_together = [("store", "job", "path")]

@@ -11,7 +11,7 @@ from typing import NamedTuple
 from pinecart.core.totals import size_text
 from pinecart.service.config.rights import Actor
 from pinecart.service.config.settings import OPTIONS, STATE
-from pinecart.service.jobs.facts import JobFacts
+from pinecart.service.jobs.selectors import JobLine
 from pinecart.service.stores.selectors import stores_listed
 from pinecart.service.today.picture import failed_step, is_key_old
 from pinecart.service.triggers.selectors import watches_failing
@@ -32,7 +32,7 @@ class Concern(NamedTuple):
 
 
 def concerns(
-    actor: Actor, jobs: Collection[JobFacts], ran: Collection[str], now: datetime
+    actor: Actor, jobs: Collection[JobLine], ran: Collection[str], now: datetime
 ) -> list[Concern]:
     """ran: the jobs that have run at some time."""
     return [*_disk(), *_stores(actor, now), *_sources(jobs), *_never_ran(jobs, ran, now)]
@@ -58,7 +58,7 @@ def _stores(actor: Actor, now: datetime) -> Iterable[Concern]:
             yield Concern(record.name, "Its key is over a year old.", todo, path)
 
 
-def _sources(jobs: Collection[JobFacts]) -> Iterable[Concern]:
+def _sources(jobs: Collection[JobLine]) -> Iterable[Concern]:
     unwatched = watches_failing()
     for job in jobs:
         if job.is_on and job.name in unwatched:
@@ -67,9 +67,7 @@ def _sources(jobs: Collection[JobFacts]) -> Iterable[Concern]:
             yield Concern(job.name, words, todo, f"/jobs/{job.name}")
 
 
-def _never_ran(
-    jobs: Collection[JobFacts], ran: Collection[str], now: datetime
-) -> Iterable[Concern]:
+def _never_ran(jobs: Collection[JobLine], ran: Collection[str], now: datetime) -> Iterable[Concern]:
     for job in jobs:
         waits = job.is_on and job.name not in ran and job.definition.get("schedule")
         if waits and now - job.saved_at > NEVER_AFTER:

@@ -10,11 +10,11 @@ from pinecart.core.option_spec import CARRY, REMOVE
 from pinecart.core.totals import span_text
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor
-from pinecart.service.jobs.selectors import jobs_seen
+from pinecart.service.jobs.selectors import lines_seen
 from pinecart.service.jobs.services.due import due_first
 from pinecart.service.notices.selectors import still_awaited
 from pinecart.service.runs.presentation import run_told
-from pinecart.service.runs.selectors import last_runs, runs_numbered, runs_seen
+from pinecart.service.runs.selectors import Latest, last_runs, runs_numbered, runs_seen
 from pinecart.service.settings.selectors import restored_of
 from pinecart.service.today.concerns import concerns
 
@@ -26,8 +26,8 @@ def today(actor: Actor) -> JsonObject:
     """One sentence; the runs that need a person; what is under way; the last runs; what is due
     next.
     """
-    jobs = jobs_seen(actor)
-    last = last_runs()
+    jobs = list(lines_seen(actor))
+    last = last_runs([job.name for job in jobs])
     latest = _latest_to_look_at({job.name for job in jobs}, last)
     needed = [r for r in latest if r["outcome"] in BAD or r["state"] == "held"]
     since = timezone.now() - timedelta(days=1)
@@ -65,13 +65,12 @@ def today(actor: Actor) -> JsonObject:
     }
 
 
-def _latest_to_look_at(jobs: set[str], last: Mapping[str, JsonObject]) -> list[JsonObject]:
+def _latest_to_look_at(jobs: set[str], last: Mapping[str, Latest]) -> list[JsonObject]:
     """Of each job's latest run those that ended badly, or haven't ended."""
     numbers = []
     for job, run in last.items():
-        is_open = run["state"] != "ended"
-        if job in jobs and (is_open or run["outcome"] in BAD):
-            numbers.append(run["id"])
+        if job in jobs and (run.state != "ended" or run.outcome in BAD):
+            numbers.append(run.id)
     return [run_told(run) for run in runs_numbered(numbers)]
 
 

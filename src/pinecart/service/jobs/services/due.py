@@ -16,7 +16,7 @@ from pinecart.core.triggers import Trigger, TriggerState
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor
 from pinecart.service.jobs.models import JobRecord
-from pinecart.service.jobs.selectors import definition_of, jobs_seen
+from pinecart.service.jobs.selectors import JobLine, definition_of, lines_seen
 
 
 def due_after(
@@ -120,25 +120,25 @@ def schedule_seen(actor: Actor, days: int) -> list[JsonObject]:
     """What will run when, the next first."""
     until = timezone.now() + timedelta(days=days)
     found = []
-    for record in _in_their_order(jobs_seen(actor)):
+    for record in _in_their_order(lines_seen(actor)):
         definition = definition_of(record)
         due = next_due(definition, MOST_SHOWN, until) if record.is_on else []
         found.append(_told(record, definition.trigger, due))
     return found
 
 
-def due_first(records: Iterable[JobRecord], most: int) -> list[JsonObject]:
+def due_first(records: Iterable[JobLine], most: int) -> list[JsonObject]:
     """Of the jobs that are on, those that come due first."""
     on = [record for record in _in_their_order(records) if record.is_on]
     return [_told(record, definition_of(record).trigger, [record.next_due]) for record in on[:most]]
 
 
-def _in_their_order(records: Iterable[JobRecord]) -> list[JobRecord]:
+def _in_their_order(records: Iterable[JobLine]) -> list[JobLine]:
     timed = [record for record in records if record.next_due]
     return sorted(timed, key=lambda record: (record.next_due, record.name))
 
 
-def _told(record: JobRecord, trigger: Trigger | None, due: Sequence[datetime | None]) -> JsonObject:
+def _told(record: JobLine, trigger: Trigger | None, due: Sequence[datetime | None]) -> JsonObject:
     return {
         "job": record.name,
         "title": record.definition["title"],

@@ -1,21 +1,14 @@
 from __future__ import annotations
 
+import json
 from collections import Counter
 from collections.abc import Collection
 from datetime import datetime
 from itertools import islice
 from typing import Any, NamedTuple
 
-from django.db.models import (
-    F,
-    FloatField,
-    Func,
-    Max,
-    Q,
-    TextField,
-    Window,
-)
-from django.db.models.functions import Cast, RowNumber
+from django.db import connection
+from django.db.models import Q
 
 from pinecart.core.estimates import Took
 from pinecart.core.lifecycle import ALIVE, RunState
@@ -23,7 +16,7 @@ from pinecart.core.places import parse_location
 from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
-from pinecart.service.runs.models import Instance, Run, RunEvent
+from pinecart.service.runs.models import LOOKING, Instance, Run, RunEvent
 from pinecart.service.stores.selectors import ceiling_of
 
 ALIVE_STATES = [s.value for s in ALIVE]
@@ -46,7 +39,8 @@ def run_numbered(number: int, actor: Actor, kind: str | None = None) -> Run:
 
 def runs_numbered(numbers: Collection[int]) -> list[Run]:
     """The newest first; whoever asks."""
-    return list(Run.objects.filter(pk__in=numbers).order_by("-id"))
+    found = Run.objects.defer("course", "inventory").filter(pk__in=numbers)
+    return list(found.order_by("-id"))
 
 
 def was_released(job: str, digest: str) -> bool:
@@ -78,10 +72,12 @@ def runs_seen(
     """Newest first. state: a state or an outcome.   since, until: when it ended.   only: of what
     counts as a run, one kind.
     """
-    kinds: tuple[str, ...] = (kind,)
-    if kind == "transfer":
-        kinds = (only,) if only else ("transfer", "undo", "expiry")
-    found = Run.objects.filter(kind__in=kinds).defer("course", "inventory").order_by("-id")
+    found = Run.objects.defer("course", "inventory").order_by("-id")
+    if kind == "transfer" and not only:
+        # Said by what they are not, they are read from the newest on, and not all sorted first.
+        found = found.exclude(kind__in=LOOKING)
+    else:
+        found = found.filter(kind=only or kind)
     if job:
         found = found.filter(job=job)
     if state:
@@ -113,37 +109,57 @@ def latest_runs(job: str) -> dict[str, Run]:
 
 
 RECENT = 14
-LINE = ("id", "job", "state", "outcome")
-TIMES = ("queued_at", "started_at", "ended_at")
 
 
-class _Days(Func):
-    """A time as days, with a fraction (SQLite's julianday)."""
+class Latest(NamedTuple):
+    """One of the latest runs of a job. Times as the database has them; seconds: it took."""
 
-    function = "julianday"
-    output_field = FloatField()
+    id: int
+    job: str
+    state: str
+    outcome: str
+    queued_at: str
+    started_at: str | None
+    ended_at: str | None
+    seconds: float | None
 
 
-TOOK_S = (_Days(F("ended_at")) - _Days(F("started_at"))) * 86_400.0
+# Of each job as many rows are read, however many there are: `+` keeps an index from being used by
+# which all of them would be sorted.
+_LATEST = """
+SELECT run.id, run.job, run.state, run.outcome, CAST(run.queued_at AS TEXT),
+  CAST(run.started_at AS TEXT), CAST(run.ended_at AS TEXT),
+  (julianday(run.ended_at) - julianday(run.started_at)) * 86400.0
+FROM json_each(%s) AS wanted JOIN runs_run AS run ON run.id IN (
+  SELECT id FROM runs_run WHERE job = wanted.value AND +kind = 'transfer' AND +outcome <> 'skipped'
+  ORDER BY id DESC LIMIT %s)
+ORDER BY run.id
+"""
+
+
+def _latest(jobs: Collection[str], most: int) -> list[Latest]:
+    """Of each of these jobs the latest transfers that weren't skipped, the oldest first. Read past
+    Django's models: there are hundreds of these on one page.
+    """
+    with connection.cursor() as cursor:
+        cursor.execute(_LATEST, [json.dumps(list(jobs)), most])
+        return [Latest(*row) for row in cursor.fetchall()]
 
 
 def recent_runs(jobs: Collection[str], most: int = RECENT) -> dict[str, list[JsonObject]]:
-    """job → its latest transfers that weren't skipped, oldest first, with times as JSON has them:
-    there are hundreds of these on one page.
-    """
-    transfers = Run.objects.filter(job__in=jobs, kind="transfer").exclude(outcome="skipped")
-    nth = Window(RowNumber(), partition_by=F("job"), order_by=F("id").desc())
-    latest = transfers.annotate(nth=nth).filter(nth__lte=most)
+    """job → its latest transfers that weren't skipped, oldest first, as JSON tells them."""
     found: dict[str, list[JsonObject]] = {}
-    told = {f"{time}_text": Cast(time, TextField()) for time in TIMES}
-    rows = latest.annotate(seconds=TOOK_S, **told).order_by("id")
-    for run in rows.values(*LINE, "seconds", *told):
-        for time in TIMES:
-            run[time] = _as_json(run.pop(f"{time}_text"))
-        seconds = run["seconds"]
-        run["seconds"] = None if seconds is None else round(seconds, 3)
-        name = run.pop("job")
-        found.setdefault(name, []).append(run)
+    for run in _latest(jobs, most):
+        told = {
+            "id": run.id,
+            "state": run.state,
+            "outcome": run.outcome,
+            "queued_at": _as_json(run.queued_at),
+            "started_at": _as_json(run.started_at),
+            "ended_at": _as_json(run.ended_at),
+            "seconds": None if run.seconds is None else round(run.seconds, 3),
+        }
+        found.setdefault(run.job, []).append(told)
     return found
 
 
@@ -152,14 +168,9 @@ def _as_json(time: str | None) -> str | None:
     return f"{time[:10]}T{time[11:]}Z" if time else None
 
 
-def last_runs() -> dict[str, JsonObject]:
-    """job → of its latest transfer that wasn't skipped: id, state, outcome; and queued, as text to
-    be put in order by.
-    """
-    transfers = Run.objects.filter(kind="transfer").exclude(outcome="skipped")
-    newest = transfers.values("job").annotate(newest=Max("id")).values("newest")
-    found = Run.objects.filter(pk__in=newest).annotate(queued=Cast("queued_at", TextField()))
-    return {run["job"]: dict(run) for run in found.values(*LINE, "queued")}
+def last_runs(jobs: Collection[str]) -> dict[str, Latest]:
+    """job → its latest transfer that wasn't skipped."""
+    return {run.job: run for run in _latest(jobs, 1)}
 
 
 def bytes_carried(runs: Collection[int]) -> dict[int, int]:

@@ -14,8 +14,6 @@ from django.db.models import (
     F,
     Func,
     IntegerField,
-    Max,
-    Min,
     OuterRef,
     Q,
     QuerySet,
@@ -132,7 +130,12 @@ class RecordsWanted(NamedTuple):
 def records_after(run: RunFacts, wanted: RecordsWanted) -> list[JsonObject]:
     if not _has_any(run, wanted):
         return []
-    found = RecordRow.objects.filter(run_id=run.pk, pk__gt=wanted.after).order_by("id")
+    return [record_payload(row) for row in _page_of(run, wanted)]
+
+
+def _narrowed(found: QuerySet[RecordRow], wanted: RecordsWanted) -> QuerySet[RecordRow]:
+    """Of these records those that are wanted, in their order."""
+    found = found.filter(pk__gt=wanted.after).order_by("id")
     if wanted.decision:
         found = found.filter(Q(decision=wanted.decision) | Q(reason=wanted.decision))
     if wanted.problems:
@@ -149,7 +152,7 @@ def records_after(run: RunFacts, wanted: RecordsWanted) -> list[JsonObject]:
         found = found.annotate(at=_position(F("key"), sought)).filter(at__gt=0)
     if wanted.level:
         found = found.annotate(cut=_position(_rest(prefix), b"/")).filter(cut=0)
-    return [record_payload(row) for row in _page_of(run, found, wanted)]
+    return found
 
 
 LARGEST, MOST_ASKED = 3, 200_000
@@ -322,25 +325,38 @@ def places_of_name(actor: Actor, name: str, *, limit: int) -> list[JsonObject]:
     return [p for _, p in sorted(places.items())]
 
 
-def _page_of(run: RunFacts, found: QuerySet[RecordRow], wanted: RecordsWanted) -> list[JsonObject]:
-    """The first that fit, by the index of names where that knows all of this run's."""
-    fields, limit = found.values(*RECORD_FIELDS), wanted.limit
+def _page_of(run: RunFacts, wanted: RecordsWanted) -> list[JsonObject]:
+    """The first that fit, by the index of names as far as that goes."""
+    of_run, limit = RecordRow.objects.filter(run_id=run.pk), wanted.limit
+    found = _narrowed(of_run, wanted).values(*RECORD_FIELDS)
     part = key_of_text(wanted.text, field="text")
     is_soon_looked_through = sum(group["n"] for group in run.summed) <= LOOKED_THROUGH
     if is_soon_looked_through or not part or not can_find([part]):
-        return [dict(row) for row in fields[:limit]]
-    ends = RecordRow.objects.filter(run_id=run.pk).aggregate(first=Min("pk"), last=Max("pk"))
-    if not ends["last"] or indexed_up_to() < ends["last"]:
-        return [dict(row) for row in fields[:limit]]
-    above, below = max(ends["first"] - 1, wanted.after), ends["last"] + 1
+        return [dict(row) for row in found[:limit]]
+    numbers = of_run.values_list("pk", flat=True)
+    # Asked for together, all of them would be read.
+    first, last = numbers.order_by("pk").first(), numbers.order_by("-pk").first()
+    if first is None or last is None:
+        return []
+    indexed = min(indexed_up_to(), last)
+    above, below = max(first - 1, wanted.after), indexed + 1
     rows: list[JsonObject] = []
     while len(rows) < limit:
         some = numbers_found([part], above=above, below=below, limit=PAGE, newest_first=False)
-        rows += [dict(row) for row in fields.filter(pk__in=some)[: limit - len(rows)]]
+        rows += [dict(row) for row in _by_numbers(run, some, wanted)[: limit - len(rows)]]
         if len(some) < PAGE:
             break
         above = some[-1]
+    if len(rows) < limit:  # the newest aren't in the index yet
+        newest = found.filter(pk__gt=indexed)
+        rows += [dict(row) for row in newest[: limit - len(rows)]]
     return rows
+
+
+def _by_numbers(run: RunFacts, numbers: list[int], wanted: RecordsWanted) -> Any:
+    """Each is looked up by its own number: said otherwise, SQLite walks through all of the run."""
+    own = RecordRow.objects.filter(pk__in=numbers).annotate(own=F("run_id") + 0)
+    return _narrowed(own.filter(own=run.pk), wanted).values(*RECORD_FIELDS)
 
 
 CHUNK = 500

@@ -29,7 +29,7 @@ from pinecart.service.aside.services import try_asides_again, try_uploads_again
 from pinecart.service.config.refusals import StateConflict
 from pinecart.service.config.rights import SYSTEM, Actor, Right
 from pinecart.service.runs.facts import RunFacts
-from pinecart.service.runs.models import Run, RunEvent
+from pinecart.service.runs.models import LOOKING, Run, RunEvent
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.selectors import alive_of, run_beside, run_numbered, run_of
 from pinecart.service.runs.services.epochs import hold_epoch
@@ -358,7 +358,7 @@ def _waits(run: Run, ending: Ending) -> bool:
     """Whether a run that came to its end is not over: held by a guard or a refused
     key, or paused.
     """
-    if run.kind in ("preview", "audit", "inventory") or run.stop_wanted:
+    if run.kind in LOOKING or run.stop_wanted:
         return False
     if isinstance(ending.error, SignInRefused):
         event = Event.REFUSED_SIGN_IN

@@ -16,13 +16,11 @@ from pinecart.core.lifecycle import CLAIMABLE, Event, RunState, advance
 from pinecart.core.places import Location, parse_location
 from pinecart.core.totals import size_text
 from pinecart.service.config.rights import SYSTEM, Right
-from pinecart.service.runs.models import Run
+from pinecart.service.runs.models import LOOKING, Run
 from pinecart.service.runs.selectors import transfer_under_way
 from pinecart.service.runs.services.life_cycle import requeue, tell_state
 from pinecart.service.stores.selectors import Place, place_of, runs_at_once
 from pinecart.service.trail.services import change
-
-LOOKING = ("preview", "audit", "inventory")  # kinds of run that write to no place
 
 TAKEN_AT_ONCE = 50
 OUT_OF_HOURS = "run.out-of-hours"
