@@ -16,8 +16,8 @@ from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Taken, Unsafe
 from pinecart.core.ports import Put, WriteStamp
 from pinecart.drivers import open_store
+from pinecart.drivers.file_names import leads_out
 from pinecart.drivers.folder.kernel import Kernel
-from pinecart.drivers.folder.root import leads_out
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.drivers.folder.writing import write_together
 from tests.contracts.store import AT, StoreContract, names

@@ -21,13 +21,14 @@ class PasteRules(NamedTuple):
 
     address: an address → the fields it fills; none: it is no address of this kind.
     address_field: the one that may itself hold a whole address.   labels: (words, field); the first
-    whose words are all in a label is meant.
+    whose words are all in a label is meant.   words: one of them in what is pasted names the kind.
     """
 
     kind: str
     address: Callable[[str], Mapping[str, str]]
     address_field: str
     labels: tuple[Label, ...]
+    words: tuple[str, ...] = ()
 
 
 class Pasted(NamedTuple):
@@ -40,8 +41,8 @@ class Pasted(NamedTuple):
 
 
 def read_pasted(text: str, kinds: Sequence[PasteRules]) -> Pasted:
-    """Never raises: what isn't understood is said in `odd`. Where several kinds fit, the one of
-    which more fields are filled is meant, and of equals the first.
+    """Never raises: what isn't understood is said in `odd`. Where several kinds fit, one that is
+    named is meant, else the one of which more fields are filled, and of equals the first.
     """
     odd: list[str] = []
     stripped = _clean(text, "the text", odd)
@@ -51,7 +52,12 @@ def read_pasted(text: str, kinds: Sequence[PasteRules]) -> Pasted:
                 return Pasted({"kind": rules.kind, **address}, odd)
     pairs = _pairs(stripped)
     read = [_read_block(pairs, rules) for rules in kinds]
-    best = max(read, key=lambda pasted: len(pasted.fields))
+    is_named = [any(word in stripped.lower() for word in rules.words) for rules in kinds]
+    ranks = [
+        (len(pasted.fields) > 1 and named, len(pasted.fields))
+        for pasted, named in zip(read, is_named, strict=True)
+    ]
+    best = read[ranks.index(max(ranks))]
     if len(best.fields) > 1:
         return Pasted(best.fields, odd + best.odd)
     odd += best.odd

@@ -364,8 +364,13 @@ class Multipart(Protocol):
         """One part, numbered from 1. Its ETag and CRC."""
         ...
 
+
+@runtime_checkable
+class ClearsUploads(Protocol):
+    """A store in which a large object may be left unfinished, for a later process to go on with."""
+
     async def clear_uploads(self, key: bytes, since: str) -> int:
-        """Abort unfinished uploads of exactly this key that were begun at or after the server's
+        """Take away unfinished uploads of exactly this key that were begun at or after the server's
         date `since`.
         """
         ...

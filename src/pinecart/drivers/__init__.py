@@ -16,10 +16,12 @@ from pinecart.drivers.connection_steps import Step
 from pinecart.drivers.driver_spec import DriverSpec
 from pinecart.drivers.folder.driver import FOLDER
 from pinecart.drivers.s3.driver import S3
+from pinecart.drivers.sftp.driver import SFTP
 
 DRIVERS: Registry[DriverSpec] = Registry("kind of store")
 DRIVERS.add(FOLDER.kind, FOLDER)
 DRIVERS.add(S3.kind, S3)
+DRIVERS.add(SFTP.kind, SFTP)
 KINDS = list(DRIVERS)
 TRIED_WITHIN_S = 9.0
 __all__ = ["DRIVERS", "open_store", "try_store"]

@@ -10,19 +10,29 @@ from collections.abc import Awaitable, Callable, Mapping
 from typing import Any, NamedTuple
 
 from pinecart.core.errors import StoreError
+from pinecart.core.folding import Folding
 from pinecart.drivers.addresses import Allowed
 
 CONNECT_S, TLS_S = 3, 4
+FOLDED = (
+    "upper and lower case",
+    "letters that case folding makes two, such as \u00df and ss",
+    "a letter with its accent, as one code point or two",
+)
 CLOCK_APART_S = 300  # signatures are refused from about here on
 
 
 class Step(NamedTuple):
-    """One thing that was tried. ok: None: not tried, and the message says why."""
+    """One thing that was tried. ok: None: not tried, and the message says why.
+
+    found: fields of the store that it told, and that are kept with it from then on.
+    """
 
     step: str
     ok: bool | None
     message: str
     code: str = ""
+    found: Mapping[str, str] = {}
 
 
 class Endpoint(NamedTuple):
@@ -132,6 +142,16 @@ async def takes(name: str, call: Callable[[], Awaitable[str]], steps: list[Step]
         steps.append(Step(name, False, exc.message, exc.code))
         return False
     return True
+
+
+def folded_step(folding: Folding) -> list[Step]:
+    """Where several spellings are one name: which."""
+    rules = [words for holds, words in zip(folding, FOLDED, strict=True) if holds]
+    if not rules:
+        return []
+    told = "; ".join(rules)
+    words = f"One name there: {told}. Two files that differ only so are refused, and listed."
+    return [Step("names", True, words)]
 
 
 def allowed_of(spec: Mapping[str, Any]) -> tuple[str, ...]:

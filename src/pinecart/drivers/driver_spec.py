@@ -35,6 +35,26 @@ RUNS_AT_ONCE = FormField(
     least=1,
     most=64,
 )
+CONNECT_S = FormField(
+    "connect_s", FieldType.SECONDS, "Connecting takes at most", "Seconds.", is_common=False
+)
+SILENCE_S = FormField(
+    "silence_s",
+    FieldType.SECONDS,
+    "Silence lasts at most",
+    "Seconds that an answer may stay silent.",
+    is_common=False,
+)
+LINK_RULES = (
+    Choice("refuse", "Refused and listed"),
+    Choice("skip", "Skipped"),
+    Choice("follow", "Followed, inside this folder"),
+    Choice("keep", "Kept as links"),
+)
+PROOFS = (
+    Choice("yes", "Each file is read back"),
+    Choice("no", "Nothing is read back"),
+)
 YES_OR_NO = (Choice("yes", "Yes"), Choice("no", "No"))
 
 
@@ -57,8 +77,8 @@ class DriverSpec:
     root: where in that system it begins.   bound_by: the fields that say which place it is.
     guards_secret: a change of one of these needs the secret again, so that it is never sent
     elsewhere unasked.   on_saving: what is looked up when it is saved, and kept with its fields;
-    raises Invalid.   shows_buckets: its first level is buckets.   keeps: what of "tags" and
-    "storage-class" it can hold.
+    raises Invalid.   shows_buckets: its first level is buckets.   keeps: what it can hold of
+    core.keeping.KEPT.
     """
 
     kind: str

@@ -386,7 +386,7 @@ class Planner:
     async def _record_own(self, own: Item, row: Row) -> None:
         target = self._leg.target
         able = await target.store.abilities(target.prefix)
-        proof = "read-back" if able.at_hand else "server-verified"  # compared a moment ago
+        proof = "server-verified" if able.checksum else "read-back"  # compared a moment ago
         kept = await self._recovery.kept_before(own.key)
         record = self._tally.record(own, row=row, proof=proof, crc=own.crc, kept=kept)
         await self._tally.add(record)

@@ -149,7 +149,7 @@ class Removal:
         entry, store, whole = item.entry, self._leg.target.store, self._leg.target.prefix + item.key
         able = await self._leg.source.store.abilities(self._leg.source.prefix)
         if (
-            able.at_hand
+            able.has_folders
             and time.time_ns() - max(entry.modified_ns or 0, entry.ctime_ns)
             < self._leg.settle_s * 1e9
         ):

@@ -21,7 +21,7 @@ from pinecart.core.errors import PinecartError, StoreError
 from pinecart.core.options import KEPT_DAYS
 from pinecart.core.part import ALL, Part
 from pinecart.core.places import Location, aside_folder
-from pinecart.core.ports import Multipart, Store, Uploads
+from pinecart.core.ports import ClearsUploads, Store, Uploads
 from pinecart.core.retry import Retry
 from pinecart.json_object import JsonObject
 from pinecart.runner.batch_helper import Crew, requests_of
@@ -349,7 +349,7 @@ async def _clear_uploads(order: Order, records: Records, recorder: Recorder) -> 
         told = Record(0, key, Decision.REMOVE.value, Reason.EXPIRED.value, guarded=False)
         try:
             store = order.stores.get(name)
-            if isinstance(store, Multipart):
+            if isinstance(store, ClearsUploads):
                 await store.clear_uploads(key, since)
         except StoreError as exc:
             message = f"Unfinished parts may be left, and be paid for: {exc.message}"

@@ -7,9 +7,9 @@ import os
 from pinecart.core.entries import Entry, same
 from pinecart.core.folding import EXACT
 from pinecart.core.ports import Abilities
+from pinecart.drivers.file_names import HiddenNames, parts_of
 from pinecart.drivers.folder import names
-from pinecart.drivers.folder.own_files import HiddenNames
-from pinecart.drivers.folder.root import FolderRoot, parts_of
+from pinecart.drivers.folder.root import FolderRoot
 from pinecart.drivers.folder.walking import some_names
 from pinecart.drivers.folder.writing import entry_of
 

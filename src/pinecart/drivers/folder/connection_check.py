@@ -10,15 +10,8 @@ from collections.abc import Mapping
 from typing import Any
 
 from pinecart.core.errors import StoreError
-from pinecart.core.ports import Abilities
-from pinecart.drivers.connection_steps import Step
+from pinecart.drivers.connection_steps import Step, folded_step
 from pinecart.drivers.folder.store import FolderStore
-
-FOLDED = (
-    "upper and lower case",
-    "letters that case folding makes two, such as \u00df and ss",
-    "a letter with its accent, as one code point or two",
-)
 
 
 async def try_folder(spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:
@@ -43,17 +36,7 @@ async def try_folder(spec: Mapping[str, Any], write_to: str, steps: list[Step]) 
         able = await store.probe(place)
     else:
         able = await store.abilities(place)
-    steps += _names_step(able)
-
-
-def _names_step(able: Abilities) -> list[Step]:
-    """Where several spellings are one name: which."""
-    rules = [words for holds, words in zip(able.folding, FOLDED, strict=True) if holds]
-    if not rules:
-        return []
-    told = "; ".join(rules)
-    words = f"One name there: {told}. Two files that differ only so are refused, and listed."
-    return [Step("names", True, words)]
+    steps += folded_step(able.folding)
 
 
 def _write_step(account: str, may_write: bool) -> Step:

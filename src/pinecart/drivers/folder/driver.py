@@ -8,24 +8,14 @@ from collections.abc import Mapping
 from typing import Any
 
 from pinecart.core.errors import Invalid
-from pinecart.core.form_fields import Choice, FieldType, FormField
+from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.pasting import PasteRules
-from pinecart.drivers.driver_spec import MOST_AT_ONCE, RUNS_AT_ONCE, DriverSpec
+from pinecart.drivers.driver_spec import LINK_RULES, MOST_AT_ONCE, PROOFS, RUNS_AT_ONCE, DriverSpec
 from pinecart.drivers.folder.connection_check import try_folder
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.json_object import JsonObject
 
 KIND = "folder"
-LINKS = (
-    Choice("refuse", "Refused and listed"),
-    Choice("skip", "Skipped"),
-    Choice("follow", "Followed, inside this folder"),
-    Choice("keep", "Kept as links"),
-)
-PROOF = (
-    Choice("yes", "Each file is read back from the disk"),
-    Choice("no", "Nothing is read back"),
-)
 
 
 def read_address(text: str) -> dict[str, str]:
@@ -56,7 +46,7 @@ FIELDS = (
         FieldType.CHOICE,
         "Links in it",
         "Links are refused and listed, skipped, followed inside the folder, or kept as links.",
-        choices=LINKS,
+        choices=LINK_RULES,
         default="refuse",
     ),
     FormField(
@@ -65,7 +55,7 @@ FIELDS = (
         "Proof",
         "Whether what is written is read again to prove it; without, a copy is faster, and its "
         "size is all the proof there is.",
-        choices=PROOF,
+        choices=PROOFS,
         default="yes",
     ),
     FormField(

@@ -12,8 +12,9 @@ from functools import partial
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Unsafe
 from pinecart.core.ports import Reading
+from pinecart.drivers.file_names import folder_entry, must_be_safe, parts_of
 from pinecart.drivers.folder.reading import File, HeldFile, Link
-from pinecart.drivers.folder.root import FILE, FolderRoot, folder_entry, must_be_safe, parts_of
+from pinecart.drivers.folder.root import FILE, FolderRoot
 from pinecart.drivers.folder.writing import entry_of, is_as_it_was
 
 SMALL = 64 << 10  # up to here a file is read at once, where the kernel has it in memory
@@ -67,7 +68,7 @@ class FileOpener:
                 self._root,
                 key,
                 fd,
-                folder_entry(key, found) if key.endswith(b"/") else entry_of(key, found),
+                folder_entry(key) if key.endswith(b"/") else entry_of(key, found),
             )
         finally:
             opened.__exit__(None, None, None)

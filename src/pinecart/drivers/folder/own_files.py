@@ -1,29 +1,9 @@
-"""What a run has put, or is putting, in a folder: the hidden names that it writes under, and the
-files that got their names by it.
-"""
+"""The files that got their names in a folder by this run."""
 
 from __future__ import annotations
 
 import bisect
-import itertools
-import os
-import re
 from array import array
-
-
-class HiddenNames:
-    """`.pinecart-RUN-PROCESS-NUMBER.part`: of one run.
-
-    pattern: all of this very run, which a process that is no more may have left.
-    """
-
-    def __init__(self, run: str) -> None:
-        self._run, self._numbers = run, itertools.count(1)
-        tag = re.escape(run.encode())
-        self.pattern = re.compile(rb"\.pinecart-" + tag + rb"-\d+-\d+(-.+)?\.part")
-
-    def next(self) -> bytes:
-        return f".pinecart-{self._run}-{os.getpid()}-{next(self._numbers)}.part".encode()
 
 
 class OwnFiles:

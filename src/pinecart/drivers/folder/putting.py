@@ -13,17 +13,11 @@ from pinecart.core.entries import LINK, Entry, same
 from pinecart.core.errors import Changed, Corrupt, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Placed, Put, Reading, Room
+from pinecart.drivers.file_names import HiddenNames, folder_entry, leads_out, must_be_safe, parts_of
 from pinecart.drivers.folder.abilities import FolderAbilities
-from pinecart.drivers.folder.own_files import HiddenNames, OwnFiles
+from pinecart.drivers.folder.own_files import OwnFiles
 from pinecart.drivers.folder.removal import FileRemover
-from pinecart.drivers.folder.root import (
-    FolderRoot,
-    folder_entry,
-    leads_out,
-    must_be_safe,
-    parts_of,
-    translated,
-)
+from pinecart.drivers.folder.root import FolderRoot, translated
 from pinecart.drivers.folder.writing import (
     SMALL_WRITE,
     Batches,
@@ -105,9 +99,7 @@ class FilePutter:
             with self._root.folder(parts_of(put.key), create=True) as fd:
                 give(self._kernel, fd, put)
                 self._kernel.flush(fd)
-                return Placed(
-                    folder_entry(put.key, os.fstat(fd)), "read-back", guarded=False, crc=EMPTY
-                )
+                return Placed(folder_entry(put.key), "read-back", guarded=False, crc=EMPTY)
 
         placed: Placed = await self._root.do(work)
         return placed

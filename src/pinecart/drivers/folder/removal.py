@@ -9,9 +9,10 @@ from collections.abc import Collection
 
 from pinecart.core.entries import Entry, Likeness, fingerprint, likeness
 from pinecart.core.errors import Taken, Unsafe
+from pinecart.drivers.file_names import HiddenNames, must_be_safe, parts_of, why_unsafe
 from pinecart.drivers.folder.abilities import FolderAbilities
-from pinecart.drivers.folder.own_files import HiddenNames, OwnFiles
-from pinecart.drivers.folder.root import FolderRoot, is_gone, must_be_safe, parts_of, why_unsafe
+from pinecart.drivers.folder.own_files import OwnFiles
+from pinecart.drivers.folder.root import FolderRoot, is_gone
 from pinecart.drivers.folder.writing import entry_of
 
 

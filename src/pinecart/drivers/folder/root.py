@@ -18,9 +18,10 @@ from collections.abc import Iterator
 from functools import lru_cache
 from typing import Any, NamedTuple
 
-from pinecart.core.entries import FOLDER, LINK, Entry
+from pinecart.core.entries import LINK, Entry
 from pinecart.core.errors import Busy, Missing, PlaceLost, Refused, StoreError, Taken, Unsafe
 from pinecart.core.places import show
+from pinecart.drivers.file_names import folder_entry, must_be_safe, parts_of
 from pinecart.drivers.folder.kernel import FOLDER_FLAGS, KERNEL, LIBC, Kernel
 from pinecart.drivers.folder.writing import entry_of, holdable
 
@@ -160,7 +161,7 @@ class FolderRoot(NamedTuple):
         """What lies there now."""
         if key.endswith(b"/"):
             with self.folder(parts_of(key)) as fd:
-                return folder_entry(key, os.fstat(fd))
+                return folder_entry(key)
         if link := self.link(key):
             return link[0]
         with self.file(key) as fd:
@@ -210,16 +211,6 @@ def open_root(path: str) -> int:
             "again."
         )
         raise PlaceLost(message, code="store.not-the-same") from None
-
-
-def leads_out(parents: tuple[bytes, ...], text: bytes) -> bool:
-    """Whether a link in these folders may lead out of the root.
-
-    After a name, `..` may be of another place than it seems.
-    """
-    parts = text.split(b"/")
-    ups = next((n for n, part in enumerate(parts) if part != b".."), len(parts))
-    return text.startswith(b"/") or ups > len(parents) or b".." in parts[ups:]
 
 
 def _open_beneath(root: int, path: bytes, flags: int) -> int:
@@ -278,44 +269,6 @@ def _enter(kernel: Kernel, fd: int, part: bytes, *, create: bool, beneath: str =
             os.mkdir(part, dir_fd=fd)
         os.fsync(fd)
         return kernel.open_folder(part, fd)
-
-
-def folder_entry(key: bytes, found: os.stat_result) -> Entry:
-    """A folder is there or not: its time changes with whatever is put into it."""
-    return Entry(key, 0, None, kind=FOLDER)
-
-
-def parts_of(prefix: bytes) -> tuple[bytes, ...]:
-    named = prefix.split(b"/")
-    parts = tuple(part for part in named if part)
-    for part in parts:
-        if part in (b".", b"..") or b"\0" in part:
-            raise Unsafe(f"{show(prefix)}: '.', '..' and NUL have no place in a path.")
-    return parts
-
-
-_NO_NAMES = frozenset((b"", b".", b".."))
-
-
-def must_be_safe(key: bytes, store: str) -> None:
-    if why := why_unsafe(key, store):
-        raise Unsafe(why)
-
-
-def why_unsafe(key: bytes, store: str) -> str:
-    parts = key.split(b"/")
-    if (
-        b"\0" in key
-        or len(key) > 4000
-        or not _NO_NAMES.isdisjoint(parts)
-        or len(max(parts, key=len)) > 255
-    ):
-        return (
-            f"pine://{store}/{show(key)}: a folder can't hold this name (an empty part, '.', "
-            "'..', NUL, a part over 255 "
-            "bytes, or over 4,000 in all). It is left where it is; rename it at the source."
-        )
-    return ""
 
 
 def is_gone(exc: OSError, root: FolderRoot, parents: tuple[bytes, ...]) -> bool:

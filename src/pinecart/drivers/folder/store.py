@@ -18,13 +18,14 @@ from typing import Any
 from pinecart.core.entries import Entry
 from pinecart.core.places import show
 from pinecart.core.ports import Abilities, Level, Placed, Put, Reading, Stat, Store, Uploads
+from pinecart.drivers.file_names import HiddenNames, parts_of, why_unsafe
 from pinecart.drivers.folder.abilities import FolderAbilities
 from pinecart.drivers.folder.kernel import KERNEL, Kernel
 from pinecart.drivers.folder.opening import FileOpener
-from pinecart.drivers.folder.own_files import HiddenNames, OwnFiles
+from pinecart.drivers.folder.own_files import OwnFiles
 from pinecart.drivers.folder.putting import FilePutter
 from pinecart.drivers.folder.removal import FileRemover
-from pinecart.drivers.folder.root import FolderRoot, Pin, is_gone, parts_of, why_unsafe
+from pinecart.drivers.folder.root import FolderRoot, Pin, is_gone
 from pinecart.drivers.folder.walking import Walk, names_again, some_pages
 from pinecart.json_object import JsonObject
 

@@ -17,10 +17,11 @@ from collections.abc import Generator, Iterator, Sequence
 from pinecart.core.columns import EntryPage
 from pinecart.core.entries import LINK, RACY_NS, Entry
 from pinecart.core.errors import StoreError, Unsafe
+from pinecart.drivers.file_names import folder_entry
 from pinecart.drivers.folder.kernel import Kernel
 from pinecart.drivers.folder.looking import Looker, SeenFiles
 from pinecart.drivers.folder.names import LOOKED_AT
-from pinecart.drivers.folder.root import FolderRoot, folder_entry
+from pinecart.drivers.folder.root import FolderRoot
 from pinecart.drivers.folder.writing import entry_of
 
 PAGE = 1000
@@ -98,7 +99,7 @@ class Walk:
                 ]  # a link to a folder above: it would never end
                 return
             if base > after and (folders == "all" or (folders == "empty" and not names)):
-                yield [folder_entry(base, os.fstat(fd))]
+                yield [folder_entry(base)]
             if after:
                 names = [
                     n

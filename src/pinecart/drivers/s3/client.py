@@ -4,22 +4,20 @@ own words.
 
 from __future__ import annotations
 
-import asyncio
 import hashlib
-import random
-import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
 from typing import Any, TypeVar
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Unsafe
+from pinecart.core.errors import Busy, Changed, Refused, StoreError, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
 from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.patience import Patience
 from pinecart.drivers.s3.signing import UNSIGNED, Keys, encoded_path, encoded_query, signed
 from pinecart.drivers.s3.wire import (
     BUCKET_IN_HOST,
@@ -75,7 +73,7 @@ class S3Client:
         self.retry = retry
         self.now = now
         self._was_well, self._garbled = False, 0
-        self._failed = ""  # why something is tried again just now
+        self._patience = Patience(retry)
         self.system = (transport.origin, keys)
         self.signs_payload = signs_payload and not transport.is_tls
 
@@ -96,9 +94,7 @@ class S3Client:
             return f"{self.name} asked for a pause: {rest:.0f} s are left."
         if (silent := self._transport.silent_s) > SILENT_S:
             return f"{self.name} has not answered for {silent:.0f} s."
-        if self._failed and self.retry.for_s:
-            return f"{self.name} is tried again: {self._failed}"
-        return ""
+        return self._patience.waits_for(self.name)
 
     def unfit(self, key: bytes) -> str:
         name = (self.root + key).partition(b"/")[2]
@@ -338,26 +334,8 @@ class S3Client:
         return answer
 
     async def safely(self, call: Callable[[], Awaitable[T]], *, corrupted_too: bool = False) -> T:
-        """Repeat a request that changes nothing, with growing waits, while the other side is busy;
-        some times, if that is wanted, where it says that its bytes did not arrive as they were
-        sent.
-        """
-        began, tried = time.monotonic(), 0
-        while True:
-            tried += 1
-            try:
-                found = await call()
-                self._failed = ""
-                return found
-            except Corrupt as exc:
-                if not corrupted_too or tried >= self.retry.times:
-                    raise
-                self._failed = exc.message
-            except Busy as exc:
-                self._failed = exc.message
-                if self.retry.is_over(tried, time.monotonic() - began):
-                    raise
-                await asyncio.sleep(self.retry.wait_s(tried, exc.wait_s, random.random))
+        """Repeat a request that changes nothing."""
+        return await self._patience.safely(call, corrupted_too=corrupted_too)
 
     async def close(self) -> None:
         await self._transport.close()

@@ -9,7 +9,14 @@ from typing import Any
 from pinecart.core.estimates import price_of
 from pinecart.core.form_fields import Choice, FieldType, FormField
 from pinecart.core.pasting import PasteRules, percent_decoded
-from pinecart.drivers.driver_spec import MOST_AT_ONCE, RUNS_AT_ONCE, YES_OR_NO, DriverSpec
+from pinecart.drivers.driver_spec import (
+    CONNECT_S,
+    MOST_AT_ONCE,
+    RUNS_AT_ONCE,
+    SILENCE_S,
+    YES_OR_NO,
+    DriverSpec,
+)
 from pinecart.drivers.s3.connection_check import try_bucket_store
 from pinecart.drivers.s3.store import S3Store
 
@@ -173,20 +180,8 @@ FIELDS = (
         goes_with="proxy",
         is_common=False,
     ),
-    FormField(
-        "connect_s",
-        FieldType.SECONDS,
-        "Connecting takes at most",
-        "Seconds.",
-        is_common=False,
-    ),
-    FormField(
-        "silence_s",
-        FieldType.SECONDS,
-        "Silence lasts at most",
-        "Seconds that an answer may stay silent.",
-        is_common=False,
-    ),
+    CONNECT_S,
+    SILENCE_S,
     FormField(
         "sign_payload",
         FieldType.YES_NO,

@@ -1,0 +1,58 @@
+"""What a remote tree was found out to do, and how its looks become entries."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, NamedTuple
+
+from pinecart.core.entries import LINK, Entry
+from pinecart.core.errors import Missing
+from pinecart.core.folding import Folding
+from pinecart.core.ports import Abilities
+from pinecart.drivers.remote_tree.remote_files import Found, Kind
+from pinecart.json_object import JsonObject
+
+
+class TreeFacts(NamedTuple):
+    """probed: by writing.   guards: it refuses to rename over what is there.   step_ns: times
+    nearer than this may be the same.
+    """
+
+    folding: Folding = Folding()
+    step_ns: int = 1_000_000_000
+    keeps_times: bool = True
+    guards: bool = True
+    probed: bool = False
+
+    @classmethod
+    def read(cls, told: Mapping[str, Any]) -> TreeFacts:
+        if not told.get("probed"):
+            return cls()
+        known = {k: told[k] for k in cls._fields if k in told and k != "folding"}
+        return cls(folding=Folding(*told["folding"]), **known)
+
+    def as_json(self) -> JsonObject:
+        return self._asdict() | {"folding": list(self.folding)} if self.probed else {}
+
+    def able(self) -> Abilities:
+        return Abilities(
+            create_only=self.guards,
+            has_folders=True,
+            keeps_times=self.keeps_times,
+            folding=self.folding,
+            time_step_ns=self.step_ns,
+        )
+
+
+def entry_of(key: bytes, found: Found, *, links: str = "") -> Entry:
+    """links: "keep": a link is one of its own."""
+    entry = Entry(key, found.size, found.modified_ns)
+    if found.kind is Kind.FILE:
+        return entry
+    if found.kind is Kind.LINK and links == "keep":
+        return entry._replace(kind=LINK)
+    return entry._replace(fault="not-a-file")
+
+
+def gone(named: str) -> Missing:
+    return Missing(f"{named}: there is no such file.")

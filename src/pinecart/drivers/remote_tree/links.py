@@ -1,0 +1,48 @@
+"""Links of a remote tree: refused, skipped, followed inside the root, or kept as links."""
+
+from __future__ import annotations
+
+from typing import cast
+
+from pinecart.core.errors import Missing, Refused
+from pinecart.drivers.remote_tree.remote_files import Found, Kind, RemoteFiles, RemoteLinks
+
+
+class TreeLinks:
+    """rule: "refuse", "skip", "follow" or "keep".
+
+    A protocol without links never finds any.
+    """
+
+    def __init__(self, files: RemoteFiles, rule: str) -> None:
+        self._files, self.rule = files, rule
+        self._root = b""
+
+    @property
+    def _server(self) -> RemoteLinks:
+        return cast("RemoteLinks", self._files)
+
+    async def followed(self, path: bytes) -> Found:
+        """What a link leads to, where it is followed and stays in the root; else the link."""
+        a_link = Found(Kind.LINK)
+        if self.rule != "follow":
+            return a_link
+        try:
+            if await self.real(path) is None:
+                return a_link
+            return await self._server.look_through(path)
+        except (Missing, Refused):  # it leads nowhere, or where nobody may look
+            return a_link
+
+    async def real(self, path: bytes) -> bytes | None:
+        """Where it really is; None: out of the root."""
+        if not self._root:
+            self._root = (await self._server.real_path(b"")).rstrip(b"/") + b"/"
+        real = await self._server.real_path(path)
+        return real if (real + b"/").startswith(self._root) else None
+
+    async def text(self, path: bytes) -> bytes:
+        return await self._server.link_text(path)
+
+    async def make(self, path: bytes, text: bytes) -> None:
+        await self._server.make_link(path, text)

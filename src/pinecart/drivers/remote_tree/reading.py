@@ -1,0 +1,210 @@
+"""Files of a remote tree, opened for reading: each pinned to what it was when it was opened.
+
+A line that is cut is taken up again where it was.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
+from typing import TypeVar
+
+from pinecart.core.entries import Entry, same
+from pinecart.core.errors import Busy, Changed, Taken, Unsafe
+from pinecart.core.keeping import Extra, Keep
+from pinecart.core.places import show
+from pinecart.core.ports import HELD_BYTES, Reading, WriteStamp
+from pinecart.drivers.file_names import folder_entry, must_be_safe
+from pinecart.drivers.patience import Patience
+from pinecart.drivers.remote_tree.facts import entry_of
+from pinecart.drivers.remote_tree.folders import TreeFolders
+from pinecart.drivers.remote_tree.links import TreeLinks
+from pinecart.drivers.remote_tree.remote_files import Found, How, Kind, RemoteFile, RemoteFiles
+
+T = TypeVar("T")
+
+
+class KeptOpen:
+    """A file that is opened again where its line was cut."""
+
+    def __init__(self, files: RemoteFiles, path: bytes, how: How, patience: Patience) -> None:
+        self._files, self._path, self._how, self._patience = files, path, how, patience
+        self._stack = contextlib.AsyncExitStack()
+        self._file: RemoteFile | None = None
+        self._opening = asyncio.Lock()
+
+    async def do(self, work: Callable[[RemoteFile], Awaitable[T]]) -> T:
+        """Something that may be done twice."""
+
+        async def once() -> T:
+            async with self._opening:
+                file = self._file or await self._open()
+            try:
+                return await work(file)
+            except Busy:
+                if self._file is file:
+                    await self.close()
+                raise
+
+        return await self._patience.safely(once)
+
+    async def _open(self) -> RemoteFile:
+        file = await self._stack.enter_async_context(self._files.open(self._path, self._how))
+        self._file = file
+        if self._how is How.MAKE:
+            self._how = How.AGAIN
+        return file
+
+    async def close(self) -> None:
+        self._file = None
+        await self._stack.aclose()
+
+
+class TreeReader:
+    """Opens what is a regular file, and links by their rule."""
+
+    def __init__(
+        self, files: RemoteFiles, links: TreeLinks, folders: TreeFolders, patience: Patience
+    ) -> None:
+        self._files, self._links, self._folders, self._patience = files, links, folders, patience
+
+    async def look(self, key: bytes) -> Entry:
+        """What lies there now. Raises Missing, Unsafe."""
+        is_folder = key.endswith(b"/")
+        path = key.rstrip(b"/")
+        must_be_safe(path, self._files.name)
+        await self._folders.enter(path.rpartition(b"/")[0])
+        found = await self.seen(path)
+        if is_folder and found.kind is Kind.FOLDER:
+            return folder_entry(key)
+        entry = entry_of(key, found, links=self._links.rule)
+        if entry.fault:
+            raise Unsafe(f"{self.named(key)} is not a regular file.", code="not-a-file")
+        return entry
+
+    async def seen(self, path: bytes) -> Found:
+        found = await self._patience.safely(lambda: self._files.look(path))
+        return (
+            await self._links.followed(path)
+            if found.kind is Kind.LINK and self._links.rule == "follow"
+            else found
+        )
+
+    def named(self, key: bytes) -> str:
+        return f"pine://{self._files.name}/{show(key)}"
+
+    @asynccontextmanager
+    async def open(self, key: bytes, expected: Entry | None) -> AsyncIterator[Reading]:
+        entry = expected._replace(key=key) if expected is not None else await self.look(key)
+        if entry.is_place or key.endswith(b"/"):
+            yield HeldTreeFile(self, folder_entry(key), b"", None)
+            return
+        must_be_safe(key, self._files.name)
+        await self._folders.enter(key.rpartition(b"/")[0])
+        if entry.is_link:
+            text = await self._patience.safely(lambda: self._links.text(key))
+            yield HeldTreeFile(self, entry, text, None)
+            return
+        if entry.size <= HELD_BYTES:
+            yield await self._held(key, entry)
+            return
+        kept = KeptOpen(self._files, key, How.READ, self._patience)
+        try:
+            now = await kept.do(lambda file: file.look())
+            opened = entry_of(key, now)
+            self.must_be_same(opened, entry)
+            yield TreeFile(self, kept, opened, now)
+        finally:
+            await kept.close()
+
+    async def _held(self, key: bytes, entry: Entry) -> Reading:
+        """A small file is read at once, and was the same before and after."""
+        found, body = await self._patience.safely(
+            lambda: self._files.read_whole(key, HELD_BYTES + 1)
+        )
+        opened = entry_of(key, found)
+        self.must_be_same(opened, entry)
+        return HeldTreeFile(self, opened, body, found)
+
+    def must_be_same(self, now: Entry, entry: Entry) -> None:
+        if now.fault or not same(now, entry):
+            raise Changed(f"{self.named(entry.key)} changed while it was read.")
+
+    async def must_be_as(self, key: bytes, expected: Entry) -> None:
+        """Raises Missing, and Taken unless exactly this lies there."""
+        now = entry_of(key, await self.seen(key), links=self._links.rule)
+        if now.fault or not same(now, expected):
+            raise Taken(
+                f"{self.named(key)} is not as it was when this was planned. It was left alone."
+            )
+
+    async def must_stay(self, entry: Entry) -> None:
+        """The name still leads to what was opened, and is no link."""
+        if not entry.is_place:
+            self.must_be_same(
+                entry_of(entry.key, await self.seen(entry.key), links=self._links.rule), entry
+            )
+
+
+class _Opened:
+    """What every opened file tells. A remote tree keeps no metadata."""
+
+    card: WriteStamp | None = None
+    content_type = ""
+
+    def __init__(self, reader: TreeReader, entry: Entry, found: Found | None) -> None:
+        self._reader, self.entry, self._found = reader, entry, found
+        self.metadata, self.headers = dict[str, str](), dict[str, str]()
+
+    async def look(self) -> None: ...
+    async def besides(self, keep: Keep) -> Extra:
+        if self.entry.is_link:
+            return Extra(link=True)
+        mode = self._found.mode if self._found and keep.permissions else None
+        return Extra(mode)
+
+    async def verify(self, crc: str = "") -> None:
+        await self._reader.must_stay(self.entry)
+
+
+class HeldTreeFile(_Opened):
+    """What was read whole when it was opened: a small file, a folder, a link's text."""
+
+    def __init__(self, reader: TreeReader, entry: Entry, body: bytes, found: Found | None) -> None:
+        super().__init__(reader, entry, found)
+        self._body = body
+
+    async def whole(self) -> bytes:
+        await self.verify()
+        return self._body
+
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        return self._body[start : start + size]
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        yield self._body
+
+
+class TreeFile(_Opened):
+    """A large file, read in pieces."""
+
+    def __init__(self, reader: TreeReader, kept: KeptOpen, entry: Entry, found: Found) -> None:
+        super().__init__(reader, entry, found)
+        self._kept = kept
+
+    async def whole(self) -> bytes:
+        body = b"".join([chunk async for chunk in self.chunks()])
+        await self.verify()
+        return body
+
+    async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        body = await self._kept.do(lambda file: file.read(start, size))
+        if len(body) != size:
+            raise Changed(f"{self._reader.named(self.entry.key)} changed while it was read.")
+        return body
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        for at in range(0, self.entry.size, HELD_BYTES):
+            yield await self.piece(at, min(HELD_BYTES, self.entry.size - at))

@@ -1,0 +1,131 @@
+"""What a protocol must be able to do with files and folders of another machine.
+
+Paths are bytes below the store's root, without a leading slash; empty is the root itself. Each call
+is one attempt: it raises Busy for what may be tried again, and the other StoreErrors for good.
+Nothing follows a link unless it says so.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import AbstractAsyncContextManager
+from enum import StrEnum
+from typing import NamedTuple, Protocol
+
+
+class Kind(StrEnum):
+    FILE = "file"
+    FOLDER = "folder"
+    LINK = "link"
+    OTHER = "other"  # a device, a pipe, what the protocol can't name
+
+
+class Found(NamedTuple):
+    """What a look tells of one name.
+
+    modified_ns: as finely as the protocol has it; None: not told.   mode: permission bits.
+    inode: the file's number there; 0: none.
+    """
+
+    kind: Kind
+    size: int = 0
+    modified_ns: int | None = None
+    mode: int | None = None
+    inode: int = 0
+
+
+class Named(NamedTuple):
+    """One name of a folder."""
+
+    name: bytes
+    found: Found
+
+
+class Given(NamedTuple):
+    """What a file is to have besides its bytes; None: whatever it gets."""
+
+    modified_ns: int | None = None
+    mode: int | None = None
+
+
+class How(StrEnum):
+    """How a file is opened. MAKE: it must not be there yet. AGAIN: to be gone on with."""
+
+    READ = "read"
+    MAKE = "make"
+    AGAIN = "again"
+
+
+class RemoteFile(Protocol):
+    """An opened file."""
+
+    async def look(self) -> Found: ...
+    async def read(self, start: int, size: int) -> bytes:
+        """Short only where the file ends."""
+        ...
+
+    async def write(self, start: int, data: bytes) -> None: ...
+    async def give(self, given: Given) -> None:
+        """Flush it where that is offered, and set what can be set."""
+        ...
+
+
+class RemoteFiles(Protocol):
+    """name: of the store.   requests: sent so far."""
+
+    name: str
+    requests: int
+
+    def place(self) -> str:
+        """What makes it the same place again: protocol, host, port, root."""
+        ...
+
+    async def names(self, path: bytes) -> Sequence[Named]:
+        """All names of a folder, in any order, without `.` and `..`."""
+        ...
+
+    async def look(self, path: bytes) -> Found: ...
+    def open(self, path: bytes, how: How) -> AbstractAsyncContextManager[RemoteFile]: ...
+    async def read_whole(self, path: bytes, most: int) -> tuple[Found, bytes]:
+        """A small file: what it is as it is opened, and up to `most` bytes."""
+        ...
+
+    async def write_whole(
+        self, path: bytes, body: bytes, given: Given, *, read_back: bool
+    ) -> bytes | None:
+        """A small file that must not be there yet. What was read back; None: nothing was."""
+        ...
+
+    async def set(self, path: bytes, given: Given) -> None: ...
+    async def rename_if_absent(self, old: bytes, new: bytes) -> bool:
+        """True: the server itself sees to it that nothing is replaced. Raises Taken."""
+        ...
+
+    async def replace(self, old: bytes, new: bytes) -> None:
+        """Put `old` in the place of `new`, in one step where the protocol has one."""
+        ...
+
+    async def remove(self, path: bytes) -> None: ...
+    async def make_folder(self, path: bytes) -> None:
+        """Raises Taken where something has the name."""
+        ...
+
+    async def remove_folder(self, path: bytes) -> None:
+        """Only an empty one."""
+        ...
+
+    async def close(self) -> None: ...
+
+
+class RemoteLinks(Protocol):
+    """A protocol that has symbolic links."""
+
+    async def link_text(self, path: bytes) -> bytes: ...
+    async def make_link(self, path: bytes, text: bytes) -> None: ...
+    async def look_through(self, path: bytes) -> Found:
+        """What the link leads to."""
+        ...
+
+    async def real_path(self, path: bytes) -> bytes:
+        """The whole path on the server, with every link on the way followed."""
+        ...

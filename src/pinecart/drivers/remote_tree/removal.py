@@ -1,0 +1,114 @@
+"""How a file goes from a remote tree, or gets another name: exactly this one, looked at just
+before.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Collection
+
+from pinecart.core.entries import Entry, same
+from pinecart.core.errors import Missing, Refused, StoreError, Taken
+from pinecart.drivers.file_names import must_be_safe, parts_of, why_unsafe
+from pinecart.drivers.patience import Patience
+from pinecart.drivers.remote_tree.facts import entry_of
+from pinecart.drivers.remote_tree.folders import TreeFolders
+from pinecart.drivers.remote_tree.names import TreeNames
+from pinecart.drivers.remote_tree.reading import TreeReader
+from pinecart.drivers.remote_tree.remote_files import Kind, RemoteFiles
+from pinecart.drivers.remote_tree.renaming import CertainRenames
+
+
+class TreeRemover:
+    def __init__(
+        self,
+        files: RemoteFiles,
+        folders: TreeFolders,
+        reader: TreeReader,
+        names: TreeNames,
+        patience: Patience,
+    ) -> None:
+        self._files, self._folders, self._reader = files, folders, reader
+        self._names, self._patience = names, patience
+        self._renames = CertainRenames(files, patience)
+
+    async def is_absent(self, key: bytes) -> bool:
+        path = key.rstrip(b"/")
+        await self._patience.safely(lambda: self._files.look(b""))  # the root itself is there
+        if why_unsafe(path, self._files.name):
+            return True  # no file of a folder has such a name
+        try:
+            await self._folders.enter(path.rpartition(b"/")[0])
+            found = await self._patience.safely(lambda: self._files.look(path))
+        except Missing:
+            return True
+        return (found.kind is Kind.FOLDER) != key.endswith(b"/")  # a folder is no file
+
+    async def remove(self, key: bytes, expected: Entry) -> bool:
+        if key.endswith(b"/"):
+            with contextlib.suppress(Missing, Refused):  # no longer empty: then it stays
+                await self._remove_folder(key.rstrip(b"/"))
+            return False
+        await self._exactly(key, expected)
+        tried = 0
+
+        async def once() -> None:
+            nonlocal tried
+            tried += 1
+            try:
+                await self._files.remove(key)
+            except Missing:
+                if tried == 1:
+                    raise  # else it went by the try whose answer was lost
+
+        await self._patience.safely(once)
+        return False
+
+    async def _remove_folder(self, path: bytes) -> None:
+        await self._patience.safely(lambda: self._files.remove_folder(path))
+        self._folders.forget(path)
+
+    async def _exactly(self, key: bytes, expected: Entry) -> None:
+        """Raises Missing, Taken."""
+        must_be_safe(key, self._files.name)
+        await self._folders.enter(key.rpartition(b"/")[0])
+        await self._reader.must_be_as(key, expected)
+
+    async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry:
+        """A rename, looked at again afterwards, and put back if it was another file after all."""
+        if key.endswith(b"/"):  # there is nothing to keep of a folder
+            await self.remove(key, expected)
+            return expected
+        must_be_safe(to, self._files.name)
+        await self._exactly(key, expected)
+        await self._folders.enter(to.rpartition(b"/")[0], create=True)
+        await self._renames.if_absent(key, to)
+        found = await self._patience.safely(lambda: self._files.look(to))
+        moved = entry_of(to, found, links="keep")
+        if not same(moved, expected):
+            await self._renames.if_absent(to, key)
+            raise Taken(f"{self._reader.named(key)} changed while it was moved, and was put back.")
+        return moved
+
+    async def tidy(self, prefix: bytes, key: bytes) -> None:
+        least, parts = len(parts_of(prefix)), key.split(b"/")[:-1]
+        while len(parts) > least:
+            path = b"/".join(parts)
+            try:
+                await self._files.remove_folder(path)
+            except StoreError:  # not empty, or gone already
+                return
+            self._folders.forget(path)
+            parts.pop()
+
+    async def sweep(self, prefixes: Collection[bytes]) -> None:
+        for prefix in prefixes:
+            with contextlib.suppress(StoreError):
+                await self._sweep_one(b"/".join(parts_of(prefix)))
+
+    async def _sweep_one(self, path: bytes) -> None:
+        for name, _ in await self._patience.safely(lambda: self._files.names(path)):
+            if self._names.is_left(name):
+                with contextlib.suppress(Missing):
+                    full = path + b"/" + name if path else name
+                    await self._files.remove(full)

@@ -1,0 +1,161 @@
+"""A remote tree's listing, in the order of whole keys: a folder sorts as if its name ended in `/`.
+
+Names of one folder are held while it is listed; the next few folders are asked for ahead.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncGenerator, Sequence
+from functools import partial
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Halting, Missing, Refused
+from pinecart.drivers.file_names import folder_entry
+from pinecart.drivers.patience import Patience
+from pinecart.drivers.remote_tree.facts import entry_of
+from pinecart.drivers.remote_tree.links import TreeLinks
+from pinecart.drivers.remote_tree.names import TreeNames
+from pinecart.drivers.remote_tree.remote_files import Kind, Named, RemoteFiles
+
+PAGE = 1000
+AHEAD = 6
+Pages = AsyncGenerator[list[Entry], None]
+
+
+class TreeWalk:
+    """folders: "all" or "empty" ones are entries too.   after: only what comes after this key.
+
+    Files that this very run left half written, in a process that is no more, are cleared as they
+    are met.
+    """
+
+    def __init__(
+        self,
+        files: RemoteFiles,
+        links: TreeLinks,
+        patience: Patience,
+        hidden: TreeNames,
+        *,
+        folders: str = "",
+        after: bytes = b"",
+    ) -> None:
+        self._files, self._links, self._patience, self._hidden = files, links, patience, hidden
+        self._folders, self._after = folders, after
+
+    async def pages(self, path: bytes) -> Pages:
+        held: list[Entry] = []
+        named = await self.names(path)
+        above = frozenset([await self._links.real(path)]) if self._follows else frozenset()
+        async for some in self._below(path, b"", named, above):
+            held += some
+            while len(held) >= PAGE:
+                yield held[:PAGE]
+                held = held[PAGE:]
+        if held:
+            yield held
+
+    @property
+    def _follows(self) -> bool:
+        return self._links.rule == "follow"
+
+    async def names(self, path: bytes) -> list[Named]:
+        """Of one folder, in the order in which they are told; those of folders end in `/`."""
+        ask = partial(self._files.names, path)
+        found = []
+        for name, seen in await self._patience.safely(ask):
+            full = path + b"/" + name if path else name
+            if self._hidden.is_resumable(name):
+                continue
+            if self._hidden.is_left(name) and seen.kind is Kind.FILE:
+                await self._patience.safely(partial(self._clear, full))
+                continue
+            if seen.kind is Kind.LINK:
+                if self._links.rule == "skip":
+                    continue
+                if self._follows:
+                    seen = await self._links.followed(full)
+            told = name + b"/" if seen.kind is Kind.FOLDER else name
+            found.append(Named(told, seen))
+        found.sort(key=lambda named: named.name)
+        return found
+
+    async def _clear(self, path: bytes) -> None:
+        try:
+            await self._files.remove(path)
+        except Missing:
+            """It is gone already."""
+
+    async def _below(
+        self, path: bytes, base: bytes, named: Sequence[Named], above: frozenset[bytes | None]
+    ) -> Pages:
+        """above: where the folders really are that it lies in; a link to one would never end."""
+        if base > self._after and (
+            self._folders == "all" or (self._folders == "empty" and not named)
+        ):
+            yield [folder_entry(base)]
+        named = self._still_to_come(base, named)
+        inner = [n.name for n in named if n.name.endswith(b"/")]
+        ahead: dict[bytes, asyncio.Task[list[Named]]] = {}
+        try:
+            some: list[Entry] = []
+            for name, found in named:
+                key = base + name
+                if not name.endswith(b"/"):
+                    some.append(entry_of(key, found, links=self._links.rule))
+                    continue
+                if some:
+                    yield some
+                    some = []
+                for coming in inner[: AHEAD - len(ahead)]:
+                    ahead[coming] = asyncio.create_task(self.names(_joined(path, coming[:-1])))
+                    inner = inner[1:]
+                async for page in self._inside(
+                    _joined(path, name[:-1]), key, ahead.pop(name), above
+                ):
+                    yield page
+            if some:
+                yield some
+        finally:
+            for task in ahead.values():
+                task.cancel()
+            await asyncio.gather(*ahead.values(), return_exceptions=True)
+
+    async def _inside(
+        self,
+        path: bytes,
+        key: bytes,
+        listing: asyncio.Task[list[Named]],
+        above: frozenset[bytes | None],
+    ) -> Pages:
+        try:
+            named = await listing
+            if self._follows:
+                real = await self._links.real(path)
+                if real in above:
+                    yield [Entry(key, 0, None, fault="not-a-file")]
+                    return
+                above |= {real}
+        except Missing:  # it went away meanwhile
+            return
+        except Halting:
+            raise
+        except Refused:
+            yield [Entry(key, 0, None, fault="unreadable")]
+            return
+        async for page in self._below(path, key, named, above):
+            yield page
+
+    def _still_to_come(self, base: bytes, named: Sequence[Named]) -> Sequence[Named]:
+        after = self._after
+        if not after:
+            return named
+        return [
+            n
+            for n in named
+            if base + n.name > after or (n.name.endswith(b"/") and after.startswith(base + n.name))
+        ]
+
+
+def _joined(path: bytes, name: bytes) -> bytes:
+    return path + b"/" + name if path else name

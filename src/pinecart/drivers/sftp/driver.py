@@ -1,0 +1,167 @@
+"""The form of an SFTP server, and what follows from it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Any
+
+from pinecart.core.form_fields import FieldType, FormField
+from pinecart.core.pasting import PasteRules, percent_decoded
+from pinecart.drivers.driver_spec import (
+    CONNECT_S,
+    MOST_AT_ONCE,
+    RUNS_AT_ONCE,
+    SILENCE_S,
+    DriverSpec,
+)
+from pinecart.drivers.remote_tree.form import LINKS, READ_BACK, root_field
+from pinecart.drivers.sftp.connection_check import try_sftp
+from pinecart.drivers.sftp.host_key import wrong_with
+from pinecart.drivers.sftp.store import SftpStore
+
+KIND = "sftp"
+PORT = 22
+LABELS = (
+    (("host", "key"), "host_key"),
+    (("fingerprint",), "host_key"),
+    (("host",), "host"),
+    (("server",), "host"),
+    (("address",), "host"),
+    (("url",), "host"),
+    (("port",), "port"),
+    (("user",), "user"),
+    (("username",), "user"),
+    (("login",), "user"),
+    (("passphrase",), "passphrase"),
+    (("password",), "password"),
+    (("path",), "root"),
+    (("folder",), "root"),
+    (("directory",), "root"),
+)
+_URL = re.compile(
+    r"(?:sftp|ssh)://(?:(?P<user>[^:@/]+)(?::(?P<password>[^@/]*))?@)?"
+    r"(?P<host>\[[0-9a-fA-F:]+\]|[^:/@\s]+)(?::(?P<port>\d+))?(?P<root>/\S*)?"
+)
+_COMMAND = re.compile(
+    r"(?:(?:ssh|sftp)\s+)?(?:-[pP]\s*(?P<port>\d+)\s+)?"
+    r"(?P<user>[\w.-]+)@(?P<host>[\w.-]+)(?::(?P<root>\S*))?(?:\s+-[pP]\s*(?P<port2>\d+))?"
+)
+
+
+def read_address(text: str) -> dict[str, str]:
+    """An sftp:// address, user@host:path, or the command that signs in; else nothing."""
+    found = _URL.fullmatch(text)
+    if found is None:
+        found = _COMMAND.fullmatch(text)
+        is_told = found and (found["root"] is not None or text.startswith(("ssh ", "sftp ")))
+        if not is_told:
+            return {}
+    assert found is not None
+    told = {k: v for k, v in found.groupdict().items() if v}
+    if "port2" in told:
+        told["port"] = told.pop("port2")
+    fields = {name: percent_decoded(value) for name, value in told.items()}
+    fields["host"] = fields["host"].strip("[]")
+    return fields
+
+
+def _is_host(value: str) -> str:
+    if "/" not in value and " " not in value and "@" not in value:
+        return ""
+    return f"{value!r} is no host's name: write it as sftp.example, or as an IP address."
+
+
+def _is_private_key(value: str) -> str:
+    if "PRIVATE KEY-----" in value:
+        return ""
+    return "Give the private key as text, from -----BEGIN to END-----."
+
+
+FIELDS = (
+    FormField(
+        "host",
+        FieldType.ADDRESS,
+        "Host",
+        "The server's name or IP address.",
+        is_needed=True,
+        example="sftp.partner.example",
+        check=_is_host,
+        code="store.address",
+    ),
+    FormField(
+        "port", FieldType.NUMBER, "Port", "Of its SSH.", default=str(PORT), least=1, most=65535
+    ),
+    FormField("user", FieldType.TEXT, "User", "The account there.", is_needed=True),
+    FormField(
+        "password",
+        FieldType.UNSEEN,
+        "Password",
+        "Of the account. It is sealed here and never shown.",
+        is_needed=True,
+        needed_unless="private_key",
+        is_sealed=True,
+    ),
+    FormField(
+        "private_key",
+        FieldType.BLOCK,
+        "Private key",
+        "Instead of a password: the text of a private key (OpenSSH or PEM). It is sealed here.",
+        is_sealed=True,
+        check=_is_private_key,
+        code="store.key-malformed",
+    ),
+    FormField(
+        "passphrase",
+        FieldType.UNSEEN,
+        "Passphrase",
+        "Of the private key, where it has one.",
+        is_sealed=True,
+        is_common=False,
+    ),
+    FormField(
+        "host_key",
+        FieldType.TEXT,
+        "Host key",
+        "By which the server proves to be itself: a fingerprint, or the line of a public key.",
+        default="what it shows as it is first tried",
+        example="SHA256:…",
+        check=wrong_with,
+        code="store.host-key-malformed",
+        is_common=False,
+    ),
+    root_field("Where the account lands"),
+    LINKS,
+    READ_BACK,
+    CONNECT_S,
+    SILENCE_S,
+    MOST_AT_ONCE,
+    RUNS_AT_ONCE,
+)
+
+
+def _system(fields: Mapping[str, Any]) -> str:
+    """Where the folder is told from where the account lands, each account has its own."""
+    at = f"{KIND}:{fields['host']}:{fields.get('port') or PORT}"
+    is_whole = str(fields.get("root") or "").startswith("/")
+    return at if is_whole else f"{at}:{fields['user']}"
+
+
+def _root(fields: Mapping[str, Any]) -> bytes:
+    root = str(fields.get("root") or "").strip("/").encode("utf-8", "surrogateescape")
+    return root + b"/" if root else b""
+
+
+SFTP = DriverSpec(
+    kind=KIND,
+    title="An SFTP server",
+    fields=FIELDS,
+    open=SftpStore,
+    try_it=try_sftp,
+    system=_system,
+    root=_root,
+    bound_by=("host", "port", "user", "root"),
+    pasting=PasteRules(KIND, read_address, "host", LABELS, words=("sftp", "ssh")),
+    guards_secret=("host", "port", "host_key"),
+    keeps=frozenset({"times", "permissions"}),
+)

@@ -1,0 +1,374 @@
+"""Files over SFTP version 3: one call, one or a few requests of the protocol.
+
+What can go wrong here, and is met: a line that is cut or silent; a server that gives fewer lines or
+handles than we would use; one without atomic replacing, flushing or times; `failure` as the only
+reason; names in no known encoding (they are bytes throughout).
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import stat as st
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Mapping, Sequence
+from contextlib import asynccontextmanager
+from functools import partial
+from typing import Any, NoReturn, TypeVar, cast
+
+import asyncssh
+from asyncssh.sftp import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE, SFTPAttrs
+
+from pinecart.core.errors import Busy, Missing, Refused, StoreError, Taken
+from pinecart.core.places import show
+from pinecart.drivers.remote_tree.remote_files import Found, Given, How, Kind, Named
+from pinecart.drivers.sftp.lines import Line, SshLines, SshServer
+
+T = TypeVar("T")
+AT_ONCE = 100  # names
+BLOCK = 1 << 20  # of a piece, each with its own limit of time
+HANDLES = 32  # opened at once, at most; fewer once a server says that these are too many
+SECOND_NS = 1_000_000_000
+LAST_SECOND = (1 << 32) - 1  # times are 32 bits (section 5)
+_HOW = {
+    How.READ: FXF_READ,
+    How.MAKE: FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL,
+    How.AGAIN: FXF_READ | FXF_WRITE | FXF_CREAT,
+}
+_KINDS = {st.S_IFREG: Kind.FILE, st.S_IFDIR: Kind.FOLDER, st.S_IFLNK: Kind.LINK}
+_REASONS: tuple[tuple[type[asyncssh.SFTPError], type[StoreError], str, str], ...] = (
+    (asyncssh.SFTPNoSuchFile, Missing, "store.missing", "There is no such file or folder."),
+    (asyncssh.SFTPNoSuchPath, Missing, "store.missing", "There is no such file or folder."),
+    (
+        asyncssh.SFTPPermissionDenied,
+        Refused,
+        "store.refused",
+        "The account may not do that. Grant it the right.",
+    ),
+    (asyncssh.SFTPWriteProtect, Refused, "store.refused", "It can only be read."),
+    (asyncssh.SFTPNoSpaceOnFilesystem, Refused, "store.full", "The disk is full. Make room."),
+    (asyncssh.SFTPQuotaExceeded, Refused, "store.full", "The quota is used up. Make room."),
+    (asyncssh.SFTPFileAlreadyExists, Taken, "store.not-as-planned", "Something is there."),
+    (asyncssh.SFTPOpUnsupported, Refused, "store.unsupported", "The server can't do that."),
+    (asyncssh.SFTPConnectionLost, Busy, "store.cut", "The line was cut. It is tried again."),
+    (asyncssh.SFTPNoConnection, Busy, "store.cut", "The line was cut. It is tried again."),
+    (asyncssh.SFTPBadMessage, Busy, "store.cut", "A message was garbled. It is tried again."),
+)
+
+
+class SftpFiles:
+    """remote_tree.RemoteFiles and RemoteLinks.
+
+    root: on the server; relative: to where the account lands.
+    """
+
+    def __init__(self, server: SshServer, root: str, silence_s: float = 60) -> None:
+        self.name = server.name
+        self.requests = 0
+        self._lines = SshLines(server)
+        self._root = root.rstrip("/").encode("utf-8", "surrogateescape") or (
+            b"/" if root.startswith("/") else b""
+        )
+        self._silence_s = silence_s
+        self._handles = asyncio.Semaphore(HANDLES)
+        self._opened = 0
+        self._can_replace = self._can_flush = self._can_set = True
+
+    @classmethod
+    def from_spec(cls, spec: Mapping[str, Any]) -> SftpFiles:
+        server = SshServer.from_spec(spec)
+        return cls(server, spec.get("root") or "", float(spec.get("silence_s") or 60))
+
+    def place(self) -> str:
+        server = self._lines.server
+        return f"sftp:{server.user}@{server.host}:{server.port}/{show(self._root)}"
+
+    def renew(self, server: SshServer) -> None:
+        self._lines.renew(server)
+
+    async def close(self) -> None:
+        await self._lines.close()
+
+    # --- one call
+
+    def _path(self, path: bytes) -> bytes:
+        if not path:
+            return self._root or b"."
+        return self._root.rstrip(b"/") + b"/" + path if self._root else path
+
+    async def _ask(self, path: bytes, call: Callable[[asyncssh.SFTPClient], Awaitable[T]]) -> T:
+        line = await self._lines.least_busy()
+        return await self._on(line, path, lambda: call(line.sftp))
+
+    async def _on(self, line: Line, path: bytes, call: Callable[[], Awaitable[T]]) -> T:
+        """On this very line; the library's errors become ours."""
+        self.requests += 1
+        line.busy += 1
+        try:
+            async with asyncio.timeout(self._silence_s):
+                return await call()
+        except TimeoutError as exc:
+            line.drop()
+            message = (
+                f"{self.name} has not answered for {self._silence_s:.0f} s. It is tried again."
+            )
+            raise Busy(message, code="store.silent") from exc
+        except (asyncssh.Error, OSError, ValueError) as exc:
+            self._tell(exc, path, line)
+        finally:
+            line.busy -= 1
+
+    def _tell(self, exc: Exception, path: bytes, line: Line) -> NoReturn:
+        named = f"pine://{self.name}/{show(path)}"
+        for cause, kind, code, words in _REASONS:
+            if isinstance(exc, cause):
+                if kind is Busy:
+                    line.drop()
+                raise kind(f"{named}: {words}", code=code) from exc
+        if isinstance(exc, asyncssh.SFTPError):
+            reason = exc.reason or "no reason"
+            message = f"{named}: the server refused, and gives as its reason: {reason}."
+            raise Refused(message, code="store.failed") from exc
+        line.drop()
+        raise Busy(
+            f"{named}: the line was cut ({exc}). It is tried again.", code="store.cut"
+        ) from exc
+
+    # --- looking
+
+    async def look(self, path: bytes) -> Found:
+        whole = self._path(path)
+        if not path:  # the root may be reached by a link
+            return _found(await self._ask(path, lambda sftp: sftp.stat(whole)))
+        return _found(await self._ask(path, lambda sftp: sftp.lstat(whole)))
+
+    async def names(self, path: bytes) -> Sequence[Named]:
+        line = await self._lines.least_busy()
+        found: list[Named] = []
+        listing = line.sftp.scandir(self._path(path))
+        async with contextlib.aclosing(cast("AsyncGenerator[Any, None]", listing)):
+            while some := await self._on(line, path, lambda: _some(listing)):
+                found += [Named(name, _found(attrs)) for name, attrs in some]
+        return found
+
+    async def link_text(self, path: bytes) -> bytes:
+        return await self._ask(path, lambda sftp: sftp.readlink(self._path(path)))
+
+    async def look_through(self, path: bytes) -> Found:
+        return _found(await self._ask(path, lambda sftp: sftp.stat(self._path(path))))
+
+    async def real_path(self, path: bytes) -> bytes:
+        return await self._ask(path, lambda sftp: sftp.realpath(self._path(path)))
+
+    # --- files
+
+    @asynccontextmanager
+    async def open(self, path: bytes, how: How) -> AsyncIterator[OpenedSftpFile]:
+        async with self._handles:
+            line = await self._lines.least_busy()
+            file = await self._opened_on(line, path, how)
+            self._opened += 1
+            try:
+                yield OpenedSftpFile(self, line, path, file)
+            finally:
+                self._opened -= 1
+                await self._closed(line, path, file)
+
+    async def _opened_on(self, line: Line, path: bytes, how: How) -> Any:
+        whole = self._path(path)
+        try:
+            return await self._on(
+                line, path, lambda: line.sftp.open(whole, _HOW[how], encoding=None)
+            )
+        except Refused as exc:
+            if exc.code != "store.failed":
+                raise
+            if how is How.MAKE and await self._is_there(path):
+                raise Taken(f"pine://{self.name}/{show(path)}: something is there.") from exc
+            if self._opened:  # it may be that these are all it gives
+                message = f"{self.name} opens no more files just now. It is tried again."
+                raise Busy(message, code="store.busy") from exc
+            raise
+
+    async def _is_there(self, path: bytes) -> bool:
+        try:
+            await self.look(path)
+        except Missing:
+            return False
+        return True
+
+    async def _closed(self, line: Line, path: bytes, file: Any) -> None:
+        if not line.is_live:
+            return
+        try:
+            await self._on(line, path, file.close)
+        except StoreError:
+            """A handle that can't be closed goes with its line; what was written is looked at."""
+
+    async def read_whole(self, path: bytes, most: int) -> tuple[Found, bytes]:
+        async with self.open(path, How.READ) as file:
+            found = await file.look()
+            return found, await file.read(0, min(most, found.size + 1))
+
+    async def write_whole(
+        self, path: bytes, body: bytes, given: Given, *, read_back: bool
+    ) -> bytes | None:
+        async with self.open(path, How.MAKE) as file:
+            await file.write(0, body)
+            await file.give(given)
+            return await file.read(0, len(body) + 1) if read_back else None
+
+    async def flush(self, line: Line, path: bytes, file: Any) -> None:
+        """To the disk, where the server offers it (fsync@openssh.com)."""
+        if not self._can_flush:
+            return
+        try:
+            await self._on(line, path, file.fsync)
+        except Refused as exc:
+            if exc.code != "store.unsupported":
+                raise
+            self._can_flush = False
+
+    async def set(self, path: bytes, given: Given) -> None:
+        await self.set_by(
+            given, lambda a: self._ask(path, lambda s: s.setstat(self._path(path), a))
+        )
+
+    async def set_by(self, given: Given, call: Callable[[SFTPAttrs], Awaitable[None]]) -> None:
+        """Where the server sets nothing, that is seen by the look that follows."""
+        attrs = _attrs(given)
+        if attrs is None or not self._can_set:
+            return
+        try:
+            await call(attrs)
+        except Refused as exc:
+            if exc.code != "store.unsupported":
+                raise
+            self._can_set = False
+
+    # --- names
+
+    async def rename_if_absent(self, old: bytes, new: bytes) -> bool:
+        """Version 3 has an error for a new name that is there (section 6.5), but no code of its
+        own: it is looked at.
+        """
+        before, after = self._path(old), self._path(new)
+        try:
+            await self._ask(new, lambda sftp: sftp.rename(before, after))
+        except Refused as exc:
+            if exc.code != "store.failed" or not await self._is_there(new):
+                raise
+            named = f"pine://{self.name}/{show(new)}"
+            raise Taken(f"{named}: something is there that was not when this was planned.") from exc
+        return True
+
+    async def replace(self, old: bytes, new: bytes) -> None:
+        before, after = self._path(old), self._path(new)
+        if self._can_replace:
+            try:
+                return await self._ask(new, lambda sftp: sftp.posix_rename(before, after))
+            except Refused as exc:
+                if exc.code != "store.unsupported":
+                    raise
+                self._can_replace = False
+        await self._replace_in_steps(old, new)
+
+    async def _replace_in_steps(self, old: bytes, new: bytes) -> None:
+        """Without the server's help: the old one is kept under a hidden name until the new one has
+        its place.
+        """
+        away = old + b"-before"
+        try:
+            await self._ask(new, lambda sftp: sftp.rename(self._path(new), self._path(away)))
+        except Missing:
+            away = b""
+        try:
+            await self._ask(new, lambda sftp: sftp.rename(self._path(old), self._path(new)))
+        except BaseException:
+            if away:
+                await self._ask(new, lambda sftp: sftp.rename(self._path(away), self._path(new)))
+            raise
+        if away:
+            await self.remove(away)
+
+    async def remove(self, path: bytes) -> None:
+        await self._ask(path, lambda sftp: sftp.remove(self._path(path)))
+
+    async def make_folder(self, path: bytes) -> None:
+        try:
+            await self._ask(path, lambda sftp: sftp.mkdir(self._path(path)))
+        except Refused as exc:
+            if exc.code != "store.failed" or not await self._is_there(path):
+                raise
+            raise Taken(f"pine://{self.name}/{show(path)}: something is there.") from exc
+
+    async def remove_folder(self, path: bytes) -> None:
+        await self._ask(path, lambda sftp: sftp.rmdir(self._path(path)))
+
+    async def make_link(self, path: bytes, text: bytes) -> None:
+        await self._ask(path, lambda sftp: sftp.symlink(text, self._path(path)))
+
+
+class OpenedSftpFile:
+    """A handle on the line that it was opened on."""
+
+    def __init__(self, files: SftpFiles, line: Line, path: bytes, file: Any) -> None:
+        self._files, self._line, self._path, self._file = files, line, path, file
+
+    async def _do(self, call: Callable[[], Awaitable[T]]) -> T:
+        if not self._line.is_live:
+            message = f"{self._files.name}: the line was cut. It is tried again."
+            raise Busy(message, code="store.cut")
+        return await self._files._on(self._line, self._path, call)
+
+    async def look(self) -> Found:
+        return _found(await self._do(self._file.stat))
+
+    async def read(self, start: int, size: int) -> bytes:
+        found: list[bytes] = []
+        end = start + size
+        for at in range(start, end, BLOCK):
+            wanted = min(BLOCK, end - at)
+            block: bytes = await self._do(partial(self._file.read, wanted, at))
+            found.append(block)
+            if len(block) < wanted:
+                break
+        return b"".join(found)
+
+    async def write(self, start: int, data: bytes) -> None:
+        view = memoryview(data)
+        for at in range(0, len(data), BLOCK):
+            block = bytes(view[at : at + BLOCK])
+            await self._do(partial(self._file.write, block, start + at))
+
+    async def give(self, given: Given) -> None:
+        await self._files.flush(self._line, self._path, self._file)
+        await self._files.set_by(given, lambda attrs: self._do(lambda: self._file.setstat(attrs)))
+
+
+async def _some(listing: AsyncIterator[Any]) -> list[tuple[bytes, SFTPAttrs]]:
+    """About as many names as come with one answer; none at the end."""
+    found: list[tuple[bytes, SFTPAttrs]] = []
+    async for entry in listing:
+        if entry.filename not in (b".", b".."):
+            found.append((entry.filename, entry.attrs))
+        if len(found) >= AT_ONCE:
+            break
+    return found
+
+
+def _found(attrs: SFTPAttrs) -> Found:
+    mode = attrs.permissions
+    kind = _KINDS.get(st.S_IFMT(mode or 0), Kind.OTHER)
+    modified = None if attrs.mtime is None else int(attrs.mtime) * SECOND_NS
+    permissions = None if mode is None else st.S_IMODE(mode) & 0o777
+    return Found(kind, attrs.size or 0, modified, permissions)
+
+
+def _attrs(given: Given) -> SFTPAttrs | None:
+    """None: there is nothing to set. A time that 32 bits don't hold is left as it is."""
+    attrs = SFTPAttrs()
+    if given.mode is not None:
+        attrs.permissions = given.mode
+    if given.modified_ns is not None and 0 <= given.modified_ns // SECOND_NS <= LAST_SECOND:
+        attrs.atime = attrs.mtime = given.modified_ns // SECOND_NS
+    return attrs if attrs.permissions is not None or attrs.mtime is not None else None
