@@ -8,13 +8,17 @@ import asyncio
 import contextlib
 import os
 import pwd
+import signal
 import socket
 import subprocess
 import threading
 import time
+from collections import Counter
 from pathlib import Path
 
 import asyncssh
+
+from tests.whole.house import pids_of
 
 SSHD = "/usr/sbin/sshd"
 USER = pwd.getpwuid(os.geteuid()).pw_name
@@ -74,7 +78,9 @@ class OpenSsh:
 
     def stop(self) -> None:
         """And all of its sessions."""
-        subprocess.run(["pkill", "-KILL", "-s", str(os.getsid(self.process.pid))], check=False)
+        for pid in [self.process.pid, *pids_of(self.process.pid)]:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(pid, signal.SIGKILL)
         self.process.wait()
 
     @property
@@ -98,6 +104,7 @@ class _Plain(asyncssh.SFTPServer):
 
     root = b""
     refuses: frozenset[str] = frozenset()
+    server: PythonSftp
 
     def __init__(self, chan: asyncssh.SSHServerChannel) -> None:
         super().__init__(chan, chroot=self.root)
@@ -109,6 +116,23 @@ class _Plain(asyncssh.SFTPServer):
     def posix_rename(self, oldpath: bytes, newpath: bytes) -> None:
         self._can("replace")
         super().posix_rename(oldpath, newpath)
+        self.server.happened("rename")
+
+    def rename(self, oldpath: bytes, newpath: bytes) -> None:
+        super().rename(oldpath, newpath)
+        self.server.happened("rename")
+
+    def write(self, file_obj: object, offset: int, data: bytes) -> int:
+        self.server.happened("write")
+        return super().write(file_obj, offset, data)
+
+    def read(self, file_obj: object, offset: int, size: int) -> bytes:
+        self.server.happened("read")
+        return super().read(file_obj, offset, size)
+
+    def remove(self, path: bytes) -> None:
+        super().remove(path)
+        self.server.happened("remove")
 
     def fsync(self, file_obj: object) -> None:
         self._can("flush")
@@ -128,14 +152,17 @@ class PythonSftp:
 
     def __init__(self, root: Path, refuses: frozenset[str] = frozenset()) -> None:
         self.port, self.password, self.logins = free_port(), "larkfell", 0
+        self.most = 100  # lines at once
         self.key = asyncssh.generate_private_key("ssh-ed25519")
         self.connections: set[asyncssh.SSHServerConnection] = set()
         server = self
 
         class Gate(asyncssh.SSHServer):
             def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
-                server.connections.add(conn)
                 self._conn = conn
+                if len(server.connections) >= server.most:
+                    return conn.abort()
+                server.connections.add(conn)
 
             def connection_lost(self, exc: Exception | None) -> None:
                 server.connections.discard(self._conn)
@@ -147,7 +174,8 @@ class PythonSftp:
                 server.logins += 1
                 return (username, password) == ("partner", server.password)
 
-        habits = {"root": str(root).encode(), "refuses": refuses}
+        self.cuts = Counter[str]()  # so many lines are cut as this happens, before it is answered
+        habits = {"root": str(root).encode(), "refuses": refuses, "server": self}
         self._factory = type("Habits", (_Plain,), habits)
         self._gate = Gate
         self._loop = asyncio.new_event_loop()
@@ -164,6 +192,12 @@ class PythonSftp:
 
     def in_loop(self, coroutine: object) -> object:
         return asyncio.run_coroutine_threadsafe(coroutine, self._loop).result(30)  # type: ignore[arg-type]
+
+    def happened(self, what: str) -> None:
+        if self.cuts[what]:
+            self.cuts[what] -= 1
+            for connection in list(self.connections):
+                connection.abort()
 
     def cut(self) -> None:
         """All lines, now."""

@@ -67,6 +67,7 @@ const RUN = {
   ],
   proofs: { 'read-back': 4 },
   effort: { phases: { listing: 0.2, transferring: 9 }, requests: { office: 12 } },
+  cautions: ['partner does not keep the type and the metadata of objects.'],
 }
 const TRIGGER = {
   job: 'dawn',

@@ -76,9 +76,7 @@ def _show_folders(cart: Cart, run: JsonObject) -> None:
         legs.append({"leg": leg, "folders": folders, "files": files})
 
     def plain() -> None:
-        click.echo(run["sentence"])
-        for words in _estimated(run["estimate"]):
-            click.echo(words)
+        _show_head(run)
         for leg in legs:
             rows = [_folder_row(folder["key"], folder["totals"]) for folder in leg["folders"]]
             rows += [[*_one_in(file["decision"]), file["key"]] for file in leg["files"]]
@@ -184,6 +182,14 @@ def _estimated(estimate: JsonObject) -> list[str]:
     return lines
 
 
+def _show_head(run: JsonObject) -> None:
+    click.echo(run["sentence"])
+    for words in _estimated(run["estimate"]):
+        click.echo(words)
+    for words in run["cautions"]:
+        click.echo(f"○ {words}")
+
+
 def show_preview(cart: Cart, run: JsonObject) -> None:
     """Removals first, then replacements, then copies."""
     objects = list(cart.client.objects(run["id"], of="previews"))
@@ -191,9 +197,7 @@ def show_preview(cart: Cart, run: JsonObject) -> None:
     objects.sort(key=lambda o: order.get(o["decision"], 3))
 
     def plain() -> None:
-        click.echo(run["sentence"])
-        for words in _estimated(run["estimate"]):
-            click.echo(words)
+        _show_head(run)
         message = run["message"]
         if message and run["outcome"] != "failed":
             click.echo(f"▲ {message}")

@@ -133,6 +133,8 @@ def store_add(cart: Cart, name: str, try_first: bool, **options: Any) -> None:
         if not tried["ok"]:
             _steps(tried)
             sys.exit(PROBLEMS)
+        for step in tried["steps"]:
+            form = step.get("found", {}) | form
     made = cart.client.add_store(form)
     cart.show(made, lambda: say(f"Added store {name}. Try it with: pinecart store try {name}"))
 

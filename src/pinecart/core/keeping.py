@@ -20,6 +20,18 @@ MODE, ATTRIBUTES, LINK = "pinecart-mode", "pinecart-attributes", "pinecart-link"
 MOST_BYTES = 1500  # of attributes: user metadata of an object may have 2 KiB in all (S3 API)
 
 
+# What a file may have besides its bytes, in words. The first two go along wherever they can, the
+# others by choice.
+KEPT = {
+    "times": "the times of files",
+    "metadata": "the type and the metadata of objects",
+    "permissions": "permissions",
+    "attributes": "extended attributes",
+    "tags": "tags",
+    "storage-class": "storage class",
+}
+
+
 class Keep(NamedTuple):
     """What a job keeps. storage_class: of what it writes to a bucket; empty: the bucket's own."""
 
@@ -27,6 +39,12 @@ class Keep(NamedTuple):
     attributes: bool = False
     tags: bool = False
     storage_class: str = ""
+
+    @property
+    def wanted(self) -> set[str]:
+        """What of KEPT is chosen."""
+        chosen = {name for name in CHOICES if getattr(self, name)}
+        return chosen | {"storage-class"} if self.storage_class else chosen
 
 
 class Extra(NamedTuple):

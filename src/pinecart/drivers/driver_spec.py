@@ -78,7 +78,8 @@ class DriverSpec:
     guards_secret: a change of one of these needs the secret again, so that it is never sent
     elsewhere unasked.   on_saving: what is looked up when it is saved, and kept with its fields;
     raises Invalid.   shows_buckets: its first level is buckets.   keeps: what it can hold of
-    core.keeping.KEPT.
+    core.keeping.KEPT.   gives: what of it its own files have.   cautions: what somebody should know
+    before writing there, a sentence each.
     """
 
     kind: str
@@ -94,6 +95,8 @@ class DriverSpec:
     on_saving: Callable[[Fields], JsonObject] = nothing_more
     shows_buckets: Callable[[Fields], bool] = no_buckets
     keeps: frozenset[str] = frozenset()
+    gives: frozenset[str] = frozenset()
+    cautions: tuple[str, ...] = ()
 
     @property
     def sealed(self) -> tuple[str, ...]:

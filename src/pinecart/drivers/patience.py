@@ -27,6 +27,16 @@ class Patience:
             return f"{name} is tried again: {self.failed}"
         return ""
 
+    async def once(self, call: Callable[[], Awaitable[T]]) -> T:
+        """What somebody else tries again."""
+        try:
+            found = await call()
+        except Busy as exc:
+            self.failed = exc.message
+            raise
+        self.failed = ""
+        return found
+
     async def safely(self, call: Callable[[], Awaitable[T]], *, corrupted_too: bool = False) -> T:
         """With growing waits while the other side is busy; some times, if that is wanted, where it
         says that its bytes did not arrive as they were sent.

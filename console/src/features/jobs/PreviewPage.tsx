@@ -71,6 +71,11 @@ export default function PreviewPage() {
             </div>
           ))}
           <Estimated estimate={told.estimate} />
+          {told.cautions.map((words) => (
+            <Typography.Paragraph key={words} type="secondary" style={{ marginBottom: 4 }}>
+              ○ {words}
+            </Typography.Paragraph>
+          ))}
           <Largest files={told.largest} />
           {told.message && (
             <Typography.Paragraph type="warning">▲ {told.message}</Typography.Paragraph>

@@ -81,6 +81,12 @@ function TheForm({ old, kinds, onSaved }: FormProps) {
           body: { write_to: '', ...(form.getFieldsValue() as Values) },
         }),
       ),
+    // What the try told that was left open, such as a host key, is saved with the rest.
+    onSuccess: (told) => {
+      const found = Object.entries(Object.assign({}, ...told.steps.map((s) => s.found ?? {})))
+      const open = found.filter(([field]) => !form.getFieldValue(field as keyof Values))
+      form.setFieldsValue(Object.fromEntries(open) as Partial<Values>)
+    },
   })
   const save = useMutation({
     mutationFn: (values: Values) =>
@@ -187,7 +193,7 @@ function TheForm({ old, kinds, onSaved }: FormProps) {
                 field={f}
                 help={help}
                 required={f.is_needed && !(f.is_sealed && (old ?? pasted))}
-                {...(old && f.type === 'unseen'
+                {...(old && f.is_sealed
                   ? {
                       label: `New ${f.title.toLowerCase()}`,
                       extra: 'Empty: the present one stays. A new address needs it again.',
@@ -195,10 +201,10 @@ function TheForm({ old, kinds, onSaved }: FormProps) {
                   : {})}
               />
             ))}
-          {!old && kind?.has_buckets && (
+          {!old && !fields.some((f) => f.type === 'folder') && (
             <Form.Item
               label="Also try to write in"
-              extra="A bucket. A small file of our own is written, read and deleted."
+              extra={`A ${kind?.has_buckets ? 'bucket' : 'folder, or / for the store itself'}. A small file of our own is written, read and deleted.`}
               name="write_to"
             >
               <Input style={{ fontFamily: 'monospace' }} />

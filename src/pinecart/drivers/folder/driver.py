@@ -107,4 +107,6 @@ FOLDER = DriverSpec(
     bound_by=("path",),
     pasting=PasteRules(KIND, read_address, "path", ((("path",), "path"), (("folder",), "path"))),
     on_saving=_found_on_saving,
+    keeps=frozenset({"times", "permissions", "attributes"}),
+    gives=frozenset({"times"}),
 )

@@ -141,7 +141,7 @@ class RemoteTreeStore:
     # --- writing and removing
 
     async def put(self, put: Put) -> Placed:
-        return await self._writer.put(put)
+        return await self._patience.once(lambda: self._writer.put(put))
 
     async def clear_uploads(self, key: bytes, since: str) -> int:
         return await self._writer.clear_uploads(key)

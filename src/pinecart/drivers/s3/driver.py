@@ -8,6 +8,7 @@ from typing import Any
 
 from pinecart.core.estimates import price_of
 from pinecart.core.form_fields import Choice, FieldType, FormField
+from pinecart.core.keeping import KEPT
 from pinecart.core.pasting import PasteRules, percent_decoded
 from pinecart.drivers.driver_spec import (
     CONNECT_S,
@@ -237,5 +238,6 @@ S3 = DriverSpec(
     pasting=PasteRules(KIND, read_address, "endpoint", LABELS),
     guards_secret=("endpoint", "proxy", "certificate"),
     shows_buckets=lambda fields: not fields.get("root"),
-    keeps=frozenset({"tags", "storage-class"}),
+    keeps=frozenset(KEPT),
+    gives=frozenset({"metadata"}),
 )

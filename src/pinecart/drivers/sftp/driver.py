@@ -128,7 +128,6 @@ FIELDS = (
         example="SHA256:…",
         check=wrong_with,
         code="store.host-key-malformed",
-        is_common=False,
     ),
     root_field("Where the account lands"),
     LINKS,
@@ -164,4 +163,11 @@ SFTP = DriverSpec(
     pasting=PasteRules(KIND, read_address, "host", LABELS, words=("sftp", "ssh")),
     guards_secret=("host", "port", "host_key"),
     keeps=frozenset({"times", "permissions"}),
+    gives=frozenset({"times"}),
+    cautions=(
+        "Times are kept to the second.",
+        "It keeps no checksums: what is written is read back over the line, unless the store says "
+        "otherwise.",
+        "No condition guards what is replaced or removed: it is looked at just before.",
+    ),
 )

@@ -186,6 +186,8 @@ async def opened_line(server: SshServer) -> Line:
     except asyncssh.ChannelOpenError as exc:
         message = f"{server.name}: {server.host} opens no SFTP session: {exc.reason}."
         raise Busy(message, code="store.busy") from exc
+    except (asyncssh.SFTPConnectionLost, asyncssh.SFTPNoConnection) as exc:
+        raise _unreachable(server, exc) from exc
     except asyncssh.SFTPError as exc:
         message = (
             f"{server.name}: {server.host} has no SFTP for {server.user}: {exc.reason}. Ask "

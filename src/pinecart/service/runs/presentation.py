@@ -10,12 +10,13 @@ from typing import Any
 from pinecart.core.audit import DEPTH_WORDS, could_differ, read_rules
 from pinecart.core.definition import days_kept
 from pinecart.core.lifecycle import RunState
-from pinecart.core.places import key_fields
+from pinecart.core.places import key_fields, parse_location
 from pinecart.core.totals import add_up, after_sentence, files_text, sentence, size_text
 from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.models import RecordRow
+from pinecart.service.stores.selectors import cautions_between
 
 ACTED = ("copy", "replace", "remove", "clear")
 
@@ -246,7 +247,16 @@ def whole_told(run: RunFacts) -> JsonObject:
         "proofs": RunSums(run).by_proof(),
         "course": run.course,
         "effort": effort_told(run),
+        "cautions": cautions_of(run),
     }
+
+
+def cautions_of(run: RunFacts) -> list[str]:
+    """What can't be kept where it writes to, and what else is to be known of that."""
+    legs = run.definition["legs"]
+    pairs = {(parse_location(leg["from"]).store, parse_location(leg["to"]).store) for leg in legs}
+    found = [words for pair in sorted(pairs) for words in cautions_between(*pair)]
+    return list(dict.fromkeys(found))
 
 
 def inventory_level(run: RunFacts, folder: str) -> JsonObject:

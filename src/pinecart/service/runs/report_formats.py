@@ -101,7 +101,7 @@ def _csv(run: RunFacts) -> Iterator[str]:
 
 def _for_people(value: str) -> str:
     """A cell that a spreadsheet would run is prefixed."""
-    if value[:1].isalnum() and value.isascii():
+    if not value or (value[:1].isalnum() and value.isascii()):
         return value
     plain = unicodedata.normalize("NFKC", value)  # full-width signs are signs to some programs
     first = plain.lstrip()[:1]

@@ -152,6 +152,10 @@ class EffortShape(serializers.Serializer):
 
 class RunWholeShape(RunShape):
     effort = EffortShape(help_text="What it took.")
+    cautions = serializers.ListField(
+        child=serializers.CharField(),
+        help_text="What can't be kept where it writes to, and what else is to be known of that.",
+    )
     proofs = serializers.DictField(
         child=serializers.IntegerField(), help_text="How what was placed was proven → objects."
     )

@@ -12,6 +12,7 @@ from django.db.models import Max
 from django.utils import timezone
 
 from pinecart.core.errors import SignInRefused
+from pinecart.core.keeping import KEPT
 from pinecart.core.places import Location, closest, did_you_mean, lies_in
 from pinecart.drivers import DRIVERS
 from pinecart.json_object import JsonObject
@@ -97,6 +98,19 @@ def place_of(location: Location) -> Place:
     return Place(driver.system(record.fields), driver.root(record.fields) + location.path)
 
 
+def cautions_between(source: str, target: str) -> list[str]:
+    """What is lost on the way from one store to another, and what else somebody should know before
+    writing there, in sentences. Of a store that is gone nothing is known.
+    """
+    here, there = _record(source), _record(target)
+    if here is None or there is None:
+        return []
+    gives, driver = DRIVERS[here.kind].gives, DRIVERS[there.kind]
+    lost = [words for name, words in KEPT.items() if name in gives - driver.keeps]
+    found = [f"{target} does not keep {words}." for words in lost]
+    return found + [f"{target}: {caution}" for caution in driver.cautions]
+
+
 def shows_buckets(record: StoreRecord) -> bool:
     """Whether its first level is buckets."""
     return DRIVERS[record.kind].shows_buckets(record.fields)
@@ -133,6 +147,7 @@ def spec_of(record: StoreRecord, *, run: int = 0) -> JsonObject:
         "allowed": OPTIONS.allowed,
         "forbidden": STATE.forbidden,
         "run": run,
+        "service": STATE.id[:8],
     }
 
 

@@ -265,7 +265,23 @@ def try_saved(actor: Actor, name: str, *, write_to: str) -> list[Step]:
     kept = [step._asdict() for step in steps]
     now = timezone.now()
     StoreRecord.objects.filter(pk=record.pk).update(tried_at=now, tried=kept)
+    _keep_found(actor, record, steps)
     return steps
+
+
+def _keep_found(actor: Actor, record: StoreRecord, steps: list[Step]) -> None:
+    """What a try told that the form left open, such as a host key, is held to from now on."""
+    told = {name: value for step in steps for name, value in step.found.items()}
+    if not told:
+        return
+    with change(actor) as made:
+        made.must(Right.DEFINE, record.labels, "trying stores")
+        present = store_named(record.name)
+        new = {name: value for name, value in told.items() if not present.fields.get(name)}
+        if present.fields == record.fields:  # it is the one that was tried
+            present.fields |= new
+            present.save()
+        made.note("store.learned", present.name, **new)
 
 
 def _with_buckets(store: Store, name: str) -> Buckets:

@@ -16,6 +16,12 @@ class StepShape(serializers.Serializer):
     )
     message = serializers.CharField()
     code = serializers.CharField(allow_blank=True)
+    found = serializers.DictField(
+        child=serializers.CharField(),
+        required=False,
+        help_text="Fields of the store that this step told. A store that is saved keeps those that "
+        "it had not.",
+    )
 
 
 class StoreShape(serializers.Serializer):

@@ -11,6 +11,7 @@ from pinecart.core.decide import Intent
 from pinecart.core.definition import Definition, Leg, use_of
 from pinecart.core.definition_reading import read_definition
 from pinecart.core.errors import Invalid
+from pinecart.core.keeping import KEPT
 from pinecart.core.named_values import named_in
 from pinecart.core.option_spec import INVENTORY, JOB
 from pinecart.core.places import Location, closest, did_you_mean
@@ -142,13 +143,11 @@ def _into_itself(definition: Definition) -> list[Problem]:
 def _cant_be_kept(definition: Definition) -> list[Problem]:
     """What the job wants kept, and the far side is known not to hold."""
     problems = []
-    wanted = {"tags"} if definition.keep.tags else set()
-    wanted |= {"storage-class"} if definition.keep.storage_class else set()
     for i, leg in enumerate(definition.legs):
         kind = store_named(leg.target.store).kind
-        lost = wanted - DRIVERS[kind].keeps
+        lost = definition.keep.wanted - DRIVERS[kind].keeps
         for what in sorted(lost):
-            words = what.replace("-", " ")
+            words = KEPT[what]
             message = f"{leg.target.store} is a {kind} store: it keeps no {words}. Leave that out."
             problems.append(
                 {"field": f"legs[{i}].to", "code": "job.not-kept-there", "message": message}

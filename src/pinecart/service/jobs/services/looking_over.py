@@ -25,7 +25,7 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.selectors import definitions_but
 from pinecart.service.jobs.services.due import next_due
 from pinecart.service.settings.selectors import as_it_runs
-from pinecart.service.stores.selectors import place_of, spec_of, store_for
+from pinecart.service.stores.selectors import cautions_between, place_of, spec_of, store_for
 
 SAMPLE = 5000  # files of a source that are looked at
 
@@ -54,6 +54,10 @@ def look_over(actor: Actor, definition: Definition) -> list[JobFinding]:
     for i, leg in enumerate(definition.legs):
         if leg.is_on:
             found += _of_leg(actor, i, leg)
+            found += [
+                JobFinding(f"legs[{i}].to", "job.caution", words, is_problem=False)
+                for words in cautions_between(leg.source.store, leg.target.store)
+            ]
             if definition.options["versions"] > 1:
                 found += _version_findings(actor, i, leg)
     return found

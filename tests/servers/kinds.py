@@ -1,0 +1,127 @@
+"""A place in each kind of store, filled and read by other means than ours."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+from pinecart.core.ports import Store
+from pinecart.drivers import open_store
+from tests.runner.engine import QUICK
+from tests.servers.sftp import openssh
+from tests.standin import KEY, SECRET, running
+
+TIME = 1_700_000_000_000_000_000
+
+
+class TreePlace:
+    """A folder, of this machine or behind a server that has it on its disk."""
+
+    path = ""
+
+    def __init__(self, root: Path, spec: dict[str, object]) -> None:
+        self.root, self.spec = root, spec
+
+    def opened(self, name: str, **more: object) -> Store:
+        own = {"name": name, "allowed": ["127.0.0.0/8"], "retry": QUICK._asdict()}
+        return open_store(own | self.spec | more)
+
+    def fill(self, files: dict[str, bytes]) -> None:
+        for key, body in files.items():
+            path = self.root / key
+            path.parent.mkdir(parents=True, exist_ok=True)
+            if key.endswith("/"):
+                path.mkdir()
+                continue
+            path.write_bytes(body)
+            os.utime(path, ns=(TIME, TIME))
+
+    def remove(self, key: str) -> None:
+        (self.root / key).unlink()
+
+    def holds(self) -> dict[str, bytes]:
+        """Hidden files of ours too, unless they are what was set aside."""
+        found = {}
+        for path in sorted(self.root.rglob("*")):
+            key = str(path.relative_to(self.root))
+            if path.is_file() and not key.startswith(".pinecart-aside/"):
+                found[key] = path.read_bytes()
+        return found
+
+
+class BucketPlace:
+    def __init__(self, server: object, endpoint: str, bucket: str) -> None:
+        self.server, self.endpoint, self.bucket = server, endpoint, bucket
+        self.path = f"{bucket}/"
+        server.shelf.make(bucket)  # type: ignore[attr-defined]
+
+    def opened(self, name: str, **more: object) -> Store:
+        spec = {
+            "kind": "s3",
+            "name": name,
+            "endpoint": self.endpoint,
+            "key_id": KEY,
+            "secret": SECRET,
+            "retry": QUICK._asdict(),
+            "allowed": ["127.0.0.0/8"],
+        }
+        return open_store(spec | more)
+
+    def fill(self, files: dict[str, bytes]) -> None:
+        for key, body in files.items():
+            card = {"x-amz-meta-pinecart": f"id=0;time={TIME};crc64nvme="}
+            self.server.shelf.put(self.bucket, key, body, card)  # type: ignore[attr-defined]
+
+    def remove(self, key: str) -> None:
+        self.server.shelf.delete(self.bucket, key)  # type: ignore[attr-defined]
+
+    def holds(self) -> dict[str, bytes]:
+        shelf = self.server.shelf  # type: ignore[attr-defined]
+        keys = [key for key in shelf.buckets[self.bucket] if not key.startswith(".pinecart-aside/")]
+        return {key: shelf.body(self.bucket, key) for key in sorted(keys) if not key.endswith("/")}
+
+
+class Kinds:
+    """kind → how a new place of it is made."""
+
+    def __init__(self, home: Path) -> None:
+        self.home, self.count = home, 0
+        self.makers = {}
+
+    def place(self, kind: str) -> TreePlace | BucketPlace:
+        self.count += 1
+        return self.makers[kind](f"place-{self.count}")
+
+    def folder(self, name: str) -> Path:
+        root = self.home / name
+        root.mkdir()
+        root.chmod(0o777)
+        return root
+
+
+NAMES = ("folder", "s3", "sftp")
+
+
+@contextlib.contextmanager
+def every_kind(home: Path) -> Iterator[Kinds]:
+    kinds = Kinds(home)
+    with running() as (server, endpoint), openssh(home / "sshd") as ssh:
+
+        def folder(name: str) -> TreePlace:
+            root = kinds.folder(name)
+            return TreePlace(root, {"kind": "folder", "path": str(root)})
+
+        def sftp(name: str) -> TreePlace:
+            root = kinds.folder(name)
+            return TreePlace(root, ssh.spec(root))
+
+        kinds.makers = {
+            "folder": folder,
+            "s3": lambda name: BucketPlace(server, endpoint, name),
+            "sftp": sftp,
+        }
+        yield kinds
+    shutil.rmtree(home, ignore_errors=True)

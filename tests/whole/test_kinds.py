@@ -1,0 +1,124 @@
+"""Stores of other machines under the whole service: killed in the middle of a large file, a server
+that is away for a while, one that lets nobody in any more.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import time
+
+import pytest
+
+from tests.servers.sftp import PythonSftp, openssh
+from tests.whole.house import house, kill_one, until
+
+LARGE = 200 << 20
+SLOW = "40 MiB"  # a second: so that somebody may be killed in the middle
+
+
+@pytest.fixture(scope="module")
+def home(tmp_path_factory):
+    with house(tmp_path_factory.mktemp("kinds")) as made:
+        yield made
+
+
+@pytest.fixture(scope="module")
+def ssh(tmp_path_factory):
+    with openssh(tmp_path_factory.mktemp("sshd")) as found:
+        yield found
+
+
+def remote_store(home, name, spec):
+    with home.client() as cart:
+        cart.add_store({"name": name} | spec)
+
+
+def job_between(home, name, source, target, **more):
+    leg = {"from": f"pine://{source}/", "to": f"pine://{target}/in/"}
+    with home.client() as cart:
+        cart.define_job({"job": name, "legs": [leg], **more})
+
+
+def parts_below(root):
+    return [path for path in root.rglob(".pinecart-*.part") if path.is_file()]
+
+
+def ended(home, run):
+    with home.client() as cart:
+        return until(lambda: (r := cart.run(run))["state"] == "ended" and r, 120, "its end")
+
+
+@pytest.mark.parametrize("kind", ["sftp"])
+@pytest.mark.parametrize("way", ["there", "back"])
+def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, ssh, tmp_path, kind, way):
+    """Going there, by the part that was there: the file that gets the name is the one begun."""
+    name, body = f"{kind}-{way}", os.urandom(1 << 20) * (LARGE >> 20)
+    far = tmp_path / "far"
+    far.mkdir()
+    near = home.fresh_store(f"{name}-near", {})
+    remote_store(home, f"{name}-far", ssh.spec(far))
+    source, target = (near, far) if way == "there" else (far, near)
+    (source / "long.flac").write_bytes(body)
+    names = (f"{name}-near", f"{name}-far")
+    job_between(home, name, *(names if way == "there" else names[::-1]), rate=SLOW)
+    with home.client() as cart:
+        run = cart.start(name)["id"]
+    part = until(lambda: next((p for p in parts_below(target) if p.stat().st_size > 50 << 20), 0))
+    begun = part.stat().st_ino
+    kill_one(home, run, "run")
+    told = ended(home, run)
+    assert (told["outcome"], told["totals"]["copy"]["objects"]) == ("clean", 1), told["sentence"]
+    arrived = target / "in" / "long.flac"
+    assert arrived.read_bytes() == body and not parts_below(tmp_path) and not parts_below(near)
+    if way == "there":
+        assert arrived.stat().st_ino == begun
+    assert home.carried(name)["outcome"] == "nothing-to-do"
+    shutil.rmtree(far)
+
+
+def test_a_server_that_is_away_for_twenty_seconds(home, ssh, tmp_path):
+    far = tmp_path / "far"
+    far.mkdir()
+    files = {f"d{n % 9}/{n:04}": b"%d" % n for n in range(1500)} | {"long": os.urandom(60 << 20)}
+    home.fresh_store("away-near", files)
+    remote_store(home, "away-far", ssh.spec(far))
+    job_between(home, "away", "away-near", "away-far", rate="8 MiB")
+    with home.client() as cart:
+        run = cart.start("away")["id"]
+        until(lambda: home.done_of(run) > 20, what="some files to be there")
+        ssh.stop()
+        try:
+            until(lambda: "tried again" in str(cart.run(run)["progress"]), 15, "it to be missed")
+            time.sleep(20)
+        finally:
+            ssh.start()
+    told = ended(home, run)
+    assert told["outcome"] == "clean", (told["sentence"], told["problem_groups"])
+    arrived = {str(p.relative_to(far / "in")): p for p in far.rglob("*") if p.is_file()}
+    assert {key: path.read_bytes() for key, path in arrived.items()} == files
+
+
+def test_a_password_that_is_refused_in_mid_run_holds_it(home, tmp_path):
+    far = tmp_path / "far"
+    far.mkdir()
+    files = {f"{n:04}": b"%d" % n for n in range(1200)}
+    home.fresh_store("refused-near", files)
+    with PythonSftp(far) as server:
+        remote_store(home, "refused-far", server.spec(host_key=""))
+        with home.client() as cart:
+            assert cart.try_store("refused-far")["ok"]  # from now on its host key is pinned
+            shown = cart.store("refused-far")["host_key"]
+            assert shown.endswith(server.key.get_fingerprint())
+        job_between(home, "refused", "refused-near", "refused-far", rate="100 KiB")
+        with home.client() as cart:
+            run = cart.start("refused")["id"]
+            until(lambda: home.done_of(run) > 20, what="some files to be there")
+            server.password = "another"
+            server.cut()
+            until(lambda: cart.run(run)["state"] == "held", 60, "it to be held")
+            cart.change_store("refused-far", {"password": "another"})
+            cart.go_on("refused-far")
+        told = ended(home, run)
+    assert told["outcome"] == "clean", (told["sentence"], told["problem_groups"])
+    assert {p.name: p.read_bytes() for p in (far / "in").iterdir()} == files
