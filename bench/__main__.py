@@ -24,6 +24,7 @@ from typing import Any
 
 from bench import service
 from bench.common import KEY, MIB, SECRET
+from tests.servers.sftp import openssh
 
 SIZES = {
     "quick": (500, 64, 2_000, 1, 1),
@@ -78,6 +79,14 @@ def in_memory(files: Path) -> None:
                     pass
 
 
+def measured_at(spec: dict[str, Any], name: str, files: Path) -> dict[str, Any]:
+    """At a server of another kind."""
+    in_memory(files)
+    ask = [sys.executable, "-m", "bench.work", name, json.dumps(spec), str(files)]
+    found: dict[str, Any] = json.loads(subprocess.check_output(ask))
+    return found
+
+
 def measured(name: str, files: Path, kept: Path | None = None) -> dict[str, Any]:
     if kept is not None:
         shutil.rmtree(
@@ -124,6 +133,20 @@ class Table:
             self.add(f"{name}, to {floor}", statistics.median(found[floor]), at_most)
         if "put" in ours or "get" in ours:
             self.add(f"peak memory of: {name}, to 200 MiB", peak / MEMORY_MIB, 1.0)
+
+    def at_kind(
+        self, name: str, what: tuple[str, str], spec: dict[str, Any], files: Path, at_most: float
+    ) -> None:
+        """what: a kind of store, and put or get."""
+        kind, way = what
+        ratios, peak = [], 0.0
+        for _ in range(FEW):
+            mine = measured_at(spec, f"engine-kind-{way}", files)
+            bare = measured_at(spec, f"bare-{kind}-{way}", files)
+            ratios.append(mine["value"] / bare["value"])
+            peak = max(peak, mine["peak_mib"])
+        self.add(name, statistics.median(ratios), at_most)
+        self.add(f"peak memory of: {name}, to 200 MiB", peak / MEMORY_MIB, 1.0)
 
 
 def listing(table: Table, root: Path) -> None:
@@ -236,6 +259,24 @@ def plan(table: Table, root: Path) -> None:
     )
 
 
+def kinds(table: Table, root: Path) -> None:
+    """Each kind of store of other machines, to a bare loop of the same library."""
+    sizes = (("small", f"{SMALL} objects of 4 KiB", 1.5), ("large", f"{LARGE_MIB} MiB", 1.3))
+    with openssh(root.parent / "sshd") as ssh:
+        specs = {"sftp": ssh.spec(root.parent / "far")}
+        (root.parent / "far").mkdir()
+        for size, what, at_most in sizes:
+            files = root / size
+            files.mkdir()
+            for n in range(SMALL if size == "small" else 0):
+                (files / f"{n:06}").write_bytes(os.urandom(4096))
+            if size == "large":
+                long_file(files)
+            for kind, spec in specs.items():
+                for way in ("put", "get"):
+                    table.at_kind(f"CPU of {what}, {kind} {way}", (kind, way), spec, files, at_most)
+
+
 def pages(table: Table, root: Path) -> None:
     service.pages(table.add, *PAGES)
 
@@ -263,6 +304,7 @@ GROUPS = (
     local,
     memory,
     plan,
+    kinds,
     pages,
     proving,
     many,

@@ -17,7 +17,7 @@ import time
 import urllib.request
 from collections.abc import AsyncIterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import asynccontextmanager
+from contextlib import asynccontextmanager, closing
 from pathlib import Path
 from typing import Any
 
@@ -75,6 +75,7 @@ def recorded(
         from pinecart.service.ledger import services as ledger
         from pinecart.service.runs.services import life_cycle, queue
         from pinecart.service.worker.run_desk import RunRecords
+        from pinecart.service.worker.run_log import RunLog
 
         call_command("migrate", verbosity=0)
         definition = read_definition({"job": "bench", "legs": [leg]})
@@ -113,7 +114,7 @@ def recorded(
             ending = await carry_out(order, desk)
             return ending, cpu() - began, time.monotonic() - since
 
-        with open(os.devnull, "w") as log:
+        with closing(RunLog(run.pk, Path(own) / "log.jsonl")) as log:
             ending, used, took = asyncio.run(work(log))
         if ending is not None:
             assert ending.error is None, ending.error

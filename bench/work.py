@@ -17,9 +17,11 @@ def main() -> None:
     asyncio.set_event_loop_policy(uvloop.EventLoopPolicy())
     name, _, count = sys.argv[1].partition(":")
     # Only what is needed is loaded: the peak of memory is one of the figures.
-    module = importlib.import_module(
-        "bench.floors" if name.startswith(("bare-", "sdk-")) else "bench.ours"
-    )
+    if sys.argv[2].startswith("{"):  # the spec of a store of another kind
+        where = "bench.kinds"
+    else:
+        where = "bench.floors" if name.startswith(("bare-", "sdk-")) else "bench.ours"
+    module = importlib.import_module(where)
     figure = getattr(module, name.replace("-", "_"))
     value = figure(int(count)) if count else figure(sys.argv[2], Path(sys.argv[3]))
     print(json.dumps({"value": value, "peak_mib": peak()}))

@@ -121,9 +121,7 @@ class TreeReader:
 
     async def _held(self, key: bytes, entry: Entry) -> Reading:
         """A small file is read at once, and was the same before and after."""
-        found, body = await self._patience.safely(
-            lambda: self._files.read_whole(key, HELD_BYTES + 1)
-        )
+        found, body = await self._patience.safely(lambda: self._files.read_whole(key, entry.size))
         opened = entry_of(key, found)
         self.must_be_same(opened, entry)
         return HeldTreeFile(self, opened, body, found)
@@ -200,7 +198,7 @@ class TreeFile(_Opened):
         return body
 
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
-        body = await self._kept.do(lambda file: file.read(start, size))
+        body = await self._kept.do(lambda file: file.read(start, size, into))
         if len(body) != size:
             raise Changed(f"{self._reader.named(self.entry.key)} changed while it was read.")
         return body

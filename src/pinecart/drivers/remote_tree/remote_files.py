@@ -60,8 +60,8 @@ class RemoteFile(Protocol):
     """An opened file."""
 
     async def look(self) -> Found: ...
-    async def read(self, start: int, size: int) -> bytes:
-        """Short only where the file ends."""
+    async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        """Short only where the file ends. into: room that may be used for it."""
         ...
 
     async def write(self, start: int, data: bytes) -> None: ...
@@ -76,6 +76,10 @@ class RemoteFiles(Protocol):
     name: str
     requests: int
 
+    def kept_time(self, modified_ns: int) -> int:
+        """A time as it is told once it was set."""
+        ...
+
     def place(self) -> str:
         """What makes it the same place again: protocol, host, port, root."""
         ...
@@ -86,8 +90,10 @@ class RemoteFiles(Protocol):
 
     async def look(self, path: bytes) -> Found: ...
     def open(self, path: bytes, how: How) -> AbstractAsyncContextManager[RemoteFile]: ...
-    async def read_whole(self, path: bytes, most: int) -> tuple[Found, bytes]:
-        """A small file: what it is as it is opened, and up to `most` bytes."""
+    async def read_whole(self, path: bytes, size: int) -> tuple[Found, bytes]:
+        """A small file of about this size: what it is as it is opened, and its bytes; one more than
+        `size` where it has more.
+        """
         ...
 
     async def write_whole(

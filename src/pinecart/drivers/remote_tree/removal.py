@@ -82,11 +82,11 @@ class TreeRemover:
         must_be_safe(to, self._files.name)
         await self._exactly(key, expected)
         await self._folders.enter(to.rpartition(b"/")[0], create=True)
-        await self._renames.if_absent(key, to)
+        await self._renames.if_absent(key, to, expected.size)
         found = await self._patience.safely(lambda: self._files.look(to))
         moved = entry_of(to, found, links="keep")
         if not same(moved, expected):
-            await self._renames.if_absent(to, key)
+            await self._renames.if_absent(to, key, moved.size)
             raise Taken(f"{self._reader.named(key)} changed while it was moved, and was put back.")
         return moved
 

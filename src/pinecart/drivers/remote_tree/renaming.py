@@ -6,7 +6,7 @@ from collections.abc import Awaitable, Callable
 
 from pinecart.core.errors import Busy, Missing, Taken
 from pinecart.drivers.patience import Patience
-from pinecart.drivers.remote_tree.remote_files import Found, RemoteFiles
+from pinecart.drivers.remote_tree.remote_files import Found, Kind, RemoteFiles
 
 
 class CertainRenames:
@@ -15,33 +15,27 @@ class CertainRenames:
     def __init__(self, files: RemoteFiles, patience: Patience) -> None:
         self._files, self._patience = files, patience
 
-    async def if_absent(self, old: bytes, new: bytes) -> bool:
-        """True: the server itself sees to it that nothing is replaced. Raises Taken, Missing."""
-        return await self._settled(self._files.rename_if_absent, old, new, replaces=False)
+    async def if_absent(self, old: bytes, new: bytes, size: int) -> bool:
+        """size: of what gets another name. True: the server itself sees to it that nothing is
+        replaced. Raises Taken, Missing.
+        """
+        return await self._settled(self._files.rename_if_absent, old, new, size)
 
-    async def replace(self, old: bytes, new: bytes) -> None:
+    async def replace(self, old: bytes, new: bytes, size: int) -> None:
         async def replaced(old: bytes, new: bytes) -> bool:
             await self._files.replace(old, new)
             return False
 
-        await self._settled(replaced, old, new, replaces=True)
+        await self._settled(replaced, old, new, size)
 
     async def _settled(
-        self,
-        rename: Callable[[bytes, bytes], Awaitable[bool]],
-        old: bytes,
-        new: bytes,
-        *,
-        replaces: bool,
+        self, rename: Callable[[bytes, bytes], Awaitable[bool]], old: bytes, new: bytes, size: int
     ) -> bool:
-        was = await self._found(old)
-        if was is None:
-            raise Missing(f"{self._files.name}: what was to be renamed is gone.")
         is_lost = False
 
         async def once() -> bool:
             nonlocal is_lost
-            if is_lost and await self._has_happened(was, old, new, replaces=replaces):
+            if is_lost and await self._has_happened(old, new, size):
                 return False
             try:
                 return await rename(old, new)
@@ -51,20 +45,13 @@ class CertainRenames:
 
         return await self._patience.safely(once)
 
-    async def _has_happened(self, was: Found, old: bytes, new: bytes, *, replaces: bool) -> bool:
+    async def _has_happened(self, old: bytes, new: bytes, size: int) -> bool:
+        if await self._found(old) is not None:
+            return False
         there = await self._found(new)
-        is_it = there is not None and there[:3] == was[:3]
-        if await self._found(old) is None:
-            if not is_it:
-                raise Taken(f"{self._files.name}: what was renamed is at neither name any more.")
-            return True
-        # Some servers rename by a second name and then take the first away: cut between the two,
-        # both are one file.
-        both = is_it and there is not None and bool(there.inode) and there.inode == was.inode
-        if both and not replaces:
-            await self._files.remove(old)
-            return True
-        return False
+        if there is None or (there.kind is Kind.FILE and there.size != size):
+            raise Taken(f"{self._files.name}: what was renamed is at neither name any more.")
+        return True
 
     async def _found(self, path: bytes) -> Found | None:
         try:

@@ -25,6 +25,7 @@ from pinecart.drivers.sftp.lines import Line, SshLines, SshServer
 
 T = TypeVar("T")
 AT_ONCE = 100  # names
+PACKET = 32_768  # bytes: so many every server takes and gives at once (section 3)
 BLOCK = 1 << 20  # of a piece, each with its own limit of time
 HANDLES = 32  # opened at once, at most; fewer once a server says that these are too many
 SECOND_NS = 1_000_000_000
@@ -61,22 +62,23 @@ class SftpFiles:
     root: on the server; relative: to where the account lands.
     """
 
-    def __init__(self, server: SshServer, root: str, silence_s: float = 60) -> None:
+    def __init__(self, server: SshServer, root: str) -> None:
         self.name = server.name
         self.requests = 0
         self._lines = SshLines(server)
         self._root = root.rstrip("/").encode("utf-8", "surrogateescape") or (
             b"/" if root.startswith("/") else b""
         )
-        self._silence_s = silence_s
         self._handles = asyncio.Semaphore(HANDLES)
         self._opened = 0
         self._can_replace = self._can_flush = self._can_set = True
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> SftpFiles:
-        server = SshServer.from_spec(spec)
-        return cls(server, spec.get("root") or "", float(spec.get("silence_s") or 60))
+        return cls(SshServer.from_spec(spec), spec.get("root") or "")
+
+    def kept_time(self, modified_ns: int) -> int:
+        return modified_ns // SECOND_NS * SECOND_NS
 
     def place(self) -> str:
         server = self._lines.server
@@ -102,23 +104,19 @@ class SftpFiles:
     async def _on(self, line: Line, path: bytes, call: Callable[[], Awaitable[T]]) -> T:
         """On this very line; the library's errors become ours."""
         self.requests += 1
-        line.busy += 1
+        line.begin()
         try:
-            async with asyncio.timeout(self._silence_s):
-                return await call()
-        except TimeoutError as exc:
-            line.drop()
-            message = (
-                f"{self.name} has not answered for {self._silence_s:.0f} s. It is tried again."
-            )
-            raise Busy(message, code="store.silent") from exc
+            return await call()
         except (asyncssh.Error, OSError, ValueError) as exc:
             self._tell(exc, path, line)
         finally:
-            line.busy -= 1
+            line.end()
 
     def _tell(self, exc: Exception, path: bytes, line: Line) -> NoReturn:
         named = f"pine://{self.name}/{show(path)}"
+        if line.is_silent:
+            message = f"{self.name} has not answered for {line.silence_s:.0f} s. It is tried again."
+            raise Busy(message, code="store.silent") from exc
         for cause, kind, code, words in _REASONS:
             if isinstance(exc, cause):
                 if kind is Busy:
@@ -164,20 +162,19 @@ class SftpFiles:
     @asynccontextmanager
     async def open(self, path: bytes, how: How) -> AsyncIterator[OpenedSftpFile]:
         async with self._handles:
-            line = await self._lines.least_busy()
-            file = await self._opened_on(line, path, how)
-            self._opened += 1
+            file = await self._opened_as(path, how, in_blocks=True)
             try:
-                yield OpenedSftpFile(self, line, path, file)
+                yield file
             finally:
-                self._opened -= 1
-                await self._closed(line, path, file)
+                await self._closed(file)
 
-    async def _opened_on(self, line: Line, path: bytes, how: How) -> Any:
-        whole = self._path(path)
+    async def _opened_as(self, path: bytes, how: How, *, in_blocks: bool) -> OpenedSftpFile:
+        """in_blocks: what is read and written may be more than one packet holds."""
+        line = await self._lines.least_busy()
+        whole, flags, size = self._path(path), _HOW[how], -1 if in_blocks else 0
         try:
-            return await self._on(
-                line, path, lambda: line.sftp.open(whole, _HOW[how], encoding=None)
+            file = await self._on(
+                line, path, lambda: line.sftp.open(whole, flags, encoding=None, block_size=size)
             )
         except Refused as exc:
             if exc.code != "store.failed":
@@ -188,6 +185,8 @@ class SftpFiles:
                 message = f"{self.name} opens no more files just now. It is tried again."
                 raise Busy(message, code="store.busy") from exc
             raise
+        self._opened += 1
+        return OpenedSftpFile(self, line, path, file)
 
     async def _is_there(self, path: bytes) -> bool:
         try:
@@ -196,26 +195,33 @@ class SftpFiles:
             return False
         return True
 
-    async def _closed(self, line: Line, path: bytes, file: Any) -> None:
-        if not line.is_live:
-            return
+    async def _closed(self, file: OpenedSftpFile) -> None:
+        self._opened -= 1
         try:
-            await self._on(line, path, file.close)
+            await file.close()
         except StoreError:
             """A handle that can't be closed goes with its line; what was written is looked at."""
 
-    async def read_whole(self, path: bytes, most: int) -> tuple[Found, bytes]:
-        async with self.open(path, How.READ) as file:
-            found = await file.look()
-            return found, await file.read(0, min(most, found.size + 1))
+    async def read_whole(self, path: bytes, size: int) -> tuple[Found, bytes]:
+        async with self._handles:
+            file = await self._opened_as(path, How.READ, in_blocks=size >= PACKET)
+            try:
+                return await file.look(), await file.read(0, size + 1)
+            finally:
+                await self._closed(file)
 
     async def write_whole(
         self, path: bytes, body: bytes, given: Given, *, read_back: bool
     ) -> bytes | None:
-        async with self.open(path, How.MAKE) as file:
-            await file.write(0, body)
-            await file.give(given)
-            return await file.read(0, len(body) + 1) if read_back else None
+        size = len(body)
+        async with self._handles:
+            file = await self._opened_as(path, How.MAKE, in_blocks=size >= PACKET)
+            try:
+                await file.write(0, body)
+                await file.give(given)
+                return await file.read(0, size + 1) if read_back else None
+            finally:
+                await self._closed(file)
 
     async def flush(self, line: Line, path: bytes, file: Any) -> None:
         """To the disk, where the server offers it (fsync@openssh.com)."""
@@ -320,21 +326,31 @@ class OpenedSftpFile:
             raise Busy(message, code="store.cut")
         return await self._files._on(self._line, self._path, call)
 
+    async def close(self) -> None:
+        if self._line.is_live:
+            await self._do(self._file.close)
+
     async def look(self) -> Found:
         return _found(await self._do(self._file.stat))
 
-    async def read(self, start: int, size: int) -> bytes:
-        found: list[bytes] = []
-        end = start + size
-        for at in range(start, end, BLOCK):
-            wanted = min(BLOCK, end - at)
-            block: bytes = await self._do(partial(self._file.read, wanted, at))
-            found.append(block)
+    async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        if size <= PACKET:
+            whole: bytes = await self._do(lambda: self._file.read(size, start))
+            return whole
+        room, done = memoryview(bytearray(size) if into is None else into), 0
+        while done < size:
+            wanted = min(BLOCK, size - done)
+            block: bytes = await self._do(partial(self._file.read, wanted, start + done))
+            room[done : done + len(block)] = block
+            done += len(block)
             if len(block) < wanted:
                 break
-        return b"".join(found)
+        return bytes(room[:done]) if into is None else cast("bytes", room[:done])
 
     async def write(self, start: int, data: bytes) -> None:
+        if len(data) <= BLOCK:
+            await self._do(lambda: self._file.write(data, start))
+            return
         view = memoryview(data)
         for at in range(0, len(data), BLOCK):
             block = bytes(view[at : at + BLOCK])

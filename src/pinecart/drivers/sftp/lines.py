@@ -5,7 +5,9 @@ an SFTP session on it.
 from __future__ import annotations
 
 import asyncio
+import logging
 import socket
+import time
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
@@ -15,8 +17,11 @@ from pinecart.core.errors import Busy, Halting, Refused, SignInRefused, StoreErr
 from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.sftp.host_key import HostKey, fingerprint_of, host_key_of
 
+# Below this the library puts each packet in words, for whoever might read them: nobody does.
+asyncssh.set_log_level(logging.WARNING)
+
 MOST_LINES = 4
-FULL = 8  # of so many calls on their way on each, another line is opened
+FULL = 32  # of so many calls on their way on each, another line is opened
 # By what a processor is quick at, of those that prove each packet.
 CIPHERS = (
     "aes128-gcm@openssh.com",
@@ -42,6 +47,7 @@ class SshServer(NamedTuple):
     host_key: HostKey | None
     allowed: Allowed
     connect_s: float
+    silence_s: float
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> SshServer:
@@ -56,6 +62,7 @@ class SshServer(NamedTuple):
             host_key_of(spec.get("host_key") or ""),
             Allowed(tuple(spec.get("allowed", ()))),
             float(spec.get("connect_s") or 10),
+            float(spec.get("silence_s") or 60),
         )
 
     def client_keys(self) -> list[Any]:
@@ -90,16 +97,48 @@ class _Gate(asyncssh.SSHClient):
 
 
 class Line:
-    """One connection. busy: calls that are on their way."""
+    """One connection. busy: calls that are on their way.   silence_s: so long nothing may be heard
+    while there are any; then it is given up, and is_silent.
+    """
 
-    def __init__(self, connection: asyncssh.SSHClientConnection, sftp: asyncssh.SFTPClient) -> None:
-        self.connection, self.sftp = connection, sftp
+    def __init__(
+        self,
+        connection: asyncssh.SSHClientConnection,
+        sftp: asyncssh.SFTPClient,
+        silence_s: float,
+    ) -> None:
+        self.connection, self.sftp, self.silence_s = connection, sftp, silence_s
         self.busy = 0
-        self.is_live = True
+        self.is_live, self.is_silent = True, False
+        self._heard_at = time.monotonic()
+        self._watched = asyncio.create_task(self._watch())
+
+    def begin(self) -> None:
+        if not self.busy:
+            self._heard_at = time.monotonic()
+        self.busy += 1
+
+    def end(self) -> None:
+        """Answered, well or not."""
+        self._heard_at = time.monotonic()
+        self.busy -= 1
+
+    async def _watch(self) -> None:
+        """One for all calls: a limit of its own for each would take a tenth of what it costs."""
+        while self.is_live:
+            await asyncio.sleep(min(self.silence_s / 4, 5))
+            if self.busy and time.monotonic() - self._heard_at > self.silence_s:
+                self.is_silent = True
+                self.drop()
 
     def drop(self) -> None:
         self.is_live = False
         self.connection.abort()
+
+    def close(self) -> None:
+        self.is_live = False
+        self._watched.cancel()
+        self.connection.close()
 
 
 class SshLines:
@@ -143,8 +182,7 @@ class SshLines:
 
     async def close(self) -> None:
         for line in self._lines:
-            line.is_live = False
-            line.connection.close()
+            line.close()
         self._lines = []
 
 
@@ -174,7 +212,7 @@ async def opened_line(server: SshServer) -> Line:
         except BaseException:
             connection.abort()
             raise
-        return Line(connection, sftp)
+        return Line(connection, sftp, server.silence_s)
     except asyncssh.HostKeyNotVerifiable as exc:
         raise _wrong_host_key(server, gate.shown) from exc
     except asyncssh.PermissionDenied as exc:

@@ -1,0 +1,141 @@
+"""Stores of other kinds: whole recorded runs, and bare loops of the same library that take the same
+steps at the server (a hidden file, flushed, read back, renamed, looked at), without records.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import os
+from collections.abc import Awaitable, Callable, Iterable
+from pathlib import Path
+from typing import Any
+
+import asyncssh
+from asyncssh.sftp import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE
+
+from bench.common import PART, cpu, folder, landing
+from bench.ours import recorded
+from pinecart.core.checksum import crc_of
+
+WIDTH, TIME = 16, 1_700_000_000
+MAKE = FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL
+
+
+def _far(told: str, where: str) -> dict[str, Any]:
+    """The spec of the store, at a folder of its own."""
+    spec: dict[str, Any] = json.loads(told)
+    spec["root"] = f"{spec['root']}/{where}"
+    Path(spec["root"]).mkdir(exist_ok=True)
+    return spec | {"name": "b", "allowed": ["127.0.0.0/8"]}
+
+
+def engine_kind_put(told: str, path: Path) -> float:
+    far = _far(told, f"ours-{os.getpid()}")
+    return recorded(folder(path), far, {"from": "pine://a/", "to": "pine://b/"})[0]
+
+
+def engine_kind_get(told: str, path: Path) -> float:
+    far = _far(told, "") | {"root": str(path), "name": "a"}
+    with landing(path) as there:
+        near = folder(Path(there)) | {"name": "b"}
+        return recorded(far, near, {"from": "pine://a/", "to": "pine://b/"})[0]
+
+
+async def _each(todo: Iterable[Any], work: Callable[[Any], Awaitable[None]], width: int) -> None:
+    items = iter(todo)
+
+    async def one() -> None:
+        for item in items:
+            await work(item)
+
+    await asyncio.gather(*(one() for _ in range(width)))
+
+
+def _pieces(files: list[Path]) -> list[tuple[Path, int, int]]:
+    return [
+        (file, at, min(PART, file.stat().st_size - at))
+        for file in files
+        for at in range(0, max(file.stat().st_size, 1), PART)
+    ]
+
+
+@contextlib.asynccontextmanager
+async def _signed_in(spec: dict[str, Any]) -> Any:
+    key = asyncssh.import_private_key(spec["private_key"])
+    async with asyncssh.connect(
+        spec["host"],
+        int(spec["port"]),
+        config=None,
+        known_hosts=None,
+        username=spec["user"],
+        client_keys=[key],
+        agent_path=None,
+        encryption_algs=["aes128-gcm@openssh.com"],
+        compression_algs=None,
+    ) as connection:
+        yield await connection.start_sftp_client(path_encoding=None)
+
+
+def bare_sftp_put(told: str, path: Path) -> float:
+    spec = _far(told, f"bare-{os.getpid()}")
+    root, attrs = spec["root"].encode(), asyncssh.SFTPAttrs(atime=TIME, mtime=TIME)
+
+    async def main() -> float:
+        async with _signed_in(spec) as sftp:
+            began = cpu()
+
+            async def put(file: Path) -> None:
+                hidden, name = root + b"/." + os.fsencode(file.name), os.fsencode(file.name)
+                made = await sftp.open(hidden, MAKE, encoding=None)
+
+                async def piece(item: tuple[Path, int, int]) -> None:
+                    with file.open("rb") as near:
+                        body = os.pread(near.fileno(), item[2], item[1])
+                    await made.write(body, item[1])
+                    assert crc_of(await made.read(item[2], item[1])) == crc_of(body)
+
+                await _each(_pieces([file]), piece, 4)
+                await made.fsync()
+                await made.setstat(attrs)
+                await made.close()
+                await sftp.rename(hidden, root + b"/" + name)
+                await sftp.lstat(root + b"/" + name)
+
+            await _each(sorted(path.iterdir()), put, WIDTH)
+            return cpu() - began
+
+    return asyncio.run(main())
+
+
+def bare_sftp_get(told: str, path: Path) -> float:
+    spec = json.loads(told)
+    root = os.fsencode(path)
+
+    async def main() -> float:
+        with landing(path) as there:
+            async with _signed_in(spec) as sftp:
+                began = cpu()
+
+                async def get(file: Path) -> None:
+                    name = root + b"/" + os.fsencode(file.name)
+                    made = await sftp.open(name, FXF_READ, encoding=None)
+                    await made.stat()
+                    fd = os.open(f"{there}/{file.name}", os.O_WRONLY | os.O_CREAT, 0o600)
+
+                    async def piece(item: tuple[Path, int, int]) -> None:
+                        body = await made.read(item[2], item[1])
+                        crc_of(body)
+                        os.pwrite(fd, body, item[1])
+
+                    await _each(_pieces([file]), piece, 4)
+                    await asyncio.to_thread(os.fsync, fd)
+                    os.close(fd)
+                    await made.close()
+                    await sftp.lstat(name)
+
+                await _each(sorted(path.iterdir()), get, WIDTH)
+                return cpu() - began
+
+    return asyncio.run(main())
