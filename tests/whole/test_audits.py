@@ -63,7 +63,7 @@ def test_exactly_what_was_spoilt_is_found_and_made_right(shared, folders):
     with shared.client() as cart:
         clean = ended(cart, cart.start_audit("audited-closely", depth="content"))
         assert (clean["outcome"], clean["findings"]) == ("clean", 0)
-        assert f"and content: {FILES} files" in clean["sentence"]
+        assert f"and content: {FILES:,} files" in clean["sentence"]
         expected = spoil(there)
         audit = ended(cart, cart.start_audit("audited-closely", depth="content"))
         assert findings(cart, audit) == expected

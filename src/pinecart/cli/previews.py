@@ -178,7 +178,8 @@ def _estimated(estimate: JsonObject) -> list[str]:
         lines.append(f"It would take about {span(max(1, estimate['seconds']))}, by {runs}.")
     for store in estimate["stores"]:
         cost = f", which cost {store['cost']}" if store["cost"] is not None else ""
-        lines.append(f"About {store['requests']:,} requests to {store['store']}{cost}.")
+        requests = "one request" if store["requests"] == 1 else f"{store['requests']:,} requests"
+        lines.append(f"About {requests} to {store['store']}{cost}.")
     return lines
 
 

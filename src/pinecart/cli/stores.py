@@ -28,19 +28,25 @@ def store() -> None:
 def store_fields(forms: JsonObject) -> list[Field]:
     """Those of all kinds of store; of one that not all have it is said which."""
     kinds = forms["stores"]
-    having: dict[str, list[str]] = {}
-    found: dict[str, Field] = {}
+    alike: dict[str, list[tuple[Field, list[str]]]] = {}  # by name, then by what they ask for
     for kind in kinds:
         for field in kind["fields"]:
-            having.setdefault(field["name"], []).append(kind["kind"])
-            found.setdefault(field["name"], field)
-    for name, field in found.items():
-        of = having[name]
-        named = ", ".join(of)
-        is_everywhere = len(of) == len(kinds)
-        prefix = "" if is_everywhere else f"{named}: "
-        found[name] = field | {"of": prefix}
-    return list(found.values())
+            told = alike.setdefault(field["name"], [])
+            same = next((of for known, of in told if known["help"] == field["help"]), None)
+            if same is None:
+                told.append((field, [kind["kind"]]))
+            else:
+                same.append(kind["kind"])
+    return [_of_kinds(told, len(kinds)) for told in alike.values()]
+
+
+def _of_kinds(told: list[tuple[Field, list[str]]], kinds: int) -> Field:
+    """One field, whichever kinds have it: what it asks for may be another thing in each."""
+    (first, of), *others = told
+    if not others:
+        return first | {"of": "" if len(of) == kinds else f"{', '.join(of)}: "}
+    words = "; ".join(f"{', '.join(of)}: {field['help'].rstrip('.')}" for field, of in told)
+    return first | {"of": "", "help": f"{words}.", "example": "", "default": ""}
 
 
 def _fields_to_add(forms: JsonObject) -> list[Field]:

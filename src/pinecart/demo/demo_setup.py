@@ -5,6 +5,8 @@ stores and jobs in it.
 from __future__ import annotations
 
 import json
+import os
+import pwd
 import secrets
 import sys
 from collections.abc import Callable
@@ -13,7 +15,7 @@ from pathlib import Path
 import httpx
 
 from pinecart.client import Client, ClientError
-from pinecart.demo import letters, mishaps
+from pinecart.demo import letters, mishaps, museum
 from pinecart.demo.survey import arrive, make_survey
 from pinecart.json_object import JsonObject
 from pinecart.service.config.state import Options, StateFolder, write_whole
@@ -21,6 +23,7 @@ from pinecart.service.supervisor import Welcome, serve
 
 BUCKET, COPY_BUCKET = "larkfell", "larkfell-copy"
 FIRST_RUN_PER_SECOND = 10
+MUSEUM = 3  # its port, counted from the service's
 JOBS: list[JsonObject] = [
     {
         "job": "dawn-recordings",
@@ -91,10 +94,14 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
             token = _token(StateFolder(data), options.url, password)
             with Client(options.url, token) as client:
                 _set_up(client, configs, files, unhurried=unhurried, say=say)
+                _museum(client, files, port + MUSEUM, say=say)
+                say(NEXT)
         except ClientError as exc:
             say(f"The demo could not be set up: {exc.message} ({exc.code})")
 
     extra = [[sys.executable, "-m", "pinecart.standins", str(config)] for config in configs]
+    if museum.is_there():
+        extra.append(museum.made(files, port + MUSEUM))
     serve(StateFolder(data), options, extra=extra, ready=ready)
 
 
@@ -178,10 +185,28 @@ def _set_up(
             )
     _mishaps(client, configs[0], files, say=say)
     letters.await_first(client)
-    say(
-        "Next: pinecart start dawn-recordings --follow; pinecart demo arrive; and the same "
-        "start again."
-    )
+
+
+NEXT = (
+    "Next: pinecart start dawn-recordings --follow; pinecart demo arrive; and the same start again."
+)
+
+
+def _museum(client: Client, files: Path, port: int, *, say: Callable[[str], None]) -> None:
+    """A store by SFTP, a job to it and one run, where its server can be started."""
+    if not museum.is_there():
+        say(
+            f"A store by SFTP is left out: its server isn't installed. With {museum.PACKAGE} "
+            "installed (apt-get install), and the demo started again, it is there."
+        )
+        return
+    if museum.STORE not in {store["name"] for store in client.stores()}:
+        museum.add(client, files, port, pwd.getpwuid(os.geteuid()).pw_name)
+        client.define_job(museum.JOB)
+        number = client.start(museum.JOB["job"])["id"]
+        for _ in client.follow(number):
+            pass
+        say(f"{museum.JOB['job']}: {client.run(number)['sentence']}")
 
 
 def _mishaps(client: Client, office: Path, files: Path, *, say: Callable[[str], None]) -> None:

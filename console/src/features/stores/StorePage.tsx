@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Card, Col, Descriptions, Flex, Row, Tag, Typography } from 'antd'
 import { Link, useParams } from 'react-router'
 import type { Store } from '../../api/client'
+import { formsQuery } from '../../api/forms'
 import { inventoriesQuery, storesQuery } from '../../api/stores'
 import { UNDERLINED } from '../../parts/layout'
 import { Ago, Loaded, PageHead, useMay } from '../../parts/parts'
@@ -46,23 +47,24 @@ function Told({ store }: { store: Store }) {
   )
 }
 
+/** What its form was filled with, secrets aside. */
 function Facts({ store }: { store: Store }) {
+  const forms = useQuery(formsQuery())
+  const kind = forms.data?.stores.find((k) => k.kind === store.kind)
+  const told: Record<string, unknown> = store
   const facts = [
-    { key: 'kind', label: 'Kind', children: store.kind },
-    {
-      key: 'address',
-      label: 'Address',
-      children: (
-        <Typography.Text code style={{ overflowWrap: 'anywhere' }}>
-          {store.address}
-        </Typography.Text>
-      ),
-    },
-    {
-      key: 'root',
-      label: 'Confined to',
-      children: store.root || (store.shows_buckets ? 'all buckets' : 'this folder'),
-    },
+    { key: 'kind', label: 'Kind', children: kind?.title ?? store.kind },
+    ...(kind?.fields ?? [])
+      .filter((field) => told[field.name])
+      .map((field) => ({
+        key: field.name,
+        label: field.title,
+        children: (
+          <Typography.Text code style={{ overflowWrap: 'anywhere' }}>
+            {String(told[field.name])}
+          </Typography.Text>
+        ),
+      })),
     ...(store.secret_since
       ? [
           {

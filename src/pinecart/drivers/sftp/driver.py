@@ -129,7 +129,7 @@ FIELDS = (
         check=wrong_with,
         code="store.host-key-malformed",
     ),
-    root_field("Where the account lands"),
+    root_field("where the account lands"),
     LINKS,
     READ_BACK,
     CONNECT_S,
