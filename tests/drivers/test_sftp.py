@@ -12,7 +12,8 @@ import asyncssh
 import pytest
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Halting, Refused, SignInRefused, StoreError, Unsafe
+from pinecart.core.errors import Halting, Incomplete, Refused, SignInRefused, StoreError, Unsafe
+from pinecart.core.listing import Ascending
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store, try_store
 from pinecart.drivers.folder.store import FolderStore
@@ -43,7 +44,7 @@ class TestOpenSsh(StoreContract):
         await store.close()
 
 
-@pytest.mark.parametrize("refuses", ["", "replace", "flush", "times"])
+@pytest.mark.parametrize("refuses", ["", "replace", "flush", "times", "kinds"])
 class TestPythonServer(StoreContract):
     keeps_neither = True
 
@@ -87,6 +88,17 @@ async def test_another_host_key_is_refused_and_an_unknown_one_is_not_believed(pa
         assert caught.value.code == code
         await store.close()
     assert partner.logins == 0  # the password went to nobody
+
+
+@pytest.mark.parametrize("which", ["key", "other_key"])
+async def test_any_of_the_servers_keys_may_be_pinned_by_its_fingerprint_alone(partner, which):
+    pinned = getattr(partner, which).get_fingerprint()
+    spec = partner.spec(host_key=pinned, name="partner", allowed=["127.0.0.0/8"])
+    steps = await try_store(spec)
+    assert all(step.ok is not False for step in steps), steps
+    store = opened(partner.spec(host_key=pinned))
+    await store.check_place(b"")
+    await store.close()
 
 
 async def test_a_try_tells_the_host_key_and_each_step(partner):
@@ -249,6 +261,18 @@ def test_fifty_thousand_names_come_in_order_and_little_memory(server, tmp_path):
     )
     count, grown_kib = map(int, told.stdout.split())
     assert count == 50_000 and grown_kib < 30_000
+
+
+@pytest.mark.parametrize("lie", [b"../up", b"a/b", b"", b"nul\0", b"here"])
+async def test_a_server_that_lists_what_no_file_can_be_called_is_not_believed(partner, lie):
+    store = opened(partner.spec())
+    await put(store, b"here", b"1", if_absent=True)
+    partner.lies = [lie]
+    with pytest.raises(Incomplete):
+        check = Ascending("test")
+        async for page in store.list(b"larkfell/"):
+            list(check.check(page))
+    await store.close()
 
 
 @pytest.mark.parametrize("rule", ["refuse", "skip", "follow", "keep"])

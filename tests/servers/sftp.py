@@ -130,6 +130,14 @@ class _Plain(asyncssh.SFTPServer):
         self.server.happened("read")
         return super().read(file_obj, offset, size)
 
+    async def scandir(self, path: bytes):
+        async for entry in super().scandir(path):
+            if "kinds" in self.refuses:
+                entry.attrs.permissions = None
+            yield entry
+        for name in self.server.lies:
+            yield asyncssh.SFTPName(name, b"", asyncssh.SFTPAttrs(size=1, permissions=0o100644))
+
     def remove(self, path: bytes) -> None:
         super().remove(path)
         self.server.happened("remove")
@@ -153,7 +161,9 @@ class PythonSftp:
     def __init__(self, root: Path, refuses: frozenset[str] = frozenset()) -> None:
         self.port, self.password, self.logins = free_port(), "larkfell", 0
         self.most = 100  # lines at once
+        self.lies: list[bytes] = []  # names that it lists besides
         self.key = asyncssh.generate_private_key("ssh-ed25519")
+        self.other_key = asyncssh.generate_private_key("ecdsa-sha2-nistp256")
         self.connections: set[asyncssh.SSHServerConnection] = set()
         server = self
 
@@ -186,7 +196,7 @@ class PythonSftp:
             "127.0.0.1",
             self.port,
             server_factory=self._gate,
-            server_host_keys=[self.key],
+            server_host_keys=[self.key, self.other_key],
             sftp_factory=self._factory,
         )
 

@@ -13,11 +13,12 @@ import pytest
 from pinecart.standins.bucket_server import Behaviour
 from tests.whole.house import kill_one, until
 
-FILES = 100_000 if "PINECART_SOAK" in os.environ else 600
+FILES, WITHIN_S = (100_000, 900) if "PINECART_SOAK" in os.environ else (600, 90)
+pytestmark = pytest.mark.timeout(2 * WITHIN_S)
 
 
 def ended(cart, audit):
-    until(lambda: cart.audit(audit["id"])["state"] == "ended", 90)
+    until(lambda: cart.audit(audit["id"])["state"] == "ended", WITHIN_S)
     return cart.audit(audit["id"])
 
 
@@ -70,11 +71,11 @@ def test_exactly_what_was_spoilt_is_found_and_made_right(shared, folders):
         told = shared.run("audit", "repair", str(audit["id"]))
         assert "would copy 5, replace 5, remove 5" in told.stdout, told.stdout + told.stderr
         preview = cart.preview_repair(audit["id"])
-        until(lambda: cart.preview(preview["id"])["state"] == "ended", 60)
+        until(lambda: cart.preview(preview["id"])["state"] == "ended", WITHIN_S)
         run = cart.start_exactly(preview["id"])
-        until(lambda: cart.run(run["id"])["state"] == "held", 60)
+        until(lambda: cart.run(run["id"])["state"] == "held", WITHIN_S)
         cart.release(run["id"], cart.run(run["id"])["held"]["digest"])
-        until(lambda: cart.run(run["id"])["state"] == "ended", 60)
+        until(lambda: cart.run(run["id"])["state"] == "ended", WITHIN_S)
         done = cart.run(run["id"])["totals"]
         assert [done[d]["objects"] for d in ("copy", "replace", "remove")] == [5, 5, 5]
         again = ended(cart, cart.start_audit("audited-closely", depth="content"))
@@ -101,7 +102,7 @@ def test_two_places_are_audited_without_a_job_and_repaired(shared, folders):
     shared.standin.shelf.make("audit-places")
     with shared.client() as cart:
         run = cart.carry("pine://audit-here/d1/", "pine://office/audit-places/d1/")["run"]
-        until(lambda: cart.run(run["id"])["state"] == "ended", 60)
+        until(lambda: cart.run(run["id"])["state"] == "ended", WITHIN_S)
         places = ("pine://audit-here/d1/", "pine://office/audit-places/d1/")
         told = shared.run("audit", "start", *places, "--depth", "content")
         assert told.returncode == 0 and "✓ Both sides are the same" in told.stdout, told.stdout
@@ -112,9 +113,9 @@ def test_two_places_are_audited_without_a_job_and_repaired(shared, folders):
         assert told.returncode == 1 and "1 changed-since" in told.stdout  # the copy is remembered
         audit = cart.audits(job="carry")[0]
         preview = cart.preview_repair(audit["id"])
-        until(lambda: cart.preview(preview["id"])["state"] == "ended", 60)
+        until(lambda: cart.preview(preview["id"])["state"] == "ended", WITHIN_S)
         run = cart.start_exactly(preview["id"])
-        until(lambda: cart.run(run["id"])["state"] == "ended", 60)
+        until(lambda: cart.run(run["id"])["state"] == "ended", WITHIN_S)
         assert shared.run("audit", "start", *places, "--depth", "content").returncode == 0
 
 

@@ -7,6 +7,7 @@ import os
 import signal
 import subprocess
 import sys
+import time
 import zipfile
 from pathlib import Path
 
@@ -144,6 +145,7 @@ def test_records_of_the_version_before_are_taken_over(tmp_path):
         home.fresh_store("there", {"kept/by/hand": b""})
         here = home.fresh_store("here", {f"{n:02}": bytes(n) for n in range(40)})
         (here / "new").write_bytes(b"read within two seconds of its change")
+        os.utime(here / "new", (time.time() + 60,) * 2)  # whenever that is
         with home.client() as cart:
             cart.define_job(
                 {"job": "plain", "legs": [{"from": "pine://here/", "to": "pine://there/"}]}

@@ -10,7 +10,7 @@ from collections.abc import AsyncGenerator, Sequence
 from functools import partial
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Halting, Missing, Refused
+from pinecart.core.errors import Halting, Incomplete, Missing, Refused
 from pinecart.drivers.file_names import folder_entry
 from pinecart.drivers.patience import Patience
 from pinecart.drivers.remote_tree.facts import entry_of
@@ -20,6 +20,7 @@ from pinecart.drivers.remote_tree.remote_files import Kind, Named, RemoteFiles
 
 PAGE = 1000
 AHEAD = 6
+NO_NAMES = (b"", b".", b"..")
 Pages = AsyncGenerator[list[Entry], None]
 
 
@@ -64,6 +65,10 @@ class TreeWalk:
         ask = partial(self._files.names, path)
         found = []
         for name, seen in await self._patience.safely(ask):
+            if b"/" in name or b"\0" in name or name in NO_NAMES:
+                raise Incomplete(
+                    f"{self._files.name} lists a name that no file can have: {name!r}."
+                )
             full = path + b"/" + name if path else name
             if self._hidden.is_resumable(name):
                 continue

@@ -142,11 +142,18 @@ class SftpFiles:
     async def names(self, path: bytes) -> Sequence[Named]:
         line = await self._lines.least_busy()
         found: list[Named] = []
+        untold: list[bytes] = []  # some servers tell no kinds in their listings
         listing = line.sftp.scandir(self._path(path))
         async with contextlib.aclosing(cast("AsyncGenerator[Any, None]", listing)):
             while some := await self._on(line, path, lambda: _some(listing)):
                 found += [Named(name, _found(attrs)) for name, attrs in some]
-        return found
+                untold += [name for name, attrs in some if attrs.permissions is None]
+        if not untold:
+            return found
+        told = dict(found)
+        for name in untold:
+            told[name] = await self.look(path + b"/" + name if path else name)
+        return [Named(name, seen) for name, seen in told.items()]
 
     async def link_text(self, path: bytes) -> bytes:
         return await self._ask(path, lambda sftp: sftp.readlink(self._path(path)))
@@ -374,7 +381,7 @@ async def _some(listing: AsyncIterator[Any]) -> list[tuple[bytes, SFTPAttrs]]:
 
 def _found(attrs: SFTPAttrs) -> Found:
     mode = attrs.permissions
-    kind = _KINDS.get(st.S_IFMT(mode or 0), Kind.OTHER)
+    kind = Kind.FILE if mode is None else _KINDS.get(st.S_IFMT(mode), Kind.OTHER)
     modified = None if attrs.mtime is None else int(attrs.mtime) * SECOND_NS
     permissions = None if mode is None else st.S_IMODE(mode) & 0o777
     return Found(kind, attrs.size or 0, modified, permissions)

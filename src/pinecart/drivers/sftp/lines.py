@@ -32,6 +32,9 @@ CIPHERS = (
     "aes256-ctr",
 )
 KEEPALIVE_S = 15
+RSA = ("rsa-sha2-256", "rsa-sha2-512")
+ECDSA = ("ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521")
+HOST_KEYS = (("ssh-ed25519",), ECDSA, RSA)
 
 
 class SshServer(NamedTuple):
@@ -187,12 +190,15 @@ class SshLines:
 
 
 async def shown_host_key(server: SshServer) -> HostKey | None:
-    """Which key the server shows, whatever is pinned. Raises StoreError where it can't be reached;
-    None: it showed none.
+    """The pinned key, where the server shows it; else another that it shows; None: none. Nobody
+    signs in. Raises StoreError where it can't be reached.
     """
-    gate = _Gate(None)
+    gate = _Gate(server.host_key)
+    nobody = server._replace(user="", password="", private_key="")
     try:
-        connection = await _connected(server._replace(host_key=None), gate)
+        connection = await _connected(nobody, gate)
+    except asyncssh.PermissionDenied:  # it showed the pinned one
+        return gate.shown
     except asyncssh.HostKeyNotVerifiable:
         return gate.shown
     except (asyncssh.Error, OSError) as exc:
@@ -259,10 +265,34 @@ def _wrong_host_key(server: SshServer, shown: HostKey | None) -> Halting:
 
 
 async def _connected(server: SshServer, gate: _Gate) -> asyncssh.SSHClientConnection:
+    """With the pinned one of the server's host keys, which may have several."""
+    first: asyncssh.HostKeyNotVerifiable | None = None
+    for algorithms in _offers(server.host_key):
+        try:
+            return await _signed_in(server, gate, algorithms)
+        except asyncssh.HostKeyNotVerifiable as exc:
+            first = first or exc
+        except asyncssh.KeyExchangeFailed:
+            if first is None:
+                raise
+    assert first is not None
+    raise first
+
+
+def _offers(pinned: HostKey | None) -> list[tuple[str, ...]]:
+    """Which kinds of host key are asked for, one after another; none: the server chooses."""
+    if pinned is None:
+        return [()]
+    if pinned.algorithm:
+        return [_signatures(pinned.algorithm)]
+    return [(), *HOST_KEYS]
+
+
+async def _signed_in(
+    server: SshServer, gate: _Gate, algorithms: tuple[str, ...]
+) -> asyncssh.SSHClientConnection:
     """Nothing of this machine's own SSH set-up is read: no configuration, no agent, no keys."""
     keys = server.client_keys()
-    pinned = server.host_key
-    algorithms = _signatures(pinned.algorithm) if pinned and pinned.algorithm else ()
     async with asyncio.timeout(server.connect_s * 2):
         sock = await _socket(server)
         try:
@@ -291,9 +321,9 @@ async def _connected(server: SshServer, gate: _Gate) -> asyncssh.SSHClientConnec
     return connection
 
 
-def _signatures(algorithm: str) -> list[str]:
+def _signatures(algorithm: str) -> tuple[str, ...]:
     """By which a key of this kind may sign: never SHA-1."""
-    return ["rsa-sha2-256", "rsa-sha2-512"] if algorithm == "ssh-rsa" else [algorithm]
+    return RSA if algorithm == "ssh-rsa" else (algorithm,)
 
 
 async def _socket(server: SshServer) -> socket.socket:
