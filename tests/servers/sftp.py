@@ -12,13 +12,12 @@ import signal
 import socket
 import subprocess
 import threading
-import time
 from collections import Counter
 from pathlib import Path
 
 import asyncssh
 
-from tests.whole.house import pids_of
+from tests.whole.house import pids_of, until
 
 SSHD = "/usr/sbin/sshd"
 USER = pwd.getpwuid(os.geteuid()).pw_name
@@ -70,11 +69,12 @@ class OpenSsh:
     def start(self) -> None:
         command = [SSHD, "-D", "-f", str(self.home / "sshd_config"), "-E", str(self.home / "log")]
         self.process = subprocess.Popen(command, start_new_session=True)
-        for _ in range(200):
-            with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port)):
-                return
-            time.sleep(0.05)
-        raise AssertionError((self.home / "log").read_text()[-2000:])
+        until(self.answers, what="the SSH server to answer")
+
+    def answers(self) -> bool:
+        with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port)):
+            return True
+        return False
 
     def stop(self) -> None:
         """And all of its sessions."""

@@ -9,7 +9,7 @@ from pinecart.core.entries import LINK, Entry
 from pinecart.core.errors import Missing
 from pinecart.core.folding import Folding
 from pinecart.core.ports import Abilities
-from pinecart.drivers.remote_tree.remote_files import Found, Kind
+from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
 from pinecart.json_object import JsonObject
 
 
@@ -44,12 +44,12 @@ class TreeFacts(NamedTuple):
         )
 
 
-def entry_of(key: bytes, found: Found, *, links: str = "") -> Entry:
+def entry_of(key: bytes, found: FileLook, *, links: str = "") -> Entry:
     """links: "keep": a link is one of its own."""
     entry = Entry(key, found.size, found.modified_ns)
-    if found.kind is Kind.FILE:
+    if found.kind is FileKind.FILE:
         return entry
-    if found.kind is Kind.LINK and links == "keep":
+    if found.kind is FileKind.LINK and links == "keep":
         return entry._replace(kind=LINK)
     return entry._replace(fault="not-a-file")
 

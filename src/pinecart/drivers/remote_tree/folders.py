@@ -9,9 +9,9 @@ import time
 
 from pinecart.core.errors import Missing, Refused, Taken, Unsafe
 from pinecart.core.places import show
-from pinecart.drivers.patience import Patience
+from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.remote_tree.links import TreeLinks
-from pinecart.drivers.remote_tree.remote_files import Kind, RemoteFiles
+from pinecart.drivers.remote_tree.remote_files import FileKind, RemoteFiles
 
 KNOWN_S = 10.0  # so long a folder is taken for one without another look
 MOST_KNOWN = 10_000
@@ -20,8 +20,8 @@ MOST_KNOWN = 10_000
 class TreeFolders:
     """Remembers for a while which ones were seen."""
 
-    def __init__(self, files: RemoteFiles, links: TreeLinks, patience: Patience) -> None:
-        self._files, self._links, self._patience = files, links, patience
+    def __init__(self, files: RemoteFiles, links: TreeLinks, retries: BusyRetries) -> None:
+        self._files, self._links, self._retries = files, links, retries
         self._seen: dict[bytes, float] = {}
         self._one_at_a_time = asyncio.Lock()
 
@@ -37,15 +37,15 @@ class TreeFolders:
             return
         await self._enter(path.rpartition(b"/")[0], create)
         try:
-            found = await self._patience.safely(lambda: self._files.look(path))
+            found = await self._retries.safely(lambda: self._files.look(path))
         except Missing:
             if not create:
                 raise
-            await self._patience.safely(lambda: self._make(path))
-            found = await self._patience.safely(lambda: self._files.look(path))
-        if found.kind is Kind.LINK:
+            await self._retries.safely(lambda: self._make(path))
+            found = await self._retries.safely(lambda: self._files.look(path))
+        if found.kind is FileKind.LINK:
             found = await self._links.followed(path)
-        if found.kind is not Kind.FOLDER:
+        if found.kind is not FileKind.FOLDER:
             self._refuse(path, found.kind, create)
         if len(self._seen) > MOST_KNOWN:
             self._seen.clear()
@@ -57,11 +57,11 @@ class TreeFolders:
         except Taken:
             """Somebody made it meanwhile; the look that follows tells what it is."""
 
-    def _refuse(self, path: bytes, kind: Kind, create: bool) -> None:
+    def _refuse(self, path: bytes, kind: FileKind, create: bool) -> None:
         named = f"pine://{self._files.name}/{show(path)}"
-        if kind is Kind.FILE and not create:
+        if kind is FileKind.FILE and not create:
             raise Missing(f"{named} is a file: nothing lies below it.")
-        if kind is Kind.LINK:
+        if kind is FileKind.LINK:
             raise Unsafe(f"{named} is a link, which is not followed.", code="not-a-file")
         raise Refused(
             f"{named} is a {kind}, so nothing can lie below it.", code="store.not-a-folder"

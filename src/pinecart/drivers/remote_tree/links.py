@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import cast
 
 from pinecart.core.errors import Missing, Refused
-from pinecart.drivers.remote_tree.remote_files import Found, Kind, RemoteFiles, RemoteLinks
+from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, RemoteFiles, RemoteLinks
 
 
 class TreeLinks:
@@ -22,9 +22,9 @@ class TreeLinks:
     def _server(self) -> RemoteLinks:
         return cast("RemoteLinks", self._files)
 
-    async def followed(self, path: bytes) -> Found:
+    async def followed(self, path: bytes) -> FileLook:
         """What a link leads to, where it is followed and stays in the root; else the link."""
-        a_link = Found(Kind.LINK)
+        a_link = FileLook(FileKind.LINK)
         if self.rule != "follow":
             return a_link
         try:

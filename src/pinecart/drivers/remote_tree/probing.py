@@ -7,9 +7,9 @@ import secrets
 
 from pinecart.core.errors import Busy, Halting, Missing, StoreError, Taken
 from pinecart.core.folding import TELLING, Folding, other_spellings
-from pinecart.drivers.patience import Patience
+from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.remote_tree.facts import TreeFacts
-from pinecart.drivers.remote_tree.remote_files import Given, Kind, RemoteFiles
+from pinecart.drivers.remote_tree.remote_files import FileKind, Given, RemoteFiles
 
 ODD_NS = 1_599_999_999_987_654_321  # what a coarser clock can't keep
 COARSEST_NS = 2_000_000_000
@@ -18,8 +18,8 @@ COARSEST_NS = 2_000_000_000
 class TreeProber:
     """Asks once."""
 
-    def __init__(self, files: RemoteFiles, patience: Patience) -> None:
-        self._files, self._patience = files, patience
+    def __init__(self, files: RemoteFiles, retries: BusyRetries) -> None:
+        self._files, self._retries = files, retries
 
     async def find_out(self, path: bytes) -> TreeFacts:
         """In this folder, or the nearest one above that is there. What can't be found out, since
@@ -30,7 +30,7 @@ class TreeProber:
         mark = f".pinecart-probe-{secrets.token_hex(8)}".encode()
         one, other = (_in(path, mark + b"-" + end) for end in (TELLING.encode(), b"2"))
         try:
-            return await self._patience.safely(lambda: self._asked(path, one, other))
+            return await self._retries.safely(lambda: self._asked(path, one, other))
         except Busy:
             raise
         except Halting:
@@ -44,7 +44,7 @@ class TreeProber:
 
     async def _is_missing(self, path: bytes) -> bool:
         try:
-            await self._patience.safely(lambda: self._files.look(path))
+            await self._retries.safely(lambda: self._files.look(path))
         except Missing:
             return True
         return False
@@ -78,7 +78,7 @@ class TreeProber:
             raise
         except StoreError:
             return False
-        return found.kind is Kind.FILE and other.rpartition(b"/")[2] not in names
+        return found.kind is FileKind.FILE and other.rpartition(b"/")[2] not in names
 
     async def _guards(self, one: bytes, other: bytes) -> bool:
         """Whether a rename over what is there is refused by the server itself."""

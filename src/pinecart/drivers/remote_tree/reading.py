@@ -16,12 +16,18 @@ from pinecart.core.errors import Busy, Changed, Taken, Unsafe
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.places import show
 from pinecart.core.ports import HELD_BYTES, Reading, WriteStamp
+from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.file_names import folder_entry, must_be_safe
-from pinecart.drivers.patience import Patience
 from pinecart.drivers.remote_tree.facts import entry_of
 from pinecart.drivers.remote_tree.folders import TreeFolders
 from pinecart.drivers.remote_tree.links import TreeLinks
-from pinecart.drivers.remote_tree.remote_files import Found, How, Kind, RemoteFile, RemoteFiles
+from pinecart.drivers.remote_tree.remote_files import (
+    FileKind,
+    FileLook,
+    How,
+    RemoteFile,
+    RemoteFiles,
+)
 
 T = TypeVar("T")
 
@@ -29,8 +35,8 @@ T = TypeVar("T")
 class KeptOpen:
     """A file that is opened again where its line was cut."""
 
-    def __init__(self, files: RemoteFiles, path: bytes, how: How, patience: Patience) -> None:
-        self._files, self._path, self._how, self._patience = files, path, how, patience
+    def __init__(self, files: RemoteFiles, path: bytes, how: How, retries: BusyRetries) -> None:
+        self._files, self._path, self._how, self._retries = files, path, how, retries
         self._stack = contextlib.AsyncExitStack()
         self._file: RemoteFile | None = None
         self._opening = asyncio.Lock()
@@ -48,7 +54,7 @@ class KeptOpen:
                     await self.close()
                 raise
 
-        return await self._patience.safely(once)
+        return await self._retries.safely(once)
 
     async def _open(self) -> RemoteFile:
         file = await self._stack.enter_async_context(self._files.open(self._path, self._how))
@@ -66,9 +72,9 @@ class TreeReader:
     """Opens what is a regular file, and links by their rule."""
 
     def __init__(
-        self, files: RemoteFiles, links: TreeLinks, folders: TreeFolders, patience: Patience
+        self, files: RemoteFiles, links: TreeLinks, folders: TreeFolders, retries: BusyRetries
     ) -> None:
-        self._files, self._links, self._folders, self._patience = files, links, folders, patience
+        self._files, self._links, self._folders, self._retries = files, links, folders, retries
 
     async def look(self, key: bytes) -> Entry:
         """What lies there now. Raises Missing, Unsafe."""
@@ -77,18 +83,18 @@ class TreeReader:
         must_be_safe(path, self._files.name)
         await self._folders.enter(path.rpartition(b"/")[0])
         found = await self.seen(path)
-        if is_folder and found.kind is Kind.FOLDER:
+        if is_folder and found.kind is FileKind.FOLDER:
             return folder_entry(key)
         entry = entry_of(key, found, links=self._links.rule)
         if entry.fault:
             raise Unsafe(f"{self.named(key)} is not a regular file.", code="not-a-file")
         return entry
 
-    async def seen(self, path: bytes) -> Found:
-        found = await self._patience.safely(lambda: self._files.look(path))
+    async def seen(self, path: bytes) -> FileLook:
+        found = await self._retries.safely(lambda: self._files.look(path))
         return (
             await self._links.followed(path)
-            if found.kind is Kind.LINK and self._links.rule == "follow"
+            if found.kind is FileKind.LINK and self._links.rule == "follow"
             else found
         )
 
@@ -104,13 +110,13 @@ class TreeReader:
         must_be_safe(key, self._files.name)
         await self._folders.enter(key.rpartition(b"/")[0])
         if entry.is_link:
-            text = await self._patience.safely(lambda: self._links.text(key))
+            text = await self._retries.safely(lambda: self._links.text(key))
             yield HeldTreeFile(self, entry, text, None)
             return
         if entry.size <= HELD_BYTES:
             yield await self._held(key, entry)
             return
-        kept = KeptOpen(self._files, key, How.READ, self._patience)
+        kept = KeptOpen(self._files, key, How.READ, self._retries)
         try:
             now = await kept.do(lambda file: file.look())
             opened = entry_of(key, now)
@@ -121,7 +127,7 @@ class TreeReader:
 
     async def _held(self, key: bytes, entry: Entry) -> Reading:
         """A small file is read at once, and was the same before and after."""
-        found, body = await self._patience.safely(lambda: self._files.read_whole(key, entry.size))
+        found, body = await self._retries.safely(lambda: self._files.read_whole(key, entry.size))
         opened = entry_of(key, found)
         self.must_be_same(opened, entry)
         return HeldTreeFile(self, opened, body, found)
@@ -152,7 +158,7 @@ class _Opened:
     card: WriteStamp | None = None
     content_type = ""
 
-    def __init__(self, reader: TreeReader, entry: Entry, found: Found | None) -> None:
+    def __init__(self, reader: TreeReader, entry: Entry, found: FileLook | None) -> None:
         self._reader, self.entry, self._found = reader, entry, found
         self.metadata, self.headers = dict[str, str](), dict[str, str]()
 
@@ -170,7 +176,9 @@ class _Opened:
 class HeldTreeFile(_Opened):
     """What was read whole when it was opened: a small file, a folder, a link's text."""
 
-    def __init__(self, reader: TreeReader, entry: Entry, body: bytes, found: Found | None) -> None:
+    def __init__(
+        self, reader: TreeReader, entry: Entry, body: bytes, found: FileLook | None
+    ) -> None:
         super().__init__(reader, entry, found)
         self._body = body
 
@@ -188,7 +196,7 @@ class HeldTreeFile(_Opened):
 class TreeFile(_Opened):
     """A large file, read in pieces."""
 
-    def __init__(self, reader: TreeReader, kept: KeptOpen, entry: Entry, found: Found) -> None:
+    def __init__(self, reader: TreeReader, kept: KeptOpen, entry: Entry, found: FileLook) -> None:
         super().__init__(reader, entry, found)
         self._kept = kept
 

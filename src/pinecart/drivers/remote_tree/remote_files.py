@@ -13,21 +13,21 @@ from enum import StrEnum
 from typing import NamedTuple, Protocol
 
 
-class Kind(StrEnum):
+class FileKind(StrEnum):
     FILE = "file"
     FOLDER = "folder"
     LINK = "link"
     OTHER = "other"  # a device, a pipe, what the protocol can't name
 
 
-class Found(NamedTuple):
+class FileLook(NamedTuple):
     """What a look tells of one name.
 
     modified_ns: as finely as the protocol has it; None: not told.   mode: permission bits.
     inode: the file's number there; 0: none.
     """
 
-    kind: Kind
+    kind: FileKind
     size: int = 0
     modified_ns: int | None = None
     mode: int | None = None
@@ -38,7 +38,7 @@ class Named(NamedTuple):
     """One name of a folder."""
 
     name: bytes
-    found: Found
+    found: FileLook
 
 
 class Given(NamedTuple):
@@ -59,7 +59,7 @@ class How(StrEnum):
 class RemoteFile(Protocol):
     """An opened file."""
 
-    async def look(self) -> Found: ...
+    async def look(self) -> FileLook: ...
     async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
         """Short only where the file ends. into: room that may be used for it."""
         ...
@@ -88,9 +88,9 @@ class RemoteFiles(Protocol):
         """All names of a folder, in any order, without `.` and `..`."""
         ...
 
-    async def look(self, path: bytes) -> Found: ...
+    async def look(self, path: bytes) -> FileLook: ...
     def open(self, path: bytes, how: How) -> AbstractAsyncContextManager[RemoteFile]: ...
-    async def read_whole(self, path: bytes, size: int) -> tuple[Found, bytes]:
+    async def read_whole(self, path: bytes, size: int) -> tuple[FileLook, bytes]:
         """A small file of about this size: what it is as it is opened, and its bytes; one more than
         `size` where it has more.
         """
@@ -128,7 +128,7 @@ class RemoteLinks(Protocol):
 
     async def link_text(self, path: bytes) -> bytes: ...
     async def make_link(self, path: bytes, text: bytes) -> None: ...
-    async def look_through(self, path: bytes) -> Found:
+    async def look_through(self, path: bytes) -> FileLook:
         """What the link leads to."""
         ...
 

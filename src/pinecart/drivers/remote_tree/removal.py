@@ -9,13 +9,13 @@ from collections.abc import Collection
 
 from pinecart.core.entries import Entry, same
 from pinecart.core.errors import Missing, Refused, StoreError, Taken
+from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.file_names import must_be_safe, parts_of, why_unsafe
-from pinecart.drivers.patience import Patience
 from pinecart.drivers.remote_tree.facts import entry_of
 from pinecart.drivers.remote_tree.folders import TreeFolders
 from pinecart.drivers.remote_tree.names import TreeNames
 from pinecart.drivers.remote_tree.reading import TreeReader
-from pinecart.drivers.remote_tree.remote_files import Kind, RemoteFiles
+from pinecart.drivers.remote_tree.remote_files import FileKind, RemoteFiles
 from pinecart.drivers.remote_tree.renaming import CertainRenames
 
 
@@ -26,23 +26,23 @@ class TreeRemover:
         folders: TreeFolders,
         reader: TreeReader,
         names: TreeNames,
-        patience: Patience,
+        retries: BusyRetries,
     ) -> None:
         self._files, self._folders, self._reader = files, folders, reader
-        self._names, self._patience = names, patience
-        self._renames = CertainRenames(files, patience)
+        self._names, self._retries = names, retries
+        self._renames = CertainRenames(files, retries)
 
     async def is_absent(self, key: bytes) -> bool:
         path = key.rstrip(b"/")
-        await self._patience.safely(lambda: self._files.look(b""))  # the root itself is there
+        await self._retries.safely(lambda: self._files.look(b""))  # the root itself is there
         if why_unsafe(path, self._files.name):
             return True  # no file of a folder has such a name
         try:
             await self._folders.enter(path.rpartition(b"/")[0])
-            found = await self._patience.safely(lambda: self._files.look(path))
+            found = await self._retries.safely(lambda: self._files.look(path))
         except Missing:
             return True
-        return (found.kind is Kind.FOLDER) != key.endswith(b"/")  # a folder is no file
+        return (found.kind is FileKind.FOLDER) != key.endswith(b"/")  # a folder is no file
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
         if key.endswith(b"/"):
@@ -61,11 +61,11 @@ class TreeRemover:
                 if tried == 1:
                     raise  # else it went by the try whose answer was lost
 
-        await self._patience.safely(once)
+        await self._retries.safely(once)
         return False
 
     async def _remove_folder(self, path: bytes) -> None:
-        await self._patience.safely(lambda: self._files.remove_folder(path))
+        await self._retries.safely(lambda: self._files.remove_folder(path))
         self._folders.forget(path)
 
     async def _exactly(self, key: bytes, expected: Entry) -> None:
@@ -83,7 +83,7 @@ class TreeRemover:
         await self._exactly(key, expected)
         await self._folders.enter(to.rpartition(b"/")[0], create=True)
         await self._renames.if_absent(key, to, expected.size)
-        found = await self._patience.safely(lambda: self._files.look(to))
+        found = await self._retries.safely(lambda: self._files.look(to))
         moved = entry_of(to, found, links="keep")
         if not same(moved, expected):
             await self._renames.if_absent(to, key, moved.size)
@@ -107,7 +107,7 @@ class TreeRemover:
                 await self._sweep_one(b"/".join(parts_of(prefix)))
 
     async def _sweep_one(self, path: bytes) -> None:
-        for name, _ in await self._patience.safely(lambda: self._files.names(path)):
+        for name, _ in await self._retries.safely(lambda: self._files.names(path)):
             if self._names.is_left(name):
                 with contextlib.suppress(Missing):
                     full = path + b"/" + name if path else name

@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable
 
 from pinecart.core.errors import Busy, Missing, Taken
-from pinecart.drivers.patience import Patience
-from pinecart.drivers.remote_tree.remote_files import Found, Kind, RemoteFiles
+from pinecart.drivers.busy_retries import BusyRetries
+from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, RemoteFiles
 
 
 class CertainRenames:
     """Each of them has happened, or has not, by the time it answers."""
 
-    def __init__(self, files: RemoteFiles, patience: Patience) -> None:
-        self._files, self._patience = files, patience
+    def __init__(self, files: RemoteFiles, retries: BusyRetries) -> None:
+        self._files, self._retries = files, retries
 
     async def if_absent(self, old: bytes, new: bytes, size: int) -> bool:
         """size: of what gets another name. True: the server itself sees to it that nothing is
@@ -43,18 +43,18 @@ class CertainRenames:
                 is_lost = True
                 raise
 
-        return await self._patience.safely(once)
+        return await self._retries.safely(once)
 
     async def _has_happened(self, old: bytes, new: bytes, size: int) -> bool:
         if await self._found(old) is not None:
             return False
         there = await self._found(new)
-        if there is None or (there.kind is Kind.FILE and there.size != size):
+        if there is None or (there.kind is FileKind.FILE and there.size != size):
             raise Taken(f"{self._files.name}: what was renamed is at neither name any more.")
         return True
 
-    async def _found(self, path: bytes) -> Found | None:
+    async def _found(self, path: bytes) -> FileLook | None:
         try:
-            return await self._patience.safely(lambda: self._files.look(path))
+            return await self._retries.safely(lambda: self._files.look(path))
         except Missing:
             return None

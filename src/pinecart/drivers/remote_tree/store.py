@@ -12,15 +12,15 @@ from pinecart.core.errors import PlaceLost
 from pinecart.core.places import show
 from pinecart.core.ports import Abilities, Level, Placed, Put, Reading, Stat, Uploads
 from pinecart.core.retry import Retry
+from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.file_names import parts_of, why_unsafe
-from pinecart.drivers.patience import Patience
 from pinecart.drivers.remote_tree.facts import TreeFacts, entry_of
 from pinecart.drivers.remote_tree.folders import TreeFolders
 from pinecart.drivers.remote_tree.links import TreeLinks
 from pinecart.drivers.remote_tree.names import TreeNames
 from pinecart.drivers.remote_tree.probing import TreeProber
 from pinecart.drivers.remote_tree.reading import TreeReader
-from pinecart.drivers.remote_tree.remote_files import Kind, RemoteFiles
+from pinecart.drivers.remote_tree.remote_files import FileKind, RemoteFiles
 from pinecart.drivers.remote_tree.removal import TreeRemover
 from pinecart.drivers.remote_tree.walking import TreeWalk
 from pinecart.drivers.remote_tree.writing import TreeWriter
@@ -36,17 +36,17 @@ class RemoteTreeStore:
         self.name = files.name
         self.most_at_once = int(spec.get("most_at_once") or 0)
         self._files = files
-        self._patience = patience = Patience(Retry(**spec.get("retry", {})))
+        self._retries = retries = BusyRetries(Retry(**spec.get("retry", {})))
         self._names = names = TreeNames(str(spec.get("service", "")), str(spec.get("run", 0)))
         self._links = links = TreeLinks(files, spec.get("links") or "refuse")
-        self._folders = folders = TreeFolders(files, links, patience)
-        self._reader = reader = TreeReader(files, links, folders, patience)
+        self._folders = folders = TreeFolders(files, links, retries)
+        self._reader = reader = TreeReader(files, links, folders, retries)
         reads_back = spec.get("read_back", "yes") != "no"
         self._writer = writer = TreeWriter(
-            files, folders, links, reader, names, patience, reads_back=reads_back
+            files, folders, links, reader, names, retries, reads_back=reads_back
         )
-        self._remover = TreeRemover(files, folders, reader, names, patience)
-        self._prober = TreeProber(files, patience)
+        self._remover = TreeRemover(files, folders, reader, names, retries)
+        self._prober = TreeProber(files, retries)
         self._probing = asyncio.Lock()
         writer.facts = TreeFacts.read(spec.get("abilities") or {})
 
@@ -73,7 +73,7 @@ class RemoteTreeStore:
         return why_unsafe(key.removesuffix(b"/"), self.name)
 
     def waits_for(self) -> str:
-        return self._patience.waits_for(self.name)
+        return self._retries.waits_for(self.name)
 
     @property
     def requests_sent(self) -> int:
@@ -93,8 +93,8 @@ class RemoteTreeStore:
         return f"{self._files.place()}/{show(prefix)}"
 
     async def check_place(self, prefix: bytes) -> None:
-        found = await self._patience.safely(lambda: self._files.look(b""))
-        if found.kind is not Kind.FOLDER:
+        found = await self._retries.safely(lambda: self._files.look(b""))
+        if found.kind is not FileKind.FOLDER:
             message = f"Store {self.name}: its root is no folder any more. Look at its address."
             raise PlaceLost(message, code="store.not-the-same")
 
@@ -111,7 +111,7 @@ class RemoteTreeStore:
 
     def _walk(self, *, folders: str = "", after: bytes = b"") -> TreeWalk:
         return TreeWalk(
-            self._files, self._links, self._patience, self._names, folders=folders, after=after
+            self._files, self._links, self._retries, self._names, folders=folders, after=after
         )
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
@@ -119,11 +119,11 @@ class RemoteTreeStore:
         await self._folders.enter(path)
         named = [n for n in await self._walk().names(path) if n.name > after]
         page = named[:limit]
-        folders = [n.name for n in page if n.found.kind is Kind.FOLDER]
+        folders = [n.name for n in page if n.found.kind is FileKind.FOLDER]
         entries = [
             entry_of(n.name, n.found, links=self._links.rule)
             for n in page
-            if n.found.kind is not Kind.FOLDER
+            if n.found.kind is not FileKind.FOLDER
         ]
         return Level(folders, entries, page[-1].name if len(named) > limit else b"")
 
@@ -141,7 +141,7 @@ class RemoteTreeStore:
     # --- writing and removing
 
     async def put(self, put: Put) -> Placed:
-        return await self._patience.once(lambda: self._writer.put(put))
+        return await self._retries.once(lambda: self._writer.put(put))
 
     async def clear_uploads(self, key: bytes, since: str) -> int:
         return await self._writer.clear_uploads(key)

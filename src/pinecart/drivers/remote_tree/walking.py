@@ -11,12 +11,12 @@ from functools import partial
 
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Halting, Incomplete, Missing, Refused
+from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.file_names import folder_entry
-from pinecart.drivers.patience import Patience
 from pinecart.drivers.remote_tree.facts import entry_of
 from pinecart.drivers.remote_tree.links import TreeLinks
 from pinecart.drivers.remote_tree.names import TreeNames
-from pinecart.drivers.remote_tree.remote_files import Kind, Named, RemoteFiles
+from pinecart.drivers.remote_tree.remote_files import FileKind, Named, RemoteFiles
 
 PAGE = 1000
 AHEAD = 6
@@ -35,13 +35,13 @@ class TreeWalk:
         self,
         files: RemoteFiles,
         links: TreeLinks,
-        patience: Patience,
+        retries: BusyRetries,
         hidden: TreeNames,
         *,
         folders: str = "",
         after: bytes = b"",
     ) -> None:
-        self._files, self._links, self._patience, self._hidden = files, links, patience, hidden
+        self._files, self._links, self._retries, self._hidden = files, links, retries, hidden
         self._folders, self._after = folders, after
 
     async def pages(self, path: bytes) -> Pages:
@@ -64,7 +64,7 @@ class TreeWalk:
         """Of one folder, in the order in which they are told; those of folders end in `/`."""
         ask = partial(self._files.names, path)
         found = []
-        for name, seen in await self._patience.safely(ask):
+        for name, seen in await self._retries.safely(ask):
             if b"/" in name or b"\0" in name or name in NO_NAMES:
                 raise Incomplete(
                     f"{self._files.name} lists a name that no file can have: {name!r}."
@@ -72,15 +72,15 @@ class TreeWalk:
             full = path + b"/" + name if path else name
             if self._hidden.is_resumable(name):
                 continue
-            if self._hidden.is_left(name) and seen.kind is Kind.FILE:
-                await self._patience.safely(partial(self._clear, full))
+            if self._hidden.is_left(name) and seen.kind is FileKind.FILE:
+                await self._retries.safely(partial(self._clear, full))
                 continue
-            if seen.kind is Kind.LINK:
+            if seen.kind is FileKind.LINK:
                 if self._links.rule == "skip":
                     continue
                 if self._follows:
                     seen = await self._links.followed(full)
-            told = name + b"/" if seen.kind is Kind.FOLDER else name
+            told = name + b"/" if seen.kind is FileKind.FOLDER else name
             found.append(Named(told, seen))
         found.sort(key=lambda named: named.name)
         return found

@@ -14,8 +14,8 @@ from pinecart.core.checksum import EMPTY, Crc64, crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Corrupt, Missing, StoreError, Taken, Unsafe
 from pinecart.core.ports import HELD_BYTES, Placed, Put, Reading, Uploads
+from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.file_names import folder_entry, leads_out, must_be_safe
-from pinecart.drivers.patience import Patience
 from pinecart.drivers.pieces import each_piece, piece_size
 from pinecart.drivers.remote_tree.facts import TreeFacts, entry_of
 from pinecart.drivers.remote_tree.folders import TreeFolders
@@ -23,10 +23,10 @@ from pinecart.drivers.remote_tree.links import TreeLinks
 from pinecart.drivers.remote_tree.names import TreeNames
 from pinecart.drivers.remote_tree.reading import KeptOpen, TreeReader
 from pinecart.drivers.remote_tree.remote_files import (
-    Found,
+    FileKind,
+    FileLook,
     Given,
     How,
-    Kind,
     RemoteFile,
     RemoteFiles,
 )
@@ -45,13 +45,13 @@ class TreeWriter:
         links: TreeLinks,
         reader: TreeReader,
         names: TreeNames,
-        patience: Patience,
+        retries: BusyRetries,
         *,
         reads_back: bool,
     ) -> None:
         self._files, self._folders, self._links = files, folders, links
-        self._reader, self._names, self._patience = reader, names, patience
-        self._renames = CertainRenames(files, patience)
+        self._reader, self._names, self._retries = reader, names, retries
+        self._renames = CertainRenames(files, retries)
         self._reads_back = reads_back
         self._left: set[bytes] = set()  # hidden paths that could not be taken away
         self.facts = TreeFacts()
@@ -75,7 +75,7 @@ class TreeWriter:
         await self._folders.enter(path, create=True)
         if put.extra.mode is not None:
             given = Given(mode=put.extra.mode)
-            await self._patience.safely(lambda: self._files.set(path, given))
+            await self._retries.safely(lambda: self._files.set(path, given))
         return Placed(folder_entry(put.key), "read-back", guarded=False, crc=EMPTY)
 
     async def _put_link(self, put: Put, text: bytes) -> Placed:
@@ -90,7 +90,7 @@ class TreeWriter:
         async with self._hidden(put.key) as hidden:
             await self._links.make(hidden, text)
             placed = await self._name(put, hidden, put.card.crc)
-            if await self._patience.safely(lambda: self._links.text(put.key)) != text:
+            if await self._retries.safely(lambda: self._links.text(put.key)) != text:
                 raise self._corrupt(put.key)
             return placed._replace(proof="read-back")
 
@@ -148,7 +148,7 @@ class TreeWriter:
         try:
             placed = await self._name(put, part, crc)
         except Taken:
-            await self._patience.safely(lambda: self._clear(part))
+            await self._retries.safely(lambda: self._clear(part))
             await journal.over(put.key)
             raise
         await journal.over(put.key)
@@ -161,8 +161,8 @@ class TreeWriter:
         part = known.encode("utf-8", "surrogateescape")
         if known and self._names.is_resumable_of(part.rpartition(b"/")[2], put.key):
             with contextlib.suppress(Missing):
-                found = await self._patience.safely(lambda: self._files.look(part))
-                if found.kind is Kind.FILE:
+                found = await self._retries.safely(lambda: self._files.look(part))
+                if found.kind is FileKind.FILE:
                     return part, found.size
         part = self._names.resumable(put.key)
         await journal.named(put.key, part.decode("utf-8", "surrogateescape"))
@@ -170,7 +170,7 @@ class TreeWriter:
 
     async def _fill(self, put: Put, source: Reading, part: bytes, step: int, *, had: int) -> str:
         """The CRC of all of it, once it is there, flushed, and proven by reading it again."""
-        kept = KeptOpen(self._files, part, How.AGAIN if had else How.MAKE, self._patience)
+        kept = KeptOpen(self._files, part, How.AGAIN if had else How.MAKE, self._retries)
 
         async def carry(_: int, start: int, size: int) -> str:
             crc = Crc64()
@@ -214,7 +214,7 @@ class TreeWriter:
             return Placed(Entry(put.key, put.size, kept), "read-back", guarded, crc)
         found = await self._seen_there(put)
         entry = entry_of(put.key, found, links=self._links.rule)
-        is_link = found.kind is Kind.LINK
+        is_link = found.kind is FileKind.LINK
         if not is_link and (entry.fault or found.size != put.size):
             raise self._corrupt(put.key)
         wanted, step_ns = put.card.modified_ns, self.facts.step_ns
@@ -230,16 +230,16 @@ class TreeWriter:
         is_plain = put.card.modified_ns is not None and not put.extra.link
         return self._reads_back and is_plain and facts.probed and facts.keeps_times
 
-    async def _seen_there(self, put: Put) -> Found:
+    async def _seen_there(self, put: Put) -> FileLook:
         """Some servers set the time of a file anew as it is closed: then it is given once more."""
-        look = lambda: self._files.look(put.key)  # noqa: E731
-        found = await self._patience.safely(look)
+        look = partial(self._files.look, put.key)
+        found = await self._retries.safely(look)
         wanted = put.card.modified_ns
-        if wanted is None or found.kind is not Kind.FILE:
+        if wanted is None or found.kind is not FileKind.FILE:
             return found
         if self.facts.keeps_times and not _near(found, wanted, self.facts.step_ns):
-            await self._patience.safely(lambda: self._files.set(put.key, Given(wanted)))
-            found = await self._patience.safely(look)
+            await self._retries.safely(lambda: self._files.set(put.key, Given(wanted)))
+            found = await self._retries.safely(look)
         return found
 
     async def _must_still_be(self, key: bytes, expected: Entry) -> None:
@@ -254,13 +254,13 @@ class TreeWriter:
         folder = key.rpartition(b"/")[0]
         try:
             await self._folders.enter(folder)
-            named = await self._patience.safely(lambda: self._files.names(folder))
+            named = await self._retries.safely(lambda: self._files.names(folder))
         except Missing:
             return 0
         mine = [n.name for n in named if self._names.is_resumable_of(n.name, key)]
         for name in mine:
             path = folder + b"/" + name if folder else name
-            await self._patience.safely(partial(self._clear, path))
+            await self._retries.safely(partial(self._clear, path))
         return len(mine)
 
     def _corrupt(self, key: bytes) -> Corrupt:
@@ -286,5 +286,5 @@ def _given(put: Put) -> Given:
     return Given(put.card.modified_ns, put.extra.mode)
 
 
-def _near(found: Found, wanted_ns: int, step_ns: int) -> bool:
+def _near(found: FileLook, wanted_ns: int, step_ns: int) -> bool:
     return found.modified_ns is not None and abs(found.modified_ns - wanted_ns) < max(step_ns, 1)

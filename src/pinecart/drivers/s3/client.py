@@ -16,8 +16,8 @@ from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
 from pinecart.drivers.addresses import Allowed
+from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.http_message import HttpAnswer, Pieces
-from pinecart.drivers.patience import Patience
 from pinecart.drivers.s3.signing import UNSIGNED, Keys, encoded_path, encoded_query, signed
 from pinecart.drivers.s3.wire import (
     BUCKET_IN_HOST,
@@ -73,7 +73,7 @@ class S3Client:
         self.retry = retry
         self.now = now
         self._was_well, self._garbled = False, 0
-        self._patience = Patience(retry)
+        self._retries = BusyRetries(retry)
         self.system = (transport.origin, keys)
         self.signs_payload = signs_payload and not transport.is_tls
 
@@ -94,7 +94,7 @@ class S3Client:
             return f"{self.name} asked for a pause: {rest:.0f} s are left."
         if (silent := self._transport.silent_s) > SILENT_S:
             return f"{self.name} has not answered for {silent:.0f} s."
-        return self._patience.waits_for(self.name)
+        return self._retries.waits_for(self.name)
 
     def unfit(self, key: bytes) -> str:
         name = (self.root + key).partition(b"/")[2]
@@ -335,7 +335,7 @@ class S3Client:
 
     async def safely(self, call: Callable[[], Awaitable[T]], *, corrupted_too: bool = False) -> T:
         """Repeat a request that changes nothing."""
-        return await self._patience.safely(call, corrupted_too=corrupted_too)
+        return await self._retries.safely(call, corrupted_too=corrupted_too)
 
     async def close(self) -> None:
         await self._transport.close()

@@ -20,8 +20,8 @@ from asyncssh.sftp import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE, SFTPAttrs
 
 from pinecart.core.errors import Busy, Missing, Refused, StoreError, Taken
 from pinecart.core.places import show
-from pinecart.drivers.remote_tree.remote_files import Found, Given, How, Kind, Named
-from pinecart.drivers.sftp.lines import Line, SshLines, SshServer
+from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, Given, How, Named
+from pinecart.drivers.sftp.lines import SshLine, SshLines, SshServer
 
 T = TypeVar("T")
 AT_ONCE = 100  # names
@@ -35,7 +35,7 @@ _HOW = {
     How.MAKE: FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL,
     How.AGAIN: FXF_READ | FXF_WRITE | FXF_CREAT,
 }
-_KINDS = {st.S_IFREG: Kind.FILE, st.S_IFDIR: Kind.FOLDER, st.S_IFLNK: Kind.LINK}
+_KINDS = {st.S_IFREG: FileKind.FILE, st.S_IFDIR: FileKind.FOLDER, st.S_IFLNK: FileKind.LINK}
 _REASONS: tuple[tuple[type[asyncssh.SFTPError], type[StoreError], str, str], ...] = (
     (asyncssh.SFTPNoSuchFile, Missing, "store.missing", "There is no such file or folder."),
     (asyncssh.SFTPNoSuchPath, Missing, "store.missing", "There is no such file or folder."),
@@ -101,7 +101,7 @@ class SftpFiles:
         line = await self._lines.least_busy()
         return await self._on(line, path, lambda: call(line.sftp))
 
-    async def _on(self, line: Line, path: bytes, call: Callable[[], Awaitable[T]]) -> T:
+    async def _on(self, line: SshLine, path: bytes, call: Callable[[], Awaitable[T]]) -> T:
         """On this very line; the library's errors become ours."""
         self.requests += 1
         line.begin()
@@ -112,7 +112,7 @@ class SftpFiles:
         finally:
             line.end()
 
-    def _tell(self, exc: Exception, path: bytes, line: Line) -> NoReturn:
+    def _tell(self, exc: Exception, path: bytes, line: SshLine) -> NoReturn:
         named = f"pine://{self.name}/{show(path)}"
         if line.is_silent:
             message = f"{self.name} has not answered for {line.silence_s:.0f} s. It is tried again."
@@ -133,7 +133,7 @@ class SftpFiles:
 
     # --- looking
 
-    async def look(self, path: bytes) -> Found:
+    async def look(self, path: bytes) -> FileLook:
         whole = self._path(path)
         if not path:  # the root may be reached by a link
             return _found(await self._ask(path, lambda sftp: sftp.stat(whole)))
@@ -158,7 +158,7 @@ class SftpFiles:
     async def link_text(self, path: bytes) -> bytes:
         return await self._ask(path, lambda sftp: sftp.readlink(self._path(path)))
 
-    async def look_through(self, path: bytes) -> Found:
+    async def look_through(self, path: bytes) -> FileLook:
         return _found(await self._ask(path, lambda sftp: sftp.stat(self._path(path))))
 
     async def real_path(self, path: bytes) -> bytes:
@@ -209,7 +209,7 @@ class SftpFiles:
         except StoreError:
             """A handle that can't be closed goes with its line; what was written is looked at."""
 
-    async def read_whole(self, path: bytes, size: int) -> tuple[Found, bytes]:
+    async def read_whole(self, path: bytes, size: int) -> tuple[FileLook, bytes]:
         async with self._handles:
             file = await self._opened_as(path, How.READ, in_blocks=size >= PACKET)
             try:
@@ -230,7 +230,7 @@ class SftpFiles:
             finally:
                 await self._closed(file)
 
-    async def flush(self, line: Line, path: bytes, file: Any) -> None:
+    async def flush(self, line: SshLine, path: bytes, file: Any) -> None:
         """To the disk, where the server offers it (fsync@openssh.com)."""
         if not self._can_flush:
             return
@@ -324,7 +324,7 @@ class SftpFiles:
 class OpenedSftpFile:
     """A handle on the line that it was opened on."""
 
-    def __init__(self, files: SftpFiles, line: Line, path: bytes, file: Any) -> None:
+    def __init__(self, files: SftpFiles, line: SshLine, path: bytes, file: Any) -> None:
         self._files, self._line, self._path, self._file = files, line, path, file
 
     async def _do(self, call: Callable[[], Awaitable[T]]) -> T:
@@ -337,7 +337,7 @@ class OpenedSftpFile:
         if self._line.is_live:
             await self._do(self._file.close)
 
-    async def look(self) -> Found:
+    async def look(self) -> FileLook:
         return _found(await self._do(self._file.stat))
 
     async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
@@ -379,12 +379,12 @@ async def _some(listing: AsyncIterator[Any]) -> list[tuple[bytes, SFTPAttrs]]:
     return found
 
 
-def _found(attrs: SFTPAttrs) -> Found:
+def _found(attrs: SFTPAttrs) -> FileLook:
     mode = attrs.permissions
-    kind = Kind.FILE if mode is None else _KINDS.get(st.S_IFMT(mode), Kind.OTHER)
+    kind = FileKind.FILE if mode is None else _KINDS.get(st.S_IFMT(mode), FileKind.OTHER)
     modified = None if attrs.mtime is None else int(attrs.mtime) * SECOND_NS
     permissions = None if mode is None else st.S_IMODE(mode) & 0o777
-    return Found(kind, attrs.size or 0, modified, permissions)
+    return FileLook(kind, attrs.size or 0, modified, permissions)
 
 
 def _attrs(given: Given) -> SFTPAttrs | None:

@@ -99,7 +99,7 @@ class _Gate(asyncssh.SSHClient):
         return self._pinned is not None and self._pinned.is_that(self.shown)
 
 
-class Line:
+class SshLine:
     """One connection. busy: calls that are on their way.   silence_s: so long nothing may be heard
     while there are any; then it is given up, and is_silent.
     """
@@ -149,11 +149,11 @@ class SshLines:
 
     def __init__(self, server: SshServer) -> None:
         self.server = server
-        self._lines: list[Line] = []
+        self._lines: list[SshLine] = []
         self._most = MOST_LINES
         self._opening = asyncio.Lock()
 
-    async def least_busy(self) -> Line:
+    async def least_busy(self) -> SshLine:
         """Raises StoreError where none can be opened."""
         while True:
             live = [line for line in self._lines if line.is_live]
@@ -207,7 +207,7 @@ async def shown_host_key(server: SshServer) -> HostKey | None:
     return gate.shown
 
 
-async def opened_line(server: SshServer) -> Line:
+async def opened_line(server: SshServer) -> SshLine:
     """Raises StoreError."""
     gate = _Gate(server.host_key)
     try:
@@ -218,7 +218,7 @@ async def opened_line(server: SshServer) -> Line:
         except BaseException:
             connection.abort()
             raise
-        return Line(connection, sftp, server.silence_s)
+        return SshLine(connection, sftp, server.silence_s)
     except asyncssh.HostKeyNotVerifiable as exc:
         raise _wrong_host_key(server, gate.shown) from exc
     except asyncssh.PermissionDenied as exc:

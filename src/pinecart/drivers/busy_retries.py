@@ -14,7 +14,7 @@ from pinecart.core.retry import Retry
 T = TypeVar("T")
 
 
-class Patience:
+class BusyRetries:
     """Of one store.   failed: why something is tried again just now; empty: nothing is."""
 
     def __init__(self, retry: Retry = Retry()) -> None:
