@@ -272,7 +272,9 @@ async def _connected(server: SshServer, gate: _Gate) -> asyncssh.SSHClientConnec
             return await _signed_in(server, gate, algorithms)
         except asyncssh.HostKeyNotVerifiable as exc:
             first = first or exc
-        except asyncssh.KeyExchangeFailed:
+        except asyncssh.PermissionDenied:
+            raise
+        except asyncssh.DisconnectError:  # it has no key of this kind: either side may say so first
             if first is None:
                 raise
     assert first is not None
