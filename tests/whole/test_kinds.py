@@ -64,7 +64,9 @@ def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, ssh, tmp_path, ki
     job_between(home, name, *(names if way == "there" else names[::-1]), rate=SLOW)
     with home.client() as cart:
         run = cart.start(name)["id"]
-    part = until(lambda: next((p for p in parts_below(target) if p.stat().st_size > 50 << 20), 0))
+    part = until(
+        lambda: next((p for p in parts_below(target) if p.stat().st_size > 50 << 20), 0), 100
+    )
     begun = part.stat().st_ino
     kill_one(home, run, "run")
     told = ended(home, run)

@@ -54,7 +54,7 @@ def room_taken() -> list[JsonObject]:
     ]
 
 
-_COUNTED: list[tuple[float, list[tuple[str, int]]]] = []  # when, and what was found
+_COUNTED: dict[str, tuple[float, list[tuple[str, int]]]] = {}  # folder → when, and what was found
 COUNTED_FOR_S = 300.0
 
 
@@ -62,10 +62,12 @@ def _table_sizes() -> list[tuple[str, int]]:
     """Each table with its indexes, in bytes (SQLite's dbstat). All pages of a large database are
     looked at for that: what was found holds for some minutes.
     """
-    now = time.monotonic()
-    if not _COUNTED or now - _COUNTED[0][0] > COUNTED_FOR_S:
-        _COUNTED[:] = [(now, _counted())]
-    return _COUNTED[0][1]
+    now, folder = time.monotonic(), str(STATE.root)
+    at, found = _COUNTED.get(folder, (0.0, []))
+    if not found or now - at > COUNTED_FOR_S:
+        found = _counted()
+        _COUNTED[folder] = now, found
+    return found
 
 
 def _counted() -> list[tuple[str, int]]:
