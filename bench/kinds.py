@@ -1,5 +1,5 @@
 """Stores of other kinds: whole recorded runs, and bare loops of the same library that take the same
-steps at the server (a hidden file, flushed, read back, renamed, looked at), without records.
+steps at the server (a hidden file, flushed, read back, renamed), without records.
 """
 
 from __future__ import annotations
@@ -101,7 +101,6 @@ def bare_sftp_put(told: str, path: Path) -> float:
                 await made.setstat(attrs)
                 await made.close()
                 await sftp.rename(hidden, root + b"/" + name)
-                await sftp.lstat(root + b"/" + name)
 
             await _each(sorted(path.iterdir()), put, WIDTH)
             return cpu() - began

@@ -12,7 +12,16 @@ import asyncssh
 import pytest
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Halting, Incomplete, Refused, SignInRefused, StoreError, Unsafe
+from pinecart.core.entries import fingerprint
+from pinecart.core.errors import (
+    Halting,
+    Incomplete,
+    Refused,
+    SignInRefused,
+    StoreError,
+    Taken,
+    Unsafe,
+)
 from pinecart.core.listing import Ascending
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store, try_store
@@ -20,8 +29,9 @@ from pinecart.drivers.folder.store import FolderStore
 from pinecart.drivers.sftp.driver import read_address
 from pinecart.drivers.sftp.host_key import host_key_of
 from tests.contracts.store import StoreContract, put
-from tests.runner.engine import QUICK
+from tests.runner.engine import QUICK, Journal
 from tests.servers.sftp import PythonSftp, openssh
+from tests.whole.house import until
 
 
 def opened(spec, **more):
@@ -44,7 +54,7 @@ class TestOpenSsh(StoreContract):
         await store.close()
 
 
-@pytest.mark.parametrize("refuses", ["", "replace", "flush", "times", "kinds"])
+@pytest.mark.parametrize("refuses", ["", "replace", "flush", "times", "kinds", "guarding"])
 class TestPythonServer(StoreContract):
     keeps_neither = True
 
@@ -67,13 +77,14 @@ def partner(tmp_path):
 LONG = bytes(range(256)) * (3 * HELD_BYTES // 256) + b"and a rest"
 
 
-async def long_put(store, tmp_path, name=b"long"):
+async def long_put(store, tmp_path, expected=None, **more):
     (tmp_path / "source").mkdir(exist_ok=True)
     (tmp_path / "source" / "long").write_bytes(LONG)
     source = FolderStore("source", str(tmp_path / "source"))
     async with source.open(b"long") as reading:
         stamp = WriteStamp("d", 1_700_000_000_000_000_000, "")
-        return await store.put(Put(b"larkfell/" + name, len(LONG), reading, stamp, if_absent=True))
+        asked = Put(b"larkfell/long", len(LONG), reading, stamp, expected is None, expected)
+        return await store.put(asked._replace(**more))
 
 
 # --- who it is
@@ -180,19 +191,29 @@ def test_addresses_as_they_are_pasted(pasted, fields):
 # --- lines that are cut, answers that are lost
 
 
-@pytest.mark.parametrize("what", ["write", "read", "rename", "remove"])
-async def test_a_line_that_is_cut_at_any_step_leaves_one_whole_file(partner, tmp_path, what):
-    store = opened(partner.spec())
+@pytest.mark.parametrize("refuses", ["", "replace"])
+@pytest.mark.parametrize("what", ["open", "write", "read", "rename", "remove"])
+async def test_a_line_that_is_cut_at_any_step_leaves_one_whole_file(tmp_path, what, refuses):
+    """What was there before is replaced, in one step or in several."""
+    there = tmp_path / "there" / "larkfell"
+    there.mkdir(parents=True)
+    with PythonSftp(tmp_path / "there", frozenset({refuses})) as partner:
+        await cut_at(partner, there, what)
+
+
+async def cut_at(partner, there, what):
+    store, tmp_path = opened(partner.spec()), there.parent.parent
     await store.probe(b"larkfell/")
+    before = (await put(store, b"long", b"before")).entry
     partner.cuts[what] = 2
     for _ in range(4):
         try:
-            placed = await long_put(store, tmp_path)
+            placed = await long_put(store, tmp_path, expected=before)
             break
         except StoreError as exc:
             assert exc.retry, exc
-    there = tmp_path / "there" / "larkfell"
     assert there.joinpath("long").read_bytes() == LONG and placed.crc == crc_of(LONG)
+    assert [path.name for path in there.iterdir()] == ["long"]
     async with store.open(b"larkfell/long") as reading:
         assert b"".join([chunk async for chunk in reading.chunks()]) == LONG
         await reading.verify()
@@ -226,6 +247,78 @@ async def test_a_server_that_gives_one_line_is_asked_over_that_one(partner, tmp_
     store = opened(partner.spec())
     await asyncio.gather(*(put(store, b"%d" % n, b"x", if_absent=True) for n in range(60)))
     assert len(partner.connections) == 1 and len(os.listdir(tmp_path / "there" / "larkfell")) == 60
+    await store.close()
+
+
+async def test_a_server_that_opens_few_files_at_once_is_waited_for(partner, tmp_path):
+    partner.handles = 3
+    store = opened(partner.spec(), retry={"times": 50, "first_s": 0.01, "longest_s": 0.02})
+    await store.probe(b"larkfell/")
+
+    async def one(n):
+        for _ in range(200):
+            try:
+                return await put(store, b"%d" % n, b"x", if_absent=True)
+            except StoreError as exc:
+                assert exc.retry, exc
+            await asyncio.sleep(0.01)
+
+    await asyncio.gather(*(one(n) for n in range(30)))
+    await store.close()
+    assert len(os.listdir(tmp_path / "there" / "larkfell")) == 30 and partner.handles == 3
+
+
+@pytest.mark.parametrize("left", [0, 5, len(LONG) - 3, len(LONG) + 1])
+async def test_a_part_file_of_any_length_is_gone_on_with(partner, tmp_path, left):
+    """Empty, as a kill just after it was made leaves it; or longer than anything of ours."""
+    there, journal = tmp_path / "there" / "larkfell", Journal()
+    store = opened(partner.spec(), service="0123")
+    await store.probe(b"larkfell/")
+    partner.cuts["open"] = 1
+    partner.most = 0  # once it is cut it is away
+    with pytest.raises(StoreError):
+        await long_put(store, tmp_path, uploads=journal)
+    partner.most = 100
+    part = there / os.path.basename(journal.rows[b"larkfell/long"][2])
+    part.write_bytes((LONG + b"more")[:left])
+    begun = part.stat().st_ino
+    await long_put(opened(partner.spec(), service="0123"), tmp_path, uploads=journal)
+    placed = there / "long"
+    assert placed.read_bytes() == LONG and [path.name for path in there.iterdir()] == ["long"]
+    assert not journal.rows
+    if left <= len(LONG):
+        assert placed.stat().st_ino == begun
+
+
+async def test_a_time_that_the_protocol_does_not_hold_is_told(partner):
+    store = opened(partner.spec())
+    await store.probe(b"larkfell/")
+    stamp = WriteStamp("d", -300_000_000_000_000_000, crc_of(b"old"))  # 1960
+    placed = await store.put(Put(b"larkfell/old", 3, b"old", stamp, if_absent=True))
+    pages = [page async for page in store.list(b"larkfell/")]
+    assert fingerprint(pages[0][0]) == fingerprint(placed.entry) and placed.lost == "its time"
+    await store.close()
+
+
+async def test_what_a_server_would_replace_without_a_word_is_looked_at_before(tmp_path):
+    (tmp_path / "there" / "larkfell").mkdir(parents=True)
+    with PythonSftp(tmp_path / "there", frozenset({"guarding"})) as server:
+        store = opened(server.spec())
+        assert not (await store.probe(b"larkfell/")).create_only
+        assert not (await put(store, b"x", b"first", if_absent=True)).guarded
+        with pytest.raises(Taken):
+            await put(store, b"x", b"second", if_absent=True)
+        await store.close()
+    assert (tmp_path / "there" / "larkfell" / "x").read_bytes() == b"first"
+
+
+async def test_new_keys_are_used_from_the_next_line_on_and_the_old_one_ends(partner):
+    store = opened(partner.spec())
+    await store.check_place(b"")
+    partner.password = "another"
+    store.renew(partner.spec(name="partner", allowed=["127.0.0.0/8"]))
+    await put(store, b"x", b"1", if_absent=True)
+    until(lambda: len(partner.connections) == 1, what="the old line to end")
     await store.close()
 
 

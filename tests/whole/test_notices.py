@@ -191,7 +191,7 @@ def test_something_expected_that_did_not_come_is_told_once_until_it_comes(shared
         )
         found = until(lambda: cart.deliveries(notice=told["id"]), 60)
         assert [d["words"].split(":")[0] for d in found] == ["Nothing new has come for 3 days"]
-        assert "awaited" in cart.today()["sentence"]
+        assert [late["job"] for late in cart.today()["awaited"]] == ["awaited"]
         (shared.files / "awaited" / "b").write_bytes(b"2")
         shared.carried("awaited")
         until(lambda: cart.deliveries(notice=told["id"])[0]["over_at"], 60)

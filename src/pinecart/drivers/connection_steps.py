@@ -9,8 +9,10 @@ import ssl
 from collections.abc import Awaitable, Callable, Mapping
 from typing import Any, NamedTuple
 
-from pinecart.core.errors import StoreError
+from pinecart.core.checksum import crc_of
+from pinecart.core.errors import Refused, StoreError
 from pinecart.core.folding import Folding
+from pinecart.core.ports import Put, Store, WriteStamp
 from pinecart.drivers.addresses import Allowed
 
 CONNECT_S, TLS_S = 3, 4
@@ -152,6 +154,37 @@ def folded_step(folding: Folding) -> list[Step]:
     told = "; ".join(rules)
     words = f"One name there: {told}. Two files that differ only so are refused, and listed."
     return [Step("names", True, words)]
+
+
+BODY = b"Pine Cart tries whether it may write here.\n"
+
+
+async def takes_a_file(
+    store: Store, key: bytes, take_away: Callable[[], Awaitable[None]], steps: list[Step]
+) -> bool:
+    """Write, read and delete a small file of our own. False: it could not be written."""
+
+    async def write() -> str:
+        stamp = WriteStamp("try", None, crc_of(BODY))
+        await store.put(Put(key, len(BODY), BODY, stamp, if_absent=True))
+        return "A small file of our own was written."
+
+    async def read() -> str:
+        async with store.open(key) as reading:
+            same = await reading.whole() == BODY
+        if not same:
+            raise Refused("What was read is not what was written.", code="store.corrupt")
+        return "It was read back, byte for byte."
+
+    async def delete() -> str:
+        await take_away()
+        return "It was deleted again."
+
+    if not await takes("write", write, steps):
+        return False
+    await takes("read", read, steps)
+    await takes("delete", delete, steps)
+    return True
 
 
 def allowed_of(spec: Mapping[str, Any]) -> tuple[str, ...]:

@@ -45,11 +45,18 @@ SILENCE_S = FormField(
     "Seconds that an answer may stay silent.",
     is_common=False,
 )
-LINK_RULES = (
-    Choice("refuse", "Refused and listed"),
-    Choice("skip", "Skipped"),
-    Choice("follow", "Followed, inside this folder"),
-    Choice("keep", "Kept as links"),
+LINKS = FormField(
+    "links",
+    FieldType.CHOICE,
+    "Links in it",
+    "Links are refused and listed, skipped, followed inside the folder, or kept as links.",
+    choices=(
+        Choice("refuse", "Refused and listed"),
+        Choice("skip", "Skipped"),
+        Choice("follow", "Followed, inside this folder"),
+        Choice("keep", "Kept as links"),
+    ),
+    default="refuse",
 )
 PROOFS = (
     Choice("yes", "Each file is read back"),

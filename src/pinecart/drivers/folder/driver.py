@@ -10,7 +10,7 @@ from typing import Any
 from pinecart.core.errors import Invalid
 from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.pasting import PasteRules
-from pinecart.drivers.driver_spec import LINK_RULES, MOST_AT_ONCE, PROOFS, RUNS_AT_ONCE, DriverSpec
+from pinecart.drivers.driver_spec import LINKS, MOST_AT_ONCE, PROOFS, RUNS_AT_ONCE, DriverSpec
 from pinecart.drivers.folder.connection_check import try_folder
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.json_object import JsonObject
@@ -41,14 +41,7 @@ FIELDS = (
         is_needed=True,
         example="/srv/larkfell/posts",
     ),
-    FormField(
-        "links",
-        FieldType.CHOICE,
-        "Links in it",
-        "Links are refused and listed, skipped, followed inside the folder, or kept as links.",
-        choices=LINK_RULES,
-        default="refuse",
-    ),
+    LINKS,
     FormField(
         "read_back",
         FieldType.YES_NO,

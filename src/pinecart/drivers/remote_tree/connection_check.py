@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Refused, StoreError
-from pinecart.core.ports import Abilities, Put, WriteStamp
-from pinecart.drivers.connection_steps import Step, folded_step, probe_name, takes
+from pinecart.core.errors import StoreError
+from pinecart.core.ports import Abilities
+from pinecart.drivers.connection_steps import Step, folded_step, probe_name, takes_a_file
 from pinecart.drivers.remote_tree.store import RemoteTreeStore
-
-BODY = b"Pine Cart tries whether it may write here.\n"
 
 
 async def try_tree(store: RemoteTreeStore, write_to: str, steps: list[Step]) -> None:
@@ -25,33 +22,13 @@ async def try_tree(store: RemoteTreeStore, write_to: str, steps: list[Step]) -> 
             Step("write", None, "Not tried: name a folder to write to, or / for this one.")
         )
         return
-    await _try_file(store, prefix, steps)
-
-
-async def _try_file(store: RemoteTreeStore, prefix: bytes, steps: list[Step]) -> None:
-    """Write, read and delete a small file of our own."""
     key = prefix + probe_name()
 
-    async def write() -> str:
-        stamp = WriteStamp("try", 1_600_000_000_000_000_000, crc_of(BODY))
-        await store.put(Put(key, len(BODY), BODY, stamp, if_absent=True))
-        return "A small file of our own was written."
-
-    async def read() -> str:
-        async with store.open(key) as reading:
-            same = await reading.whole() == BODY
-        if not same:
-            raise Refused("What was read is not what was written.", code="store.corrupt")
-        return "It was read back, byte for byte."
-
-    async def delete() -> str:
+    async def take_away() -> None:
         await store.remove(key, (await store.stat(key)).entry)
-        return "It was deleted again."
 
-    if not await takes("write", write, steps):
+    if not await takes_a_file(store, key, take_away, steps):
         return
-    await takes("read", read, steps)
-    await takes("delete", delete, steps)
     able = await store.probe(prefix)
     steps.append(Step("abilities", True, abilities_told(able)))
     steps += folded_step(able.folding)

@@ -6,7 +6,6 @@ from collections.abc import Mapping
 from typing import Any, NamedTuple
 
 from pinecart.core.entries import LINK, Entry
-from pinecart.core.errors import Missing
 from pinecart.core.folding import Folding
 from pinecart.core.ports import Abilities
 from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
@@ -14,14 +13,14 @@ from pinecart.json_object import JsonObject
 
 
 class TreeFacts(NamedTuple):
-    """probed: by writing.   guards: it refuses to rename over what is there.   step_ns: times
-    nearer than this may be the same.
+    """probed: by writing; without, what mostly is so, and what is safe.   guards: it refuses to
+    rename over what is there.   step_ns: times nearer than this may be the same.
     """
 
     folding: Folding = Folding()
     step_ns: int = 1_000_000_000
     keeps_times: bool = True
-    guards: bool = True
+    guards: bool = False
     probed: bool = False
 
     @classmethod
@@ -52,7 +51,3 @@ def entry_of(key: bytes, found: FileLook, *, links: str = "") -> Entry:
     if found.kind is FileKind.LINK and links == "keep":
         return entry._replace(kind=LINK)
     return entry._replace(fault="not-a-file")
-
-
-def gone(named: str) -> Missing:
-    return Missing(f"{named}: there is no such file.")

@@ -3,17 +3,8 @@
 from __future__ import annotations
 
 from pinecart.core.form_fields import FieldType, FormField
-from pinecart.drivers.driver_spec import LINK_RULES, PROOFS
+from pinecart.drivers.driver_spec import PROOFS
 
-LINKS = FormField(
-    "links",
-    FieldType.CHOICE,
-    "Links in it",
-    "Links are refused and listed, skipped, followed inside the folder, or kept as links.",
-    choices=LINK_RULES,
-    default="refuse",
-    is_common=False,
-)
 READ_BACK = FormField(
     "read_back",
     FieldType.YES_NO,

@@ -31,9 +31,7 @@ class TreeProber:
         one, other = (_in(path, mark + b"-" + end) for end in (TELLING.encode(), b"2"))
         try:
             return await self._retries.safely(lambda: self._asked(path, one, other))
-        except Busy:
-            raise
-        except Halting:
+        except (Busy, Halting):
             raise
         except StoreError:
             return TreeFacts()
@@ -83,9 +81,10 @@ class TreeProber:
     async def _guards(self, one: bytes, other: bytes) -> bool:
         """Whether a rename over what is there is refused by the server itself."""
         try:
-            return await self._files.rename_if_absent(other, one)
-        except Taken as exc:
-            return bool(exc.facts.get("by_server", True))
+            await self._files.rename(other, one)
+        except Taken:
+            return True
+        return False
 
 
 def _rounded(step_ns: int) -> int:

@@ -57,10 +57,11 @@ class KeptOpen:
         return await self._retries.safely(once)
 
     async def _open(self) -> RemoteFile:
-        file = await self._stack.enter_async_context(self._files.open(self._path, self._how))
-        self._file = file
-        if self._how is How.MAKE:
+        how = self._how
+        if how is How.MAKE:  # also where the answer is lost: then it may have been made
             self._how = How.AGAIN
+        file = await self._stack.enter_async_context(self._files.open(self._path, how))
+        self._file = file
         return file
 
     async def close(self) -> None:

@@ -76,8 +76,8 @@ class RemoteFiles(Protocol):
     name: str
     requests: int
 
-    def kept_time(self, modified_ns: int) -> int:
-        """A time as it is told once it was set."""
+    def kept_time(self, modified_ns: int) -> int | None:
+        """A time as it is told once it was set; None: it can't be."""
         ...
 
     def place(self) -> str:
@@ -103,12 +103,15 @@ class RemoteFiles(Protocol):
         ...
 
     async def set(self, path: bytes, given: Given) -> None: ...
-    async def rename_if_absent(self, old: bytes, new: bytes) -> bool:
-        """True: the server itself sees to it that nothing is replaced. Raises Taken."""
+    async def rename(self, old: bytes, new: bytes) -> None:
+        """Raises Taken where the server refuses since something is there; not all do."""
         ...
 
-    async def replace(self, old: bytes, new: bytes) -> None:
-        """Put `old` in the place of `new`, in one step where the protocol has one."""
+    async def replace(self, old: bytes, new: bytes, away: bytes) -> None:
+        """Put `old` in the place of `new`, in one step where the protocol has one.
+
+        away: a hidden path for what was there meanwhile, where it has not; it is taken away.
+        """
         ...
 
     async def remove(self, path: bytes) -> None: ...

@@ -26,11 +26,12 @@ class TreeRemover:
         folders: TreeFolders,
         reader: TreeReader,
         names: TreeNames,
+        renames: CertainRenames,
         retries: BusyRetries,
     ) -> None:
         self._files, self._folders, self._reader = files, folders, reader
         self._names, self._retries = names, retries
-        self._renames = CertainRenames(files, retries)
+        self._renames = renames
 
     async def is_absent(self, key: bytes) -> bool:
         path = key.rstrip(b"/")

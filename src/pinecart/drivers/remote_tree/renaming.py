@@ -2,48 +2,64 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Awaitable, Callable
 
 from pinecart.core.errors import Busy, Missing, Taken
+from pinecart.core.places import show
 from pinecart.drivers.busy_retries import BusyRetries
+from pinecart.drivers.remote_tree.names import TreeNames
 from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, RemoteFiles
 
 
 class CertainRenames:
-    """Each of them has happened, or has not, by the time it answers."""
+    """Each of them has happened, or has not, by the time it answers.
 
-    def __init__(self, files: RemoteFiles, retries: BusyRetries) -> None:
-        self._files, self._retries = files, retries
+    guards: the server was seen to refuse a rename over what is there.
+    """
+
+    def __init__(self, files: RemoteFiles, names: TreeNames, retries: BusyRetries) -> None:
+        self._files, self._names, self._retries = files, names, retries
+        self.guards = False
 
     async def if_absent(self, old: bytes, new: bytes, size: int) -> bool:
-        """size: of what gets another name. True: the server itself sees to it that nothing is
-        replaced. Raises Taken, Missing.
+        """size: of what gets another name. True: the server itself saw to it that nothing was
+        replaced; False: it was looked at just before. Raises Taken, Missing.
         """
-        return await self._settled(self._files.rename_if_absent, old, new, size)
+        if not self.guards and await self._found(new) is not None:
+            raise Taken(f"pine://{self._files.name}/{show(new)}: something is there.")
+        is_lost = await self._settled(lambda: self._files.rename(old, new), old, new, size)
+        return self.guards and not is_lost
 
     async def replace(self, old: bytes, new: bytes, size: int) -> None:
-        async def replaced(old: bytes, new: bytes) -> bool:
-            await self._files.replace(old, new)
-            return False
+        away = self._names.beside(new)  # for what was there, where it takes more than one step
+        is_lost = await self._settled(lambda: self._files.replace(old, new, away), old, new, size)
+        if is_lost:
+            await self._retries.safely(lambda: self._clear(away))
+        self._names.over(away)
 
-        await self._settled(replaced, old, new, size)
+    async def _clear(self, path: bytes) -> None:
+        with contextlib.suppress(Missing):
+            await self._files.remove(path)
 
     async def _settled(
-        self, rename: Callable[[bytes, bytes], Awaitable[bool]], old: bytes, new: bytes, size: int
+        self, rename: Callable[[], Awaitable[None]], old: bytes, new: bytes, size: int
     ) -> bool:
+        """Whether an answer was lost."""
         is_lost = False
 
-        async def once() -> bool:
+        async def once() -> None:
             nonlocal is_lost
             if is_lost and await self._has_happened(old, new, size):
-                return False
+                return
             try:
-                return await rename(old, new)
+                await rename()
             except Busy:
                 is_lost = True
                 raise
 
-        return await self._retries.safely(once)
+        await self._retries.safely(once)
+        return is_lost
 
     async def _has_happened(self, old: bytes, new: bytes, size: int) -> bool:
         if await self._found(old) is not None:

@@ -22,6 +22,7 @@ from pinecart.drivers.remote_tree.probing import TreeProber
 from pinecart.drivers.remote_tree.reading import TreeReader
 from pinecart.drivers.remote_tree.remote_files import FileKind, RemoteFiles
 from pinecart.drivers.remote_tree.removal import TreeRemover
+from pinecart.drivers.remote_tree.renaming import CertainRenames
 from pinecart.drivers.remote_tree.walking import TreeWalk
 from pinecart.drivers.remote_tree.writing import TreeWriter
 from pinecart.json_object import JsonObject
@@ -42,13 +43,17 @@ class RemoteTreeStore:
         self._folders = folders = TreeFolders(files, links, retries)
         self._reader = reader = TreeReader(files, links, folders, retries)
         reads_back = spec.get("read_back", "yes") != "no"
-        self._writer = writer = TreeWriter(
-            files, folders, links, reader, names, retries, reads_back=reads_back
+        self._renames = renames = CertainRenames(files, names, retries)
+        self._writer = TreeWriter(
+            files, folders, links, reader, names, renames, retries, reads_back=reads_back
         )
-        self._remover = TreeRemover(files, folders, reader, names, retries)
+        self._remover = TreeRemover(files, folders, reader, names, renames, retries)
         self._prober = TreeProber(files, retries)
         self._probing = asyncio.Lock()
-        writer.facts = TreeFacts.read(spec.get("abilities") or {})
+        self._take_in(TreeFacts.read(spec.get("abilities") or {}))
+
+    def _take_in(self, facts: TreeFacts) -> None:
+        self._writer.facts, self._renames.guards = facts, facts.guards
 
     async def close(self) -> None:
         await self._writer.clear_left()
@@ -63,7 +68,8 @@ class RemoteTreeStore:
         async with self._probing:
             if not self._writer.facts.probed:
                 path = b"/".join(parts_of(prefix))
-                self._writer.facts = await self._prober.find_out(path)
+                facts = await self._prober.find_out(path)
+                self._take_in(facts)
         return self._writer.facts.able()
 
     def learned(self) -> JsonObject:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncGenerator, Sequence
 from functools import partial
+from itertools import islice
 
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Halting, Incomplete, Missing, Refused
@@ -100,7 +101,7 @@ class TreeWalk:
         ):
             yield [folder_entry(base)]
         named = self._still_to_come(base, named)
-        inner = [n.name for n in named if n.name.endswith(b"/")]
+        coming = (n.name for n in named if n.name.endswith(b"/"))
         ahead: dict[bytes, asyncio.Task[list[Named]]] = {}
         try:
             some: list[Entry] = []
@@ -112,9 +113,8 @@ class TreeWalk:
                 if some:
                     yield some
                     some = []
-                for coming in inner[: AHEAD - len(ahead)]:
-                    ahead[coming] = asyncio.create_task(self.names(_joined(path, coming[:-1])))
-                    inner = inner[1:]
+                for inner in islice(coming, AHEAD - len(ahead)):
+                    ahead[inner] = asyncio.create_task(self.names(_joined(path, inner[:-1])))
                 async for page in self._inside(
                     _joined(path, name[:-1]), key, ahead.pop(name), above
                 ):

@@ -12,7 +12,7 @@ from functools import partial
 
 from pinecart.core.checksum import EMPTY, Crc64, crc_of
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Corrupt, Missing, StoreError, Taken, Unsafe
+from pinecart.core.errors import Busy, Corrupt, Missing, StoreError, Taken, Unsafe
 from pinecart.core.ports import HELD_BYTES, Placed, Put, Reading, Uploads
 from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.file_names import folder_entry, leads_out, must_be_safe
@@ -45,13 +45,14 @@ class TreeWriter:
         links: TreeLinks,
         reader: TreeReader,
         names: TreeNames,
+        renames: CertainRenames,
         retries: BusyRetries,
         *,
         reads_back: bool,
     ) -> None:
         self._files, self._folders, self._links = files, folders, links
         self._reader, self._names, self._retries = reader, names, retries
-        self._renames = CertainRenames(files, retries)
+        self._renames = renames
         self._reads_back = reads_back
         self._left: set[bytes] = set()  # hidden paths that could not be taken away
         self.facts = TreeFacts()
@@ -102,6 +103,10 @@ class TreeWriter:
             if back is not None and crc_of(back) != put.card.crc:
                 raise self._corrupt(put.key)
             placed = await self._name(put, hidden, put.card.crc)
+        except Missing as exc:
+            self._folders.forget(put.key.rpartition(b"/")[0])
+            message = f"{self._reader.named(put.key)}: its folder went away. It is tried again."
+            raise Busy(message, code="store.busy") from exc
         except BaseException:
             await self._give_up(hidden)
             raise
@@ -141,7 +146,7 @@ class TreeWriter:
         journal = put.uploads
         if journal is None:
             async with self._hidden(put.key) as hidden:
-                crc = await self._fill(put, source, hidden, step, had=0)
+                crc = await self._fill(put, source, hidden, step)
                 return await self._name(put, hidden, crc)
         part, had = await self._begun(put, journal, step)
         crc = await self._fill(put, source, part, step, had=had)
@@ -154,36 +159,40 @@ class TreeWriter:
         await journal.over(put.key)
         return placed
 
-    async def _begun(self, put: Put, journal: Uploads, step: int) -> tuple[bytes, int]:
-        """The hidden path of the part file, and how many bytes it had when it was found."""
+    async def _begun(self, put: Put, journal: Uploads, step: int) -> tuple[bytes, int | None]:
+        """The hidden path of the part file, and how many bytes it had when it was found; None: it
+        is a new one.
+        """
         token = f"{put.card.decision_id}/{put.size}/{step}"
         known = await journal.begun(put.key, token, datetime.now(UTC).isoformat())
         part = known.encode("utf-8", "surrogateescape")
         if known and self._names.is_resumable_of(part.rpartition(b"/")[2], put.key):
             with contextlib.suppress(Missing):
                 found = await self._retries.safely(lambda: self._files.look(part))
-                if found.kind is FileKind.FILE:
+                if found.kind is FileKind.FILE and found.size <= put.size:
                     return part, found.size
+                await self._retries.safely(lambda: self._clear(part))
         part = self._names.resumable(put.key)
         await journal.named(put.key, part.decode("utf-8", "surrogateescape"))
-        return part, 0
+        return part, None
 
-    async def _fill(self, put: Put, source: Reading, part: bytes, step: int, *, had: int) -> str:
+    async def _fill(
+        self, put: Put, source: Reading, part: bytes, step: int, *, had: int | None = None
+    ) -> str:
         """The CRC of all of it, once it is there, flushed, and proven by reading it again."""
-        kept = KeptOpen(self._files, part, How.AGAIN if had else How.MAKE, self._retries)
+        how = How.MAKE if had is None else How.AGAIN
+        kept = KeptOpen(self._files, part, how, self._retries)
 
         async def carry(_: int, start: int, size: int) -> str:
             crc = Crc64()
             for at in range(start, start + size, HELD_BYTES):
                 length = min(HELD_BYTES, start + size - at)
-                crc.add(await self._carry(put, source, kept, at, length, had=had))
+                crc.add(await self._carry(put, source, kept, at, length, had=had or 0))
             return crc.text
 
         try:
             crc = await each_piece(put.size, step, carry)
             await source.verify(crc)
-            if had > put.size:
-                raise self._corrupt(put.key)
             await kept.do(lambda file: file.give(_given(put)))
             return crc
         finally:
@@ -209,9 +218,8 @@ class TreeWriter:
             if put.expected is not None:
                 await self._must_still_be(put.key, put.expected)
             await self._renames.replace(hidden, put.key, put.size)
-        if self._is_certain(put):
-            kept = put.card.modified_ns and self._files.kept_time(put.card.modified_ns)
-            return Placed(Entry(put.key, put.size, kept), "read-back", guarded, crc)
+        if (kept_ns := self._certain_time(put)) is not None:
+            return Placed(Entry(put.key, put.size, kept_ns), "read-back", guarded, crc)
         found = await self._seen_there(put)
         entry = entry_of(put.key, found, links=self._links.rule)
         is_link = found.kind is FileKind.LINK
@@ -222,13 +230,14 @@ class TreeWriter:
         proof = "read-back" if self._reads_back else "size-only"
         return Placed(entry, proof, guarded, crc, "" if is_kept else "its time")
 
-    def _is_certain(self, put: Put) -> bool:
-        """Whether another look would tell nothing new: what was read back has this size, and this
-        server was seen to keep a time that a file was given while it was open.
+    def _certain_time(self, put: Put) -> int | None:
+        """The time that it has, where another look would tell nothing new: what was read back has
+        this size, and this server was seen to keep a time that an open file was given.
         """
-        facts = self.facts
-        is_plain = put.card.modified_ns is not None and not put.extra.link
-        return self._reads_back and is_plain and facts.probed and facts.keeps_times
+        wanted, facts = put.card.modified_ns, self.facts
+        if wanted is None or put.extra.link or not self._reads_back:
+            return None
+        return self._files.kept_time(wanted) if facts.probed and facts.keeps_times else None
 
     async def _seen_there(self, put: Put) -> FileLook:
         """Some servers set the time of a file anew as it is closed: then it is given once more."""

@@ -6,9 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 from urllib.parse import urlsplit
 
-from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Busy, Refused, SignInRefused, StoreError
-from pinecart.core.ports import Put, WriteStamp
+from pinecart.core.errors import Busy, SignInRefused, StoreError
 from pinecart.drivers.connection_steps import (
     Endpoint,
     Step,
@@ -17,11 +15,10 @@ from pinecart.drivers.connection_steps import (
     connects,
     probe_name,
     resolves,
-    takes,
+    takes_a_file,
 )
 from pinecart.drivers.s3.store import S3Store
 
-BODY = b"Pine Cart tries whether it may write here.\n"
 ANSWERED_WRONGLY = ("store.address-refused", "store.certificate", "store.address")
 CHECKSUM_NAMES = {"crc64nvme": "CRC-64/NVME", "md5": "MD5"}
 
@@ -108,27 +105,8 @@ async def _try_object(store: S3Store, prefix: bytes, steps: list[Step]) -> None:
     """Write, read and delete a small object of our own."""
     key = prefix + probe_name()
 
-    async def write() -> str:
-        stamp = WriteStamp("try", None, crc_of(BODY))
-        await store.put(Put(key, len(BODY), BODY, stamp, if_absent=True))
-        return "A small file of our own was written."
-
-    async def read() -> str:
-        async with store.open(key) as reading:
-            same = await reading.whole() == BODY
-        if not same:
-            raise Refused("What was read is not what was written.", code="store.corrupt")
-        return "It was read back, byte for byte."
-
-    async def delete() -> str:
-        await store.remove_probe(key)
-        return "It was deleted again."
-
-    if not await takes("write", write, steps):
-        return
-    await takes("read", read, steps)
-    await takes("delete", delete, steps)
-    steps.append(await _checksums(store, prefix))
+    if await takes_a_file(store, key, lambda: store.remove_probe(key), steps):
+        steps.append(await _checksums(store, prefix))
 
 
 async def _checksums(store: S3Store, prefix: bytes) -> Step:

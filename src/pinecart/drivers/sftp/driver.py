@@ -10,12 +10,13 @@ from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.pasting import PasteRules, percent_decoded
 from pinecart.drivers.driver_spec import (
     CONNECT_S,
+    LINKS,
     MOST_AT_ONCE,
     RUNS_AT_ONCE,
     SILENCE_S,
     DriverSpec,
 )
-from pinecart.drivers.remote_tree.form import LINKS, READ_BACK, root_field
+from pinecart.drivers.remote_tree.form import READ_BACK, root_field
 from pinecart.drivers.sftp.connection_check import try_sftp
 from pinecart.drivers.sftp.host_key import wrong_with
 from pinecart.drivers.sftp.store import SftpStore

@@ -26,8 +26,8 @@ from pinecart.drivers.sftp.lines import SshLine, SshLines, SshServer
 T = TypeVar("T")
 AT_ONCE = 100  # names
 PACKET = 32_768  # bytes: so many every server takes and gives at once (section 3)
-BLOCK = 1 << 20  # of a piece, each with its own limit of time
-HANDLES = 32  # opened at once, at most; fewer once a server says that these are too many
+BLOCK = 1 << 20  # bytes of a piece that are asked for by one call
+HANDLES = 32  # opened at once, at most
 SECOND_NS = 1_000_000_000
 LAST_SECOND = (1 << 32) - 1  # times are 32 bits (section 5)
 _HOW = {
@@ -70,19 +70,22 @@ class SftpFiles:
             b"/" if root.startswith("/") else b""
         )
         self._handles = asyncio.Semaphore(HANDLES)
-        self._opened = 0
+        self._opened = 0  # or on the way to be
         self._can_replace = self._can_flush = self._can_set = True
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> SftpFiles:
         return cls(SshServer.from_spec(spec), spec.get("root") or "")
 
-    def kept_time(self, modified_ns: int) -> int:
-        return modified_ns // SECOND_NS * SECOND_NS
+    def kept_time(self, modified_ns: int) -> int | None:
+        second = modified_ns // SECOND_NS
+        return second * SECOND_NS if 0 <= second <= LAST_SECOND else None
 
     def place(self) -> str:
         server = self._lines.server
-        return f"sftp:{server.user}@{server.host}:{server.port}/{show(self._root)}"
+        at = f"sftp:{server.host}:{server.port}"
+        whose = "" if self._root.startswith(b"/") else f":{server.user}"  # where that one lands
+        return f"{at}{whose}/{show(self._root)}"
 
     def renew(self, server: SshServer) -> None:
         self._lines.renew(server)
@@ -179,20 +182,23 @@ class SftpFiles:
         """in_blocks: what is read and written may be more than one packet holds."""
         line = await self._lines.least_busy()
         whole, flags, size = self._path(path), _HOW[how], -1 if in_blocks else 0
+        before = self._opened
+        self._opened += 1
         try:
             file = await self._on(
                 line, path, lambda: line.sftp.open(whole, flags, encoding=None, block_size=size)
             )
-        except Refused as exc:
-            if exc.code != "store.failed":
+        except BaseException as exc:
+            self._opened -= 1
+            if not isinstance(exc, Refused) or exc.code != "store.failed":
                 raise
+            others = max(before, self._opened)
             if how is How.MAKE and await self._is_there(path):
                 raise Taken(f"pine://{self.name}/{show(path)}: something is there.") from exc
-            if self._opened:  # it may be that these are all it gives
+            if others:  # it may be that these are all it gives
                 message = f"{self.name} opens no more files just now. It is tried again."
                 raise Busy(message, code="store.busy") from exc
             raise
-        self._opened += 1
         return OpenedSftpFile(self, line, path, file)
 
     async def _is_there(self, path: bytes) -> bool:
@@ -260,7 +266,7 @@ class SftpFiles:
 
     # --- names
 
-    async def rename_if_absent(self, old: bytes, new: bytes) -> bool:
+    async def rename(self, old: bytes, new: bytes) -> None:
         """Version 3 has an error for a new name that is there (section 6.5), but no code of its
         own: it is looked at.
         """
@@ -272,9 +278,8 @@ class SftpFiles:
                 raise
             named = f"pine://{self.name}/{show(new)}"
             raise Taken(f"{named}: something is there that was not when this was planned.") from exc
-        return True
 
-    async def replace(self, old: bytes, new: bytes) -> None:
+    async def replace(self, old: bytes, new: bytes, away: bytes) -> None:
         before, after = self._path(old), self._path(new)
         if self._can_replace:
             try:
@@ -283,24 +288,17 @@ class SftpFiles:
                 if exc.code != "store.unsupported":
                     raise
                 self._can_replace = False
-        await self._replace_in_steps(old, new)
-
-    async def _replace_in_steps(self, old: bytes, new: bytes) -> None:
-        """Without the server's help: the old one is kept under a hidden name until the new one has
-        its place.
-        """
-        away = old + b"-before"
+        if await self._is_there(new):  # a try whose answer was lost may have moved it already
+            await self.rename(new, away)
         try:
-            await self._ask(new, lambda sftp: sftp.rename(self._path(new), self._path(away)))
-        except Missing:
-            away = b""
-        try:
-            await self._ask(new, lambda sftp: sftp.rename(self._path(old), self._path(new)))
-        except BaseException:
-            if away:
-                await self._ask(new, lambda sftp: sftp.rename(self._path(away), self._path(new)))
+            await self.rename(old, new)
+        except Busy:  # whether it happened is asked for before it is tried again
             raise
-        if away:
+        except StoreError:
+            with contextlib.suppress(Missing):
+                await self.rename(away, new)
+            raise
+        with contextlib.suppress(Missing):
             await self.remove(away)
 
     async def remove(self, path: bytes) -> None:
@@ -389,9 +387,9 @@ def _found(attrs: SFTPAttrs) -> FileLook:
 
 def _attrs(given: Given) -> SFTPAttrs | None:
     """None: there is nothing to set. A time that 32 bits don't hold is left as it is."""
-    attrs = SFTPAttrs()
-    if given.mode is not None:
-        attrs.permissions = given.mode
-    if given.modified_ns is not None and 0 <= given.modified_ns // SECOND_NS <= LAST_SECOND:
-        attrs.atime = attrs.mtime = given.modified_ns // SECOND_NS
-    return attrs if attrs.permissions is not None or attrs.mtime is not None else None
+    second = None if given.modified_ns is None else given.modified_ns // SECOND_NS
+    if second is not None and not 0 <= second <= LAST_SECOND:
+        second = None
+    if given.mode is None and second is None:
+        return None
+    return SFTPAttrs(permissions=given.mode, atime=second, mtime=second)

@@ -125,9 +125,11 @@ class SshLine:
         """Answered, well or not."""
         self._heard_at = time.monotonic()
         self.busy -= 1
+        if not self.is_live and not self.busy:
+            self.close()
 
     async def _watch(self) -> None:
-        """One for all calls: a limit of its own for each would take a tenth of what it costs."""
+        """One for all calls of the line, not one for each."""
         while self.is_live:
             await asyncio.sleep(min(self.silence_s / 4, 5))
             if self.busy and time.monotonic() - self._heard_at > self.silence_s:
@@ -137,6 +139,12 @@ class SshLine:
     def drop(self) -> None:
         self.is_live = False
         self.connection.abort()
+
+    def retire(self) -> None:
+        """It ends with its last call."""
+        self.is_live = False
+        if not self.busy:
+            self.close()
 
     def close(self) -> None:
         self.is_live = False
@@ -180,8 +188,8 @@ class SshLines:
         """New keys, from the next line on: those that are open end with their last call."""
         self.server = server
         for line in self._lines:
-            line.is_live = False
-        self._lines = [line for line in self._lines if line.busy]
+            line.retire()
+        self._lines = []
 
     async def close(self) -> None:
         for line in self._lines:
@@ -189,22 +197,17 @@ class SshLines:
         self._lines = []
 
 
-async def shown_host_key(server: SshServer) -> HostKey | None:
-    """The pinned key, where the server shows it; else another that it shows; None: none. Nobody
-    signs in. Raises StoreError where it can't be reached.
-    """
-    gate = _Gate(server.host_key)
-    nobody = server._replace(user="", password="", private_key="")
+async def shown_host_key(server: SshServer) -> HostKey:
+    """Which key a server shows of which none is pinned: nobody signs in. Raises StoreError."""
+    gate = _Gate(None)
     try:
-        connection = await _connected(nobody, gate)
-    except asyncssh.PermissionDenied:  # it showed the pinned one
-        return gate.shown
+        await _connected(server._replace(host_key=None), gate)
     except asyncssh.HostKeyNotVerifiable:
+        assert gate.shown is not None
         return gate.shown
     except (asyncssh.Error, OSError) as exc:
         raise _unreachable(server, exc) from exc
-    connection.abort()
-    return gate.shown
+    raise AssertionError("A key was accepted though none is pinned.")
 
 
 async def opened_line(server: SshServer) -> SshLine:

@@ -1,5 +1,5 @@
-"""JSON read and written by orjson: of a page that tells a hundred runs, the standard library's
-took a third of the time.
+"""JSON read and written by orjson: with the standard library's, a page that tells a hundred runs
+took a fifth longer.
 """
 
 from __future__ import annotations

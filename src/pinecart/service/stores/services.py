@@ -277,11 +277,12 @@ def _keep_found(actor: Actor, record: StoreRecord, steps: list[Step]) -> None:
     with change(actor) as made:
         made.must(Right.DEFINE, record.labels, "trying stores")
         present = store_named(record.name)
-        new = {name: value for name, value in told.items() if not present.fields.get(name)}
-        if present.fields == record.fields:  # it is the one that was tried
-            present.fields |= new
-            present.save()
-        made.note("store.learned", present.name, **new)
+        if present.fields != record.fields:
+            message = f"{record.name} was changed while it was tried. Try it again."
+            raise StateConflict(message, code="store.changed-meanwhile")
+        present.fields |= told
+        present.save()
+        made.note("store.learned", present.name, **told)
 
 
 def _with_buckets(store: Store, name: str) -> Buckets:

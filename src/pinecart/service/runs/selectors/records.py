@@ -405,20 +405,27 @@ def _only_in(run: int, other: int, wanted: Q) -> JsonObject:
 MOST_LOOKED_AT = 20_000  # names that the index finds, and that are looked at once more
 
 
+# What is told of a file's places, and of the runs that touched it there.
+PLACE_FIELDS = ("leg", "key", "decision", "reason", "size", "done", "error", "crc", "proof")
+PLACE_FIELDS_OF_RUN = ("job", "kind", "labels", "definition", "started_at", "ended_at")
+
+
 def _records_named(words: list[bytes], limit: int) -> Iterator[RecordRow]:
     """Records whose keys have all of these parts, the newest first."""
-    rows = _with_parts(RecordRow.objects.select_related("run").exclude(run__kind="preview"), words)
+    own = [*PLACE_FIELDS, *(f"run__{field}" for field in PLACE_FIELDS_OF_RUN)]
+    looked_at = RecordRow.objects.select_related("run").only(*own).exclude(run__kind="preview")
+    rows = _with_parts(looked_at, words)
     known = indexed_up_to() if can_find(words) else 0
     found = 0
     for row in rows.filter(pk__gt=known).order_by("-id")[:limit]:
         found += 1
         yield row
-    below, looked_at = known + 1, 0
-    while found < limit and below > 1 and looked_at < MOST_LOOKED_AT:
+    below, count = known + 1, 0
+    while found < limit and below > 1 and count < MOST_LOOKED_AT:
         numbers = numbers_found(words, above=0, below=below, limit=CHUNK, newest_first=True)
         if not numbers:
             return
-        below, looked_at = numbers[-1], looked_at + len(numbers)
+        below, count = numbers[-1], count + len(numbers)
         for row in rows.filter(pk__in=numbers).order_by("-id")[: limit - found]:
             found += 1
             yield row

@@ -9,6 +9,7 @@ from itertools import product
 
 from django.db import transaction
 from django.db.models import F
+from django.utils import timezone
 
 from pinecart.core.decide import Intent
 from pinecart.core.hours import Hours, parse_hours
@@ -40,7 +41,7 @@ def claim_next(*, now: datetime, limit: int) -> Run | None:
     for run in _claimable():
         waits = _waits_for(run, working, place, now)
         if not waits:
-            if claimed := _claim(run, now):
+            if claimed := _claim(run):
                 return claimed
             continue
         if run.message != waits:
@@ -64,8 +65,9 @@ def _claimable() -> Iterator[Run]:
 
 
 @transaction.atomic
-def _claim(run: Run, now: datetime) -> Run | None:
-    """None: it was stopped, or paused, a moment ago."""
+def _claim(run: Run) -> Run | None:
+    """None: it was stopped, or paused, a moment ago. It begins after all that it waited for."""
+    now = timezone.now()
     claimed = Run.objects.filter(pk=run.pk, state=run.state).update(
         state=advance(RunState(run.state), Event.CLAIMED).value,
         epoch=F("epoch") + 1,
