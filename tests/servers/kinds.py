@@ -11,6 +11,7 @@ from pathlib import Path
 from pinecart.core.ports import Store
 from pinecart.drivers import open_store
 from tests.runner.engine import QUICK
+from tests.servers.dav import apache
 from tests.servers.sftp import openssh
 from tests.standin import KEY, SECRET, running
 
@@ -47,9 +48,20 @@ class TreePlace:
         found = {}
         for path in sorted(self.root.rglob("*")):
             key = str(path.relative_to(self.root))
-            if path.is_file() and not key.startswith(".pinecart-aside/"):
+            is_own = key.startswith(".pinecart-aside/") or ".DAV" in path.parts
+            if path.is_file() and not is_own:
                 found[key] = path.read_bytes()
         return found
+
+
+class WritableTree(TreePlace):
+    """Of a server that works as another user."""
+
+    def fill(self, files: dict[str, bytes]) -> None:
+        super().fill(files)
+        for folder in self.root.rglob("*"):
+            if folder.is_dir() and folder.name != ".DAV":
+                folder.chmod(0o777)
 
 
 class BucketPlace:
@@ -102,13 +114,13 @@ class Kinds:
         return root
 
 
-NAMES = ("folder", "s3", "sftp")
+NAMES = ("folder", "s3", "sftp", "webdav")
 
 
 @contextlib.contextmanager
 def every_kind(home: Path) -> Iterator[Kinds]:
     kinds = Kinds(home)
-    with running() as (server, endpoint), openssh(home / "sshd") as ssh:
+    with running() as (server, endpoint), openssh(home / "sshd") as ssh, apache() as dav:
 
         def folder(name: str) -> TreePlace:
             root = kinds.folder(name)
@@ -118,10 +130,15 @@ def every_kind(home: Path) -> Iterator[Kinds]:
             root = kinds.folder(name)
             return TreePlace(root, ssh.spec(root))
 
+        def webdav(name: str) -> TreePlace:
+            root = dav.folder(name)
+            return WritableTree(root, dav.spec(root))
+
         kinds.makers = {
             "folder": folder,
             "s3": lambda name: BucketPlace(server, endpoint, name),
             "sftp": sftp,
+            "webdav": webdav,
         }
         yield kinds
     shutil.rmtree(home, ignore_errors=True)

@@ -17,7 +17,7 @@ from pathlib import Path
 
 import asyncssh
 
-from tests.whole.house import pids_of, until
+from tests.whole.house import free_port, pids_of, until
 
 SSHD = "/usr/sbin/sshd"
 USER = pwd.getpwuid(os.geteuid()).pw_name
@@ -38,12 +38,6 @@ MaxSessions 100
 Subsystem sftp internal-sftp
 ForceCommand internal-sftp
 """
-
-
-def free_port() -> int:
-    with socket.socket() as sock:
-        sock.bind(("127.0.0.1", 0))
-        return sock.getsockname()[1]
 
 
 class OpenSsh:

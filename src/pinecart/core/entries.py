@@ -9,6 +9,7 @@ nothing that could change, and the content is asked each time.
 
 from __future__ import annotations
 
+import re
 from enum import Enum
 from struct import error, pack
 from typing import NamedTuple
@@ -162,6 +163,14 @@ def likeness(entry: Entry, remembered: str) -> Likeness:
     if entry.inode and now[:32] == remembered[:32]:
         return Likeness.TOUCHED
     return Likeness.DIFFERENT
+
+
+_OF_PARTS = re.compile(r"[0-9a-fA-F]{32}-\d{1,5}")
+
+
+def is_of_parts(entry: Entry) -> bool:
+    """Whether its ETag is of a bucket's object that was made of parts."""
+    return bool(_OF_PARTS.fullmatch(entry.etag))
 
 
 def size_of(remembered: str) -> int:

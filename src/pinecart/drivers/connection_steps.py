@@ -8,6 +8,7 @@ import socket
 import ssl
 from collections.abc import Awaitable, Callable, Mapping
 from typing import Any, NamedTuple
+from urllib.parse import urlsplit
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Refused, StoreError
@@ -44,6 +45,17 @@ class Endpoint(NamedTuple):
     port: int
     is_tls: bool = False
     certificate: str = ""
+
+
+def endpoint_of(url: str, spec: Mapping[str, Any]) -> Endpoint:
+    """Of an http or https address."""
+    parts = urlsplit(url)
+    is_tls = parts.scheme == "https"
+    try:
+        port = parts.port or (443 if is_tls else 80)
+    except ValueError:  # no number, or none that a port has: no name is known with it
+        port = 0
+    return Endpoint(parts.hostname or "", port, is_tls, spec.get("certificate") or "")
 
 
 async def resolves(host: str, port: int, steps: list[Step]) -> str:

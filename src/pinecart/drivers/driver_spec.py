@@ -65,6 +65,50 @@ PROOFS = (
 YES_OR_NO = (Choice("yes", "Yes"), Choice("no", "No"))
 
 
+def _is_certificate(value: str) -> str:
+    if "BEGIN CERTIFICATE" in value:
+        return ""
+    return "Give the certificate as text, from -----BEGIN CERTIFICATE----- on."
+
+
+HTTP_LINE = (
+    FormField(
+        "certificate",
+        FieldType.BLOCK,
+        "Certificate",
+        "The authority's, as PEM text, where this machine doesn't know it.",
+        check=_is_certificate,
+        code="store.certificate-malformed",
+        is_common=False,
+    ),
+    FormField(
+        "proxy",
+        FieldType.ADDRESS,
+        "Proxy",
+        "http://HOST:PORT, without a user or a password.",
+        is_common=False,
+    ),
+    FormField(
+        "proxy_user",
+        FieldType.TEXT,
+        "User at the proxy",
+        "Who we are at the proxy.",
+        is_sealed=True,
+        goes_with="proxy",
+        is_common=False,
+    ),
+    FormField(
+        "proxy_password",
+        FieldType.UNSEEN,
+        "Password at the proxy",
+        "With which password, at the proxy.",
+        is_sealed=True,
+        goes_with="proxy",
+        is_common=False,
+    ),
+)  # how a server is reached over HTTP, besides its address
+
+
 def nothing_more(fields: Fields) -> JsonObject:
     return {}
 

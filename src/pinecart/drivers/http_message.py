@@ -36,6 +36,13 @@ class Headers(Mapping[str, str]):
         found = self._value(name)
         return default if found is None else found
 
+    def all_of(self, name: str) -> list[str]:
+        """The values of each line of that name."""
+        mark = name.lower().encode() + b":"
+        lines = self._raw.split(b"\n")[1:]
+        found = [line[len(mark) :] for line in lines if line[: len(mark)].lower() == mark]
+        return [line.decode("utf-8", "surrogateescape").strip() for line in found]
+
     def __iter__(self) -> Iterator[str]:
         names = [line.partition(b":") for line in self._low.split(b"\n")[1:]]
         return iter(
@@ -65,3 +72,8 @@ class Pieces:
 
     def __len__(self) -> int:
         return self._size
+
+
+def wait_told(text: str) -> float | None:
+    """Seconds of a `Retry-After`; None for what is none, or longer than anybody means."""
+    return float(text) if text.isascii() and text.isdecimal() and len(text) < 9 else None

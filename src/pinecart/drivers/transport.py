@@ -29,6 +29,7 @@ from pinecart.core.errors import Busy, Refused, Unreachable
 from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.curl_lines import AnswerBody, AnswerStream, CurlLine, CurlLines, RequestFeed
 from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.json_object import JsonObject
 
 BUFFER = 512 << 10
 SMALL_BUFFER = (
@@ -197,13 +198,11 @@ class Transport:
 
     @asynccontextmanager
     async def streamed(
-        self, method: str, target: str, headers: Mapping[str, str]
+        self, method: str, target: str, headers: Mapping[str, str], body: bytes | None = None
     ) -> AsyncIterator[tuple[int, Mapping[str, str], AsyncIterator[bytes]]]:
-        """One request without a body, the answer's status and headers, and its body in chunks as
-        they come.
-        """
+        """One request, the answer's status and headers, and its body in chunks as they come."""
         await self._rested()
-        line = self._line(method, target, headers, None)
+        line = self._line(method, target, headers, body)
         stream = AnswerStream(line)
         task = asyncio.ensure_future(self._done(line))
         task.add_done_callback(lambda _: stream.end())
@@ -342,6 +341,19 @@ class Transport:
         if self._lines is not None:
             self._lines.close()
             self._lines = None
+
+
+def transport_from(endpoint: str, spec: Mapping[str, Any]) -> Transport:
+    """With what a store's fields say of the way to it."""
+    limits: JsonObject = {k: float(spec[k]) for k in ("connect_s", "silence_s") if spec.get(k)}
+    return Transport(
+        endpoint,
+        allowed=Allowed(tuple(spec.get("allowed", ()))),
+        certificate=spec.get("certificate") or "",
+        proxy=spec.get("proxy") or "",
+        at_proxy=(spec.get("proxy_user") or "", spec.get("proxy_password") or ""),
+        **limits,
+    )
 
 
 _NOT_REACHED = (

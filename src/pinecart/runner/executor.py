@@ -10,7 +10,7 @@ from typing import IO
 
 from pinecart.core.batch import MOST_BYTES, Carried, Task
 from pinecart.core.decide import Decision, Intent, Reason, Verdict
-from pinecart.core.entries import Entry
+from pinecart.core.entries import Entry, is_of_parts
 from pinecart.core.errors import Halting, StoreError
 from pinecart.core.guards import HeldClass
 from pinecart.core.lifecycle import Phase
@@ -129,7 +129,7 @@ class Executor:
             return False
         replaces_kept = bool(self._leg.days) or item.verdict.reason is Reason.EXISTS
         kept = item.far is not None and replaces_kept
-        made_of_parts = item.entry is not None and "-" in item.entry.etag
+        made_of_parts = item.entry is not None and is_of_parts(item.entry)
         return not (kept or made_of_parts or is_large(item) or of_folder(item))
 
     def _take_gathered(self) -> list[Item]:

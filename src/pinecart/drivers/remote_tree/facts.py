@@ -14,13 +14,17 @@ from pinecart.json_object import JsonObject
 
 class TreeFacts(NamedTuple):
     """probed: by writing; without, what mostly is so, and what is safe.   guards: it refuses to
-    rename over what is there.   step_ns: times nearer than this may be the same.
+    rename over what is there.   conditions: it replaces and removes only what has the ETag that is
+    named.   keeps_etags: an ETag stays the same under another name.   step_ns: times nearer than
+    this may be the same.
     """
 
     folding: Folding = Folding()
     step_ns: int = 1_000_000_000
     keeps_times: bool = True
     guards: bool = False
+    conditions: bool = False
+    keeps_etags: bool = False
     probed: bool = False
 
     @classmethod
@@ -45,9 +49,11 @@ class TreeFacts(NamedTuple):
 
 def entry_of(key: bytes, found: FileLook, *, links: str = "") -> Entry:
     """links: "keep": a link is one of its own."""
-    entry = Entry(key, found.size, found.modified_ns)
+    entry = Entry(key, found.size, found.modified_ns, found.etag)
     if found.kind is FileKind.FILE:
         return entry
+    if found.kind is FileKind.UNREADABLE:
+        return entry._replace(fault="unreadable")
     if found.kind is FileKind.LINK and links == "keep":
         return entry._replace(kind=LINK)
     return entry._replace(fault="not-a-file")

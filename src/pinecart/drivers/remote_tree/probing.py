@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import secrets
+from collections.abc import Awaitable
 
 from pinecart.core.errors import Busy, Halting, Missing, StoreError, Taken
 from pinecart.core.folding import TELLING, Folding, other_spellings
 from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.remote_tree.facts import TreeFacts
-from pinecart.drivers.remote_tree.remote_files import FileKind, Given, RemoteFiles
+from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, Given, RemoteFiles
 
 ODD_NS = 1_599_999_999_987_654_321  # what a coarser clock can't keep
 COARSEST_NS = 2_000_000_000
+FIRM_S, LOOK_S = 3.0, 0.3  # an ETag of a file that was just changed is a weak one at many servers
+NEVER = FileLook(FileKind.FILE, etag="pinecart-never", is_firm=True)
 
 
 class TreeProber:
@@ -28,15 +32,16 @@ class TreeProber:
         while path and await self._is_missing(path):
             path = path.rpartition(b"/")[0]
         mark = f".pinecart-probe-{secrets.token_hex(8)}".encode()
-        one, other = (_in(path, mark + b"-" + end) for end in (TELLING.encode(), b"2"))
+        ends = (TELLING.encode(), b"2", b"3")
+        one, other, third = (_in(path, mark + b"-" + end) for end in ends)
         try:
-            return await self._retries.safely(lambda: self._asked(path, one, other))
+            return await self._retries.safely(lambda: self._asked(path, one, other, third))
         except (Busy, Halting):
             raise
         except StoreError:
             return TreeFacts()
         finally:
-            for name in (one, other):
+            for name in (one, other, third):
                 with contextlib.suppress(StoreError):
                     await self._files.remove(name)
 
@@ -47,18 +52,29 @@ class TreeProber:
             return True
         return False
 
-    async def _asked(self, path: bytes, one: bytes, other: bytes) -> TreeFacts:
-        for name in (one, other):  # a try whose answer was lost may have made it
-            with contextlib.suppress(Missing):
-                await self._files.remove(name)
-            await self._files.write_whole(name, b"Pine Cart", Given(ODD_NS), read_back=False)
-        told = (await self._files.look(one)).modified_ns
+    async def _asked(self, path: bytes, one: bytes, other: bytes, third: bytes) -> TreeFacts:
+        await self._make(one)
+        found = await self._files.look(one)
+        told = found.modified_ns
         lost_ns = COARSEST_NS if told is None else abs(ODD_NS - told)
         keeps_times = lost_ns < COARSEST_NS
         step_ns = lost_ns + 1 if keeps_times and lost_ns else 0
         folding = await self._folding(path, one)
         guards = await self._guards(one, other)
-        return TreeFacts(folding, _rounded(step_ns), keeps_times, guards, probed=True)
+        keeps_etags = conditions = False
+        if found.etag:
+            keeps_etags = await self._keeps_etags(other, third)
+            conditions = await self._conditions(one, other, third)
+        step_ns = _rounded(step_ns)
+        return TreeFacts(
+            folding, step_ns, keeps_times, guards, conditions, keeps_etags, probed=True
+        )
+
+    async def _make(self, name: bytes) -> None:
+        """A try whose answer was lost may have made it."""
+        with contextlib.suppress(Missing):
+            await self._files.remove(name)
+        await self._files.write_whole(name, b"Pine Cart", Given(ODD_NS), read_back=False)
 
     async def _folding(self, path: bytes, one: bytes) -> Folding:
         name = one.rpartition(b"/")[2]
@@ -80,8 +96,44 @@ class TreeProber:
 
     async def _guards(self, one: bytes, other: bytes) -> bool:
         """Whether a rename over what is there is refused by the server itself."""
+        await self._make(other)
+        return await self._refuses(self._files.rename(other, one))
+
+    async def _keeps_etags(self, other: bytes, third: bytes) -> bool:
+        """Whether a renamed file has the ETag that it had."""
+        await self._make(other)
+        before = await self._files.look(other)
+        with contextlib.suppress(Missing):
+            await self._files.remove(third)
+        await self._files.rename(other, third)
+        return (await self._files.look(third)).etag == before.etag
+
+    async def _conditions(self, one: bytes, other: bytes, away: bytes) -> bool:
+        """Whether another ETag than the one that is there is refused, and the right one taken."""
+        await self._make(one)
+        await self._make(other)
+        with contextlib.suppress(Missing):
+            await self._files.remove(away)
+        refuses = await self._refuses(self._files.replace(other, one, away, NEVER))
+        if not refuses or not await self._refuses(self._files.remove(one, NEVER)):
+            return False
+        seen = await self._firm(one)
+        if seen is None or await self._refuses(self._files.replace(other, one, away, seen)):
+            return False
+        seen = await self._firm(one)
+        return seen is not None and not await self._refuses(self._files.remove(one, seen))
+
+    async def _firm(self, name: bytes) -> FileLook | None:
+        for _ in range(round(FIRM_S / LOOK_S)):
+            seen = await self._files.look(name)
+            if seen.is_firm:
+                return seen
+            await asyncio.sleep(LOOK_S)
+        return None
+
+    async def _refuses(self, call: Awaitable[object]) -> bool:
         try:
-            await self._files.rename(other, one)
+            await call
         except Taken:
             return True
         return False

@@ -102,6 +102,10 @@ class TreeReader:
     def named(self, key: bytes) -> str:
         return f"pine://{self._files.name}/{show(key)}"
 
+    def differs(self, key: bytes) -> str:
+        """In words, where what was read back is something else."""
+        return f"{self.named(key)}: what was written does not read back the same."
+
     @asynccontextmanager
     async def open(self, key: bytes, expected: Entry | None) -> AsyncIterator[Reading]:
         entry = expected._replace(key=key) if expected is not None else await self.look(key)
@@ -137,20 +141,27 @@ class TreeReader:
         if now.fault or not same(now, entry):
             raise Changed(f"{self.named(entry.key)} changed while it was read.")
 
-    async def must_be_as(self, key: bytes, expected: Entry) -> None:
+    async def must_be_as(self, key: bytes, expected: Entry) -> FileLook:
         """Raises Missing, and Taken unless exactly this lies there."""
-        now = entry_of(key, await self.seen(key), links=self._links.rule)
+        found = await self.seen(key)
+        now = entry_of(key, found, links=self._links.rule)
         if now.fault or not same(now, expected):
             raise Taken(
                 f"{self.named(key)} is not as it was when this was planned. It was left alone."
             )
+        return found
+
+    async def must_still_be(self, key: bytes, expected: Entry) -> FileLook:
+        """Of what is to be taken from here. Raises Changed, Missing."""
+        await self._folders.enter(key.rpartition(b"/")[0])
+        found = await self.seen(key)
+        self.must_be_same(entry_of(key, found, links=self._links.rule), expected._replace(key=key))
+        return found
 
     async def must_stay(self, entry: Entry) -> None:
         """The name still leads to what was opened, and is no link."""
         if not entry.is_place:
-            self.must_be_same(
-                entry_of(entry.key, await self.seen(entry.key), links=self._links.rule), entry
-            )
+            await self.must_still_be(entry.key, entry)
 
 
 class _Opened:
@@ -171,7 +182,9 @@ class _Opened:
         return Extra(mode)
 
     async def verify(self, crc: str = "") -> None:
-        await self._reader.must_stay(self.entry)
+        """Where each answer named the ETag of what it is of, that was it."""
+        if self._found is None or not self._found.etag:
+            await self._reader.must_stay(self.entry)
 
 
 class HeldTreeFile(_Opened):

@@ -7,10 +7,12 @@ Nothing follows a link unless it says so.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import AbstractAsyncContextManager
 from enum import StrEnum
 from typing import NamedTuple, Protocol
+
+from pinecart.core.ports import Put
 
 
 class FileKind(StrEnum):
@@ -18,13 +20,15 @@ class FileKind(StrEnum):
     FOLDER = "folder"
     LINK = "link"
     OTHER = "other"  # a device, a pipe, what the protocol can't name
+    UNREADABLE = "unreadable"  # the server names it, and tells nothing of it
 
 
 class FileLook(NamedTuple):
     """What a look tells of one name.
 
     modified_ns: as finely as the protocol has it; None: not told.   mode: permission bits.
-    inode: the file's number there; 0: none.
+    inode: the file's number there; 0: none.   etag: what the server says changes with its content.
+    is_firm: a condition on its etag may be asked for.
     """
 
     kind: FileKind
@@ -32,6 +36,8 @@ class FileLook(NamedTuple):
     modified_ns: int | None = None
     mode: int | None = None
     inode: int = 0
+    etag: str = ""
+    is_firm: bool = False
 
 
 class Named(NamedTuple):
@@ -46,6 +52,20 @@ class Given(NamedTuple):
 
     modified_ns: int | None = None
     mode: int | None = None
+
+
+def given_of(put: Put) -> Given:
+    return Given(put.card.modified_ns, put.extra.mode)
+
+
+class Written(NamedTuple):
+    """What a write of a small file told.
+
+    back: what was read again; None: nothing was.   found: how it was told with that.
+    """
+
+    back: bytes | None = None
+    found: FileLook | None = None
 
 
 class How(StrEnum):
@@ -71,10 +91,21 @@ class RemoteFile(Protocol):
 
 
 class RemoteFiles(Protocol):
-    """name: of the store.   requests: sent so far."""
+    """name: of the store.   requests: sent so far.
+
+    by_offset: an opened file can be written anywhere; else a large one goes by `write_stream`.
+    sets_times: in general.   removes_below: what is taken away goes with all that lies below it, if
+    it is a folder.   repeats: a request may be sent twice unasked, where a line is cut.
+    """
 
     name: str
-    requests: int
+    by_offset: bool
+    sets_times: bool
+    removes_below: bool
+    repeats: bool
+
+    @property
+    def requests(self) -> int: ...
 
     def kept_time(self, modified_ns: int) -> int | None:
         """A time as it is told once it was set; None: it can't be."""
@@ -98,8 +129,14 @@ class RemoteFiles(Protocol):
 
     async def write_whole(
         self, path: bytes, body: bytes, given: Given, *, read_back: bool
-    ) -> bytes | None:
-        """A small file that must not be there yet. What was read back; None: nothing was."""
+    ) -> Written:
+        """A small file that must not be there yet."""
+        ...
+
+    async def write_stream(
+        self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
+    ) -> None:
+        """A file that must not be there yet, all of it."""
         ...
 
     async def set(self, path: bytes, given: Given) -> None: ...
@@ -107,20 +144,26 @@ class RemoteFiles(Protocol):
         """Raises Taken where the server refuses since something is there; not all do."""
         ...
 
-    async def replace(self, old: bytes, new: bytes, away: bytes) -> None:
+    async def replace(
+        self, old: bytes, new: bytes, away: bytes, seen: FileLook | None = None
+    ) -> None:
         """Put `old` in the place of `new`, in one step where the protocol has one.
 
         away: a hidden path for what was there meanwhile, where it has not; it is taken away.
+        seen: the server itself shall see to it that this is what is replaced. Raises Taken.
         """
         ...
 
-    async def remove(self, path: bytes) -> None: ...
+    async def remove(self, path: bytes, seen: FileLook | None = None) -> None:
+        """seen: the server itself shall see to it that this is what goes. Raises Taken."""
+        ...
+
     async def make_folder(self, path: bytes) -> None:
         """Raises Taken where something has the name."""
         ...
 
     async def remove_folder(self, path: bytes) -> None:
-        """Only an empty one."""
+        """Only an empty one, unless `removes_below`."""
         ...
 
     async def close(self) -> None: ...

@@ -9,29 +9,16 @@ from collections.abc import Collection
 
 from pinecart.core.entries import Entry, same
 from pinecart.core.errors import Missing, Refused, StoreError, Taken
-from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.file_names import must_be_safe, parts_of, why_unsafe
 from pinecart.drivers.remote_tree.facts import entry_of
-from pinecart.drivers.remote_tree.folders import TreeFolders
-from pinecart.drivers.remote_tree.names import TreeNames
-from pinecart.drivers.remote_tree.reading import TreeReader
-from pinecart.drivers.remote_tree.remote_files import FileKind, RemoteFiles
-from pinecart.drivers.remote_tree.renaming import CertainRenames
+from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
+from pinecart.drivers.remote_tree.tree import Tree
 
 
 class TreeRemover:
-    def __init__(
-        self,
-        files: RemoteFiles,
-        folders: TreeFolders,
-        reader: TreeReader,
-        names: TreeNames,
-        renames: CertainRenames,
-        retries: BusyRetries,
-    ) -> None:
-        self._files, self._folders, self._reader = files, folders, reader
-        self._names, self._retries = names, retries
-        self._renames = renames
+    def __init__(self, tree: Tree) -> None:
+        self._files, self._folders, self._reader = tree.files, tree.folders, tree.reader
+        self._names, self._retries, self._renames = tree.names, tree.retries, tree.renames
 
     async def is_absent(self, key: bytes) -> bool:
         path = key.rstrip(b"/")
@@ -50,30 +37,60 @@ class TreeRemover:
             with contextlib.suppress(Missing, Refused):  # no longer empty: then it stays
                 await self._remove_folder(key.rstrip(b"/"))
             return False
-        await self._exactly(key, expected)
-        tried = 0
+        seen = self._renames.firm(await self._exactly(key, expected))
+        if seen is None and self._files.removes_below:  # it may have become a folder meanwhile
+            away = self._names.beside(key)
+            await self.move(key, away, expected)
+            await self._remove(away, None)
+            self._names.over(away)
+            return False
+        await self._remove(key, seen)
+        return seen is not None
+
+    async def _remove(self, path: bytes, seen: FileLook | None) -> None:
+        tried = int(self._files.repeats)
 
         async def once() -> None:
             nonlocal tried
             tried += 1
             try:
-                await self._files.remove(key)
+                await self._files.remove(path, seen)
             except Missing:
                 if tried == 1:
                     raise  # else it went by the try whose answer was lost
 
         await self._retries.safely(once)
-        return False
 
     async def _remove_folder(self, path: bytes) -> None:
-        await self._retries.safely(lambda: self._files.remove_folder(path))
+        """Raises Refused where it is not empty."""
+        if self._files.removes_below:
+            await self._remove_emptied(path)
+        else:
+            await self._retries.safely(lambda: self._files.remove_folder(path))
         self._folders.forget(path)
 
-    async def _exactly(self, key: bytes, expected: Entry) -> None:
+    async def _remove_emptied(self, path: bytes) -> None:
+        """Under a hidden name first, where nobody puts anything into it: then it is looked at."""
+        await self._must_be_empty(path)
+        away = self._names.beside(path)
+        await self._renames.if_absent(path, away, 0)
+        try:
+            await self._must_be_empty(away)
+        except Refused:
+            await self._renames.if_absent(away, path, 0)
+            raise
+        await self._retries.safely(lambda: self._files.remove_folder(away))
+        self._names.over(away)
+
+    async def _must_be_empty(self, path: bytes) -> None:
+        if await self._retries.safely(lambda: self._files.names(path)):
+            raise Refused(f"{self._reader.named(path)} is not empty.", code="store.not-empty")
+
+    async def _exactly(self, key: bytes, expected: Entry) -> FileLook:
         """Raises Missing, Taken."""
         must_be_safe(key, self._files.name)
         await self._folders.enter(key.rpartition(b"/")[0])
-        await self._reader.must_be_as(key, expected)
+        return await self._reader.must_be_as(key, expected)
 
     async def move(self, key: bytes, to: bytes, expected: Entry) -> Entry:
         """A rename, looked at again afterwards, and put back if it was another file after all."""
@@ -86,7 +103,7 @@ class TreeRemover:
         await self._renames.if_absent(key, to, expected.size)
         found = await self._retries.safely(lambda: self._files.look(to))
         moved = entry_of(to, found, links="keep")
-        if not same(moved, expected):
+        if not same(_without_etag(moved), _without_etag(expected)):
             await self._renames.if_absent(to, key, moved.size)
             raise Taken(f"{self._reader.named(key)} changed while it was moved, and was put back.")
         return moved
@@ -96,10 +113,9 @@ class TreeRemover:
         while len(parts) > least:
             path = b"/".join(parts)
             try:
-                await self._files.remove_folder(path)
+                await self._remove_folder(path)
             except StoreError:  # not empty, or gone already
                 return
-            self._folders.forget(path)
             parts.pop()
 
     async def sweep(self, prefixes: Collection[bytes]) -> None:
@@ -113,3 +129,8 @@ class TreeRemover:
                 with contextlib.suppress(Missing):
                     full = path + b"/" + name if path else name
                     await self._files.remove(full)
+
+
+def _without_etag(entry: Entry) -> Entry:
+    """Some servers make it of the name, among others."""
+    return entry._replace(etag="")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Awaitable, Callable
 
-from pinecart.core.errors import Busy, Missing, Taken
+from pinecart.core.errors import Busy, Missing, StoreError, Taken
 from pinecart.core.places import show
 from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.remote_tree.names import TreeNames
@@ -15,12 +15,13 @@ from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, Remote
 class CertainRenames:
     """Each of them has happened, or has not, by the time it answers.
 
-    guards: the server was seen to refuse a rename over what is there.
+    guards: the server was seen to refuse a rename over what is there.   conditions: to replace
+    only what it was told to.
     """
 
     def __init__(self, files: RemoteFiles, names: TreeNames, retries: BusyRetries) -> None:
         self._files, self._names, self._retries = files, names, retries
-        self.guards = False
+        self.guards = self.conditions = False
 
     async def if_absent(self, old: bytes, new: bytes, size: int) -> bool:
         """size: of what gets another name. True: the server itself saw to it that nothing was
@@ -31,12 +32,23 @@ class CertainRenames:
         is_lost = await self._settled(lambda: self._files.rename(old, new), old, new, size)
         return self.guards and not is_lost
 
-    async def replace(self, old: bytes, new: bytes, size: int) -> None:
+    async def replace(self, old: bytes, new: bytes, size: int, seen: FileLook | None) -> bool:
+        """seen: what was there just before. True: the server itself saw to it that it still was.
+        Raises Taken, Missing.
+        """
         away = self._names.beside(new)  # for what was there, where it takes more than one step
-        is_lost = await self._settled(lambda: self._files.replace(old, new, away), old, new, size)
+        firm = self.firm(seen)
+        is_lost = await self._settled(
+            lambda: self._files.replace(old, new, away, firm), old, new, size
+        )
         if is_lost:
             await self._retries.safely(lambda: self._clear(away))
         self._names.over(away)
+        return firm is not None and not is_lost
+
+    def firm(self, seen: FileLook | None) -> FileLook | None:
+        """It, where a condition on it is kept."""
+        return seen if self.conditions and seen is not None and seen.is_firm else None
 
     async def _clear(self, path: bytes) -> None:
         with contextlib.suppress(Missing):
@@ -57,6 +69,10 @@ class CertainRenames:
             except Busy:
                 is_lost = True
                 raise
+            except (Missing, Taken):
+                if not self._files.repeats or not await self._lies_at(new, old, size):
+                    raise
+                is_lost = True
 
         await self._retries.safely(once)
         return is_lost
@@ -64,13 +80,52 @@ class CertainRenames:
     async def _has_happened(self, old: bytes, new: bytes, size: int) -> bool:
         if await self._found(old) is not None:
             return False
-        there = await self._found(new)
-        if there is None or (there.kind is FileKind.FILE and there.size != size):
+        if not await self._lies_at(new, old, size):
             raise Taken(f"{self._files.name}: what was renamed is at neither name any more.")
         return True
+
+    async def _lies_at(self, path: bytes, rather: bytes, size: int) -> bool:
+        """Here, and not there any more."""
+        if await self._found(rather) is not None:
+            return False
+        there = await self._found(path)
+        return there is not None and (there.kind is not FileKind.FILE or there.size == size)
 
     async def _found(self, path: bytes) -> FileLook | None:
         try:
             return await self._retries.safely(lambda: self._files.look(path))
         except Missing:
             return None
+
+
+async def replaced_in_steps(files: RemoteFiles, old: bytes, new: bytes, away: bytes) -> None:
+    """What was there is kept under another name until the new one has its place."""
+    if await is_there(files, new):  # a try whose answer was lost may have moved it already
+        await _renamed(files, new, away)
+    try:
+        await _renamed(files, old, new)
+    except Busy:  # whether it happened is asked for before it is tried again
+        raise
+    except StoreError:
+        with contextlib.suppress(Missing):
+            await _renamed(files, away, new)
+        raise
+    with contextlib.suppress(Missing):
+        await files.remove(away)
+
+
+async def _renamed(files: RemoteFiles, old: bytes, new: bytes) -> None:
+    try:
+        await files.rename(old, new)
+    except (Missing, Taken):
+        happened = not await is_there(files, old) and await is_there(files, new)
+        if not (files.repeats and happened):
+            raise
+
+
+async def is_there(files: RemoteFiles, path: bytes) -> bool:
+    try:
+        await files.look(path)
+    except Missing:
+        return False
+    return True

@@ -23,6 +23,7 @@ from pinecart.drivers.remote_tree.reading import TreeReader
 from pinecart.drivers.remote_tree.remote_files import FileKind, RemoteFiles
 from pinecart.drivers.remote_tree.removal import TreeRemover
 from pinecart.drivers.remote_tree.renaming import CertainRenames
+from pinecart.drivers.remote_tree.tree import Tree
 from pinecart.drivers.remote_tree.walking import TreeWalk
 from pinecart.drivers.remote_tree.writing import TreeWriter
 from pinecart.json_object import JsonObject
@@ -44,16 +45,16 @@ class RemoteTreeStore:
         self._reader = reader = TreeReader(files, links, folders, retries)
         reads_back = spec.get("read_back", "yes") != "no"
         self._renames = renames = CertainRenames(files, names, retries)
-        self._writer = TreeWriter(
-            files, folders, links, reader, names, renames, retries, reads_back=reads_back
-        )
-        self._remover = TreeRemover(files, folders, reader, names, renames, retries)
+        tree = Tree(files, folders, links, reader, names, renames, retries)
+        self._writer = TreeWriter(tree, reads_back=reads_back)
+        self._remover = TreeRemover(tree)
         self._prober = TreeProber(files, retries)
         self._probing = asyncio.Lock()
         self._take_in(TreeFacts.read(spec.get("abilities") or {}))
 
     def _take_in(self, facts: TreeFacts) -> None:
-        self._writer.facts, self._renames.guards = facts, facts.guards
+        self._writer.facts = facts
+        self._renames.guards, self._renames.conditions = facts.guards, facts.conditions
 
     async def close(self) -> None:
         await self._writer.clear_left()

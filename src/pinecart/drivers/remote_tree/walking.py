@@ -76,6 +76,8 @@ class TreeWalk:
             if self._hidden.is_left(name) and seen.kind is FileKind.FILE:
                 await self._retries.safely(partial(self._clear, full))
                 continue
+            if self._hidden.is_left(name) and await self._cleared_folder(full, seen.kind):
+                continue
             if seen.kind is FileKind.LINK:
                 if self._links.rule == "skip":
                     continue
@@ -85,6 +87,16 @@ class TreeWalk:
             found.append(Named(told, seen))
         found.sort(key=lambda named: named.name)
         return found
+
+    async def _cleared_folder(self, path: bytes, kind: FileKind) -> bool:
+        """What lies in one that was on its way to be removed is listed; else it goes."""
+        if kind is not FileKind.FOLDER:
+            return False
+        inside = partial(self._files.names, path)
+        if await self._retries.safely(inside):
+            return False
+        await self._retries.safely(partial(self._files.remove_folder, path))
+        return True
 
     async def _clear(self, path: bytes) -> None:
         try:

@@ -15,9 +15,8 @@ from pinecart.core.errors import Busy, Changed, Refused, StoreError, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
-from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.busy_retries import BusyRetries
-from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.http_message import HttpAnswer, Pieces, wait_told
 from pinecart.drivers.s3.signing import UNSIGNED, Keys, encoded_path, encoded_query, signed
 from pinecart.drivers.s3.wire import (
     BUCKET_IN_HOST,
@@ -27,11 +26,9 @@ from pinecart.drivers.s3.wire import (
     number,
     parse_tags,
     region_told,
-    wait_told,
 )
 from pinecart.drivers.s3.wire_errors import error_from
-from pinecart.drivers.transport import Transport
-from pinecart.json_object import JsonObject
+from pinecart.drivers.transport import Transport, transport_from
 
 T = TypeVar("T")
 SILENT_S = 3.0  # without an answer, and then it is told
@@ -383,18 +380,9 @@ def headers_of(headers: Mapping[str, str]) -> dict[str, str]:
 
 def client_from(spec: Mapping[str, Any]) -> S3Client:
     """From a store's fields and secrets."""
-    limits: JsonObject = {k: float(spec[k]) for k in ("connect_s", "silence_s") if spec.get(k)}
-    transport = Transport(
-        spec["endpoint"],
-        allowed=Allowed(tuple(spec.get("allowed", ()))),
-        certificate=spec.get("certificate") or "",
-        proxy=spec.get("proxy") or "",
-        at_proxy=(spec.get("proxy_user") or "", spec.get("proxy_password") or ""),
-        **limits,
-    )
     client = S3Client(
         spec["name"],
-        transport,
+        transport_from(spec["endpoint"], spec),
         keys_of(spec),
         region=spec.get("region") or "",
         root=spec.get("root") or "",

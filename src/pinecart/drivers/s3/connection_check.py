@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from typing import Any
-from urllib.parse import urlsplit
 
 from pinecart.core.errors import Busy, SignInRefused, StoreError
 from pinecart.drivers.connection_steps import (
-    Endpoint,
     Step,
     allowed_of,
     clock_step,
     connects,
+    endpoint_of,
     probe_name,
     resolves,
     takes_a_file,
@@ -24,7 +23,7 @@ CHECKSUM_NAMES = {"crc64nvme": "CRC-64/NVME", "md5": "MD5"}
 
 
 async def try_bucket_store(spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:
-    endpoint = _endpoint(spec)
+    endpoint = endpoint_of(spec["endpoint"], spec)
     address = await resolves(endpoint.host, endpoint.port, steps)
     if not address:
         return
@@ -41,16 +40,6 @@ async def try_bucket_store(spec: Mapping[str, Any], write_to: str, steps: list[S
         await _try_signed_in(store, spec, write_to, steps)
     finally:
         await store.close()
-
-
-def _endpoint(spec: Mapping[str, Any]) -> Endpoint:
-    parts = urlsplit(spec["endpoint"])
-    is_tls = parts.scheme == "https"
-    try:
-        port = parts.port or (443 if is_tls else 80)
-    except ValueError:  # no number, or none that a port has: no name is known with it
-        port = 0
-    return Endpoint(parts.hostname or "", port, is_tls, spec.get("certificate") or "")
 
 
 async def _try_signed_in(

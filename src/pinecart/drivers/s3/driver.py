@@ -12,6 +12,7 @@ from pinecart.core.keeping import KEPT
 from pinecart.core.pasting import PasteRules, percent_decoded
 from pinecart.drivers.driver_spec import (
     CONNECT_S,
+    HTTP_LINE,
     MOST_AT_ONCE,
     RUNS_AT_ONCE,
     SILENCE_S,
@@ -69,12 +70,6 @@ def _is_endpoint(value: str) -> str:
     if value.startswith(("http://", "https://")):
         return ""
     return f"{value!r} is no endpoint: write it as https://HOST or https://HOST:PORT."
-
-
-def _is_certificate(value: str) -> str:
-    if "BEGIN CERTIFICATE" in value:
-        return ""
-    return "Give the certificate as text, from -----BEGIN CERTIFICATE----- on."
 
 
 def _is_price(value: str) -> str:
@@ -147,40 +142,7 @@ FIELDS = (
         default="path",
         is_common=False,
     ),
-    FormField(
-        "certificate",
-        FieldType.BLOCK,
-        "Certificate",
-        "The authority's, as PEM text, where this machine doesn't know it.",
-        check=_is_certificate,
-        code="store.certificate-malformed",
-        is_common=False,
-    ),
-    FormField(
-        "proxy",
-        FieldType.ADDRESS,
-        "Proxy",
-        "http://HOST:PORT, without a user or a password.",
-        is_common=False,
-    ),
-    FormField(
-        "proxy_user",
-        FieldType.TEXT,
-        "User at the proxy",
-        "Who we are at the proxy.",
-        is_sealed=True,
-        goes_with="proxy",
-        is_common=False,
-    ),
-    FormField(
-        "proxy_password",
-        FieldType.UNSEEN,
-        "Password at the proxy",
-        "With which password, at the proxy.",
-        is_sealed=True,
-        goes_with="proxy",
-        is_common=False,
-    ),
+    *HTTP_LINE,
     CONNECT_S,
     SILENCE_S,
     FormField(

@@ -24,6 +24,7 @@ from pinecart.core.errors import (
     Refused,
 )
 from pinecart.core.ports import Version
+from pinecart.drivers.xml_answers import CONTROLS, local_name, tree_of
 
 # (S3 API, bucket naming rules: those of today, and those of the first years, which old buckets
 # still have)
@@ -68,17 +69,6 @@ class ListingPage(NamedTuple):
     folders: list[bytes]
     token: str
     marker: bytes = b""
-
-
-def local_name(tag: str) -> str:
-    return tag.rpartition("}")[2]
-
-
-def tree_of(body: bytes) -> ET.Element:
-    try:
-        return ET.fromstring(body)
-    except ET.ParseError as exc:
-        raise Busy(f"The store's answer was cut or is no XML ({exc}).", code="store.cut") from exc
 
 
 def _key(text: str | None, *, encoded: bool) -> bytes:
@@ -242,11 +232,6 @@ def _moment(text: str) -> datetime:
 LARGEST = 2**63 - 1
 
 
-def wait_told(text: str) -> float | None:
-    """Seconds of a `Retry-After`; None for what is none, or longer than anybody means."""
-    return float(text) if text.isascii() and text.isdecimal() and len(text) < 9 else None
-
-
 def number(text: str | None, what: str) -> int:
     """Raises Busy for what is no number, or none that can be: it may have been garbled
     on its way.
@@ -270,9 +255,6 @@ def text_of(body: bytes, name: str) -> str:
 _FLAT = re.compile(
     rb"\s*(?:<\?xml[^>]*\?>\s*)?<([A-Za-z]+)(?: "
     rb"xmlns=\"[^\"<>&]*\")?>((?:\s*<([A-Za-z0-9]+)>[\x20-\x25\x27-\x3b\x3d-\x7e]*</\3>)*)\s*</\1>\s*"
-)
-CONTROLS = re.compile(
-    rb"[\x00-\x08\x0b\x0c\x0e-\x1f]|&#(?:x0*(?:[0-8bceBCE]|1[0-9a-fA-F])|0*(?:[0-8]|1[124-9]|2[0-9]|3[01]));"
 )
 _PAIR = re.compile(rb"<([A-Za-z0-9]+)>([^<]*)</")
 

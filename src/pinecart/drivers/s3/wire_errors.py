@@ -13,7 +13,9 @@ from pinecart.core.errors import (
     StoreError,
     Taken,
 )
-from pinecart.drivers.s3.wire import CONTROLS, local_name, region_told, tree_of, wait_told
+from pinecart.drivers.http_message import wait_told
+from pinecart.drivers.s3.wire import region_told
+from pinecart.drivers.xml_answers import CONTROLS, local_name, tree_of
 from pinecart.json_object import JsonObject
 
 _BY_CODE: dict[str, tuple[type[StoreError], str, str]] = {

@@ -20,7 +20,15 @@ from asyncssh.sftp import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE, SFTPAttrs
 
 from pinecart.core.errors import Busy, Missing, Refused, StoreError, Taken
 from pinecart.core.places import show
-from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, Given, How, Named
+from pinecart.drivers.remote_tree.remote_files import (
+    FileKind,
+    FileLook,
+    Given,
+    How,
+    Named,
+    Written,
+)
+from pinecart.drivers.remote_tree.renaming import is_there, replaced_in_steps
 from pinecart.drivers.sftp.lines import SshLine, SshLines, SshServer
 
 T = TypeVar("T")
@@ -61,6 +69,8 @@ class SftpFiles:
 
     root: on the server; relative: to where the account lands.
     """
+
+    by_offset, sets_times, removes_below, repeats = True, True, False, False
 
     def __init__(self, server: SshServer, root: str) -> None:
         self.name = server.name
@@ -193,20 +203,13 @@ class SftpFiles:
             if not isinstance(exc, Refused) or exc.code != "store.failed":
                 raise
             others = max(before, self._opened)
-            if how is How.MAKE and await self._is_there(path):
+            if how is How.MAKE and await is_there(self, path):
                 raise Taken(f"pine://{self.name}/{show(path)}: something is there.") from exc
             if others:  # it may be that these are all it gives
                 message = f"{self.name} opens no more files just now. It is tried again."
                 raise Busy(message, code="store.busy") from exc
             raise
         return OpenedSftpFile(self, line, path, file)
-
-    async def _is_there(self, path: bytes) -> bool:
-        try:
-            await self.look(path)
-        except Missing:
-            return False
-        return True
 
     async def _closed(self, file: OpenedSftpFile) -> None:
         self._opened -= 1
@@ -225,16 +228,26 @@ class SftpFiles:
 
     async def write_whole(
         self, path: bytes, body: bytes, given: Given, *, read_back: bool
-    ) -> bytes | None:
+    ) -> Written:
         size = len(body)
         async with self._handles:
             file = await self._opened_as(path, How.MAKE, in_blocks=size >= PACKET)
             try:
                 await file.write(0, body)
                 await file.give(given)
-                return await file.read(0, size + 1) if read_back else None
+                return Written(await file.read(0, size + 1) if read_back else None)
             finally:
                 await self._closed(file)
+
+    async def write_stream(
+        self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
+    ) -> None:
+        async with self.open(path, How.MAKE) as file:
+            at = 0
+            async for chunk in chunks():
+                await file.write(at, chunk)
+                at += len(chunk)
+            await file.give(given)
 
     async def flush(self, line: SshLine, path: bytes, file: Any) -> None:
         """To the disk, where the server offers it (fsync@openssh.com)."""
@@ -274,12 +287,14 @@ class SftpFiles:
         try:
             await self._ask(new, lambda sftp: sftp.rename(before, after))
         except Refused as exc:
-            if exc.code != "store.failed" or not await self._is_there(new):
+            if exc.code != "store.failed" or not await is_there(self, new):
                 raise
             named = f"pine://{self.name}/{show(new)}"
             raise Taken(f"{named}: something is there that was not when this was planned.") from exc
 
-    async def replace(self, old: bytes, new: bytes, away: bytes) -> None:
+    async def replace(
+        self, old: bytes, new: bytes, away: bytes, seen: FileLook | None = None
+    ) -> None:
         before, after = self._path(old), self._path(new)
         if self._can_replace:
             try:
@@ -288,27 +303,16 @@ class SftpFiles:
                 if exc.code != "store.unsupported":
                     raise
                 self._can_replace = False
-        if await self._is_there(new):  # a try whose answer was lost may have moved it already
-            await self.rename(new, away)
-        try:
-            await self.rename(old, new)
-        except Busy:  # whether it happened is asked for before it is tried again
-            raise
-        except StoreError:
-            with contextlib.suppress(Missing):
-                await self.rename(away, new)
-            raise
-        with contextlib.suppress(Missing):
-            await self.remove(away)
+        await replaced_in_steps(self, old, new, away)
 
-    async def remove(self, path: bytes) -> None:
+    async def remove(self, path: bytes, seen: FileLook | None = None) -> None:
         await self._ask(path, lambda sftp: sftp.remove(self._path(path)))
 
     async def make_folder(self, path: bytes) -> None:
         try:
             await self._ask(path, lambda sftp: sftp.mkdir(self._path(path)))
         except Refused as exc:
-            if exc.code != "store.failed" or not await self._is_there(path):
+            if exc.code != "store.failed" or not await is_there(self, path):
                 raise
             raise Taken(f"pine://{self.name}/{show(path)}: something is there.") from exc
 

@@ -1,0 +1,167 @@
+"""Requests to one WebDAV server: signed in as it asks for it, one attempt each, answered in our own
+words.
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Mapping
+from contextlib import asynccontextmanager
+from typing import Any
+from urllib.parse import urlsplit
+
+from pinecart.core.errors import Busy, StoreError
+from pinecart.core.places import show
+from pinecart.drivers.http_message import Headers, HttpAnswer, Pieces
+from pinecart.drivers.transport import MOST_ANSWER, Transport, transport_from
+from pinecart.drivers.webdav.signing import Account, Digest, basic, best_digest, challenges_of
+from pinecart.drivers.webdav.wire import encoded, path_of, told_by
+from pinecart.drivers.webdav.wire_errors import error_from
+
+REST_S = 1.0  # after an answer that asks to go slower, and doesn't say for how long
+Way = str  # "basic", "digest"; empty: whichever it asks for first, a digest if it may be
+
+
+class SignIn:
+    """What goes with each request. way: the only one that is used; empty: it is found out."""
+
+    def __init__(self, account: Account, way: Way = "") -> None:
+        self._account, self._only = account, way
+        self.way: Way = "token" if account.token else ("basic" if way == "basic" else "")
+        self._digest: Digest | None = None
+        self._was_well = False
+
+    def header(self, method: str, target: str) -> str:
+        """Empty: none yet."""
+        if self._account.token:
+            return f"Bearer {self._account.token}"
+        if self._digest is not None:
+            return self._digest.answer(method, target)
+        return basic(self._account) if self.way == "basic" else ""
+
+    def well(self) -> None:
+        self._was_well = True
+
+    def refused(self, asked: list[str], sent: str) -> bool:
+        """Take up what the server asks for. True: another attempt is worth it."""
+        if self._account.token or not self._account.user or sent.startswith("Basic "):
+            return False
+        challenges = challenges_of(asked)
+        digest = best_digest(challenges) if self._only != "basic" else None
+        if digest is not None:
+            is_stale = digest.params.get("stale", "").lower() == "true"
+            if sent and not is_stale and not self._was_well:
+                return False  # it knew our answer, and the password is wrong
+            self._digest, self.way = Digest(digest, self._account), "digest"
+            return True
+        if self._only != "digest" and any(c.scheme == "basic" for c in challenges):
+            self.way = "basic"
+            return True
+        return False
+
+
+class DavClient:
+    """url: of the folder that everything lies below."""
+
+    def __init__(self, name: str, url: str, transport: Transport, sign_in: SignIn) -> None:
+        self.name, self._transport, self.sign_in = name, transport, sign_in
+        self.base = path_of(urlsplit(url).path)
+
+    @classmethod
+    def from_spec(cls, spec: Mapping[str, Any]) -> DavClient:
+        parts = urlsplit(spec["url"])
+        transport = transport_from(f"{parts.scheme}://{parts.netloc}", spec)
+        transport.most_at_once = int(spec.get("most_at_once") or 0)
+        return cls(spec["name"], spec["url"], transport, sign_in_of(spec))
+
+    @property
+    def transport(self) -> Transport:
+        return self._transport
+
+    def target(self, path: bytes) -> str:
+        return encoded(self.base + b"/" + path) if path else encoded(self.base) + "/"
+
+    def url(self, path: bytes) -> str:
+        return self._transport.origin + self.target(path)
+
+    def named(self, path: bytes) -> str:
+        return f"pine://{self.name}/{show(path)}"
+
+    async def ask(
+        self,
+        method: str,
+        path: bytes,
+        *,
+        headers: Mapping[str, str] | None = None,
+        body: bytes | Pieces | None = None,
+        most: int = MOST_ANSWER,
+        into: bytearray | None = None,
+    ) -> HttpAnswer:
+        """Raises Busy where a body that comes in pieces would have to be sent again."""
+        target, given = self.target(path), dict(headers or {})
+        for _ in range(2):
+            sent = self._signed(method, target, given)
+            answer = await self._transport.ask(method, target, given, body, most, into)
+            if not self._must_sign_in_anew(answer.status, answer.headers, sent):
+                break
+            if isinstance(body, Pieces):
+                message = f"{self.name} asked to sign in anew. It is tried again."
+                raise Busy(message, code="store.busy")
+        return answer
+
+    @asynccontextmanager
+    async def streamed(
+        self,
+        method: str,
+        path: bytes,
+        headers: Mapping[str, str],
+        body: bytes | None = None,
+    ) -> AsyncIterator[tuple[int, Mapping[str, str], AsyncIterator[bytes]]]:
+        """Raises Busy where it has to be asked again, signed in anew."""
+        target, given = self.target(path), dict(headers)
+        sent = self._signed(method, target, given)
+        async with self._transport.streamed(method, target, given, body) as answer:
+            if self._must_sign_in_anew(answer[0], answer[1], sent):
+                message = f"{self.name} asked to sign in anew. It is tried again."
+                raise Busy(message, code="store.busy", wait_s=0.0)
+            yield answer
+
+    def _signed(self, method: str, target: str, headers: dict[str, str]) -> str:
+        sent = self.sign_in.header(method, target)
+        if sent:
+            headers["authorization"] = sent
+        return sent
+
+    def _must_sign_in_anew(self, status: int, headers: Mapping[str, str], sent: str) -> bool:
+        if status == 401:
+            assert isinstance(headers, Headers)
+            return self.sign_in.refused(headers.all_of("WWW-Authenticate"), sent)
+        if sent and status < 400:
+            self.sign_in.well()
+        return False
+
+    def error(self, answer: HttpAnswer, path: bytes, doing: str) -> StoreError:
+        """What an answer that is none of the good ones means."""
+        return self.error_of(answer.status, answer.headers, path, doing)
+
+    def error_of(
+        self, status: int, headers: Mapping[str, str], path: bytes, doing: str
+    ) -> StoreError:
+        found = error_from(status, headers, what=f"{doing} {self.named(path)}")
+        if isinstance(found, Busy) and status in (429, 503):
+            self._transport.rest(found.wait_s if found.wait_s is not None else REST_S)
+        return found
+
+    async def good(self, method: str, path: bytes, doing: str, **more: Any) -> HttpAnswer:
+        """A 207 means that something in it failed, for all but a question for properties."""
+        answer = await self.ask(method, path, **more)
+        status = answer.status
+        if status == 207:
+            status = max((told.status for told in told_by(bytes(answer.body))), default=200)
+        if not 200 <= status < 300:
+            raise self.error_of(status, answer.headers, path, doing)
+        return answer
+
+
+def sign_in_of(spec: Mapping[str, Any]) -> SignIn:
+    account = Account(spec.get("user") or "", spec.get("password") or "", spec.get("token") or "")
+    return SignIn(account, spec.get("sign_in_by") or "")

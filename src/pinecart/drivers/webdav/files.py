@@ -1,0 +1,304 @@
+"""Files over WebDAV: one call, one request of the protocol, or a few.
+
+What can go wrong here, and is met: a server that tells no ETags, or weak ones, or makes them of the
+name; that keeps no conditions; that has no ranges; that removes folders with all that lies in them;
+a 207 with errors in it; a list that is cut, or names what lies elsewhere; lengths that are not
+true; a lock of somebody's; a nonce that is over; a redirect; a line cut at any step.
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
+from contextlib import asynccontextmanager
+
+from pinecart.core.errors import Busy, Changed, Incomplete, Missing, Refused, Taken
+from pinecart.core.places import show
+from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.remote_tree.remote_files import (
+    FileKind,
+    FileLook,
+    Given,
+    How,
+    Named,
+    Written,
+)
+from pinecart.drivers.remote_tree.renaming import replaced_in_steps
+from pinecart.drivers.webdav.client import DavClient
+from pinecart.drivers.webdav.wire import (
+    ASK_LOOK,
+    ASK_ROOM,
+    Multistatus,
+    Told,
+    encoded,
+    etag_of,
+    only_if,
+    range_told,
+    time_of,
+    told_by,
+)
+
+XML = {"content-type": "application/xml; charset=utf-8"}
+SPARE = 1 << 16  # bytes of an answer besides what was asked for: a refusal in words
+
+
+class DavFiles:
+    """remote_tree.RemoteFiles. Times are the server's own; there are no links."""
+
+    by_offset, sets_times, removes_below, repeats = False, False, True, True
+
+    def __init__(self, client: DavClient) -> None:
+        self.name, self._client = client.name, client
+
+    @property
+    def requests(self) -> int:
+        return self._client.transport.sent
+
+    def kept_time(self, modified_ns: int) -> int | None:
+        return None
+
+    def place(self) -> str:
+        return f"webdav:{self._client.transport.origin}{encoded(self._client.base)}"
+
+    async def close(self) -> None:
+        await self._client.transport.close()
+
+    # --- looking
+
+    async def look(self, path: bytes) -> FileLook:
+        answer = await self._client.ask(
+            "PROPFIND", path, headers=XML | {"depth": "0"}, body=ASK_LOOK
+        )
+        if answer.status in (301, 308) and _leads_to_folder(answer, path):
+            return FileLook(FileKind.FOLDER)
+        if answer.status != 207:
+            raise self._client.error(answer, path, "Looking at")
+        told = told_by(bytes(answer.body))
+        if len(told) != 1:
+            message = f"{self._client.named(path)}: {len(told)} answers came to one question."
+            raise Busy(message, code="store.garbled")
+        if told[0].status >= 400:
+            raise self._client.error_of(told[0].status, answer.headers, path, "Looking at")
+        return told[0].look
+
+    async def names(self, path: bytes) -> Sequence[Named]:
+        found: list[Named] = []
+        reader, own = Multistatus(), 0
+        async with self._client.streamed(
+            "PROPFIND", path + b"/" if path else path, XML | {"depth": "1"}, ASK_LOOK
+        ) as (status, headers, chunks):
+            if status != 207:
+                raise self._client.error_of(status, headers, path, "Listing")
+            listed = [told async for chunk in chunks for told in reader.feed(chunk)]
+        listed += reader.close()
+        base = self._base_of(listed, path)
+        for told in listed:
+            if told.path == base:
+                own += 1
+                self._must_be_folder(told, path)
+                continue
+            name = told.path.removeprefix(base + b"/")
+            if name != told.path and b"/" not in name:
+                found.append(Named(name, told.look))
+            elif name == told.path or not name:
+                raise Incomplete(
+                    f"{self.name} lists {show(told.path)} among what lies in {show(base)}."
+                )
+        if own != 1:
+            raise Incomplete(f"{self.name} does not tell of {show(path)} itself as it lists it.")
+        return found
+
+    def _base_of(self, listed: Sequence[Told], path: bytes) -> bytes:
+        """How the server calls the folder that was asked for: behind some gateways its paths have
+        another beginning.
+        """
+        asked = (self._client.base + b"/" + path).rstrip(b"/")
+        if any(told.path == asked for told in listed):
+            return asked
+        shortest = min((told.path for told in listed), key=len, default=asked)
+        return shortest if shortest.endswith(b"/" + path) or not path else asked
+
+    def _must_be_folder(self, told: Told, path: bytes) -> None:
+        if told.status >= 400:
+            raise self._client.error_of(told.status, {}, path, "Listing")
+        if told.look.kind is not FileKind.FOLDER:
+            raise Missing(f"{self._client.named(path)} is a file: nothing lies below it.")
+
+    async def room(self) -> tuple[int | None, int | None]:
+        """Bytes that are free, and used (RFC 4331); None: not told."""
+        answer = await self._client.ask(
+            "PROPFIND", b"", headers=XML | {"depth": "0"}, body=ASK_ROOM
+        )
+        props = told_by(bytes(answer.body))[0].props if answer.status == 207 else {}
+        free, used = (
+            int(text) if text.isascii() and text.isdecimal() and len(text) < 19 else None
+            for text in (props.get(f"quota-{of}-bytes", "").strip() for of in ("available", "used"))
+        )
+        return free, used
+
+    # --- files
+
+    @asynccontextmanager
+    async def open(self, path: bytes, how: How) -> AsyncIterator[OpenedDavFile]:
+        """Only to be read."""
+        if how is not How.READ:
+            raise Refused(f"{self._client.named(path)}: WebDAV writes no parts of a file.")
+        yield OpenedDavFile(self, self._client, path)
+
+    async def read_whole(self, path: bytes, size: int) -> tuple[FileLook, bytes]:
+        answer = await self._client.ask("GET", path, most=size + SPARE)
+        if answer.status != 200:
+            raise self._client.error(answer, path, "Reading")
+        body = bytes(answer.body)
+        return await self.told_with(answer.headers, path, len(body)), body
+
+    async def told_with(self, headers: Mapping[str, str], path: bytes, size: int) -> FileLook:
+        """By the answer that had its bytes; where that has no ETag, by another look."""
+        etag, is_firm = etag_of(headers.get("ETag", ""))
+        if not etag:
+            found = await self.look(path)
+            return found._replace(etag="", is_firm=False) if not found.etag else found
+        modified = time_of(headers.get("Last-Modified", ""))
+        return FileLook(FileKind.FILE, size, modified, etag=etag, is_firm=is_firm)
+
+    async def write_whole(
+        self, path: bytes, body: bytes, given: Given, *, read_back: bool
+    ) -> Written:
+        await self._put(path, body)
+        if not read_back:
+            return Written()
+        answer = await self._client.good("GET", path, "Reading back", most=len(body) + SPARE)
+        back, told = bytes(answer.body), answer.headers
+        etag, is_firm = etag_of(told.get("ETag", ""))
+        modified = time_of(told.get("Last-Modified", ""))
+        found = FileLook(FileKind.FILE, len(back), modified, etag=etag, is_firm=is_firm)
+        return Written(back, found)
+
+    async def write_stream(
+        self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
+    ) -> None:
+        await self._put(path, Pieces(size, chunks))
+
+    async def _put(self, path: bytes, body: bytes | Pieces) -> None:
+        headers = {"if-none-match": "*", "content-type": "application/octet-stream"}
+        if not len(body):
+            headers["content-length"] = "0"
+        try:
+            await self._client.good("PUT", path, "Writing", headers=headers, body=body or None)
+        except Taken as exc:  # nobody else has this name: it was sent twice
+            raise Busy(f"{exc.message} It is tried again.", code="store.cut") from exc
+
+    async def set(self, path: bytes, given: Given) -> None:
+        """Nothing can be set."""
+
+    # --- names
+
+    async def rename(self, old: bytes, new: bytes) -> None:
+        await self._moved("MOVE", old, new, {"overwrite": "F"})
+
+    async def replace(
+        self, old: bytes, new: bytes, away: bytes, seen: FileLook | None = None
+    ) -> None:
+        """In one step only under a condition: without, a folder that is there would go with all
+        that lies in it.
+        """
+        if seen is None:
+            await replaced_in_steps(self, old, new, away)
+            return
+        condition = only_if(self._client.url(new), seen.etag)
+        await self._moved("MOVE", old, new, {"overwrite": "T", "if": condition})
+
+    async def copy(self, old: bytes, new: bytes, seen: FileLook) -> None:
+        """By the server itself; where the ETag is firm, only this. Raises Changed."""
+        condition = {"if": only_if(self._client.url(old), seen.etag)} if seen.is_firm else {}
+        try:
+            await self._moved("COPY", old, new, {"overwrite": "F", "depth": "0"} | condition)
+        except Taken as exc:
+            raise Changed(f"{self._client.named(old)} changed before it was copied.") from exc
+
+    async def _moved(self, method: str, old: bytes, new: bytes, headers: dict[str, str]) -> None:
+        where = {"destination": self._client.url(new)}
+        await self._client.good(method, old, "Naming", headers=where | headers)
+
+    async def remove(self, path: bytes, seen: FileLook | None = None) -> None:
+        condition = {} if seen is None else {"if-match": f'"{seen.etag}"'}
+        await self._client.good("DELETE", path, "Removing", headers=condition)
+
+    async def make_folder(self, path: bytes) -> None:
+        answer = await self._client.ask("MKCOL", path + b"/")
+        if answer.status == 405:
+            raise Taken(f"{self._client.named(path)}: something is there.")
+        if answer.status != 201:
+            raise self._client.error(answer, path, "Making the folder")
+
+    async def remove_folder(self, path: bytes) -> None:
+        await self._client.good("DELETE", path + b"/", "Removing the folder")
+
+
+class OpenedDavFile:
+    """One content of a file, named by the ETag that its first answer had."""
+
+    def __init__(self, files: DavFiles, client: DavClient, path: bytes) -> None:
+        self._files, self._client, self._path = files, client, path
+        self._first: FileLook | None = None
+
+    async def look(self) -> FileLook:
+        """By asking for its first byte: then it is known as well whether parts are given."""
+        headers = {"range": "bytes=0-0"}
+        async with self._client.streamed("GET", self._path, headers) as (status, told, chunks):
+            if status == 200:
+                message = (
+                    f"{self._client.named(self._path)}: this server gives no parts of a file, so "
+                    "that one so large can't be read here."
+                )
+                raise Refused(message, code="store.no-ranges")
+            if status != 206:
+                raise self._client.error_of(status, told, self._path, "Reading")
+            async for _ in chunks:
+                pass
+            whole = range_told(told.get("Content-Range", ""))
+        if whole is None:
+            raise self._garbled()
+        self._first = await self._files.told_with(told, self._path, whole[2])
+        return self._first
+
+    async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        first = self._first or await self.look()
+        wanted = min(size, first.size - start)
+        if wanted <= 0:
+            return b""
+        headers = {"range": f"bytes={start}-{start + wanted - 1}"}
+        if first.is_firm:
+            headers["if-match"] = f'"{first.etag}"'
+        answer = await self._client.ask("GET", self._path, headers=headers, most=wanted, into=into)
+        if answer.status == 412:
+            raise self._changed()
+        if answer.status != 206:
+            raise self._client.error(answer, self._path, "Reading")
+        if range_told(answer.headers.get("Content-Range", "")) != (
+            start,
+            start + wanted - 1,
+            first.size,
+        ):
+            raise self._garbled()
+        if first.etag and etag_of(answer.headers.get("ETag", ""))[0] != first.etag:
+            raise self._changed()
+        return answer.body
+
+    def _changed(self) -> Changed:
+        return Changed(f"{self._client.named(self._path)} changed while it was read.")
+
+    def _garbled(self) -> Busy:
+        message = f"{self._client.named(self._path)}: another part came than was asked for."
+        return Busy(message, code="store.garbled")
+
+    async def write(self, start: int, data: bytes) -> None:
+        raise NotImplementedError
+
+    async def give(self, given: Given) -> None:
+        raise NotImplementedError
+
+
+def _leads_to_folder(answer: HttpAnswer, path: bytes) -> bool:
+    """Some servers send us from the name of a folder to the same with a slash."""
+    where = answer.headers.get("Location", "")
+    return where.endswith(encoded(path.rpartition(b"/")[2]) + "/")

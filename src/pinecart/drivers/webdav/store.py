@@ -1,0 +1,67 @@
+"""The store over WebDAV."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Refused
+from pinecart.core.ports import Placed, Put, Store
+from pinecart.drivers.remote_tree.store import RemoteTreeStore
+from pinecart.drivers.webdav.client import DavClient, sign_in_of
+from pinecart.drivers.webdav.files import DavFiles
+
+SILENT_S = 3.0  # without an answer, and then it is told
+
+
+class DavStore(RemoteTreeStore):
+    """One server, reached as one user."""
+
+    def __init__(self, spec: Mapping[str, Any]) -> None:
+        self.client = DavClient.from_spec(spec)
+        self.dav = DavFiles(self.client)
+        self._reaches = (spec["url"], spec.get("user"), spec.get("token"))
+        super().__init__(self.dav, spec)
+
+    def renew(self, spec: Mapping[str, Any]) -> None:
+        """Take up a new password or token, from the next request on."""
+        self.client.sign_in = sign_in_of(spec)
+
+    @property
+    def rests_s(self) -> float:
+        return self.client.transport.rests_s
+
+    def rest(self, seconds: float) -> None:
+        self.client.transport.rest(seconds)
+
+    def waits_for(self) -> str:
+        if (rest := self.rests_s) > 1:
+            return f"{self.name} asked for a pause: {rest:.0f} s are left."
+        if (silent := self.client.transport.silent_s) > SILENT_S:
+            return f"{self.name} has not answered for {silent:.0f} s."
+        return super().waits_for()
+
+    def copies_from(self, source: Store) -> bool:
+        return isinstance(source, DavStore) and source._reaches == self._reaches
+
+    async def copy(
+        self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = ""
+    ) -> Placed | None:
+        """What was copied is read back like anything else; None: its checksum isn't known, so
+        that it has to come to us in any case; or this server won't.
+        """
+        if not put.card.crc:
+            return None
+        assert isinstance(source, DavStore)
+        seen = await source._reader.must_still_be(source_key, entry)
+
+        async def copied(hidden: bytes) -> None:
+            await self.dav.copy(source_key, hidden, seen)
+            if not seen.is_firm:
+                await source._reader.must_still_be(source_key, entry)
+
+        try:
+            return await self._retries.once(lambda: self._writer.put_copied(put, copied))
+        except Refused:
+            return None

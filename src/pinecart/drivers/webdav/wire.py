@@ -1,0 +1,171 @@
+"""What goes over the line, as pure functions (RFC 4918, 4331, 9110)."""
+
+from __future__ import annotations
+
+import re
+import xml.etree.ElementTree as ET
+from datetime import UTC
+from email.utils import parsedate_to_datetime
+from functools import lru_cache
+from typing import Any, NamedTuple
+from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
+
+from pinecart.core.errors import Busy, Incomplete
+from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
+from pinecart.drivers.xml_answers import CONTROLS
+
+DAV = "{DAV:}"
+_SAFE = "/-_.~"
+_LOOK = ("resourcetype", "getcontentlength", "getlastmodified", "getetag")
+_ROOM = ("quota-available-bytes", "quota-used-bytes")
+_STATUS = re.compile(r"HTTP/[\d.]+ (\d{3})")
+_RANGE = re.compile(r"bytes (\d{1,18})-(\d{1,18})/(\d{1,18})")
+
+
+def asking_for(names: tuple[str, ...]) -> bytes:
+    """The body of a PROPFIND."""
+    props = "".join(f"<{name}/>" for name in names)
+    head = '<?xml version="1.0" encoding="utf-8"?>'
+    return f'{head}<propfind xmlns="DAV:"><prop>{props}</prop></propfind>'.encode()
+
+
+ASK_LOOK, ASK_ROOM = asking_for(_LOOK), asking_for(_ROOM)
+
+
+def encoded(path: bytes) -> str:
+    return quote_from_bytes(path, safe=_SAFE)
+
+
+def path_of(href: str) -> bytes:
+    """The path of an address, decoded, without a slash at its end; servers write whole addresses
+    as well, and letters that aren't ASCII as they are. Raises Incomplete.
+    """
+    path = urlsplit(href.strip()).path if "://" in href else re.split("[?#]", href.strip())[0]
+    if "%2f" in path.lower():
+        raise Incomplete(f"The server told an address with a slash inside a name: {href[:200]!r}.")
+    return unquote_to_bytes(path.encode("utf-8", "surrogateescape")).rstrip(b"/")
+
+
+class Told(NamedTuple):
+    """One response of a multistatus. status: of all of it, or of its properties; 200: well.
+
+    props: name → text; a collection has the name `collection`.
+    """
+
+    path: bytes
+    status: int
+    props: dict[str, str]
+
+    @property
+    def look(self) -> FileLook:
+        if self.status >= 400:
+            return FileLook(FileKind.UNREADABLE)
+        if "collection" in self.props:
+            return FileLook(FileKind.FOLDER)
+        etag, is_firm = etag_of(self.props.get("getetag", ""))
+        size = self.props.get("getcontentlength", "").strip()
+        if not (size.isascii() and size.isdecimal() and len(size) < 19):
+            return FileLook(FileKind.UNREADABLE)
+        modified = time_of(self.props.get("getlastmodified", ""))
+        return FileLook(FileKind.FILE, int(size), modified, etag=etag, is_firm=is_firm)
+
+
+class Multistatus:
+    """Reads a 207 as it comes: a folder of many files is never held as a tree of nodes."""
+
+    def __init__(self) -> None:
+        self._parser: Any = ET.XMLPullParser(events=("start", "end"))
+        self._root: ET.Element | None = None
+
+    def feed(self, chunk: bytes) -> list[Told]:
+        """Raises Busy for what is no multistatus."""
+        try:
+            self._parser.feed(CONTROLS.sub(b"?", chunk))
+        except ET.ParseError as exc:
+            raise _cut(exc) from exc
+        return self._read()
+
+    def close(self) -> list[Told]:
+        try:
+            self._parser.close()
+        except ET.ParseError as exc:
+            raise _cut(exc) from exc
+        return self._read()
+
+    def _read(self) -> list[Told]:
+        found = []
+        try:
+            for event, node in self._parser.read_events():
+                if self._root is None:
+                    self._root = node
+                    if node.tag != DAV + "multistatus":
+                        raise _cut(f"it begins with {node.tag[:40]}")
+                if event == "end" and node.tag == DAV + "response":
+                    found.append(_told(node))
+                    self._root.clear()
+        except ET.ParseError as exc:
+            raise _cut(exc) from exc
+        return found
+
+
+def _cut(why: object) -> Busy:
+    return Busy(f"The server's list was cut or is no list ({why}).", code="store.cut")
+
+
+def _told(response: ET.Element) -> Told:
+    href = response.findtext(DAV + "href") or ""
+    status, props = _status(response.findtext(DAV + "status")), dict[str, str]()
+    for group in response.findall(DAV + "propstat"):
+        of_group = _status(group.findtext(DAV + "status"))
+        if of_group >= 300:  # a property that it has not, or doesn't show
+            status = max(status, of_group) if of_group in (401, 403) and not props else status
+            continue
+        for node in group.iterfind(f"{DAV}prop/*"):
+            name = node.tag.removeprefix(DAV)
+            if name == "resourcetype":
+                if node.find(DAV + "collection") is not None:
+                    props["collection"] = ""
+            else:
+                props[name] = node.text or ""
+    return Told(path_of(href), 200 if props else status, props)
+
+
+def _status(line: str | None) -> int:
+    found = _STATUS.match((line or "").strip())
+    return int(found[1]) if found else 200
+
+
+def told_by(body: bytes) -> list[Told]:
+    """Of a whole 207."""
+    reader = Multistatus()
+    return reader.feed(body) + reader.close()
+
+
+def etag_of(text: str) -> tuple[str, bool]:
+    """An ETag without its quotes and its mark of weakness; and whether it is a strong one."""
+    bare = text.strip()
+    is_weak = bare.startswith("W/")
+    inner = bare.removeprefix("W/").strip('"')
+    return inner, bool(inner) and not is_weak and bare.startswith('"')
+
+
+@lru_cache(maxsize=4096)
+def time_of(text: str) -> int | None:
+    """ns since 1970; None: there is none, or it is none."""
+    try:
+        moment = parsedate_to_datetime(text)
+    except (ValueError, TypeError, IndexError):
+        return None
+    whole = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+    return int(whole.timestamp()) * 1_000_000_000
+
+
+def range_told(text: str) -> tuple[int, int, int] | None:
+    """First byte, last byte and size of all, of a `Content-Range`."""
+    found = _RANGE.fullmatch(text.strip())
+    return (int(found[1]), int(found[2]), int(found[3])) if found else None
+
+
+def only_if(url: str, etag: str) -> str:
+    """An `If` header: only while this is what has that address (RFC 4918, section 10.4)."""
+    return f'<{url}> (["{etag}"])'
