@@ -24,6 +24,7 @@ from typing import Any
 
 from bench import service
 from bench.common import KEY, MIB, SECRET
+from tests.servers.dav import apache
 from tests.servers.sftp import openssh
 
 SIZES = {
@@ -262,8 +263,8 @@ def plan(table: Table, root: Path) -> None:
 def kinds(table: Table, root: Path) -> None:
     """Each kind of store of other machines, to a bare loop of the same library."""
     sizes = (("small", f"{SMALL} objects of 4 KiB", 1.5), ("large", f"{LARGE_MIB} MiB", 1.3))
-    with openssh(root.parent / "sshd") as ssh:
-        specs = {"sftp": ssh.spec(root.parent / "far")}
+    with openssh(root.parent / "sshd") as ssh, apache() as dav:
+        specs = {"sftp": ssh.spec(root.parent / "far"), "webdav": dav.spec(dav.folder("far"))}
         (root.parent / "far").mkdir()
         for size, what, at_most in sizes:
             files = root / size
@@ -272,6 +273,7 @@ def kinds(table: Table, root: Path) -> None:
                 (files / f"{n:06}").write_bytes(os.urandom(4096))
             if size == "large":
                 long_file(files)
+            shutil.copytree(files, dav.root / size)
             for kind, spec in specs.items():
                 for way in ("put", "get"):
                     table.at_kind(f"CPU of {what}, {kind} {way}", (kind, way), spec, files, at_most)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
 import resource
 import shutil
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Awaitable, Callable, Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -70,3 +71,21 @@ def page_of_1000() -> bytes:
         'encoding="UTF-8"?><ListBucketResult><KeyCount>1000</KeyCount><EncodingType>url</EncodingType>'
         f"<IsTruncated>false</IsTruncated>{rows}</ListBucketResult>"
     ).encode()
+
+
+async def each(todo: Iterable[Any], work: Callable[[Any], Awaitable[None]], width: int) -> None:
+    items = iter(todo)
+
+    async def one() -> None:
+        for item in items:
+            await work(item)
+
+    await asyncio.gather(*(one() for _ in range(width)))
+
+
+def parts_of(files: list[Path]) -> list[tuple[Path, int, int]]:
+    return [
+        (file, at, min(PART, file.stat().st_size - at))
+        for file in files
+        for at in range(0, max(file.stat().st_size, 1), PART)
+    ]

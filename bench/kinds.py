@@ -8,14 +8,14 @@ import asyncio
 import contextlib
 import json
 import os
-from collections.abc import Awaitable, Callable, Iterable
 from pathlib import Path
 from typing import Any
 
 import asyncssh
 from asyncssh.sftp import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE
 
-from bench.common import PART, cpu, folder, landing
+from bench import bare_dav
+from bench.common import cpu, each, folder, landing, parts_of
 from bench.ours import recorded
 from pinecart.core.checksum import crc_of
 
@@ -25,10 +25,20 @@ MAKE = FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL
 
 def _far(told: str, where: str) -> dict[str, Any]:
     """The spec of the store, at a folder of its own."""
-    spec: dict[str, Any] = json.loads(told)
+    spec: dict[str, Any] = json.loads(told) | {"name": "b", "allowed": ["127.0.0.0/8"]}
+    if spec["kind"] == "webdav":
+        return bare_dav.made_folder(spec, where)
     spec["root"] = f"{spec['root']}/{where}"
     Path(spec["root"]).mkdir(exist_ok=True)
-    return spec | {"name": "b", "allowed": ["127.0.0.0/8"]}
+    return spec
+
+
+def _there(told: str, path: Path) -> dict[str, Any]:
+    """The spec of the store that has these files."""
+    spec: dict[str, Any] = json.loads(told) | {"name": "a", "allowed": ["127.0.0.0/8"]}
+    if spec["kind"] == "webdav":
+        return spec | {"url": f"{spec['url'].rpartition('/')[0]}/{path.name}"}
+    return spec | {"root": str(path)}
 
 
 def engine_kind_put(told: str, path: Path) -> float:
@@ -37,28 +47,10 @@ def engine_kind_put(told: str, path: Path) -> float:
 
 
 def engine_kind_get(told: str, path: Path) -> float:
-    far = _far(told, "") | {"root": str(path), "name": "a"}
+    far = _there(told, path)
     with landing(path) as there:
         near = folder(Path(there)) | {"name": "b"}
         return recorded(far, near, {"from": "pine://a/", "to": "pine://b/"})[0]
-
-
-async def _each(todo: Iterable[Any], work: Callable[[Any], Awaitable[None]], width: int) -> None:
-    items = iter(todo)
-
-    async def one() -> None:
-        for item in items:
-            await work(item)
-
-    await asyncio.gather(*(one() for _ in range(width)))
-
-
-def _pieces(files: list[Path]) -> list[tuple[Path, int, int]]:
-    return [
-        (file, at, min(PART, file.stat().st_size - at))
-        for file in files
-        for at in range(0, max(file.stat().st_size, 1), PART)
-    ]
 
 
 @contextlib.asynccontextmanager
@@ -96,13 +88,13 @@ def bare_sftp_put(told: str, path: Path) -> float:
                     await made.write(body, item[1])
                     assert crc_of(await made.read(item[2], item[1])) == crc_of(body)
 
-                await _each(_pieces([file]), piece, 4)
+                await each(parts_of([file]), piece, 4)
                 await made.fsync()
                 await made.setstat(attrs)
                 await made.close()
                 await sftp.rename(hidden, root + b"/" + name)
 
-            await _each(sorted(path.iterdir()), put, WIDTH)
+            await each(sorted(path.iterdir()), put, WIDTH)
             return cpu() - began
 
     return asyncio.run(main())
@@ -128,13 +120,21 @@ def bare_sftp_get(told: str, path: Path) -> float:
                         crc_of(body)
                         os.pwrite(fd, body, item[1])
 
-                    await _each(_pieces([file]), piece, 4)
+                    await each(parts_of([file]), piece, 4)
                     await asyncio.to_thread(os.fsync, fd)
                     os.close(fd)
                     await made.close()
                     await sftp.lstat(name)
 
-                await _each(sorted(path.iterdir()), get, WIDTH)
+                await each(sorted(path.iterdir()), get, WIDTH)
                 return cpu() - began
 
     return asyncio.run(main())
+
+
+def bare_webdav_put(told: str, path: Path) -> float:
+    return bare_dav.put_all(_far(told, f"bare-{os.getpid()}"), sorted(path.iterdir()))
+
+
+def bare_webdav_get(told: str, path: Path) -> float:
+    return bare_dav.get_all(_there(told, path), path)

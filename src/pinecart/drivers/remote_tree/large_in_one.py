@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
+from functools import partial
 
 from pinecart.core.checksum import Crc64
 from pinecart.core.errors import Corrupt
-from pinecart.core.ports import HELD_BYTES, Placed, Put, Reading
+from pinecart.core.ports import HELD_BYTES, Placed, Put, Reading, Room
 from pinecart.drivers.pieces import each_piece, in_pieces, piece_size
 from pinecart.drivers.remote_tree.hidden_files import HiddenFiles
 from pinecart.drivers.remote_tree.large_by_offset import Naming
@@ -42,16 +43,14 @@ class LargeInOne:
     async def crc_of(self, path: bytes, size: int) -> str:
         """Of what lies there; empty where it has another size."""
         kept = KeptOpen(self._files, path, How.READ, self._retries)
+        rooms: list[Room] = []
 
         async def one(_: int, start: int, length: int) -> str:
-            crc = Crc64()
+            crc, room = Crc64(), rooms.pop() if rooms else Room(HELD_BYTES)
             for at in range(start, start + length, HELD_BYTES):
                 some = min(HELD_BYTES, start + length - at)
-
-                async def read(file: RemoteFile, at: int = at, some: int = some) -> bytes:
-                    return await file.read(at, some)
-
-                crc.add(await kept.do(read))
+                crc.add(await kept.do(partial(_read, at, some, room)))
+            rooms.append(room)
             return crc.text
 
         try:
@@ -59,3 +58,7 @@ class LargeInOne:
             return await each_piece(size, piece_size(size), one) if found.size == size else ""
         finally:
             await kept.close()
+
+
+async def _read(start: int, size: int, room: Room, file: RemoteFile) -> bytes:
+    return await file.read(start, size, room)

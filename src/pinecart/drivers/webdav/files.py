@@ -176,6 +176,8 @@ class DavFiles:
     async def write_stream(
         self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
     ) -> None:
+        if not self._client.sign_in.way:  # what is sent in pieces can't be sent again at once
+            await self.look(b"")
         await self._put(path, Pieces(size, chunks))
 
     async def _put(self, path: bytes, body: bytes | Pieces) -> None:
