@@ -91,8 +91,11 @@ class Sums:
         return found
 
 
+_DECISIONS = tuple(decision.value for decision in Decision)
+
+
 def no_totals() -> Totals:
-    return {d.value: {"objects": 0, "bytes": 0} for d in Decision}
+    return {name: {"objects": 0, "bytes": 0} for name in _DECISIONS}
 
 
 def add_up(sums: Iterable[tuple[str, int, int]]) -> Totals:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from enum import StrEnum
+from functools import lru_cache
 from typing import Any, NamedTuple, cast
 
 from rest_framework.exceptions import MethodNotAllowed
@@ -185,6 +186,13 @@ WITHOUT_FACTOR = {("second-factor", "POST"), ("second-factor", "PUT"), ("own-pas
 TABLE = {call: (right, on) for on, calls in ASKS.items() for call, right in calls.items()}
 
 
+@lru_cache(1000)
+def _labels_with(right: Right, grants: tuple[tuple[str, str], ...]) -> frozenset[str]:
+    """For which labels these grants hold this right; empty text: for all."""
+    enough = {r.value for r in ORDER[ORDER.index(right) :]}
+    return frozenset(label for granted, label in grants if granted in enough)
+
+
 class Actor(NamedTuple):
     """Who acts. grants: (right, label); an empty label stands for everything.
 
@@ -206,13 +214,10 @@ class Actor(NamedTuple):
         """Whether a grant covers this right; labels None: anywhere at all; else on something with
         these labels.
         """
-        lowest = ORDER.index(right)
-        enough = {r.value for r in ORDER[lowest:]}
-        fitting = {label for granted, label in self.grants if granted in enough}
+        fitting = _labels_with(right, self.grants)
         if labels is None:
             return bool(fitting)
-        wanted = {"", *labels}
-        return not wanted.isdisjoint(fitting)
+        return "" in fitting or not fitting.isdisjoint(labels)
 
     def must(self, right: Right, labels: Iterable[str] | None = None, what: str = "this") -> None:
         """Raises NotAllowed, naming the right."""
