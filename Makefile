@@ -12,7 +12,7 @@ RUN_STAMP := $(STAMPS)/run-$(shell cat requirements/run.txt pyproject.toml | cks
 TEST_STAMP := $(STAMPS)/test-$(shell cat requirements/test.txt pyproject.toml | cksum | cut -d' ' -f1)
 NODE_STAMP := $(STAMPS)/node-$(shell cat console/package-lock.json console/package.json | cksum | cut -d' ' -f1)
 APT_STAMP := $(STAMPS)/apt-packages
-DEBIAN := openssh-server apache2-bin apache2-utils chromium fonts-dejavu-core memcached libeatmydata1 exfat-fuse exfatprogs ntfs-3g
+DEBIAN := openssh-server apache2-bin apache2-utils samba chromium fonts-dejavu-core memcached libeatmydata1 exfat-fuse exfatprogs ntfs-3g
 
 .PHONY: setup demo test check pytest console-test wheel schema lock bench soak clean console screenshots
 

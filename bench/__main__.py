@@ -26,6 +26,7 @@ from bench import service
 from bench.common import KEY, MIB, SECRET
 from tests.servers.dav import apache
 from tests.servers.sftp import openssh
+from tests.servers.smb import samba
 
 SIZES = {
     "quick": (500, 64, 2_000, 1, 1),
@@ -263,8 +264,12 @@ def plan(table: Table, root: Path) -> None:
 def kinds(table: Table, root: Path) -> None:
     """Each kind of store of other machines, to a bare loop of the same library."""
     sizes = (("small", f"{SMALL} objects of 4 KiB", 1.5), ("large", f"{LARGE_MIB} MiB", 1.3))
-    with openssh(root.parent / "sshd") as ssh, apache() as dav:
-        specs = {"sftp": ssh.spec(root.parent / "far"), "webdav": dav.spec(dav.folder("far"))}
+    with openssh(root.parent / "sshd") as ssh, apache() as dav, samba() as smb:
+        specs = {
+            "sftp": ssh.spec(root.parent / "far"),
+            "webdav": dav.spec(dav.folder("far")),
+            "smb": smb.spec(smb.folder("far")),
+        }
         (root.parent / "far").mkdir()
         for size, what, at_most in sizes:
             files = root / size
@@ -273,7 +278,8 @@ def kinds(table: Table, root: Path) -> None:
                 (files / f"{n:06}").write_bytes(os.urandom(4096))
             if size == "large":
                 long_file(files)
-            shutil.copytree(files, dav.root / size)
+            for served in (dav.root, smb.root):
+                shutil.copytree(files, served / size)
             for kind, spec in specs.items():
                 for way in ("put", "get"):
                     table.at_kind(f"CPU of {what}, {kind} {way}", (kind, way), spec, files, at_most)

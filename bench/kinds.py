@@ -14,7 +14,7 @@ from typing import Any
 import asyncssh
 from asyncssh.sftp import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE
 
-from bench import bare_dav
+from bench import bare_dav, bare_smb
 from bench.common import cpu, each, folder, landing, parts_of
 from bench.ours import recorded
 from pinecart.core.checksum import crc_of
@@ -28,6 +28,8 @@ def _far(told: str, where: str) -> dict[str, Any]:
     spec: dict[str, Any] = json.loads(told) | {"name": "b", "allowed": ["127.0.0.0/8"]}
     if spec["kind"] == "webdav":
         return bare_dav.made_folder(spec, where)
+    if spec["kind"] == "smb":
+        return bare_smb.made_folder(spec, where)
     spec["root"] = f"{spec['root']}/{where}"
     Path(spec["root"]).mkdir(exist_ok=True)
     return spec
@@ -38,7 +40,7 @@ def _there(told: str, path: Path) -> dict[str, Any]:
     spec: dict[str, Any] = json.loads(told) | {"name": "a", "allowed": ["127.0.0.0/8"]}
     if spec["kind"] == "webdav":
         return spec | {"url": f"{spec['url'].rpartition('/')[0]}/{path.name}"}
-    return spec | {"root": str(path)}
+    return spec | {"root": path.name if spec["kind"] == "smb" else str(path)}
 
 
 def engine_kind_put(told: str, path: Path) -> float:
@@ -138,3 +140,11 @@ def bare_webdav_put(told: str, path: Path) -> float:
 
 def bare_webdav_get(told: str, path: Path) -> float:
     return bare_dav.get_all(_there(told, path), path)
+
+
+def bare_smb_put(told: str, path: Path) -> float:
+    return bare_smb.put_all(_far(told, f"bare-{os.getpid()}"), sorted(path.iterdir()))
+
+
+def bare_smb_get(told: str, path: Path) -> float:
+    return bare_smb.get_all(_there(told, path), path)

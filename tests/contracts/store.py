@@ -15,10 +15,11 @@ from pinecart.core.ports import HELD_BYTES, Put, ServerCopies, Store, WriteStamp
 from pinecart.drivers.folder.store import FolderStore
 
 AT = b"larkfell/"  # every test works below this prefix; in a bucket store it is the bucket
+ODD = b"b c+%#?&"
 NAMES = [
     b"a.txt",
     b"a/b",
-    b"a/b c+%#?&",
+    b"a/" + ODD,
     "a/é.flac".encode(),
     b"a0",
     b"n" * 200,
@@ -41,7 +42,12 @@ async def names(store: Store, prefix: bytes = AT, after: bytes = b"") -> list[by
 
 class StoreContract:
     at = AT  # every test works below it
+    odd = ODD
     keeps_neither = False  # metadata or times: it is known from the ledger what was copied
+
+    @property
+    def held(self):
+        return [name.replace(ODD, self.odd) for name in NAMES]
 
     async def put(self, store, name, body, **kwargs):
         return await put(store, name, body, at=self.at, **kwargs)
@@ -50,22 +56,22 @@ class StoreContract:
         return await names(store, self.at if prefix is None else prefix, after)
 
     async def test_every_name_arrives_and_lists_in_byte_order(self, store):
-        for name in reversed(NAMES):
+        for name in reversed(self.held):
             await self.put(store, name, b"x" + name, if_absent=True)
-        assert await self.names(store) == sorted(NAMES)
-        assert await self.names(store, self.at + b"a/") == [b"b", b"b c+%#?&", "é.flac".encode()]
-        for name in NAMES:
+        assert await self.names(store) == sorted(self.held)
+        assert await self.names(store, self.at + b"a/") == [b"b", self.odd, "é.flac".encode()]
+        for name in self.held:
             async with store.open(self.at + name) as reading:
                 assert await reading.whole() == b"x" + name
 
     async def test_a_listing_goes_on_after_any_key(self, store):
-        for name in NAMES:
+        for name in self.held:
             await self.put(store, name, b"")
-        for i, name in enumerate(sorted(NAMES)):
-            assert await self.names(store, after=name) == sorted(NAMES)[i + 1 :]
+        for i, name in enumerate(sorted(self.held)):
+            assert await self.names(store, after=name) == sorted(self.held)[i + 1 :]
 
     async def test_a_levels_pages_hold_each_name_once(self, store):
-        for name in NAMES:
+        for name in self.held:
             await self.put(store, name, b"")
         found, after = [], b""
         while True:

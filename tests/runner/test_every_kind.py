@@ -56,11 +56,12 @@ async def carried(memory, source, target, number=1, **job):
 @pytest.mark.parametrize("way", list(itertools.product(NAMES, NAMES)), ids=" to ".join)
 async def test_what_arrives_is_what_was_there_and_then_only_listings_are_asked_for(kinds, way):
     source, target = kinds.place(way[0]), kinds.place(way[1])
-    source.fill(FILES)
+    files = {k: v for k, v in FILES.items() if "smb" not in way or "?" not in k}
+    source.fill(files)
     memory = Memory()
     await carried(memory, source, target)
-    assert done(memory) == {"copy new": len(FILES)}, memory.records
-    assert target.holds() == FILES
+    assert done(memory) == {"copy new": len(files)}, memory.records
+    assert target.holds() == files
     ending, asked = await carried(memory, source, target, 2)
     assert ending.acted == 0 and not memory.records
     assert asked < LISTINGS

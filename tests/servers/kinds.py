@@ -13,6 +13,7 @@ from pinecart.drivers import open_store
 from tests.runner.engine import QUICK
 from tests.servers.dav import apache
 from tests.servers.sftp import openssh
+from tests.servers.smb import samba
 from tests.standin import KEY, SECRET, running
 
 TIME = 1_700_000_000_000_000_000
@@ -114,13 +115,18 @@ class Kinds:
         return root
 
 
-NAMES = ("folder", "s3", "sftp", "webdav")
+NAMES = ("folder", "s3", "sftp", "webdav", "smb")
 
 
 @contextlib.contextmanager
 def every_kind(home: Path) -> Iterator[Kinds]:
     kinds = Kinds(home)
-    with running() as (server, endpoint), openssh(home / "sshd") as ssh, apache() as dav:
+    with (
+        running() as (server, endpoint),
+        openssh(home / "sshd") as ssh,
+        apache() as dav,
+        samba() as smb,
+    ):
 
         def folder(name: str) -> TreePlace:
             root = kinds.folder(name)
@@ -134,11 +140,16 @@ def every_kind(home: Path) -> Iterator[Kinds]:
             root = dav.folder(name)
             return WritableTree(root, dav.spec(root))
 
+        def on_share(name: str) -> TreePlace:
+            root = smb.folder(name)
+            return TreePlace(root, smb.spec(root))
+
         kinds.makers = {
             "folder": folder,
             "s3": lambda name: BucketPlace(server, endpoint, name),
             "sftp": sftp,
             "webdav": webdav,
+            "smb": on_share,
         }
         yield kinds
     shutil.rmtree(home, ignore_errors=True)

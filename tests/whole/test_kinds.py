@@ -12,6 +12,7 @@ import pytest
 
 from tests.servers.dav import PythonDav, apache
 from tests.servers.sftp import PythonSftp, openssh
+from tests.servers.smb import samba
 from tests.whole.house import house, kill_one, until
 
 LARGE = 200 << 20
@@ -27,14 +28,14 @@ def home(tmp_path_factory):
 @pytest.fixture(scope="module")
 def servers(tmp_path_factory):
     """kind → the server, and how a folder of it is made."""
-    with openssh(tmp_path_factory.mktemp("sshd")) as ssh, apache() as dav:
+    with openssh(tmp_path_factory.mktemp("sshd")) as ssh, apache() as dav, samba() as smb:
 
         def folder(name):
             made = tmp_path_factory.mktemp("far") / name
             made.mkdir()
             return made
 
-        yield {"sftp": (ssh, folder), "webdav": (dav, dav.folder)}
+        yield {"sftp": (ssh, folder), "webdav": (dav, dav.folder), "smb": (smb, smb.folder)}
 
 
 def remote_store(home, name, spec):
@@ -57,7 +58,7 @@ def ended(home, run):
         return until(lambda: (r := cart.run(run))["state"] == "ended" and r, 120, "its end")
 
 
-@pytest.mark.parametrize("kind", ["sftp", "webdav"])
+@pytest.mark.parametrize("kind", ["sftp", "webdav", "smb"])
 @pytest.mark.parametrize("way", ["there", "back"])
 def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, servers, kind, way):
     """Going there, by the part that was there, where the protocol can: the file that gets the name
@@ -93,7 +94,7 @@ def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, servers, kind, wa
     shutil.rmtree(far)
 
 
-@pytest.mark.parametrize("kind", ["sftp", "webdav"])
+@pytest.mark.parametrize("kind", ["sftp", "webdav", "smb"])
 def test_a_server_that_is_away_for_twenty_seconds(home, servers, kind):
     server, folder = servers[kind]
     name, far = f"away-{kind}", folder(f"away-{kind}")
@@ -132,6 +133,15 @@ def test_a_password_that_is_refused_by_sftp_in_mid_run_holds_it(home, tmp_path):
         with home.client() as cart:
             shown = cart.store("refused-far")["host_key"]  # from now on it is pinned
         assert shown.endswith(server.key.get_fingerprint())
+
+
+def test_a_password_that_is_refused_by_smb_in_mid_run_holds_it(home, servers):
+    server, folder = servers["smb"]
+    far = folder("refused")
+    try:
+        refused_in_mid_run(home, "refused-smb", far, server, root=far)
+    finally:
+        server.password = "larkfell"
 
 
 def refused_in_mid_run(home, name, far, server, **more):

@@ -19,9 +19,10 @@ Pair = tuple[str, str]
 class PasteRules(NamedTuple):
     """How one kind of store is recognised.
 
-    address: an address → the fields it fills; none: it is no address of this kind.
-    address_field: the one that may itself hold a whole address.   labels: (words, field); the first
-    whose words are all in a label is meant.   words: one of them in what is pasted names the kind.
+    address: an address → the fields it fills; none: it is no address of this kind.   script:
+    commands of several lines → the same.   address_field: the one that may itself hold a whole
+    address.   labels: (words, field); the first whose words are all in a label is meant.   words:
+    one of them in what is pasted names the kind.
     """
 
     kind: str
@@ -29,6 +30,7 @@ class PasteRules(NamedTuple):
     address_field: str
     labels: tuple[Label, ...]
     words: tuple[str, ...] = ()
+    script: Callable[[str], Mapping[str, str]] = lambda text: {}
 
 
 class Pasted(NamedTuple):
@@ -50,6 +52,9 @@ def read_pasted(text: str, kinds: Sequence[PasteRules]) -> Pasted:
         for rules in kinds:
             if address := rules.address(stripped):
                 return Pasted({"kind": rules.kind, **address}, odd)
+    for rules in kinds:
+        if address := rules.script(stripped):
+            return Pasted({"kind": rules.kind, **address}, odd)
     pairs = _pairs(stripped)
     read = [_read_block(pairs, rules) for rules in kinds]
     is_named = [any(word in stripped.lower() for word in rules.words) for rules in kinds]

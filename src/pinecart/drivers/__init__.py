@@ -17,6 +17,7 @@ from pinecart.drivers.driver_spec import DriverSpec
 from pinecart.drivers.folder.driver import FOLDER
 from pinecart.drivers.s3.driver import S3
 from pinecart.drivers.sftp.driver import SFTP
+from pinecart.drivers.smb.driver import SMB
 from pinecart.drivers.webdav.driver import WEBDAV
 
 DRIVERS: Registry[DriverSpec] = Registry("kind of store")
@@ -24,6 +25,7 @@ DRIVERS.add(FOLDER.kind, FOLDER)
 DRIVERS.add(S3.kind, S3)
 DRIVERS.add(SFTP.kind, SFTP)
 DRIVERS.add(WEBDAV.kind, WEBDAV)
+DRIVERS.add(SMB.kind, SMB)
 KINDS = list(DRIVERS)
 TRIED_WITHIN_S = 9.0
 __all__ = ["DRIVERS", "open_store", "try_store"]

@@ -17,12 +17,33 @@ READ_BACK = FormField(
 )
 
 
-def root_field(default: str) -> FormField:
+def _is_host(value: str) -> str:
+    if "/" not in value and " " not in value and "@" not in value:
+        return ""
+    return f"{value!r} is no host's name: write it as files.example, or as an IP address."
+
+
+HOST = FormField(
+    "host",
+    FieldType.ADDRESS,
+    "Host",
+    "The server's name or IP address.",
+    is_needed=True,
+    example="files.partner.example",
+    check=_is_host,
+    code="store.address",
+)
+
+
+def port_field(usual: int, help_: str) -> FormField:
     return FormField(
-        "root",
-        FieldType.TEXT,
-        "Folder",
-        "The folder on the server below which all paths lie.",
-        example="/srv/larkfell",
-        default=default,
+        "port", FieldType.NUMBER, "Port", help_, default=str(usual), least=1, most=65535
     )
+
+
+def root_field(
+    default: str,
+    help_: str = "The folder on the server below which all paths lie.",
+    example: str = "/srv/larkfell",
+) -> FormField:
+    return FormField("root", FieldType.TEXT, "Folder", help_, example=example, default=default)

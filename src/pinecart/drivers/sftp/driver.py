@@ -16,7 +16,7 @@ from pinecart.drivers.driver_spec import (
     SILENCE_S,
     DriverSpec,
 )
-from pinecart.drivers.remote_tree.form import READ_BACK, root_field
+from pinecart.drivers.remote_tree.form import HOST, READ_BACK, port_field, root_field
 from pinecart.drivers.sftp.connection_check import try_sftp
 from pinecart.drivers.sftp.host_key import wrong_with
 from pinecart.drivers.sftp.store import SftpStore
@@ -67,12 +67,6 @@ def read_address(text: str) -> dict[str, str]:
     return fields
 
 
-def _is_host(value: str) -> str:
-    if "/" not in value and " " not in value and "@" not in value:
-        return ""
-    return f"{value!r} is no host's name: write it as sftp.example, or as an IP address."
-
-
 def _is_private_key(value: str) -> str:
     if "PRIVATE KEY-----" in value:
         return ""
@@ -80,19 +74,8 @@ def _is_private_key(value: str) -> str:
 
 
 FIELDS = (
-    FormField(
-        "host",
-        FieldType.ADDRESS,
-        "Host",
-        "The server's name or IP address.",
-        is_needed=True,
-        example="sftp.partner.example",
-        check=_is_host,
-        code="store.address",
-    ),
-    FormField(
-        "port", FieldType.NUMBER, "Port", "Of its SSH.", default=str(PORT), least=1, most=65535
-    ),
+    HOST,
+    port_field(PORT, "Of its SSH."),
     FormField("user", FieldType.TEXT, "User", "The account there.", is_needed=True),
     FormField(
         "password",

@@ -1,0 +1,241 @@
+"""One line to an SMB server, shared by the threads that ask over it; opened anew where it was cut
+or fell silent.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import socket
+import threading
+import time
+import uuid
+from collections.abc import Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, NamedTuple, TypeVar
+
+from smbprotocol.connection import Connection
+from smbprotocol.exceptions import (
+    AccessDenied,
+    BadNetworkName,
+    LogonFailure,
+    SMBAuthenticationError,
+    SMBException,
+    SMBResponseException,
+)
+from smbprotocol.session import Session
+from smbprotocol.tree import TreeConnect
+
+from pinecart.core.errors import Busy, Halting, SignInRefused, StoreError, Unreachable
+from pinecart.drivers.addresses import Allowed
+from pinecart.drivers.smb.status import ACCOUNTS
+
+T = TypeVar("T")
+PORT = 445
+AT_ONCE = 12  # calls; each a thread that waits
+CREDITS = 512  # of 64 KiB each: what may be on its way (MS-SMB2 3.2.4.1.2)
+CONNECT_S, SILENCE_S = 10.0, 60.0
+WATCHED_S = 1.0
+
+
+class SmbServer(NamedTuple):
+    """Where it is, and who we are there. encrypts: nothing goes over the line in clear."""
+
+    name: str
+    host: str
+    port: int
+    share: str
+    user: str
+    password: str
+    domain: str
+    encrypts: bool
+    allowed: Allowed
+    connect_s: float
+    silence_s: float
+
+    @classmethod
+    def from_spec(cls, spec: Mapping[str, Any]) -> SmbServer:
+        return cls(
+            name=spec["name"],
+            host=spec["host"],
+            port=int(spec.get("port") or PORT),
+            share=spec["share"],
+            user=spec["user"],
+            password=spec.get("password") or "",
+            domain=spec.get("domain") or "",
+            encrypts=spec.get("encrypt") == "yes",
+            allowed=Allowed(tuple(spec.get("allowed", ()))),
+            connect_s=float(spec.get("connect_s") or CONNECT_S),
+            silence_s=float(spec.get("silence_s") or SILENCE_S),
+        )
+
+    def __repr__(self) -> str:
+        return f"SmbServer({self.user!r} at {self.host}:{self.port}/{self.share})"
+
+    def address(self) -> str:
+        """The one that is asked, after it was seen to be allowed. Raises Unreachable, Refused."""
+        try:
+            found = socket.getaddrinfo(self.host, self.port, type=socket.SOCK_STREAM)
+        except (OSError, UnicodeError) as exc:
+            message = f"{self.host} is not known. Check the address for typing errors."
+            raise Unreachable(message, code="store.unresolved") from exc
+        address = str(found[0][4][0])
+        self.allowed.check(address)
+        return address
+
+
+class SmbLine:
+    """Signed in, with the share at hand."""
+
+    def __init__(self, connection: Connection, session: Session, tree: TreeConnect) -> None:
+        self.connection, self.session, self.tree = connection, session, tree
+        self.is_silent = False
+
+    @property
+    def is_live(self) -> bool:
+        return bool(self.connection.transport.connected) and not self.is_silent
+
+    def close(self) -> None:
+        """Whoever waits for an answer is told."""
+        with contextlib.suppress(Exception):
+            self.connection.disconnect(close=False)
+
+
+class SmbLines:
+    """Calls of the library block: each is one thread's. A watch closes a line on which a call was
+    waited for too long with nothing heard.
+    """
+
+    def __init__(self, server: SmbServer) -> None:
+        self.server = server
+        self._threads = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="smb")
+        self._line: SmbLine | None = None
+        self._opening = threading.Lock()
+        self._waiting: dict[int, float] = {}  # call → since when
+        self._heard_at = 0.0
+        self._watch: asyncio.Task[None] | None = None
+        self._calls = 0
+
+    async def do(self, call: Callable[[SmbLine], T], line: SmbLine | None = None) -> T:
+        """line: the one that a handle belongs to; None: any."""
+        if self._watch is None or self._watch.done():
+            self._watch = asyncio.create_task(self._watched())
+        self._calls += 1
+        loop, number = asyncio.get_running_loop(), self._calls
+        try:
+            return await loop.run_in_executor(self._threads, self._called, call, line, number)
+        finally:
+            self._waiting.pop(number, None)
+            self._heard_at = time.monotonic()
+
+    def _called(self, call: Callable[[SmbLine], T], line: SmbLine | None, number: int) -> T:
+        asked = line or self._opened()
+        self._waiting[number] = time.monotonic()
+        if not asked.is_live:
+            raise Busy(
+                f"{self.server.name}: the line was cut. It is tried again.", code="store.cut"
+            )
+        try:
+            return call(asked)
+        except SMBResponseException:
+            raise
+        except StoreError:
+            raise
+        except (SMBException, OSError, ValueError, AttributeError, TypeError) as exc:
+            why = "it has not answered for long" if asked.is_silent else str(exc)[:200]
+            asked.close()  # what came of it can't be told
+            message = f"{self.server.name}: the line was cut ({why}). It is tried again."
+            code = "store.silent" if asked.is_silent else "store.cut"
+            raise Busy(message, code=code) from exc
+
+    def _opened(self) -> SmbLine:
+        with self._opening:
+            if self._line is None or not self._line.is_live:
+                self._line = opened_line(self.server)
+            return self._line
+
+    async def _watched(self) -> None:
+        while True:
+            await asyncio.sleep(WATCHED_S)
+            since = min(self._waiting.values(), default=None)
+            line, now = self._line, time.monotonic()
+            if line is None or since is None:
+                continue
+            if now - max(since, self._heard_at) > self.server.silence_s:
+                line.is_silent = True
+                await asyncio.to_thread(line.close)
+
+    def begin_anew(self) -> None:
+        """With the next call."""
+        self._line = None
+
+    def renew(self, server: SmbServer) -> None:
+        """A new password, from the next line on; what is on its way ends on the old one."""
+        self.server, self._line = server, None
+
+    async def close(self) -> None:
+        if self._watch is not None:
+            self._watch.cancel()
+            await asyncio.gather(self._watch, return_exceptions=True)
+        if self._line is not None:
+            await asyncio.to_thread(self._line.close)
+            self._line = None
+        self._threads.shutdown(wait=False)
+
+
+def opened_line(server: SmbServer) -> SmbLine:
+    """Raises SignInRefused, Halting, Unreachable, Busy, Refused."""
+    address = server.address()
+    connection = Connection(uuid.uuid4(), address, server.port, require_signing=True)
+    try:
+        connection.connect(timeout=server.connect_s)
+    except ValueError as exc:
+        message = f"{server.host} can't be reached ({exc.__cause__ or exc}). Check the address."
+        raise Unreachable(message) from exc
+    except SMBException as exc:
+        connection.disconnect(close=False)
+        message = f"{server.host} does not speak SMB 2 or 3 ({str(exc)[:200]})."
+        raise Busy(message, code="store.no-smb") from exc
+    try:
+        return _signed_in(server, connection)
+    except BaseException:
+        with contextlib.suppress(Exception):
+            connection.disconnect(close=False)
+        raise
+
+
+def _signed_in(server: SmbServer, connection: Connection) -> SmbLine:
+    user = f"{server.domain}\\{server.user}" if server.domain else server.user
+    session = Session(
+        connection,
+        user,
+        server.password,
+        require_encryption=server.encrypts,
+        auth_protocol="ntlm",
+    )
+    try:
+        session.connect()
+        connection.echo(sid=session.session_id, credit_request=CREDITS)
+        tree = TreeConnect(session, rf"\\{server.host}\{server.share}")
+        tree.connect()
+    except BadNetworkName as exc:
+        message = f"{server.name}: there is no share {server.share!r} on {server.host}."
+        raise Halting(message, code="store.no-share") from exc
+    except AccessDenied as exc:
+        message = f"{server.name}: {server.user} may not use the share {server.share!r}."
+        raise Halting(message, code="store.no-share") from exc
+    except (LogonFailure, SMBAuthenticationError) as exc:
+        message = f"{server.name}: user or password is not accepted."
+        raise SignInRefused(message) from exc
+    except SMBResponseException as exc:
+        if why := ACCOUNTS.get(exc.status):
+            message = f"{server.name}: the account {server.user} can't sign in: {why}."
+            raise SignInRefused(message) from exc
+        raise Busy(f"{server.name}: {str(exc)[:200]}", code="store.busy") from exc
+    except (SMBException, OSError) as exc:
+        if server.encrypts and not connection.supports_encryption:
+            message = f"{server.name}: the server can't encrypt. Leave that out, or ask its owner."
+            raise Halting(message, code="store.no-encryption") from exc
+        message = f"{server.name}: the line was cut ({str(exc)[:200]}). It is tried again."
+        raise Busy(message, code="store.cut") from exc
+    return SmbLine(connection, session, tree)
