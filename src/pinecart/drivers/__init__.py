@@ -13,7 +13,7 @@ from pinecart.core.errors import Refused
 from pinecart.core.ports import Store
 from pinecart.core.registry import Registry
 from pinecart.drivers.connection_steps import Step
-from pinecart.drivers.driver_spec import DriverSpec
+from pinecart.drivers.driver_spec import DriverSpec, Late
 from pinecart.drivers.folder.driver import FOLDER
 from pinecart.drivers.s3.driver import S3
 from pinecart.drivers.sftp.driver import SFTP
@@ -28,7 +28,14 @@ DRIVERS.add(WEBDAV.kind, WEBDAV)
 DRIVERS.add(SMB.kind, SMB)
 KINDS = list(DRIVERS)
 TRIED_WITHIN_S = 9.0
-__all__ = ["DRIVERS", "open_store", "try_store"]
+__all__ = ["DRIVERS", "load_all", "open_store", "try_store"]
+
+
+def load_all() -> None:
+    """What is loaded late, now."""
+    for spec in DRIVERS.values():
+        if isinstance(spec.open, Late):
+            spec.open.load()
 
 
 def open_store(spec: Mapping[str, Any]) -> Store:

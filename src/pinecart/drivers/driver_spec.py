@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
+from importlib import import_module
 from typing import Any
 
 from pinecart.core.form_fields import Choice, FieldType, FormField
@@ -107,6 +108,21 @@ HTTP_LINE = (
         is_common=False,
     ),
 )  # how a server is reached over HTTP, besides its address
+
+
+class Late:
+    """A part of a driver that is loaded as it is first called: the libraries of some protocols take
+    longer to load than all else, and most processes never use them.
+    """
+
+    def __init__(self, module: str, name: str) -> None:
+        self._module, self._name = module, name
+
+    def load(self) -> Any:
+        return getattr(import_module(self._module), self._name)
+
+    def __call__(self, *args: Any) -> Any:
+        return self.load()(*args)
 
 
 def nothing_more(fields: Fields) -> JsonObject:

@@ -15,11 +15,10 @@ from pinecart.drivers.driver_spec import (
     RUNS_AT_ONCE,
     SILENCE_S,
     DriverSpec,
+    Late,
 )
 from pinecart.drivers.remote_tree.form import HOST, READ_BACK, port_field, root_field
-from pinecart.drivers.sftp.connection_check import try_sftp
 from pinecart.drivers.sftp.host_key import wrong_with
-from pinecart.drivers.sftp.store import SftpStore
 
 KIND = "sftp"
 PORT = 22
@@ -139,8 +138,8 @@ SFTP = DriverSpec(
     kind=KIND,
     title="An SFTP server",
     fields=FIELDS,
-    open=SftpStore,
-    try_it=try_sftp,
+    open=Late("pinecart.drivers.sftp.store", "SftpStore"),
+    try_it=Late("pinecart.drivers.sftp.connection_check", "try_sftp"),
     system=_system,
     root=_root,
     bound_by=("host", "port", "user", "root"),

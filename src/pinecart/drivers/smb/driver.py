@@ -15,11 +15,10 @@ from pinecart.drivers.driver_spec import (
     SILENCE_S,
     YES_OR_NO,
     DriverSpec,
+    Late,
 )
 from pinecart.drivers.remote_tree.form import HOST, READ_BACK, port_field, root_field
-from pinecart.drivers.smb.connection_check import try_smb
-from pinecart.drivers.smb.lines import PORT
-from pinecart.drivers.smb.store import SmbStore
+from pinecart.drivers.smb.wire import PORT
 
 KIND = "smb"
 LABELS = (
@@ -156,8 +155,8 @@ SMB = DriverSpec(
     kind=KIND,
     title="An SMB share",
     fields=FIELDS,
-    open=SmbStore,
-    try_it=try_smb,
+    open=Late("pinecart.drivers.smb.store", "SmbStore"),
+    try_it=Late("pinecart.drivers.smb.connection_check", "try_smb"),
     system=_system,
     root=_root,
     bound_by=("host", "port", "share", "user", "root"),

@@ -29,9 +29,9 @@ from smbprotocol.tree import TreeConnect
 from pinecart.core.errors import Busy, Halting, SignInRefused, StoreError, Unreachable
 from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.smb.status import ACCOUNTS
+from pinecart.drivers.smb.wire import PORT
 
 T = TypeVar("T")
-PORT = 445
 AT_ONCE = 12  # calls; each a thread that waits
 CREDITS = 512  # of 64 KiB each: what may be on its way (MS-SMB2 3.2.4.1.2)
 CONNECT_S, SILENCE_S = 10.0, 60.0
@@ -115,6 +115,7 @@ class SmbLines:
         self._heard_at = 0.0
         self._watch: asyncio.Task[None] | None = None
         self._calls = 0
+        self._left: list[SmbLine] = []  # with handles that are still in use
 
     async def do(self, call: Callable[[SmbLine], T], line: SmbLine | None = None) -> T:
         """line: the one that a handle belongs to; None: any."""
@@ -142,6 +143,8 @@ class SmbLines:
         except StoreError:
             raise
         except (SMBException, OSError, ValueError, AttributeError, TypeError) as exc:
+            if asked.is_live and isinstance(exc, AttributeError | TypeError):
+                raise  # a defect: the library has them as well where a line ended under it
             why = "it has not answered for long" if asked.is_silent else str(exc)[:200]
             asked.close()  # what came of it can't be told
             message = f"{self.server.name}: the line was cut ({why}). It is tried again."
@@ -167,19 +170,23 @@ class SmbLines:
 
     def begin_anew(self) -> None:
         """With the next call."""
+        if self._line is not None:
+            self._left.append(self._line)
         self._line = None
 
     def renew(self, server: SmbServer) -> None:
         """A new password, from the next line on; what is on its way ends on the old one."""
-        self.server, self._line = server, None
+        self.server = server
+        self.begin_anew()
 
     async def close(self) -> None:
         if self._watch is not None:
             self._watch.cancel()
             await asyncio.gather(self._watch, return_exceptions=True)
-        if self._line is not None:
-            await asyncio.to_thread(self._line.close)
-            self._line = None
+        self.begin_anew()
+        for line in self._left:
+            await asyncio.to_thread(line.close)
+        self._left.clear()
         self._threads.shutdown(wait=False)
 
 

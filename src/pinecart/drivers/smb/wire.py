@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 
 from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
 
+PORT = 445
 EPOCH = 116_444_736_000_000_000  # 1970, in 100 ns since 1601
 STEP_NS = 1_000  # as finely as the library tells times
 DIRECTORY, REPARSE = 0x10, 0x400  # file attributes (MS-FSCC 2.6)

@@ -48,6 +48,7 @@ class DavFiles:
 
     def __init__(self, client: DavClient) -> None:
         self.name, self._client = client.name, client
+        self._told_root: bytes | None = None
 
     @property
     def requests(self) -> int:
@@ -65,9 +66,7 @@ class DavFiles:
     # --- looking
 
     async def look(self, path: bytes) -> FileLook:
-        answer = await self._client.ask(
-            "PROPFIND", path, headers=XML | {"depth": "0"}, body=ASK_LOOK
-        )
+        answer = await self._propfind(path, "0")
         if answer.status in (301, 308) and _leads_to_folder(answer, path):
             return FileLook(FileKind.FOLDER)
         if answer.status != 207:
@@ -90,7 +89,7 @@ class DavFiles:
                 raise self._client.error_of(status, headers, path, "Listing")
             listed = [told async for chunk in chunks for told in reader.feed(chunk)]
         listed += reader.close()
-        base = self._base_of(listed, path)
+        base = await self._base_of(listed, path)
         for told in listed:
             if told.path == base:
                 own += 1
@@ -107,15 +106,22 @@ class DavFiles:
             raise Incomplete(f"{self.name} does not tell of {show(path)} itself as it lists it.")
         return found
 
-    def _base_of(self, listed: Sequence[Told], path: bytes) -> bytes:
+    async def _base_of(self, listed: Sequence[Told], path: bytes) -> bytes:
         """How the server calls the folder that was asked for: behind some gateways its paths have
-        another beginning.
+        another beginning, which it tells where it is asked for the root alone.
         """
         asked = (self._client.base + b"/" + path).rstrip(b"/")
         if any(told.path == asked for told in listed):
             return asked
-        shortest = min((told.path for told in listed), key=len, default=asked)
-        return shortest if shortest.endswith(b"/" + path) or not path else asked
+        if self._told_root is None:
+            answer = await self._propfind(b"", "0")
+            self._told_root = told_by(bytes(answer.body))[0].path
+        return (self._told_root + b"/" + path).rstrip(b"/")
+
+    async def _propfind(self, path: bytes, depth: str) -> HttpAnswer:
+        return await self._client.ask(
+            "PROPFIND", path, headers=XML | {"depth": depth}, body=ASK_LOOK
+        )
 
     def _must_be_folder(self, told: Told, path: bytes) -> None:
         if told.status >= 400:
@@ -145,11 +151,14 @@ class DavFiles:
         yield OpenedDavFile(self, self._client, path)
 
     async def read_whole(self, path: bytes, size: int) -> tuple[FileLook, bytes]:
-        answer = await self._client.ask("GET", path, most=size + SPARE)
-        if answer.status != 200:
+        asked = {"range": f"bytes=0-{size}"} if size else {}  # one byte more than it has
+        answer = await self._client.ask("GET", path, headers=asked, most=size + SPARE)
+        if answer.status not in (200, 206):
             raise self._client.error(answer, path, "Reading")
         body = bytes(answer.body)
-        return await self.told_with(answer.headers, path, len(body)), body
+        part = range_told(answer.headers.get("Content-Range", ""))
+        whole = part[2] if answer.status == 206 and part else len(body)
+        return await self.told_with(answer.headers, path, whole), body
 
     async def told_with(self, headers: Mapping[str, str], path: bytes, size: int) -> FileLook:
         """By the answer that had its bytes; where that has no ETag, by another look."""

@@ -19,6 +19,7 @@ import subprocess
 import sys
 from importlib import import_module
 
+IDLE_S = 3.0  # then there is time to load what only some runs need
 log = logging.getLogger("pinecart.service")
 
 
@@ -102,12 +103,18 @@ def _started() -> tuple[subprocess.Popen[bytes], socket.socket]:
 def _keep_beginning() -> None:
     """Begin a process whenever the worker wants one, until it ends."""
     run = import_module("pinecart.service.worker.run_process").main
+    load_all = import_module("pinecart.drivers").load_all
     wishes = socket.socket(fileno=0)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # nobody has to wait for those that ended
     gc.collect()
     gc.freeze()  # what is loaded stays shared with all of them
+    is_all_loaded = False
     while True:
+        if not is_all_loaded and not select.select([wishes], [], [], IDLE_S)[0]:
+            load_all()
+            gc.freeze()
+            is_all_loaded = True
         wish, pipes, _, _ = socket.recv_fds(wishes, 1, 1)
         if not wish:
             return
