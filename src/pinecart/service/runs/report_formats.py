@@ -7,10 +7,12 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 import unicodedata
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 from itertools import islice
+from typing import Any
 
 import orjson
 from django.core.serializers.json import DjangoJSONEncoder
@@ -81,22 +83,29 @@ def report_schema() -> JsonObject:
 
 
 def _csv(run: RunFacts) -> Iterator[str]:
-    page = io.StringIO()
-    writer = csv.writer(page)
-    writer.writerow(COLUMNS)
+    yield _csv_line(COLUMNS)
     records = all_records(run)
     while rows := list(islice(records, ROWS_AT_ONCE)):
         for row in rows:
-            row["key"], row["message"] = _for_people(row["key"]), _for_people(row["message"])
-            row["key_id"], row["checksum"] = (
-                _for_people(row["key_id"]),
-                _for_people(row["checksum"]),
-            )
-        writer.writerows(row.values() for row in rows)
-        yield page.getvalue()
-        page.seek(0)
-        page.truncate()
-    yield page.getvalue()
+            for name in _BY_OTHERS:
+                row[name] = _for_people(row[name])
+        yield "".join([_csv_line(row.values()) for row in rows])
+
+
+_BY_OTHERS = ("key", "message", "key_id", "checksum")  # what may begin with any sign
+
+
+def _csv_line(cells: Collection[Any]) -> str:
+    """RFC 4180. Most need no quotes: for those the library takes twice as long."""
+    line = ",".join(map(str, cells))
+    if line.count(",") < len(cells) and not _QUOTED.search(line):
+        return f"{line}\r\n"
+    page = io.StringIO()
+    csv.writer(page).writerow(cells)
+    return page.getvalue()
+
+
+_QUOTED = re.compile('["\r\n]')
 
 
 def _for_people(value: str) -> str:
