@@ -37,9 +37,12 @@ def run_numbered(number: int, actor: Actor, kind: str | None = None) -> Run:
     return found
 
 
+UNTOLD = ("course", "inventory", "effort", "released")  # of a run among others
+
+
 def runs_numbered(numbers: Collection[int]) -> list[Run]:
     """The newest first; whoever asks."""
-    found = Run.objects.defer("course", "inventory").filter(pk__in=numbers)
+    found = Run.objects.defer(*UNTOLD).filter(pk__in=numbers)
     return list(found.order_by("-id"))
 
 
@@ -72,7 +75,7 @@ def runs_seen(
     """Newest first. state: a state or an outcome.   since, until: when it ended.   only: of what
     counts as a run, one kind.
     """
-    found = Run.objects.defer("course", "inventory").order_by("-id")
+    found = Run.objects.defer(*UNTOLD).order_by("-id")
     if kind == "transfer" and not only:
         # Said by what they are not, they are read from the newest on, and not all sorted first.
         found = found.exclude(kind__in=LOOKING)
