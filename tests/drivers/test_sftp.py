@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-import json
 import os
-import subprocess
-import sys
 
 import asyncssh
 import pytest
@@ -28,6 +25,7 @@ from pinecart.drivers import open_store, try_store
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.drivers.sftp.driver import read_address
 from pinecart.drivers.sftp.host_key import host_key_of
+from tests.contracts.large_listing import MANY, listed_of_many
 from tests.contracts.store import StoreContract, put
 from tests.runner.engine import QUICK, Journal
 from tests.servers.sftp import PythonSftp, openssh
@@ -325,35 +323,9 @@ async def test_new_keys_are_used_from_the_next_line_on_and_the_old_one_ends(part
 # --- names and links
 
 
-LISTED = """
-import asyncio, json, resource, sys
-from pinecart.core.listing import Ascending
-from pinecart.drivers import open_store
-def peak(): return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-async def main():
-    store, count, check = open_store(json.load(sys.stdin)), 0, Ascending("test")
-    await store.check_place(b"")
-    before = peak()
-    async for page in store.list(b""):
-        count += sum(1 for _ in check.check(page))
-    await store.close()
-    print(count, peak() - before)
-asyncio.run(main())
-"""
-
-
 def test_fifty_thousand_names_come_in_order_and_little_memory(server, tmp_path):
-    for folder in range(50):
-        (tmp_path / f"{folder:02}").mkdir()
-        for n in range(1000):
-            os.close(os.open(tmp_path / f"{folder:02}" / f"{n * 7919 % 1000:03}", os.O_CREAT))
-    spec = server.spec(tmp_path, name="partner", allowed=["127.0.0.0/8"])
-    ask = [sys.executable, "-c", LISTED]
-    told = subprocess.run(
-        ask, input=json.dumps(spec), text=True, stdout=subprocess.PIPE, check=True
-    )
-    count, grown_kib = map(int, told.stdout.split())
-    assert count == 50_000 and grown_kib < 30_000
+    count, grown_kib = listed_of_many(server.spec(tmp_path), tmp_path)
+    assert count == MANY and grown_kib < 30_000
 
 
 @pytest.mark.parametrize("lie", [b"../up", b"a/b", b"", b"nul\0", b"here"])

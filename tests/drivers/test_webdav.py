@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-import asyncio
-import json
 import os
-import subprocess
-import sys
 
 import pytest
 
@@ -23,10 +19,10 @@ from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store, try_store
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.drivers.webdav.driver import read_address
-from pinecart.drivers.webdav.signing import Account, Digest, best_digest, challenges_of
+from pinecart.drivers.webdav.signing import DavAccount, Digest, best_digest, challenges_of
 from pinecart.drivers.webdav.wire import etag_of, path_of, told_by
+from tests.contracts.large_listing import MANY, listed_of_many
 from tests.contracts.store import StoreContract, names, put
-from tests.drivers.test_sftp import LISTED
 from tests.runner.engine import QUICK
 from tests.servers.dav import PythonDav, apache
 
@@ -132,7 +128,7 @@ CNONCE = "f2/wE4q74E6zIJEtWaHKaf5wv/H5QzzpXusqGemxURZJ"
     ],
 )
 def test_digests_are_those_of_the_standards_own_example(lines, response):
-    digest = Digest(best_digest(challenges_of(lines)), Account("Mufasa", "Circle of Life"))
+    digest = Digest(best_digest(challenges_of(lines)), DavAccount("Mufasa", "Circle of Life"))
     told = digest.answer("GET", "/dir/index.html", CNONCE)
     assert f'response="{response}"' in told and "nc=00000001" in told and "qop=auth," in told
 
@@ -190,10 +186,11 @@ async def test_a_nonce_that_is_over_is_followed_by_the_next(tmp_path):
 async def test_apache_lets_us_in_by_a_digest(server):
     store = opened(server.spec(server.root / "digest", sign_in_by="digest"))
     await store.probe(b"")
-    await put(store, b"x", b"1", if_absent=True)
-    await asyncio.sleep(2.5)  # its nonces hold for 2 s
-    await put(store, b"y", b"1", if_absent=True)
-    assert await names(store) == [b"x", b"y"]
+    first, written = store.client.sign_in._digest.nonce, []
+    while store.client.sign_in._digest.nonce == first:  # each holds for 2 s
+        written.append(b"%06d" % len(written))
+        await put(store, written[-1], b"1", if_absent=True)
+    assert await names(store) == written
     await store.close()
 
 
@@ -451,17 +448,8 @@ def test_a_multistatus_as_others_write_it():
 
 
 def test_fifty_thousand_names_come_in_order_and_little_memory(server, root):
-    for folder in range(50):
-        (root / f"{folder:02}").mkdir()
-        for n in range(1000):
-            os.close(os.open(root / f"{folder:02}" / f"{n * 7919 % 1000:03}", os.O_CREAT))
-    spec = server.spec(root, name="partner", allowed=["127.0.0.0/8"])
-    ask = [sys.executable, "-c", LISTED]
-    told = subprocess.run(
-        ask, input=json.dumps(spec), text=True, stdout=subprocess.PIPE, check=True
-    )
-    count, grown_kib = map(int, told.stdout.split())
-    assert count == 50_000 and grown_kib < 40_000
+    count, grown_kib = listed_of_many(server.spec(root), root)
+    assert count == MANY and grown_kib < 40_000
 
 
 async def test_the_server_copies_by_itself(server, root):

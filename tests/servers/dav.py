@@ -19,7 +19,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
 
-from pinecart.drivers.webdav.signing import Account, Challenge, Digest
+from pinecart.drivers.webdav.signing import Challenge, DavAccount, Digest
 from tests.whole.house import free_port, until
 
 USER, PASSWORD, TOKEN = "partner", "larkfell", "made-up-token"
@@ -239,7 +239,7 @@ class _Handler(BaseHTTPRequestHandler):
         if named.get("nonce") != str(self.dav.nonce):
             return False
         asked = {"realm": "dav", "nonce": named["nonce"], "qop": "auth", "algorithm": "SHA-256"}
-        digest = Digest(Challenge("digest", asked), Account(USER, PASSWORD))
+        digest = Digest(Challenge("digest", asked), DavAccount(USER, PASSWORD))
         digest._count = int(named["nc"], 16) - 1
         return digest.answer(self.command, self.path, named["cnonce"]).count(named["response"]) == 1
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator
 from functools import partial
+from typing import cast
 
 from pinecart.core.checksum import Crc64
 from pinecart.core.errors import Corrupt
@@ -12,7 +13,7 @@ from pinecart.drivers.pieces import each_piece, in_pieces, piece_size
 from pinecart.drivers.remote_tree.hidden_files import HiddenFiles
 from pinecart.drivers.remote_tree.large_by_offset import Naming
 from pinecart.drivers.remote_tree.reading import KeptOpen
-from pinecart.drivers.remote_tree.remote_files import How, RemoteFile, given_of
+from pinecart.drivers.remote_tree.remote_files import How, RemoteFile, WritesInOne, given_of
 from pinecart.drivers.remote_tree.tree import Tree
 
 
@@ -22,6 +23,10 @@ class LargeInOne:
     def __init__(self, tree: Tree, hidden: HiddenFiles, named: Naming, *, reads_back: bool) -> None:
         self._files, self._retries, self._reader = tree.files, tree.retries, tree.reader
         self._hidden, self._named, self._reads_back = hidden, named, reads_back
+
+    @property
+    def _server(self) -> WritesInOne:
+        return cast("WritesInOne", self._files)
 
     async def put(self, put: Put, source: Reading) -> Placed:
         async with self._hidden.beside(put.key) as hidden:
@@ -34,7 +39,7 @@ class LargeInOne:
                     sent.add(piece)
                     yield piece
 
-            await self._files.write_stream(hidden, put.size, chunks, given_of(put))
+            await self._server.write_stream(hidden, put.size, chunks, given_of(put))
             await source.verify(sent.text)
             if self._reads_back and await self.crc_of(hidden, put.size) != sent.text:
                 raise Corrupt(self._reader.differs(put.key))

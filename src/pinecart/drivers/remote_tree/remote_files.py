@@ -93,7 +93,7 @@ class RemoteFile(Protocol):
 class RemoteFiles(Protocol):
     """name: of the store.   requests: sent so far.
 
-    by_offset: an opened file can be written anywhere; else a large one goes by `write_stream`.
+    by_offset: an opened file can be written anywhere; else a large one is sent whole (WritesInOne).
     sets_times: in general.   removes_below: what is taken away goes with all that lies below it, if
     it is a folder.   repeats: a request may be sent twice unasked, where a line is cut.
     """
@@ -131,12 +131,6 @@ class RemoteFiles(Protocol):
         self, path: bytes, body: bytes, given: Given, *, read_back: bool
     ) -> Written:
         """A small file that must not be there yet."""
-        ...
-
-    async def write_stream(
-        self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
-    ) -> None:
-        """A file that must not be there yet, all of it."""
         ...
 
     async def set(self, path: bytes, given: Given) -> None: ...
@@ -180,4 +174,14 @@ class RemoteLinks(Protocol):
 
     async def real_path(self, path: bytes) -> bytes:
         """The whole path on the server, with every link on the way followed."""
+        ...
+
+
+class WritesInOne(Protocol):
+    """A protocol that sends a file whole."""
+
+    async def write_stream(
+        self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
+    ) -> None:
+        """A file that must not be there yet, all of it."""
         ...

@@ -239,16 +239,6 @@ class SftpFiles:
             finally:
                 await self._closed(file)
 
-    async def write_stream(
-        self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
-    ) -> None:
-        async with self.open(path, How.MAKE) as file:
-            at = 0
-            async for chunk in chunks():
-                await file.write(at, chunk)
-                at += len(chunk)
-            await file.give(given)
-
     async def flush(self, line: SshLine, path: bytes, file: Any) -> None:
         """To the disk, where the server offers it (fsync@openssh.com)."""
         if not self._can_flush:

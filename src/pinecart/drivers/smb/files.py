@@ -11,7 +11,7 @@ import contextlib
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from functools import partial
-from typing import Any, NoReturn, TypeVar
+from typing import Any, NoReturn, TypeVar, cast
 
 from smbprotocol.exceptions import SMBResponseException
 from smbprotocol.file_info import (
@@ -190,16 +190,6 @@ class SmbFiles:
             await file.give(given)
             return Written(await file.read(0, len(body) + 1) if read_back else None)
 
-    async def write_stream(
-        self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
-    ) -> None:
-        async with self.open(path, How.MAKE) as file:
-            at = 0
-            async for chunk in chunks():
-                await file.write(at, chunk)
-                at += len(chunk)
-            await file.give(given)
-
     async def set(self, path: bytes, given: Given) -> None:
         access = _LOOK | _Mask.FILE_WRITE_ATTRIBUTES
         await self._once(path, access, _AS_IT_IS, partial(_give, given))
@@ -265,7 +255,7 @@ class OpenedSmbFile:
             done += len(block)
             if len(block) < wanted:
                 break
-        return bytes(room[:done]) if into is None else room[:done]  # type: ignore[return-value]
+        return bytes(room[:done]) if into is None else cast("bytes", room[:done])
 
     async def write(self, start: int, data: bytes) -> None:
         for at in range(0, len(data), BLOCK):

@@ -13,7 +13,7 @@ from pinecart.core.errors import Busy, StoreError
 from pinecart.core.places import show
 from pinecart.drivers.http_message import Headers, HttpAnswer, Pieces
 from pinecart.drivers.transport import MOST_ANSWER, Transport, transport_from
-from pinecart.drivers.webdav.signing import Account, Digest, basic, best_digest, challenges_of
+from pinecart.drivers.webdav.signing import DavAccount, Digest, basic, best_digest, challenges_of
 from pinecart.drivers.webdav.wire import encoded, path_of, told_by
 from pinecart.drivers.webdav.wire_errors import error_from
 
@@ -21,10 +21,10 @@ REST_S = 1.0  # after an answer that asks to go slower, and doesn't say for how 
 Way = str  # "basic", "digest"; empty: whichever it asks for first, a digest if it may be
 
 
-class SignIn:
+class HttpSignIn:
     """What goes with each request. way: the only one that is used; empty: it is found out."""
 
-    def __init__(self, account: Account, way: Way = "") -> None:
+    def __init__(self, account: DavAccount, way: Way = "") -> None:
         self._account, self._only = account, way
         self.way: Way = "token" if account.token else ("basic" if way == "basic" else "")
         self._digest: Digest | None = None
@@ -62,7 +62,7 @@ class SignIn:
 class DavClient:
     """url: of the folder that everything lies below."""
 
-    def __init__(self, name: str, url: str, transport: Transport, sign_in: SignIn) -> None:
+    def __init__(self, name: str, url: str, transport: Transport, sign_in: HttpSignIn) -> None:
         self.name, self._transport, self.sign_in = name, transport, sign_in
         self.base = path_of(urlsplit(url).path)
 
@@ -162,6 +162,8 @@ class DavClient:
         return answer
 
 
-def sign_in_of(spec: Mapping[str, Any]) -> SignIn:
-    account = Account(spec.get("user") or "", spec.get("password") or "", spec.get("token") or "")
-    return SignIn(account, spec.get("sign_in_by") or "")
+def sign_in_of(spec: Mapping[str, Any]) -> HttpSignIn:
+    account = DavAccount(
+        spec.get("user") or "", spec.get("password") or "", spec.get("token") or ""
+    )
+    return HttpSignIn(account, spec.get("sign_in_by") or "")

@@ -25,7 +25,7 @@ class Challenge(NamedTuple):
     params: dict[str, str]
 
 
-class Account(NamedTuple):
+class DavAccount(NamedTuple):
     """Who we are there. token: instead of user and password."""
 
     user: str = ""
@@ -33,7 +33,7 @@ class Account(NamedTuple):
     token: str = ""
 
     def __repr__(self) -> str:
-        return f"Account({self.user!r}, …)"
+        return f"DavAccount({self.user!r}, …)"
 
 
 def challenges_of(lines: Sequence[str]) -> list[Challenge]:
@@ -58,7 +58,7 @@ def _unquoted(text: str) -> str:
     return re.sub(r"\\(.)", r"\1", text[1:-1]) if text.startswith('"') else text
 
 
-def basic(account: Account) -> str:
+def basic(account: DavAccount) -> str:
     told = f"{account.user}:{account.password}".encode()
     return "Basic " + base64.b64encode(told).decode()
 
@@ -85,7 +85,7 @@ def _can_answer(challenge: Challenge) -> bool:
 class Digest:
     """Answers to one challenge: each request has the next count of its nonce."""
 
-    def __init__(self, challenge: Challenge, account: Account) -> None:
+    def __init__(self, challenge: Challenge, account: DavAccount) -> None:
         self._told, self._account = challenge.params, account
         self._algorithm = algorithm_of(challenge)
         self._count = 0
