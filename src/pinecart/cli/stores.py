@@ -123,17 +123,17 @@ def store_add(cart: Cart, name: str, try_first: bool, **options: Any) -> None:
         --key-id LARKFELL --secret-file key.txt
     """
     form = {"name": name, **_form(cart, options)}
-    kind = form.get("kind", "")
-    if not kind:
-        known = ", ".join(k["kind"] for k in cart.forms["stores"])
-        raise click.UsageError(f"Missing option '--kind'. Choose from: {known}")
     if form.get("pasted"):
         told = cart.client.read_pasted(form["pasted"])
         say("Understood: " + ", ".join(f"{k} {v}" for k, v in told["found"].items()))
         for odd in told["odd"]:
             say(odd)
-    else:
-        _ask_for_secrets(cart, kind, form)
+        form = {"kind": told["found"].get("kind", "")} | form
+    if not form.get("kind"):
+        known = ", ".join(k["kind"] for k in cart.forms["stores"])
+        raise click.UsageError(f"Missing option '--kind'. Choose from: {known}")
+    if not form.get("pasted"):
+        _ask_for_secrets(cart, form["kind"], form)
     if try_first:
         tried = cart.client.try_form(form)
         if not tried["ok"]:

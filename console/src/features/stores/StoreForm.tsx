@@ -143,7 +143,7 @@ function TheForm({ old, kinds, onSaved }: FormProps) {
             <Form.Item
               label="Paste what you were given"
               name="pasted"
-              extra="An address, or a block of credentials as it comes: the fields below are filled."
+              extra="An address, a block of credentials or a command, as it comes: the fields below are filled."
             >
               <Input.TextArea
                 rows={2}

@@ -30,7 +30,10 @@ async def try_tree(store: RemoteTreeStore, write_to: str, steps: list[Step]) -> 
     if not await takes_a_file(store, key, take_away, steps):
         return
     able = await store.probe(prefix)
-    steps.append(Step("abilities", True, abilities_told(able)))
+    words = abilities_told(able)
+    if store.learned().get("conditions"):
+        words += " It replaces and removes only what it is told to, by its ETag."
+    steps.append(Step("abilities", True, words))
     steps += folded_step(able.folding)
 
 

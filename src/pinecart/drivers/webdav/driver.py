@@ -101,7 +101,7 @@ FIELDS = (
     FormField(
         "sign_in_by",
         FieldType.CHOICE,
-        "How the password is shown",
+        "Signing in",
         "A digest proves that it is known without sending it.",
         choices=(
             Choice("digest", "By a digest only"),
