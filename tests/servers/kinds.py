@@ -12,6 +12,7 @@ from pinecart.core.ports import Store
 from pinecart.drivers import open_store
 from tests.runner.engine import QUICK
 from tests.servers.dav import apache
+from tests.servers.hdfs import hdfs
 from tests.servers.sftp import openssh
 from tests.servers.smb import samba
 from tests.standin import KEY, SECRET, running
@@ -115,7 +116,7 @@ class Kinds:
         return root
 
 
-NAMES = ("folder", "s3", "sftp", "webdav", "smb")
+NAMES = ("folder", "s3", "sftp", "webdav", "smb", "webhdfs")
 
 
 @contextlib.contextmanager
@@ -126,6 +127,7 @@ def every_kind(home: Path) -> Iterator[Kinds]:
         openssh(home / "sshd") as ssh,
         apache() as dav,
         samba() as smb,
+        hdfs(home / "hdfs") as system,
     ):
 
         def folder(name: str) -> TreePlace:
@@ -144,12 +146,17 @@ def every_kind(home: Path) -> Iterator[Kinds]:
             root = smb.folder(name)
             return TreePlace(root, smb.spec(root))
 
+        def in_hdfs(name: str) -> TreePlace:
+            root = system.folder(name)
+            return TreePlace(root, system.spec(root))
+
         kinds.makers = {
             "folder": folder,
             "s3": lambda name: BucketPlace(server, endpoint, name),
             "sftp": sftp,
             "webdav": webdav,
             "smb": on_share,
+            "webhdfs": in_hdfs,
         }
         yield kinds
     shutil.rmtree(home, ignore_errors=True)

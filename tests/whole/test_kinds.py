@@ -11,6 +11,7 @@ import time
 import pytest
 
 from tests.servers.dav import PythonDav, apache
+from tests.servers.hdfs import Hdfs, hdfs
 from tests.servers.sftp import PythonSftp, openssh
 from tests.servers.smb import samba
 from tests.whole.house import house, kill_one, until
@@ -28,14 +29,24 @@ def home(tmp_path_factory):
 @pytest.fixture(scope="module")
 def servers(tmp_path_factory):
     """kind → the server, and how a folder of it is made."""
-    with openssh(tmp_path_factory.mktemp("sshd")) as ssh, apache() as dav, samba() as smb:
+    with (
+        openssh(tmp_path_factory.mktemp("sshd")) as ssh,
+        apache() as dav,
+        samba() as smb,
+        hdfs(tmp_path_factory.mktemp("hdfs")) as system,
+    ):
 
         def folder(name):
             made = tmp_path_factory.mktemp("far") / name
             made.mkdir()
             return made
 
-        yield {"sftp": (ssh, folder), "webdav": (dav, dav.folder), "smb": (smb, smb.folder)}
+        yield {
+            "sftp": (ssh, folder),
+            "webdav": (dav, dav.folder),
+            "smb": (smb, smb.folder),
+            "webhdfs": (system, system.folder),
+        }
 
 
 def remote_store(home, name, spec):
@@ -58,7 +69,7 @@ def ended(home, run):
         return until(lambda: (r := cart.run(run))["state"] == "ended" and r, 120, "its end")
 
 
-@pytest.mark.parametrize("kind", ["sftp", "webdav", "smb"])
+@pytest.mark.parametrize("kind", ["sftp", "webdav", "smb", "webhdfs"])
 @pytest.mark.parametrize("way", ["there", "back"])
 def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, servers, kind, way):
     """Going there, by the part that was there, where the protocol can: the file that gets the name
@@ -76,7 +87,9 @@ def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, servers, kind, wa
     with home.client() as cart:
         run = cart.start(name)["id"]
     begun = 0
-    if kind == "webdav" and way == "there":  # it shows nothing of a file before all has come
+    if (
+        kind in ("webdav", "webhdfs") and way == "there"
+    ):  # it shows nothing of a file before all has come
         with home.client() as cart:
             on_way = lambda: (cart.run(run)["progress"] or {}).get("in_flight", [])  # noqa: E731
             until(lambda: sum(file["bytes"] for file in on_way()) > 50 << 20, 100)
@@ -94,7 +107,7 @@ def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, servers, kind, wa
     shutil.rmtree(far)
 
 
-@pytest.mark.parametrize("kind", ["sftp", "webdav", "smb"])
+@pytest.mark.parametrize("kind", ["sftp", "webdav", "smb", "webhdfs"])
 def test_a_server_that_is_away_for_twenty_seconds(home, servers, kind):
     server, folder = servers[kind]
     name, far = f"away-{kind}", folder(f"away-{kind}")
@@ -144,7 +157,14 @@ def test_a_password_that_is_refused_by_smb_in_mid_run_holds_it(home, servers):
         server.password = "larkfell"
 
 
-def refused_in_mid_run(home, name, far, server, **more):
+def test_a_token_that_is_refused_by_webhdfs_in_mid_run_holds_it(home, tmp_path):
+    far = tmp_path / "far"
+    far.mkdir()
+    with Hdfs(far, token="made-up-token") as server:
+        refused_in_mid_run(home, "refused-hdfs", far, server, secret="token")
+
+
+def refused_in_mid_run(home, name, far, server, secret="password", **more):
     files = {f"{n:04}": b"%d" % n for n in range(1200)}
     home.fresh_store(f"{name}-near", files)
     remote_store(home, f"{name}-far", server.spec(**more))
@@ -154,10 +174,10 @@ def refused_in_mid_run(home, name, far, server, **more):
     with home.client() as cart:
         run = cart.start(name)["id"]
         until(lambda: home.done_of(run) > 20, what="some files to be there")
-        server.password = "another"
+        setattr(server, secret, "another")
         server.cut()
         until(lambda: cart.run(run)["state"] == "held", 60, "it to be held")
-        cart.change_store(f"{name}-far", {"password": "another"})
+        cart.change_store(f"{name}-far", {secret: "another"})
         cart.go_on(f"{name}-far")
     told = ended(home, run)
     assert told["outcome"] == "clean", (told["sentence"], told["problem_groups"])

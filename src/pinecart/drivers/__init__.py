@@ -19,6 +19,7 @@ from pinecart.drivers.s3.driver import S3
 from pinecart.drivers.sftp.driver import SFTP
 from pinecart.drivers.smb.driver import SMB
 from pinecart.drivers.webdav.driver import WEBDAV
+from pinecart.drivers.webhdfs.driver import WEBHDFS
 
 DRIVERS: Registry[DriverSpec] = Registry("kind of store")
 DRIVERS.add(FOLDER.kind, FOLDER)
@@ -26,6 +27,7 @@ DRIVERS.add(S3.kind, S3)
 DRIVERS.add(SFTP.kind, SFTP)
 DRIVERS.add(WEBDAV.kind, WEBDAV)
 DRIVERS.add(SMB.kind, SMB)
+DRIVERS.add(WEBHDFS.kind, WEBHDFS)
 KINDS = list(DRIVERS)
 TRIED_WITHIN_S = 9.0
 __all__ = ["DRIVERS", "load_all", "open_store", "try_store"]

@@ -1,0 +1,1 @@
+"""WebHDFS: a distributed file system over HTTP."""

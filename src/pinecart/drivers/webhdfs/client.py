@@ -1,0 +1,132 @@
+"""Requests to one name node, and to the data nodes that it names."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from fnmatch import fnmatchcase
+from typing import Any
+from urllib.parse import urlsplit
+
+from pinecart.core.errors import Busy, Refused, StoreError
+from pinecart.core.places import show
+from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.transport import MOST_ANSWER, Transport, transport_from
+from pinecart.drivers.webhdfs.wire import error_from, json_of, target
+
+REST_S = 1.0  # after an answer that asks to go slower, and doesn't say for how long
+SENT_ON = (307, 302)
+
+
+class HdfsClient:
+    """url: of the name node.   data_hosts: names, with `*` for any part, of the hosts where data
+    nodes may be; the name node's own is one of them.
+    """
+
+    def __init__(self, spec: Mapping[str, Any]) -> None:
+        parts = urlsplit(spec["url"])
+        self.name, self._spec, self._host = spec["name"], spec, (parts.hostname or "").lower()
+        self._scheme = parts.scheme
+        self.name_node = transport_from(f"{parts.scheme}://{parts.netloc}", spec)
+        root = "/" + str(spec.get("root") or "").strip("/")
+        self.root = root.encode("utf-8", "surrogateescape").rstrip(b"/")
+        told = str(spec.get("data_hosts") or "").replace(",", " ").lower().split()
+        self._data_hosts = (self._host, *told)
+        self._data_nodes: dict[str, Transport] = {}
+        self.who = who_of(spec)
+
+    @property
+    def sent(self) -> int:
+        return self.name_node.sent + sum(node.sent for node in self._data_nodes.values())
+
+    async def close(self) -> None:
+        for node in (self.name_node, *self._data_nodes.values()):
+            await node.close()
+
+    def named(self, path: bytes) -> str:
+        return f"pine://{self.name}/{show(path)}"
+
+    def target(self, path: bytes, op: str, **more: Any) -> str:
+        return target(self.root, path, op, self.who, **more)
+
+    # --- the name node
+
+    async def ask(self, method: str, path: bytes, op: str, **more: Any) -> HttpAnswer:
+        return await self.name_node.ask(method, self.target(path, op, **more), {})
+
+    async def told(self, method: str, path: bytes, op: str, **more: Any) -> dict[str, Any]:
+        """What it answers, as JSON. Raises StoreError."""
+        answer = await self.ask(method, path, op, **more)
+        self.must_be_good(answer, path, op)
+        return json_of(bytes(answer.body)) if answer.body else {}
+
+    def must_be_good(self, answer: HttpAnswer, path: bytes, op: str) -> None:
+        if not 200 <= answer.status < 300:
+            raise self._error(answer.status, answer.headers, bytes(answer.body), path, op)
+
+    def _error(
+        self, status: int, headers: Mapping[str, str], body: bytes, path: bytes, op: str
+    ) -> StoreError:
+        found = error_from(status, headers, body, what=f"{op} of {self.named(path)}")
+        if isinstance(found, Busy) and status in (429, 503):
+            self.name_node.rest(found.wait_s if found.wait_s is not None else REST_S)
+        return found
+
+    # --- data nodes
+
+    async def sent_on(
+        self, method: str, path: bytes, op: str, **more: Any
+    ) -> tuple[Transport, str]:
+        """The data node that a request goes to, and what is asked of it."""
+        answer = await self.ask(method, path, op, **more)
+        if answer.status not in SENT_ON:
+            self.must_be_good(answer, path, op)
+            message = f"{op} of {self.named(path)}: the name node names no data node."
+            raise Refused(message, code="store.unsupported")
+        return self._data_node(answer.headers.get("Location", ""), path, op)
+
+    def _data_node(self, location: str, path: bytes, op: str) -> tuple[Transport, str]:
+        """Raises Refused for one that the store doesn't allow: the bytes would go elsewhere."""
+        parts = urlsplit(location)
+        host = (parts.hostname or "").lower()
+        is_allowed = any(fnmatchcase(host, pattern) for pattern in self._data_hosts)
+        is_as_safe = parts.scheme in {self._scheme, "https"}
+        if not (host and is_allowed and is_as_safe):
+            where = f"{parts.scheme}://{host}"[:200]
+            message = (
+                f"{op} of {self.named(path)}: the name node sends us on to {where}, which is none "
+                "of the hosts of this store's data nodes. Nothing was sent. If it is meant, name "
+                "it there."
+            )
+            raise Refused(message, code="store.address-left")
+        origin = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}"
+        if origin not in self._data_nodes:
+            self._data_nodes[origin] = transport_from(origin, self._spec)
+        return self._data_nodes[origin], f"{parts.path}?{parts.query}"
+
+    async def from_data(
+        self,
+        path: bytes,
+        start: int,
+        size: int,
+        most: int,
+        into: bytearray | None = None,
+    ) -> HttpAnswer:
+        """size: bytes that are asked for."""
+        node, asked = await self.sent_on("GET", path, "OPEN", offset=start, length=size)
+        answer = await node.ask("GET", asked, {}, most=most, into=into)
+        self.must_be_good(answer, path, "OPEN")
+        return answer
+
+    async def to_data(self, path: bytes, body: bytes | Pieces, **more: Any) -> None:
+        node, asked = await self.sent_on("PUT", path, "CREATE", overwrite="false", **more)
+        headers = {"content-type": "application/octet-stream"}
+        if not len(body):
+            headers["content-length"] = "0"
+        answer = await node.ask("PUT", asked, headers, body or None, MOST_ANSWER)
+        self.must_be_good(answer, path, "CREATE")
+
+
+def who_of(spec: Mapping[str, Any]) -> dict[str, str]:
+    if spec.get("token"):
+        return {"delegation": spec["token"]}
+    return {"user.name": spec["user"]} if spec.get("user") else {}

@@ -1,0 +1,140 @@
+"""The form of a WebHDFS file system, and what follows from it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Any
+from urllib.parse import urlsplit
+
+from pinecart.core.form_fields import FieldType, FormField
+from pinecart.core.pasting import PasteRules, percent_decoded
+from pinecart.drivers.driver_spec import (
+    CONNECT_S,
+    HTTP_LINE,
+    MOST_AT_ONCE,
+    RUNS_AT_ONCE,
+    SILENCE_S,
+    DriverSpec,
+)
+from pinecart.drivers.remote_tree.form import READ_BACK, root_field
+from pinecart.drivers.webhdfs.connection_check import try_webhdfs
+from pinecart.drivers.webhdfs.store import HdfsStore
+
+KIND = "webhdfs"
+LABELS = (
+    (("token",), "token"),
+    (("url",), "url"),
+    (("address",), "url"),
+    (("namenode",), "url"),
+    (("user",), "user"),
+    (("username",), "user"),
+    (("path",), "root"),
+    (("folder",), "root"),
+)
+_URL = re.compile(r"(?P<scheme>webhdfs|swebhdfs)://(?P<rest>[^/\s]+)(?P<root>/\S*)?")
+_REST = re.compile(
+    r"(?P<origin>https?://[^/\s]+)/webhdfs/v1(?P<root>/[^?\s]*)?(?:\?(?P<query>\S*))?"
+)
+
+
+def read_address(text: str) -> dict[str, str]:
+    """`webhdfs://…`, `swebhdfs://…`, or the address of a request."""
+    found = _URL.fullmatch(text)
+    if found:
+        scheme = "https" if found["scheme"] == "swebhdfs" else "http"
+        fields = {"url": f"{scheme}://{found['rest']}", "root": found["root"] or ""}
+    elif found := _REST.fullmatch(text):
+        query = dict(pair.partition("=")[::2] for pair in (found["query"] or "").split("&"))
+        fields = {"url": found["origin"], "root": found["root"] or ""}
+        fields |= {"user": query.get("user.name", ""), "token": query.get("delegation", "")}
+    else:
+        return {}
+    fields["root"] = fields["root"].rstrip("/")
+    told = {name: percent_decoded(value) for name, value in fields.items() if value}
+    return told | {"url": fields["url"]}
+
+
+def _is_url(value: str) -> str:
+    parts = urlsplit(value)
+    is_bare = parts.path in ("", "/") and not (parts.query or parts.fragment)
+    if parts.scheme in ("http", "https") and parts.hostname and is_bare:
+        return ""
+    return f"{value!r} is no name node's address: write it as https://HOST:PORT."
+
+
+def _are_hosts(value: str) -> str:
+    odd = [host for host in value.replace(",", " ").split() if not re.fullmatch(r"[\w.*-]+", host)]
+    return f"{odd[0]!r} is no host's name." if odd else ""
+
+
+FIELDS = (
+    FormField(
+        "url",
+        FieldType.ADDRESS,
+        "Name node",
+        "The address of its web interface.",
+        is_needed=True,
+        example="https://names.partner.example:9871",
+        check=_is_url,
+        code="store.address",
+    ),
+    FormField("user", FieldType.TEXT, "User", "Who we are there, where no token is asked for."),
+    FormField(
+        "token",
+        FieldType.UNSEEN,
+        "Token",
+        "A delegation token instead of a user. It is sealed here and never shown.",
+        is_sealed=True,
+    ),
+    root_field("the whole file system", example="/data/larkfell"),
+    FormField(
+        "data_hosts",
+        FieldType.TEXT,
+        "Hosts of data nodes",
+        "To which files may go besides the name node's own; * stands for any part of a name.",
+        example="*.data.partner.example",
+        default="the name node's own only",
+        check=_are_hosts,
+        code="store.address",
+    ),
+    READ_BACK,
+    *HTTP_LINE,
+    CONNECT_S,
+    SILENCE_S,
+    MOST_AT_ONCE,
+    RUNS_AT_ONCE,
+)
+
+
+def _system(fields: Mapping[str, Any]) -> str:
+    parts = urlsplit(str(fields.get("url") or ""))
+    return f"{KIND}:{parts.scheme}://{parts.netloc.lower()}"
+
+
+def _root(fields: Mapping[str, Any]) -> bytes:
+    root = str(fields.get("root") or "").strip("/").encode("utf-8", "surrogateescape")
+    return root + b"/" if root else b""
+
+
+WEBHDFS = DriverSpec(
+    kind=KIND,
+    title="A WebHDFS file system",
+    fields=FIELDS,
+    open=HdfsStore,
+    try_it=try_webhdfs,
+    system=_system,
+    root=_root,
+    bound_by=("url", "root", "user"),
+    pasting=PasteRules(KIND, read_address, "url", LABELS, words=("webhdfs", "hdfs")),
+    guards_secret=("url", "data_hosts", "proxy", "certificate"),
+    keeps=frozenset({"times", "permissions"}),
+    gives=frozenset({"times"}),
+    cautions=(
+        "Times are kept to the millisecond.",
+        "Names with a colon are refused, and listed.",
+        "Its checksums depend on how blocks lie: what is written is read back over the line, "
+        "unless the store says otherwise.",
+        "No condition guards what is replaced or removed: it is looked at just before.",
+    ),
+)

@@ -1,0 +1,218 @@
+"""Files over WebHDFS: one call, one request to the name node, or one to it and one to a data node.
+
+What can go wrong here, and is met: a name node that sends us to a host that nobody named; one that
+stands by, starts, or asks to go slower; a token that has run out; a file that somebody is writing;
+a rename that says no and not why; a listing in parts; lengths that are not true; a line cut at any
+step.
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable, Sequence
+from contextlib import asynccontextmanager
+from typing import Any
+
+from pinecart.core.errors import Busy, Changed, Missing, Refused, Taken
+from pinecart.drivers.http_message import Pieces
+from pinecart.drivers.remote_tree.remote_files import (
+    FileKind,
+    FileLook,
+    Given,
+    How,
+    Named,
+    Written,
+)
+from pinecart.drivers.remote_tree.renaming import is_there, replaced_in_steps
+from pinecart.drivers.webhdfs.client import HdfsClient
+from pinecart.drivers.webhdfs.wire import MS_NS, look_of, name_of
+
+SPARE = 1 << 16  # bytes of an answer besides what was asked for: a refusal in words
+
+
+class HdfsFiles:
+    """remote_tree.RemoteFiles. Links are neither followed nor taken."""
+
+    by_offset, sets_times, removes_below, repeats = False, True, False, True
+
+    def __init__(self, client: HdfsClient) -> None:
+        self.name, self.client = client.name, client
+        self._lists_parts = True
+
+    @property
+    def requests(self) -> int:
+        return self.client.sent
+
+    def kept_time(self, modified_ns: int) -> int | None:
+        return modified_ns // MS_NS * MS_NS if modified_ns >= 0 else None
+
+    def place(self) -> str:
+        origin = self.client.name_node.origin
+        return f"webhdfs:{origin}{self.client.root.decode('utf-8', 'replace')}"
+
+    async def close(self) -> None:
+        await self.client.close()
+
+    # --- looking
+
+    async def look(self, path: bytes) -> FileLook:
+        told = await self.client.told("GET", path, "GETFILESTATUS")
+        return self._read(look_of, told.get("FileStatus"))
+
+    def _read(self, how: Callable[[Any], Any], told: Any) -> Any:
+        try:
+            return how(told)
+        except (KeyError, ValueError, TypeError, AttributeError) as exc:
+            message = f"{self.name} tells of a file what can't be read ({exc})."
+            raise Busy(message, code="store.garbled") from exc
+
+    async def names(self, path: bytes) -> Sequence[Named]:
+        if self._lists_parts:
+            try:
+                return await self._names_in_parts(path)
+            except Refused as exc:
+                if exc.code != "store.unsupported" and exc.facts.get("status") != 400:
+                    raise
+                self._lists_parts = False
+        told = await self.client.told("GET", path, "LISTSTATUS")
+        return self._named(told, path)
+
+    async def _names_in_parts(self, path: bytes) -> list[Named]:
+        found: list[Named] = []
+        more: dict[str, str] = {}
+        while True:
+            told = await self.client.told("GET", path, "LISTSTATUS_BATCH", **more)
+            listing = told.get("DirectoryListing") or {}
+            some = self._named(listing.get("partialListing"), path)
+            found += some
+            if not listing.get("remainingEntries"):
+                return found
+            last = found[-1].name.decode("utf-8", "surrogateescape") if some else ""
+            if not some or more.get("startAfter") == last:
+                raise Busy(f"{self.name} lists no more of a folder.", code="store.garbled")
+            more = {"startAfter": last}
+
+    def _named(self, told: Any, path: bytes) -> list[Named]:
+        rows = self._read(lambda t: t["FileStatuses"]["FileStatus"], told)
+        found = [self._read(lambda r: Named(name_of(r), look_of(r)), row) for row in rows]
+        if len(found) == 1 and not found[0].name:
+            raise Missing(f"{self.client.named(path)} is a file: nothing lies below it.")
+        return found
+
+    # --- files
+
+    @asynccontextmanager
+    async def open(self, path: bytes, how: How) -> AsyncIterator[OpenedHdfsFile]:
+        """Only to be read."""
+        if how is not How.READ:
+            raise Refused(f"{self.client.named(path)}: WebHDFS writes no parts of a file.")
+        yield OpenedHdfsFile(self, path)
+
+    async def read_whole(self, path: bytes, size: int) -> tuple[FileLook, bytes]:
+        """It has no ETags: what it is is looked at before, and by the reader after."""
+        found = await self.look(path)
+        if found.kind is not FileKind.FILE or not found.size:
+            return found, b""
+        answer = await self.client.from_data(path, 0, size + 1, size + 1 + SPARE)
+        return found, bytes(answer.body)
+
+    async def write_whole(
+        self, path: bytes, body: bytes, given: Given, *, read_back: bool
+    ) -> Written:
+        await self._created(path, body, given)
+        if not read_back:
+            return Written()
+        if not body:
+            return Written(b"" if (await self.look(path)).size == 0 else b"?")
+        answer = await self.client.from_data(path, 0, len(body) + 1, len(body) + 1 + SPARE)
+        return Written(bytes(answer.body))
+
+    async def write_stream(
+        self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
+    ) -> None:
+        await self._created(path, Pieces(size, chunks), given)
+
+    async def _created(self, path: bytes, body: bytes | Pieces, given: Given) -> None:
+        more = {} if given.mode is None else {"permission": f"{given.mode:o}"}
+        try:
+            await self.client.to_data(path, body, **more)
+        except Taken as exc:  # nobody else has this name: it was sent twice
+            raise Busy(f"{exc.message} It is tried again.", code="store.cut") from exc
+        await self.set(path, given)
+
+    async def set(self, path: bytes, given: Given) -> None:
+        if given.mode is not None:
+            await self.client.told("PUT", path, "SETPERMISSION", permission=f"{given.mode:o}")
+        if given.modified_ns is not None and self.kept_time(given.modified_ns) is not None:
+            ms = given.modified_ns // MS_NS
+            await self.client.told("PUT", path, "SETTIMES", modificationtime=ms, accesstime=-1)
+
+    # --- names
+
+    async def rename(self, old: bytes, new: bytes) -> None:
+        """It says yes or no; why not is looked at."""
+        whole = self.client.root + b"/" + new
+        there = whole.decode("utf-8", "surrogateescape")
+        told = await self.client.told("PUT", old, "RENAME", destination=there)
+        if told.get("boolean") is True:
+            return
+        if not await is_there(self, old):
+            raise Missing(f"{self.client.named(old)}: there is no such file or folder.")
+        if await is_there(self, new):
+            raise Taken(f"{self.client.named(new)}: something is there.")
+        raise Missing(f"{self.client.named(new)}: the folder that it lies in is not there.")
+
+    async def replace(
+        self, old: bytes, new: bytes, away: bytes, seen: FileLook | None = None
+    ) -> None:
+        await replaced_in_steps(self, old, new, away)
+
+    async def remove(self, path: bytes, seen: FileLook | None = None) -> None:
+        await self._deleted(path)
+
+    async def _deleted(self, path: bytes) -> None:
+        told = await self.client.told("DELETE", path, "DELETE", recursive="false")
+        if told.get("boolean") is not True:
+            raise Missing(f"{self.client.named(path)}: there is no such file or folder.")
+
+    async def make_folder(self, path: bytes) -> None:
+        """It makes those above as well, which were looked at."""
+        if await is_there(self, path):
+            raise Taken(f"{self.client.named(path)}: something is there.")
+        told = await self.client.told("PUT", path, "MKDIRS")
+        if told.get("boolean") is not True:
+            raise Refused(f"{self.client.named(path)}: the folder can't be made.")
+
+    async def remove_folder(self, path: bytes) -> None:
+        await self._deleted(path)
+
+
+class OpenedHdfsFile:
+    """Read in parts, each of which a data node gives."""
+
+    def __init__(self, files: HdfsFiles, path: bytes) -> None:
+        self._files, self._path = files, path
+        self._size: int | None = None
+
+    async def look(self) -> FileLook:
+        found = await self._files.look(self._path)
+        self._size = found.size
+        return found
+
+    async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        if self._size is None:
+            await self.look()
+        assert self._size is not None
+        wanted = min(size, self._size - start)
+        if wanted <= 0:
+            return b""
+        answer = await self._files.client.from_data(self._path, start, wanted, wanted, into)
+        if len(answer.body) != wanted:
+            named = self._files.client.named(self._path)
+            raise Changed(f"{named} changed while it was read, or its length is not true.")
+        return answer.body
+
+    async def write(self, start: int, data: bytes) -> None:
+        raise NotImplementedError
+
+    async def give(self, given: Given) -> None:
+        raise NotImplementedError

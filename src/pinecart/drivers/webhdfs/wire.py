@@ -1,0 +1,107 @@
+"""What goes over the line, as pure functions (WebHDFS REST API of Apache Hadoop 3)."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from typing import Any
+from urllib.parse import quote, quote_from_bytes
+
+from pinecart.core.errors import Busy, Missing, Refused, SignInRefused, StoreError, Taken
+from pinecart.drivers.http_message import wait_told
+from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
+
+MS_NS = 1_000_000
+_KINDS = {"FILE": FileKind.FILE, "DIRECTORY": FileKind.FOLDER}
+_BY_NAME: dict[str, tuple[type[StoreError], str, str]] = {
+    "FileNotFoundException": (Missing, "store.missing", "There is no such file or folder."),
+    "FileAlreadyExistsException": (Taken, "store.not-as-planned", "Something is there."),
+    "ParentNotDirectoryException": (Missing, "store.missing", "What it lies in is no folder."),
+    "PathIsNotEmptyDirectoryException": (Refused, "store.not-empty", "The folder isn't empty."),
+    "AccessControlException": (
+        Refused,
+        "store.refused",
+        "The account may not do that. Grant it the right.",
+    ),
+    "SecurityException": (
+        SignInRefused,
+        "store.sign-in-refused",
+        "The user or the token is not accepted.",
+    ),
+    "InvalidToken": (SignInRefused, "store.key-expired", "The token has expired. Give a new one."),
+    "SafeModeException": (Busy, "store.busy", "The file system is starting: it takes no writes."),
+    "StandbyException": (Busy, "store.busy", "This name node stands by for another one."),
+    "RetriableException": (Busy, "store.busy", "The server asks to try again."),
+    "LeaseExpiredException": (Busy, "store.busy", "The write was given up by the server."),
+    "AlreadyBeingCreatedException": (Busy, "in-use", "Somebody is writing it."),
+    "RecoveryInProgressException": (Busy, "in-use", "It is being recovered."),
+    "NSQuotaExceededException": (Refused, "store.full", "The quota of names is used up."),
+    "DSQuotaExceededException": (Refused, "store.full", "The quota of room is used up."),
+    "InvalidPathException": (Refused, "unsafe-name", "It can't hold this name."),
+    "UnsupportedOperationException": (Refused, "store.unsupported", "It does not do that."),
+}
+_BY_STATUS: dict[int, tuple[type[StoreError], str, str]] = {
+    401: (SignInRefused, "store.sign-in-refused", "The user or the token is not accepted."),
+    403: _BY_NAME["AccessControlException"],
+    404: _BY_NAME["FileNotFoundException"],
+    429: (Busy, "store.busy", "The server asks to go slower."),
+    501: _BY_NAME["UnsupportedOperationException"],
+}
+
+
+def target(root: bytes, path: bytes, op: str, who: Mapping[str, str], **more: Any) -> str:
+    """Path and query of a request to the name node. root: without a slash at its end."""
+    whole = quote_from_bytes(root + b"/" + path if path else root or b"/", safe="/-_.~")
+    query = {"op": op, **who, **more}
+    told = "&".join(f"{name}={quote(str(value), safe='-_.~')}" for name, value in query.items())
+    return f"/webhdfs/v1{whole}?{told}"
+
+
+def look_of(told: Mapping[str, Any]) -> FileLook:
+    """Of a FileStatus. Raises KeyError, ValueError, TypeError for what is none."""
+    kind = _KINDS.get(told["type"], FileKind.OTHER)
+    if kind is not FileKind.FILE:
+        return FileLook(kind)
+    mode = int(told["permission"], 8) & 0o777 if told.get("permission") else None
+    return FileLook(kind, int(told["length"]), int(told["modificationTime"]) * MS_NS, mode)
+
+
+def name_of(told: Mapping[str, Any]) -> bytes:
+    name: str = told["pathSuffix"]
+    return name.encode("utf-8", "surrogateescape")
+
+
+def json_of(body: bytes) -> dict[str, Any]:
+    """Raises Busy for what is cut or garbled."""
+    try:
+        found = json.loads(body)
+    except ValueError as exc:
+        raise Busy("The server's answer was cut or is no JSON.", code="store.cut") from exc
+    if not isinstance(found, dict):
+        raise Busy("The server's answer is not what it should be.", code="store.garbled")
+    return found
+
+
+def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
+    """what: location and action, for the message."""
+    name, words = _their_words(body)
+    kind, code, ours = _BY_NAME.get(name) or _BY_STATUS.get(status) or (None, "", "")
+    if kind is None and status >= 500:
+        kind, code, ours = Busy, "store.busy", "The server has a fault on its side."
+    if kind is None:
+        said = f": {name} {words}"[:200] if name else ""
+        return Refused(f"{what}: the server refused ({status}{said}).", status=status)
+    message = f"{what}: {ours} ({status} {name})".replace(" )", ")")
+    if kind is Busy:
+        wait_s = wait_told(headers.get("Retry-After", ""))
+        return Busy(f"{message} It is tried again.", code=code, wait_s=wait_s, status=status)
+    return kind(message, code=code, status=status)
+
+
+def _their_words(body: bytes) -> tuple[str, str]:
+    """Exception and message of a refusal, as far as it tells them."""
+    try:
+        told = json.loads(body)["RemoteException"]
+        return str(told.get("exception", "")), str(told.get("message", "")).split("\n")[0]
+    except (ValueError, KeyError, TypeError, AttributeError):
+        return "", ""
