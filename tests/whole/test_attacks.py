@@ -53,10 +53,10 @@ def test_guesses_wait_longer_and_longer_whatever_address_they_claim(alone):
         told = int(refused.headers["Retry-After"])
         waits.append(told + time.monotonic() - began)  # what is told is what is left of it
         if n < 2:
-            until(lambda n=n: is_wrong(n), told + 5)
+            until(lambda n=n: is_wrong(n), told + 40)
             began = time.monotonic()
     assert waits[0] < waits[1] < waits[2]
-    until(lambda: sign_in(alone, "mara", PASSWORD).status_code == 200, told + 5)  # within minutes
+    until(lambda: sign_in(alone, "mara", PASSWORD).status_code == 200, told + 40)  # within minutes
     assert sign_in(alone, "nils", PASSWORD).status_code == 200
     told = [line["action"] for line in alone.json("trail", "list")]
     assert "sign-in.refused" in told and "signed-in" in told
