@@ -15,7 +15,7 @@ from pathlib import Path
 import httpx
 
 from pinecart.client import Client, ClientError
-from pinecart.demo import letters, mishaps, museum
+from pinecart.demo import campus, letters, mishaps, museum
 from pinecart.demo.survey import arrive, make_survey
 from pinecart.json_object import JsonObject
 from pinecart.service.config.state import Options, StateFolder, write_whole
@@ -24,6 +24,7 @@ from pinecart.service.supervisor import Welcome, serve
 BUCKET, COPY_BUCKET = "larkfell", "larkfell-copy"
 FIRST_RUN_PER_SECOND = 10
 MUSEUM = 3  # its port, counted from the service's
+CAMPUS = 4  # and the next: ports after the service's
 JOBS: list[JsonObject] = [
     {
         "job": "dawn-recordings",
@@ -95,11 +96,13 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
             with Client(options.url, token) as client:
                 _set_up(client, configs, files, unhurried=unhurried, say=say)
                 _museum(client, files, port + MUSEUM, say=say)
+                _campus(client, port + CAMPUS, say=say)
                 say(NEXT)
         except ClientError as exc:
             say(f"The demo could not be set up: {exc.message} ({exc.code})")
 
-    extra = [[sys.executable, "-m", "pinecart.standins", str(config)] for config in configs]
+    played = [*configs, campus.made(files, port + CAMPUS)]
+    extra = [[sys.executable, "-m", "pinecart.standins", str(config)] for config in played]
     if museum.is_there():
         extra.append(museum.made(files, port + MUSEUM))
     serve(StateFolder(data), options, extra=extra, ready=ready)
@@ -202,11 +205,22 @@ def _museum(client: Client, files: Path, port: int, *, say: Callable[[str], None
         return
     if museum.STORE not in {store["name"] for store in client.stores()}:
         museum.add(client, files, port, pwd.getpwuid(os.geteuid()).pw_name)
-        client.define_job(museum.JOB)
-        number = client.start(museum.JOB["job"])["id"]
-        for _ in client.follow(number):
-            pass
-        say(f"{museum.JOB['job']}: {client.run(number)['sentence']}")
+        _carried_once(client, museum.JOB, say=say)
+
+
+def _campus(client: Client, port: int, *, say: Callable[[str], None]) -> None:
+    """A distributed file system, a job to it and one run."""
+    if campus.STORE not in {store["name"] for store in client.stores()}:
+        campus.add(client, port)
+        _carried_once(client, campus.JOB, say=say)
+
+
+def _carried_once(client: Client, job: JsonObject, *, say: Callable[[str], None]) -> None:
+    client.define_job(job)
+    number = client.start(job["job"])["id"]
+    for _ in client.follow(number):
+        pass
+    say(f"{job['job']}: {client.run(number)['sentence']}")
 
 
 def _mishaps(client: Client, office: Path, files: Path, *, say: Callable[[str], None]) -> None:

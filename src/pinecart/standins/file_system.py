@@ -34,12 +34,20 @@ AT_ONCE = 1000  # names of a listing in parts
 
 
 class FileSystem:
-    """cuts: op → so many requests until the line is cut before it is carried out; `lost`: after.
-    refuses: op → the exception that it answers.   short: so many answers of the data node end
-    before their length.   elsewhere: a host that the name node sends to instead.
+    """ports: of the name node and the data node; 0: any.   cuts: op → so many requests until the
+    line is cut before it is carried out; `lost`: after.   refuses: op → the exception that it
+    answers.   short: so many answers of the data node end before their length.   elsewhere: a host
+    that the name node sends to instead.
     """
 
-    def __init__(self, root: Path, *, token: str = "", batches: bool = True) -> None:
+    def __init__(
+        self,
+        root: Path,
+        *,
+        token: str = "",
+        batches: bool = True,
+        ports: tuple[int, int] = (0, 0),
+    ) -> None:
         self.root, self.token, self.batches = root, token, batches
         self.cuts, self.lost, self.asked = Counter[str](), Counter[str](), Counter[str]()
         self.refuses: dict[str, str] = {}
@@ -47,7 +55,7 @@ class FileSystem:
         self.lock = threading.Lock()
         self.lines: set[socket.socket] = set()
         self._nodes: list[ThreadingHTTPServer] = []
-        self._ports = [0, 0]
+        self._ports = list(ports)
 
     def start(self) -> None:
         """At the same ports as before."""
