@@ -25,6 +25,7 @@ from typing import Any
 from bench import service
 from bench.common import KEY, MIB, SECRET
 from tests.servers.dav import apache
+from tests.servers.hdfs import hdfs
 from tests.servers.sftp import openssh
 from tests.servers.smb import samba
 
@@ -264,11 +265,17 @@ def plan(table: Table, root: Path) -> None:
 def kinds(table: Table, root: Path) -> None:
     """Each kind of store of other machines, to a bare loop of the same library."""
     sizes = (("small", f"{SMALL} objects of 4 KiB", 1.5), ("large", f"{LARGE_MIB} MiB", 1.3))
-    with openssh(root.parent / "sshd") as ssh, apache() as dav, samba() as smb:
+    with (
+        openssh(root.parent / "sshd") as ssh,
+        apache() as dav,
+        samba() as smb,
+        hdfs(root.parent / "hdfs") as system,
+    ):
         specs = {
             "sftp": ssh.spec(root.parent / "far"),
             "webdav": dav.spec(dav.folder("far")),
             "smb": smb.spec(smb.folder("far")),
+            "webhdfs": system.spec(system.folder("far")),
         }
         (root.parent / "far").mkdir()
         for size, what, at_most in sizes:
@@ -278,7 +285,7 @@ def kinds(table: Table, root: Path) -> None:
                 (files / f"{n:06}").write_bytes(os.urandom(4096))
             if size == "large":
                 long_file(files)
-            for served in (dav.root, smb.root):
+            for served in (dav.root, smb.root, system.root):
                 shutil.copytree(files, served / size)
             for kind, spec in specs.items():
                 for way in ("put", "get"):

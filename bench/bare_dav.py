@@ -59,7 +59,7 @@ def made_folder(spec: dict[str, Any], where: str) -> dict[str, Any]:
 def put_all(spec: dict[str, Any], files: list[Path]) -> float:
     async def put(bare: Bare, file: Path) -> None:
         size, hidden = file.stat().st_size, f".{file.name}"
-        body: bytes | Pieces = file.read_bytes() if size <= PART else _streamed(file, size)
+        body: bytes | Pieces = file.read_bytes() if size <= PART else streamed(file, size)
         assert (await bare.ask("PUT", hidden, body, if_none_match="*")).status == MADE
         if size <= PART:
             assert crc_of((await bare.ask("GET", hidden)).body) == crc_of(bytes(body))
@@ -75,7 +75,7 @@ def put_all(spec: dict[str, Any], files: list[Path]) -> float:
     return asyncio.run(_measured(spec, files, put))
 
 
-def _streamed(file: Path, size: int) -> Pieces:
+def streamed(file: Path, size: int) -> Pieces:
     async def chunks() -> AsyncIterator[bytes]:
         with file.open("rb") as near:
             while some := near.read(PART):

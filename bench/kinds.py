@@ -14,7 +14,7 @@ from typing import Any
 import asyncssh
 from asyncssh.sftp import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE
 
-from bench import bare_dav, bare_smb
+from bench import bare_dav, bare_hdfs, bare_smb
 from bench.common import cpu, each, folder, landing, parts_of
 from bench.ours import recorded
 from pinecart.core.checksum import crc_of
@@ -23,13 +23,18 @@ WIDTH, TIME = 16, 1_700_000_000
 MAKE = FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL
 
 
+FOLDERS = {
+    "webdav": bare_dav.made_folder,
+    "smb": bare_smb.made_folder,
+    "webhdfs": bare_hdfs.made_folder,
+}
+
+
 def _far(told: str, where: str) -> dict[str, Any]:
     """The spec of the store, at a folder of its own."""
     spec: dict[str, Any] = json.loads(told) | {"name": "b", "allowed": ["127.0.0.0/8"]}
-    if spec["kind"] == "webdav":
-        return bare_dav.made_folder(spec, where)
-    if spec["kind"] == "smb":
-        return bare_smb.made_folder(spec, where)
+    if makes := FOLDERS.get(spec["kind"]):
+        return makes(spec, where)
     spec["root"] = f"{spec['root']}/{where}"
     Path(spec["root"]).mkdir(exist_ok=True)
     return spec
@@ -40,7 +45,8 @@ def _there(told: str, path: Path) -> dict[str, Any]:
     spec: dict[str, Any] = json.loads(told) | {"name": "a", "allowed": ["127.0.0.0/8"]}
     if spec["kind"] == "webdav":
         return spec | {"url": f"{spec['url'].rpartition('/')[0]}/{path.name}"}
-    return spec | {"root": path.name if spec["kind"] == "smb" else str(path)}
+    below = {"smb": path.name, "webhdfs": f"/{path.name}"}
+    return spec | {"root": below.get(spec["kind"], str(path))}
 
 
 def engine_kind_put(told: str, path: Path) -> float:
@@ -148,3 +154,11 @@ def bare_smb_put(told: str, path: Path) -> float:
 
 def bare_smb_get(told: str, path: Path) -> float:
     return bare_smb.get_all(_there(told, path), path)
+
+
+def bare_webhdfs_put(told: str, path: Path) -> float:
+    return bare_hdfs.put_all(_far(told, f"bare-{os.getpid()}"), sorted(path.iterdir()))
+
+
+def bare_webhdfs_get(told: str, path: Path) -> float:
+    return bare_hdfs.get_all(_there(told, path), path)

@@ -15,7 +15,7 @@ async def try_tree(store: RemoteTreeStore, write_to: str, steps: list[Step]) -> 
     except StoreError as exc:
         steps.append(Step("list", False, exc.message, exc.code))
         return
-    found = f"{len(level.folders)} folders and {len(level.entries)} files on this level."
+    found = f"{_count(len(level.folders), 'folder')} and {_count(len(level.entries), 'file')} here."
     steps.append(Step("list", True, found))
     if not write_to:
         steps.append(
@@ -35,6 +35,10 @@ async def try_tree(store: RemoteTreeStore, write_to: str, steps: list[Step]) -> 
         words += " It replaces and removes only what it is told to, by its ETag."
     steps.append(Step("abilities", True, words))
     steps += folded_step(able.folding)
+
+
+def _count(count: int, word: str) -> str:
+    return f"{count:,} {word}" if count == 1 else f"{count:,} {word}s"
 
 
 def abilities_told(able: Abilities) -> str:
