@@ -88,7 +88,8 @@ def _csv(run: RunFacts) -> Iterator[str]:
     while rows := list(islice(records, ROWS_AT_ONCE)):
         for row in rows:
             for name in _BY_OTHERS:
-                row[name] = _for_people(row[name])
+                if not _HARMLESS(row[name]):
+                    row[name] = _for_people(row[name])
         yield "".join([_csv_line(row.values()) for row in rows])
 
 
@@ -98,20 +99,19 @@ _BY_OTHERS = ("key", "message", "key_id", "checksum")  # what may begin with any
 def _csv_line(cells: Collection[Any]) -> str:
     """RFC 4180. Most need no quotes: for those the library takes twice as long."""
     line = ",".join(map(str, cells))
-    if line.count(",") < len(cells) and not _QUOTED.search(line):
+    is_odd = '"' in line or "\n" in line or "\r" in line
+    if line.count(",") < len(cells) and not is_odd:
         return f"{line}\r\n"
     page = io.StringIO()
     csv.writer(page).writerow(cells)
     return page.getvalue()
 
 
-_QUOTED = re.compile('["\r\n]')
+_HARMLESS = re.compile(r"(?:[A-Za-z0-9][ -~]*)?").fullmatch
 
 
 def _for_people(value: str) -> str:
     """A cell that a spreadsheet would run is prefixed."""
-    if not value or (value[:1].isalnum() and value.isascii()):
-        return value
     plain = unicodedata.normalize("NFKC", value)  # full-width signs are signs to some programs
     first = plain.lstrip()[:1]
     would_run = value[:1] in ("\t", "\r") or (first and first in "=+-@")
