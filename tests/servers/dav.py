@@ -23,6 +23,7 @@ from pinecart.drivers.webdav.signing import Challenge, DavAccount, Digest
 from tests.whole.house import free_port, until
 
 USER, PASSWORD, TOKEN = "partner", "larkfell", "made-up-token"
+APACHE = "/usr/sbin/apache2"
 MODULES = Path("/usr/lib/apache2/modules")
 CONFIG = """
 ServerRoot {home}
@@ -78,12 +79,12 @@ class Apache:
         (home / "conf").write_text("\n".join(loaded) + told)
 
     def start(self) -> None:
-        subprocess.run(["apache2", "-f", self.home / "conf", "-k", "start"], check=True)
+        subprocess.run([APACHE, "-f", self.home / "conf", "-k", "start"], check=True)
         until(lambda: answers(self.port), 20, "the WebDAV server")
 
     def stop(self) -> None:
         pid = int((self.home / "pid").read_text())
-        subprocess.run(["apache2", "-f", self.home / "conf", "-k", "stop"], check=True)
+        subprocess.run([APACHE, "-f", self.home / "conf", "-k", "stop"], check=True)
         until(lambda: not Path(f"/proc/{pid}").exists(), 20, "the WebDAV server's end")
 
     def folder(self, name: str) -> Path:

@@ -77,7 +77,15 @@ class Samba:
         )
 
     def start(self) -> None:
-        command = ["smbd", "-F", "--no-process-group", "-s", self.home / "conf", "-l", self.home]
+        command = [
+            "/usr/sbin/smbd",
+            "-F",
+            "--no-process-group",
+            "-s",
+            self.home / "conf",
+            "-l",
+            self.home,
+        ]
         self.process = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
         )
