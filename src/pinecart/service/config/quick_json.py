@@ -19,16 +19,21 @@ _AS_BEFORE = orjson.OPT_NON_STR_KEYS | orjson.OPT_PASSTHROUGH_DATETIME
 _ESCAPED = ((b"\xe2\x80\xa8", b"\\u2028"), (b"\xe2\x80\xa9", b"\\u2029"))
 
 
+def read_json(text: str) -> Any:
+    """What a JSONField keeps."""
+    try:
+        return orjson.loads(text)
+    except orjson.JSONDecodeError:  # what only the standard library takes for JSON, such as NaN
+        return json.loads(text)
+
+
 class QuickJSONField(models.JSONField):
     """Kept exactly as a JSONField keeps it; only read in another way."""
 
     def from_db_value(self, value: Any, expression: Any, connection: Any) -> Any:
         if not isinstance(value, str) or expression.output_field is not self:
             return super().from_db_value(value, expression, connection)
-        try:
-            return orjson.loads(value)
-        except orjson.JSONDecodeError:  # what only the standard library takes for JSON, such as NaN
-            return json.loads(value)
+        return read_json(value)
 
     def deconstruct(self) -> Any:
         """To the database it is a JSONField."""

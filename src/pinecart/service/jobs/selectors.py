@@ -6,7 +6,6 @@ from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, NamedTuple
 
-import orjson
 from django.db import connection
 from django.db.models import Q
 
@@ -15,6 +14,7 @@ from pinecart.core.definition_reading import read_definition
 from pinecart.core.places import closest, did_you_mean
 from pinecart.core.triggers import AFTER, CHANGES
 from pinecart.json_object import JsonObject
+from pinecart.service.config.quick_json import read_json
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.facts import JobFacts
@@ -159,7 +159,7 @@ def lines_seen(actor: Actor) -> Iterator[JobLine]:
         cursor.execute(_LINES)
         rows = cursor.fetchall()
     for number, name, definition, is_on, next_due, saved_at in rows:
-        told = orjson.loads(definition)
+        told = read_json(definition)
         if actor.may(Right.LOOK, told["labels"]):
             due = _moment(next_due) if next_due else None
             yield JobLine(number, name, told, bool(is_on), due, _moment(saved_at))
