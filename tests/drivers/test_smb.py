@@ -264,6 +264,8 @@ def test_a_listing_is_read_to_its_letter_and_a_cut_one_is_none():
     assert [name.decode() for name, _ in found] == ["é😀", "folder"]
     assert (found[0][1].size, found[0][1].modified_ns) == (77, 1_234_567_000)
     assert found[1][1].kind == "folder" and filetime_of(0) == EPOCH
+    broken = one("x", 0)[:-2] + b"\x00\xd8"  # half of a pair
+    assert [found.kind for _, found in listed(broken)] == ["unreadable"]
     for cut in (0, 10, 79, 85, 100, len(buffer) - 1):
         with pytest.raises(ValueError):
             list(listed(buffer[:cut]))
@@ -272,6 +274,27 @@ def test_a_listing_is_read_to_its_letter_and_a_cut_one_is_none():
 def test_fifty_thousand_names_come_in_order_and_little_memory(server, root):
     count, grown_kib = listed_of_many(server.spec(root), root)
     assert count == MANY and grown_kib < 40_000
+
+
+@pytest.mark.parametrize(
+    "key", [b"larkfell\\..\\..\\other\\x", b"larkfell/x:stream", b"\xff", b"larkfell/x*", b"x."]
+)
+async def test_no_key_leads_out_of_the_folder_or_into_another_stream(server, store, root, key):
+    """Not even one that is only looked at."""
+    (root.parent / "other").mkdir(exist_ok=True)
+    (root.parent / "other" / "x").write_bytes(b"theirs")
+    entry = (await put(store, b"x", b"1", if_absent=True)).entry
+    for call in (
+        lambda: store.stat(key),
+        lambda: store.smb.remove(key),
+        lambda: store.smb.rename(b"larkfell/x", key),
+        lambda: put(store, key, b"2", at=b"", if_absent=True),
+        lambda: store.move(b"larkfell/x", key, entry),
+    ):
+        with pytest.raises(Unsafe):
+            await call()
+    assert (root.parent / "other" / "x").read_bytes() == b"theirs"
+    assert (root / "larkfell" / "x").read_bytes() == b"1"
 
 
 async def test_links_of_the_servers_disk_are_no_way_out(store, root, tmp_path):
@@ -422,16 +445,19 @@ async def test_a_new_password_is_used_from_the_next_line_on(server, root):
     await store.close()
 
 
-async def test_a_server_that_falls_silent_is_given_up(server, root):
-    store = opened(server.spec(root), silence_s=1.5, retry={"times": 1})
-    await store.check_place(b"")
+@pytest.mark.parametrize("signed_in", [True, False])
+async def test_a_server_that_falls_silent_is_given_up(server, root, signed_in):
+    limits = {"silence_s": 1.5, "connect_s": 1.5, "retry": {"times": 1}}
+    store = opened(server.spec(root), **limits)
+    if signed_in:
+        await store.check_place(b"")
     pids = server_pids(server)
     for pid in pids:
         os.kill(pid, 19)  # SIGSTOP
     try:
         with pytest.raises(StoreError) as caught:
             await store.stat(b"larkfell")
-        assert caught.value.code == "store.silent"
+        assert caught.value.code == ("store.silent" if signed_in else "store.no-smb")
     finally:
         for pid in pids:
             os.kill(pid, 18)

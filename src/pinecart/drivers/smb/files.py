@@ -33,7 +33,7 @@ from smbprotocol.open import (
     SMB2SetInfoRequest,
 )
 
-from pinecart.core.errors import Busy, Missing, Refused, StoreError
+from pinecart.core.errors import Busy, Missing, Refused, StoreError, Unsafe
 from pinecart.core.places import show
 from pinecart.drivers.file_names import must_be_safe
 from pinecart.drivers.remote_tree.remote_files import (
@@ -52,6 +52,7 @@ from pinecart.drivers.smb.wire import (
     look_of,
     ns_of,
     path_on_share,
+    why_unfit,
 )
 
 T = TypeVar("T")
@@ -123,9 +124,16 @@ class SmbFiles:
             words += " It is tried again."
         raise kind(f"{named}: {words}", code=code) from exc
 
+    def _on_share(self, path: bytes) -> str:
+        """Raises Unsafe: a backslash would lead elsewhere, a colon to another stream of a file."""
+        if path:
+            must_be_safe(path, self.name)
+            if why := why_unfit(path, self.name):
+                raise Unsafe(why)
+        return path_on_share(self._root, path)
+
     def _open(self, line: SmbLine, path: bytes) -> Open:
-        must_be_safe(path or b"root", self.name)
-        return Open(line.tree, path_on_share(self._root, path))
+        return Open(line.tree, self._on_share(path))
 
     async def _once(
         self,
@@ -212,7 +220,7 @@ class SmbFiles:
     async def _renamed(self, old: bytes, new: bytes, *, replaces: bool) -> None:
         told = FileRenameInformation()
         told["replace_if_exists"] = replaces
-        told["file_name"] = path_on_share(self._root, new)
+        told["file_name"] = self._on_share(new)
         access = _Mask.DELETE | _LOOK
         await self._once(old, access, _AS_IT_IS, lambda handle: _set(handle, told))
 

@@ -97,8 +97,7 @@ class SmbLine:
 
     def close(self) -> None:
         """Whoever waits for an answer is told."""
-        with contextlib.suppress(Exception):
-            self.connection.disconnect(close=False)
+        _cut(self.connection)
 
 
 class SmbLines:
@@ -111,7 +110,7 @@ class SmbLines:
         self._threads = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="smb")
         self._line: SmbLine | None = None
         self._opening = threading.Lock()
-        self._waiting: dict[int, float] = {}  # call → since when
+        self._waiting: dict[int, tuple[float, SmbLine]] = {}  # call → since when, and on which
         self._heard_at = 0.0
         self._watch: asyncio.Task[None] | None = None
         self._calls = 0
@@ -131,7 +130,7 @@ class SmbLines:
 
     def _called(self, call: Callable[[SmbLine], T], line: SmbLine | None, number: int) -> T:
         asked = line or self._opened()
-        self._waiting[number] = time.monotonic()
+        self._waiting[number] = (time.monotonic(), asked)
         if not asked.is_live:
             raise Busy(
                 f"{self.server.name}: the line was cut. It is tried again.", code="store.cut"
@@ -160,13 +159,11 @@ class SmbLines:
     async def _watched(self) -> None:
         while True:
             await asyncio.sleep(WATCHED_S)
-            since = min(self._waiting.values(), default=None)
-            line, now = self._line, time.monotonic()
-            if line is None or since is None:
-                continue
-            if now - max(since, self._heard_at) > self.server.silence_s:
-                line.is_silent = True
-                await asyncio.to_thread(line.close)
+            now = time.monotonic()
+            for since, line in list(self._waiting.values()):
+                if line.is_live and now - max(since, self._heard_at) > self.server.silence_s:
+                    line.is_silent = True
+                    await asyncio.to_thread(line.close)
 
     def begin_anew(self) -> None:
         """With the next call."""
@@ -200,15 +197,23 @@ def opened_line(server: SmbServer) -> SmbLine:
         message = f"{server.host} can't be reached ({exc.__cause__ or exc}). Check the address."
         raise Unreachable(message) from exc
     except SMBException as exc:
-        connection.disconnect(close=False)
-        message = f"{server.host} does not speak SMB 2 or 3 ({str(exc)[:200]})."
+        _cut(connection)
+        message = f"{server.host} does not answer as SMB 2 or 3 does ({str(exc)[:200]})."
         raise Busy(message, code="store.no-smb") from exc
+    silent = threading.Timer(server.silence_s, _cut, (connection,))  # its calls know no limit
+    silent.start()
     try:
         return _signed_in(server, connection)
     except BaseException:
-        with contextlib.suppress(Exception):
-            connection.disconnect(close=False)
+        _cut(connection)
         raise
+    finally:
+        silent.cancel()
+
+
+def _cut(connection: Connection) -> None:
+    with contextlib.suppress(Exception):
+        connection.disconnect(close=False)
 
 
 def _signed_in(server: SmbServer, connection: Connection) -> SmbLine:

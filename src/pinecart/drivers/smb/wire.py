@@ -63,7 +63,7 @@ def _ns_of_filetime(told: int) -> int:
     return (told - EPOCH) // 10 * 1_000
 
 
-def look_of(attributes: int, size: int, modified_ns: int, inode: int = 0) -> FileLook:
+def look_of(attributes: int, size: int, modified_ns: int) -> FileLook:
     if attributes & REPARSE:
         return FileLook(FileKind.OTHER)
     if attributes & DIRECTORY:
@@ -72,7 +72,9 @@ def look_of(attributes: int, size: int, modified_ns: int, inode: int = 0) -> Fil
 
 
 def listed(buffer: bytes) -> Iterator[tuple[bytes, FileLook]]:
-    """Names and looks of a FILE_ID_FULL_DIRECTORY_INFORMATION. Raises ValueError."""
+    """Names and looks of a FILE_ID_FULL_DIRECTORY_INFORMATION; what is named by no text can't be
+    read. Raises ValueError.
+    """
     at = 0
     while True:
         try:
@@ -84,8 +86,12 @@ def listed(buffer: bytes) -> Iterator[tuple[bytes, FileLook]]:
         raw = buffer[start : start + length]
         if len(raw) != length:
             raise ValueError("a listing is cut")
-        name = raw.decode("utf-16-le", "surrogatepass").encode("utf-8", "surrogatepass")
-        yield name, look_of(attributes, size, _ns_of_filetime(changed))
+        try:
+            name = raw.decode("utf-16-le").encode()
+            yield name, look_of(attributes, size, _ns_of_filetime(changed))
+        except UnicodeDecodeError:
+            name = raw.decode("utf-16-le", "surrogatepass").encode("utf-8", "surrogatepass")
+            yield name, FileLook(FileKind.UNREADABLE)
         if not following:
             return
         at += following
