@@ -172,6 +172,19 @@ async def test_answers_that_end_before_their_length_are_asked_for_again(partner,
     await store.close()
 
 
+@pytest.mark.parametrize("name", [b"small", b"long"])
+async def test_a_part_with_too_few_bytes_is_not_taken(partner, tmp_path, name):
+    store = opened(spec_of(partner))
+    await store.probe(b"larkfell/")
+    await put(store, b"small", b"a few bytes", if_absent=True)
+    await long_put(store, tmp_path, if_absent=True)
+    partner.lies = 1
+    with pytest.raises(Changed):
+        async with store.open(b"larkfell/" + name) as reading:
+            await reading.piece(0, 9)
+    await store.close()
+
+
 async def test_a_file_that_changes_while_it_is_read_is_not_taken(partner, tmp_path):
     store = opened(spec_of(partner))
     await store.probe(b"larkfell/")

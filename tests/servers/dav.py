@@ -120,8 +120,9 @@ def apache() -> Iterator[Apache]:
 
 
 class PythonDav:
-    """habits: "no-etags", "weak", "etags-of-names", "no-conditions", "overwrites", "no-ranges",
-    "other-hrefs", "deep", "redirects", "digest", "token", "errors-inside".
+    """habits: "no-etags", "etags-in-lists", "weak", "etags-of-names", "no-conditions",
+    "overwrites", "no-ranges", "other-hrefs", "deep", "redirects", "digest", "token",
+    "errors-inside".
 
     cuts: method → so many requests until the line is cut before it is carried out; `lost`: after.
     short: so many answers end before their length.   lies: hrefs that it lists besides.
@@ -191,7 +192,7 @@ class _Handler(BaseHTTPRequestHandler):
         if not self._is_let_in():
             return self._say(401, **{"WWW-Authenticate": self._challenge()})
         if method in dav.refuses:
-            return self._say(dav.refuses[method])
+            return self._say(dav.refuses[method], b"No, and here is at length why not. " * 9)
         self._loses = dav.due(dav.lost, method)
         with dav.lock:
             getattr(self, f"_{method.lower()}")(self.path_of(self.path), body)
@@ -315,7 +316,8 @@ class _Handler(BaseHTTPRequestHandler):
         if not self._holds(path):
             return self._say(412)
         body, told = path.read_bytes(), {"Last-Modified": _date(path.stat())}
-        if etag := self._etag(path):
+        etag = "" if "etags-in-lists" in self.dav.habits else self._etag(path)
+        if etag:
             told["ETag"] = etag
         asked = re.fullmatch(r"bytes=(\d+)-(\d+)", self.headers.get("Range", ""))
         if not asked or "no-ranges" in self.dav.habits:

@@ -47,6 +47,19 @@ class Endpoint(NamedTuple):
     certificate: str = ""
 
 
+async def reaches(url: str, spec: Mapping[str, Any], steps: list[Step]) -> Endpoint | None:
+    """Resolves the host of an http address, and connects unless a proxy does that. None: it can't
+    be reached.
+    """
+    endpoint = endpoint_of(url, spec)
+    address = await resolves(endpoint.host, endpoint.port, steps)
+    if not address:
+        return None
+    if not spec.get("proxy") and not await connects(endpoint, address, allowed_of(spec), steps):
+        return None
+    return endpoint
+
+
 def endpoint_of(url: str, spec: Mapping[str, Any]) -> Endpoint:
     """Of an http or https address."""
     parts = urlsplit(url)

@@ -28,7 +28,7 @@ import pycurl
 from pinecart.core.errors import Busy, Refused, Unreachable
 from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.curl_lines import AnswerBody, AnswerStream, CurlLine, CurlLines, RequestFeed
-from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.http_message import HttpAnswer, Pieces, wait_told
 from pinecart.json_object import JsonObject
 
 BUFFER = 512 << 10
@@ -37,6 +37,8 @@ SMALL_BUFFER = (
 )  # for what is sent, where that is little: libcurl clears all of it for each request
 MOST_ANSWER = 64 << 20  # bytes of an answer that is taken whole
 LONGEST_REST_S = 300.0
+REST_S = 1.0  # after an answer that asks to go slower, and doesn't say for how long
+SILENT_S = 3.0  # without an answer, and then it is told
 _BELOW = re.compile(r"[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)*\.")  # what stands before the endpoint's host
 
 
@@ -101,6 +103,21 @@ class Transport:
     def rest(self, seconds: float) -> None:
         """The other side asked for a pause: nothing is asked of it before it is over."""
         self._rests_until = max(self._rests_until, time.monotonic() + min(seconds, LONGEST_REST_S))
+
+    def slow_down(self, told: str, usual_s: float = REST_S) -> None:
+        """After an answer that asks for that. told: its `Retry-After`; without one the usual."""
+        if (wait_s := wait_told(told)) is not None:
+            self.rest(wait_s)
+        elif self.rests_s <= 0:
+            self.rest(usual_s)
+
+    def waits_for(self, name: str) -> str:
+        """In words; empty: it answers. name: of the store."""
+        if (rest := self.rests_s) > 1:
+            return f"{name} asked for a pause: {rest:.0f} s are left."
+        if (silent := self.silent_s) > SILENT_S:
+            return f"{name} has not answered for {silent:.0f} s."
+        return ""
 
     async def _rested(self) -> None:
         while (left := self.rests_s) > 0:

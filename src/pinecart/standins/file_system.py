@@ -36,8 +36,8 @@ AT_ONCE = 1000  # names of a listing in parts
 class FileSystem:
     """ports: of the name node and the data node; 0: any.   cuts: op → so many requests until the
     line is cut before it is carried out; `lost`: after.   refuses: op → the exception that it
-    answers.   short: so many answers of the data node end before their length.   elsewhere: a host
-    that the name node sends to instead.
+    answers.   short: so many answers of the data node end before their length.   lies: so many
+    have a byte too few.   elsewhere: a host that the name node sends to instead.
     """
 
     def __init__(
@@ -51,7 +51,7 @@ class FileSystem:
         self.root, self.token, self.batches = root, token, batches
         self.cuts, self.lost, self.asked = Counter[str](), Counter[str](), Counter[str]()
         self.refuses: dict[str, str] = {}
-        self.short, self.elsewhere = 0, ""
+        self.short, self.lies, self.elsewhere = 0, 0, ""
         self.lock = threading.Lock()
         self.lines: set[socket.socket] = set()
         self._nodes: list[ThreadingHTTPServer] = []
@@ -263,7 +263,11 @@ class _DataNode(_Node):
         start = int(self.query.get("offset", 0))
         with path.open("rb") as file:
             file.seek(start)
-            return self.answer(200, file.read(int(self.query.get("length", -1))))
+            found = file.read(int(self.query.get("length", -1)))
+        if self.system.lies:
+            self.system.lies -= 1
+            found = found[:-1]
+        return self.answer(200, found)
 
 
 def _statuses(path: Path) -> Iterator[dict[str, Any]]:

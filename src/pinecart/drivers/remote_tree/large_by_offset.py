@@ -7,7 +7,6 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime
-from functools import partial
 
 from pinecart.core.checksum import Crc64, crc_of
 from pinecart.core.errors import Corrupt, Missing, Taken
@@ -15,7 +14,7 @@ from pinecart.core.ports import HELD_BYTES, Placed, Put, Reading, Uploads
 from pinecart.drivers.pieces import each_piece, piece_size
 from pinecart.drivers.remote_tree.hidden_files import HiddenFiles
 from pinecart.drivers.remote_tree.reading import KeptOpen
-from pinecart.drivers.remote_tree.remote_files import FileKind, How, RemoteFile, given_of
+from pinecart.drivers.remote_tree.remote_files import FileKind, How, given_of
 from pinecart.drivers.remote_tree.tree import Tree
 
 COMPARED = 1 << 20  # bytes of what is read back at a time
@@ -99,16 +98,12 @@ class LargeByOffset:
         return chunk
 
 
-async def _read(start: int, size: int, file: RemoteFile) -> bytes:
-    return await file.read(start, size)
-
-
 async def _lies_there(kept: KeptOpen, start: int, chunk: bytes) -> bool:
     """Read some at a time: a second copy of each piece on its way would take as much memory."""
     view = memoryview(chunk)
     for at in range(0, len(chunk), COMPARED):
         part = view[at : at + COMPARED]
-        there = await kept.do(partial(_read, start + at, len(part)))
+        there = await kept.read(start + at, len(part))
         if len(there) != len(part) or crc_of(there) != crc_of(bytes(part)):
             return False
     return True

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
-from functools import partial
 from typing import cast
 
 from pinecart.core.checksum import Crc64
@@ -13,7 +12,7 @@ from pinecart.drivers.pieces import each_piece, in_pieces, piece_size
 from pinecart.drivers.remote_tree.hidden_files import HiddenFiles
 from pinecart.drivers.remote_tree.large_by_offset import Naming
 from pinecart.drivers.remote_tree.reading import KeptOpen
-from pinecart.drivers.remote_tree.remote_files import How, RemoteFile, WritesInOne, given_of
+from pinecart.drivers.remote_tree.remote_files import How, WritesInOne, given_of
 from pinecart.drivers.remote_tree.tree import Tree
 
 
@@ -54,7 +53,7 @@ class LargeInOne:
             crc, room = Crc64(), rooms.pop() if rooms else Room(HELD_BYTES)
             for at in range(start, start + length, HELD_BYTES):
                 some = min(HELD_BYTES, start + length - at)
-                crc.add(await kept.do(partial(_read, at, some, room)))
+                crc.add(await kept.read(at, some, room))
             rooms.append(room)
             return crc.text
 
@@ -63,7 +62,3 @@ class LargeInOne:
             return await each_piece(size, piece_size(size), one) if found.size == size else ""
         finally:
             await kept.close()
-
-
-async def _read(start: int, size: int, room: Room, file: RemoteFile) -> bytes:
-    return await file.read(start, size, room)

@@ -56,6 +56,9 @@ class KeptOpen:
 
         return await self._retries.safely(once)
 
+    async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        return await self.do(lambda file: file.read(start, size, into))
+
     async def _open(self) -> RemoteFile:
         how = self._how
         if how is How.MAKE:  # also where the answer is lost: then it may have been made
@@ -135,6 +138,8 @@ class TreeReader:
         found, body = await self._retries.safely(lambda: self._files.read_whole(key, entry.size))
         opened = entry_of(key, found)
         self.must_be_same(opened, entry)
+        if len(body) != entry.size:
+            raise Changed(f"{self.named(key)} changed while it was read, or its size is not true.")
         return HeldTreeFile(self, opened, body, found)
 
     def must_be_same(self, now: Entry, entry: Entry) -> None:
@@ -182,8 +187,7 @@ class _Opened:
         return Extra(mode)
 
     async def verify(self, crc: str = "") -> None:
-        """Where each answer named the ETag of what it is of, that was it."""
-        if self._found is None or not self._found.etag:
+        if self._found is None or not self._found.is_pinned:
             await self._reader.must_stay(self.entry)
 
 
@@ -220,7 +224,7 @@ class TreeFile(_Opened):
         return body
 
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
-        body = await self._kept.do(lambda file: file.read(start, size, into))
+        body = await self._kept.read(start, size, into)
         if len(body) != size:
             raise Changed(f"{self._reader.named(self.entry.key)} changed while it was read.")
         return body

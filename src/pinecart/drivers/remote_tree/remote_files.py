@@ -28,7 +28,8 @@ class FileLook(NamedTuple):
 
     modified_ns: as finely as the protocol has it; None: not told.   mode: permission bits.
     inode: the file's number there; 0: none.   etag: what the server says changes with its content.
-    is_firm: a condition on its etag may be asked for.
+    is_firm: a condition on its etag may be asked for.   is_pinned: the answers that have its bytes
+    name the etag as well.
     """
 
     kind: FileKind
@@ -38,6 +39,7 @@ class FileLook(NamedTuple):
     inode: int = 0
     etag: str = ""
     is_firm: bool = False
+    is_pinned: bool = False
 
 
 class Named(NamedTuple):

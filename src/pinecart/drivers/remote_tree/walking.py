@@ -73,10 +73,7 @@ class TreeWalk:
             full = path + b"/" + name if path else name
             if self._hidden.is_resumable(name):
                 continue
-            if self._hidden.is_left(name) and seen.kind is FileKind.FILE:
-                await self._retries.safely(partial(self._clear, full))
-                continue
-            if self._hidden.is_left(name) and await self._cleared_folder(full, seen.kind):
+            if self._hidden.is_left(name) and await self._cleared(full, seen.kind):
                 continue
             if seen.kind is FileKind.LINK:
                 if self._links.rule == "skip":
@@ -88,8 +85,11 @@ class TreeWalk:
         found.sort(key=lambda named: named.name)
         return found
 
-    async def _cleared_folder(self, path: bytes, kind: FileKind) -> bool:
-        """What lies in one that was on its way to be removed is listed; else it goes."""
+    async def _cleared(self, path: bytes, kind: FileKind) -> bool:
+        """Of a folder that was on its way to be removed what lies in it is listed."""
+        if kind is FileKind.FILE:
+            await self._retries.safely(partial(self._clear, path))
+            return True
         if kind is not FileKind.FOLDER:
             return False
         inside = partial(self._files.names, path)

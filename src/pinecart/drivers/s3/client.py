@@ -16,7 +16,7 @@ from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
 from pinecart.drivers.busy_retries import BusyRetries
-from pinecart.drivers.http_message import HttpAnswer, Pieces, wait_told
+from pinecart.drivers.http_message import HttpAnswer, Pieces
 from pinecart.drivers.s3.signing import UNSIGNED, Keys, encoded_path, encoded_query, signed
 from pinecart.drivers.s3.wire import (
     BUCKET_IN_HOST,
@@ -28,12 +28,10 @@ from pinecart.drivers.s3.wire import (
     region_told,
 )
 from pinecart.drivers.s3.wire_errors import error_from
-from pinecart.drivers.transport import Transport, transport_from
+from pinecart.drivers.transport import REST_S, Transport, transport_from
 
 T = TypeVar("T")
-SILENT_S = 3.0  # without an answer, and then it is told
 LONGEST_KEY = 1024  # bytes (S3 API, object key names)
-REST_S = 1.0  # after an answer that asks to go slower, and doesn't say for how long
 _NOT_AS_SIGNED = (b"<Code>SignatureDoesNotMatch</Code>", b"<Code>InvalidAccessKeyId</Code>")
 MOST_GARBLED = 4  # in a row; then it is the key
 Query = list[tuple[str, str | bytes]]
@@ -87,11 +85,7 @@ class S3Client:
 
     def waits_for(self) -> str:
         """In words; empty: it answers."""
-        if (rest := self.rests_s) > 1:
-            return f"{self.name} asked for a pause: {rest:.0f} s are left."
-        if (silent := self._transport.silent_s) > SILENT_S:
-            return f"{self.name} has not answered for {silent:.0f} s."
-        return self._retries.waits_for(self.name)
+        return self._transport.waits_for(self.name) or self._retries.waits_for(self.name)
 
     def unfit(self, key: bytes) -> str:
         name = (self.root + key).partition(b"/")[2]
@@ -306,7 +300,8 @@ class S3Client:
         if answer.status < 400:
             self._was_well, self._garbled = True, 0
         elif answer.status in (429, 503):
-            self._slow_down(answer.headers.get("Retry-After", ""))
+            usual_s = min(REST_S, self.retry.longest_s, self.retry.first_s * 5)
+            self._transport.slow_down(answer.headers.get("Retry-After", ""), usual_s)
         elif answer.status == 403 and any(code in answer.body for code in _NOT_AS_SIGNED):
             self._garbled += 1
             if self._was_well and not self.is_safe and self._garbled < MOST_GARBLED:
@@ -314,13 +309,6 @@ class S3Client:
                     f"A request did not arrive at {self.name} as it was signed. It is tried again."
                 )
                 raise Busy(message, code="store.cut")
-
-    def _slow_down(self, told: str) -> None:
-        """It is the whole store that asks for a pause, not one request."""
-        if (wait_s := wait_told(told)) is not None:
-            self.rest(wait_s)
-        elif self.rests_s <= 0:
-            self.rest(min(REST_S, self.retry.longest_s, self.retry.first_s * 5))
 
     async def good(
         self, method: str, bucket: str, key: bytes = b"", *, what: str, ok: int = 200, **rest: Any

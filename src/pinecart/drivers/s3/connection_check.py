@@ -8,12 +8,9 @@ from typing import Any
 from pinecart.core.errors import Busy, SignInRefused, StoreError
 from pinecart.drivers.connection_steps import (
     Step,
-    allowed_of,
     clock_step,
-    connects,
-    endpoint_of,
     probe_name,
-    resolves,
+    reaches,
     takes_a_file,
 )
 from pinecart.drivers.s3.store import S3Store
@@ -23,14 +20,8 @@ CHECKSUM_NAMES = {"crc64nvme": "CRC-64/NVME", "md5": "MD5"}
 
 
 async def try_bucket_store(spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:
-    endpoint = endpoint_of(spec["endpoint"], spec)
-    address = await resolves(endpoint.host, endpoint.port, steps)
-    if not address:
+    if not await reaches(spec["endpoint"], spec, steps):
         return
-    if not spec.get("proxy"):
-        allowed = allowed_of(spec)
-        if not await connects(endpoint, address, allowed, steps):
-            return
     try:
         store = S3Store.from_spec(spec)
     except StoreError as exc:

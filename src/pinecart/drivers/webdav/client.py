@@ -17,16 +17,17 @@ from pinecart.drivers.webdav.signing import DavAccount, Digest, basic, best_dige
 from pinecart.drivers.webdav.wire import encoded, path_of, told_by
 from pinecart.drivers.webdav.wire_errors import error_from
 
-REST_S = 1.0  # after an answer that asks to go slower, and doesn't say for how long
-Way = str  # "basic", "digest"; empty: whichever it asks for first, a digest if it may be
-
 
 class HttpSignIn:
-    """What goes with each request. way: the only one that is used; empty: it is found out."""
+    """What goes with each request.
 
-    def __init__(self, account: DavAccount, way: Way = "") -> None:
-        self._account, self._only = account, way
-        self.way: Way = "token" if account.token else ("basic" if way == "basic" else "")
+    only: "basic" or "digest"; empty: whichever it is asked for, a digest if it may be.   way: how
+    it is done: one of these, or "token"; empty: that isn't known yet.
+    """
+
+    def __init__(self, account: DavAccount, only: str = "") -> None:
+        self._account, self._only = account, only
+        self.way = "token" if account.token else ("basic" if only == "basic" else "")
         self._digest: Digest | None = None
         self._was_well = False
 
@@ -63,25 +64,20 @@ class DavClient:
     """url: of the folder that everything lies below."""
 
     def __init__(self, name: str, url: str, transport: Transport, sign_in: HttpSignIn) -> None:
-        self.name, self._transport, self.sign_in = name, transport, sign_in
+        self.name, self.transport, self.sign_in = name, transport, sign_in
         self.base = path_of(urlsplit(url).path)
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> DavClient:
         parts = urlsplit(spec["url"])
         transport = transport_from(f"{parts.scheme}://{parts.netloc}", spec)
-        transport.most_at_once = int(spec.get("most_at_once") or 0)
         return cls(spec["name"], spec["url"], transport, sign_in_of(spec))
-
-    @property
-    def transport(self) -> Transport:
-        return self._transport
 
     def target(self, path: bytes) -> str:
         return encoded(self.base + b"/" + path) if path else encoded(self.base) + "/"
 
     def url(self, path: bytes) -> str:
-        return self._transport.origin + self.target(path)
+        return self.transport.origin + self.target(path)
 
     def named(self, path: bytes) -> str:
         return f"pine://{self.name}/{show(path)}"
@@ -100,7 +96,7 @@ class DavClient:
         target, given = self.target(path), dict(headers or {})
         for _ in range(2):
             sent = self._signed(method, target, given)
-            answer = await self._transport.ask(method, target, given, body, most, into)
+            answer = await self.transport.ask(method, target, given, body, most, into)
             if not self._must_sign_in_anew(answer.status, answer.headers, sent):
                 break
             if isinstance(body, Pieces):
@@ -119,7 +115,7 @@ class DavClient:
         """Raises Busy where it has to be asked again, signed in anew."""
         target, given = self.target(path), dict(headers)
         sent = self._signed(method, target, given)
-        async with self._transport.streamed(method, target, given, body) as answer:
+        async with self.transport.streamed(method, target, given, body) as answer:
             if self._must_sign_in_anew(answer[0], answer[1], sent):
                 message = f"{self.name} asked to sign in anew. It is tried again."
                 raise Busy(message, code="store.busy", wait_s=0.0)
@@ -147,8 +143,8 @@ class DavClient:
         self, status: int, headers: Mapping[str, str], path: bytes, doing: str
     ) -> StoreError:
         found = error_from(status, headers, what=f"{doing} {self.named(path)}")
-        if isinstance(found, Busy) and status in (429, 503):
-            self._transport.rest(found.wait_s if found.wait_s is not None else REST_S)
+        if status in (429, 503):
+            self.transport.slow_down(headers.get("Retry-After", ""))
         return found
 
     async def good(self, method: str, path: bytes, doing: str, **more: Any) -> HttpAnswer:

@@ -9,10 +9,7 @@ from pinecart.core.errors import Busy, SignInRefused, StoreError
 from pinecart.core.totals import size_text
 from pinecart.drivers.connection_steps import (
     Step,
-    allowed_of,
-    connects,
-    endpoint_of,
-    resolves,
+    reaches,
 )
 from pinecart.drivers.remote_tree.connection_check import try_tree
 from pinecart.drivers.webdav.store import DavStore
@@ -26,11 +23,8 @@ _WAYS = {
 
 
 async def try_webdav(spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:
-    endpoint = endpoint_of(spec["url"], spec)
-    address = await resolves(endpoint.host, endpoint.port, steps)
-    if not address:
-        return
-    if not spec.get("proxy") and not await connects(endpoint, address, allowed_of(spec), steps):
+    endpoint = await reaches(spec["url"], spec, steps)
+    if endpoint is None:
         return
     try:
         store = DavStore(spec)

@@ -67,7 +67,8 @@ def _is_url(value: str) -> str:
         is_address = bool(parts.hostname) and (parts.port or 1) > 0
     except ValueError:
         is_address = False
-    if is_address and parts.scheme in ("http", "https") and not (parts.query or parts.fragment):
+    is_whole = not (parts.query or parts.fragment or "%2f" in value.lower())
+    if is_address and parts.scheme in ("http", "https") and is_whole:
         return ""
     return f"{value!r} is no address: write it as https://HOST/FOLDER."
 

@@ -8,7 +8,7 @@ true; a lock of somebody's; a nonce that is over; a redirect; a line cut at any 
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable, Mapping, Sequence
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 
 from pinecart.core.errors import Busy, Changed, Incomplete, Missing, Refused, Taken
@@ -66,9 +66,17 @@ class DavFiles:
     # --- looking
 
     async def look(self, path: bytes) -> FileLook:
-        answer = await self._propfind(path, "0")
+        answer = await self._propfind(path, ASK_LOOK)
         if answer.status in (301, 308) and _leads_to_folder(answer, path):
             return FileLook(FileKind.FOLDER)
+        return self._only(answer, path).look
+
+    async def _propfind(self, path: bytes, body: bytes) -> HttpAnswer:
+        """Of this alone."""
+        return await self._client.ask("PROPFIND", path, headers=XML | {"depth": "0"}, body=body)
+
+    def _only(self, answer: HttpAnswer, path: bytes) -> Told:
+        """What it tells of the one thing that was asked for."""
         if answer.status != 207:
             raise self._client.error(answer, path, "Looking at")
         told = told_by(bytes(answer.body))
@@ -77,11 +85,10 @@ class DavFiles:
             raise Busy(message, code="store.garbled")
         if told[0].status >= 400:
             raise self._client.error_of(told[0].status, answer.headers, path, "Looking at")
-        return told[0].look
+        return told[0]
 
     async def names(self, path: bytes) -> Sequence[Named]:
-        found: list[Named] = []
-        reader, own = Multistatus(), 0
+        reader = Multistatus()
         async with self._client.streamed(
             "PROPFIND", path + b"/" if path else path, XML | {"depth": "1"}, ASK_LOOK
         ) as (status, headers, chunks):
@@ -90,21 +97,24 @@ class DavFiles:
             listed = [told async for chunk in chunks for told in reader.feed(chunk)]
         listed += reader.close()
         base = await self._base_of(listed, path)
+        own = [told for told in listed if told.path == base]
+        if len(own) != 1:
+            raise Incomplete(f"{self.name} does not tell once of {show(path)} as it lists it.")
+        self._must_be_folder(own[0], path)
+        return list(self._named(listed, base))
+
+    def _named(self, listed: Sequence[Told], base: bytes) -> Iterator[Named]:
+        """What lies just below; some servers list what lies deeper as well."""
         for told in listed:
             if told.path == base:
-                own += 1
-                self._must_be_folder(told, path)
                 continue
-            name = told.path.removeprefix(base + b"/")
-            if name != told.path and b"/" not in name:
-                found.append(Named(name, told.look))
-            elif name == told.path or not name:
+            if not told.path.startswith(base + b"/"):
                 raise Incomplete(
                     f"{self.name} lists {show(told.path)} among what lies in {show(base)}."
                 )
-        if own != 1:
-            raise Incomplete(f"{self.name} does not tell of {show(path)} itself as it lists it.")
-        return found
+            name = told.path[len(base) + 1 :]
+            if b"/" not in name:
+                yield Named(name, told.look)
 
     async def _base_of(self, listed: Sequence[Told], path: bytes) -> bytes:
         """How the server calls the folder that was asked for: behind some gateways its paths have
@@ -114,14 +124,8 @@ class DavFiles:
         if any(told.path == asked for told in listed):
             return asked
         if self._told_root is None:
-            answer = await self._propfind(b"", "0")
-            self._told_root = told_by(bytes(answer.body))[0].path
+            self._told_root = self._only(await self._propfind(b"", ASK_LOOK), b"").path
         return (self._told_root + b"/" + path).rstrip(b"/")
-
-    async def _propfind(self, path: bytes, depth: str) -> HttpAnswer:
-        return await self._client.ask(
-            "PROPFIND", path, headers=XML | {"depth": depth}, body=ASK_LOOK
-        )
 
     def _must_be_folder(self, told: Told, path: bytes) -> None:
         if told.status >= 400:
@@ -131,10 +135,7 @@ class DavFiles:
 
     async def room(self) -> tuple[int | None, int | None]:
         """Bytes that are free, and used (RFC 4331); None: not told."""
-        answer = await self._client.ask(
-            "PROPFIND", b"", headers=XML | {"depth": "0"}, body=ASK_ROOM
-        )
-        props = told_by(bytes(answer.body))[0].props if answer.status == 207 else {}
+        props = self._only(await self._propfind(b"", ASK_ROOM), b"").props
         free, used = (
             int(text) if text.isascii() and text.isdecimal() and len(text) < 19 else None
             for text in (props.get(f"quota-{of}-bytes", "").strip() for of in ("available", "used"))
@@ -162,12 +163,8 @@ class DavFiles:
 
     async def told_with(self, headers: Mapping[str, str], path: bytes, size: int) -> FileLook:
         """By the answer that had its bytes; where that has no ETag, by another look."""
-        etag, is_firm = etag_of(headers.get("ETag", ""))
-        if not etag:
-            found = await self.look(path)
-            return found._replace(etag="", is_firm=False) if not found.etag else found
-        modified = time_of(headers.get("Last-Modified", ""))
-        return FileLook(FileKind.FILE, size, modified, etag=etag, is_firm=is_firm)
+        found = _look_told(headers, size)
+        return found if found.is_pinned else await self.look(path)
 
     async def write_whole(
         self, path: bytes, body: bytes, given: Given, *, read_back: bool
@@ -176,11 +173,8 @@ class DavFiles:
         if not read_back:
             return Written()
         answer = await self._client.good("GET", path, "Reading back", most=len(body) + SPARE)
-        back, told = bytes(answer.body), answer.headers
-        etag, is_firm = etag_of(told.get("ETag", ""))
-        modified = time_of(told.get("Last-Modified", ""))
-        found = FileLook(FileKind.FILE, len(back), modified, etag=etag, is_firm=is_firm)
-        return Written(back, found)
+        back = bytes(answer.body)
+        return Written(back, _look_told(answer.headers, len(back)))
 
     async def write_stream(
         self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
@@ -280,7 +274,8 @@ class OpenedDavFile:
         headers = {"range": f"bytes={start}-{start + wanted - 1}"}
         if first.is_firm:
             headers["if-match"] = f'"{first.etag}"'
-        answer = await self._client.ask("GET", self._path, headers=headers, most=wanted, into=into)
+        most = max(wanted, SPARE)
+        answer = await self._client.ask("GET", self._path, headers=headers, most=most, into=into)
         if answer.status == 412:
             raise self._changed()
         if answer.status != 206:
@@ -291,7 +286,7 @@ class OpenedDavFile:
             first.size,
         ):
             raise self._garbled()
-        if first.etag and etag_of(answer.headers.get("ETag", ""))[0] != first.etag:
+        if first.is_pinned and etag_of(answer.headers.get("ETag", ""))[0] != first.etag:
             raise self._changed()
         return answer.body
 
@@ -307,6 +302,14 @@ class OpenedDavFile:
 
     async def give(self, given: Given) -> None:
         raise NotImplementedError
+
+
+def _look_told(headers: Mapping[str, str], size: int) -> FileLook:
+    """By an answer that has its bytes."""
+    etag, is_firm = etag_of(headers.get("ETag", ""))
+    modified = time_of(headers.get("Last-Modified", ""))
+    pinned = bool(etag)
+    return FileLook(FileKind.FILE, size, modified, etag=etag, is_firm=is_firm, is_pinned=pinned)
 
 
 def _leads_to_folder(answer: HttpAnswer, path: bytes) -> bool:

@@ -12,8 +12,6 @@ from pinecart.drivers.remote_tree.store import RemoteTreeStore
 from pinecart.drivers.webdav.client import DavClient, sign_in_of
 from pinecart.drivers.webdav.files import DavFiles
 
-SILENT_S = 3.0  # without an answer, and then it is told
-
 
 class DavStore(RemoteTreeStore):
     """One server, reached as one user."""
@@ -36,11 +34,7 @@ class DavStore(RemoteTreeStore):
         self.client.transport.rest(seconds)
 
     def waits_for(self) -> str:
-        if (rest := self.rests_s) > 1:
-            return f"{self.name} asked for a pause: {rest:.0f} s are left."
-        if (silent := self.client.transport.silent_s) > SILENT_S:
-            return f"{self.name} has not answered for {silent:.0f} s."
-        return super().waits_for()
+        return self.client.transport.waits_for(self.name) or super().waits_for()
 
     def copies_from(self, source: Store) -> bool:
         return isinstance(source, DavStore) and source._reaches == self._reaches

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from pinecart.core.errors import Busy, Missing, Refused, SignInRefused, StoreError, Taken
-from pinecart.drivers.http_message import wait_told
+from pinecart.drivers.http_refusals import Meaning, refusal
 
-_BY_STATUS: dict[int, tuple[type[StoreError], str, str]] = {
+_BY_STATUS: dict[int, Meaning] = {
     401: (SignInRefused, "store.sign-in-refused", "The user, password or token is not accepted."),
     403: (Refused, "store.refused", "The account may not do that. Grant it the right."),
     404: (Missing, "store.missing", "There is no such file or folder."),
@@ -30,13 +30,4 @@ def error_from(status: int, headers: Mapping[str, str], *, what: str) -> StoreEr
         where = headers.get("Location", "")[:200]
         message = f"{what}: the server sends us on to {where!r}. Give the store that address."
         return Refused(message, code="store.redirected", status=status)
-    kind, code, words = _BY_STATUS.get(status, (None, "", ""))
-    if kind is None and status >= 500:
-        kind, code, words = Busy, "store.busy", "The server has a fault on its side."
-    if kind is None:
-        return Refused(f"{what}: the server refused ({status}).", status=status)
-    message = f"{what}: {words} ({status})"
-    if kind is Busy:
-        wait_s = wait_told(headers.get("Retry-After", ""))
-        return Busy(f"{message} It is tried again.", code=code, wait_s=wait_s, status=status)
-    return kind(message, code=code, status=status)
+    return refusal(_BY_STATUS.get(status), status, headers, what=what)

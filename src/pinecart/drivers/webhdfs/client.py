@@ -7,14 +7,14 @@ from fnmatch import fnmatchcase
 from typing import Any
 from urllib.parse import urlsplit
 
-from pinecart.core.errors import Busy, Refused, StoreError
+from pinecart.core.errors import Refused, StoreError
 from pinecart.core.places import show
 from pinecart.drivers.http_message import HttpAnswer, Pieces
-from pinecart.drivers.transport import MOST_ANSWER, Transport, transport_from
+from pinecart.drivers.transport import Transport, transport_from
 from pinecart.drivers.webhdfs.wire import error_from, json_of, target
 
-REST_S = 1.0  # after an answer that asks to go slower, and doesn't say for how long
 SENT_ON = (307, 302)
+SPARE = 1 << 16  # bytes of an answer, where fewer were asked for: a refusal in words
 
 
 class HdfsClient:
@@ -36,10 +36,19 @@ class HdfsClient:
 
     @property
     def sent(self) -> int:
-        return self.name_node.sent + sum(node.sent for node in self._data_nodes.values())
+        return sum(node.sent for node in self._nodes)
+
+    def waits_for(self) -> str:
+        """In words; empty: all of them answer."""
+        told = (node.waits_for(self.name) for node in self._nodes)
+        return next(filter(None, told), "")
+
+    @property
+    def _nodes(self) -> list[Transport]:
+        return [self.name_node, *self._data_nodes.values()]
 
     async def close(self) -> None:
-        for node in (self.name_node, *self._data_nodes.values()):
+        for node in self._nodes:
             await node.close()
 
     def named(self, path: bytes) -> str:
@@ -66,10 +75,9 @@ class HdfsClient:
     def _error(
         self, status: int, headers: Mapping[str, str], body: bytes, path: bytes, op: str
     ) -> StoreError:
-        found = error_from(status, headers, body, what=f"{op} of {self.named(path)}")
-        if isinstance(found, Busy) and status in (429, 503):
-            self.name_node.rest(found.wait_s if found.wait_s is not None else REST_S)
-        return found
+        if status in (429, 503):
+            self.name_node.slow_down(headers.get("Retry-After", ""))
+        return error_from(status, headers, body, what=f"{op} of {self.named(path)}")
 
     # --- data nodes
 
@@ -94,8 +102,8 @@ class HdfsClient:
             where = f"{parts.scheme}://{host}"[:200]
             message = (
                 f"{op} of {self.named(path)}: the name node sends us on to {where}, which is none "
-                "of the hosts of this store's data nodes. Nothing was sent. If it is meant, name "
-                "it there."
+                "of the hosts of this store's data nodes, or no https where it has that itself. "
+                "Nothing was sent. If it is meant, name it there."
             )
             raise Refused(message, code="store.address-left")
         origin = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}"
@@ -104,25 +112,21 @@ class HdfsClient:
         return self._data_nodes[origin], f"{parts.path}?{parts.query}"
 
     async def from_data(
-        self,
-        path: bytes,
-        start: int,
-        size: int,
-        most: int,
-        into: bytearray | None = None,
+        self, path: bytes, start: int, size: int, into: bytearray | None = None
     ) -> HttpAnswer:
-        """size: bytes that are asked for."""
+        """size: bytes that are asked for; a refusal may be longer."""
+        most = max(size, SPARE)
         node, asked = await self.sent_on("GET", path, "OPEN", offset=start, length=size)
         answer = await node.ask("GET", asked, {}, most=most, into=into)
         self.must_be_good(answer, path, "OPEN")
         return answer
 
-    async def to_data(self, path: bytes, body: bytes | Pieces, **more: Any) -> None:
-        node, asked = await self.sent_on("PUT", path, "CREATE", overwrite="false", **more)
+    async def to_data(self, path: bytes, body: bytes | Pieces) -> None:
+        node, asked = await self.sent_on("PUT", path, "CREATE", overwrite="false")
         headers = {"content-type": "application/octet-stream"}
         if not len(body):
             headers["content-length"] = "0"
-        answer = await node.ask("PUT", asked, headers, body or None, MOST_ANSWER)
+        answer = await node.ask("PUT", asked, headers, body or None)
         self.must_be_good(answer, path, "CREATE")
 
 

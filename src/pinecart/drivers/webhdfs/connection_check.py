@@ -6,17 +6,13 @@ from collections.abc import Mapping
 from typing import Any
 
 from pinecart.core.errors import Busy, SignInRefused, StoreError
-from pinecart.drivers.connection_steps import Step, allowed_of, connects, endpoint_of, resolves
+from pinecart.drivers.connection_steps import Step, reaches
 from pinecart.drivers.remote_tree.connection_check import try_tree
 from pinecart.drivers.webhdfs.store import HdfsStore
 
 
 async def try_webhdfs(spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:
-    endpoint = endpoint_of(spec["url"], spec)
-    address = await resolves(endpoint.host, endpoint.port, steps)
-    if not address:
-        return
-    if not spec.get("proxy") and not await connects(endpoint, address, allowed_of(spec), steps):
+    if not await reaches(spec["url"], spec, steps):
         return
     try:
         store = HdfsStore(spec)
@@ -42,7 +38,7 @@ async def _signs_in(store: HdfsStore, spec: Mapping[str, Any], steps: list[Step]
     if isinstance(failed, SignInRefused):
         steps.append(Step("sign in", False, failed.message, failed.code))
         return False
-    who = "The token is accepted." if spec.get("token") else f"We are {spec.get('user')} there."
+    who = "The token is accepted." if spec.get("token") else f"We are {spec['user']} there."
     if not spec.get("token"):
         who += " Nobody asked for a proof of that: whoever reaches it may say so."
     steps.append(Step("sign in", True, who))

@@ -79,7 +79,14 @@ FIELDS = (
         check=_is_url,
         code="store.address",
     ),
-    FormField("user", FieldType.TEXT, "User", "Who we are there, where no token is asked for."),
+    FormField(
+        "user",
+        FieldType.TEXT,
+        "User",
+        "Who we are there, where no token is asked for.",
+        is_needed=True,
+        needed_unless="token",
+    ),
     FormField(
         "token",
         FieldType.UNSEEN,

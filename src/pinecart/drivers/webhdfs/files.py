@@ -13,6 +13,7 @@ from contextlib import asynccontextmanager
 from typing import Any
 
 from pinecart.core.errors import Busy, Changed, Missing, Refused, Taken
+from pinecart.core.places import show
 from pinecart.drivers.http_message import Pieces
 from pinecart.drivers.remote_tree.remote_files import (
     FileKind,
@@ -25,8 +26,6 @@ from pinecart.drivers.remote_tree.remote_files import (
 from pinecart.drivers.remote_tree.renaming import is_there, replaced_in_steps
 from pinecart.drivers.webhdfs.client import HdfsClient
 from pinecart.drivers.webhdfs.wire import MS_NS, look_of, name_of
-
-SPARE = 1 << 16  # bytes of an answer besides what was asked for: a refusal in words
 
 
 class HdfsFiles:
@@ -47,7 +46,7 @@ class HdfsFiles:
 
     def place(self) -> str:
         origin = self.client.name_node.origin
-        return f"webhdfs:{origin}{self.client.root.decode('utf-8', 'replace')}"
+        return f"webhdfs:{origin}{show(self.client.root)}"
 
     async def close(self) -> None:
         await self.client.close()
@@ -112,8 +111,7 @@ class HdfsFiles:
         found = await self.look(path)
         if found.kind is not FileKind.FILE or not found.size:
             return found, b""
-        answer = await self.client.from_data(path, 0, size + 1, size + 1 + SPARE)
-        return found, bytes(answer.body)
+        return found, await self._content(path, size)
 
     async def write_whole(
         self, path: bytes, body: bytes, given: Given, *, read_back: bool
@@ -121,10 +119,13 @@ class HdfsFiles:
         await self._created(path, body, given)
         if not read_back:
             return Written()
-        if not body:
-            return Written(b"" if (await self.look(path)).size == 0 else b"?")
-        answer = await self.client.from_data(path, 0, len(body) + 1, len(body) + 1 + SPARE)
-        return Written(bytes(answer.body))
+        if not body:  # of which no part can be asked for
+            return Written((await self.read_whole(path, 0))[1])
+        return Written(await self._content(path, len(body)))
+
+    async def _content(self, path: bytes, size: int) -> bytes:
+        """Of a file that is not empty; one byte more where it has more."""
+        return bytes((await self.client.from_data(path, 0, size + 1)).body)
 
     async def write_stream(
         self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
@@ -132,9 +133,8 @@ class HdfsFiles:
         await self._created(path, Pieces(size, chunks), given)
 
     async def _created(self, path: bytes, body: bytes | Pieces, given: Given) -> None:
-        more = {} if given.mode is None else {"permission": f"{given.mode:o}"}
         try:
-            await self.client.to_data(path, body, **more)
+            await self.client.to_data(path, body)
         except Taken as exc:  # nobody else has this name: it was sent twice
             raise Busy(f"{exc.message} It is tried again.", code="store.cut") from exc
         await self.set(path, given)
@@ -205,7 +205,7 @@ class OpenedHdfsFile:
         wanted = min(size, self._size - start)
         if wanted <= 0:
             return b""
-        answer = await self._files.client.from_data(self._path, start, wanted, wanted, into)
+        answer = await self._files.client.from_data(self._path, start, wanted, into)
         if len(answer.body) != wanted:
             named = self._files.client.named(self._path)
             raise Changed(f"{named} changed while it was read, or its length is not true.")

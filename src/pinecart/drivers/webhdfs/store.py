@@ -38,3 +38,6 @@ class HdfsStore(RemoteTreeStore):
 
     def rest(self, seconds: float) -> None:
         self.client.name_node.rest(seconds)
+
+    def waits_for(self) -> str:
+        return self.client.waits_for() or super().waits_for()

@@ -8,12 +8,12 @@ from typing import Any
 from urllib.parse import quote, quote_from_bytes
 
 from pinecart.core.errors import Busy, Missing, Refused, SignInRefused, StoreError, Taken
-from pinecart.drivers.http_message import wait_told
+from pinecart.drivers.http_refusals import Meaning, refusal
 from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
 
 MS_NS = 1_000_000
 _KINDS = {"FILE": FileKind.FILE, "DIRECTORY": FileKind.FOLDER}
-_BY_NAME: dict[str, tuple[type[StoreError], str, str]] = {
+_BY_NAME: dict[str, Meaning] = {
     "FileNotFoundException": (Missing, "store.missing", "There is no such file or folder."),
     "FileAlreadyExistsException": (Taken, "store.not-as-planned", "Something is there."),
     "ParentNotDirectoryException": (Missing, "store.missing", "What it lies in is no folder."),
@@ -40,7 +40,7 @@ _BY_NAME: dict[str, tuple[type[StoreError], str, str]] = {
     "InvalidPathException": (Refused, "unsafe-name", "It can't hold this name."),
     "UnsupportedOperationException": (Refused, "store.unsupported", "It does not do that."),
 }
-_BY_STATUS: dict[int, tuple[type[StoreError], str, str]] = {
+_BY_STATUS: dict[int, Meaning] = {
     401: (SignInRefused, "store.sign-in-refused", "The user or the token is not accepted."),
     403: _BY_NAME["AccessControlException"],
     404: _BY_NAME["FileNotFoundException"],
@@ -85,17 +85,9 @@ def json_of(body: bytes) -> dict[str, Any]:
 def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
     """what: location and action, for the message."""
     name, words = _their_words(body)
-    kind, code, ours = _BY_NAME.get(name) or _BY_STATUS.get(status) or (None, "", "")
-    if kind is None and status >= 500:
-        kind, code, ours = Busy, "store.busy", "The server has a fault on its side."
-    if kind is None:
-        said = f": {name} {words}"[:200] if name else ""
-        return Refused(f"{what}: the server refused ({status}{said}).", status=status)
-    message = f"{what}: {ours} ({status} {name})".replace(" )", ")")
-    if kind is Busy:
-        wait_s = wait_told(headers.get("Retry-After", ""))
-        return Busy(f"{message} It is tried again.", code=code, wait_s=wait_s, status=status)
-    return kind(message, code=code, status=status)
+    meaning = _BY_NAME.get(name) or _BY_STATUS.get(status)
+    said = name if meaning else f"{name} {words}"
+    return refusal(meaning, status, headers, what=what, said=said)
 
 
 def _their_words(body: bytes) -> tuple[str, str]:
