@@ -46,6 +46,7 @@ SILENCE_S = FormField(
     "Seconds that an answer may stay silent.",
     is_common=False,
 )
+LIMITS = (CONNECT_S, SILENCE_S, MOST_AT_ONCE, RUNS_AT_ONCE)  # of the way to another machine
 LINKS = FormField(
     "links",
     FieldType.CHOICE,

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from pinecart.core.form_fields import FieldType, FormField
 from pinecart.drivers.driver_spec import PROOFS
 
@@ -35,6 +38,16 @@ HOST = FormField(
 )
 
 
+PASSWORD = FormField(
+    "password",
+    FieldType.UNSEEN,
+    "Password",
+    "Of the account. It is sealed here and never shown.",
+    is_sealed=True,
+)
+USER = FormField("user", FieldType.TEXT, "User", "The account there.", is_needed=True)
+
+
 def port_field(usual: int, help_: str) -> FormField:
     return FormField(
         "port", FieldType.NUMBER, "Port", help_, default=str(usual), least=1, most=65535
@@ -47,3 +60,9 @@ def root_field(
     example: str = "/srv/larkfell",
 ) -> FormField:
     return FormField("root", FieldType.TEXT, "Folder", help_, example=example, default=default)
+
+
+def root_of(fields: Mapping[str, Any]) -> bytes:
+    """Where in its system a store with a `root` begins."""
+    root = str(fields.get("root") or "").strip("/").encode("utf-8", "surrogateescape")
+    return root + b"/" if root else b""

@@ -4,20 +4,26 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.pasting import PasteRules, percent_decoded
 from pinecart.drivers.driver_spec import (
-    CONNECT_S,
+    LIMITS,
     LINKS,
-    MOST_AT_ONCE,
-    RUNS_AT_ONCE,
-    SILENCE_S,
     DriverSpec,
     Late,
 )
-from pinecart.drivers.remote_tree.form import HOST, READ_BACK, port_field, root_field
+from pinecart.drivers.remote_tree.form import (
+    HOST,
+    PASSWORD,
+    READ_BACK,
+    USER,
+    port_field,
+    root_field,
+    root_of,
+)
 from pinecart.drivers.sftp.host_key import wrong_with
 
 KIND = "sftp"
@@ -75,16 +81,8 @@ def _is_private_key(value: str) -> str:
 FIELDS = (
     HOST,
     port_field(PORT, "Of its SSH."),
-    FormField("user", FieldType.TEXT, "User", "The account there.", is_needed=True),
-    FormField(
-        "password",
-        FieldType.UNSEEN,
-        "Password",
-        "Of the account. It is sealed here and never shown.",
-        is_needed=True,
-        needed_unless="private_key",
-        is_sealed=True,
-    ),
+    USER,
+    replace(PASSWORD, is_needed=True, needed_unless="private_key"),
     FormField(
         "private_key",
         FieldType.BLOCK,
@@ -115,10 +113,7 @@ FIELDS = (
     root_field("where the account lands"),
     LINKS,
     READ_BACK,
-    CONNECT_S,
-    SILENCE_S,
-    MOST_AT_ONCE,
-    RUNS_AT_ONCE,
+    *LIMITS,
 )
 
 
@@ -129,11 +124,6 @@ def _system(fields: Mapping[str, Any]) -> str:
     return at if is_whole else f"{at}:{fields['user']}"
 
 
-def _root(fields: Mapping[str, Any]) -> bytes:
-    root = str(fields.get("root") or "").strip("/").encode("utf-8", "surrogateescape")
-    return root + b"/" if root else b""
-
-
 SFTP = DriverSpec(
     kind=KIND,
     title="An SFTP server",
@@ -141,7 +131,7 @@ SFTP = DriverSpec(
     open=Late("pinecart.drivers.sftp.store", "SftpStore"),
     try_it=Late("pinecart.drivers.sftp.connection_check", "try_sftp"),
     system=_system,
-    root=_root,
+    root=root_of,
     bound_by=("host", "port", "user", "root"),
     pasting=PasteRules(KIND, read_address, "host", LABELS, words=("sftp", "ssh")),
     guards_secret=("host", "port", "host_key"),

@@ -4,20 +4,26 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.pasting import PasteRules, percent_decoded
 from pinecart.drivers.driver_spec import (
-    CONNECT_S,
-    MOST_AT_ONCE,
-    RUNS_AT_ONCE,
-    SILENCE_S,
+    LIMITS,
     YES_OR_NO,
     DriverSpec,
     Late,
 )
-from pinecart.drivers.remote_tree.form import HOST, READ_BACK, port_field, root_field
+from pinecart.drivers.remote_tree.form import (
+    HOST,
+    PASSWORD,
+    READ_BACK,
+    USER,
+    port_field,
+    root_field,
+    root_of,
+)
 from pinecart.drivers.smb.wire import PORT
 
 KIND = "smb"
@@ -54,7 +60,7 @@ _MOUNTS = re.compile(r"\b(?:mount\b.*\bcifs|net\s+use|cmdkey|New-PSDrive|mount_s
 def read_address(text: str) -> dict[str, str]:
     r"""`\\host\share\path`, `//host/share`, `smb://…`, or a command that mounts one."""
     found = _URL.fullmatch(text) or _UNC.fullmatch(text)
-    return _fields_of(found) if found else read_mounting(text)
+    return _domain_apart(_fields_of(found)) if found else read_mounting(text)
 
 
 def read_mounting(text: str) -> dict[str, str]:
@@ -80,7 +86,7 @@ def _fields_of(found: re.Match[str]) -> dict[str, str]:
     fields["host"] = fields["host"].strip("[]")
     if "root" in fields:
         fields["root"] = fields["root"].replace("\\", "/").strip("/")
-    return _domain_apart({name: value for name, value in fields.items() if value})
+    return {name: value for name, value in fields.items() if value}
 
 
 def _domain_apart(fields: dict[str, str]) -> dict[str, str]:
@@ -109,15 +115,8 @@ FIELDS = (
         code="store.share",
     ),
     root_field("the share itself", "The folder on the share below which all paths lie.", "in/2026"),
-    FormField("user", FieldType.TEXT, "User", "The account there.", is_needed=True),
-    FormField(
-        "password",
-        FieldType.UNSEEN,
-        "Password",
-        "Of the account. It is sealed here and never shown.",
-        is_needed=True,
-        is_sealed=True,
-    ),
+    USER,
+    replace(PASSWORD, is_needed=True),
     FormField(
         "domain",
         FieldType.TEXT,
@@ -134,10 +133,7 @@ FIELDS = (
         default="no",
     ),
     READ_BACK,
-    CONNECT_S,
-    SILENCE_S,
-    MOST_AT_ONCE,
-    RUNS_AT_ONCE,
+    *LIMITS,
 )
 
 
@@ -147,8 +143,7 @@ def _system(fields: Mapping[str, Any]) -> str:
 
 
 def _root(fields: Mapping[str, Any]) -> bytes:
-    root = str(fields.get("root") or "").replace("\\", "/").strip("/")
-    return root.encode("utf-8", "surrogateescape") + b"/" if root else b""
+    return root_of({"root": str(fields.get("root") or "").replace("\\", "/")})
 
 
 SMB = DriverSpec(

@@ -10,14 +10,11 @@ from urllib.parse import urlsplit
 from pinecart.core.form_fields import Choice, FieldType, FormField
 from pinecart.core.pasting import PasteRules, percent_decoded
 from pinecart.drivers.driver_spec import (
-    CONNECT_S,
     HTTP_LINE,
-    MOST_AT_ONCE,
-    RUNS_AT_ONCE,
-    SILENCE_S,
+    LIMITS,
     DriverSpec,
 )
-from pinecart.drivers.remote_tree.form import READ_BACK
+from pinecart.drivers.remote_tree.form import PASSWORD, READ_BACK
 from pinecart.drivers.webdav.connection_check import try_webdav
 from pinecart.drivers.webdav.store import DavStore
 from pinecart.drivers.webdav.wire import path_of
@@ -85,13 +82,7 @@ FIELDS = (
         code="store.address",
     ),
     FormField("user", FieldType.TEXT, "User", "The account there; empty: everybody is let in."),
-    FormField(
-        "password",
-        FieldType.UNSEEN,
-        "Password",
-        "Of the account. It is sealed here and never shown.",
-        is_sealed=True,
-    ),
+    PASSWORD,
     FormField(
         "token",
         FieldType.UNSEEN,
@@ -113,10 +104,7 @@ FIELDS = (
     ),
     READ_BACK,
     *HTTP_LINE,
-    CONNECT_S,
-    SILENCE_S,
-    MOST_AT_ONCE,
-    RUNS_AT_ONCE,
+    *LIMITS,
 )
 
 

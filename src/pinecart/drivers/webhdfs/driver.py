@@ -10,14 +10,11 @@ from urllib.parse import urlsplit
 from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.pasting import PasteRules, percent_decoded
 from pinecart.drivers.driver_spec import (
-    CONNECT_S,
     HTTP_LINE,
-    MOST_AT_ONCE,
-    RUNS_AT_ONCE,
-    SILENCE_S,
+    LIMITS,
     DriverSpec,
 )
-from pinecart.drivers.remote_tree.form import READ_BACK, root_field
+from pinecart.drivers.remote_tree.form import READ_BACK, root_field, root_of
 from pinecart.drivers.webhdfs.connection_check import try_webhdfs
 from pinecart.drivers.webhdfs.store import HdfsStore
 
@@ -107,21 +104,13 @@ FIELDS = (
     ),
     READ_BACK,
     *HTTP_LINE,
-    CONNECT_S,
-    SILENCE_S,
-    MOST_AT_ONCE,
-    RUNS_AT_ONCE,
+    *LIMITS,
 )
 
 
 def _system(fields: Mapping[str, Any]) -> str:
     parts = urlsplit(str(fields.get("url") or ""))
     return f"{KIND}:{parts.scheme}://{parts.netloc.lower()}"
-
-
-def _root(fields: Mapping[str, Any]) -> bytes:
-    root = str(fields.get("root") or "").strip("/").encode("utf-8", "surrogateescape")
-    return root + b"/" if root else b""
 
 
 WEBHDFS = DriverSpec(
@@ -131,7 +120,7 @@ WEBHDFS = DriverSpec(
     open=HdfsStore,
     try_it=try_webhdfs,
     system=_system,
-    root=_root,
+    root=root_of,
     bound_by=("url", "root", "user"),
     pasting=PasteRules(KIND, read_address, "url", LABELS, words=("webhdfs", "hdfs")),
     guards_secret=("url", "data_hosts", "proxy", "certificate"),
