@@ -20,21 +20,16 @@ from pinecart.core.errors import (
     Unsafe,
 )
 from pinecart.core.listing import Ascending
-from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
-from pinecart.drivers import open_store, try_store
-from pinecart.drivers.folder.store import FolderStore
+from pinecart.core.ports import Put, WriteStamp
+from pinecart.drivers import try_store
 from pinecart.drivers.sftp.driver import read_address
 from pinecart.drivers.sftp.host_key import host_key_of
 from tests.contracts.large_listing import MANY, listed_of_many
+from tests.contracts.remote_tree import LONG, long_put, long_put_in_the_end, opened
 from tests.contracts.store import StoreContract, put
-from tests.runner.engine import QUICK, Journal
+from tests.runner.engine import Journal
 from tests.servers.sftp import PythonSftp, openssh
 from tests.whole.house import until
-
-
-def opened(spec, **more):
-    own = {"name": "partner", "allowed": ["127.0.0.0/8"], "retry": QUICK._asdict()}
-    return open_store(own | spec | more)
 
 
 @pytest.fixture(scope="module")
@@ -70,19 +65,6 @@ def partner(tmp_path):
     (tmp_path / "there" / "larkfell").mkdir(parents=True)
     with PythonSftp(tmp_path / "there") as found:
         yield found
-
-
-LONG = bytes(range(256)) * (3 * HELD_BYTES // 256) + b"and a rest"
-
-
-async def long_put(store, tmp_path, expected=None, **more):
-    (tmp_path / "source").mkdir(exist_ok=True)
-    (tmp_path / "source" / "long").write_bytes(LONG)
-    source = FolderStore("source", str(tmp_path / "source"))
-    async with source.open(b"long") as reading:
-        stamp = WriteStamp("d", 1_700_000_000_000_000_000, "")
-        asked = Put(b"larkfell/long", len(LONG), reading, stamp, expected is None, expected)
-        return await store.put(asked._replace(**more))
 
 
 # --- who it is
@@ -204,12 +186,7 @@ async def cut_at(partner, there, what):
     await store.probe(b"larkfell/")
     before = (await put(store, b"long", b"before")).entry
     partner.cuts[what] = 2
-    for _ in range(4):
-        try:
-            placed = await long_put(store, tmp_path, expected=before)
-            break
-        except StoreError as exc:
-            assert exc.retry, exc
+    placed = await long_put_in_the_end(store, tmp_path, before)
     assert there.joinpath("long").read_bytes() == LONG and placed.crc == crc_of(LONG)
     assert [path.name for path in there.iterdir()] == ["long"]
     async with store.open(b"larkfell/long") as reading:

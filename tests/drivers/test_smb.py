@@ -23,23 +23,18 @@ from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Halting, Refused, SignInRefused, StoreError, Unsafe
 from pinecart.core.pasting import read_pasted
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
-from pinecart.drivers import DRIVERS, open_store, try_store
+from pinecart.drivers import DRIVERS, try_store
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.drivers.smb.driver import read_address
 from pinecart.drivers.smb.wire import EPOCH, filetime_of, listed
 from tests.contracts.large_listing import MANY, listed_of_many
+from tests.contracts.remote_tree import LONG, long_put, long_put_in_the_end, opened
 from tests.contracts.store import StoreContract, names, put
-from tests.runner.engine import QUICK, Journal
+from tests.runner.engine import Journal
 from tests.servers.smb import PASSWORD, USER, samba
 from tests.whole.house import pids_of
 
-LONG = bytes(range(256)) * (3 * HELD_BYTES // 256) + b"and a rest"
 STRICT = "server smb encrypt = required\nserver signing = mandatory\nserver min protocol = SMB3_00"
-
-
-def opened(spec, **more):
-    own = {"name": "partner", "allowed": ["127.0.0.0/8"], "retry": QUICK._asdict()}
-    return open_store(own | spec | more)
 
 
 @pytest.fixture(scope="module")
@@ -82,13 +77,6 @@ class TestEncrypted(StoreContract):
         store = opened(strict.spec(root, encrypt="yes"))
         yield store
         await store.close()
-
-
-async def long_put(store, tmp_path, **more):
-    (tmp_path / "long").write_bytes(LONG)
-    async with FolderStore("source", str(tmp_path)).open(b"long") as reading:
-        stamp = WriteStamp("d", 1_700_000_000_000_000_000, "")
-        return await store.put(Put(b"larkfell/long", len(LONG), reading, stamp, **more))
 
 
 # --- who it is, and where
@@ -317,12 +305,7 @@ async def test_a_line_that_is_cut_at_any_time_leaves_one_whole_file(
     await store.probe(b"larkfell/")
     before = (await put(store, b"long", b"before")).entry
     cutting = asyncio.get_running_loop().call_later(when_s, server.cut)
-    for _ in range(6):
-        try:
-            placed = await long_put(store, tmp_path, expected=before)
-            break
-        except StoreError as exc:
-            assert exc.retry, exc
+    placed = await long_put_in_the_end(store, tmp_path, before)
     cutting.cancel()
     assert placed.crc == crc_of(LONG) and (root / "larkfell" / "long").read_bytes() == LONG
     assert await names(store) == [b"long"]

@@ -16,17 +16,15 @@ from pinecart.core.errors import (
     Taken,
 )
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
-from pinecart.drivers import open_store, try_store
-from pinecart.drivers.folder.store import FolderStore
+from pinecart.drivers import try_store
 from pinecart.drivers.webdav.driver import read_address
 from pinecart.drivers.webdav.signing import DavAccount, Digest, best_digest, challenges_of
 from pinecart.drivers.webdav.wire import etag_of, path_of, told_by
 from tests.contracts.large_listing import MANY, listed_of_many
+from tests.contracts.remote_tree import LONG, cut_at_any_step, long_put, opened
 from tests.contracts.store import StoreContract, names, put
-from tests.runner.engine import QUICK
 from tests.servers.dav import PythonDav, apache
 
-LONG = bytes(range(256)) * (3 * HELD_BYTES // 256) + b"and a rest"
 HABITS = (
     "",
     "no-etags",
@@ -41,11 +39,6 @@ HABITS = (
     "digest",
     "token",
 )
-
-
-def opened(spec, **more):
-    own = {"name": "partner", "allowed": ["127.0.0.0/8"], "retry": QUICK._asdict()}
-    return open_store(own | spec | more)
 
 
 @pytest.fixture(scope="module")
@@ -98,14 +91,6 @@ def one(tmp_path, *habits):
 
 def there(tmp_path):
     return {path.name: path.read_bytes() for path in (tmp_path / "there" / "larkfell").iterdir()}
-
-
-async def long_put(store, tmp_path, **more):
-    (tmp_path / "source").mkdir(exist_ok=True)
-    (tmp_path / "source" / "long").write_bytes(LONG)
-    async with FolderStore("source", str(tmp_path / "source")).open(b"long") as reading:
-        stamp = WriteStamp("d", 1_700_000_000_000_000_000, "")
-        return await store.put(Put(b"larkfell/long", len(LONG), reading, stamp, **more))
 
 
 # --- who it is
@@ -328,25 +313,7 @@ async def test_empty_folders_go(server, root):
 async def test_a_line_that_is_cut_at_any_step_leaves_one_whole_file(tmp_path, what, when, habit):
     with one(tmp_path, habit) as server:
         store = opened(server.spec())
-        await store.probe(b"larkfell/")
-        before = (await put(store, b"long", b"before")).entry
-        for nth in (1, 2, 3):
-            getattr(server, when)[what] = nth
-            for _ in range(4):
-                try:
-                    placed = await long_put(store, tmp_path, expected=before)
-                    break
-                except StoreError as exc:
-                    assert exc.retry, exc
-            assert there(tmp_path) == {"long": LONG} and placed.crc == crc_of(LONG)
-            before = placed.entry
-        async with store.open(b"larkfell/long") as reading:
-            assert b"".join([chunk async for chunk in reading.chunks()]) == LONG
-            await reading.verify()
-        getattr(server, when)[what] = 1
-        await store.remove(b"larkfell/long", (await store.stat(b"larkfell/long")).entry)
-        await store.close()
-        assert there(tmp_path) == {}
+        await cut_at_any_step(store, getattr(server, when), what, tmp_path, there)
 
 
 async def test_answers_that_end_before_their_length_are_asked_for_again(partner, tmp_path):

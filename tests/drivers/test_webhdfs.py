@@ -6,36 +6,23 @@ import os
 
 import pytest
 
-from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Changed, Refused, SignInRefused, StoreError
 from pinecart.core.keeping import Extra, Keep
-from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
-from pinecart.drivers import open_store, try_store
-from pinecart.drivers.folder.store import FolderStore
+from pinecart.core.ports import HELD_BYTES
+from pinecart.drivers import try_store
 from pinecart.drivers.webhdfs.driver import read_address
 from pinecart.drivers.webhdfs.wire import target
-from pinecart.standins.file_system import FileSystem
 from tests.contracts.large_listing import MANY, listed_of_many
+from tests.contracts.remote_tree import LONG, cut_at_any_step, long_put, opened
 from tests.contracts.store import StoreContract, names, put
-from tests.runner.engine import QUICK
+from tests.servers.hdfs import Hdfs
 
-LONG = bytes(range(256)) * (3 * HELD_BYTES // 256) + b"and a rest"
 TOKEN = "made-up-token"
-
-
-def spec_of(system, **more):
-    who = {"token": TOKEN} if system.token else {"user": "larkfell"}
-    return {"kind": "webhdfs", "url": system.url, **who} | more
-
-
-def opened(spec, **more):
-    own = {"name": "partner", "allowed": ["127.0.0.0/8"], "retry": QUICK._asdict()}
-    return open_store(own | spec | more)
 
 
 def one(tmp_path, **habits):
     (tmp_path / "there" / "larkfell").mkdir(parents=True)
-    return FileSystem(tmp_path / "there", **habits)
+    return Hdfs(tmp_path / "there", **habits)
 
 
 @pytest.fixture
@@ -53,17 +40,9 @@ class TestStandIn(StoreContract):
     @pytest.fixture
     async def store(self, tmp_path, habits):
         with one(tmp_path, **habits) as system:
-            store = opened(spec_of(system))
+            store = opened(system.spec())
             yield store
             await store.close()
-
-
-async def long_put(store, tmp_path, **more):
-    (tmp_path / "source").mkdir(exist_ok=True)
-    (tmp_path / "source" / "long").write_bytes(LONG)
-    async with FolderStore("source", str(tmp_path / "source")).open(b"long") as reading:
-        stamp = WriteStamp("d", 1_700_000_000_000_000_000, "")
-        return await store.put(Put(b"larkfell/long", len(LONG), reading, stamp, **more))
 
 
 @pytest.mark.parametrize(
@@ -93,7 +72,7 @@ def test_a_key_is_never_more_than_a_path():
 
 
 async def test_a_try_tells_each_step(partner):
-    spec = spec_of(partner, name="partner", allowed=["127.0.0.0/8"])
+    spec = partner.spec(name="partner", allowed=["127.0.0.0/8"])
     steps = await try_store(spec, write_to="larkfell")
     assert all(step.ok for step in steps), steps
     told = {step.step: step.message for step in steps}
@@ -105,7 +84,7 @@ async def test_a_try_tells_each_step(partner):
 
 async def test_a_wrong_token_is_refused(tmp_path):
     with one(tmp_path, token=TOKEN) as system:
-        store = opened(spec_of(system, token="guess"))
+        store = opened(system.spec(token="guess"))
         with pytest.raises(SignInRefused):
             await store.stat(b"larkfell/x")
         await store.close()
@@ -113,13 +92,13 @@ async def test_a_wrong_token_is_refused(tmp_path):
 
 async def test_bytes_go_to_no_host_that_nobody_named(tmp_path, partner):
     partner.elsewhere = "localhost"  # the data node answers there as well
-    store = opened(spec_of(partner))
+    store = opened(partner.spec())
     with pytest.raises(Refused) as caught:
         await put(store, b"x", b"1", if_absent=True)
     assert caught.value.code == "store.address-left" and "localhost" in caught.value.message
     assert not any(key.startswith("_datanode") for key in partner.asked) and not there(tmp_path)
     await store.close()
-    store = opened(spec_of(partner, data_hosts="other.example, local*"))
+    store = opened(partner.spec(data_hosts="other.example, local*"))
     await put(store, b"x", b"1", if_absent=True)
     assert there(tmp_path) == {"x": b"1"}
     await store.close()
@@ -140,30 +119,12 @@ async def test_bytes_go_to_no_host_that_nobody_named(tmp_path, partner):
     ],
 )
 async def test_a_line_that_is_cut_at_any_step_leaves_one_whole_file(partner, tmp_path, what, when):
-    store = opened(spec_of(partner))
-    await store.probe(b"larkfell/")
-    before = (await put(store, b"long", b"before")).entry
-    for nth in (1, 2, 3):
-        getattr(partner, when)[what] = nth
-        for _ in range(4):
-            try:
-                placed = await long_put(store, tmp_path, expected=before)
-                break
-            except StoreError as exc:
-                assert exc.retry, exc
-        assert there(tmp_path) == {"long": LONG} and placed.crc == crc_of(LONG)
-        before = placed.entry
-    async with store.open(b"larkfell/long") as reading:
-        assert b"".join([chunk async for chunk in reading.chunks()]) == LONG
-        await reading.verify()
-    getattr(partner, when)[what] = 1
-    await store.remove(b"larkfell/long", (await store.stat(b"larkfell/long")).entry)
-    await store.close()
-    assert there(tmp_path) == {}
+    store = opened(partner.spec())
+    await cut_at_any_step(store, getattr(partner, when), what, tmp_path, there)
 
 
 async def test_answers_that_end_before_their_length_are_asked_for_again(partner, tmp_path):
-    store = opened(spec_of(partner))
+    store = opened(partner.spec())
     await store.probe(b"larkfell/")
     entry = (await long_put(store, tmp_path, if_absent=True)).entry
     partner.short = 2
@@ -174,7 +135,7 @@ async def test_answers_that_end_before_their_length_are_asked_for_again(partner,
 
 @pytest.mark.parametrize("name", [b"small", b"long"])
 async def test_a_part_with_too_few_bytes_is_not_taken(partner, tmp_path, name):
-    store = opened(spec_of(partner))
+    store = opened(partner.spec())
     await store.probe(b"larkfell/")
     await put(store, b"small", b"a few bytes", if_absent=True)
     await long_put(store, tmp_path, if_absent=True)
@@ -186,7 +147,7 @@ async def test_a_part_with_too_few_bytes_is_not_taken(partner, tmp_path, name):
 
 
 async def test_a_file_that_changes_while_it_is_read_is_not_taken(partner, tmp_path):
-    store = opened(spec_of(partner))
+    store = opened(partner.spec())
     await store.probe(b"larkfell/")
     entry = (await long_put(store, tmp_path, if_absent=True)).entry
     with pytest.raises(Changed):
@@ -210,7 +171,7 @@ async def test_a_file_that_changes_while_it_is_read_is_not_taken(partner, tmp_pa
     ],
 )
 async def test_refusals_are_told_in_our_words(partner, tmp_path, name, code):
-    store = opened(spec_of(partner))
+    store = opened(partner.spec())
     partner.refuses["CREATE"] = name
     with pytest.raises(StoreError) as caught:
         await put(store, b"x", b"1", if_absent=True)
@@ -220,7 +181,7 @@ async def test_refusals_are_told_in_our_words(partner, tmp_path, name, code):
 
 async def test_names_that_it_can_not_hold_and_links(partner, tmp_path):
     (tmp_path / "outside").write_bytes(b"outside")
-    store = opened(spec_of(partner))
+    store = opened(partner.spec())
     assert store.unfit(b"a:b") and store.unfit(b"\xff") and not store.unfit("é ?*".encode())
     (tmp_path / "there" / "larkfell" / "link").symlink_to(tmp_path / "outside")
     found = {e.key: e.fault async for page in store.list(b"larkfell/") for e in page}
@@ -229,7 +190,7 @@ async def test_names_that_it_can_not_hold_and_links(partner, tmp_path):
 
 
 async def test_permissions_go_along(partner, tmp_path):
-    store = opened(spec_of(partner))
+    store = opened(partner.spec())
     await store.probe(b"larkfell/")
     await put(store, b"x", b"1", extra=Extra(0o640), if_absent=True)
     assert (tmp_path / "there" / "larkfell" / "x").stat().st_mode & 0o777 == 0o640
@@ -240,14 +201,14 @@ async def test_permissions_go_along(partner, tmp_path):
 
 def test_fifty_thousand_names_come_in_order_and_little_memory(partner, tmp_path):
     os.rmdir(tmp_path / "there" / "larkfell")
-    count, grown_kib = listed_of_many(spec_of(partner), tmp_path / "there")
+    count, grown_kib = listed_of_many(partner.spec(), tmp_path / "there")
     assert count == MANY and grown_kib < 30_000
 
 
 async def test_a_listing_in_parts_is_whole(partner, tmp_path):
     for n in range(2500):
         (tmp_path / "there" / "larkfell" / f"{n:05}").touch()
-    store = opened(spec_of(partner))
+    store = opened(partner.spec())
     assert await names(store) == [b"%05d" % n for n in range(2500)]
     assert partner.asked["_namenode LISTSTATUS_BATCH"] == 3
     await store.close()

@@ -239,10 +239,13 @@ def test_a_store_from_what_was_pasted(shared):
     block = (
         f"access key id = LARKFELLKEY\nsecret = '{SECRET}'\nendpoint = {shared.endpoint}/larkfell\n"
     )
-    done = shared.run("store", "add", "pasted", "--kind", "s3", "--pasted-file", "-", stdin=block)
+    done = shared.run("store", "add", "pasted", "--pasted-file", "-", stdin=block)
     assert (
         done.returncode == 0
         and "Quotes round secret were taken off" in done.stderr
         and SECRET not in done.stderr
     )
-    assert shared.json("store", "show", "pasted")["root"] == "larkfell"
+    told = shared.json("store", "show", "pasted")
+    assert (told["kind"], told["root"]) == ("s3", "larkfell")
+    done = shared.run("store", "add", "nothing", "--pasted-file", "-", stdin="good day")
+    assert done.returncode == 2 and "Choose from" in done.stderr
