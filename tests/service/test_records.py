@@ -5,6 +5,7 @@ that somebody else holds.
 from __future__ import annotations
 
 import random
+import sqlite3
 import threading
 import time
 from collections import Counter
@@ -150,6 +151,29 @@ def test_whoever_meets_a_lock_gets_its_turn_soon_after(state, services):
         stop.set()
         thread.join()
     assert writes["theirs"] < 200  # mostly one or two of theirs for each of the twenty
+
+
+def test_who_opens_the_database_waits_while_somebody_else_has_it_alone(services):
+    from django.conf import settings
+    from django.db import connection
+
+    def held_for_a_while():
+        alone = sqlite3.connect(settings.DATABASES["default"]["NAME"])
+        alone.execute("PRAGMA locking_mode=EXCLUSIVE")
+        alone.execute("BEGIN EXCLUSIVE")
+        is_held.set()
+        is_tried.wait(0.5)
+        alone.close()
+
+    is_held, is_tried = threading.Event(), threading.Event()
+    connection.close()
+    other = threading.Thread(target=held_for_a_while)
+    other.start()
+    assert is_held.wait(5)
+    begun = time.monotonic()
+    connection.ensure_connection()
+    assert time.monotonic() - begun > 0.3
+    other.join()
 
 
 def test_who_writes_while_its_own_listing_is_open_is_told_at_once(services):

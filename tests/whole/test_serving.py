@@ -277,6 +277,7 @@ def test_the_demo_runs_its_jobs_and_what_arrives_is_carried(demo):
             "field-notes": "problems",
             "letters": "clean",
             "museum-sheets": "clean",
+            "campus-pictures": "clean",
         }
         first = ended["dawn-recordings"]["totals"]["copy"]
         assert 390 <= first["objects"] <= 410 and 50e6 < first["bytes"] < 70e6

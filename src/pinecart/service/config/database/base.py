@@ -120,6 +120,13 @@ class DatabaseWrapper(base.DatabaseWrapper):
         super().__init__(*given, **named)
         self._turnstile = Turnstile(self.settings_dict["NAME"])
 
+    def get_new_connection(self, conn_params: Any) -> Any:
+        """Its first look at the database meets a lock while another process mends the log that a
+        killed one has left.
+        """
+        opened = super().get_new_connection
+        return _patiently(lambda: opened(conn_params), time.monotonic() + WAIT_S)
+
     def create_cursor(self, name: str | None = None) -> Any:
         if self.in_atomic_block:
             return super().create_cursor(name)
