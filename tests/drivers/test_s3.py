@@ -268,7 +268,7 @@ class InPieces:
 
 def in_parts_of_20_mib(endpoint):
     store = opened(endpoint)
-    return S3Store(store._client, store._facts, Sizes(part=20 << 20))
+    return S3Store(store.client, store._facts, Sizes(part=20 << 20))
 
 
 @pytest.mark.parametrize("old", [set(), {"checksums-ignored"}])

@@ -381,7 +381,7 @@ async def test_inside_one_system_nothing_passes_through_us(folder, office, monke
     await carry_out(order._replace(run=5, definition=insists), memory)
     assert memory.records[b"by us"].proof == "server-verified" and server.counts["copy"] == copies
     store = order.stores["office"]
-    in_parts = S3Store(store._client, store._facts, Sizes(copied_whole=5))
+    in_parts = S3Store(store.client, store._facts, Sizes(copied_whole=5))
     order = order._replace(stores={**order.stores, "office": in_parts})
     server.shelf.put("dawn", "longer", b"in parts", {})
     await carry_out(order._replace(run=4), memory)

@@ -165,7 +165,7 @@ async def through(line, world, memory, number, rules, kill):
 @pytest.mark.parametrize("seed", SEEDS)
 async def test_it_ends_as_the_intent_says_or_is_listed(tmp_path, office, seed, kill):
     server, _ = office
-    endpoint_port = int(office[1]()._client.origin.rpartition(":")[2])
+    endpoint_port = int(office[1]().client.origin.rpartition(":")[2])
     world, memory = World(tmp_path / "posts", server, seed), Memory()
     chance = world.random
     intent = chance.choice(["top-up", "renew", "mirror", "mirror", "hand-over", "hand-over"])

@@ -62,7 +62,7 @@ async def test_a_bucket_that_keeps_versions_needs_no_copies_set_aside(bucket, tm
     store = opened()
     body = b"<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>"
     headers, payload = {"content-length": str(len(body))}, hashlib.sha256(body).hexdigest()
-    answer = await store._client.ask(
+    answer = await store.client.ask(
         "PUT", bucket, query=[("versioning", "")], headers=headers, body=body, payload=payload
     )
     assert answer.status == 200 and await store.keeps_versions(f"{bucket}/".encode())

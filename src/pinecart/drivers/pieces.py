@@ -17,11 +17,11 @@ GIVEN_BYTES = 1 << 30  # what others carry of it at once
 MIB = 1 << 20
 
 
-def piece_size(size: int) -> int:
-    """HELD_BYTES, or so much more (whole MiB) that `size` bytes fit in 10,000 pieces: 525 MiB for 5
+def piece_size(size: int, most: int = MOST_PIECES) -> int:
+    """HELD_BYTES, or so much more (whole MiB) that `size` bytes fit in `most` pieces: 525 MiB for 5
     TiB.
     """
-    least = -(-size // MOST_PIECES)
+    least = -(-size // most)
     return max(HELD_BYTES, -(-least // MIB) * MIB)
 
 

@@ -5,20 +5,17 @@ from __future__ import annotations
 import hashlib
 
 from pinecart.core.errors import Refused
-from pinecart.core.places import show
-from pinecart.drivers.s3.client import S3Client, error_of
+from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.listing import Lister
 
 
 class BucketKeeper:
-    """Of one endpoint, unless the store is confined to a bucket."""
+    """Of one endpoint."""
 
     def __init__(self, client: S3Client, lister: Lister) -> None:
         self._client, self._lister = client, lister
 
     async def make(self, name: str) -> bool:
-        if self._client.root:
-            raise self._confined("made")
         body = b""
         if self._client.region != "us-east-1":
             place = f"<LocationConstraint>{self._client.region}</LocationConstraint>"
@@ -32,15 +29,13 @@ class BucketKeeper:
         if answer.status == 409 and b"BucketAlreadyOwnedByYou" in answer.body:
             return False
         if answer.status != 200:
-            raise error_of(
+            raise self._client.error_of(
                 answer,
                 what=f"Making bucket {name!r} at {self._client.name}",
             )
         return True
 
     async def drop(self, name: str) -> None:
-        if self._client.root:
-            raise self._confined("dropped")
         page = await self._lister.page(name, b"", [("max-keys", "1")])
         if page.entries or page.folders:
             where = f"Bucket {name!r} at {self._client.name}"
@@ -49,7 +44,3 @@ class BucketKeeper:
         await self._client.good(
             "DELETE", name, what=f"Dropping bucket {name!r} at {self._client.name}", ok=204
         )
-
-    def _confined(self, what: str) -> Refused:
-        place = f"{self._client.name} is confined to {show(self._client.root)}"
-        return Refused(f"{place}: no buckets are {what} there.", code="bucket.confined")

@@ -7,12 +7,13 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable
 from urllib.parse import quote, urlencode
 
-from pinecart.core.errors import Corrupt, Missing, Taken
+from pinecart.core.errors import Corrupt, Taken
 from pinecart.core.places import show
 from pinecart.core.ports import Put
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.client import GONE, Query
 from pinecart.drivers.http_message import HttpAnswer
-from pinecart.drivers.s3.bucket_facts import BucketFacts
-from pinecart.drivers.s3.client import GONE, Query, S3Client, error_of
+from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.wire import root_of
 
 
@@ -87,7 +88,7 @@ class ConditionalWrites:
             self._facts.learn(bucket, create_only=False)
             return await self.conditionally(put, send)
         if answer.status != 200 or is_error(answer.body):
-            raise error_of(
+            raise self._client.error_of(
                 answer,
                 what=f"Writing {self._client.named(put.key)}",
             )
@@ -103,7 +104,7 @@ class ConditionalWrites:
             answer = await client.ask("DELETE", bucket, name, query=query)
             if answer.status not in GONE:
                 what = f"Taking away unfinished parts of {named}"
-                raise error_of(answer, what=what)
+                raise self._client.error_of(answer, what=what)
 
         await self._client.safely(one)
 
@@ -115,15 +116,8 @@ class ConditionalWrites:
             told = f"{put.size} bytes were sent, {size} are there"
             raise Corrupt(f"{named}: {told}.")
 
-    async def is_absent(self, key: bytes) -> bool:
-        try:
-            await self._client.stat(key)
-        except Missing:
-            return True
-        return False
-
     async def _must_be_absent(self, key: bytes) -> None:
-        if await self.is_absent(key):
+        if await self._client.is_absent(key):
             return
         raise Taken(
             f"{self._client.named(key)} appeared there meanwhile. The next run looks again."

@@ -8,8 +8,9 @@ from typing import Any
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Incomplete
 from pinecart.core.ports import Level, Version
-from pinecart.drivers.s3.bucket_facts import BucketFacts
-from pinecart.drivers.s3.client import Query, S3Client, error_of
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.client import Query
+from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.wire import parse_buckets, parse_page, parse_versions, text_of
 
 
@@ -31,6 +32,9 @@ class Lister:
             return parse_page(answer.body, prefix=prefix)
 
         return await client.safely(one)
+
+    async def must_be_there(self, bucket: str) -> None:
+        await self.page(bucket, b"", [("max-keys", "1")])
 
     async def pages(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""
@@ -92,7 +96,7 @@ class Lister:
                 lambda: self._client.ask("GET", bucket, query=[("versioning", "")])
             )
             if answer.status >= 500 and answer.status != 501:
-                raise error_of(
+                raise self._client.error_of(
                     answer,
                     what=f"Looking at {self._client.name}/{bucket}",
                 )
@@ -109,7 +113,7 @@ class Lister:
             return []
         if answer.status != 200:
             what = f"Listing the versions of {self._client.named(key)}"
-            raise error_of(answer, what=what)
+            raise self._client.error_of(answer, what=what)
         found = parse_versions(answer.body, name)
         names = [kept.version for kept in found]
         if names == ["null"]:  # a bucket that never kept any

@@ -6,30 +6,25 @@ import secrets
 
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Taken
-from pinecart.drivers.s3.bucket_facts import BucketFacts
-from pinecart.drivers.s3.client import GONE, S3Client, error_of
-from pinecart.drivers.s3.conditional import ConditionalWrites
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.client import GONE
+from pinecart.drivers.bucketed.probing import PROBE
+from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.listing import Lister
-from pinecart.drivers.s3.probing import PROBE
 
 
 class ObjectRemover:
     """Looks just before, and asks under a condition."""
 
-    def __init__(
-        self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites, lister: Lister
-    ) -> None:
-        self._client = client
-        self._facts = facts
-        self._writes = writes
-        self._lister = lister
+    def __init__(self, client: S3Client, facts: BucketFacts, lister: Lister) -> None:
+        self._client, self._facts, self._lister = client, facts, lister
 
     async def is_absent(self, key: bytes) -> bool:
         """A HEAD alone can't tell a missing key from a missing bucket: the listing of just this
         name has to agree.
         """
         bucket, name = self._client.split(key)
-        if not await self._writes.is_absent(key):
+        if not await self._client.is_absent(key):
             return False
         page = await self._lister.page(bucket, name, [("max-keys", "1")])
         return not any(e.key == b"" for e in page.entries)
@@ -53,7 +48,7 @@ class ObjectRemover:
             if answer.status == 501:  # knows no conditions
                 answer = await self._client.ask("DELETE", bucket, name)
             if answer.status not in GONE:
-                raise error_of(answer, what=f"Removing {named}")
+                raise self._client.error_of(answer, what=f"Removing {named}")
 
         await self._client.safely(one)
         return guards
@@ -71,7 +66,7 @@ class ObjectRemover:
                 answer = await self._client.ask("DELETE", bucket, ours, headers=headers)
                 if answer.status >= 500 and answer.status != 501:
                     what = f"Probing {self._client.name}"
-                    raise error_of(answer, what=what)
+                    raise self._client.error_of(answer, what=what)
                 return answer.status
 
             status = await self._client.safely(lambda: one({"if-match": '"no-such-etag"'}))

@@ -7,11 +7,13 @@ from functools import partial
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Changed, Corrupt, Refused, Taken
 from pinecart.core.ports import Placed, Put, Stat, WriteStamp
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.client import Query
+from pinecart.drivers.bucketed.multipart import MultipartUpload
 from pinecart.drivers.pieces import piece_size
-from pinecart.drivers.s3.bucket_facts import BucketFacts
-from pinecart.drivers.s3.client import Query, S3Client, error_of
+from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.conditional import ConditionalWrites, is_error
-from pinecart.drivers.s3.multipart import MultipartUpload
+from pinecart.drivers.s3.parts import S3Parts
 from pinecart.drivers.s3.signing import encoded_path
 from pinecart.drivers.s3.sizes import Sizes
 from pinecart.drivers.s3.wire import text_of
@@ -28,6 +30,7 @@ class ServerCopy:
         self._client = client
         self._facts = facts
         self._writes = writes
+        self._parts = S3Parts(client, facts, writes)
         self._sizes = sizes
 
     async def copy(
@@ -52,7 +55,7 @@ class ServerCopy:
         except Taken as exc:
             if (await source.stat(source_key, version)).entry.etag != entry.etag:
                 raise Changed(f"{source.named(source_key)} changed before it was copied.") from exc
-            if put.if_absent and await self._writes.is_absent(put.key):
+            if put.if_absent and await self._client.is_absent(put.key):
                 # Some stores hold the condition against the source of a copy.
                 self._facts.guards_copies = False
                 return await self.copy(put, source, source_key, entry, version)
@@ -111,14 +114,9 @@ class ServerCopy:
             headers=of.headers,
         )
 
-        upload = MultipartUpload(
-            self._client,
-            self._writes,
-            put,
-            max(piece_size(put.size), COPY_PART),
-            _PartsOfObject(self, put.key, where),
-            sums=self._facts.able(self._client.split(put.key)[0]).checksum,
-        )
+        source = _PartsOfObject(self, put.key, where)
+        step = max(piece_size(put.size), COPY_PART)
+        upload = MultipartUpload(self._client, self._parts, put, step, source)
         placed = await upload.carry_out()
         return placed._replace(proof="server-copy")
 
@@ -136,7 +134,7 @@ class ServerCopy:
         ask = partial(client.good, "PUT", bucket, name, query=query, headers=headers, what=what)
         answer = await client.safely(ask)
         if is_error(answer.body):
-            raise error_of(answer, what=what)
+            raise self._client.error_of(answer, what=what)
         return text_of(answer.body, "ETag")
 
 

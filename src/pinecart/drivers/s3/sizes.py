@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-HELD_PART = 16 << 20  # a larger part is never held
-
 
 class Sizes(NamedTuple):
     """copied_whole: what a store copies in one request, at most (S3 API, CopyObject).   part: of

@@ -1,9 +1,9 @@
-"""Objects of an S3-compatible store, opened for reading, and what vouches for their bytes.
+"""Objects of a store of buckets, opened for reading, and what vouches for their bytes.
 
 Over a line that isn't TLS a bit may change on the way, and what was written from it would read back
 the same. So what was read is compared with what the store has: its full-object checksum, the
-checksum in our own card, an ETag that turns out to be the MD5 (of the object, or of the MD5s of its
-parts); where there is none of these, it is read twice.
+checksum in our own card, its MD5, or an ETag that turns out to be that (of the object, or of the
+MD5s of its parts); where there is none of these, it is read twice.
 """
 
 from __future__ import annotations
@@ -20,22 +20,21 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Corrupt
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.ports import HELD_BYTES, WriteStamp
-from pinecart.drivers.s3.client import S3Client, headers_of, metadata_of
+from pinecart.drivers.bucketed.client import BucketClient
 
 _MD5 = re.compile(r"[0-9a-f]{32}")
-_OF_PARTS = re.compile(r"([0-9a-f]{32})-(\d+)")
 
 
 class OpenedObject:
     """An object opened for reading: every range asks for the same ETag."""
 
-    def __init__(self, client: S3Client, key: bytes, entry: Entry, version: str = "") -> None:
+    def __init__(self, client: BucketClient, key: bytes, entry: Entry, version: str = "") -> None:
         self._client, self._version = client, version
         self._key = key
         self.entry = entry
         self.card: WriteStamp | None = None
         self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
-        self._crc = ""
+        self._crc = self._md5 = ""
         self._asked = False
         self._md5s: dict[
             int, bytes
@@ -61,24 +60,18 @@ class OpenedObject:
             raise self._corrupt()
         if self._crc or (self.card is not None and self.card.crc == crc):
             return True
-        etag = self.entry.etag
-        if body and _MD5.fullmatch(etag):
+        told = self._md5 or self.entry.etag
+        if body and _MD5.fullmatch(told):
             md5 = hashlib.md5(body, usedforsecurity=False)
-            return md5.hexdigest() == etag
+            return md5.hexdigest() == told
         return not self.entry.size
 
     def _made_of_parts(self) -> bool:
         """Whether its ETag is the MD5 of the MD5s of the pieces that were read."""
-        found = _OF_PARTS.fullmatch(self.entry.etag)
         starts = range(0, self.entry.size, HELD_BYTES)
-        if (
-            found is None
-            or len(starts) != int(found[2])
-            or not all(s in self._md5s for s in starts)
-        ):
+        if not all(start in self._md5s for start in starts):
             return False
-        both = b"".join(self._md5s[s] for s in starts)
-        return hashlib.md5(both, usedforsecurity=False).hexdigest() == found[1]
+        return self._client.etag_of_parts([self._md5s[s] for s in starts]) == self.entry.etag
 
     async def _compare_again(self, crc: str) -> None:
         """Read it all once more: only if it comes the same again is it what the store has."""
@@ -128,14 +121,11 @@ class OpenedObject:
                 tried += 1
 
     def _keep(self, headers: Mapping[str, str]) -> None:
-        self._crc = (
-            headers.get("x-amz-checksum-crc64nvme", "")
-            if "Content-Range" not in headers
-            else self._crc
-        )
-        self.metadata = metadata_of(headers)
-        self.card = WriteStamp.parse(self.metadata.pop("pinecart", None))
-        self.content_type, self.headers = headers.get("Content-Type", ""), headers_of(headers)
+        told = self._client.told(headers)
+        if "Content-Range" not in headers:
+            self._crc, self._md5 = told.crc, told.md5
+        self.card, self.content_type = told.card, told.content_type
+        self.metadata, self.headers = told.metadata, told.headers
 
     async def look(self) -> None:
         if not self._asked:
@@ -161,7 +151,8 @@ class OpenedObject:
 
     @property
     def _sums_pieces(self) -> bool:
-        return not (self._crc or self._client.is_safe) and "-" in self.entry.etag
+        is_told = bool(self._crc) or self._client.is_safe
+        return not is_told and self._client.may_be_of_parts(self.entry.etag)
 
     async def _range(self, start: int, size: int, into: bytearray | None) -> bytes:
         answer = await self._client.get_at_once(

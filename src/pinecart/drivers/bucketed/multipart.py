@@ -9,19 +9,25 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+from collections.abc import Sequence
 from functools import partial
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
-from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, StoreError
 from pinecart.core.ports import Placed, Put, Sender, Shares, Uploads
-from pinecart.drivers.http_message import HttpAnswer
+from pinecart.drivers.bucketed.client import BucketClient
+from pinecart.drivers.http_message import Pieces
 from pinecart.drivers.pieces import Give, each_piece
-from pinecart.drivers.s3.client import Query, S3Client
-from pinecart.drivers.s3.conditional import ConditionalWrites
-from pinecart.drivers.s3.wire import completion, parse_parts, text_of
 
-FULL_CRC = {"x-amz-checksum-algorithm": "CRC64NVME", "x-amz-checksum-type": "FULL_OBJECT"}
+
+class PartSums(NamedTuple):
+    """Of one part. md5: as Base64, where it is asked for.   sha256: in hex, of what is sent in
+    pieces.
+    """
+
+    crc: str
+    md5: str = ""
+    sha256: str = ""
 
 
 class PartSource(Protocol):
@@ -40,30 +46,63 @@ class PartSource(Protocol):
         ...
 
 
-class MultipartUpload:
-    """Of one object. Its steps: begin, send, complete; or give up.
-
-    sums: which checksum the bucket was seen to verify; empty: none.
+class PartProtocol(Protocol):
+    """How one kind of store takes an object in parts. Each call is one attempt but `there` and
+    `abort`.
     """
+
+    async def begin(self, put: Put) -> str:
+        """The id of an upload."""
+        ...
+
+    async def there(self, key: bytes, upload: str) -> dict[tuple[int, int], str] | None:
+        """(number, size) → ETag of the parts that lie there; None: it is gone, and another one is
+        to be begun.
+        """
+        ...
+
+    def is_same(self, etag: str, crc: str, md5: str) -> bool:
+        """Whether a part with this ETag has just this content."""
+        ...
+
+    async def send(
+        self, key: bytes, upload: str, number: int, body: bytes | Pieces, sums: PartSums
+    ) -> str:
+        """Its ETag."""
+        ...
+
+    async def complete(
+        self, put: Put, upload: str, step: int, etags: Sequence[str], crc: str
+    ) -> tuple[str, bool]:
+        """The object's ETag where it is told, and whether its condition guarded the write."""
+        ...
+
+    async def placed(self, put: Put, etag: str, crc: str, *, guarded: bool) -> Placed:
+        """Looked at once more. Raises Corrupt."""
+        ...
+
+    async def abort(self, key: bytes, upload: str) -> None:
+        """Until the store says that it is gone. Raises StoreError."""
+        ...
+
+
+class MultipartUpload:
+    """Of one object. Its steps: begin, send, complete; or give up."""
 
     def __init__(
         self,
-        client: S3Client,
-        writes: ConditionalWrites,
+        client: BucketClient,
+        parts: PartProtocol,
         put: Put,
         step: int,
         source: PartSource,
-        *,
-        sums: str,
         shares: Shares | None = None,
     ) -> None:
-        self._client, self._writes = client, writes
+        self._client, self._parts = client, parts
         self._put, self._step = put, step
         self._source, self._shares = source, shares
-        self._bucket, self._name = client.split(put.key)
-        self._sums, self._sums_whole = sums, sums == "crc64nvme"
         self._upload = ""
-        self._there: dict[tuple[int, int], str] = {}  # (number, size) → MD5 of what is taken up
+        self._there: dict[tuple[int, int], str] = {}  # (number, size) → ETag of what is taken up
         self._etags: dict[int, str] = {}
         self._begun = 0  # so often it was asked to begin: one whose answer was lost may be left
         self._is_completing = False
@@ -74,12 +113,12 @@ class MultipartUpload:
         try:
             crc = await self._send()
             await self._source.verify(crc)
-            answer, guarded = await self._complete(crc)
+            etag, guarded = await self._complete(crc)
         except BaseException as exc:
             await self._give_up(exc)
             raise
         await self._is_over()
-        return await self._placed(text_of(answer.body, "ETag"), guarded, crc)
+        return await self._parts.placed(self._put, etag, crc, guarded=guarded)
 
     # --- begin
 
@@ -87,8 +126,7 @@ class MultipartUpload:
         self._upload = await self._taken_up()
         if self._upload:
             return
-        started = await self._client.safely(self._start)
-        self._upload = text_of(started.body, "UploadId")
+        self._upload = await self._client.safely(self._start)
         if self._put.uploads:
             await self._put.uploads.named(self._put.key, self._upload)
 
@@ -100,7 +138,7 @@ class MultipartUpload:
         upload = await self._journal_begin(put.uploads)
         if not upload:
             return ""
-        there = await self._parts_of(upload)
+        there = await self._parts.there(put.key, upload)
         self._there = there or {}
         return upload if there is not None else ""
 
@@ -112,36 +150,13 @@ class MultipartUpload:
         token = f"{decision}/{put.size}/{self._step}"
         return await journal.begun(put.key, token, date.isoformat())
 
-    async def _parts_of(self, upload: str) -> dict[tuple[int, int], str] | None:
-        """Its parts; None: it is gone, and another one is started."""
-        there: dict[tuple[int, int], str] = {}
-        query: Query = [("uploadId", upload)]
-        while True:
-            ask = partial(self._client.ask, "GET", self._bucket, self._name, query=query)
-            answer = await self._client.safely(ask)
-            if answer.status != 200:
-                return None
-            parts, following = parse_parts(answer.body)
-            there |= parts
-            if not following:
-                return there
-            query = [("part-number-marker", following), ("uploadId", upload)]
-
-    async def _start(self) -> HttpAnswer:
+    async def _start(self) -> str:
         self._begun += 1
         if self._begun == 2 and self._put.uploads:
             # The first answer was lost, and an upload may be left of it: the journal has to know,
             # also when this one is taken up by a later try.
             await self._journal_begin(self._put.uploads)
-        headers = self._writes.kept_headers(self._put) | (FULL_CRC if self._sums_whole else {})
-        return await self._client.good(
-            "POST",
-            self._bucket,
-            self._name,
-            query=[("uploads", "")],
-            headers=headers,
-            what=f"Starting parts of {self._client.named(self._put.key)}",
-        )
+        return await self._parts.begin(self._put)
 
     # --- send
 
@@ -154,11 +169,9 @@ class MultipartUpload:
         lies_there = self._there.get((number, size))
         if lies_there is not None:
             sums = await self._source.sums(start, size)  # not sent again: it must be just this
-            if sums is not None:
-                crc, md5 = sums
-                if md5 == lies_there:
-                    self._etags[number] = f'"{lies_there}"'
-                    return crc
+            if sums is not None and self._parts.is_same(lies_there, *sums):
+                self._etags[number] = lies_there
+                return sums[0]
         etag, crc = await self._source.send(self._upload, number, start, size)
         self._etags[number] = etag
         return crc
@@ -175,29 +188,10 @@ class MultipartUpload:
 
     # --- complete, or give up
 
-    async def _complete(self, crc: str) -> tuple[HttpAnswer, bool]:
-        """The answer, and whether the write was guarded by its condition."""
-        numbers = sorted(self._etags)
-        body = completion([self._etags[number] for number in numbers])
-        sums = {}
-        if self._sums_whole and crc:
-            sums = {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"}
+    async def _complete(self, crc: str) -> tuple[str, bool]:
+        etags = [self._etags[number] for number in sorted(self._etags)]
         self._is_completing = True
-        ask = partial(self._ask_for, body, sums)
-        return await self._writes.conditionally(self._put, ask)
-
-    async def _ask_for(
-        self, body: bytes, sums: dict[str, str], condition: dict[str, str]
-    ) -> HttpAnswer:
-        return await self._client.ask(
-            "POST",
-            self._bucket,
-            self._name,
-            query=[("uploadId", self._upload)],
-            headers=sums | condition | {"content-length": str(len(body))},
-            body=body,
-            payload=self._client.signed_payload(body),
-        )
+        return await self._parts.complete(self._put, self._upload, self._step, etags, crc)
 
     async def _give_up(self, cause: BaseException) -> None:
         """Take its parts away; unless it may go on, or may have become an object."""
@@ -206,7 +200,7 @@ class MultipartUpload:
         if may_go_on or (is_journalled and isinstance(cause, asyncio.CancelledError)):
             return
         with contextlib.suppress(StoreError):  # what isn't gone stays journalled
-            await self._writes.abort(self._bucket, self._name, self._upload)
+            await self._parts.abort(self._put.key, self._upload)
             await self._is_over()
 
     async def _is_over(self) -> None:
@@ -215,12 +209,3 @@ class MultipartUpload:
         """
         if self._put.uploads and self._begun < 2:
             await self._put.uploads.over(self._put.key)
-
-    async def _placed(self, etag: str, guarded: bool, crc: str) -> Placed:
-        put, writes = self._put, self._writes
-        known_etag = await writes.etag(put.key, etag)
-        entry = Entry(put.key, put.size, None, known_etag)
-        await writes.must_have_size(put)
-        proof = "server-verified" if self._sums else "size-only"
-        lost = await writes.lost(put)
-        return Placed(entry, proof, guarded, crc, lost)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, Self
 
 from pinecart.core.ports import Abilities
 from pinecart.json_object import JsonObject
@@ -25,6 +25,14 @@ class BucketFacts:
         self.removals_guarded: dict[str, bool] = {}
         self.kept: dict[str, set[str]] = {}
         self.dropped: dict[str, set[str]] = {}
+
+    @classmethod
+    def learned_before(cls, spec: Mapping[str, Any]) -> Self:
+        """What a store's spec has as `abilities`."""
+        facts = cls()
+        for bucket, told in (spec.get("abilities") or {}).items():
+            facts.remember(bucket, told)
+        return facts
 
     def able(self, bucket: str) -> Abilities:
         return self._able.get(bucket, UNTRIED)

@@ -1,0 +1,1 @@
+"""What stores of buckets and objects have in common, whatever the protocol."""

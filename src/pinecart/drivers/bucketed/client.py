@@ -1,0 +1,293 @@
+"""Requests to a store of buckets and objects: what is the same whatever the protocol."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
+from contextlib import asynccontextmanager
+from datetime import UTC, datetime
+from typing import Any, NamedTuple, TypeVar
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Changed, Missing, StoreError, Unsafe
+from pinecart.core.places import show
+from pinecart.core.ports import HEADERS, Stat, WriteStamp
+from pinecart.core.retry import Retry
+from pinecart.drivers.busy_retries import BusyRetries
+from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.transport import REST_S, Transport
+
+T = TypeVar("T")
+Query = list[tuple[str, str | bytes]]
+Asked = tuple[int, str, dict[str, str]]  # the status of a right answer, what is asked for, headers
+GONE = (200, 204, 404)  # what a removal answers, whether or not there was anything
+
+
+class Told(NamedTuple):
+    """What an answer tells of an object besides its bytes. crc, md5 (hex): of the whole of it,
+    which the store itself vouches for; empty: none.
+    """
+
+    card: WriteStamp | None
+    content_type: str
+    metadata: dict[str, str]
+    headers: dict[str, str]
+    crc: str = ""
+    md5: str = ""
+
+    def stat(self, entry: Entry, storage_class: str = "") -> Stat:
+        return Stat(
+            entry,
+            self.card,
+            self.crc,
+            self.content_type,
+            self.metadata,
+            storage_class,
+            self.headers,
+        )
+
+
+class BucketClient(ABC):
+    """Of one endpoint, with one set of credentials.
+
+    root: what it is confined to, as `bucket/prefix/`; empty: all buckets.   system: which endpoint
+    and credentials; two clients of one system may copy from each other.
+    """
+
+    longest_key = 1024  # bytes
+    system: tuple[Any, ...]
+
+    def __init__(
+        self,
+        name: str,
+        transport: Transport,
+        *,
+        root: str = "",
+        retry: Retry = Retry(),
+        now: Callable[[], datetime] = lambda: datetime.now(UTC),
+    ) -> None:
+        self.name, self._transport = name, transport
+        self.root = root.encode().strip(b"/") + b"/" if root.strip("/") else b""
+        self.retry, self.now = retry, now
+        self._retries = BusyRetries(retry)
+
+    # --- what each protocol has
+
+    @abstractmethod
+    async def ask(
+        self,
+        method: str,
+        bucket: str,
+        key: bytes = b"",
+        *,
+        query: Query | None = None,
+        headers: Mapping[str, str] | None = None,
+        body: bytes | Pieces = b"",
+    ) -> HttpAnswer:
+        """One request, whatever is answered."""
+
+    @abstractmethod
+    def error_from(
+        self, status: int, headers: Mapping[str, str], body: bytes, *, what: str
+    ) -> StoreError:
+        """What an answer that is none of the good ones means. what: location and action."""
+
+    @abstractmethod
+    def getting(self, key: bytes, etag: str, start: int, last: int | None, version: str) -> Asked:
+        """How the bytes from `start` to `last` (None: the end) of just this content are asked
+        for.
+        """
+
+    @abstractmethod
+    def told(self, headers: Mapping[str, str]) -> Told:
+        """Of an answer that brings an object, or a part of it."""
+
+    @abstractmethod
+    async def stat(self, key: bytes, version: str = "") -> Stat: ...
+
+    @abstractmethod
+    async def tags(self, key: bytes) -> dict[str, str]:
+        """Raises Refused (code "store.no-tags") where the store knows none."""
+
+    @abstractmethod
+    def renew(self, spec: Mapping[str, Any]) -> None:
+        """Take up new credentials, from the next request on."""
+
+    def may_be_of_parts(self, etag: str) -> bool:
+        """Whether `etag_of_parts` may give it."""
+        return False
+
+    def etag_of_parts(self, md5s: Sequence[bytes]) -> str:
+        """The ETag of an object that was made of parts with these MD5s; empty: it tells nothing of
+        them.
+        """
+        return ""
+
+    async def ready(self) -> None:  # noqa: B027 - most are ready as they are
+        """Before each request."""
+
+    def arrived(self, answer: HttpAnswer) -> None:
+        """After each answer."""
+        self.slow_down(answer.status, answer.headers)
+
+    # --- what is the same for all
+
+    def error_of(self, answer: HttpAnswer, *, what: str) -> StoreError:
+        return self.error_from(answer.status, answer.headers, bytes(answer.body), what=what)
+
+    def slow_down(self, status: int, headers: Mapping[str, str]) -> None:
+        if status in (429, 503):
+            usual_s = min(REST_S, self.retry.longest_s, self.retry.first_s * 5)
+            self._transport.slow_down(headers.get("Retry-After", ""), usual_s)
+
+    @property
+    def rests_s(self) -> float:
+        return self._transport.rests_s
+
+    def rest(self, seconds: float) -> None:
+        self._transport.rest(seconds)
+
+    @property
+    def requests_sent(self) -> int:
+        return self._transport.sent
+
+    def waits_for(self) -> str:
+        """In words; empty: it answers."""
+        return self._transport.waits_for(self.name) or self._retries.waits_for(self.name)
+
+    @property
+    def last_date(self) -> datetime | None:
+        """The Date of the last answer."""
+        return self._transport.last_date
+
+    @property
+    def origin(self) -> str:
+        return self._transport.origin
+
+    @property
+    def is_safe(self) -> bool:
+        """Whether the line itself sees to it that bytes arrive as they were sent."""
+        return self._transport.is_tls
+
+    @property
+    def most_at_once(self) -> int:
+        return self._transport.most_at_once
+
+    @most_at_once.setter
+    def most_at_once(self, most: int) -> None:
+        self._transport.most_at_once = most
+
+    def named(self, key: bytes) -> str:
+        return f"pine://{self.name}/{show(key)}"
+
+    def split(self, key: bytes) -> tuple[str, bytes]:
+        """Bucket, and the object's name in it. Raises Unsafe for what is no text."""
+        bucket, _, name = (self.root + key).partition(b"/")
+        try:
+            name.decode()
+            return bucket.decode("ascii"), name
+        except UnicodeDecodeError:
+            raise Unsafe(self._no_text(key)) from None
+
+    def unfit(self, key: bytes) -> str:
+        name = (self.root + key).partition(b"/")[2]
+        if len(name) > self.longest_key:
+            return (
+                f"{show(key)[:80]}… has {len(name):,} bytes, and a bucket takes "
+                f"{self.longest_key:,} at most. Shorten it, or by a rule on the way."
+            )
+        try:
+            name.decode()
+        except UnicodeDecodeError:
+            return self._no_text(key)
+        return ""
+
+    def _no_text(self, key: bytes) -> str:
+        return (
+            f"{self.named(key)}: a bucket store takes only names that are UTF-8 text. Rename the "
+            "file."
+        )
+
+    @asynccontextmanager
+    async def get(
+        self, key: bytes, etag: str, start: int, version: str = ""
+    ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
+        await self.ready()
+        wanted, target, headers = self.getting(key, etag, start, None, version)
+        answer = self._transport.streamed("GET", target, headers)
+        async with answer as (status, found, chunks):
+            if status == 412:
+                raise self._changed(key)
+            if status != wanted:
+                what = f"Reading {self.named(key)}"
+                pieces = [chunk async for chunk in chunks]
+                body = b"".join(pieces)
+                raise self.error_from(status, found, body, what=what)
+            yield found, chunks
+
+    async def get_at_once(
+        self,
+        key: bytes,
+        entry: Entry,
+        start: int = 0,
+        last: int | None = None,
+        version: str = "",
+        into: bytearray | None = None,
+    ) -> HttpAnswer:
+        """What is taken whole: a small object, or a piece of a large one."""
+        await self.ready()
+        wanted, target, headers = self.getting(key, entry.etag, start, last, version)
+        most = max(entry.size if last is None else last - start + 1, 1 << 20)
+        answer = await self._transport.ask("GET", target, headers, most=most, into=into)
+        self.arrived(answer)
+        if answer.status == 412:
+            raise self._changed(key)
+        if answer.status != wanted:
+            raise self.error_of(answer, what=f"Reading {self.named(key)}")
+        return answer
+
+    def _changed(self, key: bytes) -> Changed:
+        return Changed(
+            f"{self.named(key)} changed while it was read. It is tried again in the next run."
+        )
+
+    async def is_absent(self, key: bytes) -> bool:
+        try:
+            await self.stat(key)
+        except Missing:
+            return True
+        return False
+
+    async def good(
+        self, method: str, bucket: str, key: bytes = b"", *, what: str, ok: int = 200, **rest: Any
+    ) -> HttpAnswer:
+        answer = await self.ask(method, bucket, key, **rest)
+        if answer.status != ok:
+            raise self.error_of(answer, what=what)
+        return answer
+
+    async def safely(self, call: Callable[[], Awaitable[T]], *, corrupted_too: bool = False) -> T:
+        """Repeat a request that changes nothing."""
+        return await self._retries.safely(call, corrupted_too=corrupted_too)
+
+    async def close(self) -> None:
+        await self._transport.close()
+
+
+def headers_of(headers: Mapping[str, str]) -> dict[str, str]:
+    """Those that belong to the object."""
+    return {name: value for name in HEADERS if (value := headers.get(name))}
+
+
+def metadata_of(headers: Mapping[str, str], start: str) -> dict[str, str]:
+    """start: of the names of such headers, in small letters."""
+    skip = len(start)
+    return {k[skip:].lower(): v for k, v in headers.items() if k.lower().startswith(start)}
+
+
+def range_of(start: int, last: int | None) -> tuple[int, dict[str, str]]:
+    """The status of a right answer, and the header that asks for it (RFC 9110, section 14)."""
+    if start <= 0 and last is None:
+        return 200, {}
+    end = "" if last is None else last
+    return 206, {"range": f"bytes={start}-{end}"}

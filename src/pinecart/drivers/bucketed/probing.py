@@ -1,0 +1,52 @@
+"""What a bucket can do, found out by small objects of our own, which are taken away again."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from abc import ABC, abstractmethod
+
+from pinecart.core.errors import Unsafe
+from pinecart.core.places import show
+from pinecart.core.ports import Abilities, Uploads
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.client import BucketClient
+
+PROBE = b".pinecart-probe-"
+
+
+class ObjectProber(ABC):
+    """Asks once for each bucket."""
+
+    def __init__(self, client: BucketClient, facts: BucketFacts) -> None:
+        self._any_client, self._facts = client, facts
+        self._one_at_a_time = asyncio.Lock()
+
+    async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
+        client = self._any_client
+        bucket, _ = client.split(prefix)
+        async with self._one_at_a_time:
+            if bucket not in self._facts.probed:
+                key = prefix + PROBE + secrets.token_hex(8).encode()
+                if journal:
+                    await journal.begun(key, "probe", client.now().isoformat())
+                await self.find_out(key)
+                self._facts.probed.add(bucket)
+                if journal:
+                    await journal.over(key)
+        return self._facts.able(bucket)
+
+    @abstractmethod
+    async def find_out(self, key: bytes) -> None:
+        """By writing there; what is stored is taken away."""
+
+    async def take_away(self, key: bytes) -> None:
+        """Take away a small object of our own, with all versions of it. Nothing else is ever
+        deleted here.
+        """
+        if PROBE not in key:
+            raise Unsafe(f"{show(key)} is not a probe of ours.")
+        await self.delete(key)
+
+    @abstractmethod
+    async def delete(self, key: bytes) -> None: ...

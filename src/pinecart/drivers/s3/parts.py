@@ -1,0 +1,141 @@
+"""Uploads in parts, as the S3 protocol has them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from functools import partial
+
+from pinecart.core.entries import Entry
+from pinecart.core.ports import Placed, Put
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.client import Query
+from pinecart.drivers.bucketed.multipart import PartSums
+from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.s3.client import S3Client
+from pinecart.drivers.s3.conditional import ConditionalWrites
+from pinecart.drivers.s3.signing import UNSIGNED
+from pinecart.drivers.s3.wire import completion, parse_parts, parse_uploads, text_of
+
+FULL_CRC = {"x-amz-checksum-algorithm": "CRC64NVME", "x-amz-checksum-type": "FULL_OBJECT"}
+
+
+class S3Parts:
+    """The marks of its parts are their ETags, which are their MD5s."""
+
+    def __init__(self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites) -> None:
+        self._client, self._facts, self._writes = client, facts, writes
+
+    def _verifies(self, key: bytes) -> str:
+        return self._facts.able(self._client.split(key)[0]).checksum
+
+    async def begin(self, put: Put) -> str:
+        bucket, name = self._client.split(put.key)
+        sums = FULL_CRC if self._verifies(put.key) == "crc64nvme" else {}
+        answer = await self._client.good(
+            "POST",
+            bucket,
+            name,
+            query=[("uploads", "")],
+            headers=self._writes.kept_headers(put) | sums,
+            what=f"Starting parts of {self._client.named(put.key)}",
+        )
+        return text_of(answer.body, "UploadId")
+
+    async def there(self, key: bytes, upload: str) -> dict[tuple[int, int], str] | None:
+        bucket, name = self._client.split(key)
+        there: dict[tuple[int, int], str] = {}
+        query: Query = [("uploadId", upload)]
+        while True:
+            ask = partial(self._client.ask, "GET", bucket, name, query=query)
+            answer = await self._client.safely(ask)
+            if answer.status != 200:
+                return None
+            parts, following = parse_parts(answer.body)
+            there |= {which: f'"{etag}"' for which, etag in parts.items()}
+            if not following:
+                return there
+            query = [("part-number-marker", following), ("uploadId", upload)]
+
+    def is_same(self, etag: str, crc: str, md5: str) -> bool:
+        return etag == f'"{md5}"'
+
+    async def send(
+        self, key: bytes, upload: str, number: int, body: bytes | Pieces, sums: PartSums
+    ) -> str:
+        client = self._client
+        bucket, name = client.split(key)
+        headers = {"content-length": str(len(body))}
+        if self._verifies(key) == "crc64nvme":
+            headers["x-amz-checksum-crc64nvme"] = sums.crc
+        elif self._verifies(key) == "md5":
+            headers["content-md5"] = sums.md5
+        if isinstance(body, bytes):
+            payload = client.signed_payload(body)
+        else:
+            payload = sums.sha256 if client.signs_payload else UNSIGNED
+        answer = await client.good(
+            "PUT",
+            bucket,
+            name,
+            query=[("partNumber", str(number)), ("uploadId", upload)],
+            headers=headers,
+            body=body,
+            payload=payload,
+            what=f"Writing part {number} of {client.named(key)}",
+        )
+        return answer.headers.get("ETag", "")
+
+    async def complete(
+        self, put: Put, upload: str, step: int, etags: Sequence[str], crc: str
+    ) -> tuple[str, bool]:
+        client = self._client
+        bucket, name = client.split(put.key)
+        body = completion(etags)
+        headers = {"content-length": str(len(body))}
+        if crc and self._verifies(put.key) == "crc64nvme":
+            headers |= {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"}
+
+        async def ask(condition: dict[str, str]) -> HttpAnswer:
+            return await client.ask(
+                "POST",
+                bucket,
+                name,
+                query=[("uploadId", upload)],
+                headers=headers | condition,
+                body=body,
+                payload=client.signed_payload(body),
+            )
+
+        answer, guarded = await self._writes.conditionally(put, ask)
+        return text_of(answer.body, "ETag"), guarded
+
+    async def placed(self, put: Put, etag: str, crc: str, *, guarded: bool) -> Placed:
+        writes = self._writes
+        entry = Entry(put.key, put.size, None, await writes.etag(put.key, etag))
+        await writes.must_have_size(put)
+        proof = "server-verified" if self._verifies(put.key) else "size-only"
+        return Placed(entry, proof, guarded, crc, await writes.lost(put))
+
+    async def abort(self, key: bytes, upload: str) -> None:
+        bucket, name = self._client.split(key)
+        await self._writes.abort(bucket, name, upload)
+
+    async def clear(self, key: bytes, since: str) -> int:
+        """Takes away what was begun since then of just this key. Raises StoreError where it can't
+        be told that none is left.
+        """
+        bucket, name = self._client.split(key)
+        what = f"Looking for unfinished uploads of {self._client.named(key)}"
+        query: Query = [("uploads", ""), ("prefix", name), ("encoding-type", "url")]
+        answer = await self._client.safely(
+            lambda: self._client.good("GET", bucket, query=query, what=what)
+        )
+        ours = [
+            u
+            for u, k, at in parse_uploads(answer.body)
+            if k == name and at >= datetime.fromisoformat(since)
+        ]
+        for upload in ours:
+            await self._writes.abort(bucket, name, upload)
+        return len(ours)
