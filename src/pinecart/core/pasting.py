@@ -48,10 +48,8 @@ def read_pasted(text: str, kinds: Sequence[PasteRules]) -> Pasted:
     """
     odd: list[str] = []
     stripped = _clean(text, "the text", odd)
-    if "\n" not in stripped:
-        for rules in kinds:
-            if address := rules.address(stripped):
-                return Pasted({"kind": rules.kind, **address}, odd)
+    if "\n" not in stripped and (found := _read_address(stripped, kinds)):
+        return Pasted(found, odd)
     for rules in kinds:
         if address := rules.script(stripped):
             return Pasted({"kind": rules.kind, **address}, odd)
@@ -68,6 +66,17 @@ def read_pasted(text: str, kinds: Sequence[PasteRules]) -> Pasted:
     odd += best.odd
     odd.append("Nothing in it was understood. Paste an address, or lines such as: key id = …")
     return Pasted({}, odd)
+
+
+def _read_address(text: str, kinds: Sequence[PasteRules]) -> dict[str, str]:
+    """By the kind that reads most of it; none: it is no address of any."""
+    read = [(rules, address) for rules in kinds if (address := rules.address(text))]
+    if not read:
+        return {}
+    named = [any(word in text.lower() for word in rules.words) for rules, _ in read]
+    ranks = [(len(address), is_named) for (_, address), is_named in zip(read, named, strict=True)]
+    rules, address = read[ranks.index(max(ranks))]
+    return {"kind": rules.kind, **address}
 
 
 def percent_decoded(text: str) -> str:

@@ -12,6 +12,7 @@ from typing import Any
 from pinecart.core.errors import Refused
 from pinecart.core.ports import Store
 from pinecart.core.registry import Registry
+from pinecart.drivers.blob.driver import BLOB
 from pinecart.drivers.connection_steps import Step
 from pinecart.drivers.driver_spec import DriverSpec, Late
 from pinecart.drivers.folder.driver import FOLDER
@@ -27,6 +28,7 @@ DRIVERS.add(S3.kind, S3)
 DRIVERS.add(SFTP.kind, SFTP)
 DRIVERS.add(WEBDAV.kind, WEBDAV)
 DRIVERS.add(SMB.kind, SMB)
+DRIVERS.add(BLOB.kind, BLOB)
 DRIVERS.add(WEBHDFS.kind, WEBHDFS)
 KINDS = list(DRIVERS)
 TRIED_WITHIN_S = 9.0

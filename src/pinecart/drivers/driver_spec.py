@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from importlib import import_module
 from typing import Any
 
+from pinecart.core.estimates import price_of
 from pinecart.core.form_fields import Choice, FieldType, FormField
 from pinecart.core.pasting import PasteRules
 from pinecart.core.ports import Store
@@ -47,6 +48,34 @@ SILENCE_S = FormField(
     is_common=False,
 )
 LIMITS = (CONNECT_S, SILENCE_S, MOST_AT_ONCE, RUNS_AT_ONCE)  # of the way to another machine
+
+
+def _is_price(value: str) -> str:
+    return "" if price_of(value) is not None else "A price is a number such as 0.0054."
+
+
+PRICES = (
+    FormField(
+        "price_requests",
+        FieldType.TEXT,
+        "Price of 1,000 requests",
+        "For the estimates of previews, in whatever currency.",
+        example="0.0054",
+        is_common=False,
+        check=_is_price,
+        code="store.price",
+    ),
+    FormField(
+        "price_out",
+        FieldType.TEXT,
+        "Price of a GiB taken out",
+        "For the estimates of previews, in the same currency.",
+        example="0.09",
+        is_common=False,
+        check=_is_price,
+        code="store.price",
+    ),
+)
 LINKS = FormField(
     "links",
     FieldType.CHOICE,

@@ -14,10 +14,11 @@ UNTRIED = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
 class BucketFacts:
     """guards_copies: whether the condition of a copy is held against its destination.   versioned,
     removals_guarded: by bucket, where it was asked.   kept, dropped: bucket → headers that it was
-    seen to keep, and not to keep.
+    seen to keep, and not to keep.   untried: what is supposed of a bucket that was not tried.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, untried: Abilities = UNTRIED) -> None:
+        self._untried = untried
         self._able: dict[str, Abilities] = {}
         self.probed: set[str] = set()
         self.guards_copies = True
@@ -27,15 +28,15 @@ class BucketFacts:
         self.dropped: dict[str, set[str]] = {}
 
     @classmethod
-    def learned_before(cls, spec: Mapping[str, Any]) -> Self:
+    def learned_before(cls, spec: Mapping[str, Any], untried: Abilities = UNTRIED) -> Self:
         """What a store's spec has as `abilities`."""
-        facts = cls()
+        facts = cls(untried)
         for bucket, told in (spec.get("abilities") or {}).items():
             facts.remember(bucket, told)
         return facts
 
     def able(self, bucket: str) -> Abilities:
-        return self._able.get(bucket, UNTRIED)
+        return self._able.get(bucket, self._untried)
 
     def learn(self, bucket: str, **found: Any) -> None:
         self._able[bucket] = self.able(bucket)._replace(**found)

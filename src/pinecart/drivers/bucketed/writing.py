@@ -8,7 +8,7 @@ from collections.abc import AsyncIterator
 from typing import Protocol
 
 from pinecart.core.checksum import Crc64, crc_of
-from pinecart.core.errors import Changed
+from pinecart.core.errors import Changed, Corrupt
 from pinecart.core.places import show
 from pinecart.core.ports import Placed, Put, Reading
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
@@ -48,6 +48,8 @@ class ObjectWriter:
         they become one object.
         """
         if isinstance(put.body, bytes):
+            if self._verifies(put.key) != "crc64nvme" and crc_of(put.body) != put.card.crc:
+                raise Corrupt(f"{self._client.named(put.key)}: it is not what was read.")
             return await self._whole.put(put, put.body)
         source = _PartsOfReading(self, put.key, put.body)
         step = self._part or piece_size(put.size, self._most_parts)

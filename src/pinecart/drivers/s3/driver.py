@@ -6,20 +6,20 @@ import re
 from collections.abc import Mapping
 from typing import Any
 
-from pinecart.core.estimates import price_of
 from pinecart.core.form_fields import Choice, FieldType, FormField
 from pinecart.core.keeping import KEPT
 from pinecart.core.pasting import PasteRules, percent_decoded
+from pinecart.drivers.bucketed.connection_check import BucketCheck
 from pinecart.drivers.driver_spec import (
     CONNECT_S,
     HTTP_LINE,
     MOST_AT_ONCE,
+    PRICES,
     RUNS_AT_ONCE,
     SILENCE_S,
     YES_OR_NO,
     DriverSpec,
 )
-from pinecart.drivers.s3.connection_check import try_bucket_store
 from pinecart.drivers.s3.store import S3Store
 
 KIND = "s3"
@@ -70,10 +70,6 @@ def _is_endpoint(value: str) -> str:
     if value.startswith(("http://", "https://")):
         return ""
     return f"{value!r} is no endpoint: write it as https://HOST or https://HOST:PORT."
-
-
-def _is_price(value: str) -> str:
-    return "" if price_of(value) is not None else "A price is a number such as 0.0054."
 
 
 FIELDS = (
@@ -156,26 +152,7 @@ FIELDS = (
     ),
     MOST_AT_ONCE,
     RUNS_AT_ONCE,
-    FormField(
-        "price_requests",
-        FieldType.TEXT,
-        "Price of 1,000 requests",
-        "For the estimates of previews, in whatever currency.",
-        example="0.0054",
-        is_common=False,
-        check=_is_price,
-        code="store.price",
-    ),
-    FormField(
-        "price_out",
-        FieldType.TEXT,
-        "Price of a GiB taken out",
-        "For the estimates of previews, in the same currency.",
-        example="0.09",
-        is_common=False,
-        check=_is_price,
-        code="store.price",
-    ),
+    *PRICES,
 )
 
 
@@ -188,12 +165,16 @@ def _root(fields: Mapping[str, Any]) -> bytes:
     return root + b"/" if root else b""
 
 
+def _let_in(spec: Mapping[str, Any]) -> str:
+    return "Without a key." if spec.get("anonymous") else f"Key id {spec['key_id']} is accepted."
+
+
 S3 = DriverSpec(
     kind=KIND,
     title="An S3-compatible object store",
     fields=FIELDS,
     open=S3Store.from_spec,
-    try_it=try_bucket_store,
+    try_it=BucketCheck(S3Store.from_spec, "endpoint", _let_in),
     system=_system,
     root=_root,
     bound_by=("endpoint", "root"),

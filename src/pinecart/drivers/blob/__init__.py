@@ -1,0 +1,1 @@
+"""Blob storage: accounts, containers and blobs, by its REST protocol."""

@@ -1,0 +1,36 @@
+"""Containers are made, and dropped when they are empty."""
+
+from __future__ import annotations
+
+from pinecart.core.errors import Refused
+from pinecart.drivers.blob.client import BlobClient
+from pinecart.drivers.blob.listing import BlobLister
+from pinecart.drivers.blob.wire_errors import code_of
+from pinecart.drivers.bucketed.client import Query
+
+CONTAINER: Query = [("restype", "container")]
+
+
+class ContainerKeeper:
+    def __init__(self, client: BlobClient, lister: BlobLister) -> None:
+        self._client, self._lister = client, lister
+
+    async def make(self, name: str) -> bool:
+        answer = await self._client.ask("PUT", name, query=CONTAINER)
+        if answer.status == 409 and code_of(answer.headers, answer.body) == (
+            "ContainerAlreadyExists"
+        ):
+            return False
+        if answer.status != 201:
+            what = f"Making container {name!r} at {self._client.name}"
+            raise self._client.error_of(answer, what=what)
+        return True
+
+    async def drop(self, name: str) -> None:
+        page = await self._lister.page(name, b"", [("maxresults", "1")])
+        where = f"container {name!r} at {self._client.name}"
+        if page.entries or page.folders or page.marker:
+            message = f"The {where} is not empty. Only an empty one is dropped."
+            raise Refused(message, code="bucket.not-empty")
+        what = f"Dropping {where}"
+        await self._client.good("DELETE", name, query=CONTAINER, what=what, ok=202)

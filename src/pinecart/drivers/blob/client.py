@@ -1,0 +1,211 @@
+"""Requests to one account's blob storage: signed, and answered in our own words."""
+
+from __future__ import annotations
+
+import base64
+import re
+from collections.abc import Mapping
+from typing import Any
+from urllib.parse import quote, urlsplit
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Refused, StoreError, Unsafe
+from pinecart.core.places import show
+from pinecart.core.ports import HEADERS, Stat, WriteStamp
+from pinecart.core.retry import Retry
+from pinecart.drivers.blob.signing import Account, key_of, signed
+from pinecart.drivers.blob.wire import (
+    API_VERSION,
+    CONTAINER_RULE,
+    is_container_name,
+    metadata_read,
+    parse_tags,
+)
+from pinecart.drivers.blob.wire_errors import error_from
+from pinecart.drivers.bucketed.client import (
+    Asked,
+    BucketClient,
+    Query,
+    Told,
+    headers_of,
+    metadata_of,
+    range_of,
+)
+from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.s3.wire import number
+from pinecart.drivers.transport import Transport, transport_from
+
+LONGEST_NAME = 1024  # letters (blob service REST, naming)
+UNKEPT = tuple(name for name in HEADERS if name == "expires")  # headers that no blob has
+_DOTS = re.compile(r"(^|/)\.{1,2}(/|$)|^/")
+
+
+class BlobClient(BucketClient):
+    """base: the path of the account at its endpoint, where it is not in the host's name."""
+
+    longest_key = 4 * LONGEST_NAME
+
+    def __init__(
+        self,
+        name: str,
+        transport: Transport,
+        account: Account,
+        *,
+        base: str = "",
+        root: str = "",
+        retry: Retry = Retry(),
+    ) -> None:
+        super().__init__(name, transport, root=root, retry=retry)
+        self._account, self._base = account, base
+        self.system = (transport.origin, base, account)
+
+    def renew(self, spec: Mapping[str, Any]) -> None:
+        self._account = account_of(spec)
+        self.system = (*self.system[:2], self._account)
+
+    def unfit(self, key: bytes) -> str:
+        if wrong := super().unfit(key):
+            return wrong
+        name = (self.root + key).partition(b"/")[2].decode()
+        if len(name) > LONGEST_NAME:
+            return (
+                f"{show(key)[:80]}… has {len(name):,} letters, and the storage takes "
+                f"{LONGEST_NAME:,} at most. Shorten it, or by a rule on the way."
+            )
+        if _DOTS.search(name):
+            return (
+                f"{self.named(key)}: the storage takes no name that begins with a slash or has a "
+                "part that is . or .. alone. Rename it, or by a rule on the way."
+            )
+        return ""
+
+    def _path(self, bucket: str, key: bytes) -> str:
+        if bucket and not is_container_name(bucket):
+            raise Unsafe(
+                f"{self.named(bucket.encode())}: {show(bucket.encode())!r} can't be a container's "
+                f"name. It has {CONTAINER_RULE}.",
+                code="store.bucket-name",
+            )
+        if _DOTS.search(key.decode()):
+            raise Unsafe(self.unfit(f"{bucket}/".encode() + key) or self.named(key))
+        name = f"/{quote(key, safe='/-_.~')}" if key else ""
+        return f"{self._base}/{bucket}{name}"
+
+    def _prepare(
+        self, method: str, bucket: str, key: bytes, query: Query, headers: Mapping[str, str]
+    ) -> tuple[str, dict[str, str]]:
+        path = self._path(bucket, key)
+        told = {"x-ms-version": API_VERSION, **headers}
+        text, full = signed(method, path, query, told, self._account, self.now())
+        return f"{path}?{text}" if text else path, full
+
+    def url(self, key: bytes, version: str = "") -> str:
+        """Of an object, as the storage itself may read it from."""
+        text, _ = signed("GET", "", versioned(version), {}, self._account, self.now())
+        return f"{self.origin}{self._path(*self.split(key))}" + (f"?{text}" if text else "")
+
+    async def ask(
+        self,
+        method: str,
+        bucket: str,
+        key: bytes = b"",
+        *,
+        query: Query | None = None,
+        headers: Mapping[str, str] | None = None,
+        body: bytes | Pieces = b"",
+    ) -> HttpAnswer:
+        given = dict(headers or {})
+        if method == "PUT":
+            given["content-length"] = str(len(body))
+        target, full = self._prepare(method, bucket, key, query or [], given)
+        answer = await self._transport.ask(method, target, full, body or None)
+        self.arrived(answer)
+        return answer
+
+    def error_from(
+        self, status: int, headers: Mapping[str, str], body: bytes, *, what: str
+    ) -> StoreError:
+        return error_from(status, headers, body, what=what)
+
+    def getting(self, key: bytes, etag: str, start: int, last: int | None, version: str) -> Asked:
+        wanted, asked = range_of(start, last)
+        headers = {"if-match": f'"{etag}"'} | asked
+        target, full = self._prepare("GET", *self.split(key), versioned(version), headers)
+        return wanted, target, full
+
+    def told(self, headers: Mapping[str, str]) -> Told:
+        metadata = metadata_read(metadata_of(headers, "x-ms-meta-"))
+        md5 = headers.get("content-md5", "")
+        return Told(
+            WriteStamp.parse(metadata.pop("pinecart", None)),
+            headers.get("Content-Type", ""),
+            metadata,
+            headers_of(headers),
+            md5=_hex(md5),
+        )
+
+    async def stat(self, key: bytes, version: str = "") -> Stat:
+        bucket, name = self.split(key)
+        what, query = f"Looking at {self.named(key)}", versioned(version)
+        answer = await self.safely(lambda: self.good("HEAD", bucket, name, query=query, what=what))
+        headers = answer.headers
+        entry = Entry(
+            key,
+            number(headers.get("Content-Length"), "size"),
+            None,
+            headers.get("ETag", "").strip('"'),
+            headers.get("x-ms-version-id", ""),
+        )
+        return self.told(headers).stat(entry, headers.get("x-ms-access-tier", ""))
+
+    async def tags(self, key: bytes) -> dict[str, str]:
+        bucket, name = self.split(key)
+        answer = await self.safely(lambda: self.ask("GET", bucket, name, query=[("comp", "tags")]))
+        if answer.status in (400, 405, 501):
+            raise Refused(
+                f"Store {self.name} knows no tags. Leave tags out of what is kept.",
+                code="store.no-tags",
+            )
+        if answer.status != 200:
+            raise self.error_of(answer, what=f"Reading the tags of {self.named(key)}")
+        return parse_tags(answer.body)
+
+
+def versioned(version: str) -> Query:
+    return [("versionid", version)] if version else []
+
+
+def _hex(md5: str) -> str:
+    try:
+        return base64.b64decode(md5, validate=True).hex()
+    except ValueError:
+        return ""
+
+
+def account_name(endpoint: str) -> str:
+    """As it stands in an address: the path where there is one, else the first part of the host."""
+    parts = urlsplit(endpoint)
+    return parts.path.strip("/").partition("/")[0] or (parts.hostname or "").partition(".")[0]
+
+
+def account_of(spec: Mapping[str, Any]) -> Account:
+    name = spec.get("account") or account_name(spec["endpoint"])
+    sas, key = (spec.get("sas") or "").lstrip("?"), spec.get("key") or ""
+    if sas:
+        return Account(name, sas=sas)
+    return Account(name, key_of(key) if key else b"")
+
+
+def client_from(spec: Mapping[str, Any]) -> BlobClient:
+    """From a store's fields and secrets."""
+    parts = urlsplit(spec["endpoint"])
+    client = BlobClient(
+        spec["name"],
+        transport_from(f"{parts.scheme}://{parts.netloc}", spec),
+        account_of(spec),
+        base=parts.path.rstrip("/"),
+        root=spec.get("root") or "",
+        retry=Retry(**spec.get("retry", {})),
+    )
+    client.most_at_once = int(spec.get("most_at_once") or 0)
+    return client

@@ -1,0 +1,93 @@
+"""What all writes to blob storage have in common: a condition, and what is kept with an object."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from urllib.parse import quote, urlencode
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Corrupt, Taken
+from pinecart.core.ports import Placed, Put
+from pinecart.drivers.blob.client import UNKEPT, BlobClient
+from pinecart.drivers.blob.wire import metadata_told
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.http_message import HttpAnswer
+
+MADE = (201, 202)
+
+
+class BlobWrites:
+    """Every write has its condition where the storage was not seen to take no notice of it; there
+    it is looked at just before.
+    """
+
+    def __init__(self, client: BlobClient, facts: BucketFacts) -> None:
+        self._client, self._facts = client, facts
+
+    def kept_headers(self, put: Put) -> dict[str, str]:
+        metadata, _ = metadata_told(put.metadata)
+        kept = {f"x-ms-meta-{name}": value for name, value in metadata.items()}
+        kept["x-ms-meta-pinecart"] = put.card.text()
+        kept |= {f"x-ms-blob-{k}": v for k, v in put.headers.items() if k not in UNKEPT}
+        if put.content_type:
+            kept["x-ms-blob-content-type"] = put.content_type
+        return kept | chosen_headers(put)
+
+    @staticmethod
+    def lost(put: Put) -> str:
+        """What it can't keep, in words."""
+        _, metadata = metadata_told(put.metadata)
+        headers = sorted(name for name in put.headers if name in UNKEPT)
+        return ", ".join([*headers, *(f"the metadata {name!r}" for name in sorted(metadata))])
+
+    async def conditionally(
+        self, put: Put, send: Callable[[dict[str, str]], Awaitable[HttpAnswer]], *, what: str
+    ) -> tuple[HttpAnswer, bool]:
+        """The answer, and whether the write was guarded."""
+        bucket, _ = self._client.split(put.key)
+        holds = self._facts.able(bucket).create_only
+        condition = _condition_of(put) if holds else {}
+        if not holds:
+            await self._must_be_as_planned(put)
+        answer = await send(condition)
+        if answer.status not in MADE:
+            raise self._client.error_of(answer, what=what)
+        self._facts.versioned[bucket] = bool(answer.headers.get("x-ms-version-id"))
+        return answer, bool(condition)
+
+    async def _must_be_as_planned(self, put: Put) -> None:
+        named = self._client.named(put.key)
+        if put.expected is not None:
+            there = (await self._client.stat(put.key)).entry
+            if there.etag != put.expected.etag:
+                raise Taken(f"{named} is not as it was when this was planned.")
+        elif put.if_absent and not await self._client.is_absent(put.key):
+            raise Taken(f"{named} appeared there meanwhile. The next run looks again.")
+
+    async def placed(
+        self, put: Put, answer_etag: str, crc: str, proof: str, *, guarded: bool
+    ) -> Placed:
+        etag = answer_etag.strip('"')
+        if not etag or proof == "size-only":
+            there = (await self._client.stat(put.key)).entry
+            etag = etag or there.etag
+            if there.size != put.size:
+                told = f"{put.size} bytes were sent, {there.size} are there"
+                raise Corrupt(f"{self._client.named(put.key)}: {told}.")
+        return Placed(Entry(put.key, put.size, None, etag), proof, guarded, crc, self.lost(put))
+
+
+def chosen_headers(put: Put) -> dict[str, str]:
+    """What a job has chosen for what it writes."""
+    chosen = {}
+    if put.extra.tags:
+        chosen["x-ms-tags"] = urlencode(sorted(put.extra.tags.items()), quote_via=quote)
+    if put.extra.storage_class:
+        chosen["x-ms-access-tier"] = put.extra.storage_class
+    return chosen
+
+
+def _condition_of(put: Put) -> dict[str, str]:
+    if put.expected is not None:
+        return {"if-match": f'"{put.expected.etag}"'}
+    return {"if-none-match": "*"} if put.if_absent else {}

@@ -1,0 +1,188 @@
+"""The form of an account's blob storage, and what follows from it.
+
+What can go wrong with it, each with a test:
+- an account's address with or without the account in its path; a signature, or a key, that has
+  ended, was exchanged or may not do something;
+- a storage that verifies one checksum, another or none; that takes no notice of conditions;
+- a listing in another order than that of bytes, names that XML can't hold, folders of hierarchical
+  accounts, pages that go round in circles;
+- parts of somebody else's upload under the same name; an upload that was cut at any step;
+- leases, snapshots, archived blobs, copies that take their time or fail;
+- metadata that no blob can have.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Any
+from urllib.parse import urlsplit
+
+from pinecart.core.form_fields import FieldType, FormField
+from pinecart.core.keeping import KEPT
+from pinecart.core.pasting import PasteRules, percent_decoded
+from pinecart.drivers.blob.client import account_name
+from pinecart.drivers.blob.store import BlobStore
+from pinecart.drivers.bucketed.connection_check import BucketCheck
+from pinecart.drivers.driver_spec import HTTP_LINE, LIMITS, PRICES, DriverSpec
+
+KIND = "blob"
+LABELS = (
+    (("connection", "string"), "endpoint"),
+    (("sas", "url"), "endpoint"),
+    (("sas",), "sas"),
+    (("signature",), "sas"),
+    (("account", "key"), "key"),
+    (("account", "name"), "account"),
+    (("storage", "account"), "account"),
+    (("endpoint",), "endpoint"),
+    (("container",), "root"),
+    (("url",), "endpoint"),
+    (("key",), "key"),
+)
+_STRING = re.compile(r"(?:(?:[A-Za-z]+)=[^;\s]+;)+(?:[A-Za-z]+)=[^;\s]+;?")
+_KNOWN = re.compile(r"(^|;)(AccountName|BlobEndpoint|SharedAccessSignature)=")
+_SIGNED_URL = re.compile(r"(https?)://([^@/?#\s]+)([^?#\s]*)\?([^#\s]*\bsig=[^#\s]*)")
+
+
+def read_address(text: str) -> dict[str, str]:
+    """A connection string, or an address that is signed."""
+    if _STRING.fullmatch(text) and _KNOWN.search(text):
+        return _of_string(text)
+    found = _SIGNED_URL.fullmatch(text)
+    return _of_url(*found.groups()) if found else {}
+
+
+def read_script(text: str) -> dict[str, str]:
+    """The first connection string or signed address among other words."""
+    for word in re.split(r"[\s\"']+", text):
+        bare = re.sub(r"^[A-Z_]+=(?=DefaultEndpointsProtocol=|https?:)", "", word)
+        if found := read_address(bare):
+            return found
+    return {}
+
+
+def _of_string(text: str) -> dict[str, str]:
+    told = dict(part.partition("=")[::2] for part in text.split(";") if part)
+    name = told.get("AccountName", "")
+    endpoint = told.get("BlobEndpoint", "")
+    if not endpoint and name and told.get("EndpointSuffix"):
+        scheme = told.get("DefaultEndpointsProtocol", "https")
+        endpoint = f"{scheme}://{name}.blob.{told['EndpointSuffix']}"
+    fields = {
+        "endpoint": endpoint.rstrip("/"),
+        "account": name if endpoint and name != account_name(endpoint) else "",
+        "key": told.get("AccountKey", ""),
+        "sas": told.get("SharedAccessSignature", ""),
+    }
+    return {field: value for field, value in fields.items() if value}
+
+
+def _of_url(scheme: str, host: str, path: str, sas: str) -> dict[str, str]:
+    """The account stands in the path where the host is a machine of one's own."""
+    parts = percent_decoded(path).strip("/").split("/")
+    is_in_path = ":" in host or "." not in host
+    base = f"/{parts.pop(0)}" if is_in_path and parts[0] else ""
+    fields = {"endpoint": f"{scheme}://{host}{base}", "sas": sas, "root": "/".join(parts)}
+    return {field: value for field, value in fields.items() if value}
+
+
+def _is_endpoint(value: str) -> str:
+    try:
+        parts = urlsplit(value)
+        is_address = parts.scheme in ("http", "https") and bool(parts.hostname)
+    except ValueError:
+        is_address = False
+    if is_address and not (parts.query or parts.fragment) and parts.path.count("/") < 2:
+        return ""
+    return f"{value!r} is no endpoint: write it as https://ACCOUNT.HOST or https://HOST/ACCOUNT."
+
+
+FIELDS = (
+    FormField(
+        "endpoint",
+        FieldType.ADDRESS,
+        "Endpoint",
+        "The account's address: https://ACCOUNT.HOST, or https://HOST/ACCOUNT.",
+        is_needed=True,
+        example="https://larkfell.blob.example",
+        check=_is_endpoint,
+        code="store.address",
+    ),
+    FormField(
+        "account",
+        FieldType.TEXT,
+        "Account",
+        "Its name.",
+        default="as in the endpoint",
+        is_common=False,
+    ),
+    FormField(
+        "key",
+        FieldType.UNSEEN,
+        "Account key",
+        "One of the account's two keys. It is sealed here and never shown.",
+        is_sealed=True,
+    ),
+    FormField(
+        "sas",
+        FieldType.UNSEEN,
+        "Shared access signature",
+        "Instead of a key: what follows the ? of a signed address. It is sealed here and never "
+        "shown.",
+        is_sealed=True,
+    ),
+    FormField(
+        "root",
+        FieldType.TEXT,
+        "Confined to",
+        "Confine it to this container, or container/prefix.",
+        default="all containers of this account",
+    ),
+    *HTTP_LINE,
+    *LIMITS,
+    *PRICES,
+)
+
+
+def _system(fields: Mapping[str, Any]) -> str:
+    return f"{KIND}:{str(fields.get('endpoint', '')).rstrip('/').lower()}"
+
+
+def _root(fields: Mapping[str, Any]) -> bytes:
+    root = str(fields.get("root") or "").strip("/").encode()
+    return root + b"/" if root else b""
+
+
+def _let_in(spec: Mapping[str, Any]) -> str:
+    if spec.get("sas"):
+        return "The signature is accepted."
+    return "The account's key is accepted." if spec.get("key") else "Without a key."
+
+
+BLOB = DriverSpec(
+    kind=KIND,
+    title="Blob storage of an account",
+    fields=FIELDS,
+    open=BlobStore,
+    try_it=BucketCheck(BlobStore, "endpoint", _let_in, "container"),
+    system=_system,
+    root=_root,
+    bound_by=("endpoint", "account", "root"),
+    pasting=PasteRules(
+        KIND,
+        read_address,
+        "endpoint",
+        LABELS,
+        words=("accountkey", "blob", "container", "sharedaccesssignature"),
+        script=read_script,
+    ),
+    guards_secret=("endpoint", "account", "proxy", "certificate"),
+    shows_buckets=lambda fields: not fields.get("root"),
+    keeps=frozenset(KEPT),
+    gives=frozenset({"metadata"}),
+    cautions=(
+        "Of metadata it keeps plain text under names of letters, digits and _; what else an object "
+        "has is listed as not kept.",
+    ),
+)

@@ -1,0 +1,140 @@
+"""What lies in blob storage: listings, levels, versions."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Sequence
+from functools import partial
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Incomplete
+from pinecart.core.ports import Level, Version
+from pinecart.drivers.blob.client import BlobClient
+from pinecart.drivers.blob.wire import (
+    BlobPage,
+    parse_containers,
+    parse_page,
+    parse_versions,
+)
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.client import Query
+from pinecart.drivers.bucketed.sorting import in_order
+
+LIST: Query = [("restype", "container"), ("comp", "list")]
+
+
+class BlobLister:
+    """Looks at names, and never changes anything."""
+
+    def __init__(self, client: BlobClient, facts: BucketFacts) -> None:
+        self._client, self._facts = client, facts
+
+    async def page(self, bucket: str, prefix: bytes, query: Query) -> BlobPage:
+        client = self._client
+        full: Query = [*LIST, *query] + ([("prefix", prefix)] if prefix else [])
+
+        async def one() -> BlobPage:
+            what = f"Listing {client.name}/{bucket}"
+            answer = await client.good("GET", bucket, query=full, what=what)
+            return parse_page(answer.body, prefix=prefix)
+
+        return await client.safely(one)
+
+    async def must_be_there(self, bucket: str) -> None:
+        await self.page(bucket, b"", [("maxresults", "1")])
+
+    async def pages(
+        self, prefix: bytes, *, after: bytes = b"", folders: str = ""
+    ) -> AsyncIterator[list[Entry]]:
+        """The storage can't be asked to begin after a key, and promises no order of bytes."""
+        async for page in in_order(self._as_they_come(prefix)):
+            left = [entry for entry in page if entry.key > after] if after else page
+            if left:
+                yield left
+
+    async def _as_they_come(self, prefix: bytes) -> AsyncIterator[list[Entry]]:
+        bucket, start = self._client.split(prefix)
+        async for page in self._each_page(bucket, start, []):
+            entries = [entry for entry in page.entries if entry.key]
+            if entries:
+                yield entries
+
+    async def _each_page(self, bucket: str, prefix: bytes, query: Query) -> AsyncIterator[BlobPage]:
+        seen = {""}
+        marker = ""
+        while True:
+            page = await self.page(
+                bucket, prefix, [*query, ("marker", marker)] if marker else query
+            )
+            yield page
+            marker = page.marker
+            if not marker:
+                return
+            if marker in seen:
+                raise Incomplete(
+                    f"The listing of {self._client.name}/{bucket} goes round in circles. Ask the "
+                    "storage's operator."
+                )
+            seen.add(marker)
+
+    async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
+        bucket, start = self._client.split(prefix)
+        if not bucket:
+            return _part_of(
+                [name.encode() + b"/" for name in await self._containers()], after, limit
+            )
+        names, entries = list[bytes](), dict[bytes, Entry]()
+        async for page in self._each_page(bucket, start, [("delimiter", "/")]):
+            names += page.folders
+            entries |= {entry.key: entry for entry in page.entries if entry.key}
+        part = _part_of([*names, *entries], after, limit)
+        return Level(
+            [name for name in part.folders if name not in entries],
+            [entries[name] for name in part.folders if name in entries],
+            part.after,
+        )
+
+    async def _containers(self) -> list[str]:
+        found, marker = list[str](), ""
+        while True:
+            query: Query = [("comp", "list")]
+            if marker:
+                query.append(("marker", marker))
+            what = f"Listing the containers of {self._client.name}"
+            ask = partial(self._client.good, "GET", "", query=query, what=what)
+            answer = await self._client.safely(ask)
+            names, marker = parse_containers(answer.body)
+            found += names
+            if not marker or not names:
+                return found
+
+    async def keeps_versions(self, key: bytes) -> bool:
+        """Whether what lies there is a version, and so stays one; or the last write has made one:
+        nothing else says it to everybody who may write.
+        """
+        bucket, name = self._client.split(key)
+        if bucket not in self._facts.versioned:
+            one: Query = [("include", "versions"), ("maxresults", "1"), ("prefix", name)]
+            query = [*LIST, *one]
+            ask = partial(self._client.ask, "GET", bucket, query=query)
+            answer = await self._client.safely(ask)
+            if answer.status >= 500 and answer.status != 501:
+                raise self._client.error_of(answer, what=f"Looking at {self._client.named(key)}")
+            self._facts.versioned[bucket] = b"<VersionId>" in answer.body
+        return self._facts.versioned[bucket]
+
+    async def versions(self, key: bytes) -> Sequence[Version]:
+        bucket, name = self._client.split(key)
+        query: Query = [*LIST, ("include", "versions"), ("prefix", name)]
+        what = f"Listing the versions of {self._client.named(key)}"
+        answer = await self._client.safely(lambda: self._client.ask("GET", bucket, query=query))
+        if answer.status in (400, 501):
+            return []
+        if answer.status != 200:
+            raise self._client.error_of(answer, what=what)
+        return parse_versions(answer.body, name)
+
+
+def _part_of(names: list[bytes], after: bytes, limit: int) -> Level:
+    """The names that follow `after`, as folders."""
+    left = sorted(name for name in names if name > after)
+    return Level(left[:limit], [], left[limit - 1] if len(left) > limit else b"")

@@ -1,0 +1,47 @@
+"""How a blob goes: exactly this one, under a condition."""
+
+from __future__ import annotations
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Missing, Taken
+from pinecart.drivers.blob.client import BlobClient
+from pinecart.drivers.blob.listing import BlobLister
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+
+
+class BlobRemover:
+    def __init__(self, client: BlobClient, facts: BucketFacts, lister: BlobLister) -> None:
+        self._client, self._facts, self._lister = client, facts, lister
+
+    async def is_absent(self, key: bytes) -> bool:
+        """The listing of just this name has to agree: a look alone can't tell a missing blob from a
+        missing container everywhere.
+        """
+        if not await self._client.is_absent(key):
+            return False
+        bucket, name = self._client.split(key)
+        page = await self._lister.page(bucket, name, [("maxresults", "1")])
+        return not any(entry.key == b"" for entry in page.entries)
+
+    async def remove(self, key: bytes, expected: Entry) -> bool:
+        bucket, name = self._client.split(key)
+        named = self._client.named(key)
+        now = (await self._client.stat(key)).entry
+        if (now.size, now.etag) != (expected.size, expected.etag):
+            raise Taken(f"{named} is not as it was when this was planned. It was not removed.")
+        headers = {"if-match": f'"{expected.etag}"'}
+        tried = 0
+
+        async def one() -> None:
+            nonlocal tried
+            tried += 1
+            try:
+                await self._client.good(
+                    "DELETE", bucket, name, headers=headers, ok=202, what=f"Removing {named}"
+                )
+            except Missing:
+                if tried == 1:  # else the answer of the one before was lost
+                    raise
+
+        await self._client.safely(one)
+        return self._facts.able(bucket).create_only

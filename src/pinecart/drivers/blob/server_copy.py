@@ -1,0 +1,87 @@
+"""Blobs copied by the storage itself: their bytes never come to us."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import Mapping
+from functools import partial
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Taken
+from pinecart.core.ports import Placed, Put
+from pinecart.drivers.blob.client import BlobClient
+from pinecart.drivers.blob.conditional import BlobWrites, chosen_headers
+from pinecart.drivers.http_message import HttpAnswer
+
+FIRST_LOOK_S, LAST_LOOK_S = 0.1, 3.0
+
+
+class BlobCopies:
+    """Inside one account, with the same credentials for both."""
+
+    def __init__(self, client: BlobClient, writes: BlobWrites) -> None:
+        self._client, self._writes = client, writes
+
+    async def copy(
+        self, put: Put, source: BlobClient, source_key: bytes, entry: Entry, version: str = ""
+    ) -> Placed | None:
+        """What is kept with the source goes along as it is."""
+        client = self._client
+        bucket, name = client.split(put.key)
+        headers = chosen_headers(put) | {
+            "x-ms-copy-source": source.url(source_key, version),
+            "x-ms-source-if-match": f'"{entry.etag}"',
+        }
+
+        async def send(condition: dict[str, str]) -> HttpAnswer:
+            return await client.ask("PUT", bucket, name, headers=headers | condition)
+
+        what = f"Copying to {client.named(put.key)}"
+        try:
+            answer, guarded = await self._writes.conditionally(put, send, what=what)
+        except Taken as exc:
+            if (await source.stat(source_key, version)).entry.etag != entry.etag:
+                raise Changed(f"{source.named(source_key)} changed before it was copied.") from exc
+            raise
+        except Refused:
+            return None  # these credentials may not, or it does not know how: it goes through us
+        await self._ended(put.key, answer.headers)
+        return await self._compared(put, guarded=guarded)
+
+    async def _ended(self, key: bytes, told: Mapping[str, str]) -> None:
+        """Polls until the storage has copied it. Raises Busy where it gave up."""
+        client, wait_s = self._client, FIRST_LOOK_S
+        bucket, name = client.split(key)
+        copy_id = told.get("x-ms-copy-id", "")
+        while (status := told.get("x-ms-copy-status", "success")) == "pending":
+            try:
+                await asyncio.sleep(wait_s)
+            except asyncio.CancelledError:
+                await asyncio.shield(self._abort(key, copy_id))
+                raise
+            wait_s = min(wait_s * 2, LAST_LOOK_S)
+            what = f"Looking at the copy {client.named(key)}"
+            answer = await client.safely(partial(client.good, "HEAD", bucket, name, what=what))
+            told = answer.headers
+            if told.get("x-ms-copy-id", copy_id) != copy_id:
+                raise Taken(f"{client.named(key)} was written by somebody else meanwhile.")
+        if status != "success":
+            why = told.get("x-ms-copy-status-description", "") or status
+            raise Busy(f"{client.named(key)}: the storage's own copy has ended: {why}.")
+
+    async def _abort(self, key: bytes, copy_id: str) -> None:
+        bucket, name = self._client.split(key)
+        query: list[tuple[str, str | bytes]] = [("comp", "copy"), ("copyid", copy_id)]
+        with contextlib.suppress(StoreError):
+            headers = {"x-ms-copy-action": "abort"}
+            await self._client.ask("PUT", bucket, name, query=query, headers=headers)
+
+    async def _compared(self, put: Put, *, guarded: bool) -> Placed:
+        """The copy was made of just this content, says the storage; by its size, say we."""
+        there = await self._client.stat(put.key)
+        if there.entry.size != put.size:
+            named = self._client.named(put.key)
+            raise Corrupt(f"{named}: the storage's own copy is not the same as its source.")
+        crc = (there.card.crc if there.card else "") or put.card.crc
+        return Placed(there.entry._replace(version=""), "server-copy", guarded, crc)

@@ -1,0 +1,170 @@
+"""How a blob comes to be: in one request, or by a list of blocks."""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+from collections.abc import Sequence
+from functools import partial
+
+from pinecart.core.errors import Missing
+from pinecart.core.ports import Placed, Put
+from pinecart.drivers.blob.client import BlobClient
+from pinecart.drivers.blob.conditional import BlobWrites
+from pinecart.drivers.blob.wire import (
+    block_id,
+    block_list,
+    block_told,
+    parse_uncommitted,
+    their_crc,
+)
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.client import Query
+from pinecart.drivers.bucketed.multipart import PartSums
+from pinecart.drivers.bucketed.writing import md5_of
+from pinecart.drivers.http_message import HttpAnswer, Pieces
+
+BLOCKS: Query = [("comp", "blocklist")]
+
+
+def sum_headers(verifies: str, sums: PartSums) -> dict[str, str]:
+    """verifies: which checksum the container was seen to verify; empty: none."""
+    if verifies == "crc64nvme":
+        return {"x-ms-content-crc64": their_crc(sums.crc)}
+    return {"content-md5": sums.md5} if verifies == "md5" else {}
+
+
+class BlobWhole:
+    def __init__(self, client: BlobClient, facts: BucketFacts, writes: BlobWrites) -> None:
+        self._client, self._facts, self._writes = client, facts, writes
+
+    async def put(self, put: Put, body: bytes) -> Placed:
+        bucket, name = self._client.split(put.key)
+        verifies = self._facts.able(bucket).checksum
+        md5 = md5_of(body) if verifies == "md5" else ""
+        sums = sum_headers(verifies, PartSums(put.card.crc, md5))
+        headers = self._writes.kept_headers(put) | sums | {"x-ms-blob-type": "BlockBlob"}
+
+        async def send(condition: dict[str, str]) -> HttpAnswer:
+            return await self._client.ask(
+                "PUT", bucket, name, headers=headers | condition, body=body
+            )
+
+        what = f"Writing {self._client.named(put.key)}"
+        answer, guarded = await self._writes.conditionally(put, send, what=what)
+        proof = "server-verified" if verifies else "size-only"
+        etag = answer.headers.get("ETag", "")
+        return await self._writes.placed(put, etag, put.card.crc, proof, guarded=guarded)
+
+
+class BlobBlocks:
+    """Blocks of one name are nobody's in particular until a list of them makes a blob: each is
+    known by its id, which tells what it holds.
+    """
+
+    def __init__(self, client: BlobClient, facts: BucketFacts, writes: BlobWrites) -> None:
+        self._client, self._facts, self._writes = client, facts, writes
+
+    def _verifies(self, key: bytes) -> str:
+        return self._facts.able(self._client.split(key)[0]).checksum
+
+    async def begin(self, put: Put) -> str:
+        """There is nothing to be asked for."""
+        return secrets.token_hex(8)
+
+    async def there(self, key: bytes, upload: str) -> dict[tuple[int, int], str]:
+        found = await self._uncommitted(key)
+        ours = {block: told for block in found if (told := block_told(block))}
+        return {(number, found[block]): block for block, (number, _) in ours.items()}
+
+    async def _uncommitted(self, key: bytes) -> dict[str, int]:
+        """Block → size; none where there is nothing at all of that name."""
+        bucket, name = self._client.split(key)
+        query: Query = [*BLOCKS, ("blocklisttype", "uncommitted")]
+        what = f"Looking for unfinished parts of {self._client.named(key)}"
+        try:
+            answer = await self._client.safely(
+                lambda: self._client.good("GET", bucket, name, query=query, what=what)
+            )
+        except Missing:
+            return {}
+        return parse_uncommitted(answer.body)
+
+    def is_same(self, etag: str, crc: str, md5: str) -> bool:
+        told = block_told(etag)
+        return told is not None and told[1] == crc
+
+    async def send(
+        self, key: bytes, upload: str, number: int, body: bytes | Pieces, sums: PartSums
+    ) -> str:
+        bucket, name = self._client.split(key)
+        block = block_id(number, sums.crc)
+        await self._client.good(
+            "PUT",
+            bucket,
+            name,
+            query=[("comp", "block"), ("blockid", block)],
+            headers=sum_headers(self._verifies(key), sums),
+            body=body,
+            ok=201,
+            what=f"Writing part {number} of {self._client.named(key)}",
+        )
+        return block
+
+    async def complete(
+        self, put: Put, upload: str, step: int, etags: Sequence[str], crc: str
+    ) -> tuple[str, bool]:
+        bucket, name = self._client.split(put.key)
+        body, headers = block_list(etags), self._writes.kept_headers(put)
+
+        async def send(condition: dict[str, str]) -> HttpAnswer:
+            return await self._client.ask(
+                "PUT", bucket, name, query=BLOCKS, headers=headers | condition, body=body
+            )
+
+        what = f"Making {self._client.named(put.key)} of its parts"
+        answer, guarded = await self._writes.conditionally(put, send, what=what)
+        return answer.headers.get("ETag", ""), guarded
+
+    async def placed(self, put: Put, etag: str, crc: str, *, guarded: bool) -> Placed:
+        proof = "server-verified" if self._verifies(put.key) else "size-only"
+        return await self._writes.placed(put, etag, crc, proof, guarded=guarded)
+
+    async def abort(self, key: bytes, upload: str) -> None:
+        await self.clear(key, "")
+
+    async def clear(self, key: bytes, since: str) -> int:
+        """Blocks go when their name gets a blob; where there is none, one of no bytes is made of
+        them, and taken away at once. Nobody else's are touched. Where there is a blob, they go with
+        its next change, or within a week.
+        """
+        blocks = await self._uncommitted(key)
+        if not blocks or not all(map(block_told, blocks)):
+            return 0
+        bucket, name = self._client.split(key)
+        answer = await self._client.ask(
+            "PUT",
+            bucket,
+            name,
+            query=BLOCKS,
+            headers={"if-none-match": "*"},
+            body=block_list([]),
+        )
+        if answer.status == 201:
+            etag = answer.headers.get("ETag", "")
+            with contextlib.suppress(Missing):
+                await self._take_away(key, etag)
+            return 1
+        if answer.status in (409, 412):
+            return 0
+        raise self._client.error_of(
+            answer, what=f"Taking away unfinished parts of {self._client.named(key)}"
+        )
+
+    async def _take_away(self, key: bytes, etag: str) -> None:
+        bucket, name = self._client.split(key)
+        what = f"Taking away unfinished parts of {self._client.named(key)}"
+        headers = {"if-match": etag}
+
+        ask = partial(self._client.good, "DELETE", bucket, name, headers=headers, ok=202, what=what)
+        await self._client.safely(ask)

@@ -1,0 +1,114 @@
+"""Trying a store of buckets: from signing in to a written, read and deleted object of our own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from pinecart.core.errors import Busy, SignInRefused, StoreError
+from pinecart.drivers.bucketed.store import BucketStore
+from pinecart.drivers.connection_steps import (
+    Step,
+    clock_step,
+    probe_name,
+    reaches,
+    takes_a_file,
+)
+
+ANSWERED_WRONGLY = ("store.address-refused", "store.certificate", "store.address")
+CHECKSUM_NAMES = {"crc64nvme": "CRC-64/NVME", "md5": "MD5"}
+Opens = Callable[[Mapping[str, Any]], BucketStore]
+
+
+class BucketCheck:
+    """opens: the store of a spec.   address: the field of its address.   let_in: said once the
+    credentials were accepted, of a spec.   bucket: what such a thing is called there.
+    """
+
+    def __init__(
+        self,
+        opens: Opens,
+        address: str,
+        let_in: Callable[[Mapping[str, Any]], str],
+        bucket: str = "bucket",
+    ) -> None:
+        self._opens, self._address, self._let_in, self._bucket = opens, address, let_in, bucket
+
+    async def __call__(self, spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:
+        if not await reaches(spec[self._address], spec, steps):
+            return
+        try:
+            store = self._opens(spec)
+        except StoreError as exc:
+            steps.append(Step("connect", False, exc.message, exc.code))
+            return
+        try:
+            await self._signed_in(store, spec, write_to, steps)
+        finally:
+            await store.close()
+
+    async def _signed_in(
+        self, store: BucketStore, spec: Mapping[str, Any], write_to: str, steps: list[Step]
+    ) -> None:
+        prefix = write_to.encode().rstrip(b"/") + b"/" if write_to else b""
+        try:
+            level = await store.level(prefix)
+        except StoreError as exc:
+            await _clock(store, steps)
+            _explain(exc, steps)
+            return
+        await _clock(store, steps)
+        steps.append(Step("sign in", True, self._let_in(spec)))
+        is_confined = bool(spec.get("root") or write_to)
+        count = len(level.folders)
+        several = "" if count == 1 else "s"
+        listed = (
+            "The place can be listed." if is_confined else f"{count:,} {self._bucket}{several}."
+        )
+        steps.append(Step("list", True, listed))
+        if is_confined:
+            await _try_object(store, prefix, steps)
+        else:
+            words = f"Not tried: name a {self._bucket} to write to."
+            steps.append(Step("write", None, words))
+
+
+async def _clock(store: BucketStore, steps: list[Step]) -> None:
+    """By the Date that every answer carries."""
+    behind = await store.clock_difference_s()
+    if behind is not None:
+        step = clock_step(behind)
+        steps.append(step)
+
+
+def _explain(exc: StoreError, steps: list[Step]) -> None:
+    """Which step a refused listing belongs to."""
+    code = exc.code
+    if isinstance(exc, Busy) or code in ANSWERED_WRONGLY:
+        failed = "answer"
+    elif code == "store.clock":
+        failed = "clock"
+    elif isinstance(exc, SignInRefused) or code == "store.region":
+        failed = "sign in"
+    else:
+        failed = "list"
+        steps.append(Step("sign in", True, "The credentials are accepted."))
+    is_told = failed == "clock" and any(step.code == code for step in steps)
+    if not is_told:
+        steps.append(Step(failed, False, exc.message, code))
+
+
+async def _try_object(store: BucketStore, prefix: bytes, steps: list[Step]) -> None:
+    """Write, read and delete a small object of our own."""
+    key = prefix + probe_name()
+
+    if await takes_a_file(store, key, lambda: store.remove_probe(key), steps):
+        steps.append(await _checksums(store, prefix))
+
+
+async def _checksums(store: BucketStore, prefix: bytes) -> Step:
+    verified = CHECKSUM_NAMES.get((await store.probe(prefix)).checksum)
+    if verified:
+        return Step("checksums", True, f"The store verifies {verified} checksums.")
+    words = "The store verifies no checksum we know: writes are compared by size."
+    return Step("checksums", False, words)
