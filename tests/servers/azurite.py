@@ -20,6 +20,7 @@ from urllib.parse import quote
 
 import httpx
 
+from tests.servers.forwarder import Forwarder
 from tests.whole.house import free_port, until
 
 PACKAGE = "azurite@3.35.0"
@@ -43,25 +44,46 @@ class Azurite:
     """One account; `stop` and `start` it at will."""
 
     def __init__(self, home: Path) -> None:
-        self.home, self.port, self.key = home, free_port(), KEY
-        self.endpoint = f"http://127.0.0.1:{self.port}/{ACCOUNT}"
+        self.home, self.key = home, KEY
+        self._http = httpx.Client(timeout=30, verify=False)  # noqa: S501 - plain HTTP
+        self._inner, port = free_port(), free_port()
+        self._line = Forwarder(port, self._inner)
+        self.endpoint = f"http://127.0.0.1:{port}/{ACCOUNT}"
+        self._begin()
         self.start()
 
-    def start(self) -> None:
-        command = ["node", str(MAIN), "--blobHost", "127.0.0.1", "--blobPort", str(self.port)]
+    def _begin(self) -> None:
+        command = ["node", str(MAIN), "--blobHost", "127.0.0.1", "--blobPort", str(self._inner)]
         command += ["-l", str(self.home), "--silent", "--disableTelemetry"]
         env = os.environ | {"AZURITE_ACCOUNTS": f"{ACCOUNT}:{self.key}"}
-        self.process = subprocess.Popen(command, env=env, stdout=subprocess.DEVNULL)
+        self._process = subprocess.Popen(command, env=env, stdout=subprocess.DEVNULL)
         until(self._answers, what="Azurite to answer")
+
+    def start(self) -> None:
+        self._line.begin()
+
+    def stop(self) -> None:
+        """Nobody reaches it."""
+        self._line.end()
+
+    def cut(self) -> None:
+        """It begins anew, with the key that it has now, and with what it held."""
+        self.stop()
+        self._process.terminate()
+        self._process.wait(30)
+        self._begin()
+        self.start()
+
+    def end(self) -> None:
+        self.stop()
+        self._http.close()
+        self._process.kill()
+        self._process.wait()
 
     def _answers(self) -> bool:
         with contextlib.suppress(httpx.HTTPError):
-            return bool(httpx.get(self.endpoint, timeout=2).status_code)
+            return bool(httpx.get(f"http://127.0.0.1:{self._inner}/", timeout=2).status_code)
         return False
-
-    def stop(self) -> None:
-        self.process.kill()
-        self.process.wait()
 
     def spec(self, root: str = "", **more: object) -> dict[str, object]:
         own = {"kind": "blob", "endpoint": self.endpoint, "key": self.key, "root": root}
@@ -89,9 +111,10 @@ class Azurite:
         headers: dict[str, str] | None = None,
     ) -> httpx.Response:
         """path: container and name, not encoded."""
-        url = f"{self.endpoint}/{quote(path)}?{query}&{self.sas()}"
+        inner = f"http://127.0.0.1:{self._inner}/{ACCOUNT}"
+        url = f"{inner}/{quote(path)}?{query}&{self.sas()}"
         told = {"x-ms-version": "2021-12-02"} | (headers or {})
-        return httpx.request(method, url, headers=told, content=body, timeout=30)
+        return self._http.request(method, url, headers=told, content=body)
 
     def put(self, path: str, body: bytes, **metadata: str) -> None:
         headers = {"x-ms-blob-type": "BlockBlob"}
@@ -120,4 +143,4 @@ def azurite() -> Iterator[Azurite]:
         try:
             yield server
         finally:
-            server.stop()
+            server.end()

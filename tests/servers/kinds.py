@@ -7,10 +7,13 @@ import os
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Protocol
 
 from pinecart.core.ports import Store
 from pinecart.drivers import open_store
+from pinecart.standins.bucket_shelf import Shelf
 from tests.runner.engine import QUICK
+from tests.servers.azurite import Azurite, azurite
 from tests.servers.dav import apache
 from tests.servers.hdfs import hdfs
 from tests.servers.sftp import openssh
@@ -66,36 +69,63 @@ class WritableTree(TreePlace):
                 folder.chmod(0o777)
 
 
+class Door(Protocol):
+    """To the objects of one bucket, by other means than ours."""
+
+    def put(self, key: str, body: bytes, card: str) -> None: ...
+    def remove(self, key: str) -> None: ...
+    def holds(self) -> dict[str, bytes]: ...
+
+
 class BucketPlace:
-    def __init__(self, server: object, endpoint: str, bucket: str) -> None:
-        self.server, self.endpoint, self.bucket = server, endpoint, bucket
-        self.path = f"{bucket}/"
-        server.shelf.make(bucket)  # type: ignore[attr-defined]
+    def __init__(self, bucket: str, spec: dict[str, object], door: Door) -> None:
+        self.path, self.spec, self.door = f"{bucket}/", spec, door
 
     def opened(self, name: str, **more: object) -> Store:
-        spec = {
-            "kind": "s3",
-            "name": name,
-            "endpoint": self.endpoint,
-            "key_id": KEY,
-            "secret": SECRET,
-            "retry": QUICK._asdict(),
-            "allowed": ["127.0.0.0/8"],
-        }
-        return open_store(spec | more)
+        own = {"name": name, "allowed": ["127.0.0.0/8"], "retry": QUICK._asdict()}
+        return open_store(own | self.spec | more)
 
     def fill(self, files: dict[str, bytes]) -> None:
         for key, body in files.items():
-            card = {"x-amz-meta-pinecart": f"id=0;time={TIME};crc64nvme="}
-            self.server.shelf.put(self.bucket, key, body, card)  # type: ignore[attr-defined]
+            self.door.put(key, body, f"id=0;time={TIME};crc64nvme=")
 
     def remove(self, key: str) -> None:
-        self.server.shelf.delete(self.bucket, key)  # type: ignore[attr-defined]
+        self.door.remove(key)
 
     def holds(self) -> dict[str, bytes]:
-        shelf = self.server.shelf  # type: ignore[attr-defined]
-        keys = [key for key in shelf.buckets[self.bucket] if not key.startswith(".pinecart-aside/")]
-        return {key: shelf.body(self.bucket, key) for key in sorted(keys) if not key.endswith("/")}
+        """Without what was set aside."""
+        found = sorted(self.door.holds().items())
+        is_own = lambda key: key.startswith(".pinecart-aside/") or key.endswith("/")  # noqa: E731
+        return {key: body for key, body in found if not is_own(key)}
+
+
+class ShelfDoor:
+    def __init__(self, shelf: Shelf, bucket: str) -> None:
+        self.shelf, self.bucket = shelf, bucket
+        shelf.make(bucket)
+
+    def put(self, key: str, body: bytes, card: str) -> None:
+        self.shelf.put(self.bucket, key, body, {"x-amz-meta-pinecart": card})
+
+    def remove(self, key: str) -> None:
+        self.shelf.delete(self.bucket, key)
+
+    def holds(self) -> dict[str, bytes]:
+        return {key: self.shelf.body(self.bucket, key) for key in self.shelf.buckets[self.bucket]}
+
+
+class BlobDoor:
+    def __init__(self, server: Azurite, container: str) -> None:
+        self.server, self.container = server, container
+
+    def put(self, key: str, body: bytes, card: str) -> None:
+        self.server.put(f"{self.container}/{key}", body, pinecart=card)
+
+    def remove(self, key: str) -> None:
+        assert self.server.ask("DELETE", f"{self.container}/{key}").status_code == 202
+
+    def holds(self) -> dict[str, bytes]:
+        return self.server.holds(self.container)
 
 
 class Kinds:
@@ -116,7 +146,7 @@ class Kinds:
         return root
 
 
-NAMES = ("folder", "s3", "sftp", "webdav", "smb", "webhdfs")
+NAMES = ("folder", "s3", "sftp", "webdav", "smb", "webhdfs", "blob")
 
 
 @contextlib.contextmanager
@@ -128,11 +158,20 @@ def every_kind(home: Path) -> Iterator[Kinds]:
         apache() as dav,
         samba() as smb,
         hdfs(home / "hdfs") as system,
+        azurite() as blobs,
     ):
 
         def folder(name: str) -> TreePlace:
             root = kinds.folder(name)
             return TreePlace(root, {"kind": "folder", "path": str(root)})
+
+        def in_bucket(name: str) -> BucketPlace:
+            spec = {"kind": "s3", "endpoint": endpoint, "key_id": KEY, "secret": SECRET}
+            return BucketPlace(name, spec, ShelfDoor(server.shelf, name))
+
+        def in_container(name: str) -> BucketPlace:
+            container = blobs.container()
+            return BucketPlace(container, blobs.spec(), BlobDoor(blobs, container))
 
         def sftp(name: str) -> TreePlace:
             root = kinds.folder(name)
@@ -152,11 +191,12 @@ def every_kind(home: Path) -> Iterator[Kinds]:
 
         kinds.makers = {
             "folder": folder,
-            "s3": lambda name: BucketPlace(server, endpoint, name),
+            "s3": in_bucket,
             "sftp": sftp,
             "webdav": webdav,
             "smb": on_share,
             "webhdfs": in_hdfs,
+            "blob": in_container,
         }
         yield kinds
     shutil.rmtree(home, ignore_errors=True)

@@ -4,12 +4,13 @@ that is away for a while, one that lets nobody in any more.
 
 from __future__ import annotations
 
+import base64
 import os
-import shutil
 import time
 
 import pytest
 
+from tests.servers.azurite import azurite
 from tests.servers.dav import PythonDav, apache
 from tests.servers.hdfs import Hdfs, hdfs
 from tests.servers.sftp import PythonSftp, openssh
@@ -26,27 +27,71 @@ def home(tmp_path_factory):
         yield made
 
 
+class FarFolder:
+    """That a server has on this machine's disk."""
+
+    def __init__(self, server, root):
+        self.server, self.root = server, root
+
+    @property
+    def spec(self):
+        return self.server.spec(self.root)
+
+    def put(self, key, body):
+        (self.root / key).write_bytes(body)
+
+    def holds(self):
+        files = [path for path in self.root.rglob("*") if path.is_file()]
+        return {str(path.relative_to(self.root)): path.read_bytes() for path in files}
+
+    def left(self):
+        """What was begun, and is not there yet."""
+        return parts_below(self.root)
+
+
+class FarContainer:
+    def __init__(self, server):
+        self.server, self.container = server, server.container()
+        self.spec = server.spec(self.container)
+
+    def put(self, key, body):
+        self.server.put(f"{self.container}/{key}", body)
+
+    def holds(self):
+        return self.server.holds(self.container)
+
+    def left(self):
+        there = self.server.names(self.container, "uncommittedblobs")
+        return set(there) - set(self.server.names(self.container))
+
+
 @pytest.fixture(scope="module")
-def servers(tmp_path_factory):
-    """kind → the server, and how a folder of it is made."""
+def places(tmp_path_factory):
+    """kind → how a place there is made, of a name."""
     with (
         openssh(tmp_path_factory.mktemp("sshd")) as ssh,
         apache() as dav,
         samba() as smb,
         hdfs(tmp_path_factory.mktemp("hdfs")) as system,
+        azurite() as blobs,
     ):
 
-        def folder(name):
+        def over_ssh(name):
             made = tmp_path_factory.mktemp("far") / name
             made.mkdir()
-            return made
+            return FarFolder(ssh, made)
 
         yield {
-            "sftp": (ssh, folder),
-            "webdav": (dav, dav.folder),
-            "smb": (smb, smb.folder),
-            "webhdfs": (system, system.folder),
+            "sftp": over_ssh,
+            "webdav": lambda name: FarFolder(dav, dav.folder(name)),
+            "smb": lambda name: FarFolder(smb, smb.folder(name)),
+            "webhdfs": lambda name: FarFolder(system, system.folder(name)),
+            "blob": lambda name: FarContainer(blobs),
         }
+
+
+KINDS = ["sftp", "webdav", "smb", "webhdfs", "blob"]
+SHOWS_PARTS = ["sftp", "smb"]  # of a file before all has come
 
 
 def remote_store(home, name, spec):
@@ -69,51 +114,51 @@ def ended(home, run):
         return until(lambda: (r := cart.run(run))["state"] == "ended" and r, 120, "its end")
 
 
-@pytest.mark.parametrize("kind", ["sftp", "webdav", "smb", "webhdfs"])
+@pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("way", ["there", "back"])
-def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, servers, kind, way):
+def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, places, kind, way):
     """Going there, by the part that was there, where the protocol can: the file that gets the name
     is the one begun.
     """
     name, body = f"{kind}-{way}", os.urandom(1 << 20) * (LARGE >> 20)
-    server, folder = servers[kind]
-    far = folder(name)
-    near = home.fresh_store(f"{name}-near", {})
-    remote_store(home, f"{name}-far", server.spec(far))
-    source, target = (near, far) if way == "there" else (far, near)
-    (source / "long.flac").write_bytes(body)
+    far = places[kind](name)
+    near = home.fresh_store(f"{name}-near", {"long.flac": body} if way == "there" else {})
+    remote_store(home, f"{name}-far", far.spec)
+    if way == "back":
+        far.put("long.flac", body)
     names = (f"{name}-near", f"{name}-far")
     job_between(home, name, *(names if way == "there" else names[::-1]), rate=SLOW)
     with home.client() as cart:
         run = cart.start(name)["id"]
     begun = 0
-    if (
-        kind in ("webdav", "webhdfs") and way == "there"
-    ):  # it shows nothing of a file before all has come
+    if way == "there" and kind not in SHOWS_PARTS:
         with home.client() as cart:
             on_way = lambda: (cart.run(run)["progress"] or {}).get("in_flight", [])  # noqa: E731
             until(lambda: sum(file["bytes"] for file in on_way()) > 50 << 20, 100)
     else:
+        target = near if way == "back" else far.root
         parts = lambda: (p for p in parts_below(target) if p.stat().st_size > 50 << 20)  # noqa: E731
         begun = until(lambda: next(parts(), 0), 100).stat().st_ino
     kill_one(home, run, "run")
     told = ended(home, run)
     assert (told["outcome"], told["totals"]["copy"]["objects"]) == ("clean", 1), told["sentence"]
-    arrived = target / "in" / "long.flac"
-    assert arrived.read_bytes() == body and not parts_below(far) and not parts_below(near)
+    arrived = (
+        far.holds()["in/long.flac"] if way == "there" else (near / "in/long.flac").read_bytes()
+    )
+    assert arrived == body and not far.left() and not parts_below(near)
     if begun and way == "there":
-        assert arrived.stat().st_ino == begun
+        assert (far.root / "in" / "long.flac").stat().st_ino == begun
     assert home.carried(name)["outcome"] == "nothing-to-do"
-    shutil.rmtree(far)
 
 
-@pytest.mark.parametrize("kind", ["sftp", "webdav", "smb", "webhdfs"])
-def test_a_server_that_is_away_for_twenty_seconds(home, servers, kind):
-    server, folder = servers[kind]
-    name, far = f"away-{kind}", folder(f"away-{kind}")
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_server_that_is_away_for_twenty_seconds(home, places, kind):
+    name = f"away-{kind}"
+    far = places[kind](name)
+    server = far.server
     files = {f"d{n % 9}/{n:04}": b"%d" % n for n in range(1500)} | {"long": os.urandom(60 << 20)}
     home.fresh_store(f"{name}-near", files)
-    remote_store(home, f"{name}-far", server.spec(far))
+    remote_store(home, f"{name}-far", far.spec)
     job_between(home, name, f"{name}-near", f"{name}-far", rate="8 MiB")
     with home.client() as cart:
         run = cart.start(name)["id"]
@@ -127,32 +172,31 @@ def test_a_server_that_is_away_for_twenty_seconds(home, servers, kind):
             server.start()
     told = ended(home, run)
     assert told["outcome"] == "clean", (told["sentence"], told["problem_groups"])
-    arrived = {str(p.relative_to(far / "in")): p for p in far.rglob("*") if p.is_file()}
-    assert {key: path.read_bytes() for key, path in arrived.items()} == files
+    assert far.holds() == {f"in/{key}": body for key, body in files.items()}
 
 
 def test_a_password_that_is_refused_by_webdav_in_mid_run_holds_it(home, tmp_path):
     far = tmp_path / "far"
     far.mkdir()
     with PythonDav(far) as server:
-        refused_in_mid_run(home, "refused-dav", far, server)
+        refused_in_mid_run(home, "refused-dav", server, FarFolder(server, far).holds)
 
 
 def test_a_password_that_is_refused_by_sftp_in_mid_run_holds_it(home, tmp_path):
     far = tmp_path / "far"
     far.mkdir()
     with PythonSftp(far) as server:
-        refused_in_mid_run(home, "refused", far, server, host_key="")
+        refused_in_mid_run(home, "refused", server, FarFolder(server, far).holds, host_key="")
         with home.client() as cart:
             shown = cart.store("refused-far")["host_key"]  # from now on it is pinned
         assert shown.endswith(server.key.get_fingerprint())
 
 
-def test_a_password_that_is_refused_by_smb_in_mid_run_holds_it(home, servers):
-    server, folder = servers["smb"]
-    far = folder("refused")
+def test_a_password_that_is_refused_by_smb_in_mid_run_holds_it(home, places):
+    far = places["smb"]("refused")
+    server = far.server
     try:
-        refused_in_mid_run(home, "refused-smb", far, server, root=far)
+        refused_in_mid_run(home, "refused-smb", server, far.holds, root=far.root)
     finally:
         server.password = "larkfell"
 
@@ -161,10 +205,19 @@ def test_a_token_that_is_refused_by_webhdfs_in_mid_run_holds_it(home, tmp_path):
     far = tmp_path / "far"
     far.mkdir()
     with Hdfs(far, token="made-up-token") as server:
-        refused_in_mid_run(home, "refused-hdfs", far, server, secret="token")
+        refused_in_mid_run(home, "refused-hdfs", server, FarFolder(server, far).holds, "token")
 
 
-def refused_in_mid_run(home, name, far, server, secret="password", **more):
+def test_a_key_that_is_refused_by_blob_storage_in_mid_run_holds_it(home):
+    with azurite() as server:
+        far = FarContainer(server)
+        another = base64.b64encode(b"another made-up key").decode()
+        refused_in_mid_run(
+            home, "refused-blob", server, far.holds, "key", another, root=far.container
+        )
+
+
+def refused_in_mid_run(home, name, server, holds, secret="password", another="another", **more):
     files = {f"{n:04}": b"%d" % n for n in range(1200)}
     home.fresh_store(f"{name}-near", files)
     remote_store(home, f"{name}-far", server.spec(**more))
@@ -174,11 +227,11 @@ def refused_in_mid_run(home, name, far, server, secret="password", **more):
     with home.client() as cart:
         run = cart.start(name)["id"]
         until(lambda: home.done_of(run) > 20, what="some files to be there")
-        setattr(server, secret, "another")
+        setattr(server, secret, another)
         server.cut()
         until(lambda: cart.run(run)["state"] == "held", 60, "it to be held")
-        cart.change_store(f"{name}-far", {secret: "another"})
+        cart.change_store(f"{name}-far", {secret: another})
         cart.go_on(f"{name}-far")
     told = ended(home, run)
     assert told["outcome"] == "clean", (told["sentence"], told["problem_groups"])
-    assert {p.name: p.read_bytes() for p in (far / "in").iterdir()} == files
+    assert holds() == {f"in/{key}": body for key, body in files.items()}

@@ -1,0 +1,46 @@
+"""A line to a server on loopback that can be cut, and be away, while the server itself lives on."""
+
+from __future__ import annotations
+
+import contextlib
+import socket
+import threading
+
+
+class Forwarder:
+    """Listens at `port`, and hands on to `to`."""
+
+    def __init__(self, port: int, to: int) -> None:
+        self.port, self.to = port, to
+        self._open = set[socket.socket]()
+
+    def begin(self) -> None:
+        self._door = socket.create_server(("127.0.0.1", self.port), backlog=256)
+        threading.Thread(target=self._accept, args=(self._door,), daemon=True).start()
+
+    def end(self) -> None:
+        """All lines are cut, and nobody answers from then on."""
+        for line in [self._door, *self._open]:
+            with contextlib.suppress(OSError):
+                line.shutdown(socket.SHUT_RDWR)
+            line.close()
+        self._open.clear()
+
+    def _accept(self, door: socket.socket) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                near, _ = door.accept()
+                far = socket.create_connection(("127.0.0.1", self.to))
+                self._open |= {near, far}
+                for pair in ((near, far), (far, near)):
+                    threading.Thread(target=self._pump, args=pair, daemon=True).start()
+
+    def _pump(self, source: socket.socket, target: socket.socket) -> None:
+        with contextlib.suppress(OSError):
+            while piece := source.recv(1 << 18):
+                target.sendall(piece)
+        for line in (source, target):
+            with contextlib.suppress(OSError):
+                line.shutdown(socket.SHUT_RDWR)
+            line.close()
+            self._open.discard(line)
