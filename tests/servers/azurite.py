@@ -45,7 +45,7 @@ class Azurite:
 
     def __init__(self, home: Path) -> None:
         self.home, self.key = home, KEY
-        self._http = httpx.Client(timeout=30, verify=False)  # noqa: S501 - plain HTTP
+        self._http = httpx.Client(timeout=30, verify=False)
         self._inner, port = free_port(), free_port()
         self._line = Forwarder(port, self._inner)
         self.endpoint = f"http://127.0.0.1:{port}/{ACCOUNT}"
@@ -129,6 +129,10 @@ class Azurite:
             found += [node.findtext("Name") or "" for node in tree.iter("Blob")]
             if not (marker := tree.findtext("NextMarker") or ""):
                 return found
+
+    def left(self, container: str) -> set[str]:
+        """What was begun, and is not there yet."""
+        return {*self.names(container, "uncommittedblobs")} - {*self.names(container)}
 
     def holds(self, container: str) -> dict[str, bytes]:
         names = self.names(container)

@@ -8,7 +8,9 @@ import threading
 
 
 class Forwarder:
-    """Listens at `port`, and hands on to `to`."""
+    """Listens at `port`, and hands on to `to`.   says: instead of handing on; empty: nothing."""
+
+    says = b""
 
     def __init__(self, port: int, to: int) -> None:
         self.port, self.to = port, to
@@ -30,10 +32,18 @@ class Forwarder:
         with contextlib.suppress(OSError):
             while True:
                 near, _ = door.accept()
+                if self.says:
+                    threading.Thread(target=self._refuse, args=(near,), daemon=True).start()
+                    continue
                 far = socket.create_connection(("127.0.0.1", self.to))
                 self._open |= {near, far}
                 for pair in ((near, far), (far, near)):
                     threading.Thread(target=self._pump, args=pair, daemon=True).start()
+
+    def _refuse(self, near: socket.socket) -> None:
+        with contextlib.suppress(OSError), near:
+            while near.recv(1 << 16):
+                near.sendall(self.says)
 
     def _pump(self, source: socket.socket, target: socket.socket) -> None:
         with contextlib.suppress(OSError):

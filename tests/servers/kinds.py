@@ -18,6 +18,7 @@ from tests.servers.dav import apache
 from tests.servers.hdfs import hdfs
 from tests.servers.sftp import openssh
 from tests.servers.smb import samba
+from tests.servers.swift_door import SwiftDoor
 from tests.standin import KEY, SECRET, running
 
 TIME = 1_700_000_000_000_000_000
@@ -128,6 +129,20 @@ class BlobDoor:
         return self.server.holds(self.container)
 
 
+class SwiftObjects:
+    def __init__(self, door: SwiftDoor, container: str) -> None:
+        self.door, self.container = door, container
+
+    def put(self, key: str, body: bytes, card: str) -> None:
+        self.door.put(f"{self.container}/{key}", body, pinecart=card)
+
+    def remove(self, key: str) -> None:
+        assert self.door.ask("DELETE", f"{self.container}/{key}").status_code == 204
+
+    def holds(self) -> dict[str, bytes]:
+        return self.door.holds(self.container)
+
+
 class Kinds:
     """kind → how a new place of it is made."""
 
@@ -146,7 +161,7 @@ class Kinds:
         return root
 
 
-NAMES = ("folder", "s3", "sftp", "webdav", "smb", "webhdfs", "blob")
+NAMES = ("folder", "s3", "sftp", "webdav", "smb", "webhdfs", "blob", "swift")
 
 
 @contextlib.contextmanager
@@ -160,6 +175,7 @@ def every_kind(home: Path) -> Iterator[Kinds]:
         hdfs(home / "hdfs") as system,
         azurite() as blobs,
     ):
+        door = SwiftDoor()
 
         def folder(name: str) -> TreePlace:
             root = kinds.folder(name)
@@ -172,6 +188,10 @@ def every_kind(home: Path) -> Iterator[Kinds]:
         def in_container(name: str) -> BucketPlace:
             container = blobs.container()
             return BucketPlace(container, blobs.spec(), BlobDoor(blobs, container))
+
+        def in_swift(name: str) -> BucketPlace:
+            container = door.container()
+            return BucketPlace(container, door.spec(), SwiftObjects(door, container))
 
         def sftp(name: str) -> TreePlace:
             root = kinds.folder(name)
@@ -197,6 +217,7 @@ def every_kind(home: Path) -> Iterator[Kinds]:
             "smb": on_share,
             "webhdfs": in_hdfs,
             "blob": in_container,
+            "swift": in_swift,
         }
         yield kinds
     shutil.rmtree(home, ignore_errors=True)

@@ -22,11 +22,7 @@ pytestmark = pytest.mark.xdist_group("swift")
 
 @pytest.fixture(scope="session", autouse=True)
 def server():
-    was_up = swift.answers()
     swift.up()
-    yield
-    if not was_up:
-        swift.end()
 
 
 def opened():

@@ -15,6 +15,7 @@ from tests.servers.dav import PythonDav, apache
 from tests.servers.hdfs import Hdfs, hdfs
 from tests.servers.sftp import PythonSftp, openssh
 from tests.servers.smb import samba
+from tests.servers.swift_door import SwiftBehindALine
 from tests.whole.house import house, kill_one, until
 
 LARGE = 200 << 20
@@ -50,9 +51,14 @@ class FarFolder:
 
 
 class FarContainer:
+    """server: what has it, and how it is looked at by other means than ours."""
+
     def __init__(self, server):
         self.server, self.container = server, server.container()
-        self.spec = server.spec(self.container)
+
+    @property
+    def spec(self):
+        return self.server.spec(self.container)
 
     def put(self, key, body):
         self.server.put(f"{self.container}/{key}", body)
@@ -61,8 +67,7 @@ class FarContainer:
         return self.server.holds(self.container)
 
     def left(self):
-        there = self.server.names(self.container, "uncommittedblobs")
-        return set(there) - set(self.server.names(self.container))
+        return self.server.left(self.container)
 
 
 @pytest.fixture(scope="module")
@@ -87,10 +92,11 @@ def places(tmp_path_factory):
             "smb": lambda name: FarFolder(smb, smb.folder(name)),
             "webhdfs": lambda name: FarFolder(system, system.folder(name)),
             "blob": lambda name: FarContainer(blobs),
+            "swift": lambda name: FarContainer(SwiftBehindALine()),
         }
 
 
-KINDS = ["sftp", "webdav", "smb", "webhdfs", "blob"]
+KINDS = ["sftp", "webdav", "smb", "webhdfs", "blob", "swift"]
 SHOWS_PARTS = ["sftp", "smb"]  # of a file before all has come
 
 
@@ -230,6 +236,7 @@ def refused_in_mid_run(home, name, server, holds, secret="password", another="an
         setattr(server, secret, another)
         server.cut()
         until(lambda: cart.run(run)["state"] == "held", 60, "it to be held")
+        mend()
         cart.change_store(f"{name}-far", {secret: another})
         cart.go_on(f"{name}-far")
     told = ended(home, run)

@@ -19,6 +19,7 @@ from pinecart.drivers.folder.driver import FOLDER
 from pinecart.drivers.s3.driver import S3
 from pinecart.drivers.sftp.driver import SFTP
 from pinecart.drivers.smb.driver import SMB
+from pinecart.drivers.swift.driver import SWIFT
 from pinecart.drivers.webdav.driver import WEBDAV
 from pinecart.drivers.webhdfs.driver import WEBHDFS
 
@@ -29,6 +30,7 @@ DRIVERS.add(SFTP.kind, SFTP)
 DRIVERS.add(WEBDAV.kind, WEBDAV)
 DRIVERS.add(SMB.kind, SMB)
 DRIVERS.add(BLOB.kind, BLOB)
+DRIVERS.add(SWIFT.kind, SWIFT)
 DRIVERS.add(WEBHDFS.kind, WEBHDFS)
 KINDS = list(DRIVERS)
 TRIED_WITHIN_S = 9.0

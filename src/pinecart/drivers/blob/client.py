@@ -9,7 +9,7 @@ from typing import Any
 from urllib.parse import quote, urlsplit
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Refused, StoreError, Unsafe
+from pinecart.core.errors import StoreError, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
@@ -29,6 +29,7 @@ from pinecart.drivers.bucketed.client import (
     Told,
     headers_of,
     metadata_of,
+    no_tags,
     range_of,
 )
 from pinecart.drivers.http_message import HttpAnswer, Pieces
@@ -162,10 +163,7 @@ class BlobClient(BucketClient):
         bucket, name = self.split(key)
         answer = await self.safely(lambda: self.ask("GET", bucket, name, query=[("comp", "tags")]))
         if answer.status in (400, 405, 501):
-            raise Refused(
-                f"Store {self.name} knows no tags. Leave tags out of what is kept.",
-                code="store.no-tags",
-            )
+            raise no_tags(self.name)
         if answer.status != 200:
             raise self.error_of(answer, what=f"Reading the tags of {self.named(key)}")
         return parse_tags(answer.body)

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from typing import Any, NamedTuple, TypeVar
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Changed, Missing, StoreError, Unsafe
+from pinecart.core.errors import Changed, Missing, Refused, StoreError, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
@@ -187,7 +187,7 @@ class BucketClient(ABC):
             name.decode()
             return bucket.decode("ascii"), name
         except UnicodeDecodeError:
-            raise Unsafe(self._no_text(key)) from None
+            raise Unsafe(self.no_text(key)) from None
 
     def unfit(self, key: bytes) -> str:
         name = (self.root + key).partition(b"/")[2]
@@ -199,10 +199,10 @@ class BucketClient(ABC):
         try:
             name.decode()
         except UnicodeDecodeError:
-            return self._no_text(key)
+            return self.no_text(key)
         return ""
 
-    def _no_text(self, key: bytes) -> str:
+    def no_text(self, key: bytes) -> str:
         return (
             f"{self.named(key)}: a bucket store takes only names that are UTF-8 text. Rename the "
             "file."
@@ -272,6 +272,12 @@ class BucketClient(ABC):
 
     async def close(self) -> None:
         await self._transport.close()
+
+
+def no_tags(name: str) -> Refused:
+    return Refused(
+        f"Store {name} knows no tags. Leave tags out of what is kept.", code="store.no-tags"
+    )
 
 
 def headers_of(headers: Mapping[str, str]) -> dict[str, str]:

@@ -21,21 +21,21 @@ Opens = Callable[[Mapping[str, Any]], BucketStore]
 
 
 class BucketCheck:
-    """opens: the store of a spec.   address: the field of its address.   let_in: said once the
-    credentials were accepted, of a spec.   bucket: what such a thing is called there.
+    """Of a spec: opens: the store.   address: where it is reached.   let_in: said once the
+    credentials were accepted.   bucket: what such a thing is called there.
     """
 
     def __init__(
         self,
         opens: Opens,
-        address: str,
+        address: Callable[[Mapping[str, Any]], str],
         let_in: Callable[[Mapping[str, Any]], str],
         bucket: str = "bucket",
     ) -> None:
         self._opens, self._address, self._let_in, self._bucket = opens, address, let_in, bucket
 
     async def __call__(self, spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:
-        if not await reaches(spec[self._address], spec, steps):
+        if not await reaches(self._address(spec), spec, steps):
             return
         try:
             store = self._opens(spec)

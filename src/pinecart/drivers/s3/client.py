@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Busy, Refused, StoreError, Unsafe
+from pinecart.core.errors import Busy, StoreError, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import Stat, WriteStamp
 from pinecart.core.retry import Retry
@@ -21,6 +21,7 @@ from pinecart.drivers.bucketed.client import (
     Told,
     headers_of,
     metadata_of,
+    no_tags,
     range_of,
 )
 from pinecart.drivers.http_message import HttpAnswer, Pieces
@@ -108,10 +109,7 @@ class S3Client(BucketClient):
         bucket, name = self.split(key)
         answer = await self.safely(lambda: self.ask("GET", bucket, name, query=[("tagging", "")]))
         if answer.status in (405, 501):
-            raise Refused(
-                f"Store {self.name} knows no tags. Leave tags out of what is kept.",
-                code="store.no-tags",
-            )
+            raise no_tags(self.name)
         if answer.status != 200:
             raise self.error_of(answer, what=f"Reading the tags of {self.named(key)}")
         return parse_tags(answer.body)

@@ -1,0 +1,1 @@
+"""OpenStack Swift, by its own protocol: accounts, containers and objects."""

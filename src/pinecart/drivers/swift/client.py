@@ -1,0 +1,209 @@
+"""Requests to one Swift account: signed in, and answered in our own words."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from typing import Any
+from urllib.parse import urlsplit
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import StoreError, Unsafe
+from pinecart.core.places import show
+from pinecart.core.ports import Stat, WriteStamp
+from pinecart.core.retry import Retry
+from pinecart.drivers.bucketed.client import (
+    Asked,
+    BucketClient,
+    Query,
+    Told,
+    headers_of,
+    metadata_of,
+    no_tags,
+    range_of,
+)
+from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.s3.signing import encoded_query
+from pinecart.drivers.s3.wire import number
+from pinecart.drivers.swift.sign_in import SwiftAccount, SwiftSignIn, account_of
+from pinecart.drivers.swift.wire import (
+    CONTAINER_RULE,
+    Segment,
+    encoded,
+    etag_of_segments,
+    is_container_name,
+    parse_manifest,
+)
+from pinecart.drivers.swift.wire_errors import error_from
+from pinecart.drivers.transport import Transport, transport_from
+
+EXPIRY = "x-delete-at"  # when the store itself takes an object away (seconds since 1970)
+_DOTS = re.compile(r"(^|/)\.{1,2}(/|$)")
+
+
+class SwiftClient(BucketClient):
+    def __init__(
+        self,
+        name: str,
+        transport: Transport,
+        way: Transport,
+        account: SwiftAccount,
+        *,
+        root: str = "",
+        retry: Retry = Retry(),
+    ) -> None:
+        super().__init__(name, transport, root=root, retry=retry)
+        self._way = way
+        self._sign_in = SwiftSignIn(name, account, way, transport.origin)
+        self.system = (transport.origin, account)
+
+    def renew(self, spec: Mapping[str, Any]) -> None:
+        account = account_of(spec)
+        self._sign_in.take_up(account)
+        self.system = (self.system[0], account)
+
+    async def ready(self) -> None:
+        self._token = await self._sign_in.token()
+
+    def split(self, key: bytes) -> tuple[str, bytes]:
+        """A container's name may be any text."""
+        bucket, _, name = (self.root + key).partition(b"/")
+        try:
+            name.decode()
+            return bucket.decode(), name
+        except UnicodeDecodeError:
+            raise Unsafe(self.no_text(key)) from None
+
+    def unfit(self, key: bytes) -> str:
+        if wrong := super().unfit(key):
+            return wrong
+        name = (self.root + key).partition(b"/")[2]
+        if b"\0" in name:
+            return f"{self.named(key)}: the store takes no name with a zero byte. Rename it."
+        return ""
+
+    def _target(self, bucket: str, key: bytes, query: Query) -> str:
+        if bucket and not is_container_name(bucket):
+            raise Unsafe(
+                f"{self.named(bucket.encode())}: {show(bucket.encode())!r} can't be a container's "
+                f"name. It has {CONTAINER_RULE}.",
+                code="store.bucket-name",
+            )
+        path = self._sign_in.path + (encoded(bucket, key) if bucket else "")
+        return f"{path}?{encoded_query(query)}" if query else path
+
+    async def ask(
+        self,
+        method: str,
+        bucket: str,
+        key: bytes = b"",
+        *,
+        query: Query | None = None,
+        headers: Mapping[str, str] | None = None,
+        body: bytes | Pieces = b"",
+    ) -> HttpAnswer:
+        await self.ready()
+        given = {**(headers or {}), "x-auth-token": self._token}
+        if method == "PUT":
+            given["content-length"] = str(len(body))
+        target = self._target(bucket, key, query or [])
+        answer = await self._transport.ask(method, target, given, body or None)
+        self.arrived(answer)
+        return answer
+
+    def arrived(self, answer: HttpAnswer) -> None:
+        super().arrived(answer)
+        if answer.status == 401:
+            self._sign_in.refused(self._token)
+        elif answer.status < 400:
+            self._sign_in.well()
+
+    def error_from(
+        self, status: int, headers: Mapping[str, str], body: bytes, *, what: str
+    ) -> StoreError:
+        return error_from(status, headers, body, what=what)
+
+    def getting(self, key: bytes, etag: str, start: int, last: int | None, version: str) -> Asked:
+        wanted, asked = range_of(start, last)
+        headers = {"if-match": f'"{etag}"', "x-auth-token": self._token} | asked
+        return wanted, self._target(*self.split(key), versioned(version)), headers
+
+    def told(self, headers: Mapping[str, str]) -> Told:
+        metadata = metadata_of(headers, "x-object-meta-")
+        etag = headers.get("ETag", "").strip('"')
+        own = {EXPIRY: headers[EXPIRY]} if headers.get(EXPIRY) else {}
+        return Told(
+            WriteStamp.parse(metadata.pop("pinecart", None)),
+            headers.get("Content-Type", ""),
+            metadata,
+            headers_of(headers) | own,
+            md5="" if is_large(headers) else etag,
+        )
+
+    def may_be_of_parts(self, etag: str) -> bool:
+        return True
+
+    def etag_of_parts(self, md5s: Sequence[bytes]) -> str:
+        return etag_of_segments([md5.hex() for md5 in md5s])
+
+    async def stat(self, key: bytes, version: str = "") -> Stat:
+        return (await self.look(key, version))[0]
+
+    async def look(self, key: bytes, version: str = "") -> tuple[Stat, bool]:
+        """And whether it is a large object of static segments."""
+        bucket, name = self.split(key)
+        what, query = f"Looking at {self.named(key)}", versioned(version)
+        answer = await self.safely(lambda: self.good("HEAD", bucket, name, query=query, what=what))
+        headers = answer.headers
+        size = number(headers.get("Content-Length"), "size")
+        etag = headers.get("ETag", "").strip('"')
+        entry = Entry(key, size, None, etag, headers.get("X-Object-Version-Id", ""))
+        return self.told(headers).stat(entry), is_large(headers)
+
+    async def segments(self, key: bytes, version: str = "") -> list[Segment]:
+        """Of a large object."""
+        bucket, name = self.split(key)
+        query: Query = [("multipart-manifest", "get"), ("format", "json"), *versioned(version)]
+        what = f"Looking at the segments of {self.named(key)}"
+        answer = await self.safely(lambda: self.good("GET", bucket, name, query=query, what=what))
+        return parse_manifest(answer.body)
+
+    async def tags(self, key: bytes) -> dict[str, str]:
+        raise no_tags(self.name)
+
+    async def close(self) -> None:
+        await super().close()
+        if self._way is not self._transport:
+            await self._way.close()
+
+
+def is_large(headers: Mapping[str, str]) -> bool:
+    return headers.get("X-Static-Large-Object", "").lower() == "true"
+
+
+def versioned(version: str) -> Query:
+    return [("version-id", version)] if version else []
+
+
+def client_from(spec: Mapping[str, Any]) -> SwiftClient:
+    """From a store's fields and secrets."""
+    account = account_of(spec)
+    where = account.storage_url or account.auth_url
+    transport = transport_from(_origin(where), spec)
+    is_one = not account.auth_url or _origin(account.auth_url) == _origin(where)
+    way = transport if is_one else transport_from(_origin(account.auth_url), spec)
+    client = SwiftClient(
+        spec["name"],
+        transport,
+        way,
+        account,
+        root=spec.get("root") or "",
+        retry=Retry(**spec.get("retry", {})),
+    )
+    client.most_at_once = int(spec.get("most_at_once") or 0)
+    return client
+
+
+def _origin(url: str) -> str:
+    parts = urlsplit(url)
+    return f"{parts.scheme}://{parts.netloc}"

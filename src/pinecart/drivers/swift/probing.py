@@ -1,0 +1,58 @@
+"""What a container can do, found out by small objects of our own."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from pinecart.core.errors import Busy, Missing, SignInRefused
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.client import GONE
+from pinecart.drivers.bucketed.probing import ObjectProber
+from pinecart.drivers.swift.client import SwiftClient, versioned
+from pinecart.drivers.swift.listing import SwiftLister, no_bucket
+
+BODY = b"pinecart asks whether checksums are verified here"
+NOTHING = "d41d8cd98f00b204e9800998ecf8427e"  # MD5 of nothing
+
+
+class SwiftProber(ObjectProber):
+    def __init__(self, client: SwiftClient, facts: BucketFacts, lister: SwiftLister) -> None:
+        super().__init__(client, facts)
+        self._client, self._lister = client, lister
+
+    async def find_out(self, key: bytes) -> None:
+        """A wrong checksum, and a second write of the same name under a condition."""
+        bucket, _ = self._client.split(key)
+        verifies = await self._status(key, {"etag": NOTHING}) == 422
+        self._facts.learn(bucket, checksum="md5" if verifies else "")
+        await self._status(key, {})
+        if await self._status(key, {"if-none-match": "*"}) != 412:
+            self._facts.learn(bucket, create_only=False)
+        await self.take_away(key)
+
+    async def _status(self, key: bytes, headers: dict[str, str]) -> int:
+        """Of a small write. Raises what is not about its checksum or condition."""
+        client = self._client
+        bucket, name = client.split(key)
+
+        async def one() -> int:
+            answer = await client.ask("PUT", bucket, name, headers=headers, body=BODY)
+            if answer.status in (201, 412, 422):
+                return answer.status
+            error = client.error_of(answer, what=f"Probing {client.name}")
+            if isinstance(error, Missing):
+                raise no_bucket(client, bucket)
+            if isinstance(error, Busy | SignInRefused) or answer.status == 403:
+                raise error
+            return answer.status
+
+        return await client.safely(one)
+
+    async def delete(self, key: bytes) -> None:
+        bucket, name = self._client.split(key)
+        for version in [v.version for v in await self._lister.versions(key)] or [""]:
+            ask = partial(self._client.ask, "DELETE", bucket, name, query=versioned(version))
+            answer = await self._client.safely(ask)
+            if answer.status not in GONE:
+                what = f"Taking away our probe {self._client.named(key)}"
+                raise self._client.error_of(answer, what=what)

@@ -1,0 +1,83 @@
+"""The segments of large objects: in a container beside that of the object, named after the object
+and the upload that made them. Only such of ours are ever taken away.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Sequence
+from functools import partial
+
+from pinecart.core.errors import Missing
+from pinecart.drivers.bucketed.client import GONE, Query
+from pinecart.drivers.swift.client import SwiftClient
+from pinecart.drivers.swift.listing import SwiftLister
+from pinecart.drivers.swift.wire import SEGMENTS, Segment, segment_told, segments_start
+
+AT_ONCE = 8
+
+
+class Segments:
+    def __init__(self, client: SwiftClient, lister: SwiftLister) -> None:
+        self._client, self._lister = client, lister
+
+    async def made_container(self, bucket: str) -> str:
+        """The name of the container for what lies in `bucket`, which is there from then on."""
+        name = bucket + SEGMENTS
+        answer = await self._client.safely(partial(self._client.ask, "PUT", name))
+        if answer.status not in (201, 202):
+            what = f"Making container {name!r} at {self._client.name} for parts of large files"
+            raise self._client.error_of(answer, what=what)
+        return name
+
+    async def of(self, key: bytes, upload: str = "") -> list[Segment]:
+        """Ours of just this object, in order; of all uploads, or of one."""
+        bucket, name = self._client.split(key)
+        start, container = segments_start(name, upload), bucket + SEGMENTS
+        found = list[Segment]()
+        try:
+            async for page in self._pages(container, start):
+                found += page
+        except Missing:
+            return []
+        return [s for s in found if segment_told(_name(s), name)]
+
+    async def _pages(self, container: str, start: bytes) -> AsyncIterator[list[Segment]]:
+        marker = b""
+        while True:
+            query: Query = [("marker", marker)] if marker else []
+            page = await self._lister.page(container, start, query)
+            if not page.last:
+                return
+            yield [
+                Segment(f"{container}/".encode() + start + e.key, e.etag, e.size)
+                for e in page.entries
+            ]
+            marker = page.last
+
+    async def made_of(self, key: bytes, version: str = "") -> list[Segment]:
+        """Ours that a large object of this key is made of now."""
+        bucket, name = self._client.split(key)
+        container = f"{bucket}{SEGMENTS}/".encode()
+        found = await self._client.segments(key, version)
+        return [s for s in found if s.path.startswith(container) and segment_told(_name(s), name)]
+
+    async def clear(self, segments: Sequence[Segment]) -> None:
+        """Raises StoreError where one may be left."""
+        for at in range(0, len(segments), AT_ONCE):
+            await asyncio.gather(*map(self._take_away, segments[at : at + AT_ONCE]))
+
+    async def _take_away(self, segment: Segment) -> None:
+        container, _, name = segment.path.partition(b"/")
+
+        async def one() -> None:
+            answer = await self._client.ask("DELETE", container.decode(), name)
+            if answer.status not in GONE:
+                what = f"Taking away parts of a large file at {self._client.name}"
+                raise self._client.error_of(answer, what=what)
+
+        await self._client.safely(one)
+
+
+def _name(segment: Segment) -> bytes:
+    return segment.path.partition(b"/")[2]

@@ -1,0 +1,112 @@
+"""Objects copied by Swift itself: their bytes never come to us."""
+
+from __future__ import annotations
+
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Changed, Corrupt, Refused
+from pinecart.core.ports import Placed, Put, Stat
+from pinecart.drivers.http_message import HttpAnswer
+from pinecart.drivers.swift.client import SwiftClient, versioned
+from pinecart.drivers.swift.conditional import SwiftWrites
+from pinecart.drivers.swift.segments import Segments
+from pinecart.drivers.swift.wire import SEGMENTS, Segment, encoded, segment_name
+from pinecart.drivers.swift.writing import SwiftSegments
+
+LARGEST = 5 << 30  # bytes that one object holds, and so that are copied at once
+
+
+class SwiftCopies:
+    """Inside one account, signed in as one and the same."""
+
+    def __init__(
+        self, client: SwiftClient, writes: SwiftWrites, parts: SwiftSegments, segments: Segments
+    ) -> None:
+        self._client, self._writes = client, writes
+        self._parts, self._segments = parts, segments
+
+    async def copy(
+        self, put: Put, source: SwiftClient, source_key: bytes, entry: Entry, version: str = ""
+    ) -> Placed | None:
+        """What is kept with the source goes along as it is. A large object is copied segment by
+        segment: a copy of its manifest alone would lose its bytes with the source.
+        """
+        of, is_large = await source.look(source_key, version)
+        if of.entry.etag != entry.etag:
+            raise Changed(f"{source.named(source_key)} changed before it was copied.")
+        try:
+            if is_large:
+                segments = await source.segments(source_key, version)
+                placed = await self._of_segments(put, of, segments)
+            elif put.size <= LARGEST:
+                placed = await self._whole(put, source, source_key, of, version)
+            else:
+                return None
+        except Refused:
+            return None  # this account may not, or the store does not know how: it goes through us
+        if placed is not None and placed.entry.etag != entry.etag:
+            await self._client.safely(lambda: self._take_back(put.key, placed.entry.etag))
+            raise Changed(f"{source.named(source_key)} changed while it was copied.")
+        return placed
+
+    async def _whole(
+        self, put: Put, source: SwiftClient, source_key: bytes, of: Stat, version: str
+    ) -> Placed:
+        client = self._client
+        bucket, name = client.split(put.key)
+        where = encoded(*source.split(source_key))
+        told = "".join(f"?version-id={value!s}" for _, value in versioned(version))
+        # conditions of a copy are held against its source
+        headers = {"x-copy-from": where + told, "if-match": f'"{of.entry.etag}"'}
+
+        async def send(condition: dict[str, str]) -> HttpAnswer:
+            answer = await client.ask("PUT", bucket, name, headers=headers | condition)
+            if answer.status == 412:
+                raise Changed(f"{source.named(source_key)} changed before it was copied.")
+            return answer
+
+        what = f"Copying to {client.named(put.key)}"
+        answer, guarded = await self._writes.conditionally(put, send, what=what, guards=False)
+        crc = (of.card.crc if of.card else "") or put.card.crc
+        etag = answer.headers.get("ETag", "")
+        return await self._writes.placed(put, etag, crc, "server-copy", guarded=guarded)
+
+    async def _of_segments(self, put: Put, of: Stat, segments: list[Segment]) -> Placed | None:
+        """None: it is made of more than plain segments, and goes through us."""
+        if not segments or sum(s.size for s in segments) != put.size:
+            return None
+        card = of.card or put.card
+        full = put._replace(
+            card=card, metadata=of.metadata, content_type=of.content_type, headers=of.headers
+        )
+        upload = await self._parts.begin(full)
+        try:
+            made = [
+                await self._segment(put.key, upload, number, segment)
+                for number, segment in enumerate(segments, 1)
+            ]
+            etag, guarded = await self._parts.made_of(full, made)
+        except BaseException:
+            await self._parts.abort(put.key, upload)
+            raise
+        crc = card.crc or put.card.crc
+        return await self._writes.placed(full, etag, crc, "server-copy", guarded=guarded)
+
+    async def _segment(self, key: bytes, upload: str, number: int, of: Segment) -> Segment:
+        client = self._client
+        bucket, name = client.split(key)
+        container, _, their_name = of.path.partition(b"/")
+        there = segment_name(name, upload, number)
+        headers = {"x-copy-from": encoded(container.decode(), their_name)}
+        what = f"Copying part {number} of {client.named(key)}"
+        answer = await client.safely(
+            lambda: client.good("PUT", bucket + SEGMENTS, there, headers=headers, ok=201, what=what)
+        )
+        if answer.headers.get("ETag", "").strip('"') != of.etag:
+            raise Corrupt(f"{client.named(key)}: part {number} is not the same as its source.")
+        return Segment(f"{bucket}{SEGMENTS}/".encode() + there, of.etag, of.size)
+
+    async def _take_back(self, key: bytes, etag: str) -> None:
+        """What was just made here of something else than was meant."""
+        bucket, name = self._client.split(key)
+        if (await self._client.stat(key)).entry.etag == etag:
+            await self._client.ask("DELETE", bucket, name)

@@ -1,0 +1,96 @@
+"""Signing in with a user and a key, which gives a token and the account's address (auth v1)."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+from typing import Any, NamedTuple
+from urllib.parse import urlsplit
+
+from pinecart.core.errors import Busy, Refused
+from pinecart.drivers.swift.wire_errors import error_from
+from pinecart.drivers.transport import Transport
+
+
+class SwiftAccount(NamedTuple):
+    """What somebody gave. token: instead of user and key."""
+
+    auth_url: str
+    user: str
+    key: str
+    token: str
+    storage_url: str
+
+    def __repr__(self) -> str:
+        return f"SwiftAccount({self.user!r}, …)"
+
+
+class SwiftSignIn:
+    """The token that goes with each request: got when it is first needed, and anew when it is no
+    longer taken. way: to where that is done.   origin: of the machine that has the files.   path:
+    of the account there.
+    """
+
+    def __init__(self, name: str, account: SwiftAccount, way: Transport, origin: str) -> None:
+        self._name, self._way, self._origin = name, way, origin
+        self._one_at_a_time = asyncio.Lock()
+        self.take_up(account)
+
+    def take_up(self, account: SwiftAccount) -> None:
+        self._account, self._token = account, account.token
+        self.path = urlsplit(account.storage_url).path.rstrip("/")
+        self._was_well = False
+
+    async def token(self) -> str:
+        """Raises SignInRefused."""
+        if not self._token:
+            async with self._one_at_a_time:
+                if not self._token:
+                    self._token = await self._signed_in()
+        return self._token
+
+    async def _signed_in(self) -> str:
+        account = self._account
+        headers = {"x-auth-user": account.user, "x-auth-key": account.key}
+        target = urlsplit(account.auth_url).path or "/"
+        answer = await self._way.ask("GET", target, headers)
+        if answer.status not in (200, 204):
+            what = f"Signing in at {self._name}"
+            raise error_from(answer.status, answer.headers, bytes(answer.body), what=what)
+        if not account.storage_url:
+            self.path = self._path_told(answer.headers.get("X-Storage-Url", ""))
+        return answer.headers.get("X-Auth-Token") or answer.headers.get("X-Storage-Token", "")
+
+    def _path_told(self, url: str) -> str:
+        """The token is sent to no other machine than the one that was named."""
+        parts = urlsplit(url)
+        if f"{parts.scheme}://{parts.netloc.lower()}" != self._origin:
+            raise Refused(
+                f"{self._name} has its files at {url[:200]!r}, which is another address than that "
+                "of the sign-in. Give the store that address as its storage URL.",
+                code="store.redirected",
+            )
+        return parts.path.rstrip("/")
+
+    def well(self) -> None:
+        self._was_well = True
+
+    def refused(self, token: str) -> None:
+        """Raises Busy where signing in anew may help."""
+        may_help = self._was_well and not self._account.token
+        if self._token == token and not self._account.token:
+            self._token = ""
+        if may_help:
+            self._was_well = False
+            message = f"{self._name} asked to sign in anew. It is tried again."
+            raise Busy(message, code="store.busy", wait_s=0.0)
+
+
+def account_of(spec: Mapping[str, Any]) -> SwiftAccount:
+    return SwiftAccount(
+        spec.get("auth_url") or "",
+        spec.get("user") or "",
+        spec.get("key") or "",
+        spec.get("token") or "",
+        spec.get("storage_url") or "",
+    )

@@ -1,0 +1,47 @@
+"""OpenStack Swift: one account, signed in as one user."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from pinecart.drivers.bucketed.bucket_facts import UNTRIED, BucketFacts
+from pinecart.drivers.bucketed.store import BucketStore, Machines
+from pinecart.drivers.bucketed.writing import ObjectWriter
+from pinecart.drivers.swift.buckets import SwiftContainers
+from pinecart.drivers.swift.client import client_from
+from pinecart.drivers.swift.conditional import SwiftWrites
+from pinecart.drivers.swift.listing import SwiftLister
+from pinecart.drivers.swift.probing import SwiftProber
+from pinecart.drivers.swift.removal import SwiftRemover
+from pinecart.drivers.swift.segments import Segments
+from pinecart.drivers.swift.server_copy import SwiftCopies
+from pinecart.drivers.swift.writing import MOST_SEGMENTS, SwiftSegments, SwiftWhole
+
+
+class SwiftStore(BucketStore):
+    kind = "swift"
+
+    def __init__(self, spec: Mapping[str, Any]) -> None:
+        client = client_from(spec)
+        facts = BucketFacts.learned_before(spec, UNTRIED._replace(checksum="md5"))
+        lister = SwiftLister(client, facts)
+        segments = Segments(client, lister)
+        writes = SwiftWrites(client, facts, lister, segments)
+        parts = SwiftSegments(client, writes, segments)
+        machines = Machines(
+            lister,
+            ObjectWriter(
+                client,
+                facts,
+                SwiftWhole(client, facts, writes),
+                parts,
+                most_parts=MOST_SEGMENTS,
+            ),
+            parts,
+            SwiftCopies(client, writes, parts, segments),
+            SwiftRemover(client, lister, segments),
+            SwiftProber(client, facts, lister),
+            SwiftContainers(client, lister),
+        )
+        super().__init__(client, facts, machines)

@@ -1,0 +1,154 @@
+"""How an object comes to be in Swift: in one request, or as static segments."""
+
+from __future__ import annotations
+
+import base64
+import secrets
+import time
+from collections.abc import Sequence
+from datetime import datetime
+
+from pinecart.core.errors import Missing
+from pinecart.core.ports import Placed, Put
+from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.client import Query
+from pinecart.drivers.bucketed.multipart import PartSums
+from pinecart.drivers.bucketed.writing import md5_of
+from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.swift.client import SwiftClient
+from pinecart.drivers.swift.conditional import SwiftWrites
+from pinecart.drivers.swift.segments import Segments
+from pinecart.drivers.swift.wire import (
+    SEGMENTS,
+    Segment,
+    begun_ms,
+    manifest,
+    segment_name,
+    segment_told,
+)
+
+MOST_SEGMENTS = 1000  # of one object, where a store says nothing else (Static Large Objects)
+MANIFEST: Query = [("multipart-manifest", "put")]
+
+
+class SwiftWhole:
+    def __init__(self, client: SwiftClient, facts: BucketFacts, writes: SwiftWrites) -> None:
+        self._client, self._facts, self._writes = client, facts, writes
+
+    async def put(self, put: Put, body: bytes) -> Placed:
+        bucket, name = self._client.split(put.key)
+        md5 = _hex(md5_of(body))
+        headers = self._writes.kept_headers(put) | {"etag": md5}
+
+        async def send(condition: dict[str, str]) -> HttpAnswer:
+            return await self._client.ask(
+                "PUT", bucket, name, headers=headers | condition, body=body
+            )
+
+        what = f"Writing {self._client.named(put.key)}"
+        answer, guarded = await self._writes.conditionally(put, send, what=what)
+        etag = answer.headers.get("ETag", "")
+        is_verified = etag.strip('"') == md5  # it tells what it has
+        proof = "server-verified" if is_verified else "size-only"
+        return await self._writes.placed(put, etag, put.card.crc, proof, guarded=guarded)
+
+
+class SwiftSegments:
+    """A large object is a manifest of segments, each an object of its own: their ETags are their
+    MD5s, and verified as they are sent.
+    """
+
+    def __init__(self, client: SwiftClient, writes: SwiftWrites, segments: Segments) -> None:
+        self._client, self._writes, self._segments = client, writes, segments
+
+    async def begin(self, put: Put) -> str:
+        bucket, _ = self._client.split(put.key)
+        await self._segments.made_container(bucket)
+        now = self._client.last_date
+        begun = now.timestamp() if now else time.time()
+        return f"{int(begun * 1000):013}-{secrets.token_hex(4)}"
+
+    async def there(self, key: bytes, upload: str) -> dict[tuple[int, int], str] | None:
+        _, name = self._client.split(key)
+        found = {}
+        for segment in await self._segments.of(key, upload):
+            told = segment_told(segment.path.partition(b"/")[2], name)
+            if told:
+                found[told[1], segment.size] = segment.etag
+        return found
+
+    def is_same(self, etag: str, crc: str, md5: str) -> bool:
+        return etag == md5
+
+    async def send(
+        self, key: bytes, upload: str, number: int, body: bytes | Pieces, sums: PartSums
+    ) -> str:
+        bucket, name = self._client.split(key)
+        md5 = _hex(sums.md5 or (md5_of(body) if isinstance(body, bytes) else ""))
+        await self._client.good(
+            "PUT",
+            bucket + SEGMENTS,
+            segment_name(name, upload, number),
+            headers={"etag": md5},
+            body=body,
+            ok=201,
+            what=f"Writing part {number} of {self._client.named(key)}",
+        )
+        return md5
+
+    async def complete(
+        self, put: Put, upload: str, step: int, etags: Sequence[str], crc: str
+    ) -> tuple[str, bool]:
+        bucket, name = self._client.split(put.key)
+        starts = range(0, put.size, step)
+        segments = [
+            Segment(
+                f"{bucket}{SEGMENTS}/".encode() + segment_name(name, upload, number),
+                etag,
+                min(step, put.size - start),
+            )
+            for number, (start, etag) in enumerate(zip(starts, etags, strict=True), 1)
+        ]
+        return await self.made_of(put, segments)
+
+    async def made_of(self, put: Put, segments: Sequence[Segment]) -> tuple[str, bool]:
+        """The manifest of these: from then on there is the object."""
+        bucket, name = self._client.split(put.key)
+        headers, body = self._writes.kept_headers(put), manifest(segments)
+
+        async def send(condition: dict[str, str]) -> HttpAnswer:
+            return await self._client.ask(
+                "PUT", bucket, name, query=MANIFEST, headers=headers | condition, body=body
+            )
+
+        what = f"Making {self._client.named(put.key)} of its parts"
+        answer, guarded = await self._writes.conditionally(put, send, what=what)
+        return answer.headers.get("ETag", ""), guarded
+
+    async def placed(self, put: Put, etag: str, crc: str, *, guarded: bool) -> Placed:
+        return await self._writes.placed(put, etag, crc, "server-verified", guarded=guarded)
+
+    async def abort(self, key: bytes, upload: str) -> None:
+        await self._segments.clear(await self._segments.of(key, upload))
+
+    async def clear(self, key: bytes, since: str) -> int:
+        """All of ours that were begun since then, but those that an object is made of."""
+        _, name = self._client.split(key)
+        since_ms = int(datetime.fromisoformat(since).timestamp()) * 1000
+        try:
+            _, is_large = await self._client.look(key)
+            used = await self._segments.made_of(key) if is_large else []
+        except Missing:
+            used = []
+        kept = {segment.path for segment in used}
+        left = []
+        for segment in await self._segments.of(key):
+            told = segment_told(segment.path.partition(b"/")[2], name)
+            if told and begun_ms(told[0]) >= since_ms and segment.path not in kept:
+                left.append(segment)
+        await self._segments.clear(left)
+        return len({segment.path.rpartition(b"/")[0] for segment in left})
+
+
+def _hex(md5: str) -> str:
+    return base64.b64decode(md5).hex()
