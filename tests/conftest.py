@@ -1,5 +1,5 @@
-"""Property tests are not timed: how long an example takes says how busy the machine is. What several
-processes of the tests share is ended by the first of them, once all is done.
+"""Property tests are not timed: how long an example takes says how busy the machine is. A server
+that several processes of the tests share is ended by the first of them, once all is done.
 """
 
 from __future__ import annotations

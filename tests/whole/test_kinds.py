@@ -10,6 +10,7 @@ import time
 
 import pytest
 
+from tests.servers import swift
 from tests.servers.azurite import azurite
 from tests.servers.dav import PythonDav, apache
 from tests.servers.hdfs import Hdfs, hdfs
@@ -223,7 +224,20 @@ def test_a_key_that_is_refused_by_blob_storage_in_mid_run_holds_it(home):
         )
 
 
-def refused_in_mid_run(home, name, server, holds, secret="password", another="another", **more):
+def test_a_key_that_is_refused_by_swift_in_mid_run_holds_it(home):
+    far = FarContainer(SwiftBehindALine())
+    mend, key = far.server.mend, swift.SECRET
+    name = "refused-swift"
+    refused_in_mid_run(home, name, far.server, far.holds, "key", key, mend, root=far.container)
+
+
+def nothing():
+    pass
+
+
+def refused_in_mid_run(
+    home, name, server, holds, secret="password", another="another", mend=nothing, **more
+):
     files = {f"{n:04}": b"%d" % n for n in range(1200)}
     home.fresh_store(f"{name}-near", files)
     remote_store(home, f"{name}-far", server.spec(**more))

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+from functools import partial
+
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Missing, Taken
 from pinecart.drivers.blob.client import BlobClient
@@ -30,18 +33,8 @@ class BlobRemover:
         if (now.size, now.etag) != (expected.size, expected.etag):
             raise Taken(f"{named} is not as it was when this was planned. It was not removed.")
         headers = {"if-match": f'"{expected.etag}"'}
-        tried = 0
-
-        async def one() -> None:
-            nonlocal tried
-            tried += 1
-            try:
-                await self._client.good(
-                    "DELETE", bucket, name, headers=headers, ok=202, what=f"Removing {named}"
-                )
-            except Missing:
-                if tried == 1:  # else the answer of the one before was lost
-                    raise
-
-        await self._client.safely(one)
+        what = f"Removing {named}"
+        ask = partial(self._client.good, "DELETE", bucket, name, headers=headers, ok=202, what=what)
+        with contextlib.suppress(Missing):  # the answer of a request before may have been lost
+            await self._client.safely(ask)
         return self._facts.able(bucket).create_only

@@ -25,14 +25,15 @@ class BlobStore(BucketStore):
         client = client_from(spec)
         facts = BucketFacts.learned_before(spec, UNTRIED._replace(lists_ranges=False))
         lister, writes = BlobLister(client, facts), BlobWrites(client, facts)
-        whole, blocks = BlobWhole(client, facts, writes), BlobBlocks(client, facts, writes)
+        prober = BlobProber(client, facts, lister)
+        whole, blocks = BlobWhole(client, facts, writes), BlobBlocks(client, facts, writes, prober)
         machines = Machines(
             lister,
             ObjectWriter(client, facts, whole, blocks),
             blocks,
             BlobCopies(client, writes),
             BlobRemover(client, facts, lister),
-            BlobProber(client, facts, lister),
+            prober,
             ContainerKeeper(client, lister),
         )
         super().__init__(client, facts, machines)

@@ -11,6 +11,7 @@ from pinecart.core.errors import Missing
 from pinecart.core.ports import Placed, Put
 from pinecart.drivers.blob.client import BlobClient
 from pinecart.drivers.blob.conditional import BlobWrites
+from pinecart.drivers.blob.probing import BlobProber
 from pinecart.drivers.blob.wire import (
     block_id,
     block_list,
@@ -62,8 +63,11 @@ class BlobBlocks:
     known by its id, which tells what it holds.
     """
 
-    def __init__(self, client: BlobClient, facts: BucketFacts, writes: BlobWrites) -> None:
+    def __init__(
+        self, client: BlobClient, facts: BucketFacts, writes: BlobWrites, prober: BlobProber
+    ) -> None:
         self._client, self._facts, self._writes = client, facts, writes
+        self._prober = prober
 
     def _verifies(self, key: bytes) -> str:
         return self._facts.able(self._client.split(key)[0]).checksum
@@ -135,11 +139,14 @@ class BlobBlocks:
 
     async def clear(self, key: bytes, since: str) -> int:
         """Blocks go when their name gets a blob; where there is none, one of no bytes is made of
-        them, and taken away at once. Nobody else's are touched. Where there is a blob, they go with
-        its next change, or within a week.
+        them, and taken away at once, if the storage is known to hold the conditions of both. Nobody
+        else's are touched. Where there is a blob, they go with its next change, or within a week.
         """
         blocks = await self._uncommitted(key)
         if not blocks or not all(map(block_told, blocks)):
+            return 0
+        able = await self._prober.probe(key[: key.rfind(b"/") + 1])
+        if not able.create_only or not await self._client.is_absent(key):
             return 0
         bucket, name = self._client.split(key)
         answer = await self._client.ask(
