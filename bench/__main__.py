@@ -22,12 +22,14 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from bench import service
+from bench import bare_objects, service
 from bench.common import KEY, MIB, SECRET
+from tests.servers.azurite import azurite
 from tests.servers.dav import apache
 from tests.servers.hdfs import hdfs
 from tests.servers.sftp import openssh
 from tests.servers.smb import samba
+from tests.servers.swift_door import swift_server
 
 SIZES = {
     "quick": (500, 64, 2_000, 1, 1),
@@ -270,12 +272,16 @@ def kinds(table: Table, root: Path) -> None:
         apache() as dav,
         samba() as smb,
         hdfs(root.parent / "hdfs") as system,
+        azurite() as blobs,
+        swift_server() as swift,
     ):
         specs = {
             "sftp": ssh.spec(root.parent / "far"),
             "webdav": dav.spec(dav.folder("far")),
             "smb": smb.spec(smb.folder("far")),
             "webhdfs": system.spec(system.folder("far")),
+            "blob": blobs.spec(filled="there-"),
+            "swift": swift.spec(filled=f"there-{os.getpid()}-"),
         }
         (root.parent / "far").mkdir()
         for size, what, at_most in sizes:
@@ -287,6 +293,9 @@ def kinds(table: Table, root: Path) -> None:
                 long_file(files)
             for served in (dav.root, smb.root, system.root):
                 shutil.copytree(files, served / size)
+            for kind in ("blob", "swift"):
+                where = f"{specs[kind]['filled']}{size}"
+                bare_objects.filled(specs[kind], where, sorted(files.iterdir()))
             for kind, spec in specs.items():
                 for way in ("put", "get"):
                     table.at_kind(f"CPU of {what}, {kind} {way}", (kind, way), spec, files, at_most)

@@ -14,7 +14,7 @@ from typing import Any
 import asyncssh
 from asyncssh.sftp import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE
 
-from bench import bare_dav, bare_hdfs, bare_smb
+from bench import bare_dav, bare_hdfs, bare_objects, bare_smb
 from bench.common import cpu, each, folder, landing, parts_of
 from bench.ours import recorded
 from pinecart.core.checksum import crc_of
@@ -27,6 +27,8 @@ FOLDERS = {
     "webdav": bare_dav.made_folder,
     "smb": bare_smb.made_folder,
     "webhdfs": bare_hdfs.made_folder,
+    "blob": bare_objects.made_bucket,
+    "swift": bare_objects.made_bucket,
 }
 
 
@@ -45,8 +47,9 @@ def _there(told: str, path: Path) -> dict[str, Any]:
     spec: dict[str, Any] = json.loads(told) | {"name": "a", "allowed": ["127.0.0.0/8"]}
     if spec["kind"] == "webdav":
         return spec | {"url": f"{spec['url'].rpartition('/')[0]}/{path.name}"}
-    below = {"smb": path.name, "webhdfs": f"/{path.name}"}
-    return spec | {"root": below.get(spec["kind"], str(path))}
+    below = {"sftp": str(path), "webhdfs": f"/{path.name}"}
+    filled = spec.get("filled", "") + path.name
+    return spec | {"root": below.get(spec["kind"], filled)}
 
 
 def engine_kind_put(told: str, path: Path) -> float:
@@ -162,3 +165,14 @@ def bare_webhdfs_put(told: str, path: Path) -> float:
 
 def bare_webhdfs_get(told: str, path: Path) -> float:
     return bare_hdfs.get_all(_there(told, path), path)
+
+
+def bare_blob_put(told: str, path: Path) -> float:
+    return bare_objects.put_all(_far(told, f"bare-{os.getpid()}"), sorted(path.iterdir()))
+
+
+def bare_blob_get(told: str, path: Path) -> float:
+    return bare_objects.get_all(_there(told, path), path)
+
+
+bare_swift_put, bare_swift_get = bare_blob_put, bare_blob_get

@@ -18,6 +18,7 @@ from pinecart.drivers.blob.signing import Account, string_to_sign
 from pinecart.drivers.blob.wire import block_id
 from tests.contracts.remote_tree import LONG, long_put, opened
 from tests.contracts.store import StoreContract, names, put
+from tests.runner.engine import Journal
 from tests.servers.azurite import azurite
 from tests.servers.blob_habits import BlobHabits
 
@@ -216,21 +217,7 @@ async def test_blocks_that_lie_there_are_used_again(storage, store, tmp_path):
     storage.habits.asked.clear()
     placed = await long_put(store, tmp_path, uploads=journal)
     assert storage.habits.asked["PUT block"] == 2 and placed.crc == crc_of(LONG)
-    assert storage.blobs["larkfell/long"].body == LONG and not journal.open
-
-
-class Journal:
-    def __init__(self):
-        self.open = {}
-
-    async def begun(self, key, token, at):
-        return self.open.setdefault(key, "")
-
-    async def named(self, key, upload):
-        self.open[key] = upload
-
-    async def over(self, key):
-        self.open.pop(key, None)
+    assert storage.blobs["larkfell/long"].body == LONG and not journal.rows
 
 
 @pytest.mark.parametrize("step", ["PUT block", "PUT blocklist", "HEAD"])

@@ -21,6 +21,7 @@ from smbprotocol.tree import TreeConnect
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.errors import Halting, Refused, SignInRefused, StoreError, Unsafe
+from pinecart.core.keeping import Extra, Keep
 from pinecart.core.pasting import read_pasted
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import DRIVERS, try_store
@@ -29,7 +30,7 @@ from pinecart.drivers.smb.driver import read_address
 from pinecart.drivers.smb.wire import EPOCH, filetime_of, listed
 from tests.contracts.large_listing import MANY, listed_of_many
 from tests.contracts.remote_tree import LONG, long_put, long_put_in_the_end, opened
-from tests.contracts.store import StoreContract, names, put
+from tests.contracts.store import AT, StoreContract, names, put
 from tests.runner.engine import Journal
 from tests.servers.smb import PASSWORD, USER, samba
 from tests.whole.house import pids_of
@@ -413,6 +414,19 @@ async def test_a_file_that_somebody_holds_open_is_tried_again_and_told(server, s
     holder.let_go()
     assert (await put(store, b"x", b"second", expected=entry)).entry.size == 6
     assert os.listdir(root / "larkfell") == ["x"]
+
+
+async def test_hidden_and_system_go_along_and_other_attributes_are_told(store, server):
+    await store.probe(AT)
+    held = {"user.marks": b"hidden system", "user.survey": b"x"}
+    placed = await put(store, b"x", b"song", extra=Extra(attributes=held))
+    assert placed.lost == "the attribute 'user.survey'"
+    await put(store, b"plain", b"song")
+    for name, marks in ((b"x", {"user.marks": b"hidden system"}), (b"plain", {})):
+        async with store.open(AT + name) as reading:
+            assert (await reading.besides(Keep(attributes=True))).attributes == marks
+            assert (await reading.besides(Keep())).attributes == {}
+    assert (await store.stat(AT + b"x")).entry.modified_ns == 1_700_000_000_123_456_000
 
 
 async def test_a_new_password_is_used_from_the_next_line_on(server, root):

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import uuid
+from collections.abc import Iterator
 from urllib.parse import quote
 
 import httpx
@@ -97,3 +99,14 @@ class SwiftBehindALine(SwiftDoor):
         at = f"http://127.0.0.1:{self._line.port}"
         where = {"auth_url": f"{at}/auth/v1.0", "storage_url": self.url.replace(swift.ENDPOINT, at)}
         return super().spec(root, **where, **more)
+
+
+@contextlib.contextmanager
+def swift_server() -> Iterator[SwiftDoor]:
+    """Ended with whoever has begun it."""
+    was_up = swift.answers()
+    try:
+        yield SwiftDoor()
+    finally:
+        if not was_up:
+            swift.end()

@@ -26,7 +26,7 @@ KEPT = {
     "times": "the times of files",
     "metadata": "the type and the metadata of objects",
     "permissions": "permissions",
-    "attributes": "extended attributes",
+    "attributes": "extended attributes, and marks of a share",
     "tags": "tags",
     "storage-class": "storage class",
 }

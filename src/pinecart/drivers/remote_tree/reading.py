@@ -22,6 +22,7 @@ from pinecart.drivers.remote_tree.facts import entry_of
 from pinecart.drivers.remote_tree.folders import TreeFolders
 from pinecart.drivers.remote_tree.links import TreeLinks
 from pinecart.drivers.remote_tree.remote_files import (
+    MARKS,
     FileKind,
     FileLook,
     How,
@@ -183,8 +184,11 @@ class _Opened:
     async def besides(self, keep: Keep) -> Extra:
         if self.entry.is_link:
             return Extra(link=True)
-        mode = self._found.mode if self._found and keep.permissions else None
-        return Extra(mode)
+        if self._found is None:
+            return Extra()
+        marks = " ".join(self._found.marks).encode() if keep.attributes else b""
+        mode = self._found.mode if keep.permissions else None
+        return Extra(mode, {MARKS: marks} if marks else {})
 
     async def verify(self, crc: str = "") -> None:
         if self._found is None or not self._found.is_pinned:

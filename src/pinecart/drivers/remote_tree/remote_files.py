@@ -28,8 +28,8 @@ class FileLook(NamedTuple):
 
     modified_ns: as finely as the protocol has it; None: not told.   mode: permission bits.
     inode: the file's number there; 0: none.   etag: what the server says changes with its content.
-    is_firm: a condition on its etag may be asked for.   is_pinned: the answers that have its bytes
-    name the etag as well.
+    marks: what else its server says of it, such as that it is hidden.   is_firm: a condition on its
+    etag may be asked for.   is_pinned: the answers that have its bytes name the etag as well.
     """
 
     kind: FileKind
@@ -40,6 +40,7 @@ class FileLook(NamedTuple):
     etag: str = ""
     is_firm: bool = False
     is_pinned: bool = False
+    marks: tuple[str, ...] = ()
 
 
 class Named(NamedTuple):
@@ -54,10 +55,15 @@ class Given(NamedTuple):
 
     modified_ns: int | None = None
     mode: int | None = None
+    marks: tuple[str, ...] = ()
+
+
+MARKS = "user.marks"  # under which they go along as an attribute
 
 
 def given_of(put: Put) -> Given:
-    return Given(put.card.modified_ns, put.extra.mode)
+    marks = put.extra.attributes.get(MARKS, b"").decode("ascii", "replace").split()
+    return Given(put.card.modified_ns, put.extra.mode, tuple(marks))
 
 
 class Written(NamedTuple):

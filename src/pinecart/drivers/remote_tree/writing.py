@@ -16,7 +16,7 @@ from pinecart.drivers.remote_tree.facts import TreeFacts, entry_of
 from pinecart.drivers.remote_tree.hidden_files import HiddenFiles
 from pinecart.drivers.remote_tree.large_by_offset import LargeByOffset
 from pinecart.drivers.remote_tree.large_in_one import LargeInOne
-from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, Given, given_of
+from pinecart.drivers.remote_tree.remote_files import MARKS, FileKind, FileLook, Given, given_of
 from pinecart.drivers.remote_tree.tree import Tree
 
 
@@ -39,6 +39,14 @@ class TreeWriter:
         await self._hidden.clear_left()
 
     async def put(self, put: Put) -> Placed:
+        """Attributes are no more than marks there."""
+        placed = await self._put(put)
+        odd = sorted(put.extra.attributes.keys() - {MARKS})
+        told = ", ".join(f"the attribute {name!r}" for name in odd)
+        lost = ", ".join(filter(None, (placed.lost, told)))
+        return placed._replace(lost=lost)
+
+    async def _put(self, put: Put) -> Placed:
         await self.clear_left()
         if put.key.endswith(b"/") and not put.size:
             return await self._put_folder(put)

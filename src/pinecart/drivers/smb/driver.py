@@ -159,9 +159,11 @@ SMB = DriverSpec(
         KIND, read_address, "share", LABELS, words=("smb", "cifs", "share"), script=read_mounting
     ),
     guards_secret=("host", "port", "domain", "encrypt"),
-    keeps=frozenset({"times"}),
-    gives=frozenset({"times"}),
+    keeps=frozenset({"times", "attributes"}),
+    gives=frozenset({"times", "attributes"}),
     cautions=(
+        "Of attributes it keeps that a file is hidden, or of the system; others are listed as not "
+        "kept.",
         'Names with any of \\ : * ? " < > | or a dot or blank at their end are refused, and '
         "listed.",
         "It keeps no checksums: what is written is read back over the line, unless the store says "

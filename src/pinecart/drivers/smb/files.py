@@ -47,6 +47,7 @@ from pinecart.drivers.smb.lines import SmbLine, SmbLines, SmbServer
 from pinecart.drivers.smb.status import BY_STATUS, END_OF_FILE, NO_MORE_FILES, OVER
 from pinecart.drivers.smb.wire import (
     STEP_NS,
+    attributes_of,
     filetime_of,
     listed,
     look_of,
@@ -314,11 +315,13 @@ def _write(handle: Open, start: int, block: bytes) -> None:
 
 
 def _give(given: Given, handle: Open) -> None:
-    """Times that are 0 stay as they are (MS-FSCC 2.4.7)."""
-    if given.modified_ns is None or filetime_of(given.modified_ns) <= 0:
+    """What is 0 stays as it is (MS-FSCC 2.4.7)."""
+    time = max(filetime_of(given.modified_ns or 0), 0) if given.modified_ns is not None else 0
+    attributes = attributes_of(given.marks)
+    if not time and not attributes:
         return
     told = FileBasicInformation()
-    told["last_write_time"] = filetime_of(given.modified_ns)
+    told["last_write_time"], told["file_attributes"] = time, attributes
     _set(handle, told)
 
 

@@ -11,7 +11,8 @@ from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
 PORT = 445
 EPOCH = 116_444_736_000_000_000  # 1970, in 100 ns since 1601
 STEP_NS = 1_000  # as finely as the library tells times
-DIRECTORY, REPARSE = 0x10, 0x400  # file attributes (MS-FSCC 2.6)
+DIRECTORY, REPARSE, ARCHIVE = 0x10, 0x400, 0x20  # file attributes (MS-FSCC 2.6)
+MARKS = {"hidden": 0x2, "system": 0x4}  # those that go along
 _FORBIDDEN = frozenset('\\/:*?"<>|') | frozenset(map(chr, range(32)))
 _LISTED = struct.Struct("<IIqqqqQQIIIIQ")
 _1970 = datetime(1970, 1, 1, tzinfo=UTC)
@@ -68,7 +69,14 @@ def look_of(attributes: int, size: int, modified_ns: int) -> FileLook:
         return FileLook(FileKind.OTHER)
     if attributes & DIRECTORY:
         return FileLook(FileKind.FOLDER)
-    return FileLook(FileKind.FILE, size, modified_ns)
+    marks = tuple(name for name, bit in MARKS.items() if attributes & bit)
+    return FileLook(FileKind.FILE, size, modified_ns, marks=marks)
+
+
+def attributes_of(marks: tuple[str, ...]) -> int:
+    """0: as they are."""
+    bits = sum(bit for name, bit in MARKS.items() if name in marks)
+    return bits | ARCHIVE if bits else 0
 
 
 def listed(buffer: bytes) -> Iterator[tuple[bytes, FileLook]]:
