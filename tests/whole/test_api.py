@@ -32,6 +32,7 @@ CALLS = [
     ("POST", "stores", "administer"),
     ("POST", "store-forms/try", "administer"),
     ("POST", "store-forms/read", "administer"),
+    ("POST", "store-forms/find", "look"),
     ("GET", "stores/none", "look"),
     ("PATCH", "stores/none", "administer"),
     ("DELETE", "stores/none", "administer"),

@@ -380,8 +380,8 @@ def test_a_part_of_the_console_that_does_not_load_leaves_the_rest(page: Page, sh
 
 
 def test_a_runs_progress_is_not_shown_on_the_next_one(page: Page, shared):
-    _, job = shared.fresh_job("progress", {f"{n:02}": b"x" for n in range(40)})
-    with shared.behaving(put=Behaviour(per_second=20)):
+    _, job = shared.fresh_job("progress", {f"{n:02}": b"x" for n in range(60)})
+    with shared.behaving(put=Behaviour(per_second=6)):
         with shared.client() as cart:
             first = cart.start(job)["id"]
         page.goto(f"{shared.url}/runs/{first}")

@@ -200,3 +200,56 @@ def test_versions_are_listed_looked_at_and_saved(shared, tmp_path):
     assert (tmp_path / "a").read_bytes() == b"the second"
     none = shared.run("browse", "pine://office/versions/a.csv", "--version", "none", "--head")
     assert none.returncode == 1 and "store.missing" in none.stderr
+
+
+REACHED = [
+    (r"\\nas.museum.example\larkfell\in\2026", "pine://found-share/2026"),
+    ("//NAS.museum.example/larkfell/in/", "pine://found-share/"),
+    ("https://larkfell.blob.storage.example/field/w10/x.csv?sig=a", "pine://found-blobs/w10/x.csv"),
+    ("https://dav.museum.example/larkfell/a%20b/", "pine://found-dav/a b/"),
+    ("sftp://sftp.museum.example/in/x", "pine://found-ssh/x"),
+]
+
+
+@pytest.fixture(scope="session")
+def far_stores(shared):
+    """Nobody asks anything of them."""
+    share = {"kind": "smb", "host": "nas.museum.example", "share": "larkfell", "root": "in"}
+    stores = {
+        "found-share": share | {"user": "u", "password": "p"},
+        "found-blobs": {
+            "kind": "blob",
+            "endpoint": "https://larkfell.blob.storage.example",
+            "root": "field",
+        },
+        "found-dav": {"kind": "webdav", "url": "https://dav.museum.example/larkfell"},
+        "found-ssh": {
+            "kind": "sftp",
+            "host": "sftp.museum.example",
+            "user": "u",
+            "password": "p",
+            "root": "/in",
+        },
+    }
+    with shared.client() as cart:
+        for name, fields in stores.items():
+            cart.add_store({"name": name} | fields)
+        yield
+        for name in stores:
+            cart.drop_store(name)
+
+
+@pytest.mark.parametrize("address, location", REACHED)
+def test_an_address_of_another_machine_finds_its_store(shared, far_stores, address, location):
+    assert shared.json("store", "find", address)["locations"] == [location]
+    with shared.client() as cart:
+        assert cart.location(f'"{address}"') == location
+
+
+def test_an_address_that_no_store_reaches_is_said_without_its_secret(shared, far_stores):
+    address = "https://elsewhere.storage.example/field/x?sig=made-up-secret"
+    told = shared.run("store", "find", address)
+    assert told.returncode == 1 and "--pasted-file" in told.stderr and not told.stdout.strip()
+    with shared.client() as cart, pytest.raises(ClientError) as refused:
+        cart.location(address)
+    assert "made-up-secret" not in str(refused.value) and "elsewhere" in str(refused.value)

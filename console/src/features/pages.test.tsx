@@ -1,5 +1,6 @@
 /** Each page over a stand-in for the service: what it shows, and what it says when the service fails. */
 import { fireEvent, screen, waitFor } from '@testing-library/react'
+import { Form } from 'antd'
 import type { ReactElement } from 'react'
 import { expect, test, vi } from 'vitest'
 import { serve, show, type Answers } from '../standin'
@@ -20,6 +21,7 @@ import RunPage from './runs/RunPage'
 import RunsPage from './runs/RunsPage'
 import BrowsePage from './stores/BrowsePage'
 import InventoryPage from './stores/InventoryPage'
+import { PlaceInput } from './stores/PlaceInput'
 import StoreForm from './stores/StoreForm'
 import StorePage from './stores/StorePage'
 import StoresPage from './stores/StoresPage'
@@ -516,4 +518,31 @@ test('a form sends what was filled in, and nothing that says nothing', async () 
     name: 'attic',
     board: 'oak',
   })
+})
+
+test('an address that is pasted becomes the place that it is, or a store to be added', async () => {
+  const found = { locations: ['pine://office/in/2026'] }
+  const understood = { found: { kind: 'shelf', board: 'oak' }, odd: [] }
+  const asked = serve({
+    'store-forms/find': found,
+    'store-forms/read': understood,
+    forms: FORMS,
+    stores: [STORE],
+  })
+  const paste = (text: string) =>
+    fireEvent.paste(screen.getByLabelText('From: path'), { clipboardData: { getData: () => text } })
+  show(
+    <Form>
+      <PlaceInput which="from" label="From" stores={['office']} hint="in" />
+    </Form>,
+  )
+  paste('\\\\nas.museum.example\\larkfell\\2026')
+  await waitFor(() => expect(screen.getByLabelText('From: path')).toHaveValue('in/2026'))
+  expect(asked.find((a) => a.method === 'POST')?.body).toEqual({
+    address: '\\\\nas.museum.example\\larkfell\\2026',
+  })
+  found.locations = []
+  paste('sftp://elsewhere.example/in')
+  expect(await screen.findByText('No store reaches this address yet')).toBeInTheDocument()
+  expect(await screen.findByText(/kind shelf/)).toBeInTheDocument()
 })

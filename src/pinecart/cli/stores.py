@@ -145,6 +145,22 @@ def store_add(cart: Cart, name: str, try_first: bool, **options: Any) -> None:
     cart.show(made, lambda: say(f"Added store {name}. Try it with: pinecart store try {name}"))
 
 
+@store.command("find")
+@click.argument("address")
+@output_option
+def store_find(cart: Cart, address: str) -> None:
+    """Find the store that reaches an address of a share, a server or a storage.
+
+    \b
+    pinecart store find '\\\\nas.museum.example\\larkfell\\in'
+    """
+    found = cart.client.find_place(address)
+    cart.show({"locations": found}, lambda: click.echo("\n".join(found)))
+    if not found:
+        say("No store reaches it. Add one: pinecart store add NAME --pasted-file -")
+        sys.exit(PROBLEMS)
+
+
 @store.command("try")
 @click.argument("name")
 @click.option(

@@ -11,7 +11,7 @@ import httpx
 from pinecart.client.door import json_of, must_be_good
 from pinecart.client.errors import ServiceUnreachable, from_answer
 from pinecart.client.jobs_api import JobCalls
-from pinecart.client.places import located
+from pinecart.client.places import closest, is_address, located
 from pinecart.client.telling_api import TellingCalls
 from pinecart.json_object import JsonObject
 
@@ -22,9 +22,11 @@ class Client(JobCalls, TellingCalls):
     """A service at `url`, asked with a bearer token. Use it as a context manager, or `close` it."""
 
     def location(self, text: str) -> str:
-        """A place as a person gives it (a location, a path of this machine, quoted or not) as a
-        location. Raises Invalid.
+        """A place as a person gives it (a location, a path of this machine, an address of another
+        machine that a store reaches, quoted or not) as a location. Raises Invalid.
         """
+        if is_address(text):
+            return closest(text, self.find_place(text))
         return located(text, self.url, _later(self.stores))
 
     # --- the service
@@ -169,6 +171,11 @@ class Client(JobCalls, TellingCalls):
         that they were found.
         """
         return self.ask("POST", "store-forms/read", body={"pasted": text})
+
+    def find_place(self, address: str) -> list[str]:
+        """The locations at which stores reach an address of a share, a server or a storage."""
+        told = self.ask("POST", "store-forms/find", body={"address": address})
+        return [str(location) for location in told["locations"]]
 
     def try_form(self, form: JsonObject, *, write_to: str = "") -> JsonObject:
         return self.ask("POST", "store-forms/try", body={**form, "write_to": write_to})

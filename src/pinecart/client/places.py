@@ -6,7 +6,8 @@ from __future__ import annotations
 
 import base64
 import os
-from collections.abc import Iterable
+import re
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -15,6 +16,7 @@ from pinecart.json_object import JsonObject
 
 SCHEME = "pine://"
 THIS_MACHINE = ("127.0.0.1", "localhost", "::1")
+_ADDRESS = re.compile(r"[a-z][a-z0-9+.-]*://|//|\\\\|[^\s@/]+@[^\s:/]+:", re.IGNORECASE)
 
 
 def tidied(text: str) -> str:
@@ -23,6 +25,21 @@ def tidied(text: str) -> str:
     """
     bare = text.strip().strip("'\"").strip()
     return bare if bare.startswith(SCHEME) else bare.removeprefix("file://").replace("\\", "/")
+
+
+def is_address(text: str) -> bool:
+    """Of another machine: with a scheme, of a share, or of an account at a host."""
+    bare = text.strip().strip("'\"").strip()
+    return bool(_ADDRESS.match(bare)) and not bare.startswith((SCHEME, "file:"))
+
+
+def closest(address: str, locations: Sequence[str]) -> str:
+    """Raises InvalidRequest where no store reaches it."""
+    if locations:
+        return locations[0]
+    shown = address.partition("?")[0]  # what follows may be a secret
+    message = f"No store reaches {shown}. Add one with: pinecart store add NAME --pasted-file FILE"
+    raise InvalidRequest(message, code="location.in-no-store")
 
 
 def located(text: str, url: str, stores: Iterable[JsonObject]) -> str:

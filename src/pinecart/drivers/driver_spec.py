@@ -176,7 +176,8 @@ class DriverSpec:
     elsewhere unasked.   on_saving: what is looked up when it is saved, and kept with its fields;
     raises Invalid.   shows_buckets: its first level is buckets.   keeps: what it can hold of
     core.keeping.KEPT.   gives: what of it its own files have.   cautions: what somebody should know
-    before writing there, a sentence each.
+    before writing there, a sentence each.   places: what an address without credentials says of
+    where something lies, as fields; None: as it is pasted.
     """
 
     kind: str
@@ -194,6 +195,7 @@ class DriverSpec:
     keeps: frozenset[str] = frozenset()
     gives: frozenset[str] = frozenset()
     cautions: tuple[str, ...] = ()
+    places: Callable[[str], Fields] | None = None
 
     @property
     def sealed(self) -> tuple[str, ...]:
@@ -216,6 +218,14 @@ class DriverSpec:
     def address(self, fields: Fields) -> str:
         """Where it is, in one word: the first field that binds it."""
         return str(fields.get(self.bound_by[0]) or "")
+
+    def place(self, address: str) -> tuple[str, bytes] | None:
+        """In which system, and where in it, an address leads; None: it is none of this kind."""
+        fields = (self.places or self.pasting.address)(address)
+        try:
+            return (self.system(fields), self.root(fields)) if fields else None
+        except KeyError:
+            return None  # it doesn't say enough
 
     def described(self) -> JsonObject:
         return {

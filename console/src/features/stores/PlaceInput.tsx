@@ -1,9 +1,16 @@
 import { Button, Flex, Form, Input, Select } from 'antd'
+import { useMutation } from '@tanstack/react-query'
 import { useState } from 'react'
+import { api, got } from '../../api/client'
 import { place, tidy, type Place } from '../../lib/words'
 import { PlacePicker } from './PlacePicker'
 
-/** A place as two parts: store and path. A whole location pasted into the path fills both. */
+const ADDRESS = /^(?:[a-z0-9+]+:)?(?:\/\/|\\\\)|^[^\s@/]+@[^\s:/]+:/i
+
+/**
+ * A place as two parts: store and path. A whole location pasted into the path fills both, and so
+ * does the address of a share, a server or a storage that a store reaches.
+ */
 export function PlaceInput({
   which,
   label,
@@ -22,15 +29,30 @@ export function PlaceInput({
 }) {
   const form = Form.useFormInstance()
   const [isPicking, setPicking] = useState(false)
+  const [unknown, setUnknown] = useState('')
   const take = (picked: Place) => {
     form.setFieldValue(which, picked)
     setPicking(false)
+    setUnknown('')
     onPicked?.()
   }
+  const find = useMutation({
+    mutationFn: (address: string) =>
+      got(api.POST('/api/v1/store-forms/find', { body: { address } })),
+    onSuccess: (told, address) => {
+      const [closest] = told.locations
+      if (closest) take(place(closest))
+      else setUnknown(address)
+    },
+  })
   const paste = (text: string) => {
-    if (!text.trim().startsWith('pine://')) return false
-    form.setFieldValue(which, place(text.trim()))
-    onPicked?.()
+    const tidied = text.trim()
+    if (tidied.startsWith('pine://')) {
+      take(place(tidied))
+      return true
+    }
+    if (!ADDRESS.test(tidied)) return false
+    find.mutate(tidied)
     return true
   }
   return (
@@ -63,12 +85,16 @@ export function PlaceInput({
           Browse
         </Button>
       </Flex>
-      {isPicking && (
+      {(isPicking || unknown) && (
         <PlacePicker
-          title={label}
-          start={form.getFieldValue(which) as Partial<Place>}
+          title={unknown ? 'No store reaches this address yet' : label}
+          start={unknown ? {} : (form.getFieldValue(which) as Partial<Place>)}
+          address={unknown}
           onTake={take}
-          onClose={() => setPicking(false)}
+          onClose={() => {
+            setPicking(false)
+            setUnknown('')
+          }}
         />
       )}
     </Form.Item>

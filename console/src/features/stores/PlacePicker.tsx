@@ -12,16 +12,18 @@ const SHOWN = 500
 interface Props {
   title: string
   start: Partial<Place>
+  /** The address of something that no store reaches yet: a store is added first. */
+  address?: string
   onTake: (place: Place) => void
   onClose: () => void
 }
 
 /** A store is browsed in a side panel until a folder, or a file, is taken. */
-export function PlacePicker({ title, start, onTake, onClose }: Props) {
+export function PlacePicker({ title, start, address, onTake, onClose }: Props) {
   const stores = useQuery(storesQuery())
   const [store, setStore] = useState(start.store ?? '')
   const [path, setPath] = useState(upTo(start.path ?? ''))
-  const [isAdding, setAdding] = useState(false)
+  const [isAdding, setAdding] = useState(!!address)
   const mayAdminister = useMay('administer')
   const record = stores.data?.find((s) => s.name === store)
   const isBucketless = !path && !!record?.shows_buckets
@@ -69,7 +71,7 @@ export function PlacePicker({ title, start, onTake, onClose }: Props) {
           )}
         </Flex>
         {isAdding ? (
-          <NewStore onSaved={(name) => enter(name)} />
+          <NewStore pasted={address} onSaved={(name) => enter(name)} />
         ) : store ? (
           <Level store={store} path={path} onEnter={setPath} onTake={onTake} />
         ) : (

@@ -13,6 +13,7 @@ import {
   Select,
   Typography,
 } from 'antd'
+import { useEffect } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import {
   api,
@@ -51,21 +52,21 @@ export default function StoreForm() {
 }
 
 /** A new store in the middle of something else. */
-export function NewStore({ onSaved }: { onSaved: (name: string) => void }) {
+export function NewStore(props: { pasted?: string; onSaved: (name: string) => void }) {
   const forms = useQuery(formsQuery())
-  return (
-    <Loaded query={forms}>{(told) => <TheForm kinds={told.stores} onSaved={onSaved} />}</Loaded>
-  )
+  return <Loaded query={forms}>{(told) => <TheForm kinds={told.stores} {...props} />}</Loaded>
 }
 
 interface FormProps {
   old?: Store
   kinds: Forms['stores']
+  /** What it begins with. */
+  pasted?: string
   /** Without it, its page follows. */
   onSaved?: (name: string) => void
 }
 
-function TheForm({ old, kinds, onSaved }: FormProps) {
+function TheForm({ old, kinds, pasted: begun, onSaved }: FormProps) {
   const [form] = Form.useForm<Values & { write_to?: string }>()
   const usual = kinds[0]?.kind as Values['kind']
   const chosen = Form.useWatch('kind', form) ?? old?.kind ?? usual
@@ -121,6 +122,10 @@ function TheForm({ old, kinds, onSaved }: FormProps) {
         ) as Partial<Values>,
       ),
   })
+  const { mutate: understand } = read
+  useEffect(() => {
+    if (begun) understand(begun)
+  }, [begun, understand])
   const refusal = [save.error, tried.error].find((e) => e instanceof Refusal) as Refusal | undefined
   const help = (field: string) => {
     const said = refusal?.of(field)
@@ -130,7 +135,7 @@ function TheForm({ old, kinds, onSaved }: FormProps) {
     <Form
       form={form}
       layout="vertical"
-      initialValues={old ? { ...old } : { kind: usual }}
+      initialValues={old ? { ...old } : { kind: usual, pasted: begun }}
       onFinish={(values: Values & { write_to?: string }) => {
         delete values.write_to
         save.mutate(values)

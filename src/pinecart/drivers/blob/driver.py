@@ -43,6 +43,7 @@ LABELS = (
 _STRING = re.compile(r"(?:(?:[A-Za-z]+)=[^;\s]+;)+(?:[A-Za-z]+)=[^;\s]+;?")
 _KNOWN = re.compile(r"(^|;)(AccountName|BlobEndpoint|SharedAccessSignature)=")
 _SIGNED_URL = re.compile(r"(https?)://([^@/?#\s]+)([^?#\s]*)\?([^#\s]*\bsig=[^#\s]*)")
+_URL = re.compile(r"(https?)://([^@/?#\s]+)([^?#\s]*)(?:\?[^#\s]*)?")
 
 
 def read_address(text: str) -> dict[str, str]:
@@ -51,6 +52,12 @@ def read_address(text: str) -> dict[str, str]:
         return _of_string(text)
     found = _SIGNED_URL.fullmatch(text)
     return _of_url(*found.groups()) if found else {}
+
+
+def read_place(text: str) -> dict[str, str]:
+    """Any address, signed or not."""
+    found = _URL.fullmatch(text)
+    return _of_url(found[1], found[2], found[3], "") if found else {}
 
 
 def read_script(text: str) -> dict[str, str]:
@@ -178,6 +185,7 @@ BLOB = DriverSpec(
         script=read_script,
     ),
     guards_secret=("endpoint", "account", "proxy", "certificate"),
+    places=read_place,
     shows_buckets=lambda fields: not fields.get("root"),
     keeps=frozenset(KEPT),
     gives=frozenset({"metadata"}),

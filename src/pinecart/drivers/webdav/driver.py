@@ -130,6 +130,7 @@ WEBDAV = DriverSpec(
     pasting=PasteRules(KIND, read_address, "url", LABELS, words=("webdav", "dav")),
     guards_secret=("url", "sign_in_by", "proxy", "certificate"),
     gives=frozenset({"times"}),
+    places=_read_any,
     cautions=(
         "It keeps no times of ours: what nobody remembers copying is copied again, unless the job "
         "compares checksums.",

@@ -72,6 +72,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("weeks", "GET"): LOOK,
         ("inventories", "GET"): LOOK,
         ("stores", "GET"): LOOK,
+        ("stores-at", "POST"): LOOK,
         ("jobs", "GET"): LOOK,
         ("job-files", "GET"): LOOK,
         ("schedule", "GET"): LOOK,

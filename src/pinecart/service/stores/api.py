@@ -14,10 +14,12 @@ from pinecart.service.stores import files, selectors, services
 from pinecart.service.stores.facts import StoreFacts
 from pinecart.service.stores.fields import pasted_fields
 from pinecart.service.stores.shapes import (
+    AddressShape,
     BucketShape,
     BucketsShape,
     MadeShape,
     PastedShape,
+    ReachedShape,
     StoreChangeShape,
     StoreFormShape,
     StoreTold,
@@ -86,6 +88,15 @@ class StoresPasted(APIView):
             shown = f"found, {len(value)} characters"
             found[field] = shown if is_secret else value
         return Response({"found": found, "odd": odd})
+
+
+class StoresAt(APIView):
+    @extend_schema(request=AddressShape, responses=ReachedShape)
+    def post(self, request: Request) -> Response:
+        """Which stores reach an address of a share, a server or a storage, and where in them."""
+        address = checked(AddressShape, request.data)["address"]
+        found = selectors.places_at(address, actor_in(request))
+        return Response({"locations": [location.text for location in found]})
 
 
 class StoresTry(APIView):

@@ -98,6 +98,24 @@ def place_of(location: Location) -> Place:
     return Place(driver.system(record.fields), driver.root(record.fields) + location.path)
 
 
+def places_at(address: str, actor: Actor) -> list[Location]:
+    """Where an address of a share, a server or a storage lies in the stores that the actor may look
+    at; the closest first.
+    """
+    text = address.strip().strip("\"'")
+    found = list[tuple[int, Location]]()
+    for record in stores_listed(actor):
+        driver = DRIVERS[record.kind]
+        place = driver.place(text)
+        root = driver.root(record.fields)
+        systems = (driver.system(record.fields), f"{record.kind}:")  # some say no more than a kind
+        if place and place[0] in systems and lies_in(place[1], root):
+            path = place[1][len(root) :]
+            is_folder = text.endswith(("/", "\\"))
+            found.append((len(path), Location(record.name, path if is_folder else path[:-1])))
+    return [location for _, location in sorted(found)]
+
+
 def cautions_between(source: str, target: str) -> list[str]:
     """What is lost on the way from one store to another, and what else somebody should know before
     writing there, in sentences. Of a store that is gone nothing is known.

@@ -142,6 +142,18 @@ class PastedShape(serializers.Serializer):
     )
 
 
+class AddressShape(serializers.Serializer):
+    address = serializers.CharField(
+        max_length=4000, help_text="Of a share, a server or a storage, as it comes."
+    )
+
+
+class ReachedShape(serializers.Serializer):
+    locations = serializers.ListField(
+        child=serializers.CharField(), help_text="pine://STORE/PATH of each store that reaches it."
+    )
+
+
 class UnderstoodShape(serializers.Serializer):
     found = serializers.DictField(
         child=serializers.CharField(), help_text="Fields; of secrets only that they were found."

@@ -4,6 +4,7 @@ from pinecart.service.stores import api, files_api
 
 urlpatterns = [
     path("stores", api.Stores.as_view(), name="stores"),
+    path("store-forms/find", api.StoresAt.as_view(), name="stores-at"),
     path("store-forms/read", api.StoresPasted.as_view(), name="stores-pasted"),
     path("store-forms/try", api.StoresTry.as_view(), name="stores-try"),
     path("stores/<slug:name>", api.StoreView.as_view(), name="store"),
