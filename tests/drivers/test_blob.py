@@ -14,7 +14,7 @@ from pinecart.core.listing import Ascending
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import try_store
 from pinecart.drivers.blob.driver import read_address, read_script
-from pinecart.drivers.blob.signing import Account, string_to_sign
+from pinecart.drivers.blob.signing import BlobAccount, string_to_sign
 from pinecart.drivers.blob.wire import block_id
 from tests.contracts.remote_tree import LONG, long_put, opened
 from tests.contracts.store import StoreContract, names, put
@@ -89,7 +89,7 @@ def test_what_is_signed_is_as_the_protocols_pages_show_it():
         "x-ms-version:2015-02-21\n/myaccount/mycontainer\ncomp:metadata\nrestype:container\n"
         "timeout:20"
     )
-    assert "secret" not in repr(Account("a", b"secret", "sig=secret"))
+    assert "secret" not in repr(BlobAccount("a", b"secret", "sig=secret"))
 
 
 KEY = base64.b64encode(b"made-up").decode()

@@ -13,7 +13,7 @@ from pinecart.core.errors import StoreError, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
-from pinecart.drivers.blob.signing import Account, key_of, signed
+from pinecart.drivers.blob.signing import BlobAccount, key_of, signed
 from pinecart.drivers.blob.wire import (
     API_VERSION,
     CONTAINER_RULE,
@@ -25,8 +25,8 @@ from pinecart.drivers.blob.wire_errors import error_from
 from pinecart.drivers.bucketed.client import (
     Asked,
     BucketClient,
+    ObjectTold,
     Query,
-    Told,
     headers_of,
     metadata_of,
     no_tags,
@@ -50,7 +50,7 @@ class BlobClient(BucketClient):
         self,
         name: str,
         transport: Transport,
-        account: Account,
+        account: BlobAccount,
         *,
         base: str = "",
         root: str = "",
@@ -128,16 +128,19 @@ class BlobClient(BucketClient):
     ) -> StoreError:
         return error_from(status, headers, body, what=what)
 
+    async def ready(self) -> None:
+        """Each request is signed by itself."""
+
     def getting(self, key: bytes, etag: str, start: int, last: int | None, version: str) -> Asked:
         wanted, asked = range_of(start, last)
         headers = {"if-match": f'"{etag}"'} | asked
         target, full = self._prepare("GET", *self.split(key), versioned(version), headers)
         return wanted, target, full
 
-    def told(self, headers: Mapping[str, str]) -> Told:
+    def told(self, headers: Mapping[str, str]) -> ObjectTold:
         metadata = metadata_read(metadata_of(headers, "x-ms-meta-"))
         md5 = headers.get("content-md5", "")
-        return Told(
+        return ObjectTold(
             WriteStamp.parse(metadata.pop("pinecart", None)),
             headers.get("Content-Type", ""),
             metadata,
@@ -186,12 +189,12 @@ def account_name(endpoint: str) -> str:
     return parts.path.strip("/").partition("/")[0] or (parts.hostname or "").partition(".")[0]
 
 
-def account_of(spec: Mapping[str, Any]) -> Account:
+def account_of(spec: Mapping[str, Any]) -> BlobAccount:
     name = spec.get("account") or account_name(spec["endpoint"])
     sas, key = (spec.get("sas") or "").lstrip("?"), spec.get("key") or ""
     if sas:
-        return Account(name, sas=sas)
-    return Account(name, key_of(key) if key else b"")
+        return BlobAccount(name, sas=sas)
+    return BlobAccount(name, key_of(key) if key else b"")
 
 
 def client_from(spec: Mapping[str, Any]) -> BlobClient:

@@ -32,7 +32,7 @@ SIGNED_HEADERS = (
 )
 
 
-class Account(NamedTuple):
+class BlobAccount(NamedTuple):
     """key: as bytes; empty: requests are not signed.   sas: the query of a shared access signature,
     which goes along with each address.
     """
@@ -42,7 +42,7 @@ class Account(NamedTuple):
     sas: str = ""
 
     def __repr__(self) -> str:
-        return f"Account({self.name!r}, …)"
+        return f"BlobAccount({self.name!r}, …)"
 
 
 def key_of(text: str) -> bytes:
@@ -89,7 +89,7 @@ def signed(
     path: str,
     query: Sequence[tuple[str, str | bytes]],
     headers: Mapping[str, str],
-    account: Account,
+    account: BlobAccount,
     now: datetime,
 ) -> tuple[str, dict[str, str]]:
     """The query as it is sent, and the headers with what signs them."""

@@ -23,7 +23,7 @@ Asked = tuple[int, str, dict[str, str]]  # the status of a right answer, what is
 GONE = (200, 204, 404)  # what a removal answers, whether or not there was anything
 
 
-class Told(NamedTuple):
+class ObjectTold(NamedTuple):
     """What an answer tells of an object besides its bytes. crc, md5 (hex): of the whole of it,
     which the store itself vouches for; empty: none.
     """
@@ -99,7 +99,7 @@ class BucketClient(ABC):
         """
 
     @abstractmethod
-    def told(self, headers: Mapping[str, str]) -> Told:
+    def told(self, headers: Mapping[str, str]) -> ObjectTold:
         """Of an answer that brings an object, or a part of it."""
 
     @abstractmethod
@@ -123,8 +123,9 @@ class BucketClient(ABC):
         """
         return ""
 
-    async def ready(self) -> None:  # noqa: B027 - most are ready as they are
-        """Before each request."""
+    @abstractmethod
+    async def ready(self) -> None:
+        """What has to be done before a request, such as signing in."""
 
     def arrived(self, answer: HttpAnswer) -> None:
         """After each answer."""

@@ -5,11 +5,12 @@ given in order, in bounded memory.
 from __future__ import annotations
 
 import heapq
-import pickle
 import tempfile
 from collections.abc import AsyncIterator, Iterator
 from operator import attrgetter, lt
-from typing import IO, Any
+from typing import IO
+
+import orjson
 
 from pinecart.core.entries import Entry
 
@@ -29,7 +30,7 @@ async def in_order(pages: AsyncIterator[list[Entry]]) -> AsyncIterator[list[Entr
             yield sorted(first, key=_KEY)
         return
     with tempfile.TemporaryFile() as file:
-        runs = Runs(file)
+        runs = SortedRuns(file)
         runs.add(first)
         runs.add(second)
         async for page in pages:
@@ -38,7 +39,7 @@ async def in_order(pages: AsyncIterator[list[Entry]]) -> AsyncIterator[list[Entr
             yield page
 
 
-class Runs:
+class SortedRuns:
     """Sorted runs in one file, each of some chunks. What comes in order is one run."""
 
     def __init__(self, file: IO[bytes]) -> None:
@@ -59,8 +60,10 @@ class Runs:
             self._runs[-1].append(self._written(page[at : at + AT_ONCE]))
 
     def _written(self, chunk: list[Entry]) -> int:
+        """Where: one line each, whatever bytes its keys have, and what else a listing tells."""
         at = self._file.seek(0, 2)
-        pickle.dump([tuple(entry) for entry in chunk], self._file, pickle.HIGHEST_PROTOCOL)
+        rows = [(e.key.decode("latin-1"), e.size, e.modified_ns, e.etag) for e in chunk]
+        self._file.write(orjson.dumps(rows) + b"\n")
         return at
 
     def pages(self) -> Iterator[list[Entry]]:
@@ -83,8 +86,8 @@ class Runs:
 
     def _chunk(self, at: int) -> list[Entry]:
         self._file.seek(at)
-        chunk: list[tuple[Any, ...]] = pickle.load(self._file)  # noqa: S301 - just written by us
-        return [Entry(*told) for told in chunk]
+        rows = orjson.loads(self._file.readline())
+        return [Entry(key.encode("latin-1"), *rest) for key, *rest in rows]
 
 
 def _in_chunks(entries: Iterator[Entry]) -> Iterator[list[Entry]]:

@@ -17,8 +17,8 @@ from pinecart.core.retry import Retry
 from pinecart.drivers.bucketed.client import (
     Asked,
     BucketClient,
+    ObjectTold,
     Query,
-    Told,
     headers_of,
     metadata_of,
     no_tags,
@@ -82,10 +82,10 @@ class S3Client(BucketClient):
         )
         return _stat(key, answer, self.told(answer.headers))
 
-    def told(self, headers: Mapping[str, str]) -> Told:
+    def told(self, headers: Mapping[str, str]) -> ObjectTold:
         metadata = metadata_of(headers, "x-amz-meta-")
         crc = headers.get("x-amz-checksum-crc64nvme", "")
-        return Told(
+        return ObjectTold(
             WriteStamp.parse(metadata.pop("pinecart", None)),
             headers.get("Content-Type", ""),
             metadata,
@@ -113,6 +113,9 @@ class S3Client(BucketClient):
         if answer.status != 200:
             raise self.error_of(answer, what=f"Reading the tags of {self.named(key)}")
         return parse_tags(answer.body)
+
+    async def ready(self) -> None:
+        """Each request is signed by itself."""
 
     def getting(self, key: bytes, etag: str, start: int, last: int | None, version: str) -> Asked:
         bucket, name = self.split(key)
@@ -206,7 +209,7 @@ def versioned(version: str) -> Query:
     return [("versionId", version)] if version else []
 
 
-def _stat(key: bytes, answer: HttpAnswer, told: Told) -> Stat:
+def _stat(key: bytes, answer: HttpAnswer, told: ObjectTold) -> Stat:
     headers = answer.headers
     entry = Entry(
         key,

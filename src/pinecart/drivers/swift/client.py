@@ -15,8 +15,8 @@ from pinecart.core.retry import Retry
 from pinecart.drivers.bucketed.client import (
     Asked,
     BucketClient,
+    ObjectTold,
     Query,
-    Told,
     headers_of,
     metadata_of,
     no_tags,
@@ -128,11 +128,11 @@ class SwiftClient(BucketClient):
         headers = {"if-match": f'"{etag}"', "x-auth-token": self._token} | asked
         return wanted, self._target(*self.split(key), versioned(version)), headers
 
-    def told(self, headers: Mapping[str, str]) -> Told:
+    def told(self, headers: Mapping[str, str]) -> ObjectTold:
         metadata = metadata_of(headers, "x-object-meta-")
         etag = headers.get("ETag", "").strip('"')
         own = {EXPIRY: headers[EXPIRY]} if headers.get(EXPIRY) else {}
-        return Told(
+        return ObjectTold(
             WriteStamp.parse(metadata.pop("pinecart", None)),
             headers.get("Content-Type", ""),
             metadata,
