@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 import pytest
 
 from pinecart.core.checksum import crc_of
+from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Incomplete, Refused, SignInRefused, Taken
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.listing import Ascending
@@ -16,6 +17,7 @@ from pinecart.drivers import try_store
 from pinecart.drivers.blob.driver import read_address, read_script
 from pinecart.drivers.blob.signing import BlobAccount, string_to_sign
 from pinecart.drivers.blob.wire import block_id
+from pinecart.drivers.bucketed.sorting import in_order
 from tests.contracts.remote_tree import LONG, long_put, opened
 from tests.contracts.store import StoreContract, names, put
 from tests.runner.engine import Journal
@@ -174,12 +176,28 @@ async def test_fifty_thousand_names_in_any_order(storage, store):
     for n in range(50_000):
         odd = "\U0001f3b5" if n % 3 else "\uff5e"
         storage.store(f"{odd if n % 7 == 0 else 'd'}{n * 7919 % 50_000:05}", b"", {})
-    storage.habits.page = 500
     check, count = Ascending("test"), 0
     async for page in store.list(b""):
         assert len(page) <= 500
         count += len(check.check(page))
     assert count == 50_000
+
+
+async def test_pages_in_no_order_at_all_are_merged_in_several_turns():
+    keys = [b"%05d" % (n * 7919 % 20_000) for n in range(20_000)]
+
+    async def pages():
+        for at in range(0, len(keys), 100):  # 200 runs
+            yield [Entry(key, 1, None, "0x1") for key in keys[at : at + 100]]
+
+    found = [entry async for page in in_order(pages()) for entry in page]
+    assert found == [Entry(key, 1, None, "0x1") for key in sorted(keys)]
+    one_page = [Entry(b"b", 1, None), Entry(b"a", 1, None)]
+
+    async def one():
+        yield one_page
+
+    assert [entry.key async for page in in_order(one()) for entry in page] == [b"a", b"b"]
 
 
 async def test_names_that_xml_cant_hold_and_pages_that_go_round(storage, store):

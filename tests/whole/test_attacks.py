@@ -45,12 +45,20 @@ def test_guesses_wait_longer_and_longer_whatever_address_they_claim(alone):
         claimed = {"X-Forwarded-For": f"203.0.113.{n}"}
         return sign_in(alone, "mara", f"guess {n}", **claimed).status_code == 401
 
+    def made_to_wait(n):
+        """A machine may be so slow that a short wait is over: then it was one guess more."""
+        claimed = {"X-Forwarded-For": f"203.0.113.{90 + n}"}
+        answer = sign_in(alone, "mara", "another guess", **claimed)
+        return answer.status_code == 429 and answer
+
     assert all(is_wrong(n) for n in range(5))
     waits, began = [], time.monotonic()
     for n in range(3):
-        refused = sign_in(alone, "mara", PASSWORD, **{"X-Forwarded-For": f"203.0.113.{90 + n}"})
-        assert (refused.status_code, refused.json()["code"]) == (429, "too-many-tries")
+        refused = until(lambda n=n: made_to_wait(n))
+        assert refused.json()["code"] == "too-many-tries"
         told = int(refused.headers["Retry-After"])
+        if n == 2:  # the longest; the right password waits as well
+            assert sign_in(alone, "mara", PASSWORD).status_code == 429
         waits.append(told + time.monotonic() - began)  # what is told is what is left of it
         if n < 2:
             until(lambda n=n: is_wrong(n), told + 40)

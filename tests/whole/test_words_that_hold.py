@@ -48,7 +48,7 @@ def test_a_job_whose_run_is_under_way_is_not_forgotten(shared):
 
 def test_an_audit_beside_a_run_says_so_or_comes_after_it(shared):
     _, job = shared.fresh_job("beside", {f"{n:03}": b"x" for n in range(200)})
-    with shared.behaving(put=Behaviour(per_second=30)), shared.client() as cart:
+    with shared.behaving(put=Behaviour(per_second=12)), shared.client() as cart:
         number = cart.start(job)["id"]
         until(lambda: shared.done_of(number) > 5)
         beside = shared.run("audit", "start", job)
