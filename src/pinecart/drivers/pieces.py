@@ -40,8 +40,9 @@ async def each_piece(
     step: int,
     carry: Callable[[int, int, int], Awaitable[str]],
     free: Callable[[], Give | None] = lambda: None,
+    at_once: int = AT_ONCE,
 ) -> str:
-    """Call `carry(number, start, length)` for all pieces, AT_ONCE at a time; it gives each piece's
+    """Call `carry(number, start, length)` for all pieces, some at once; it gives each piece's
     CRC. The whole's CRC, or "" where one is not known.
 
     free: who has room for some of them, asked before each piece; what comes back uncarried is
@@ -75,7 +76,7 @@ async def each_piece(
 
     try:
         while todo or out:
-            own = [asyncio.create_task(work()) for _ in range(min(AT_ONCE, len(todo)))]
+            own = [asyncio.create_task(work()) for _ in range(min(at_once, len(todo)))]
             tasks += own
             await asyncio.gather(*own, *out)
     finally:

@@ -8,7 +8,7 @@ import contextlib
 from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime
 
-from pinecart.core.checksum import Crc64, crc_of
+from pinecart.core.checksum import Crc64
 from pinecart.core.errors import Corrupt, Missing, Taken
 from pinecart.core.ports import HELD_BYTES, Placed, Put, Reading, Uploads
 from pinecart.drivers.pieces import each_piece, piece_size
@@ -79,7 +79,7 @@ class LargeByOffset:
             return crc.text
 
         try:
-            crc = await each_piece(put.size, step, carry)
+            crc = await each_piece(put.size, step, carry, at_once=self._files.pieces)
             await source.verify(crc)
             await kept.do(lambda file: file.give(given_of(put)))
             return crc
@@ -102,8 +102,7 @@ async def _lies_there(kept: KeptOpen, start: int, chunk: bytes) -> bool:
     """Read some at a time: a second copy of each piece on its way would take as much memory."""
     view = memoryview(chunk)
     for at in range(0, len(chunk), COMPARED):
-        part = view[at : at + COMPARED]
-        there = await kept.read(start + at, len(part))
-        if len(there) != len(part) or crc_of(there) != crc_of(bytes(part)):
+        part = bytes(view[at : at + COMPARED])
+        if await kept.read(start + at, len(part)) != part:
             return False
     return True

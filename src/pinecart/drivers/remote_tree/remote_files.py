@@ -102,12 +102,14 @@ class RemoteFiles(Protocol):
     """name: of the store.   requests: sent so far.
 
     by_offset: an opened file can be written anywhere; else a large one is sent whole (WritesInOne).
+    pieces: of a large file, that are written at once.
     sets_times: in general.   removes_below: what is taken away goes with all that lies below it, if
     it is a folder.   repeats: a request may be sent twice unasked, where a line is cut.
     """
 
     name: str
     by_offset: bool
+    pieces: int
     sets_times: bool
     removes_below: bool
     repeats: bool

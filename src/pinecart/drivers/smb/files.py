@@ -82,6 +82,7 @@ class SmbFiles:
     """
 
     by_offset, sets_times, removes_below, repeats = True, True, False, False
+    pieces = 3  # the library holds each message several times
 
     def __init__(self, server: SmbServer, root: str) -> None:
         self.name, self.requests, self._root = server.name, 0, root
@@ -256,6 +257,8 @@ class OpenedSmbFile:
         return _look_of(self._handle)
 
     async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        if size <= BLOCK and into is None:
+            return await self._do(partial(_read, self._handle, start, size))
         room, done = memoryview(bytearray(size) if into is None else into), 0
         while done < size:
             wanted = min(BLOCK, size - done)

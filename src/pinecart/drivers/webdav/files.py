@@ -45,6 +45,7 @@ class DavFiles:
     """remote_tree.RemoteFiles. Times are the server's own; there are no links."""
 
     by_offset, sets_times, removes_below, repeats = False, False, True, True
+    pieces = 4
 
     def __init__(self, client: DavClient) -> None:
         self.name, self._client = client.name, client

@@ -15,6 +15,9 @@ from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
 from pinecart.drivers.xml_answers import CONTROLS
 
 DAV = "{DAV:}"
+_HREF, _STATUS_TAG, _PROPSTAT, _PROP, _COLLECTION = (
+    DAV + name for name in ("href", "status", "propstat", "prop", "collection")
+)
 _SAFE = "/-_.~"
 _LOOK = ("resourcetype", "getcontentlength", "getlastmodified", "getetag")
 _ROOM = ("quota-available-bytes", "quota-used-bytes")
@@ -113,23 +116,39 @@ def _cut(why: object) -> Busy:
 
 
 def _told(response: ET.Element) -> Told:
-    href = response.findtext(DAV + "href") or ""
-    status, props = _status(response.findtext(DAV + "status")), dict[str, str]()
-    for group in response.findall(DAV + "propstat"):
-        of_group = _status(group.findtext(DAV + "status"))
-        if of_group >= 300:  # a property that it has not, or doesn't show
-            status = max(status, of_group) if of_group in (401, 403) and not props else status
-            continue
-        for node in group.iterfind(f"{DAV}prop/*"):
-            name = node.tag.removeprefix(DAV)
-            if name == "resourcetype":
-                if node.find(DAV + "collection") is not None:
-                    props["collection"] = ""
-            else:
-                props[name] = node.text or ""
-    return Told(path_of(href), 200 if props else status, props)
+    href, status, props = "", 200, dict[str, str]()
+    refused = 0
+    for node in response:  # plain loops: there is one response for each file
+        if node.tag == _HREF:
+            href = node.text or ""
+        elif node.tag == _STATUS_TAG:
+            status = _status(node.text)
+        elif node.tag == _PROPSTAT:
+            of_group = _props_of(node, props)
+            if of_group in (401, 403):  # others are properties that it has not
+                refused = max(refused, of_group)
+    return Told(path_of(href), 200 if props else max(status, refused), props)
 
 
+def _props_of(group: ET.Element, props: dict[str, str]) -> int:
+    """Adds what it has. Its status."""
+    status, told = 200, dict[str, str]()
+    for part in group:
+        if part.tag == _STATUS_TAG:
+            status = _status(part.text)
+        elif part.tag == _PROP:
+            for node in part:
+                name = node.tag.removeprefix(DAV)
+                if name != "resourcetype":
+                    told[name] = node.text or ""
+                elif node.find(_COLLECTION) is not None:
+                    told["collection"] = ""
+    if status < 300:
+        props |= told
+    return status
+
+
+@lru_cache(maxsize=64)
 def _status(line: str | None) -> int:
     found = _STATUS.match((line or "").strip())
     return int(found[1]) if found else 200

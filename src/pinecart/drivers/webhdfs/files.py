@@ -32,6 +32,7 @@ class HdfsFiles:
     """remote_tree.RemoteFiles. Links are neither followed nor taken."""
 
     by_offset, sets_times, removes_below, repeats = False, True, False, True
+    pieces = 4
 
     def __init__(self, client: HdfsClient) -> None:
         self.name, self.client = client.name, client
