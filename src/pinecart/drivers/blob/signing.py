@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import base64
 import binascii
-import hashlib
 import hmac
 from collections.abc import Mapping, Sequence
 from datetime import datetime
@@ -79,6 +78,12 @@ def _text(value: str | bytes) -> str:
     return value if isinstance(value, str) else value.decode()
 
 
+@lru_cache(maxsize=8)
+def _begun(key: bytes) -> hmac.HMAC:
+    """To be copied for each signature: the key is then not worked in anew."""
+    return hmac.new(key, digestmod="sha256")
+
+
 @lru_cache(maxsize=64)
 def _date(second: datetime) -> str:
     return format_datetime(second, usegmt=True)
@@ -100,6 +105,7 @@ def signed(
         return text, dict(headers)
     full = {**headers, "x-ms-date": _date(now.replace(microsecond=0))}
     told = string_to_sign(method, account.name, path, query, full).encode()
-    mark = base64.b64encode(hmac.digest(account.key, told, hashlib.sha256)).decode()
-    full["authorization"] = f"SharedKey {account.name}:{mark}"
+    mark = _begun(account.key).copy()
+    mark.update(told)
+    full["authorization"] = f"SharedKey {account.name}:{base64.b64encode(mark.digest()).decode()}"
     return text, full

@@ -289,7 +289,7 @@ def headers_of(headers: Mapping[str, str]) -> dict[str, str]:
 def metadata_of(headers: Mapping[str, str], start: str) -> dict[str, str]:
     """start: of the names of such headers, in small letters."""
     skip = len(start)
-    return {k[skip:].lower(): v for k, v in headers.items() if k.lower().startswith(start)}
+    return {k[skip:].lower(): headers[k] for k in headers if k.lower().startswith(start)}
 
 
 def range_of(start: int, last: int | None) -> tuple[int, dict[str, str]]:
