@@ -119,7 +119,7 @@ FIELDS = (
     FormField(
         "account",
         FieldType.TEXT,
-        "BlobAccount",
+        "Account",
         "Its name.",
         default="as in the endpoint",
         is_common=False,
@@ -127,7 +127,7 @@ FIELDS = (
     FormField(
         "key",
         FieldType.UNSEEN,
-        "BlobAccount key",
+        "Account key",
         "One of the account's two keys. It is sealed here and never shown.",
         is_sealed=True,
     ),
