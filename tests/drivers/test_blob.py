@@ -123,6 +123,7 @@ STRING = f"DefaultEndpointsProtocol=https;AccountName=larkfell;AccountKey={KEY};
         ),
         ("https://objects.example/bucket", {}),
         ("AccountKey=only", {}),
+        (f"{STRING}", {"account": "larkfell", "key": KEY}),
     ],
 )
 def test_what_a_storages_page_shows_is_pasted_as_it_is(pasted, fields):
@@ -311,8 +312,10 @@ async def test_versions_are_found_and_read(storage, store):
     assert [(v.is_current, v.size) for v in found] == [(True, 6), (False, 5)]
     async with store.open(AT + b"x", version=found[1].version) as reading:
         assert await reading.whole() == b"first"
-    another = opened(storage.spec())  # knows nothing yet, and finds it out by looking
-    assert await another.keeps_versions(AT + b"x")
+    storage.habits.versions = False  # switched off, and something is written since
+    await put(store, b"y", b"after it")
+    another = opened(storage.spec())  # knows nothing yet, and finds it out by looking at each
+    assert await another.keeps_versions(AT + b"x") and not await another.keeps_versions(AT + b"y")
     await another.close()
 
 
@@ -336,10 +339,10 @@ async def test_what_goes_with_an_object_is_kept_or_told(server, container):
         b"song",
         content_type="audio/flac",
         metadata={"taken_by": "larkfell", "pinecart-mode": "640", "no name": "x", "odd": "\u00e9"},
-        headers={"cache-control": "no-store", "expires": "Thu, 01 Dec 2050 16:00:00 GMT"},
+        headers={"cache-control": "no-store", "expires": "Thu, 01 Dec 2050", "x-delete-at": "9"},
         extra=Extra(tags={"a b": "c/d"}, storage_class="Cool"),
     )
-    assert told.lost == "expires, the metadata 'no name', the metadata 'odd'"
+    assert told.lost == "expires, x-delete-at, the metadata 'no name', the metadata 'odd'"
     stat = await store.stat(AT + b"x")
     assert (stat.content_type, stat.storage_class) == ("audio/flac", "Cool")
     assert stat.metadata == {"taken_by": "larkfell", "pinecart-mode": "640"}

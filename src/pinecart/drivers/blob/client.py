@@ -37,7 +37,7 @@ from pinecart.drivers.s3.wire import number
 from pinecart.drivers.transport import Transport, transport_from
 
 LONGEST_NAME = 1024  # letters (blob service REST, naming)
-UNKEPT = tuple(name for name in HEADERS if name == "expires")  # headers that no blob has
+KEPT = tuple(name for name in HEADERS if name != "expires")  # headers that a blob has
 _DOTS = re.compile(r"(^|/)\.{1,2}(/|$)|^/")
 
 

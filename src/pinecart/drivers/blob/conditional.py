@@ -8,7 +8,7 @@ from urllib.parse import quote, urlencode
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Corrupt, Taken
 from pinecart.core.ports import Placed, Put
-from pinecart.drivers.blob.client import UNKEPT, BlobClient
+from pinecart.drivers.blob.client import KEPT, BlobClient
 from pinecart.drivers.blob.wire import metadata_told
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.http_message import HttpAnswer
@@ -28,7 +28,7 @@ class BlobWrites:
         metadata, _ = metadata_told(put.metadata)
         kept = {f"x-ms-meta-{name}": value for name, value in metadata.items()}
         kept["x-ms-meta-pinecart"] = put.card.text()
-        kept |= {f"x-ms-blob-{k}": v for k, v in put.headers.items() if k not in UNKEPT}
+        kept |= {f"x-ms-blob-{k}": v for k, v in put.headers.items() if k in KEPT}
         if put.content_type:
             kept["x-ms-blob-content-type"] = put.content_type
         return kept | chosen_headers(put)
@@ -37,7 +37,7 @@ class BlobWrites:
     def lost(put: Put) -> str:
         """What it can't keep, in words."""
         _, metadata = metadata_told(put.metadata)
-        headers = sorted(name for name in put.headers if name in UNKEPT)
+        headers = sorted(name for name in put.headers if name not in KEPT)
         return ", ".join([*headers, *(f"the metadata {name!r}" for name in sorted(metadata))])
 
     async def conditionally(

@@ -78,7 +78,7 @@ def _of_string(text: str) -> dict[str, str]:
         endpoint = f"{scheme}://{name}.blob.{told['EndpointSuffix']}"
     fields = {
         "endpoint": endpoint.rstrip("/"),
-        "account": name if endpoint and name != account_name(endpoint) else "",
+        "account": name if name != account_name(endpoint) else "",
         "key": told.get("AccountKey", ""),
         "sas": told.get("SharedAccessSignature", ""),
     }

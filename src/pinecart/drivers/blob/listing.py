@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import AsyncIterator, Sequence
 from functools import partial
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Incomplete
+from pinecart.core.errors import Incomplete, Missing
 from pinecart.core.ports import Level, Version
 from pinecart.drivers.blob.client import BlobClient
 from pinecart.drivers.blob.wire import (
@@ -108,19 +109,22 @@ class BlobLister:
                 return found
 
     async def keeps_versions(self, key: bytes) -> bool:
-        """Whether what lies there is a version, and so stays one; or the last write has made one:
-        nothing else says it to everybody who may write.
+        """As the last write there has told. Before the first one: whether what lies there now is a
+        version, and so stays one. That says nothing of another blob: a container may have kept
+        versions once.
         """
         bucket, name = self._client.split(key)
-        if bucket not in self._facts.versioned:
-            one: Query = [("include", "versions"), ("maxresults", "1"), ("prefix", name)]
-            query = [*LIST, *one]
-            ask = partial(self._client.ask, "GET", bucket, query=query)
-            answer = await self._client.safely(ask)
-            if answer.status >= 500 and answer.status != 501:
-                raise self._client.error_of(answer, what=f"Looking at {self._client.named(key)}")
-            self._facts.versioned[bucket] = b"<VersionId>" in answer.body
-        return self._facts.versioned[bucket]
+        if bucket in self._facts.versioned:
+            return self._facts.versioned[bucket]
+        with contextlib.suppress(Missing):
+            if name:
+                return bool((await self._client.stat(key)).entry.version)
+        one: Query = [("include", "versions"), ("maxresults", "1"), ("prefix", name)]
+        ask = partial(self._client.ask, "GET", bucket, query=[*LIST, *one])
+        answer = await self._client.safely(ask)
+        if answer.status >= 500 and answer.status != 501:
+            raise self._client.error_of(answer, what=f"Looking at {self._client.named(key)}")
+        return b"<VersionId>" in answer.body
 
     async def versions(self, key: bytes) -> Sequence[Version]:
         bucket, name = self._client.split(key)

@@ -51,26 +51,29 @@ class BucketCheck:
         self, store: BucketStore, spec: Mapping[str, Any], write_to: str, steps: list[Step]
     ) -> None:
         prefix = write_to.encode().rstrip(b"/") + b"/" if write_to else b""
+        is_confined = bool(spec.get("root") or write_to)
         try:
-            level = await store.level(prefix)
+            listed = await self._listed(store, prefix, is_confined=is_confined)
         except StoreError as exc:
             await _clock(store, steps)
             _explain(exc, steps)
             return
         await _clock(store, steps)
         steps.append(Step("sign in", True, self._let_in(spec)))
-        is_confined = bool(spec.get("root") or write_to)
-        count = len(level.folders)
-        several = "" if count == 1 else "s"
-        listed = (
-            "The place can be listed." if is_confined else f"{count:,} {self._bucket}{several}."
-        )
         steps.append(Step("list", True, listed))
         if is_confined:
             await _try_object(store, prefix, steps)
         else:
             words = f"Not tried: name a {self._bucket} to write to."
             steps.append(Step("write", None, words))
+
+    async def _listed(self, store: BucketStore, prefix: bytes, *, is_confined: bool) -> str:
+        """A bucket may hold millions: no more of it is asked for than whether it can be listed."""
+        if is_confined:
+            await store.check_place(prefix)
+            return "The place can be listed."
+        count = len((await store.level(b"")).folders)
+        return f"{count:,} {self._bucket}{'' if count == 1 else 's'}."
 
 
 async def _clock(store: BucketStore, steps: list[Step]) -> None:
