@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping
+from datetime import UTC
+from email.utils import parsedate_to_datetime
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 
@@ -77,3 +80,14 @@ class Pieces:
 def wait_told(text: str) -> float | None:
     """Seconds of a `Retry-After`; None for what is none, or longer than anybody means."""
     return float(text) if text.isascii() and text.isdecimal() and len(text) < 9 else None
+
+
+@lru_cache(maxsize=100_000)  # what was stored together shares its seconds
+def http_time_ns(text: str | None) -> int | None:
+    """ns since 1970 of an HTTP date (RFC 9110, section 5.6.7); None: it is none."""
+    try:
+        moment = parsedate_to_datetime(text or "")
+    except (ValueError, TypeError, IndexError):
+        return None
+    whole = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+    return int(whole.timestamp()) * 1_000_000_000

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from pinecart.core.errors import Refused
 from pinecart.drivers.blob.client import BlobClient
-from pinecart.drivers.blob.listing import BlobLister
 from pinecart.drivers.blob.wire_errors import code_of
 from pinecart.drivers.bucketed.client import Query
 
@@ -12,8 +10,8 @@ CONTAINER: Query = [("restype", "container")]
 
 
 class ContainerKeeper:
-    def __init__(self, client: BlobClient, lister: BlobLister) -> None:
-        self._client, self._lister = client, lister
+    def __init__(self, client: BlobClient) -> None:
+        self._client = client
 
     async def make(self, name: str) -> bool:
         answer = await self._client.ask("PUT", name, query=CONTAINER)
@@ -27,10 +25,5 @@ class ContainerKeeper:
         return True
 
     async def drop(self, name: str) -> None:
-        page = await self._lister.page(name, b"", [("maxresults", "1")])
-        where = f"container {name!r} at {self._client.name}"
-        if page.entries or page.folders or page.marker:
-            message = f"The {where} is not empty. Only an empty one is dropped."
-            raise Refused(message, code="bucket.not-empty")
-        what = f"Dropping {where}"
+        what = f"Dropping container {name!r} at {self._client.name}"
         await self._client.good("DELETE", name, query=CONTAINER, what=what, ok=202)

@@ -8,10 +8,9 @@ from collections.abc import Mapping
 from typing import Any
 from urllib.parse import quote, urlsplit
 
-from pinecart.core.entries import Entry
 from pinecart.core.errors import StoreError, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import HEADERS, Stat, WriteStamp
+from pinecart.core.ports import HEADERS
 from pinecart.core.retry import Retry
 from pinecart.drivers.blob.signing import BlobAccount, key_of, signed
 from pinecart.drivers.blob.wire import (
@@ -23,17 +22,13 @@ from pinecart.drivers.blob.wire import (
 )
 from pinecart.drivers.blob.wire_errors import error_from
 from pinecart.drivers.bucketed.client import (
-    Asked,
     BucketClient,
+    Dialect,
     ObjectTold,
+    Prepared,
     Query,
-    headers_of,
-    metadata_of,
     no_tags,
-    range_of,
 )
-from pinecart.drivers.http_message import HttpAnswer, Pieces
-from pinecart.drivers.s3.wire import number
 from pinecart.drivers.transport import Transport, transport_from
 
 LONGEST_NAME = 1024  # letters (blob service REST, naming)
@@ -44,6 +39,12 @@ _DOTS = re.compile(r"(^|/)\.{1,2}(/|$)|^/")
 class BlobClient(BucketClient):
     """base: the path of the account at its endpoint, where it is not in the host's name."""
 
+    dialect = Dialect(
+        metadata="x-ms-meta-",
+        version="versionid",
+        version_told="x-ms-version-id",
+        tier_told="x-ms-access-tier",
+    )
     longest_key = 4 * LONGEST_NAME
 
     def __init__(
@@ -92,9 +93,15 @@ class BlobClient(BucketClient):
         name = f"/{quote(key, safe='/-_.~')}" if key else ""
         return f"{self._base}/{bucket}{name}"
 
-    def _prepare(
-        self, method: str, bucket: str, key: bytes, query: Query, headers: Mapping[str, str]
-    ) -> tuple[str, dict[str, str]]:
+    def prepared(
+        self,
+        method: str,
+        bucket: str,
+        key: bytes,
+        query: Query,
+        headers: Mapping[str, str],
+        payload: str = "",
+    ) -> Prepared:
         path = self._path(bucket, key)
         told = {"x-ms-version": API_VERSION, **headers}
         text, full = signed(method, path, query, told, self._account, self.now())
@@ -102,26 +109,8 @@ class BlobClient(BucketClient):
 
     def url(self, key: bytes, version: str = "") -> str:
         """Of an object, as the storage itself may read it from."""
-        text, _ = signed("GET", "", versioned(version), {}, self._account, self.now())
+        text, _ = signed("GET", "", self.versioned(version), {}, self._account, self.now())
         return f"{self.origin}{self._path(*self.split(key))}" + (f"?{text}" if text else "")
-
-    async def ask(
-        self,
-        method: str,
-        bucket: str,
-        key: bytes = b"",
-        *,
-        query: Query | None = None,
-        headers: Mapping[str, str] | None = None,
-        body: bytes | Pieces = b"",
-    ) -> HttpAnswer:
-        given = dict(headers or {})
-        if method == "PUT":
-            given["content-length"] = str(len(body))
-        target, full = self._prepare(method, bucket, key, query or [], given)
-        answer = await self._transport.ask(method, target, full, body or None)
-        self.arrived(answer)
-        return answer
 
     def error_from(
         self, status: int, headers: Mapping[str, str], body: bytes, *, what: str
@@ -131,36 +120,10 @@ class BlobClient(BucketClient):
     async def ready(self) -> None:
         """Each request is signed by itself."""
 
-    def getting(self, key: bytes, etag: str, start: int, last: int | None, version: str) -> Asked:
-        wanted, asked = range_of(start, last)
-        headers = {"if-match": f'"{etag}"'} | asked
-        target, full = self._prepare("GET", *self.split(key), versioned(version), headers)
-        return wanted, target, full
-
     def told(self, headers: Mapping[str, str]) -> ObjectTold:
-        metadata = metadata_read(metadata_of(headers, "x-ms-meta-"))
-        md5 = headers.get("content-md5", "")
-        return ObjectTold(
-            WriteStamp.parse(metadata.pop("pinecart", None)),
-            headers.get("Content-Type", ""),
-            metadata,
-            headers_of(headers),
-            md5=_hex(md5),
-        )
-
-    async def stat(self, key: bytes, version: str = "") -> Stat:
-        bucket, name = self.split(key)
-        what, query = f"Looking at {self.named(key)}", versioned(version)
-        answer = await self.safely(lambda: self.good("HEAD", bucket, name, query=query, what=what))
-        headers = answer.headers
-        entry = Entry(
-            key,
-            number(headers.get("Content-Length"), "size"),
-            None,
-            headers.get("ETag", "").strip('"'),
-            headers.get("x-ms-version-id", ""),
-        )
-        return self.told(headers).stat(entry, headers.get("x-ms-access-tier", ""))
+        told = super().told(headers)
+        md5 = _hex(headers.get("content-md5", ""))
+        return told._replace(metadata=metadata_read(told.metadata), md5=md5)
 
     async def tags(self, key: bytes) -> dict[str, str]:
         bucket, name = self.split(key)
@@ -170,10 +133,6 @@ class BlobClient(BucketClient):
         if answer.status != 200:
             raise self.error_of(answer, what=f"Reading the tags of {self.named(key)}")
         return parse_tags(answer.body)
-
-
-def versioned(version: str) -> Query:
-    return [("versionid", version)] if version else []
 
 
 def _hex(md5: str) -> str:

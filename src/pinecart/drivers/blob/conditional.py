@@ -5,24 +5,24 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable
 from urllib.parse import quote, urlencode
 
-from pinecart.core.entries import Entry
-from pinecart.core.errors import Corrupt, Taken
-from pinecart.core.ports import Placed, Put
+from pinecart.core.ports import Put
 from pinecart.drivers.blob.client import KEPT, BlobClient
 from pinecart.drivers.blob.wire import metadata_told
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.writes import ObjectWrites
 from pinecart.drivers.http_message import HttpAnswer
 
 MADE = (201, 202)
 
 
-class BlobWrites:
+class BlobWrites(ObjectWrites):
     """Every write has its condition where the storage was not seen to take no notice of it; there
     it is looked at just before.
     """
 
     def __init__(self, client: BlobClient, facts: BucketFacts) -> None:
-        self._client, self._facts = client, facts
+        super().__init__(client, facts)
+        self._client = client
 
     def kept_headers(self, put: Put) -> dict[str, str]:
         metadata, _ = metadata_told(put.metadata)
@@ -33,9 +33,8 @@ class BlobWrites:
             kept["x-ms-blob-content-type"] = put.content_type
         return kept | chosen_headers(put)
 
-    @staticmethod
-    def lost(put: Put) -> str:
-        """What it can't keep, in words."""
+    async def lost(self, put: Put) -> str:
+        """It is known of each."""
         _, metadata = metadata_told(put.metadata)
         headers = sorted(name for name in put.headers if name not in KEPT)
         return ", ".join([*headers, *(f"the metadata {name!r}" for name in sorted(metadata))])
@@ -48,33 +47,12 @@ class BlobWrites:
         holds = self._facts.able(bucket).create_only
         condition = _condition_of(put) if holds else {}
         if not holds:
-            await self._must_be_as_planned(put)
+            await self.must_be_as_planned(put)
         answer = await send(condition)
         if answer.status not in MADE:
             raise self._client.error_of(answer, what=what)
         self._facts.versioned[bucket] = bool(answer.headers.get("x-ms-version-id"))
         return answer, bool(condition)
-
-    async def _must_be_as_planned(self, put: Put) -> None:
-        named = self._client.named(put.key)
-        if put.expected is not None:
-            there = (await self._client.stat(put.key)).entry
-            if there.etag != put.expected.etag:
-                raise Taken(f"{named} is not as it was when this was planned.")
-        elif put.if_absent and not await self._client.is_absent(put.key):
-            raise Taken(f"{named} appeared there meanwhile. The next run looks again.")
-
-    async def placed(
-        self, put: Put, answer_etag: str, crc: str, proof: str, *, guarded: bool
-    ) -> Placed:
-        etag = answer_etag.strip('"')
-        if not etag or proof == "size-only":
-            there = (await self._client.stat(put.key)).entry
-            etag = etag or there.etag
-            if there.size != put.size:
-                told = f"{put.size} bytes were sent, {there.size} are there"
-                raise Corrupt(f"{self._client.named(put.key)}: {told}.")
-        return Placed(Entry(put.key, put.size, None, etag), proof, guarded, crc, self.lost(put))
 
 
 def chosen_headers(put: Put) -> dict[str, str]:

@@ -40,8 +40,13 @@ class BlobLister:
 
         return await client.safely(one)
 
-    async def must_be_there(self, bucket: str) -> None:
-        await self.page(bucket, b"", [("maxresults", "1")])
+    async def is_empty(self, bucket: str) -> bool:
+        page = await self.page(bucket, b"", [("maxresults", "1")])
+        return not (page.entries or page.folders or page.marker)
+
+    async def has(self, bucket: str, name: bytes) -> bool:
+        page = await self.page(bucket, name, [("maxresults", "1")])
+        return any(entry.key == b"" for entry in page.entries)
 
     async def pages(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""

@@ -8,23 +8,12 @@ from functools import partial
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Missing, Taken
 from pinecart.drivers.blob.client import BlobClient
-from pinecart.drivers.blob.listing import BlobLister
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 
 
 class BlobRemover:
-    def __init__(self, client: BlobClient, facts: BucketFacts, lister: BlobLister) -> None:
-        self._client, self._facts, self._lister = client, facts, lister
-
-    async def is_absent(self, key: bytes) -> bool:
-        """The listing of just this name has to agree: a look alone can't tell a missing blob from a
-        missing container everywhere.
-        """
-        if not await self._client.is_absent(key):
-            return False
-        bucket, name = self._client.split(key)
-        page = await self._lister.page(bucket, name, [("maxresults", "1")])
-        return not any(entry.key == b"" for entry in page.entries)
+    def __init__(self, client: BlobClient, facts: BucketFacts) -> None:
+        self._client, self._facts = client, facts
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
         bucket, name = self._client.split(key)

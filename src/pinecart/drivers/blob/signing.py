@@ -14,7 +14,7 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from pinecart.core.errors import Refused
-from pinecart.drivers.s3.signing import encoded_query
+from pinecart.drivers.bucketed.wire import encoded_query
 
 SIGNED_HEADERS = (
     "content-encoding",

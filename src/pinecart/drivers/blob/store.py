@@ -32,8 +32,8 @@ class BlobStore(BucketStore):
             ObjectWriter(client, facts, whole, blocks),
             blocks,
             BlobCopies(client, writes),
-            BlobRemover(client, facts, lister),
+            BlobRemover(client, facts),
             prober,
-            ContainerKeeper(client, lister),
+            ContainerKeeper(client),
         )
         super().__init__(client, facts, machines)

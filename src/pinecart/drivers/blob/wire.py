@@ -7,8 +7,6 @@ import binascii
 import re
 import xml.etree.ElementTree as ET
 from collections.abc import Mapping, Sequence
-from datetime import UTC
-from email.utils import parsedate_to_datetime
 from functools import lru_cache
 from typing import NamedTuple
 from urllib.parse import unquote_to_bytes
@@ -17,7 +15,8 @@ from xml.sax.saxutils import escape
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Incomplete
 from pinecart.core.ports import Version
-from pinecart.drivers.s3.wire import number
+from pinecart.drivers.bucketed.wire import number
+from pinecart.drivers.http_message import http_time_ns
 from pinecart.drivers.xml_answers import local_name, tree_of
 
 API_VERSION = "2021-12-02"
@@ -81,23 +80,14 @@ def _entry(blob: ET.Element, key: bytes) -> Entry | None:
     if told.get("ResourceType") == "directory" or blob.findtext("Deleted") == "true":
         return None
     size = number(told.get("Content-Length"), "size")
-    return Entry(key, size, time_ns(told.get("Last-Modified")), told.get("Etag", "").strip('"'))
+    return Entry(
+        key, size, http_time_ns(told.get("Last-Modified")), told.get("Etag", "").strip('"')
+    )
 
 
 def _properties(blob: ET.Element) -> dict[str, str]:
     found = blob.find("Properties")
     return {} if found is None else {child.tag: child.text or "" for child in found}
-
-
-@lru_cache(100_000)  # what was stored together shares its seconds
-def time_ns(text: str | None) -> int | None:
-    """None for what is no time."""
-    try:
-        moment = parsedate_to_datetime(text or "")
-    except ValueError:
-        return None
-    aware = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
-    return int(aware.timestamp()) * 1_000_000_000
 
 
 def parse_versions(body: bytes, key: bytes) -> list[Version]:
@@ -111,7 +101,7 @@ def parse_versions(body: bytes, key: bytes) -> list[Version]:
                 Version(
                     version,
                     number(told.get("Content-Length"), "size"),
-                    time_ns(told.get("Last-Modified")),
+                    http_time_ns(told.get("Last-Modified")),
                     blob.findtext("IsCurrentVersion") == "true",
                     is_removal=False,
                     etag=told.get("Etag", "").strip('"'),

@@ -6,6 +6,7 @@ from abc import ABC, abstractmethod
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
+from functools import partial
 from typing import Any, NamedTuple, TypeVar
 
 from pinecart.core.entries import Entry
@@ -13,13 +14,16 @@ from pinecart.core.errors import Changed, Missing, Refused, StoreError, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
+from pinecart.drivers.bucketed.wire import number
 from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.http_message import HttpAnswer, Pieces
 from pinecart.drivers.transport import REST_S, Transport
 
 T = TypeVar("T")
 Query = list[tuple[str, str | bytes]]
-Asked = tuple[int, str, dict[str, str]]  # the status of a right answer, what is asked for, headers
+Prepared = tuple[
+    str, dict[str, str]
+]  # what is asked for, encoded, and the headers as they are sent
 GONE = (200, 204, 404)  # what a removal answers, whether or not there was anything
 
 
@@ -47,6 +51,19 @@ class ObjectTold(NamedTuple):
         )
 
 
+class Dialect(NamedTuple):
+    """How a protocol calls what all have. metadata: what the names of such headers begin with.
+    version: in a query.   version_told, tier_told: headers; empty: it has no such thing.   looks:
+    headers of whoever asks for an object.
+    """
+
+    metadata: str
+    version: str
+    version_told: str
+    tier_told: str = ""
+    looks: Mapping[str, str] = {}
+
+
 class BucketClient(ABC):
     """Of one endpoint, with one set of credentials.
 
@@ -54,6 +71,7 @@ class BucketClient(ABC):
     and credentials; two clients of one system may copy from each other.
     """
 
+    dialect: Dialect
     longest_key = 1024  # bytes
     system: tuple[Any, ...]
 
@@ -74,17 +92,16 @@ class BucketClient(ABC):
     # --- what each protocol has
 
     @abstractmethod
-    async def ask(
+    def prepared(
         self,
         method: str,
         bucket: str,
-        key: bytes = b"",
-        *,
-        query: Query | None = None,
-        headers: Mapping[str, str] | None = None,
-        body: bytes | Pieces = b"",
-    ) -> HttpAnswer:
-        """One request, whatever is answered."""
+        key: bytes,
+        query: Query,
+        headers: Mapping[str, str],
+        payload: str = "",
+    ) -> Prepared:
+        """payload: what is signed for a body, where that is signed; empty: that of none."""
 
     @abstractmethod
     def error_from(
@@ -93,25 +110,16 @@ class BucketClient(ABC):
         """What an answer that is none of the good ones means. what: location and action."""
 
     @abstractmethod
-    def getting(self, key: bytes, etag: str, start: int, last: int | None, version: str) -> Asked:
-        """How the bytes from `start` to `last` (None: the end) of just this content are asked
-        for.
-        """
-
-    @abstractmethod
-    def told(self, headers: Mapping[str, str]) -> ObjectTold:
-        """Of an answer that brings an object, or a part of it."""
-
-    @abstractmethod
-    async def stat(self, key: bytes, version: str = "") -> Stat: ...
-
-    @abstractmethod
     async def tags(self, key: bytes) -> dict[str, str]:
         """Raises Refused (code "store.no-tags") where the store knows none."""
 
     @abstractmethod
     def renew(self, spec: Mapping[str, Any]) -> None:
         """Take up new credentials, from the next request on."""
+
+    @abstractmethod
+    async def ready(self) -> None:
+        """What has to be done before a request, such as signing in."""
 
     def may_be_of_parts(self, etag: str) -> bool:
         """Whether `etag_of_parts` may give it."""
@@ -123,23 +131,138 @@ class BucketClient(ABC):
         """
         return ""
 
-    @abstractmethod
-    async def ready(self) -> None:
-        """What has to be done before a request, such as signing in."""
+    def arrived(self, answer: HttpAnswer, sent: Mapping[str, str]) -> None:
+        """After each answer, but a good one that is streamed. sent: the headers of its request."""
+        if answer.status in (429, 503):
+            usual_s = min(REST_S, self.retry.longest_s, self.retry.first_s * 5)
+            self._transport.slow_down(answer.headers.get("Retry-After", ""), usual_s)
 
-    def arrived(self, answer: HttpAnswer) -> None:
-        """After each answer."""
-        self.slow_down(answer.status, answer.headers)
+    def told(self, headers: Mapping[str, str]) -> ObjectTold:
+        """Of an answer that brings an object, or a part of it."""
+        metadata = metadata_of(headers, self.dialect.metadata)
+        card = WriteStamp.parse(metadata.pop("pinecart", None))
+        kept = {name: value for name in HEADERS if (value := headers.get(name))}
+        return ObjectTold(card, headers.get("Content-Type", ""), metadata, kept)
+
+    # --- asking
+
+    async def ask(
+        self,
+        method: str,
+        bucket: str,
+        key: bytes = b"",
+        *,
+        query: Query | None = None,
+        headers: Mapping[str, str] | None = None,
+        body: bytes | Pieces = b"",
+        payload: str = "",
+    ) -> HttpAnswer:
+        """One request, whatever is answered."""
+        await self.ready()
+        given = dict(headers or {})
+        if method == "PUT":
+            given["content-length"] = str(len(body))
+        target, sent = self.prepared(method, bucket, key, query or [], given, payload)
+        answer = await self._transport.ask(method, target, sent, body or None)
+        self.arrived(answer, sent)
+        return answer
+
+    async def good(
+        self, method: str, bucket: str, key: bytes = b"", *, what: str, ok: int = 200, **rest: Any
+    ) -> HttpAnswer:
+        answer = await self.ask(method, bucket, key, **rest)
+        if answer.status != ok:
+            raise self.error_of(answer, what=what)
+        return answer
+
+    async def safely(self, call: Callable[[], Awaitable[T]], *, corrupted_too: bool = False) -> T:
+        """Repeat a request that changes nothing."""
+        return await self._retries.safely(call, corrupted_too=corrupted_too)
+
+    def versioned(self, version: str) -> Query:
+        return [(self.dialect.version, version)] if version else []
+
+    async def look(self, key: bytes, version: str = "") -> tuple[Stat, Mapping[str, str]]:
+        """And the headers that told it."""
+        bucket, name = self.split(key)
+        what, query = f"Looking at {self.named(key)}", self.versioned(version)
+        ask = partial(self.good, "HEAD", bucket, name, query=query, what=what)
+        told = (await self.safely(partial(ask, headers=self.dialect.looks))).headers
+        entry = Entry(
+            key,
+            number(told.get("Content-Length"), "size"),
+            None,
+            told.get("ETag", "").strip('"'),
+            told.get(self.dialect.version_told, ""),
+        )
+        tier = told.get(self.dialect.tier_told, "") if self.dialect.tier_told else ""
+        return self.told(told).stat(entry, tier), told
+
+    async def stat(self, key: bytes, version: str = "") -> Stat:
+        return (await self.look(key, version))[0]
+
+    async def is_absent(self, key: bytes) -> bool:
+        try:
+            await self.stat(key)
+        except Missing:
+            return True
+        return False
+
+    def _getting(
+        self, key: bytes, etag: str, start: int, last: int | None, version: str
+    ) -> tuple[int, Prepared]:
+        """The status of a right answer, and how the bytes from `start` to `last` (None: the end) of
+        just this content are asked for (RFC 9110, section 14).
+        """
+        headers, wanted = {"if-match": f'"{etag}"', **self.dialect.looks}, 200
+        if start > 0 or last is not None:
+            end = "" if last is None else last
+            headers["range"], wanted = f"bytes={start}-{end}", 206
+        return wanted, self.prepared("GET", *self.split(key), self.versioned(version), headers)
+
+    @asynccontextmanager
+    async def get(
+        self, key: bytes, etag: str, start: int, version: str = ""
+    ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
+        await self.ready()
+        wanted, (target, sent) = self._getting(key, etag, start, None, version)
+        async with self._transport.streamed("GET", target, sent) as (status, found, chunks):
+            if status != wanted:
+                body = b"".join([chunk async for chunk in chunks])
+                self._must_be(wanted, HttpAnswer(status, found, body), sent, key)
+            yield found, chunks
+
+    async def get_at_once(
+        self,
+        key: bytes,
+        entry: Entry,
+        start: int = 0,
+        last: int | None = None,
+        version: str = "",
+        into: bytearray | None = None,
+    ) -> HttpAnswer:
+        """What is taken whole: a small object, or a piece of a large one."""
+        await self.ready()
+        wanted, (target, sent) = self._getting(key, entry.etag, start, last, version)
+        most = max(entry.size if last is None else last - start + 1, 1 << 20)
+        answer = await self._transport.ask("GET", target, sent, most=most, into=into)
+        self._must_be(wanted, answer, sent, key)
+        return answer
+
+    def _must_be(
+        self, wanted: int, answer: HttpAnswer, sent: Mapping[str, str], key: bytes
+    ) -> None:
+        self.arrived(answer, sent)
+        named = self.named(key)
+        if answer.status == 412:
+            raise Changed(f"{named} changed while it was read. It is tried again in the next run.")
+        if answer.status != wanted:
+            raise self.error_of(answer, what=f"Reading {named}")
 
     # --- what is the same for all
 
     def error_of(self, answer: HttpAnswer, *, what: str) -> StoreError:
         return self.error_from(answer.status, answer.headers, bytes(answer.body), what=what)
-
-    def slow_down(self, status: int, headers: Mapping[str, str]) -> None:
-        if status in (429, 503):
-            usual_s = min(REST_S, self.retry.longest_s, self.retry.first_s * 5)
-            self._transport.slow_down(headers.get("Retry-After", ""), usual_s)
 
     @property
     def rests_s(self) -> float:
@@ -209,68 +332,6 @@ class BucketClient(ABC):
             "file."
         )
 
-    @asynccontextmanager
-    async def get(
-        self, key: bytes, etag: str, start: int, version: str = ""
-    ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
-        await self.ready()
-        wanted, target, headers = self.getting(key, etag, start, None, version)
-        answer = self._transport.streamed("GET", target, headers)
-        async with answer as (status, found, chunks):
-            if status == 412:
-                raise self._changed(key)
-            if status != wanted:
-                what = f"Reading {self.named(key)}"
-                pieces = [chunk async for chunk in chunks]
-                body = b"".join(pieces)
-                raise self.error_from(status, found, body, what=what)
-            yield found, chunks
-
-    async def get_at_once(
-        self,
-        key: bytes,
-        entry: Entry,
-        start: int = 0,
-        last: int | None = None,
-        version: str = "",
-        into: bytearray | None = None,
-    ) -> HttpAnswer:
-        """What is taken whole: a small object, or a piece of a large one."""
-        await self.ready()
-        wanted, target, headers = self.getting(key, entry.etag, start, last, version)
-        most = max(entry.size if last is None else last - start + 1, 1 << 20)
-        answer = await self._transport.ask("GET", target, headers, most=most, into=into)
-        self.arrived(answer)
-        if answer.status == 412:
-            raise self._changed(key)
-        if answer.status != wanted:
-            raise self.error_of(answer, what=f"Reading {self.named(key)}")
-        return answer
-
-    def _changed(self, key: bytes) -> Changed:
-        return Changed(
-            f"{self.named(key)} changed while it was read. It is tried again in the next run."
-        )
-
-    async def is_absent(self, key: bytes) -> bool:
-        try:
-            await self.stat(key)
-        except Missing:
-            return True
-        return False
-
-    async def good(
-        self, method: str, bucket: str, key: bytes = b"", *, what: str, ok: int = 200, **rest: Any
-    ) -> HttpAnswer:
-        answer = await self.ask(method, bucket, key, **rest)
-        if answer.status != ok:
-            raise self.error_of(answer, what=what)
-        return answer
-
-    async def safely(self, call: Callable[[], Awaitable[T]], *, corrupted_too: bool = False) -> T:
-        """Repeat a request that changes nothing."""
-        return await self._retries.safely(call, corrupted_too=corrupted_too)
-
     async def close(self) -> None:
         await self._transport.close()
 
@@ -281,20 +342,7 @@ def no_tags(name: str) -> Refused:
     )
 
 
-def headers_of(headers: Mapping[str, str]) -> dict[str, str]:
-    """Those that belong to the object."""
-    return {name: value for name in HEADERS if (value := headers.get(name))}
-
-
 def metadata_of(headers: Mapping[str, str], start: str) -> dict[str, str]:
     """start: of the names of such headers, in small letters."""
     skip = len(start)
     return {k[skip:].lower(): headers[k] for k in headers if k.lower().startswith(start)}
-
-
-def range_of(start: int, last: int | None) -> tuple[int, dict[str, str]]:
-    """The status of a right answer, and the header that asks for it (RFC 9110, section 14)."""
-    if start <= 0 and last is None:
-        return 200, {}
-    end = "" if last is None else last
-    return 206, {"range": f"bytes={start}-{end}"}

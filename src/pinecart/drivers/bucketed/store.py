@@ -22,7 +22,13 @@ from pinecart.json_object import JsonObject
 
 
 class Lists(Protocol):
-    async def must_be_there(self, bucket: str) -> None: ...
+    async def is_empty(self, bucket: str) -> bool:
+        """Raises Missing where there is no such bucket."""
+        ...
+
+    async def has(self, bucket: str, name: bytes) -> bool:
+        """Whether a listing of just this name tells of it."""
+        ...
 
     def pages(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""
@@ -36,8 +42,6 @@ class Lists(Protocol):
 
 
 class Removes(Protocol):
-    async def is_absent(self, key: bytes) -> bool: ...
-
     async def remove(self, key: bytes, expected: Entry) -> bool: ...
 
 
@@ -54,7 +58,9 @@ class CopiesThere(Protocol):
 class KeepsBuckets(Protocol):
     async def make(self, name: str) -> bool: ...
 
-    async def drop(self, name: str) -> None: ...
+    async def drop(self, name: str) -> None:
+        """Seen to be empty."""
+        ...
 
 
 class Machines(NamedTuple):
@@ -139,7 +145,7 @@ class BucketStore:
         if not bucket:
             message = f"pine://{self.name}/: name a bucket: the first part of the path."
             raise Refused(message, code="store.no-bucket-named")
-        await self._machines.lister.must_be_there(bucket)
+        await self._machines.lister.is_empty(bucket)
 
     def list(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""
@@ -153,7 +159,12 @@ class BucketStore:
         return await self.client.stat(key, version)
 
     async def is_absent(self, key: bytes) -> bool:
-        return await self._machines.remover.is_absent(key)
+        """A look alone can't tell a missing key from a missing bucket everywhere: the listing has
+        to agree.
+        """
+        if not await self.client.is_absent(key):
+            return False
+        return not await self._machines.lister.has(*self.client.split(key))
 
     async def keeps_versions(self, key: bytes) -> bool:
         return await self._machines.lister.keeps_versions(key)
@@ -214,6 +225,10 @@ class BucketStore:
 
     async def drop_bucket(self, name: str) -> None:
         self._must_not_be_confined("dropped")
+        if not await self._machines.lister.is_empty(name):
+            where = f"Bucket {name!r} at {self.name}"
+            message = f"{where} is not empty. Only an empty one is dropped."
+            raise Refused(message, code="bucket.not-empty")
         await self._machines.buckets.drop(name)
 
     def _must_not_be_confined(self, what: str) -> None:

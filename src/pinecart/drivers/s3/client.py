@@ -9,29 +9,25 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, StoreError, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import Stat, WriteStamp
 from pinecart.core.retry import Retry
 from pinecart.drivers.bucketed.client import (
-    Asked,
     BucketClient,
+    Dialect,
     ObjectTold,
+    Prepared,
     Query,
-    headers_of,
-    metadata_of,
     no_tags,
-    range_of,
 )
-from pinecart.drivers.http_message import HttpAnswer, Pieces
-from pinecart.drivers.s3.signing import UNSIGNED, Keys, encoded_path, encoded_query, signed
+from pinecart.drivers.bucketed.wire import encoded_query
+from pinecart.drivers.http_message import HttpAnswer
+from pinecart.drivers.s3.signing import UNSIGNED, Keys, encoded_path, signed
 from pinecart.drivers.s3.wire import (
     BUCKET_IN_HOST,
     BUCKET_IN_PATH,
     EMPTY_SHA256,
     is_bucket_name,
-    number,
     parse_tags,
     region_told,
 )
@@ -46,6 +42,14 @@ class S3Client(BucketClient):
     """signs_payload: whether contents are part of the signature.   in_host: buckets stand in the
     host's name.
     """
+
+    dialect = Dialect(
+        metadata="x-amz-meta-",
+        version="versionId",
+        version_told="x-amz-version-id",
+        tier_told="x-amz-storage-class",
+        looks={"x-amz-checksum-mode": "ENABLED"},
+    )
 
     def __init__(
         self,
@@ -72,26 +76,9 @@ class S3Client(BucketClient):
         self._keys, self._was_well = keys_of(spec), False
         self.system = (self.system[0], self._keys)
 
-    async def stat(self, key: bytes, version: str = "") -> Stat:
-        bucket, name = self.split(key)
-        what = f"Looking at {self.named(key)}"
-        ask = {"x-amz-checksum-mode": "ENABLED"}
-        query = versioned(version)
-        answer = await self.safely(
-            lambda: self.good("HEAD", bucket, name, query=query, headers=ask, what=what)
-        )
-        return _stat(key, answer, self.told(answer.headers))
-
     def told(self, headers: Mapping[str, str]) -> ObjectTold:
-        metadata = metadata_of(headers, "x-amz-meta-")
         crc = headers.get("x-amz-checksum-crc64nvme", "")
-        return ObjectTold(
-            WriteStamp.parse(metadata.pop("pinecart", None)),
-            headers.get("Content-Type", ""),
-            metadata,
-            headers_of(headers),
-            "" if "-" in crc else crc,
-        )
+        return super().told(headers)._replace(crc="" if "-" in crc else crc)
 
     def may_be_of_parts(self, etag: str) -> bool:
         return "-" in etag
@@ -117,14 +104,6 @@ class S3Client(BucketClient):
     async def ready(self) -> None:
         """Each request is signed by itself."""
 
-    def getting(self, key: bytes, etag: str, start: int, last: int | None, version: str) -> Asked:
-        bucket, name = self.split(key)
-        wanted, asked = range_of(start, last)
-        headers = {"if-match": f'"{etag}"', "x-amz-checksum-mode": "ENABLED"} | asked
-        which = versioned(version)
-        path, query, full = self._prepare("GET", bucket, name, which, headers, EMPTY_SHA256)
-        return wanted, path + query, full
-
     def _check_bucket(self, bucket: str, *, in_host: bool) -> None:
         """Before a name becomes part of an address. Raises Unsafe."""
         if bucket and not is_bucket_name(bucket, in_host=in_host):
@@ -140,15 +119,15 @@ class S3Client(BucketClient):
     def signed_payload(self, body: bytes) -> str:
         return hashlib.sha256(body).hexdigest() if self.signs_payload else UNSIGNED
 
-    def _prepare(
+    def prepared(
         self,
         method: str,
         bucket: str,
         key: bytes,
         query: Query,
         headers: Mapping[str, str],
-        payload: str,
-    ) -> tuple[str, str, dict[str, str]]:
+        payload: str = "",
+    ) -> Prepared:
         in_host = self._in_host and bucket != ""
         self._check_bucket(bucket, in_host=in_host)
         path = encoded_path("", key) if in_host else encoded_path(bucket, key)
@@ -159,43 +138,29 @@ class S3Client(BucketClient):
             path,
             text,
             {"host": host, **headers},
-            payload=payload,
+            payload=payload or EMPTY_SHA256,
             keys=self._keys,
             region=self.region,
             now=self.now(),
         )
-        return path, f"?{text}" if text else "", full
+        return f"{path}?{text}" if text else path, full
 
-    async def ask(
-        self,
-        method: str,
-        bucket: str,
-        key: bytes = b"",
-        *,
-        query: Query | None = None,
-        headers: Mapping[str, str] | None = None,
-        body: bytes | Pieces = b"",
-        payload: str = EMPTY_SHA256,
-    ) -> HttpAnswer:
-        path, text, full = self._prepare(method, bucket, key, query or [], headers or {}, payload)
-        answer = await self._transport.ask(method, path + text, full, body or None)
-        self.arrived(answer)
+    async def ask(self, method: str, bucket: str, key: bytes = b"", **rest: Any) -> HttpAnswer:
+        answer = await super().ask(method, bucket, key, **rest)
         if answer.status in (301, 307, 400) and not self._region_given:
             right = region_told(answer.status, answer.headers, answer.body)
             if right and right != self.region:  # nobody gave a region: the far side has told it
                 self.region, self._region_given = right, True
-                return await self.ask(
-                    method, bucket, key, query=query, headers=headers, body=body, payload=payload
-                )
+                return await super().ask(method, bucket, key, **rest)
         return answer
 
-    def arrived(self, answer: HttpAnswer) -> None:
+    def arrived(self, answer: HttpAnswer, sent: Mapping[str, str]) -> None:
         """Raises Busy for a request that did not arrive as it was signed, over a line that can do
         that to it, with a key that had been good: the next request will tell whether it still is.
         """
         if answer.status < 400:
             self._was_well, self._garbled = True, 0
-        self.slow_down(answer.status, answer.headers)
+        super().arrived(answer, sent)
         if answer.status == 403 and any(code in answer.body for code in _NOT_AS_SIGNED):
             self._garbled += 1
             if self._was_well and not self.is_safe and self._garbled < MOST_GARBLED:
@@ -203,22 +168,6 @@ class S3Client(BucketClient):
                     f"A request did not arrive at {self.name} as it was signed. It is tried again."
                 )
                 raise Busy(message, code="store.cut")
-
-
-def versioned(version: str) -> Query:
-    return [("versionId", version)] if version else []
-
-
-def _stat(key: bytes, answer: HttpAnswer, told: ObjectTold) -> Stat:
-    headers = answer.headers
-    entry = Entry(
-        key,
-        number(headers.get("Content-Length"), "size"),
-        None,
-        headers.get("ETag", "").strip('"'),
-        headers.get("x-amz-version-id", ""),
-    )
-    return told.stat(entry, headers.get("x-amz-storage-class", ""))
 
 
 def client_from(spec: Mapping[str, Any]) -> S3Client:

@@ -33,8 +33,13 @@ class Lister:
 
         return await client.safely(one)
 
-    async def must_be_there(self, bucket: str) -> None:
-        await self.page(bucket, b"", [("max-keys", "1")])
+    async def is_empty(self, bucket: str) -> bool:
+        page = await self.page(bucket, b"", [("max-keys", "1")])
+        return not (page.entries or page.folders)
+
+    async def has(self, bucket: str, name: bytes) -> bool:
+        page = await self.page(bucket, name, [("max-keys", "1")])
+        return any(entry.key == b"" for entry in page.entries)
 
     async def pages(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from datetime import datetime
 from functools import partial
 
-from pinecart.core.entries import Entry
 from pinecart.core.ports import Placed, Put
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import Query
@@ -65,7 +64,7 @@ class S3Parts:
     ) -> str:
         client = self._client
         bucket, name = client.split(key)
-        headers = {"content-length": str(len(body))}
+        headers = {}
         if self._verifies(key) == "crc64nvme":
             headers["x-amz-checksum-crc64nvme"] = sums.crc
         elif self._verifies(key) == "md5":
@@ -111,11 +110,8 @@ class S3Parts:
         return text_of(answer.body, "ETag"), guarded
 
     async def placed(self, put: Put, etag: str, crc: str, *, guarded: bool) -> Placed:
-        writes = self._writes
-        entry = Entry(put.key, put.size, None, await writes.etag(put.key, etag))
-        await writes.must_have_size(put)
         proof = "server-verified" if self._verifies(put.key) else "size-only"
-        return Placed(entry, proof, guarded, crc, await writes.lost(put))
+        return await self._writes.placed(put, etag, crc, proof, guarded=guarded, looks=True)
 
     async def abort(self, key: bytes, upload: str) -> None:
         bucket, name = self._client.split(key)

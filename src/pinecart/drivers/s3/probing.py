@@ -9,7 +9,7 @@ from pinecart.drivers.bucketed.client import GONE
 from pinecart.drivers.bucketed.probing import ObjectProber
 from pinecart.drivers.bucketed.writing import md5_of
 from pinecart.drivers.http_message import HttpAnswer
-from pinecart.drivers.s3.client import S3Client, versioned
+from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.listing import Lister
 
 
@@ -68,7 +68,7 @@ class S3Prober(ObjectProber):
         for version in kept:
 
             async def one(version: str = version) -> None:
-                which = versioned(version)
+                which = self._client.versioned(version)
                 answer = await self._client.ask("DELETE", bucket, name, query=which)
                 if answer.status not in GONE:
                     named = self._client.named(key)

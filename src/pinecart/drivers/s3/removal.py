@@ -19,16 +19,6 @@ class ObjectRemover:
     def __init__(self, client: S3Client, facts: BucketFacts, lister: Lister) -> None:
         self._client, self._facts, self._lister = client, facts, lister
 
-    async def is_absent(self, key: bytes) -> bool:
-        """A HEAD alone can't tell a missing key from a missing bucket: the listing of just this
-        name has to agree.
-        """
-        bucket, name = self._client.split(key)
-        if not await self._client.is_absent(key):
-            return False
-        page = await self._lister.page(bucket, name, [("max-keys", "1")])
-        return not any(e.key == b"" for e in page.entries)
-
     async def remove(self, key: bytes, expected: Entry) -> bool:
         bucket, name = self._client.split(key)
         named = self._client.named(key)

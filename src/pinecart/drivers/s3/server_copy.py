@@ -88,7 +88,7 @@ class ServerCopy:
         for before.
         """
         bucket, name = self._client.split(put.key)
-        headers = where | {"content-length": "0"}
+        headers = dict(where)
         if put.extra.storage_class:
             headers["x-amz-storage-class"] = put.extra.storage_class
         answer, guarded = await self._writes.conditionally(
@@ -96,11 +96,10 @@ class ServerCopy:
             lambda condition: self._client.ask("PUT", bucket, name, headers=headers | condition),
             guards=self._facts.guards_copies,
         )
-        entry = Entry(
-            put.key, put.size, None, await self._writes.etag(put.key, text_of(answer.body, "ETag"))
-        )
-        return Placed(
-            entry, "server-copy", guarded, text_of(answer.body, "ChecksumCRC64NVME") or put.card.crc
+        etag, crc = text_of(answer.body, "ETag"), text_of(answer.body, "ChecksumCRC64NVME")
+        whole = put._replace(headers={})  # what it has goes along
+        return await self._writes.placed(
+            whole, etag, crc or put.card.crc, "server-copy", guarded=guarded
         )
 
     async def _copy_in_parts(self, put: Put, where: dict[str, str], of: Stat) -> Placed:
@@ -128,7 +127,7 @@ class ServerCopy:
         bucket, name = client.split(key)
         last = start + size - 1
         copied = f"bytes={start}-{last}"
-        headers = where | {"x-amz-copy-source-range": copied, "content-length": "0"}
+        headers = where | {"x-amz-copy-source-range": copied}
         query: Query = [("partNumber", str(number)), ("uploadId", upload)]
         what = f"Copying part {number} of {client.named(key)}"
         ask = partial(client.good, "PUT", bucket, name, query=query, headers=headers, what=what)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from datetime import datetime
 from functools import lru_cache
 from typing import NamedTuple
@@ -33,11 +33,6 @@ def encoded_path(bucket: str, key: bytes = b"") -> str:
     """
     name = quote(key, safe="/-_.~")
     return (f"/{bucket}/{name}" if name else f"/{bucket}") if bucket else f"/{name}"
-
-
-def encoded_query(query: Sequence[tuple[str, str | bytes]]) -> str:
-    """Sorted and encoded, as both the request and the signature want it."""
-    return "&".join(sorted(f"{quote(k, safe='-_.~')}={quote(v, safe='-_.~')}" for k, v in query))
 
 
 @lru_cache(maxsize=64)

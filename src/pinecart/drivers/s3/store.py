@@ -36,7 +36,7 @@ class S3Store(BucketStore):
             ServerCopy(client, facts, writes, sizes),
             ObjectRemover(client, facts, lister),
             S3Prober(client, facts, lister),
-            BucketKeeper(client, lister),
+            BucketKeeper(client),
         )
         super().__init__(client, facts, machines)
 

@@ -11,7 +11,7 @@ import itertools
 import re
 import xml.etree.ElementTree as ET
 from collections.abc import Mapping, Sequence
-from datetime import UTC, datetime
+from datetime import datetime
 from functools import lru_cache, partial
 from typing import NamedTuple
 from urllib.parse import unquote_to_bytes
@@ -24,6 +24,7 @@ from pinecart.core.errors import (
     Refused,
 )
 from pinecart.core.ports import Version
+from pinecart.drivers.bucketed.wire import moment_of, number, time_ns
 from pinecart.drivers.xml_answers import CONTROLS, local_name, tree_of
 
 # (S3 API, bucket naming rules: those of today, and those of the first years, which old buckets
@@ -130,7 +131,7 @@ def _plain_page(body: bytes, prefix: bytes) -> ListingPage | None:
         keys = (b"\n" + whole.encode()).split(b"\n" + prefix)[1:]
     if len(keys) != len(rows) or whole.count("\n") != len(rows) - 1:
         return None
-    fields = zip(keys, map(int, sizes), map(_time_ns, times), etags, *_REST, strict=False)
+    fields = zip(keys, map(int, sizes), map(time_ns, times), etags, *_REST, strict=False)
     return ListingPage(list(map(_new_entry, fields)), [], tokens[0] if tokens else "")
 
 
@@ -182,7 +183,7 @@ def _any_page(body: bytes, prefix: bytes) -> ListingPage:
             Entry(
                 key[skip:],
                 number(fields.get("Size"), "size"),
-                _time_ns(fields.get("LastModified")),
+                time_ns(fields.get("LastModified")),
                 etag,
             )
         )
@@ -207,39 +208,6 @@ def _any_page(body: bytes, prefix: bytes) -> ListingPage:
     if truncated and not flat.get("NextContinuationToken"):
         raise Incomplete("The store says that its listing goes on, but not where.")
     return ListingPage(entries, folders, flat["NextContinuationToken"] if truncated else "")
-
-
-@lru_cache(100_000)  # what was stored together shares its seconds
-def _time_ns(text: str | None) -> int | None:
-    """None also for a time that no clock of ours can hold."""
-    if not text:
-        return None
-    time_ns = int(_moment(text).timestamp()) * 1_000_000_000
-    return time_ns if abs(time_ns) <= LARGEST else None
-
-
-def _moment(text: str) -> datetime:
-    """Raises Busy for what is no time: it may have been garbled on its way."""
-    try:
-        found = datetime.fromisoformat(text.replace("Z", "+00:00"))
-        return found if found.tzinfo else found.replace(tzinfo=UTC)
-    except ValueError:
-        raise Busy(
-            f"The store told a time that is none: {text[:40]!r}.", code="store.garbled"
-        ) from None
-
-
-LARGEST = 2**63 - 1
-
-
-def number(text: str | None, what: str) -> int:
-    """Raises Busy for what is no number, or none that can be: it may have been garbled
-    on its way.
-    """
-    told = (text or "0").strip()
-    if not (told.isascii() and told.isdecimal() and len(told) < 20 and int(told) <= LARGEST):
-        raise Busy(f"The store told a {what} that is none: {told[:40]!r}.", code="store.garbled")
-    return int(told)
 
 
 def root_of(body: bytes) -> str:
@@ -279,9 +247,9 @@ def _answer(body: bytes) -> tuple[str, dict[str, str]]:
 def completion(etags: Sequence[str]) -> bytes:
     """The body that makes one object of parts 1, 2, …"""
     parts = []
-    for number, etag in enumerate(etags, 1):
+    for which, etag in enumerate(etags, 1):
         told = escape(etag)
-        parts.append(f"<Part><PartNumber>{number}</PartNumber><ETag>{told}</ETag></Part>")
+        parts.append(f"<Part><PartNumber>{which}</PartNumber><ETag>{told}</ETag></Part>")
     inner = "".join(parts)
     text = f"<CompleteMultipartUpload>{inner}</CompleteMultipartUpload>"
     return text.encode()
@@ -324,7 +292,7 @@ def parse_uploads(body: bytes) -> list[tuple[str, bytes, datetime]]:
         )
     for node in [n for n in root if local_name(n.tag) == "Upload"]:
         told = {local_name(n.tag): n.text or "" for n in node}
-        at = _moment(told.get("Initiated", "1970-01-01T00:00:00Z"))
+        at = moment_of(told.get("Initiated", "1970-01-01T00:00:00Z"))
         found.append((told.get("UploadId", ""), _key(told.get("Key"), encoded=encoded), at))
     return found
 
@@ -337,13 +305,13 @@ def parse_versions(body: bytes, key: bytes) -> list[Version]:
     for node in [n for n in root if local_name(n.tag) in ("Version", "DeleteMarker")]:
         told = {local_name(n.tag): n.text or "" for n in node}
         if _key(told.get("Key"), encoded=encoded) == key:
-            size, time_ns = number(told.get("Size"), "size"), _time_ns(told.get("LastModified"))
+            size, changed_ns = number(told.get("Size"), "size"), time_ns(told.get("LastModified"))
             removal = local_name(node.tag) == "DeleteMarker"
             found.append(
                 Version(
                     told.get("VersionId", ""),
                     size,
-                    time_ns,
+                    changed_ns,
                     told.get("IsLatest") == "true",
                     removal,
                     told.get("ETag", "").strip('"'),

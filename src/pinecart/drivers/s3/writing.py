@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Awaitable
 
-from pinecart.core.entries import Entry
 from pinecart.core.ports import Placed, Put
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.writing import md5_of
@@ -22,7 +21,6 @@ class S3Whole:
     async def put(self, put: Put, body: bytes) -> Placed:
         bucket, name = self._client.split(put.key)
         headers, proof = self._writes.kept_headers(put), "server-verified"
-        headers["content-length"] = str(put.size)
         verifies = self._facts.able(bucket).checksum
         if verifies == "crc64nvme":
             headers["x-amz-checksum-crc64nvme"] = put.card.crc
@@ -42,13 +40,5 @@ class S3Whole:
             )
 
         answer, guarded = await self._writes.conditionally(put, send)
-        etag = await self._writes.etag(put.key, answer.headers.get("ETag", ""))
-        if proof == "size-only":
-            await self._writes.must_have_size(put)
-        return Placed(
-            Entry(put.key, put.size, None, etag),
-            proof,
-            guarded,
-            put.card.crc,
-            await self._writes.lost(put),
-        )
+        etag = answer.headers.get("ETag", "")
+        return await self._writes.placed(put, etag, put.card.crc, proof, guarded=guarded)

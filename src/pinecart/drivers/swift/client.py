@@ -7,24 +7,19 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 from urllib.parse import urlsplit
 
-from pinecart.core.entries import Entry
 from pinecart.core.errors import StoreError, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import Stat, WriteStamp
 from pinecart.core.retry import Retry
 from pinecart.drivers.bucketed.client import (
-    Asked,
     BucketClient,
+    Dialect,
     ObjectTold,
+    Prepared,
     Query,
-    headers_of,
-    metadata_of,
     no_tags,
-    range_of,
 )
-from pinecart.drivers.http_message import HttpAnswer, Pieces
-from pinecart.drivers.s3.signing import encoded_query
-from pinecart.drivers.s3.wire import number
+from pinecart.drivers.bucketed.wire import encoded_query
+from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.swift.sign_in import SwiftAccount, SwiftSignIn, account_of
 from pinecart.drivers.swift.wire import (
     CONTAINER_RULE,
@@ -37,11 +32,16 @@ from pinecart.drivers.swift.wire import (
 from pinecart.drivers.swift.wire_errors import error_from
 from pinecart.drivers.transport import Transport, transport_from
 
+WHO = "x-auth-token"
 EXPIRY = "x-delete-at"  # when the store itself takes an object away (seconds since 1970)
 _DOTS = re.compile(r"(^|/)\.{1,2}(/|$)")
 
 
 class SwiftClient(BucketClient):
+    dialect = Dialect(
+        metadata="x-object-meta-", version="version-id", version_told="X-Object-Version-Id"
+    )
+
     def __init__(
         self,
         name: str,
@@ -63,7 +63,7 @@ class SwiftClient(BucketClient):
         self.system = (self.system[0], account)
 
     async def ready(self) -> None:
-        self._token = await self._sign_in.token()
+        await self._sign_in.must_have_token()
 
     def split(self, key: bytes) -> tuple[str, bytes]:
         """A container's name may be any text."""
@@ -82,7 +82,15 @@ class SwiftClient(BucketClient):
             return f"{self.named(key)}: the store takes no name with a zero byte. Rename it."
         return ""
 
-    def _target(self, bucket: str, key: bytes, query: Query) -> str:
+    def prepared(
+        self,
+        method: str,
+        bucket: str,
+        key: bytes,
+        query: Query,
+        headers: Mapping[str, str],
+        payload: str = "",
+    ) -> Prepared:
         if bucket and not is_container_name(bucket):
             raise Unsafe(
                 f"{self.named(bucket.encode())}: {show(bucket.encode())!r} can't be a container's "
@@ -90,55 +98,26 @@ class SwiftClient(BucketClient):
                 code="store.bucket-name",
             )
         path = self._sign_in.path + (encoded(bucket, key) if bucket else "")
-        return f"{path}?{encoded_query(query)}" if query else path
+        full = {**headers, WHO: self._sign_in.token}
+        return f"{path}?{encoded_query(query)}" if query else path, full
 
-    async def ask(
-        self,
-        method: str,
-        bucket: str,
-        key: bytes = b"",
-        *,
-        query: Query | None = None,
-        headers: Mapping[str, str] | None = None,
-        body: bytes | Pieces = b"",
-    ) -> HttpAnswer:
-        await self.ready()
-        given = {**(headers or {}), "x-auth-token": self._token}
-        if method == "PUT":
-            given["content-length"] = str(len(body))
-        target = self._target(bucket, key, query or [])
-        answer = await self._transport.ask(method, target, given, body or None)
-        self.arrived(answer)
-        return answer
-
-    def arrived(self, answer: HttpAnswer) -> None:
-        super().arrived(answer)
+    def arrived(self, answer: HttpAnswer, sent: Mapping[str, str]) -> None:
+        super().arrived(answer, sent)
         if answer.status == 401:
-            self._sign_in.refused(self._token)
+            self._sign_in.refused(sent[WHO])
         elif answer.status < 400:
-            self._sign_in.well()
+            self._sign_in.well(sent[WHO])
 
     def error_from(
         self, status: int, headers: Mapping[str, str], body: bytes, *, what: str
     ) -> StoreError:
         return error_from(status, headers, body, what=what)
 
-    def getting(self, key: bytes, etag: str, start: int, last: int | None, version: str) -> Asked:
-        wanted, asked = range_of(start, last)
-        headers = {"if-match": f'"{etag}"', "x-auth-token": self._token} | asked
-        return wanted, self._target(*self.split(key), versioned(version)), headers
-
     def told(self, headers: Mapping[str, str]) -> ObjectTold:
-        metadata = metadata_of(headers, "x-object-meta-")
-        etag = headers.get("ETag", "").strip('"')
+        told = super().told(headers)
         own = {EXPIRY: headers[EXPIRY]} if headers.get(EXPIRY) else {}
-        return ObjectTold(
-            WriteStamp.parse(metadata.pop("pinecart", None)),
-            headers.get("Content-Type", ""),
-            metadata,
-            headers_of(headers) | own,
-            md5="" if is_large(headers) else etag,
-        )
+        md5 = "" if is_large(headers) else headers.get("ETag", "").strip('"')
+        return told._replace(headers=told.headers | own, md5=md5)
 
     def may_be_of_parts(self, etag: str) -> bool:
         return True
@@ -146,24 +125,10 @@ class SwiftClient(BucketClient):
     def etag_of_parts(self, md5s: Sequence[bytes]) -> str:
         return etag_of_segments([md5.hex() for md5 in md5s])
 
-    async def stat(self, key: bytes, version: str = "") -> Stat:
-        return (await self.look(key, version))[0]
-
-    async def look(self, key: bytes, version: str = "") -> tuple[Stat, bool]:
-        """And whether it is a large object of static segments."""
-        bucket, name = self.split(key)
-        what, query = f"Looking at {self.named(key)}", versioned(version)
-        answer = await self.safely(lambda: self.good("HEAD", bucket, name, query=query, what=what))
-        headers = answer.headers
-        size = number(headers.get("Content-Length"), "size")
-        etag = headers.get("ETag", "").strip('"')
-        entry = Entry(key, size, None, etag, headers.get("X-Object-Version-Id", ""))
-        return self.told(headers).stat(entry), is_large(headers)
-
     async def segments(self, key: bytes, version: str = "") -> list[Segment]:
         """Of a large object."""
         bucket, name = self.split(key)
-        query: Query = [("multipart-manifest", "get"), ("format", "json"), *versioned(version)]
+        query: Query = [("multipart-manifest", "get"), ("format", "json"), *self.versioned(version)]
         what = f"Looking at the segments of {self.named(key)}"
         answer = await self.safely(lambda: self.good("GET", bucket, name, query=query, what=what))
         return parse_manifest(answer.body)
@@ -179,10 +144,6 @@ class SwiftClient(BucketClient):
 
 def is_large(headers: Mapping[str, str]) -> bool:
     return headers.get("X-Static-Large-Object", "").lower() == "true"
-
-
-def versioned(version: str) -> Query:
-    return [("version-id", version)] if version else []
 
 
 def client_from(spec: Mapping[str, Any]) -> SwiftClient:

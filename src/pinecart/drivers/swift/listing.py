@@ -36,8 +36,12 @@ class SwiftLister:
 
         return await client.safely(one)
 
-    async def must_be_there(self, bucket: str) -> None:
-        await self.page(bucket, b"", [("limit", "1")])
+    async def is_empty(self, bucket: str) -> bool:
+        return not (await self.page(bucket, b"", [("limit", "1")])).last
+
+    async def has(self, bucket: str, name: bytes) -> bool:
+        page = await self.page(bucket, name, [("limit", "1")])
+        return any(entry.key == b"" for entry in page.entries)
 
     async def pages(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""

@@ -8,7 +8,7 @@ from pinecart.core.errors import Busy, Missing, SignInRefused
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import GONE
 from pinecart.drivers.bucketed.probing import ObjectProber
-from pinecart.drivers.swift.client import SwiftClient, versioned
+from pinecart.drivers.swift.client import SwiftClient
 from pinecart.drivers.swift.listing import SwiftLister, no_bucket
 
 BODY = b"pinecart asks whether checksums are verified here"
@@ -51,7 +51,9 @@ class SwiftProber(ObjectProber):
     async def delete(self, key: bytes) -> None:
         bucket, name = self._client.split(key)
         for version in [v.version for v in await self._lister.versions(key)] or [""]:
-            ask = partial(self._client.ask, "DELETE", bucket, name, query=versioned(version))
+            ask = partial(
+                self._client.ask, "DELETE", bucket, name, query=self._client.versioned(version)
+            )
             answer = await self._client.safely(ask)
             if answer.status not in GONE:
                 what = f"Taking away our probe {self._client.named(key)}"

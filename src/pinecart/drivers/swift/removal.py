@@ -7,7 +7,7 @@ from functools import partial
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Taken
 from pinecart.drivers.bucketed.client import GONE
-from pinecart.drivers.swift.client import SwiftClient
+from pinecart.drivers.swift.client import SwiftClient, is_large
 from pinecart.drivers.swift.listing import SwiftLister
 from pinecart.drivers.swift.segments import Segments
 
@@ -16,24 +16,14 @@ class SwiftRemover:
     def __init__(self, client: SwiftClient, lister: SwiftLister, segments: Segments) -> None:
         self._client, self._lister, self._segments = client, lister, segments
 
-    async def is_absent(self, key: bytes) -> bool:
-        """A look alone can't tell a missing object from a missing container: the listing of just
-        this name has to agree.
-        """
-        if not await self._client.is_absent(key):
-            return False
-        bucket, name = self._client.split(key)
-        page = await self._lister.page(bucket, name, [("limit", "1")])
-        return not any(entry.key == b"" for entry in page.entries)
-
     async def remove(self, key: bytes, expected: Entry) -> bool:
         bucket, name = self._client.split(key)
         named = self._client.named(key)
-        there, is_large = await self._client.look(key)
+        there, told = await self._client.look(key)
         if (there.entry.size, there.entry.etag) != (expected.size, expected.etag):
             raise Taken(f"{named} is not as it was when this was planned. It was not removed.")
-        keeps = is_large and await self._lister.keeps_versions(key)
-        segments = await self._segments.made_of(key) if is_large and not keeps else []
+        goes_whole = is_large(told) and not await self._lister.keeps_versions(key)
+        segments = await self._segments.made_of(key) if goes_whole else []
         answer = await self._client.safely(partial(self._client.ask, "DELETE", bucket, name))
         if answer.status not in GONE:
             raise self._client.error_of(answer, what=f"Removing {named}")

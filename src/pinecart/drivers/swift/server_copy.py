@@ -6,9 +6,9 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Changed, Corrupt, Refused
 from pinecart.core.ports import Placed, Put, Stat
 from pinecart.drivers.http_message import HttpAnswer
-from pinecart.drivers.swift.client import SwiftClient, versioned
+from pinecart.drivers.swift.client import SwiftClient, is_large
 from pinecart.drivers.swift.conditional import SwiftWrites
-from pinecart.drivers.swift.segments import Segments
+from pinecart.drivers.swift.removal import SwiftRemover
 from pinecart.drivers.swift.wire import SEGMENTS, Segment, encoded, segment_name
 from pinecart.drivers.swift.writing import SwiftSegments
 
@@ -19,10 +19,10 @@ class SwiftCopies:
     """Inside one account, signed in as one and the same."""
 
     def __init__(
-        self, client: SwiftClient, writes: SwiftWrites, parts: SwiftSegments, segments: Segments
+        self, client: SwiftClient, writes: SwiftWrites, parts: SwiftSegments, remover: SwiftRemover
     ) -> None:
         self._client, self._writes = client, writes
-        self._parts, self._segments = parts, segments
+        self._parts, self._remover = parts, remover
 
     async def copy(
         self, put: Put, source: SwiftClient, source_key: bytes, entry: Entry, version: str = ""
@@ -30,11 +30,11 @@ class SwiftCopies:
         """What is kept with the source goes along as it is. A large object is copied segment by
         segment: a copy of its manifest alone would lose its bytes with the source.
         """
-        of, is_large = await source.look(source_key, version)
+        of, headers = await source.look(source_key, version)
         if of.entry.etag != entry.etag:
             raise Changed(f"{source.named(source_key)} changed before it was copied.")
         try:
-            if is_large:
+            if is_large(headers):
                 segments = await source.segments(source_key, version)
                 placed = await self._of_segments(put, of, segments)
             elif put.size <= LARGEST:
@@ -44,7 +44,8 @@ class SwiftCopies:
         except Refused:
             return None  # this account may not, or the store does not know how: it goes through us
         if placed is not None and placed.entry.etag != entry.etag:
-            await self._client.safely(lambda: self._take_back(put.key, placed.entry.etag))
+            if put.if_absent:  # it was made just now, of something else than was meant
+                await self._remover.remove(put.key, placed.entry)
             raise Changed(f"{source.named(source_key)} changed while it was copied.")
         return placed
 
@@ -54,7 +55,7 @@ class SwiftCopies:
         client = self._client
         bucket, name = client.split(put.key)
         where = encoded(*source.split(source_key))
-        told = "".join(f"?version-id={value!s}" for _, value in versioned(version))
+        told = f"?{source.dialect.version}={version}" if version else ""
         # conditions of a copy are held against its source
         headers = {"x-copy-from": where + told, "if-match": f'"{of.entry.etag}"'}
 
@@ -104,9 +105,3 @@ class SwiftCopies:
         if answer.headers.get("ETag", "").strip('"') != of.etag:
             raise Corrupt(f"{client.named(key)}: part {number} is not the same as its source.")
         return Segment(f"{bucket}{SEGMENTS}/".encode() + there, of.etag, of.size)
-
-    async def _take_back(self, key: bytes, etag: str) -> None:
-        """What was just made here of something else than was meant."""
-        bucket, name = self._client.split(key)
-        if (await self._client.stat(key)).entry.etag == etag:
-            await self._client.ask("DELETE", bucket, name)

@@ -26,8 +26,8 @@ class SwiftAccount(NamedTuple):
 
 
 class SwiftSignIn:
-    """The token that goes with each request: got when it is first needed, and anew when it is no
-    longer taken. way: to where that is done.   origin: of the machine that has the files.   path:
+    """token: goes with each request: got when it is first needed, and anew when it is no longer
+    taken.   way: to where that is done.   origin: of the machine that has the files.   path:
     of the account there.
     """
 
@@ -37,17 +37,16 @@ class SwiftSignIn:
         self.take_up(account)
 
     def take_up(self, account: SwiftAccount) -> None:
-        self._account, self._token = account, account.token
+        self._account, self.token = account, account.token
         self.path = urlsplit(account.storage_url).path.rstrip("/")
-        self._was_well = False
+        self._good = ""  # the last token that was taken
 
-    async def token(self) -> str:
+    async def must_have_token(self) -> None:
         """Raises SignInRefused."""
-        if not self._token:
+        if not self.token:
             async with self._one_at_a_time:
-                if not self._token:
-                    self._token = await self._signed_in()
-        return self._token
+                if not self.token:
+                    self.token = await self._signed_in()
 
     async def _signed_in(self) -> str:
         account = self._account
@@ -72,16 +71,19 @@ class SwiftSignIn:
             )
         return parts.path.rstrip("/")
 
-    def well(self) -> None:
-        self._was_well = True
+    def well(self, token: str) -> None:
+        self._good = token
 
     def refused(self, token: str) -> None:
-        """Raises Busy where signing in anew may help."""
-        may_help = self._was_well and not self._account.token
-        if self._token == token and not self._account.token:
-            self._token = ""
-        if may_help:
-            self._was_well = False
+        """Raises Busy for a token that was good, or is no longer in use: several requests may be
+        refused for the same one. One that never was good is refused for good.
+        """
+        if self._account.token:
+            return
+        is_over = token != self.token
+        if not is_over:
+            self.token = ""
+        if is_over or token == self._good:
             message = f"{self._name} asked to sign in anew. It is tried again."
             raise Busy(message, code="store.busy", wait_s=0.0)
 

@@ -29,6 +29,7 @@ class SwiftStore(BucketStore):
         segments = Segments(client, lister)
         writes = SwiftWrites(client, facts, lister, segments)
         parts = SwiftSegments(client, writes, segments)
+        remover = SwiftRemover(client, lister, segments)
         machines = Machines(
             lister,
             ObjectWriter(
@@ -39,9 +40,9 @@ class SwiftStore(BucketStore):
                 most_parts=MOST_SEGMENTS,
             ),
             parts,
-            SwiftCopies(client, writes, parts, segments),
-            SwiftRemover(client, lister, segments),
+            SwiftCopies(client, writes, parts, remover),
+            remover,
             SwiftProber(client, facts, lister),
-            SwiftContainers(client, lister),
+            SwiftContainers(client),
         )
         super().__init__(client, facts, machines)

@@ -5,8 +5,6 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Mapping, Sequence
-from datetime import UTC, datetime
-from functools import lru_cache
 from typing import Any, NamedTuple
 from urllib.parse import quote
 
@@ -15,7 +13,7 @@ import orjson
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Incomplete
 from pinecart.core.ports import Version
-from pinecart.drivers.s3.wire import number
+from pinecart.drivers.bucketed.wire import number, time_ns
 
 SEGMENTS = "_segments"  # what follows a container's name in that of its segments
 CONTAINER_RULE = "1 to 256 bytes, without a slash, and is not . or .."
@@ -71,17 +69,6 @@ def _entry(row: Mapping[str, Any], key: bytes) -> Entry:
 
 def _size(row: Mapping[str, Any]) -> int:
     return number(str(row.get("bytes", 0)), "size")
-
-
-@lru_cache(100_000)
-def time_ns(text: str | None) -> int | None:
-    """None for what is no time. It has no zone, and is UTC."""
-    try:
-        moment = datetime.fromisoformat(text or "")
-    except ValueError:
-        return None
-    aware = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
-    return int(aware.timestamp()) * 1_000_000_000
 
 
 def parse_versions(body: bytes, key: bytes) -> list[Version]:

@@ -15,7 +15,7 @@ from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.bucketed.multipart import PartSums
 from pinecart.drivers.bucketed.writing import md5_of
 from pinecart.drivers.http_message import HttpAnswer, Pieces
-from pinecart.drivers.swift.client import SwiftClient
+from pinecart.drivers.swift.client import SwiftClient, is_large
 from pinecart.drivers.swift.conditional import SwiftWrites
 from pinecart.drivers.swift.segments import Segments
 from pinecart.drivers.swift.wire import (
@@ -136,8 +136,8 @@ class SwiftSegments:
         _, name = self._client.split(key)
         since_ms = int(datetime.fromisoformat(since).timestamp()) * 1000
         try:
-            _, is_large = await self._client.look(key)
-            used = await self._segments.made_of(key) if is_large else []
+            _, headers = await self._client.look(key)
+            used = await self._segments.made_of(key) if is_large(headers) else []
         except Missing:
             used = []
         kept = {segment.path for segment in used}

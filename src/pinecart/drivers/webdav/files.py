@@ -13,7 +13,7 @@ from contextlib import asynccontextmanager
 
 from pinecart.core.errors import Busy, Changed, Incomplete, Missing, Refused, Taken
 from pinecart.core.places import show
-from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.http_message import HttpAnswer, Pieces, http_time_ns
 from pinecart.drivers.remote_tree.remote_files import (
     FileKind,
     FileLook,
@@ -33,7 +33,6 @@ from pinecart.drivers.webdav.wire import (
     etag_of,
     only_if,
     range_told,
-    time_of,
     told_by,
 )
 
@@ -308,7 +307,7 @@ class OpenedDavFile:
 def _look_told(headers: Mapping[str, str], size: int) -> FileLook:
     """By an answer that has its bytes."""
     etag, is_firm = etag_of(headers.get("ETag", ""))
-    modified = time_of(headers.get("Last-Modified", ""))
+    modified = http_time_ns(headers.get("Last-Modified", ""))
     pinned = bool(etag)
     return FileLook(FileKind.FILE, size, modified, etag=etag, is_firm=is_firm, is_pinned=pinned)
 

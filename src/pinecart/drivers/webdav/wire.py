@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import re
 import xml.etree.ElementTree as ET
-from datetime import UTC
-from email.utils import parsedate_to_datetime
 from functools import lru_cache
 from typing import Any, NamedTuple
 from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
 
 from pinecart.core.errors import Busy, Incomplete
+from pinecart.drivers.http_message import http_time_ns
 from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
 from pinecart.drivers.xml_answers import CONTROLS
 
@@ -69,7 +68,7 @@ class Told(NamedTuple):
         size = self.props.get("getcontentlength", "").strip()
         if not (size.isascii() and size.isdecimal() and len(size) < 19):
             return FileLook(FileKind.UNREADABLE)
-        modified = time_of(self.props.get("getlastmodified", ""))
+        modified = http_time_ns(self.props.get("getlastmodified", ""))
         return FileLook(FileKind.FILE, int(size), modified, etag=etag, is_firm=is_firm)
 
 
@@ -166,17 +165,6 @@ def etag_of(text: str) -> tuple[str, bool]:
     is_weak = bare.startswith("W/")
     inner = bare.removeprefix("W/").strip('"')
     return inner, bool(inner) and not is_weak and bare.startswith('"')
-
-
-@lru_cache(maxsize=4096)
-def time_of(text: str) -> int | None:
-    """ns since 1970; None: there is none, or it is none."""
-    try:
-        moment = parsedate_to_datetime(text)
-    except (ValueError, TypeError, IndexError):
-        return None
-    whole = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
-    return int(whole.timestamp()) * 1_000_000_000
 
 
 def range_told(text: str) -> tuple[int, int, int] | None:
