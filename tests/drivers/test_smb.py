@@ -33,7 +33,6 @@ from tests.contracts.remote_tree import LONG, long_put, long_put_in_the_end, ope
 from tests.contracts.store import AT, StoreContract, names, put
 from tests.runner.engine import Journal
 from tests.servers.smb import PASSWORD, USER, samba
-from tests.whole.house import pids_of
 
 STRICT = "server smb encrypt = required\nserver signing = mandatory\nserver min protocol = SMB3_00"
 
@@ -47,6 +46,12 @@ def server():
 @pytest.fixture(scope="module")
 def strict():
     with samba(STRICT) as found:
+        yield found
+
+
+@pytest.fixture
+def narrow():
+    with samba("socket options = SO_RCVBUF=4096") as found:
         yield found
 
 
@@ -448,18 +453,25 @@ async def test_a_server_that_falls_silent_is_given_up(server, root, signed_in):
     store = opened(server.spec(root), **limits)
     if signed_in:
         await store.check_place(b"")
-    pids = server_pids(server)
-    for pid in pids:
-        os.kill(pid, 19)  # SIGSTOP
-    try:
-        with pytest.raises(StoreError) as caught:
-            await store.stat(b"larkfell")
-        assert caught.value.code == ("store.silent" if signed_in else "store.no-smb")
-    finally:
-        for pid in pids:
-            os.kill(pid, 18)
+    with server.frozen(), pytest.raises(StoreError) as caught:
+        await store.stat(b"larkfell")
+    assert caught.value.code == ("store.silent" if signed_in else "store.no-smb")
     await store.close()
 
 
-def server_pids(server):
-    return [server.process.pid, *pids_of(server.process.pid)]
+async def test_a_server_that_falls_silent_while_it_is_written_to_is_given_up(narrow, tmp_path):
+    """What is sent fills the line, and nobody takes it off."""
+    limits = {"silence_s": 1.5, "connect_s": 1.5, "retry": {"times": 1}}
+    root = narrow.folder("silent")
+    (root / "larkfell").mkdir()
+    store = opened(narrow.spec(root), **limits)
+    await store.probe(b"larkfell/")
+    keys = [b"larkfell/%d" % n for n in range(4)]
+    sent = [asyncio.create_task(long_put(store, tmp_path, key=key)) for key in keys]
+    while not any(part.stat().st_size for part in root.rglob(".pinecart-*")):
+        await asyncio.sleep(0.01)
+    with narrow.frozen():
+        async with asyncio.timeout(15):
+            ends = await asyncio.gather(*sent, return_exceptions=True)
+    assert all(isinstance(end, StoreError) and end.retry for end in ends), ends
+    await store.close()

@@ -99,17 +99,33 @@ class Samba:
     def stop(self) -> None:
         """And all of its sessions."""
         assert self.process is not None
-        for pid in [self.process.pid, *pids_of(self.process.pid)]:
-            with contextlib.suppress(ProcessLookupError):
-                os.kill(pid, signal.SIGKILL)
+        os.kill(self.process.pid, signal.SIGSTOP)  # it starts no more
+        self._tell(signal.SIGKILL, *self._sessions(), self.process.pid)
         self.process.wait()
 
     def cut(self) -> None:
         """Its sessions, not itself."""
+        self._tell(signal.SIGKILL, *self._sessions())
+
+    @contextlib.contextmanager
+    def frozen(self) -> Iterator[None]:
+        """It takes nothing off its lines, and says nothing."""
         assert self.process is not None
-        for pid in pids_of(self.process.pid):
+        pids = self.process.pid, *self._sessions()
+        self._tell(signal.SIGSTOP, *pids)
+        try:
+            yield
+        finally:
+            self._tell(signal.SIGCONT, *pids)
+
+    def _sessions(self) -> list[int]:
+        assert self.process is not None
+        return pids_of(self.process.pid)
+
+    def _tell(self, what: signal.Signals, *pids: int) -> None:
+        for pid in pids:
             with contextlib.suppress(ProcessLookupError):
-                os.kill(pid, signal.SIGKILL)
+                os.kill(pid, what)
 
     def folder(self, name: str) -> Path:
         root = self.root / name

@@ -16,13 +16,19 @@ from tests.whole.house import house
 SEEDS = int(os.environ.get("PINECART_SOAK", "0"))
 CASES = 75 if SEEDS else 8  # of each operation, beside those at the borders of its schema
 CHAINS, STEPS = (100, 10) if SEEDS else (8, 6)
-LONGEST_S = 5
-CHECKS = [
-    checks.not_a_server_error,
+LONGEST_S = 25
+SHAPES = [
     checks.status_code_conformance,
     checks.content_type_conformance,
     checks.response_schema_conformance,
 ]
+NOBODY = dict.fromkeys(("endpoint", "url", "auth_url", "storage_url"), "http://127.0.0.1:9") | {
+    "host": "127.0.0.1",
+    "port": 9,
+    "addressing": "path",
+    "proxy": "",
+    "pasted": "",
+}
 schema = schemathesis.openapi.from_path("docs/api.yml")
 health = list(HealthCheck)
 
@@ -44,11 +50,14 @@ def at_home(case):
         named["number"] = 2
     if "/people/" in case.path and named.get("name") == "admin":
         named["name"] = "somebody"
-    if isinstance(case.body, dict) and "store" in case.path:
-        for field in ("endpoint", "proxy", "pasted"):
-            if field in case.body and case.path != "/api/v1/store-forms/read":
-                case.body[field] = "http://127.0.0.1:9" if field == "endpoint" else ""
+    if isinstance(case.body, dict) and case.path != "/api/v1/store-forms/read":
+        case.body |= {field: NOBODY[field] for field in NOBODY.keys() & case.body.keys()}
     return case
+
+
+def is_of_its_store(answer):
+    """A store that nobody answers for, or that is no store, is told as it is: a bad gateway."""
+    return answer.status_code == 502 and answer.json()["code"].startswith("store.")
 
 
 def asked(case, house):
@@ -58,7 +67,8 @@ def asked(case, house):
     assert answer.status_code != 401 or case.path.endswith("/session"), (
         "it is still let in, so that it is asked for more than that"
     )
-    case.validate_response(answer, checks=CHECKS)
+    faults = [] if is_of_its_store(answer) else [checks.not_a_server_error]
+    case.validate_response(answer, checks=faults + SHAPES)
     return answer
 
 

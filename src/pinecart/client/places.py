@@ -28,9 +28,12 @@ def tidied(text: str) -> str:
 
 
 def is_address(text: str) -> bool:
-    """Of another machine: with a scheme, of a share, or of an account at a host."""
+    """Of another machine: with a scheme, of a share, or of an account at a host; unless there is
+    such a path on this one.
+    """
     bare = text.strip().strip("'\"").strip()
-    return bool(_ADDRESS.match(bare)) and not bare.startswith((SCHEME, "file:"))
+    is_one = bool(_ADDRESS.match(bare)) and not bare.startswith((SCHEME, "file:"))
+    return is_one and not os.path.lexists(bare)
 
 
 def closest(address: str, locations: Sequence[str]) -> str:

@@ -32,6 +32,9 @@ class PasteRules(NamedTuple):
     words: tuple[str, ...] = ()
     script: Callable[[str], Mapping[str, str]] = lambda text: {}
 
+    def is_named_in(self, text: str) -> bool:
+        return any(word in text.lower() for word in self.words)
+
 
 class Pasted(NamedTuple):
     """fields: of a store's form, `kind` among them where it can be told.   odd: what was taken off
@@ -55,12 +58,11 @@ def read_pasted(text: str, kinds: Sequence[PasteRules]) -> Pasted:
             return Pasted({"kind": rules.kind, **address}, odd)
     pairs = _pairs(stripped)
     read = [_read_block(pairs, rules) for rules in kinds]
-    is_named = [any(word in stripped.lower() for word in rules.words) for rules in kinds]
-    ranks = [
-        (len(pasted.fields) > 1 and named, len(pasted.fields))
-        for pasted, named in zip(read, is_named, strict=True)
-    ]
-    best = read[ranks.index(max(ranks))]
+    named = [rules.is_named_in(stripped) for rules in kinds]
+    best, _ = max(
+        zip(read, named, strict=True),
+        key=lambda one: (len(one[0].fields) > 1 and one[1], len(one[0].fields)),
+    )
     if len(best.fields) > 1:
         return Pasted(best.fields, odd + best.odd)
     odd += best.odd
@@ -73,9 +75,7 @@ def _read_address(text: str, kinds: Sequence[PasteRules]) -> dict[str, str]:
     read = [(rules, address) for rules in kinds if (address := rules.address(text))]
     if not read:
         return {}
-    named = [any(word in text.lower() for word in rules.words) for rules, _ in read]
-    ranks = [(len(address), is_named) for (_, address), is_named in zip(read, named, strict=True)]
-    rules, address = read[ranks.index(max(ranks))]
+    rules, address = max(read, key=lambda one: (len(one[1]), one[0].is_named_in(text)))
     return {"kind": rules.kind, **address}
 
 

@@ -8,6 +8,7 @@ from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
 from importlib import import_module
 from typing import Any
+from urllib.parse import SplitResult, urlsplit
 
 from pinecart.core.estimates import price_of
 from pinecart.core.form_fields import Choice, FieldType, FormField
@@ -94,6 +95,34 @@ PROOFS = (
     Choice("no", "Nothing is read back"),
 )
 YES_OR_NO = (Choice("yes", "Yes"), Choice("no", "No"))
+
+
+def http_parts(value: str) -> SplitResult | None:
+    """Of a plain http or https address; None: it is none, or has more than host, port and path."""
+    try:
+        parts = urlsplit(value)
+        is_address = bool(parts.hostname) and (parts.port or 1) > 0
+    except ValueError:
+        return None
+    is_plain = parts.scheme in ("http", "https") and not (parts.query or parts.fragment)
+    return parts if is_address and is_plain else None
+
+
+def confined_to(bucket: str, account: str) -> FormField:
+    """bucket, account: what these are called there."""
+    return FormField(
+        "root",
+        FieldType.TEXT,
+        "Confined to",
+        f"Confine it to this {bucket}, or {bucket}/prefix.",
+        default=f"all {bucket}s of this {account}",
+    )
+
+
+def root_of(fields: Fields) -> bytes:
+    """Where in its system a store with a `root` begins."""
+    root = str(fields.get("root") or "").strip("/").encode("utf-8", "surrogateescape")
+    return root + b"/" if root else b""
 
 
 def _is_certificate(value: str) -> str:

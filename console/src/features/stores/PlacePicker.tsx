@@ -70,7 +70,7 @@ export function PlacePicker({ title, start, address, onTake, onClose }: Props) {
             </Button>
           )}
         </Flex>
-        {isAdding ? (
+        {isAdding && mayAdminister ? (
           <NewStore pasted={address} onSaved={(name) => enter(name)} />
         ) : store ? (
           <Level store={store} path={path} onEnter={setPath} onTake={onTake} />

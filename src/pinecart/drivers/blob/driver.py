@@ -16,7 +16,6 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from typing import Any
-from urllib.parse import urlsplit
 
 from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.keeping import KEPT
@@ -24,7 +23,15 @@ from pinecart.core.pasting import PasteRules, percent_decoded
 from pinecart.drivers.blob.client import account_name
 from pinecart.drivers.blob.store import BlobStore
 from pinecart.drivers.bucketed.connection_check import BucketCheck
-from pinecart.drivers.driver_spec import HTTP_LINE, LIMITS, PRICES, DriverSpec
+from pinecart.drivers.driver_spec import (
+    HTTP_LINE,
+    LIMITS,
+    PRICES,
+    DriverSpec,
+    confined_to,
+    http_parts,
+    root_of,
+)
 
 KIND = "blob"
 LABELS = (
@@ -95,12 +102,8 @@ def _of_url(scheme: str, host: str, path: str, sas: str) -> dict[str, str]:
 
 
 def _is_endpoint(value: str) -> str:
-    try:
-        parts = urlsplit(value)
-        is_address = parts.scheme in ("http", "https") and bool(parts.hostname)
-    except ValueError:
-        is_address = False
-    if is_address and not (parts.query or parts.fragment) and parts.path.count("/") < 2:
+    parts = http_parts(value)
+    if parts and parts.path.count("/") < 2:
         return ""
     return f"{value!r} is no endpoint: write it as https://ACCOUNT.HOST or https://HOST/ACCOUNT."
 
@@ -139,13 +142,7 @@ FIELDS = (
         "shown.",
         is_sealed=True,
     ),
-    FormField(
-        "root",
-        FieldType.TEXT,
-        "Confined to",
-        "Confine it to this container, or container/prefix.",
-        default="all containers of this account",
-    ),
+    confined_to("container", "account"),
     *HTTP_LINE,
     *LIMITS,
     *PRICES,
@@ -154,11 +151,6 @@ FIELDS = (
 
 def _system(fields: Mapping[str, Any]) -> str:
     return f"{KIND}:{str(fields.get('endpoint', '')).rstrip('/').lower()}"
-
-
-def _root(fields: Mapping[str, Any]) -> bytes:
-    root = str(fields.get("root") or "").strip("/").encode()
-    return root + b"/" if root else b""
 
 
 def _let_in(spec: Mapping[str, Any]) -> str:
@@ -174,7 +166,7 @@ BLOB = DriverSpec(
     open=BlobStore,
     try_it=BucketCheck(BlobStore, lambda spec: str(spec["endpoint"]), _let_in, "container"),
     system=_system,
-    root=_root,
+    root=root_of,
     bound_by=("endpoint", "account", "root"),
     pasting=PasteRules(
         KIND,

@@ -12,7 +12,7 @@ from pinecart.drivers.blob.listing import BlobLister
 from pinecart.drivers.blob.wire import their_crc
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.probing import ObjectProber
-from pinecart.drivers.bucketed.writing import md5_of
+from pinecart.drivers.bucketed.writing import md5_of, md5_text
 
 BODY = b"pinecart asks whether checksums are verified here"
 OTHER = b"another body"
@@ -29,7 +29,7 @@ class BlobProber(ObjectProber):
         bucket, _ = self._client.split(key)
         for header, wrong, name in (
             ("x-ms-content-crc64", their_crc(crc_of(OTHER)), "crc64nvme"),
-            ("content-md5", md5_of(OTHER), "md5"),
+            ("content-md5", md5_text(md5_of(OTHER)), "md5"),
         ):
             if isinstance(await self._refusal(key, {header: wrong}), Corrupt):
                 self._facts.learn(bucket, checksum=name)

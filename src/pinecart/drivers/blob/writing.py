@@ -22,7 +22,7 @@ from pinecart.drivers.blob.wire import (
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.bucketed.multipart import PartSums
-from pinecart.drivers.bucketed.writing import md5_of
+from pinecart.drivers.bucketed.writing import md5_of, md5_text
 from pinecart.drivers.http_message import HttpAnswer, Pieces
 
 BLOCKS: Query = [("comp", "blocklist")]
@@ -32,7 +32,7 @@ def sum_headers(verifies: str, sums: PartSums) -> dict[str, str]:
     """verifies: which checksum the container was seen to verify; empty: none."""
     if verifies == "crc64nvme":
         return {"x-ms-content-crc64": their_crc(sums.crc)}
-    return {"content-md5": sums.md5} if verifies == "md5" else {}
+    return {"content-md5": md5_text(sums.md5)} if verifies == "md5" else {}
 
 
 class BlobWhole:
@@ -42,7 +42,7 @@ class BlobWhole:
     async def put(self, put: Put, body: bytes) -> Placed:
         bucket, name = self._client.split(put.key)
         verifies = self._facts.able(bucket).checksum
-        md5 = md5_of(body) if verifies == "md5" else ""
+        md5 = md5_of(body) if verifies == "md5" else b""
         sums = sum_headers(verifies, PartSums(put.card.crc, md5))
         headers = self._writes.kept_headers(put) | sums | {"x-ms-blob-type": "BlockBlob"}
 

@@ -21,12 +21,12 @@ from pinecart.drivers.pieces import Give, each_piece
 
 
 class PartSums(NamedTuple):
-    """Of one part. md5: as Base64, where it is asked for.   sha256: in hex, of what is sent in
+    """Of one part. md5: where it is asked for; else empty.   sha256: in hex, of what is sent in
     pieces.
     """
 
     crc: str
-    md5: str = ""
+    md5: bytes = b""
     sha256: str = ""
 
 

@@ -58,7 +58,7 @@ class ObjectWriter:
 
     async def put_part(self, key: bytes, upload: str, number: int, body: bytes) -> tuple[str, str]:
         """One part of an upload that was begun, numbered from 1. Its ETag and CRC."""
-        md5 = md5_of(body) if self._verifies(key) == "md5" else ""
+        md5 = md5_of(body) if self._verifies(key) == "md5" else b""
         return await self._sent(key, upload, number, body, PartSums(crc_of(body), md5))
 
     async def put_part_in_pieces(
@@ -76,7 +76,7 @@ class ObjectWriter:
                     raise Changed(f"{show(source.entry.key)} changed while it was read.")
                 yield piece
 
-        sums = PartSums(crc, base64.b64encode(md5).decode(), sha256.hex())
+        sums = PartSums(crc, md5, sha256.hex())
         return await self._sent(key, upload, number, Pieces(size, again), sums)
 
     def _verifies(self, key: bytes) -> str:
@@ -124,6 +124,10 @@ async def _sums(source: Reading, start: int, size: int) -> tuple[str, bytes, byt
     return crc.text, md5.digest(), sha256.digest()
 
 
-def md5_of(body: bytes) -> str:
-    """As Base64."""
-    return base64.b64encode(hashlib.md5(body, usedforsecurity=False).digest()).decode()
+def md5_of(body: bytes) -> bytes:
+    return hashlib.md5(body, usedforsecurity=False).digest()
+
+
+def md5_text(md5: bytes) -> str:
+    """As a `Content-MD5` has it (RFC 1864)."""
+    return base64.b64encode(md5).decode()

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
 from pinecart.core.form_fields import FieldType, FormField
 from pinecart.drivers.driver_spec import PROOFS
 
@@ -60,9 +57,3 @@ def root_field(
     example: str = "/srv/larkfell",
 ) -> FormField:
     return FormField("root", FieldType.TEXT, "Folder", help_, example=example, default=default)
-
-
-def root_of(fields: Mapping[str, Any]) -> bytes:
-    """Where in its system a store with a `root` begins."""
-    root = str(fields.get("root") or "").strip("/").encode("utf-8", "surrogateescape")
-    return root + b"/" if root else b""

@@ -42,9 +42,10 @@ class TreeWriter:
         """Attributes are no more than marks there."""
         placed = await self._put(put)
         odd = sorted(put.extra.attributes.keys() - {MARKS})
+        if not odd:
+            return placed
         told = ", ".join(f"the attribute {name!r}" for name in odd)
-        lost = ", ".join(filter(None, (placed.lost, told)))
-        return placed._replace(lost=lost)
+        return placed._replace(lost=f"{placed.lost}, {told}" if placed.lost else told)
 
     async def _put(self, put: Put) -> Placed:
         await self.clear_left()

@@ -19,6 +19,8 @@ from pinecart.drivers.driver_spec import (
     SILENCE_S,
     YES_OR_NO,
     DriverSpec,
+    confined_to,
+    root_of,
 )
 from pinecart.drivers.s3.store import S3Store
 
@@ -122,13 +124,7 @@ FIELDS = (
         is_sealed=True,
         is_common=False,
     ),
-    FormField(
-        "root",
-        FieldType.TEXT,
-        "Confined to",
-        "Confine it to this bucket, or bucket/prefix.",
-        default="all buckets of this key",
-    ),
+    confined_to("bucket", "key"),
     FormField(
         "addressing",
         FieldType.CHOICE,
@@ -160,11 +156,6 @@ def _system(fields: Mapping[str, Any]) -> str:
     return f"{KIND}:{fields.get('endpoint', '')}"
 
 
-def _root(fields: Mapping[str, Any]) -> bytes:
-    root = str(fields.get("root") or "").strip("/").encode()
-    return root + b"/" if root else b""
-
-
 def _let_in(spec: Mapping[str, Any]) -> str:
     return "Without a key." if spec.get("anonymous") else f"Key id {spec['key_id']} is accepted."
 
@@ -176,7 +167,7 @@ S3 = DriverSpec(
     open=S3Store.from_spec,
     try_it=BucketCheck(S3Store.from_spec, lambda spec: str(spec["endpoint"]), _let_in),
     system=_system,
-    root=_root,
+    root=root_of,
     bound_by=("endpoint", "root"),
     pasting=PasteRules(KIND, read_address, "endpoint", LABELS),
     guards_secret=("endpoint", "proxy", "certificate"),

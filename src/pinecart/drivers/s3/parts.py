@@ -10,6 +10,7 @@ from pinecart.core.ports import Placed, Put
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.bucketed.multipart import PartSums
+from pinecart.drivers.bucketed.writing import md5_text
 from pinecart.drivers.http_message import HttpAnswer, Pieces
 from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.conditional import ConditionalWrites
@@ -68,7 +69,7 @@ class S3Parts:
         if self._verifies(key) == "crc64nvme":
             headers["x-amz-checksum-crc64nvme"] = sums.crc
         elif self._verifies(key) == "md5":
-            headers["content-md5"] = sums.md5
+            headers["content-md5"] = md5_text(sums.md5)
         if isinstance(body, bytes):
             payload = client.signed_payload(body)
         else:

@@ -7,7 +7,7 @@ import hashlib
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import GONE
 from pinecart.drivers.bucketed.probing import ObjectProber
-from pinecart.drivers.bucketed.writing import md5_of
+from pinecart.drivers.bucketed.writing import md5_of, md5_text
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.listing import Lister
@@ -23,7 +23,7 @@ class S3Prober(ObjectProber):
         bucket, _ = self._client.split(key)
         for header, wrong, name in (
             ("x-amz-checksum-crc64nvme", "AAAAAAAAAAE=", "crc64nvme"),
-            ("content-md5", md5_of(b"another body"), "md5"),
+            ("content-md5", md5_text(md5_of(b"another body")), "md5"),
         ):
             if await self._refuses(key, {header: wrong}):
                 self._facts.learn(bucket, checksum=name)

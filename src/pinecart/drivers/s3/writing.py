@@ -6,7 +6,7 @@ from collections.abc import Awaitable
 
 from pinecart.core.ports import Placed, Put
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
-from pinecart.drivers.bucketed.writing import md5_of
+from pinecart.drivers.bucketed.writing import md5_of, md5_text
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.conditional import ConditionalWrites
@@ -25,7 +25,7 @@ class S3Whole:
         if verifies == "crc64nvme":
             headers["x-amz-checksum-crc64nvme"] = put.card.crc
         elif verifies == "md5":
-            headers["content-md5"] = md5_of(body)
+            headers["content-md5"] = md5_text(md5_of(body))
         else:
             proof = "size-only"
 

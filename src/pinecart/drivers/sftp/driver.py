@@ -14,6 +14,7 @@ from pinecart.drivers.driver_spec import (
     LINKS,
     DriverSpec,
     Late,
+    root_of,
 )
 from pinecart.drivers.remote_tree.form import (
     HOST,
@@ -22,7 +23,6 @@ from pinecart.drivers.remote_tree.form import (
     USER,
     port_field,
     root_field,
-    root_of,
 )
 from pinecart.drivers.sftp.host_key import wrong_with
 

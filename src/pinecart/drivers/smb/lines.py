@@ -101,8 +101,8 @@ class SmbLine:
 
 
 class SmbLines:
-    """Calls of the library block: each is one thread's. A watch closes a line on which a call was
-    waited for too long with nothing heard.
+    """Calls of the library block: each is one thread's. A watch closes a line that has ended, and
+    one on which a call was waited for too long with nothing heard.
     """
 
     def __init__(self, server: SmbServer) -> None:
@@ -161,8 +161,9 @@ class SmbLines:
             await asyncio.sleep(WATCHED_S)
             now = time.monotonic()
             for since, line in list(self._waiting.values()):
-                if line.is_live and now - max(since, self._heard_at) > self.server.silence_s:
-                    line.is_silent = True
+                if line.is_live:
+                    line.is_silent = now - max(since, self._heard_at) > self.server.silence_s
+                if not line.is_live:
                     await asyncio.to_thread(line.close)
 
     def begin_anew(self) -> None:
@@ -212,8 +213,15 @@ def opened_line(server: SmbServer) -> SmbLine:
 
 
 def _cut(connection: Connection) -> None:
+    """Its calls end, whether they wait for room on the line or for an answer: the library's own end
+    would itself wait for the room, and wakes nobody where its reader has ended before.
+    """
+    with contextlib.suppress(Exception):
+        connection.transport._sock.shutdown(socket.SHUT_RDWR)
     with contextlib.suppress(Exception):
         connection.disconnect(close=False)
+    for request in list(connection.outstanding_requests.values()):
+        request.response_event.set()
 
 
 def _signed_in(server: SmbServer, connection: Connection) -> SmbLine:

@@ -21,7 +21,15 @@ from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.keeping import KEPT
 from pinecart.core.pasting import PasteRules
 from pinecart.drivers.bucketed.connection_check import BucketCheck
-from pinecart.drivers.driver_spec import HTTP_LINE, LIMITS, PRICES, DriverSpec
+from pinecart.drivers.driver_spec import (
+    HTTP_LINE,
+    LIMITS,
+    PRICES,
+    DriverSpec,
+    confined_to,
+    http_parts,
+    root_of,
+)
 from pinecart.drivers.swift.store import SwiftStore
 
 KIND = "swift"
@@ -65,12 +73,7 @@ def read_script(text: str) -> dict[str, str]:
 
 
 def _is_url(value: str) -> str:
-    try:
-        parts = urlsplit(value)
-        is_address = parts.scheme in ("http", "https") and bool(parts.hostname)
-    except ValueError:
-        is_address = False
-    if is_address and not (parts.query or parts.fragment):
+    if http_parts(value):
         return ""
     return f"{value!r} is no address: write it as https://HOST/PATH."
 
@@ -123,13 +126,7 @@ FIELDS = (
         code="store.address",
         is_common=False,
     ),
-    FormField(
-        "root",
-        FieldType.TEXT,
-        "Confined to",
-        "Confine it to this container, or container/prefix.",
-        default="all containers of this account",
-    ),
+    confined_to("container", "account"),
     *HTTP_LINE,
     *LIMITS,
     *PRICES,
@@ -147,11 +144,6 @@ def _system(fields: Mapping[str, Any]) -> str:
     return f"{KIND}:{parts.netloc.lower()}/{account}"
 
 
-def _root(fields: Mapping[str, Any]) -> bytes:
-    root = str(fields.get("root") or "").strip("/").encode()
-    return root + b"/" if root else b""
-
-
 def _let_in(spec: Mapping[str, Any]) -> str:
     if spec.get("token"):
         return "The token is accepted."
@@ -165,7 +157,7 @@ SWIFT = DriverSpec(
     open=SwiftStore,
     try_it=BucketCheck(SwiftStore, _address, _let_in, "container"),
     system=_system,
-    root=_root,
+    root=root_of,
     bound_by=("auth_url", "storage_url", "user", "root"),
     pasting=PasteRules(
         KIND, read_address, "auth_url", LABELS, words=("swift", "auth/v1"), script=read_script

@@ -25,10 +25,16 @@ class Segments:
         """The name of the container for what lies in `bucket`, which is there from then on."""
         name = bucket + SEGMENTS
         answer = await self._client.safely(partial(self._client.ask, "PUT", name))
+        if answer.status == 403 and await self._is_there(name):
+            return name
         if answer.status not in (201, 202):
             what = f"Making container {name!r} at {self._client.name} for parts of large files"
             raise self._client.error_of(answer, what=what)
         return name
+
+    async def _is_there(self, container: str) -> bool:
+        answer = await self._client.safely(partial(self._client.ask, "HEAD", container))
+        return answer.status < 300
 
     async def of(self, key: bytes, upload: str = "") -> list[Segment]:
         """Ours of just this object, in order; of all uploads, or of one."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import secrets
 import time
 from collections.abc import Sequence
@@ -37,7 +36,7 @@ class SwiftWhole:
 
     async def put(self, put: Put, body: bytes) -> Placed:
         bucket, name = self._client.split(put.key)
-        md5 = _hex(md5_of(body))
+        md5 = md5_of(body).hex()
         headers = self._writes.kept_headers(put) | {"etag": md5}
 
         async def send(condition: dict[str, str]) -> HttpAnswer:
@@ -84,7 +83,7 @@ class SwiftSegments:
         self, key: bytes, upload: str, number: int, body: bytes | Pieces, sums: PartSums
     ) -> str:
         bucket, name = self._client.split(key)
-        md5 = _hex(sums.md5 or (md5_of(body) if isinstance(body, bytes) else ""))
+        md5 = (sums.md5 or (md5_of(body) if isinstance(body, bytes) else b"")).hex()
         await self._client.good(
             "PUT",
             bucket + SEGMENTS,
@@ -148,7 +147,3 @@ class SwiftSegments:
                 left.append(segment)
         await self._segments.clear(left)
         return len({segment.path.rpartition(b"/")[0] for segment in left})
-
-
-def _hex(md5: str) -> str:
-    return base64.b64decode(md5).hex()

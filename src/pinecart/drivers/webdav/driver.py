@@ -13,6 +13,7 @@ from pinecart.drivers.driver_spec import (
     HTTP_LINE,
     LIMITS,
     DriverSpec,
+    http_parts,
 )
 from pinecart.drivers.remote_tree.form import PASSWORD, READ_BACK
 from pinecart.drivers.webdav.connection_check import try_webdav
@@ -59,13 +60,7 @@ def _fields_of(found: re.Match[str]) -> dict[str, str]:
 
 
 def _is_url(value: str) -> str:
-    try:
-        parts = urlsplit(value)
-        is_address = bool(parts.hostname) and (parts.port or 1) > 0
-    except ValueError:
-        is_address = False
-    is_whole = not (parts.query or parts.fragment or "%2f" in value.lower())
-    if is_address and parts.scheme in ("http", "https") and is_whole:
+    if http_parts(value) and "%2f" not in value.lower():
         return ""
     return f"{value!r} is no address: write it as https://HOST/FOLDER."
 

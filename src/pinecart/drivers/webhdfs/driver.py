@@ -13,8 +13,10 @@ from pinecart.drivers.driver_spec import (
     HTTP_LINE,
     LIMITS,
     DriverSpec,
+    http_parts,
+    root_of,
 )
-from pinecart.drivers.remote_tree.form import READ_BACK, root_field, root_of
+from pinecart.drivers.remote_tree.form import READ_BACK, root_field
 from pinecart.drivers.webhdfs.connection_check import try_webhdfs
 from pinecart.drivers.webhdfs.store import HdfsStore
 
@@ -53,9 +55,8 @@ def read_address(text: str) -> dict[str, str]:
 
 
 def _is_url(value: str) -> str:
-    parts = urlsplit(value)
-    is_bare = parts.path in ("", "/") and not (parts.query or parts.fragment)
-    if parts.scheme in ("http", "https") and parts.hostname and is_bare:
+    parts = http_parts(value)
+    if parts and parts.path in ("", "/"):
         return ""
     return f"{value!r} is no name node's address: write it as https://HOST:PORT."
 
