@@ -6,15 +6,17 @@ import os
 
 import pytest
 
+from pinecart.core.decide import Comparison, LookAnswer
 from pinecart.core.errors import Changed, Refused, SignInRefused, StoreError
 from pinecart.core.keeping import Extra, Keep
-from pinecart.core.ports import HELD_BYTES
+from pinecart.core.ports import HELD_BYTES, OwnSum
 from pinecart.drivers import try_store
 from pinecart.drivers.webhdfs.driver import read_address
-from pinecart.drivers.webhdfs.wire import target
+from pinecart.drivers.webhdfs.wire import sum_of, target
+from pinecart.runner.content_comparison import Pair, compare_contents
 from tests.contracts.large_listing import MANY, listed_of_many
 from tests.contracts.remote_tree import LONG, cut_at_any_step, long_put, opened
-from tests.contracts.store import StoreContract, names, put
+from tests.contracts.store import AT, StoreContract, names, put
 from tests.servers.hdfs import Hdfs
 
 TOKEN = "made-up-token"
@@ -197,6 +199,55 @@ async def test_permissions_go_along(partner, tmp_path):
     async with store.open(b"larkfell/x") as reading:
         assert (await reading.besides(Keep(permissions=True))).mode == 0o640
     await store.close()
+
+
+SAME, OTHER = b"1" * 3000, b"1" * 2999 + b"2"
+
+
+@pytest.mark.parametrize(
+    "content, habits, refused, answer, is_read",
+    [
+        (SAME, {}, "", LookAnswer.EQUAL, False),
+        (SAME, {"block": 1024}, "", LookAnswer.EQUAL, True),  # other sums of the same content
+        (SAME, {}, "UnsupportedOperationException", LookAnswer.EQUAL, True),
+        (OTHER, {}, "", LookAnswer.DIFFERS, True),
+    ],
+)
+async def test_contents_are_compared_by_its_own_sums_where_blocks_lie_alike(
+    tmp_path, content, habits, refused, answer, is_read
+):
+    with one(tmp_path / "a") as here, one(tmp_path / "b", **habits) as other:
+        if refused:
+            other.refuses["GETFILECHECKSUM"] = refused
+        stores = [opened(here.spec()), opened(other.spec())]
+        entries = [
+            (await put(store, b"x", body)).entry
+            for store, body in zip(stores, (SAME, content), strict=True)
+        ]
+        here.asked.clear()
+        pair = Pair(stores[0], AT + b"x", entries[0], stores[1], AT + b"x", entries[1])
+        assert (await compare_contents(pair, Comparison.CHECKSUM))[0] is answer
+        assert ("_datanode OPEN" in here.asked) == is_read
+        changed = pair._replace(entry=entries[0]._replace(modified_ns=1))
+        with pytest.raises(Changed):
+            await compare_contents(changed, Comparison.CHECKSUM)
+        for store in stores:
+            await store.close()
+
+
+@pytest.mark.parametrize(
+    "made, counts",
+    [
+        ("MD5-of-0MD5-of-512CRC32C", True),
+        ("MD5-of-262144MD5-of-512CRC32", True),
+        ("MD5-of-0MD5-of-0CRC32", False),
+        ("MD5-of-0MD5-of-512NULL", False),  # the same whatever the content
+        ("COMPOSITE-CRC32C", False),  # of 32 bits in all
+    ],
+)
+def test_only_sums_that_prove_something_count(made, counts):
+    told = {"algorithm": made, "bytes": "00ff" * 14, "length": 28}
+    assert sum_of(told) == (OwnSum(made, "00ff" * 14) if counts else None)
 
 
 def test_fifty_thousand_names_come_in_order_and_little_memory(partner, tmp_path):

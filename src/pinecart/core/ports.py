@@ -448,6 +448,24 @@ class Appends(Protocol):
         ...
 
 
+class OwnSum(NamedTuple):
+    """A checksum as a store makes it itself. made: how, the layout of what it is made of included.
+    Equal ones are of equal content; of different ones nothing follows.
+    """
+
+    made: str
+    value: str
+
+
+@runtime_checkable
+class OwnSums(Protocol):
+    """A store that makes checksums of its own."""
+
+    async def own_sum(self, key: bytes, expected: Entry) -> OwnSum | None:
+        """None: it makes none that proves anything. Raises Changed when another file is there."""
+        ...
+
+
 @runtime_checkable
 class CountsRequests(Protocol):
     """A store that is asked over a line."""

@@ -2,17 +2,20 @@
 addresses, over a folder of this machine, with faults by request (WebHDFS REST API of Apache Hadoop
 3).
 
-It knows no blocks and no accounts: a user name is believed, a token is compared.
+It knows no accounts: a user name is believed, a token is compared. Of blocks it knows only that a
+checksum is made of theirs.
 """
 
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import json
 import os
 import shutil
 import socket
 import threading
+import zlib
 from collections import Counter
 from collections.abc import Callable, Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -37,7 +40,7 @@ class FileSystem:
     """ports: of the name node and the data node; 0: any.   cuts: op → so many requests until the
     line is cut before it is carried out; `lost`: after.   refuses: op → the exception that it
     answers.   short: so many answers of the data node end before their length.   lies: so many
-    have a byte too few.   elsewhere: a host that the name node sends to instead.
+    have a byte too few.   elsewhere: a host that the name node sends to instead.   block: bytes.
     """
 
     def __init__(
@@ -46,9 +49,10 @@ class FileSystem:
         *,
         token: str = "",
         batches: bool = True,
+        block: int = 1 << 27,
         ports: tuple[int, int] = (0, 0),
     ) -> None:
-        self.root, self.token, self.batches = root, token, batches
+        self.root, self.token, self.batches, self.block = root, token, batches, block
         self.cuts, self.lost, self.asked = Counter[str](), Counter[str](), Counter[str]()
         self.refuses: dict[str, str] = {}
         self.short, self.lies, self.elsewhere = 0, 0, ""
@@ -213,6 +217,8 @@ class _NameNode(_Node):
             return self.refuse("FileNotFoundException")
         return self._send_on()
 
+    _getfilechecksum = _open
+
     def _create(self, path: Path) -> None:
         if os.path.lexists(path):
             return self.refuse("FileAlreadyExistsException")
@@ -260,6 +266,8 @@ class _DataNode(_Node):
             return self.answer(201)
         if not path.is_file():
             return self.refuse("FileNotFoundException")
+        if op == "GETFILECHECKSUM":
+            return self.tell({"FileChecksum": _sum(path.read_bytes(), self.system.block)})
         start = int(self.query.get("offset", 0))
         with path.open("rb") as file:
             file.seek(start)
@@ -268,6 +276,23 @@ class _DataNode(_Node):
             self.system.lies -= 1
             found = found[:-1]
         return self.answer(200, found)
+
+
+def _sum(content: bytes, block: int) -> dict[str, Any]:
+    """The MD5 of the MD5s of each block's CRCs, of 512 bytes each (MD5MD5CRC32FileChecksum)."""
+    of_blocks = b""
+    for at in range(0, len(content), block):
+        end = min(at + block, len(content))
+        crcs = [zlib.crc32(content[n : min(n + 512, end)]) for n in range(at, end, 512)]
+        of_blocks += _md5(b"".join(crc.to_bytes(4, "big") for crc in crcs))
+    in_a_block = block // 512 if len(content) > block else 0
+    told = (512).to_bytes(4, "big") + in_a_block.to_bytes(8, "big") + _md5(of_blocks)
+    made = f"MD5-of-{in_a_block}MD5-of-512CRC32"
+    return {"algorithm": made, "bytes": told.hex(), "length": len(told)}
+
+
+def _md5(of: bytes) -> bytes:
+    return hashlib.md5(of, usedforsecurity=False).digest()
 
 
 def _statuses(path: Path) -> Iterator[dict[str, Any]]:

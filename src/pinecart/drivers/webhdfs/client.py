@@ -121,6 +121,16 @@ class HdfsClient:
         self.must_be_good(answer, path, "OPEN")
         return answer
 
+    async def sum_told(self, path: bytes) -> dict[str, Any]:
+        """A file's checksum: a data node makes it, and some name nodes ask that one themselves."""
+        op = "GETFILECHECKSUM"
+        answer = await self.ask("GET", path, op)
+        if answer.status in SENT_ON:
+            node, asked = self._data_node(answer.headers.get("Location", ""), path, op)
+            answer = await node.ask("GET", asked, {})
+        self.must_be_good(answer, path, op)
+        return json_of(bytes(answer.body))
+
     async def to_data(self, path: bytes, body: bytes | Pieces) -> None:
         node, asked = await self.sent_on("PUT", path, "CREATE", overwrite="false")
         headers = {"content-type": "application/octet-stream"}

@@ -14,6 +14,7 @@ from typing import Any
 
 from pinecart.core.errors import Busy, Changed, Missing, Refused, Taken
 from pinecart.core.places import show
+from pinecart.core.ports import OwnSum
 from pinecart.drivers.http_message import Pieces
 from pinecart.drivers.remote_tree.remote_files import (
     FileKind,
@@ -25,7 +26,7 @@ from pinecart.drivers.remote_tree.remote_files import (
 )
 from pinecart.drivers.remote_tree.renaming import is_there, replaced_in_steps
 from pinecart.drivers.webhdfs.client import HdfsClient
-from pinecart.drivers.webhdfs.wire import MS_NS, look_of, name_of
+from pinecart.drivers.webhdfs.wire import MS_NS, look_of, name_of, sum_of
 
 
 class HdfsFiles:
@@ -57,6 +58,16 @@ class HdfsFiles:
     async def look(self, path: bytes) -> FileLook:
         told = await self.client.told("GET", path, "GETFILESTATUS")
         return self._read(look_of, told.get("FileStatus"))
+
+    async def own_sum(self, path: bytes) -> OwnSum | None:
+        try:
+            told = await self.client.sum_told(path)
+        except Refused as exc:  # not every file system makes them
+            if exc.code != "store.unsupported":
+                raise
+            return None
+        found: OwnSum | None = self._read(sum_of, told.get("FileChecksum"))
+        return found
 
     def _read(self, how: Callable[[Any], Any], told: Any) -> Any:
         try:

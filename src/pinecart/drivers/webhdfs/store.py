@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from pinecart.core.entries import Entry
+from pinecart.core.ports import OwnSum
 from pinecart.drivers.remote_tree.store import RemoteTreeStore
 from pinecart.drivers.webhdfs.client import HdfsClient, who_of
 from pinecart.drivers.webhdfs.files import HdfsFiles
@@ -15,7 +17,8 @@ class HdfsStore(RemoteTreeStore):
 
     def __init__(self, spec: Mapping[str, Any]) -> None:
         self.client = HdfsClient(spec)
-        super().__init__(HdfsFiles(self.client), spec)
+        self._own = HdfsFiles(self.client)
+        super().__init__(self._own, spec)
 
     def unfit(self, key: bytes) -> str:
         if why := super().unfit(key):
@@ -27,6 +30,13 @@ class HdfsStore(RemoteTreeStore):
         if ":" in text:
             return f"pine://{self.name}/{text[:200]}: its names have no colon. Rename the file."
         return ""
+
+    async def own_sum(self, key: bytes, expected: Entry) -> OwnSum | None:
+        if expected.is_place:
+            return None
+        found = await self._retries.safely(lambda: self._own.own_sum(key))
+        self._reader.must_be_same(await self._reader.look(key), expected._replace(key=key))
+        return found
 
     def renew(self, spec: Mapping[str, Any]) -> None:
         """Take up a new token, from the next request on."""

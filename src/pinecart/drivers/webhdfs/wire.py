@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Mapping
 from typing import Any
 from urllib.parse import quote, quote_from_bytes
 
 from pinecart.core.errors import Busy, Missing, Refused, SignInRefused, StoreError, Taken
+from pinecart.core.ports import OwnSum
 from pinecart.drivers.http_refusals import Meaning, refusal
 from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
 
 MS_NS = 1_000_000
+_OF_BLOCKS = re.compile(r"MD5-of-\d+MD5-of-[1-9]\d*CRC32C?")
 _KINDS = {"FILE": FileKind.FILE, "DIRECTORY": FileKind.FOLDER}
 _BY_NAME: dict[str, Meaning] = {
     "FileNotFoundException": (Missing, "store.missing", "There is no such file or folder."),
@@ -69,6 +72,14 @@ def look_of(told: Mapping[str, Any]) -> FileLook:
 def name_of(told: Mapping[str, Any]) -> bytes:
     name: str = told["pathSuffix"]
     return name.encode("utf-8", "surrogateescape")
+
+
+def sum_of(told: Mapping[str, Any]) -> OwnSum | None:
+    """Of a FileChecksum. None unless it is made of the CRCs of pieces, block by block: one of no
+    CRCs would be the same for all files. Raises KeyError, ValueError, TypeError for what is none.
+    """
+    made, value = str(told["algorithm"]), bytes.fromhex(told["bytes"]).hex()
+    return OwnSum(made, value) if _OF_BLOCKS.fullmatch(made) and value else None
 
 
 def json_of(body: bytes) -> dict[str, Any]:

@@ -13,8 +13,8 @@ from django.db import models
 from rest_framework.renderers import JSONRenderer
 from rest_framework.utils.encoders import JSONEncoder
 
-_ENCODED = JSONEncoder().default  # times and the like, as this framework writes them
-_AS_BEFORE = orjson.OPT_NON_STR_KEYS | orjson.OPT_PASSTHROUGH_DATETIME
+_ENCODED = JSONEncoder().default  # spans of time and the like, as this framework writes them
+_AS_BEFORE = orjson.OPT_NON_STR_KEYS | orjson.OPT_UTC_Z
 # Ends of lines to JavaScript, which JSON allows in texts as they are.
 _ESCAPED = ((b"\xe2\x80\xa8", b"\\u2028"), (b"\xe2\x80\xa9", b"\\u2029"))
 

@@ -167,7 +167,7 @@ def lines_seen(actor: Actor) -> Iterator[JobLine]:
 
 def _moment(text: str) -> datetime:
     """As the database has it, in UTC."""
-    return datetime.fromisoformat(text).replace(tzinfo=UTC)
+    return datetime.fromisoformat(f"{text}+00:00")
 
 
 def _word(last: Latest | None) -> str:

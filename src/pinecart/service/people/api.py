@@ -46,7 +46,7 @@ def _begin_session(request: Request, person: User) -> Actor | None:
     request.session[SIGN_IN] = sessions.begin_session(
         person, address=address_of(request), agent=agent
     )
-    return selectors.actor_of(person.pk)
+    return selectors.actor_of(person)
 
 
 # --- the session that asks

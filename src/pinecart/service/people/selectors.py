@@ -34,14 +34,11 @@ def person_named(name: str) -> User:
     return found
 
 
-def actor_of(
-    user_id: int, token: Token | None = None, sign_in: SignIn | None = None
-) -> Actor | None:
-    """The person with the rights of this moment, no more than the token carries; None if gone or
-    switched off.
+def actor_of(user: User, token: Token | None = None, sign_in: SignIn | None = None) -> Actor | None:
+    """The person, as just read, with the rights of this moment, no more than the token carries;
+    None if switched off.
     """
-    user = User.objects.filter(pk=user_id, is_active=True).first()
-    if user is None:
+    if not user.is_active:
         return None
     grants = tuple(Grant.objects.filter(person=user).values_list("right", "label"))
     if token is not None and token.most:
@@ -68,8 +65,10 @@ def least(one: str, other: str) -> str:
 
 
 def token_found(text: str, now: datetime) -> tuple[Token | None, str]:
-    """The living token of this text, or why there is none: "unknown", "revoked", "expired"."""
-    token = Token.objects.filter(digest=digest_of(text)).first()
+    """The living token of this text with its person, or why there is none: "unknown", "revoked",
+    "expired".
+    """
+    token = Token.objects.select_related("person").filter(digest=digest_of(text)).first()
     if token is None:
         return None, "unknown"
     if token.revoked_at:

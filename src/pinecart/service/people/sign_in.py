@@ -6,6 +6,7 @@ from typing import Any, NamedTuple
 
 from django.conf import settings
 from django.contrib.auth import get_user
+from django.contrib.auth.models import User
 from django.http import HttpRequest
 from django.utils import timezone
 from drf_spectacular.extensions import OpenApiAuthenticationExtension
@@ -37,7 +38,7 @@ class ByToken(authentication.BaseAuthentication):
         if scheme.lower() != "bearer":
             return None
         token, why = token_found(text.strip(), timezone.now())
-        actor = actor_of(token.person_id, token) if token else None
+        actor = actor_of(token.person, token) if token else None
         if token and actor:
             note_use(token, token.used_at)
         if actor is None:
@@ -58,7 +59,7 @@ class ByCookie(authentication.SessionAuthentication):
             return None
         number = request.session.get(SIGN_IN) or 0
         sign_in = sign_in_numbered(number, timezone.now())
-        actor = actor_of(found[0].pk, sign_in=sign_in) if sign_in else None
+        actor = actor_of(found[0], sign_in=sign_in) if sign_in else None
         if actor is None or sign_in is None:
             return None
         note_use(sign_in, sign_in.seen_at)
@@ -85,13 +86,15 @@ def actor_by_headers(request: HttpRequest) -> Actor | None:
     scheme, _, text = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() == "bearer":
         token, _ = token_found(text.strip(), timezone.now())
-        return actor_of(token.person_id, token) if token else None
+        return actor_of(token.person, token) if token else None
     cookie = request.COOKIES.get(settings.SESSION_COOKIE_NAME)
     request.session = SessionStore(cookie)
-    person = get_user(request).pk
+    person = get_user(request)
     number = request.session.get(SIGN_IN) or 0
     sign_in = sign_in_numbered(number, timezone.now())
-    return actor_of(person, sign_in=sign_in) if person and sign_in else None
+    if sign_in is None or not isinstance(person, User):
+        return None
+    return actor_of(person, sign_in=sign_in)
 
 
 class _TokenDescribed(OpenApiAuthenticationExtension):

@@ -1,6 +1,6 @@
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import timedelta
 from typing import Any
 
@@ -31,9 +31,10 @@ def today(actor: Actor) -> JsonObject:
     latest = _latest_to_look_at({job.name for job in jobs}, last)
     needed = [r for r in latest if r["outcome"] in BAD or r["state"] == "held"]
     since = timezone.now() - timedelta(days=1)
-    runs = [run_told(r) for r in runs_seen(actor, kind="transfer", limit=40)]
-    recent = [r for r in runs if r["ended_at"] and r["ended_at"] >= since][:20]
-    carries = _latest_carries(runs)
+    runs = runs_seen(actor, kind="transfer", limit=40)
+    ended = [run for run in runs if run.ended_at and run.ended_at >= since]
+    recent = [run_told(run) for run in ended[:20]]
+    carries = _latest_carries(run_told(run) for run in runs if run.job in (CARRY, REMOVE))
     unfinished = [
         r
         for r in carries
@@ -79,16 +80,13 @@ def _declined(run: JsonObject) -> bool:
     return run["job"] == REMOVE and run["outcome"] == "stopped"
 
 
-def _latest_carries(runs: list[JsonObject]) -> list[JsonObject]:
-    """Of the one-off transfers, the latest between each two places: a later one that worked settles
-    an earlier one.
+def _latest_carries(runs: Iterable[JsonObject]) -> list[JsonObject]:
+    """Of one-off transfers, the latest between each two places: a later one that worked settles an
+    earlier one.
     """
     found: dict[str, JsonObject] = {}
     for run in runs:
-        job = run["job"]
-        if job in (CARRY, REMOVE):
-            places = f"{job} {run['legs']}"
-            found.setdefault(places, run)
+        found.setdefault(f"{run['job']} {run['legs']}", run)
     return list(found.values())
 
 
