@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import base64
 from datetime import UTC, datetime
 
@@ -16,7 +17,7 @@ from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import try_store
 from pinecart.drivers.blob.driver import read_address, read_script
 from pinecart.drivers.blob.signing import BlobAccount, string_to_sign
-from pinecart.drivers.blob.wire import block_id
+from pinecart.drivers.blob.wire import block_id, parse_page
 from pinecart.drivers.bucketed.sorting import in_order
 from tests.contracts.remote_tree import LONG, long_put, opened
 from tests.contracts.store import StoreContract, names, put
@@ -161,6 +162,32 @@ async def test_what_may_not_be_is_told_apart(server, container):
     await reader.close()
     with pytest.raises(Refused, match="Base64"):
         opened(server.spec(key="no base64!"))
+
+
+async def test_the_least_rights_do_all_that_a_run_does(server, container, tmp_path):
+    store = opened(server.spec(container) | {"key": "", "sas": server.sas("rlcwd")})
+    await store.probe(b"larkfell/")
+    small = (await put(store, b"x", b"1", if_absent=True)).entry
+    placed = (await long_put(store, tmp_path, uploads=Journal())).entry
+    asked = Put(b"larkfell/y", 1, b"", WriteStamp("d", None, ""), if_absent=True)
+    copy = await store.copy(asked, store, b"larkfell/x", small)
+    placed = (await long_put(store, tmp_path, placed)).entry
+    for key, entry in ((b"x", small), (b"y", copy.entry), (b"long", placed)):
+        await store.remove(b"larkfell/" + key, entry)
+    assert await names(store, b"") == []
+    await store.close()
+
+
+def test_what_a_hierarchical_account_shows_of_its_folders_is_left_out():
+    rows = "".join(
+        f"<Blob><Name>in/{name}</Name><Properties><Content-Length>0</Content-Length>{more}"
+        "</Properties></Blob>"
+        for name, more in (("d", "<ResourceType>directory</ResourceType>"), ("d/x", ""))
+    )
+    body = f"<EnumerationResults><Blobs>{rows}</Blobs></EnumerationResults>".encode()
+    assert [entry.key for entry in parse_page(body, prefix=b"in/").entries] == [b"d/x"]
+    with pytest.raises(Incomplete):
+        parse_page(body, prefix=b"out/")
 
 
 async def test_a_listing_in_another_order_is_put_in_that_of_bytes(server, container):
@@ -325,10 +352,32 @@ async def test_a_copy_that_fails_is_no_copy(storage, store):
     asked = Put(AT + b"y", 4, b"", WriteStamp("d", None, ""), if_absent=True)
     with pytest.raises(Busy, match="failed"):
         await store.copy(asked, store, AT + b"x", entry)
+    assert [*storage.blobs] == ["larkfell/x"]
     with pytest.raises(Changed):
         await store.copy(
             asked._replace(key=AT + b"z"), store, AT + b"x", entry._replace(etag="0x0")
         )
+
+
+async def test_a_copy_that_is_under_way_ends_with_who_asked_for_it(storage, store):
+    entry = (await put(store, b"x", b"song")).entry
+    asked = Put(AT + b"y", 4, b"", WriteStamp("d", None, ""), if_absent=True)
+    storage.habits.polls = 1
+    placed = await store.copy(asked, store, AT + b"x", entry)
+    assert placed and storage.blobs["larkfell/y"].body == b"song"
+    storage.habits.polls = 10_000
+    copying = asyncio.create_task(
+        store.copy(asked._replace(key=AT + b"z"), store, AT + b"x", entry)
+    )
+    while storage.pending["larkfell/z"] in (0, 10_000):  # not asked after yet
+        await asyncio.sleep(0.01)
+    copying.cancel()
+    with pytest.raises(asyncio.CancelledError):
+        await copying
+    assert storage.habits.asked["PUT copy"] == 1 and [*storage.blobs] == [
+        "larkfell/x",
+        "larkfell/y",
+    ]
 
 
 async def test_what_goes_with_an_object_is_kept_or_told(server, container):

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
+
 import pytest
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Taken
+from pinecart.core.errors import Changed, PinecartError, Refused, SignInRefused, Taken
 from pinecart.core.ports import Put, WriteStamp
 from tests.contracts.remote_tree import LONG, long_put, opened
-from tests.contracts.store import StoreContract
+from tests.contracts.store import AT, StoreContract, names, put
+from tests.servers import swift
+from tests.servers.forwarder import Forwarder
+from tests.servers.swift import CARRIER, ENDPOINT
 from tests.servers.swift_door import SwiftDoor
+from tests.whole.house import free_port
 
 pytestmark = pytest.mark.xdist_group("swift")
 
@@ -92,3 +99,153 @@ async def test_an_expiry_goes_along(store, door, container):
     await store.copy(put._replace(key=b"z"), store, b"x", stat.entry)
     for name in ("y", "z"):
         assert door.ask("HEAD", f"{container}/{name}").headers["x-delete-at"] == "4102444800"
+
+
+# --- who may do what
+
+
+def allow(door, container, *, writes=False):
+    headers = {"x-container-read": "test:carrier"}
+    if writes:
+        headers["x-container-write"] = "test:carrier"
+    assert door.ask("POST", container, headers=headers).status_code == 204
+
+
+async def test_who_may_read_reads_and_is_told_that_it_may_not_write(door, container):
+    door.put(f"{container}/x", b"song")
+    allow(door, container)
+    store = opened(door.spec(container, **CARRIER))
+    [entry] = [e async for page in store.list(b"") for e in page]
+    async with store.open(b"x", entry) as reading:
+        assert await reading.whole() == b"song"
+    with pytest.raises(Refused) as caught:
+        await put(store, b"y", b"1")
+    assert caught.value.code == "store.refused"
+    await store.close()
+
+
+async def test_the_least_rights_do_all_that_a_run_does(door, container, tmp_path):
+    """To read and write the container, and that of its segments."""
+    door.ask("PUT", f"{container}_segments")
+    for one in (container, f"{container}_segments"):
+        allow(door, one, writes=True)
+    store = opened(door.spec(container, **CARRIER))
+    await store.probe(AT)
+    small = await put(store, b"x", b"1", if_absent=True)
+    placed = await long_put(store, tmp_path)
+    again = await long_put(store, tmp_path, placed.entry)
+    await store.remove(b"larkfell/long", again.entry)
+    await store.remove(b"larkfell/x", small.entry)
+    assert door.names(container) == door.segments(container) == []
+    await store.close()
+
+
+async def test_all_who_are_refused_for_a_token_that_ended_go_on(door, container):
+    allow(door, container, writes=True)
+    store = opened(door.spec(container, **CARRIER))
+    await put(store, b"x", b"1", if_absent=True)
+    for _ in range(2):
+        door.forget_token(**CARRIER)
+        found = await asyncio.gather(*(store.stat(AT + b"x") for _ in range(20)))
+        assert {stat.entry.size for stat in found} == {1}
+    await store.close()
+
+
+async def test_a_token_is_all_that_is_needed(door, container):
+    door.put(f"{container}/x", b"song")
+    told = {"user": "", "key": "", "auth_url": "", "storage_url": door.url}
+    store = opened(door.spec(container, **told, token=door.http.headers["x-auth-token"]))
+    assert (await store.stat(b"x")).entry.size == 4
+    await store.close()
+    wrong = opened(door.spec(container, **told, token="AUTH_tkmadeup"))
+    with pytest.raises(SignInRefused):
+        await wrong.stat(b"x")
+    await wrong.close()
+
+
+@contextlib.contextmanager
+def line(says=b"", garbles=(b"", b"")):
+    found = Forwarder(free_port(), swift.PORT)
+    found.says, found.garbles = says, garbles
+    found.begin()
+    yield f"http://127.0.0.1:{found.port}"
+    found.end()
+
+
+async def test_a_token_goes_to_no_machine_that_was_not_named(door):
+    says = (
+        b"HTTP/1.1 200 OK\r\nX-Storage-Url: http://127.0.0.1:9/v1/AUTH_test\r\n"
+        b"X-Auth-Token: AUTH_tkmadeup\r\nContent-Length: 0\r\n\r\n"
+    )
+    with line(says) as url:
+        store = opened(door.spec("c", auth_url=f"{url}/auth/v1.0"))
+        with pytest.raises(Refused) as caught:
+            await store.stat(b"x")
+        assert caught.value.code == "store.redirected"
+        await store.close()
+
+
+# --- stores that are not as they should be
+
+
+@pytest.mark.parametrize(
+    "body, code",
+    [
+        (b'[{"name": "x", "bytes": 1, "hash": "", "last_modified": "2026', "store.cut"),
+        (b'{"name": "x"}', "store.garbled"),
+        (b'[{"name": "x", "bytes": 1}]', "listing.incomplete"),  # after x again
+    ],
+)
+async def test_a_listing_that_is_none_is_not_taken_for_one(door, body, code):
+    says = b"HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n%b" % (len(body), body)
+    with line(says) as url:
+        told = {"user": "", "key": "", "auth_url": "", "storage_url": f"{url}/v1/AUTH_test"}
+        store = opened(door.spec("c", **told, token="AUTH_tkmadeup"), retry={"times": 1})
+        with pytest.raises(PinecartError) as caught:
+            await names(store, b"")
+        assert caught.value.code == code
+        await store.close()
+
+
+@pytest.mark.parametrize(
+    "garbles, checksum, create_only",
+    [
+        ((b"\r\netag:", b"\r\nxtag:"), "", True),
+        ((b"\r\nif-none-match:", b"\r\nxf-none-match:"), "md5", False),
+    ],
+)
+async def test_a_store_that_takes_no_notice_is_found_out(
+    door, container, garbles, checksum, create_only
+):
+    with line(garbles=garbles) as url:
+        where = {"auth_url": f"{url}/auth/v1.0", "storage_url": door.url.replace(ENDPOINT, url)}
+        store = opened(door.spec(container, **where))
+        able = await store.probe(AT)
+        assert (able.checksum, able.create_only) == (checksum, create_only)
+        await store.close()
+
+
+# --- objects of other kinds
+
+
+async def test_versions_stay_with_their_segments_and_are_read(store, door, container, tmp_path):
+    door.ask("POST", container, headers={"x-versions-enabled": "true"})
+    assert await store.keeps_versions(AT)
+    placed = await long_put(store, tmp_path)
+    await put(store, b"long", b"short", expected=placed.entry)
+    assert len(door.segments(container)) == 4
+    newest, before = await store.versions(b"larkfell/long")
+    assert (newest.size, before.size) == (5, len(LONG))
+    async with store.open(b"larkfell/long", version=before.version) as reading:
+        assert crc_of(b"".join([chunk async for chunk in reading.chunks()])) == crc_of(LONG)
+
+
+async def test_what_is_put_together_by_a_beginning_is_told_as_changed(store, door, container):
+    door.put(f"{container}/part/1", b"song")
+    manifest = {"x-object-manifest": f"{container}/part/"}
+    door.ask("PUT", f"{container}/all", headers=manifest)
+    entries = [e async for page in store.list(b"") for e in page]
+    assert [(e.key, e.size) for e in entries] == [(b"all", 0), (b"part/1", 4)]
+    with pytest.raises(Changed):
+        async with store.open(b"all", entries[0]) as reading:
+            await reading.whole()

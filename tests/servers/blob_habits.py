@@ -51,6 +51,7 @@ class BlobHabits:
         self.older: dict[str, list[Blob]] = {}
         self.blocks: dict[str, dict[str, bytes]] = {}
         self.pending: Counter[str] = Counter()
+        self.copies: dict[str, tuple[str, str, bytes]] = {}  # key → id, how it ends, what comes
         self.lock, self.count = threading.Lock(), 0
 
     def __enter__(self) -> BlobHabits:
@@ -194,7 +195,7 @@ class _Handler(BaseHTTPRequestHandler):
             if blob and habits.versions:
                 storage.older.setdefault(key, []).append(blob)
             return name, (202, {}, b"") if blob else _refusal(404, "BlobNotFound")
-        return name, self._write(key, comp, body)
+        return name, self._write(key, asked, body)
 
     def _not_as_asked(self, key: str) -> Any:
         there = self.storage.blobs.get(key)
@@ -230,9 +231,13 @@ class _Handler(BaseHTTPRequestHandler):
         there[block] = body
         return 201, {}, b""
 
-    def _write(self, key: str, comp: str, body: bytes) -> Any:
-        storage = self.storage
+    def _write(self, key: str, asked: dict[str, str], body: bytes) -> Any:
+        storage, comp = self.storage, asked.get("comp", "")
         kept = {k.lower(): v for k, v in self.headers.items() if k.lower().startswith(KEPT)}
+        if comp == "copy":
+            storage.pending[key] = -1
+            storage.copies[key] = (asked["copyid"], "aborted", b"")
+            return 204, {}, b""
         if source := self.headers.get("x-ms-copy-source"):
             return self._copied(key, unquote(urlsplit(source).path))
         if comp == "blocklist":
@@ -252,8 +257,10 @@ class _Handler(BaseHTTPRequestHandler):
         source = storage.blobs[path.removeprefix("/larkfell/").partition("/")[2]]
         if self.headers["x-ms-source-if-match"].strip('"') != source.etag:
             return _refusal(412, "SourceConditionNotMet")
-        blob = storage.store(key, source.body, source.kept)
+        blob = storage.store(key, b"" if habits.polls else source.body, source.kept)
         storage.pending[key] = habits.polls
+        ends = "failed" if habits.copy_fails else "success"
+        storage.copies[key] = (blob.etag, ends, source.body)
         told = {"ETag": f'"{blob.etag}"', "x-ms-copy-id": blob.etag}
         return 202, told | {"x-ms-copy-status": "pending" if habits.polls else "success"}, b""
 
@@ -273,9 +280,10 @@ class _Handler(BaseHTTPRequestHandler):
         headers |= {k.removeprefix("x-ms-blob-"): v for k, v in blob.kept.items()}
         if key in storage.pending:
             storage.pending[key] -= self.command == "HEAD"
-            ended = "failed" if storage.habits.copy_fails else "success"
-            headers["x-ms-copy-status"] = "pending" if storage.pending[key] >= 0 else ended
-            headers["x-ms-copy-id"] = blob.etag
+            headers["x-ms-copy-id"], ends, body = storage.copies[key]
+            headers["x-ms-copy-status"] = "pending" if storage.pending[key] >= 0 else ends
+            if storage.pending[key] < 0 and ends == "success":
+                blob.body = body
         if blob.version:
             headers["x-ms-version-id"] = blob.version
         body, status = blob.body, 200

@@ -8,9 +8,12 @@ import threading
 
 
 class Forwarder:
-    """Listens at `port`, and hands on to `to`.   says: instead of handing on; empty: nothing."""
+    """Listens at `port`, and hands on to `to`.   says: instead of handing on; empty: nothing.
+    garbles: what of a request arrives as something else, of equal length.
+    """
 
     says = b""
+    garbles: tuple[bytes, bytes] = (b"", b"")
 
     def __init__(self, port: int, to: int) -> None:
         self.port, self.to = port, to
@@ -37,18 +40,23 @@ class Forwarder:
                     continue
                 far = socket.create_connection(("127.0.0.1", self.to))
                 self._open |= {near, far}
-                for pair in ((near, far), (far, near)):
-                    threading.Thread(target=self._pump, args=pair, daemon=True).start()
+                for way in ((near, far, self.garbles), (far, near)):
+                    threading.Thread(target=self._pump, args=way, daemon=True).start()
 
     def _refuse(self, near: socket.socket) -> None:
         with contextlib.suppress(OSError), near:
             while near.recv(1 << 16):
                 near.sendall(self.says)
 
-    def _pump(self, source: socket.socket, target: socket.socket) -> None:
+    def _pump(
+        self,
+        source: socket.socket,
+        target: socket.socket,
+        garbles: tuple[bytes, bytes] = (b"", b""),
+    ) -> None:
         with contextlib.suppress(OSError):
             while piece := source.recv(1 << 18):
-                target.sendall(piece)
+                target.sendall(piece.replace(*garbles) if garbles[0] else piece)
         for line in (source, target):
             with contextlib.suppress(OSError):
                 line.shutdown(socket.SHUT_RDWR)

@@ -19,6 +19,7 @@ from pathlib import Path
 from tests.whole.house import until
 
 KEY, SECRET = "test:tester", "testing"
+CARRIER = {"user": "test:carrier", "key": "carrying"}  # may what a container allows it
 PORT = int(os.environ.get("PINECART_SWIFT_PORT", "18980"))  # and the four after it
 HOME = Path(os.environ.get("PINECART_SERVERS", Path.home() / ".cache" / "pinecart-tests")) / "swift"
 VENV = HOME / "venv"
@@ -35,7 +36,9 @@ FILTERS = {
     "s3api": (
         "use = egg:swift#s3api\nlocation = us-east-1\ns3_acl = false\nmulti_delete_concurrency = 8"
     ),
-    "tempauth": "use = egg:swift#tempauth\nuser_test_tester = testing .admin",
+    "tempauth": (
+        "use = egg:swift#tempauth\nuser_test_tester = testing .admin\nuser_test_carrier = carrying"
+    ),
     "slo": "use = egg:swift#slo\nmax_manifest_segments = 10000\nrate_limit_after_segment = 100000",
     "versioned_writes": "use = egg:swift#versioned_writes\nallow_object_versioning = true",
 }

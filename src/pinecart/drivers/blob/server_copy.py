@@ -15,6 +15,7 @@ from pinecart.drivers.blob.conditional import BlobWrites, chosen_headers
 from pinecart.drivers.http_message import HttpAnswer
 
 FIRST_LOOK_S, LAST_LOOK_S = 0.1, 3.0
+NO_GOOD = ("aborted", "failed")
 
 
 class BlobCopies:
@@ -50,32 +51,51 @@ class BlobCopies:
         return await self._compared(put, guarded=guarded)
 
     async def _ended(self, key: bytes, told: Mapping[str, str]) -> None:
-        """Polls until the storage has copied it. Raises Busy where it gave up."""
+        """Waits until the storage has copied it. Raises Busy where it gave up."""
+        copy_id = told.get("x-ms-copy-id", "")
+        try:
+            last = await self._polled(key, copy_id, told)
+        except asyncio.CancelledError:
+            await asyncio.shield(self._given_up(key, copy_id))
+            raise
+        status = last.get("x-ms-copy-status", "success")
+        if status != "success":
+            await self._cleared(key, copy_id)
+            why = last.get("x-ms-copy-status-description", "") or status
+            raise Busy(f"{self._client.named(key)}: the storage's own copy has ended: {why}.")
+
+    async def _polled(self, key: bytes, copy_id: str, told: Mapping[str, str]) -> Mapping[str, str]:
+        """What is told of the copy once it is no longer under way."""
         client, wait_s = self._client, FIRST_LOOK_S
         bucket, name = client.split(key)
-        copy_id = told.get("x-ms-copy-id", "")
-        while (status := told.get("x-ms-copy-status", "success")) == "pending":
-            try:
-                await asyncio.sleep(wait_s)
-            except asyncio.CancelledError:
-                await asyncio.shield(self._abort(key, copy_id))
-                raise
+        what = f"Looking at the copy {client.named(key)}"
+        while told.get("x-ms-copy-status") == "pending":
+            await asyncio.sleep(wait_s)
             wait_s = min(wait_s * 2, LAST_LOOK_S)
-            what = f"Looking at the copy {client.named(key)}"
             answer = await client.safely(partial(client.good, "HEAD", bucket, name, what=what))
             told = answer.headers
             if told.get("x-ms-copy-id", copy_id) != copy_id:
                 raise Taken(f"{client.named(key)} was written by somebody else meanwhile.")
-        if status != "success":
-            why = told.get("x-ms-copy-status-description", "") or status
-            raise Busy(f"{client.named(key)}: the storage's own copy has ended: {why}.")
+        return told
 
-    async def _abort(self, key: bytes, copy_id: str) -> None:
+    async def _given_up(self, key: bytes, copy_id: str) -> None:
         bucket, name = self._client.split(key)
         query: list[tuple[str, str | bytes]] = [("comp", "copy"), ("copyid", copy_id)]
         with contextlib.suppress(StoreError):
             headers = {"x-ms-copy-action": "abort"}
             await self._client.ask("PUT", bucket, name, query=query, headers=headers)
+        await self._cleared(key, copy_id)
+
+    async def _cleared(self, key: bytes, copy_id: str) -> None:
+        """A copy that came to no good end leaves a blob without bytes under the name. Where even
+        that can't be taken away, the next run tells what lies there.
+        """
+        client = self._client
+        bucket, name = client.split(key)
+        with contextlib.suppress(StoreError):
+            there = (await client.ask("HEAD", bucket, name)).headers
+            if there.get("x-ms-copy-id") == copy_id and there.get("x-ms-copy-status") in NO_GOOD:
+                await client.ask("DELETE", bucket, name, headers={"if-match": there["ETag"]})
 
     async def _compared(self, put: Put, *, guarded: bool) -> Placed:
         """The copy was made of just this content, says the storage; by its size, say we."""
