@@ -122,6 +122,22 @@ async def test_a_server_that_wants_encryption_gets_it(strict, asked):
     await store.close()
 
 
+async def test_a_share_that_is_only_read_is_a_source(server, root):
+    (root / "larkfell" / "x").write_bytes(b"song")
+    (root / "larkfell" / "long").write_bytes(LONG)
+    spec = server.spec(root, share="looks", name="partner", allowed=["127.0.0.0/8"])
+    store = opened(spec)
+    assert await names(store, AT) == [b"long", b"x"]
+    for name, body in ((b"x", b"song"), (b"long", LONG)):
+        async with store.open(AT + name) as reading:
+            assert b"".join([chunk async for chunk in reading.chunks()]) == body
+    with pytest.raises(StoreError) as caught:
+        await put(store, b"y", b"1")
+    assert caught.value.code == "store.refused"
+    assert all(step.ok is not False for step in await try_store(spec))
+    await store.close()
+
+
 async def test_encryption_that_is_wanted_is_never_left_out():
     with samba("server smb encrypt = off") as plain:
         store = opened(plain.spec(encrypt="yes"))

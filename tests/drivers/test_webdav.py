@@ -93,7 +93,33 @@ def there(tmp_path):
     return {path.name: path.read_bytes() for path in (tmp_path / "there" / "larkfell").iterdir()}
 
 
-# --- who it is
+# --- who it is, and may do what
+
+
+async def test_the_least_rights_are_enough(server, tmp_path):
+    """Of a source, and of where something goes to."""
+    reads, writes = server.folder("reads"), server.folder("writes")
+    (reads / "x").write_bytes(b"song")
+    (reads / "x").chmod(0o644)
+    source, target = opened(server.spec(reads)), opened(server.spec(writes))
+    assert await names(source, b"") == [b"x"]
+    async with source.open(b"x") as reading:
+        assert await reading.whole() == b"song"
+    with pytest.raises(Refused):
+        await put(source, b"y", b"1", at=b"")
+    await target.probe(b"")
+    small = (await put(target, b"in/x", b"1", at=b"", if_absent=True)).entry
+    small = (await put(target, b"in/x", b"2", at=b"", expected=small)).entry
+    placed = (await long_put(target, tmp_path, if_absent=True)).entry
+    asked = Put(b"in/copy", 1, b"", WriteStamp("d", None, ""), if_absent=True)
+    assert await target.copy(asked, target, b"in/x", small) is None  # it goes through us
+    for key, entry in ((b"in/x", small), (b"larkfell/long", placed)):
+        await target.remove(key, entry)
+        await target.tidy(b"", key)
+    assert os.listdir(writes) == []
+    for store in (source, target):
+        await store.close()
+
 
 RFC_7616 = (
     'Digest realm="http-auth@example.org", qop="auth, auth-int", algorithm=SHA-256,'

@@ -53,6 +53,16 @@ LimitXMLRequestBody 0
   AuthUserFile {home}/digests
   AuthDigestNonceLifetime 2
 </Directory>
+<Directory {root}/reads>
+  <LimitExcept GET PROPFIND>
+    Require all denied
+  </LimitExcept>
+</Directory>
+<Directory {root}/writes>
+  <LimitExcept GET PROPFIND PUT MOVE MKCOL DELETE>
+    Require all denied
+  </LimitExcept>
+</Directory>
 """
 LOADED = (
     "mpm_event authn_core authn_file authz_core authz_user auth_basic auth_digest dav dav_fs "

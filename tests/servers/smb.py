@@ -45,6 +45,9 @@ store dos attributes = yes
 path = {root}
 read only = no
 force user = {unix}
+[looks]
+copy = data
+read only = yes
 """
 
 

@@ -244,7 +244,10 @@ class Transport:
         easy = line.easy
         easy.setopt(pycurl.URL, self._address(headers.get("host", self.host), target))
         large = body is not None and len(body) > SMALL_BUFFER
-        easy.setopt(pycurl.HTTPHEADER, _written(headers, no_expect=large))
+        if written := _written(headers, no_expect=large):
+            easy.setopt(pycurl.HTTPHEADER, written)
+        else:  # setting none would leave those of the request before
+            easy.unsetopt(pycurl.HTTPHEADER)
         if line.kind != (kind := (method, bool(body), large)):
             # libcurl repeats on a line that was cut while idle: never a POST
             easy.setopt(pycurl.FRESH_CONNECT, method == "POST")
