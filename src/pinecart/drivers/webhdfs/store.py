@@ -17,8 +17,8 @@ class HdfsStore(RemoteTreeStore):
 
     def __init__(self, spec: Mapping[str, Any]) -> None:
         self.client = HdfsClient(spec)
-        self._own = HdfsFiles(self.client)
-        super().__init__(self._own, spec)
+        self._hdfs = HdfsFiles(self.client)
+        super().__init__(self._hdfs, spec)
 
     def unfit(self, key: bytes) -> str:
         if why := super().unfit(key):
@@ -34,7 +34,7 @@ class HdfsStore(RemoteTreeStore):
     async def own_sum(self, key: bytes, expected: Entry) -> OwnSum | None:
         if expected.is_place:
             return None
-        found = await self._retries.safely(lambda: self._own.own_sum(key))
+        found = await self._retries.safely(lambda: self._hdfs.own_sum(key))
         self._reader.must_be_same(await self._reader.look(key), expected._replace(key=key))
         return found
 
