@@ -87,9 +87,9 @@ def _csv(run: RunFacts) -> Iterator[str]:
     records = all_records(run)
     while rows := list(islice(records, ROWS_AT_ONCE)):
         for row in rows:
-            for name in _BY_OTHERS:
-                if not _HARMLESS(row[name]):
-                    row[name] = _for_people(row[name])
+            cells = row["key"], row["message"], row["key_id"], row["checksum"]
+            if not _ALL_HARMLESS("\n".join(cells)):
+                row |= {name: _for_people(row[name]) for name in _BY_OTHERS}
         yield "".join([_csv_line(row.values()) for row in rows])
 
 
@@ -107,7 +107,9 @@ def _csv_line(cells: Collection[Any]) -> str:
     return page.getvalue()
 
 
-_HARMLESS = re.compile(r"(?:[A-Za-z0-9][ -~]*)?").fullmatch
+_HARMLESS = r"(?:[A-Za-z0-9][ -~]*)?"
+# All cells in one look, which takes half as long as one at each.
+_ALL_HARMLESS = re.compile("\n".join([_HARMLESS] * len(_BY_OTHERS))).fullmatch
 
 
 def _for_people(value: str) -> str:
