@@ -1,7 +1,7 @@
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from datetime import timedelta
+from collections.abc import Mapping
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.utils import timezone
@@ -18,7 +18,7 @@ from pinecart.service.runs.selectors import Latest, last_runs, runs_numbered, ru
 from pinecart.service.settings.selectors import restored_of
 from pinecart.service.today.concerns import concerns
 
-SHOWN_DUE = 5
+SHOWN_DUE, SHOWN_RECENT = 5, 20
 BAD = ("failed", "problems", "stopped")
 
 
@@ -31,14 +31,14 @@ def today(actor: Actor) -> JsonObject:
     latest = _latest_to_look_at({job.name for job in jobs}, last)
     needed = [r for r in latest if r["outcome"] in BAD or r["state"] == "held"]
     since = timezone.now() - timedelta(days=1)
-    runs = runs_seen(actor, kind="transfer", limit=40)
-    ended = [run for run in runs if run.ended_at and run.ended_at >= since]
-    recent = [run_told(run) for run in ended[:20]]
-    carries = _latest_carries(run_told(run) for run in runs if run.job in (CARRY, REMOVE))
+    runs = runs_seen(actor, kind="transfer", limit=SHOWN_RECENT)
+    recent = [run for run in map(run_told, runs) if _is_since(run, since)]
+    carries = _latest_carries(actor)
     unfinished = [
         r
         for r in carries
-        if r["state"] == "held" or (r["outcome"] in BAD and r in recent and not _declined(r))
+        if r["state"] == "held"
+        or (r["outcome"] in BAD and _is_since(r, since) and not _declined(r))
     ]
     working = [r for r in latest + carries if r["state"] not in ("ended", "held")]
     due = due_first(jobs, SHOWN_DUE)
@@ -75,18 +75,24 @@ def _latest_to_look_at(jobs: set[str], last: Mapping[str, Latest]) -> list[JsonO
     return [run_told(run) for run in runs_numbered(numbers)]
 
 
+def _is_since(run: JsonObject, moment: datetime) -> bool:
+    return run["ended_at"] is not None and run["ended_at"] >= moment
+
+
 def _declined(run: JsonObject) -> bool:
     """A removal that a person answered with no."""
     return run["job"] == REMOVE and run["outcome"] == "stopped"
 
 
-def _latest_carries(runs: Iterable[JsonObject]) -> list[JsonObject]:
+def _latest_carries(actor: Actor) -> list[JsonObject]:
     """Of one-off transfers, the latest between each two places: a later one that worked settles an
     earlier one.
     """
     found: dict[str, JsonObject] = {}
-    for run in runs:
-        found.setdefault(f"{run['job']} {run['legs']}", run)
+    for job in (CARRY, REMOVE):
+        for run in runs_seen(actor, kind="transfer", job=job, limit=SHOWN_RECENT):
+            told = run_told(run)
+            found.setdefault(f"{job} {told['legs']}", told)
     return list(found.values())
 
 
