@@ -1,10 +1,10 @@
-import { Button, Flex, Grid, Layout, Menu, Spin, theme, Typography } from 'antd'
+import { Button, Flex, Grid, Layout, Menu, theme, Typography } from 'antd'
 import { lazy, Suspense, useEffect, useSyncExternalStore } from 'react'
 import { Link, Navigate, Route, Routes, useLocation } from 'react-router'
 import { api, got, keepCsrf, type Session } from './api/client'
 import { zone } from './lib/zone'
 import { UNDERLINED } from './parts/layout'
-import { PageHead, Loaded, useSession } from './parts/parts'
+import { Coming, PageHead, Loaded, useSession } from './parts/parts'
 import { Away } from './parts/Away'
 import { Broken } from './parts/Broken'
 import { ZoneChoice } from './parts/ZoneChoice'
@@ -175,7 +175,7 @@ function House({ name, session }: { name: string; session: Session }) {
       >
         <Away />
         <Broken key={pathname}>
-          <Suspense fallback={<Spin aria-label="Loading" />}>
+          <Suspense fallback={<Coming />}>
             {isDue ? (
               <OwnPage />
             ) : (

@@ -134,6 +134,11 @@ export function Loaded<T>({
       </>
     )
   if (query.error) return <Failed error={query.error} again={() => void query.refetch()} />
+  return <Coming />
+}
+
+/** The outline of what is on its way. */
+export function Coming() {
   return (
     <div role="progressbar" aria-busy="true" aria-label="Loading">
       <Skeleton active={false} paragraph={{ rows: 6 }} />
