@@ -305,8 +305,8 @@ def test_a_run_that_is_stopped_at_once_gives_up_what_is_in_flight(shared):
         assert "told to stop" in shared.run("run", "stop", str(run), "--at-once").stderr
         ended = until(lambda: (told := cart.run(run))["state"] == "ended" and told)
         assert ended["outcome"] == "stopped" and ended["totals"]["copy"]["objects"] == 0
-        [told] = [line for line in cart.log(run)[0] if line["event"] == "given-up"]
-        assert told["words"].startswith("It was stopped at once")  # not after the usual wait
+        [told] = [line for line in cart.log(run)[0] if line["action"] == "given-up"]
+        assert told["message"].startswith("It was stopped at once")  # not after the usual wait
 
 
 def test_two_runs_are_compared(shared):
