@@ -112,7 +112,7 @@ class House:
             env=self.env,
             text=True,
         )
-        until(self.answers, what="the service to answer")
+        until(self.answers, 70, what="the service to answer")  # by itself it gives up after 60
         until(lambda: "Ctrl-C ends it" in self.log(), what="its welcome")
         self._sign_in()
 
