@@ -56,8 +56,8 @@ def at_home(case):
 
 
 def is_of_its_store(answer):
-    """A store that nobody answers for, or that is no store, is told as it is: a bad gateway."""
-    return answer.status_code == 502 and answer.json()["code"].startswith("store.")
+    """A store that nobody answers for is told as it is: a bad gateway."""
+    return answer.status_code == 502 and answer.json()["code"] == "store.unreachable"
 
 
 def asked(case, house):

@@ -94,8 +94,10 @@ class BlobCopies:
         bucket, name = client.split(key)
         with contextlib.suppress(StoreError):
             there = (await client.ask("HEAD", bucket, name)).headers
-            if there.get("x-ms-copy-id") == copy_id and there.get("x-ms-copy-status") in NO_GOOD:
-                await client.ask("DELETE", bucket, name, headers={"if-match": there["ETag"]})
+            is_ours = there.get("x-ms-copy-id") == copy_id and bool(copy_id)
+            etag = there.get("ETag", "")
+            if is_ours and etag and there.get("x-ms-copy-status") in NO_GOOD:
+                await client.ask("DELETE", bucket, name, headers={"if-match": etag})
 
     async def _compared(self, put: Put, *, guarded: bool) -> Placed:
         """The copy was made of just this content, says the storage; by its size, say we."""
