@@ -266,8 +266,8 @@ def house(root: Path, *options: str) -> Iterator[House]:
     """A started house with the store `office`."""
     with running() as (standin, endpoint):
         made = House(root, standin, endpoint, *options)
-        made.start()
         try:
+            made.start()
             with made.client() as cart:
                 cart.add_store(
                     {

@@ -101,7 +101,7 @@ def http_parts(value: str) -> SplitResult | None:
     """Of a plain http or https address; None: it is none, or has more than host, port and path."""
     try:
         parts = urlsplit(value)
-        is_address = bool(parts.hostname) and (parts.port or 1) > 0
+        is_address = bool(parts.hostname) and parts.port != 0  # a port that is none raises
     except ValueError:
         return None
     is_plain = parts.scheme in ("http", "https") and not (parts.query or parts.fragment)
