@@ -71,10 +71,13 @@ class OpenSsh:
         return False
 
     def stop(self) -> None:
-        """And all of its sessions."""
-        for pid in [self.process.pid, *pids_of(self.process.pid)]:
-            with contextlib.suppress(ProcessLookupError):
-                os.kill(pid, signal.SIGKILL)
+        """And all of its sessions: first none may begin another one any more."""
+        held, new = set[int](), {self.process.pid}
+        while new:
+            _tell(signal.SIGSTOP, new)
+            held |= new
+            new = {*pids_of(self.process.pid)} - held
+        _tell(signal.SIGKILL, held)
         self.process.wait()
 
     @property
@@ -91,6 +94,12 @@ class OpenSsh:
             "host_key": self.host_key,
             "root": str(root),
         } | more
+
+
+def _tell(what: signal.Signals, pids: set[int]) -> None:
+    for pid in pids:
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(pid, what)
 
 
 class _Plain(asyncssh.SFTPServer):

@@ -12,6 +12,7 @@ import shutil
 import signal
 import socket
 import sqlite3
+import ssl
 import subprocess
 import sys
 import threading
@@ -27,6 +28,7 @@ from pinecart.standins.bucket_server import Behaviour, BucketServer
 from tests.standin import KEY, SECRET, running
 
 PASSWORD = "dawn-chorus-at-five"  # of everybody whom a test adds
+PLAIN = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)  # for plain HTTP: the authorities take long to load
 PINECART = [sys.executable, "-m", "pinecart.cli.main"]
 
 
@@ -52,7 +54,8 @@ class Browser:
     """What a browser does: cookies, and the session's token with every change."""
 
     def __init__(self, url: str) -> None:
-        self.http = httpx.Client(base_url=f"{url}/api/v1/", headers={"User-Agent": "a browser"})
+        agent = {"User-Agent": "a browser"}
+        self.http = httpx.Client(base_url=f"{url}/api/v1/", headers=agent, verify=PLAIN)
 
     def ask(self, method: str, path: str, body: Any = None) -> httpx.Response:
         answer = self.http.request(method, path, json=body)
@@ -134,7 +137,7 @@ class House:
 
     def answers(self) -> bool:
         try:
-            return httpx.get(f"{self.url}/api/v1/health").status_code == 200
+            return httpx.get(f"{self.url}/api/v1/health", verify=PLAIN).status_code == 200
         except httpx.HTTPError:
             assert self.process and self.process.poll() is None, self.log()
             return False
@@ -302,9 +305,28 @@ def command(pid):
     return ""
 
 
+def parts_of(home: House, name: str = "") -> list[int]:
+    """The service's processes of this name, or all, also those that lost who began them."""
+    its = f"PINECART_DATA={home.state}\0".encode()
+    found = []
+    for folder in Path("/proc").glob("[0-9]*"):
+        pid = int(folder.name)
+        with contextlib.suppress(OSError):
+            if title(pid).startswith(f"pine-{name}") and its in (folder / "environ").read_bytes():
+                found.append(pid)
+    return found
+
+
+def title(pid: int) -> str:
+    """A process's short name; empty when it has ended."""
+    with contextlib.suppress(OSError):
+        return Path(f"/proc/{pid}/comm").read_text().strip()
+    return ""
+
+
 def kill_one(home, run, victim):
     """With -9. True: it was the service."""
-    children = pids_of(home.process.pid)
+    children = parts_of(home)
     if victim == "service":
         home.process.send_signal(signal.SIGKILL)
         home.process.wait(10)
@@ -312,8 +334,7 @@ def kill_one(home, run, victim):
         return True
     for pid in children:
         with contextlib.suppress(OSError):
-            worker = command(pid).rstrip().endswith("pinecart.service.worker")
-            if works_on(home, pid, run) if victim == "run" else worker:
+            if works_on(home, pid, run) if victim == "run" else title(pid) == "pine-worker":
                 os.kill(pid, signal.SIGKILL)
                 break
     return False

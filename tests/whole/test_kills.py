@@ -15,7 +15,7 @@ import signal
 import pytest
 
 from pinecart.standins.bucket_server import Behaviour
-from tests.whole.house import command, house, kill_one, pids_of, until, works_on
+from tests.whole.house import command, house, kill_one, parts_of, pids_of, until, works_on
 from tests.whole.test_runs import held as in_bucket
 
 SEEDS, FILES = int(os.environ.get("PINECART_SOAK", "4")), 2000
@@ -51,7 +51,7 @@ def test_an_upload_whose_start_was_never_answered_is_cleared(home):
     with home.client() as cart:
         run = cart.start(job)["id"]
         until(lambda: uploads_of(home, "unanswered"), what="an upload to begin")
-        for pid in pids_of(home.process.pid):
+        for pid in parts_of(home, "run"):
             with contextlib.suppress(OSError):
                 if works_on(home, pid, run):
                     os.kill(pid, signal.SIGKILL)
@@ -130,14 +130,12 @@ def test_whatever_is_killed_it_ends_as_intended_and_counts_once(home, seed):
 
 def kill_anyone(home, run, chance):
     """One of the service's processes, with -9. True: it was the one that starts the others."""
-    victim = chance.choice(["run", "run", "worker", "clock", "web", "service"])
+    victim = chance.choice(["run", "run", "worker", "clock", "web", "nursery", "service"])
     if victim in ("run", "worker", "service"):
         return kill_one(home, run, victim)
-    ending = {"clock": "pinecart.service.clock", "web": "pinecart.service.config.asgi"}[victim]
-    for pid in pids_of(home.process.pid):
-        if command(pid).rstrip().endswith(ending):
-            with contextlib.suppress(ProcessLookupError):
-                os.kill(pid, signal.SIGKILL)
+    for pid in parts_of(home, victim):
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(pid, signal.SIGKILL)
     until(home.answers, what="the web process to be back")
     return False
 
@@ -250,7 +248,7 @@ def test_helpers_and_those_they_help_may_die(helped, seed):
             found = (
                 helpers_of(home)
                 if victim == "helper"
-                else [p for p in pids_of(home.process.pid) if works_on(home, p, run)]
+                else [p for p in parts_of(home, "run") if works_on(home, p, run)]
             )
             for pid in found[:1]:
                 with contextlib.suppress(ProcessLookupError):

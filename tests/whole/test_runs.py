@@ -97,7 +97,8 @@ def test_the_reports_rows_are_the_runs_totals(shared):
     shared.fresh_job(
         "reported",
         FILES
-        | {"=1+1.csv": b"formula", " =2+2.csv": b"with a blank", "\uff1d3+3.csv": b"full-width"},
+        | {"=1+1.csv": b"formula", " =2+2.csv": b"with a blank", "\uff1d3+3.csv": b"full-width"}
+        | {'say "hm", twice.csv': b"quoted", "one,two.csv": b"a comma"},
     )
     run = shared.carried("reported")
     with shared.client() as cart:
@@ -114,6 +115,7 @@ def test_the_reports_rows_are_the_runs_totals(shared):
     assert {"'=1+1.csv", "' =2+2.csv", "'\uff1d3+3.csv"} <= {r["key"] for r in rows} and all(
         r["checksum"] for r in rows
     )
+    assert {'say "hm", twice.csv', "one,two.csv"} <= {r["key"] for r in rows}
     assert page.count('<tr><td class="key">') == len(rows) and "<script" not in page
     told, row = (one["properties"] for one in schema["anyOf"])
     assert lines[0]["schema"] == told["schema"]["const"]

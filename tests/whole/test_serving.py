@@ -17,7 +17,7 @@ import pytest
 from pinecart.client import Client
 from pinecart.core.entries import Row
 from pinecart.service.config.state import network_file_system
-from tests.whole.house import PINECART, command, free_port, house, pids_of, until
+from tests.whole.house import PINECART, free_port, house, parts_of, pids_of, until
 
 ROOT = Path(__file__).parents[2]
 
@@ -56,12 +56,23 @@ def test_killed_outright_it_leaves_no_process_either_and_starts_again(tmp_path):
 
 def test_a_process_that_dies_is_started_again(tmp_path):
     with house(tmp_path) as home:
-        clock = next(p for p in pids_of(home.process.pid) if command(p).rstrip().endswith(".clock"))
+        (clock,) = parts_of(home, "clock")
         os.kill(clock, signal.SIGKILL)
-        until(
-            lambda: "service.clock ended with -9; it is started again" in home.log(),
-            what="the new clock",
-        )
+        until(lambda: "the clock has ended; it is started again" in home.log(), what="its words")
+        until(lambda: parts_of(home, "clock") not in ([], [clock]), what="the new clock")
+
+
+def test_where_processes_come_from_may_die_as_well(tmp_path):
+    """Its nurseries are killed: what is there goes on, and a part and a run begin all the same."""
+    with house(tmp_path) as home:
+        nurseries = until(lambda: len(p := parts_of(home, "nursery")) == 2 and p, what="both")
+        (notifier,) = parts_of(home, "notifier")
+        for pid in [*nurseries, notifier]:
+            os.kill(pid, signal.SIGKILL)
+        _, job = home.fresh_job("anew", {"a": b"1"})
+        assert home.carried(job)["outcome"] == "clean"
+        until(lambda: parts_of(home, "notifier") not in ([], [notifier]), what="the new notifier")
+        assert home.log().count("begun by a new process of ours") == 2
 
 
 def test_one_service_on_one_folder_and_none_on_a_newer_or_foreign_one(tmp_path):

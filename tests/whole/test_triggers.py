@@ -11,7 +11,7 @@ import httpx
 import pytest
 
 from pinecart.client import ClientError
-from tests.whole.house import PINECART, command, pids_of, until
+from tests.whole.house import PINECART, parts_of, until
 
 AT_CHANGES = {"kind": "changes", "settled": 2, "look": 5}
 
@@ -84,7 +84,7 @@ def test_a_file_that_still_grows_waits_and_is_told(shared):
 def test_the_watcher_begins_anew_where_it_was_and_starts_nothing_twice(shared):
     root, _ = shared.fresh_job("lives-on", {"a": b"1"}, schedule=AT_CHANGES)
     ended(shared, "lives-on", 1)
-    (watcher,) = [p for p in pids_of(shared.process.pid) if "service.watcher" in command(p)]
+    (watcher,) = parts_of(shared, "watcher")
     os.kill(watcher, signal.SIGKILL)
     (root / "b").write_bytes(b"2")
     found = ended(shared, "lives-on", 2)

@@ -103,6 +103,9 @@ def _today(today: JsonObject, picture: JsonObject) -> None:
     for one in today["awaited"]:
         click.echo(f"\n▲ {one['job']}: {one['words']}")
         click.echo(f"  Look closer: pinecart job show {one['job']}")
+    for one in today["unusual"]:
+        click.echo(f"\n▲ {one['job']}, run {one['run']}, is unusual: {one['words']}")
+        click.echo(f"  Look closer: pinecart run show {one['run']}")
     for one in today["concerns"]:
         click.echo(f"\n▲ {one['subject'] or 'Pine Cart'}: {one['words']}")
         click.echo(f"  {one['todo']}")

@@ -1,6 +1,5 @@
 """One command starts all processes and ends them: web, clock, watcher, notifier, worker, and in
-the demo the stand-in
-stores.
+the demo the stand-in stores.
 """
 
 from __future__ import annotations
@@ -13,19 +12,14 @@ import sys
 import threading
 import time
 from collections.abc import Callable
-from typing import NamedTuple
+from functools import partial
+from typing import NamedTuple, Protocol
 
 import httpx
 
 from pinecart.service.config.state import Options, StateError, StateFolder
+from pinecart.service.nursery import PARTS, Nursery
 
-MODULES = (
-    "pinecart.service.config.asgi",
-    "pinecart.service.clock",
-    "pinecart.service.watcher",
-    "pinecart.service.notifier",
-    "pinecart.service.worker",
-)
 END_WITHIN_S = 2.5
 
 
@@ -52,14 +46,19 @@ def serve(
     with state.lock():
         _must_be_free(options)
         state.write_options(options)
+        _load(state)
+        nursery = Nursery()
         welcome = prepare(state)
         state.begin_use()
-        commands = [*extra, *([sys.executable, "-m", module] for module in MODULES)]
         stop = threading.Event()
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda *_: stop.set())
-        family = _Family(commands, os.environ | {"PINECART_DATA": str(state.root)})
+        family = _Family()
         try:
+            for command in extra:
+                family.add(command[-1], partial(_Command, command))
+            for name in PARTS:
+                family.add(f"the {name}", partial(nursery.begin, name))
             _wait_until_it_answers(options.url, family, stop)
             if not stop.is_set():
                 threading.Thread(target=ready, args=(welcome,), daemon=True).start()
@@ -67,8 +66,17 @@ def serve(
                 family.replace_the_dead()
         finally:
             family.end()
+            nursery.close()
             _close_records()
             state.end_use()
+
+
+def _load(state: StateFolder) -> None:
+    os.environ["PINECART_DATA"] = str(state.root)
+    os.environ["DJANGO_SETTINGS_MODULE"] = "pinecart.service.config.settings"
+    import django
+
+    django.setup()
 
 
 def _close_records() -> None:
@@ -115,52 +123,69 @@ def prepare(state: StateFolder) -> Welcome | None:
 
 
 def _prepared(state: StateFolder) -> Welcome | None:
-    os.environ["PINECART_DATA"] = str(state.root)
-    os.environ["DJANGO_SETTINGS_MODULE"] = "pinecart.service.config.settings"
-    import django
-
-    django.setup()
+    _load(state)
     from pinecart.service.config.preparing import prepare_records
 
     made = prepare_records(state)
     return Welcome(*made) if made else None
 
 
+class _Member(Protocol):
+    def has_ended(self, wait_s: float = 0.0) -> bool: ...
+    def ask_to_end(self) -> None: ...
+    def end(self, wait_s: float) -> None: ...
+
+
+class _Command:
+    """A program of its own."""
+
+    def __init__(self, words: list[str]) -> None:
+        self._process = subprocess.Popen(words, stdin=subprocess.PIPE, start_new_session=True)
+
+    def has_ended(self, wait_s: float = 0.0) -> bool:
+        try:
+            self._process.wait(wait_s)
+        except subprocess.TimeoutExpired:
+            return False
+        return True
+
+    def ask_to_end(self) -> None:
+        self._process.terminate()
+
+    def end(self, wait_s: float) -> None:
+        self.ask_to_end()
+        if not self.has_ended(wait_s):
+            self._process.kill()
+            self._process.wait()
+
+
 class _Family:
-    def __init__(self, commands: list[list[str]], environment: dict[str, str]) -> None:
-        self._environment = environment
-        self._children = [(command, self._start(command)) for command in commands]
+    def __init__(self) -> None:
+        self._members: list[tuple[str, Callable[[], _Member], _Member]] = []
         self._not_before = 0.0
 
-    def _start(self, command: list[str]) -> subprocess.Popen[bytes]:
-        return subprocess.Popen(
-            command, stdin=subprocess.PIPE, env=self._environment, start_new_session=True
-        )
+    def add(self, name: str, begin: Callable[[], _Member]) -> None:
+        self._members.append((name, begin, begin()))
 
     def any_dead(self) -> bool:
-        return any(child.poll() is not None for _, child in self._children)
+        return any(member.has_ended() for *_, member in self._members)
 
     def replace_the_dead(self) -> None:
         """A process that died is started again, at most one every two seconds."""
-        for i, (command, child) in enumerate(self._children):
-            if child.poll() is not None and time.monotonic() >= self._not_before:
-                print(
-                    f"pinecart: {command[-1]} ended with {child.returncode}; it is started again.",
-                    file=sys.stderr,
-                )
+        for i, (name, begin, member) in enumerate(self._members):
+            if member.has_ended() and time.monotonic() >= self._not_before:
+                print(f"pinecart: {name} has ended; it is started again.", file=sys.stderr)
                 self._not_before = time.monotonic() + 2
-                self._children[i] = (command, self._start(command))
+                member.end(0)
+                self._members[i] = name, begin, begin()
 
     def end(self) -> None:
-        for _, child in self._children:
-            child.terminate()
+        members = [member for *_, member in self._members]
+        for member in members:
+            member.ask_to_end()
         deadline = time.monotonic() + END_WITHIN_S
-        for _, child in self._children:
-            try:
-                child.wait(max(0.1, deadline - time.monotonic()))
-            except subprocess.TimeoutExpired:
-                child.kill()
-                child.wait()
+        for member in members:
+            member.end(max(0.1, deadline - time.monotonic()))
 
 
 def _wait_until_it_answers(url: str, family: _Family, stop: threading.Event) -> None:

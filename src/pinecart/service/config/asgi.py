@@ -1,21 +1,22 @@
-"""The web process: `python -m pinecart.service.config.asgi` serves until it is told to end."""
+"""The web process, as the nursery begins it: serves until it is told to end."""
 
 from __future__ import annotations
 
-import os
 import warnings
 from collections import Counter
 from importlib import import_module
 from typing import Any
 
-os.environ.setdefault("DJANGO_SETTINGS_MODULE", "pinecart.service.config.settings")
-
+import uvicorn
 from django.core.asgi import get_asgi_application
 
+from pinecart.service.config.connections import Connection, raise_limits
 from pinecart.service.config.gate import Gate
+from pinecart.service.config.process import end_with_parent
 from pinecart.service.config.settings import OPTIONS
 
 django = get_asgi_application()
+import_module("pinecart.service.config.urls")  # every call's code, before the first one comes
 application: Any = Gate(
     django,
     OPTIONS.known_as,
@@ -26,11 +27,6 @@ application: Any = Gate(
 
 
 def main() -> None:
-    import uvicorn
-
-    from pinecart.service.config.connections import Connection, raise_limits
-    from pinecart.service.config.process import end_with_parent
-
     end_with_parent()
     raise_limits()
     # The console's files are small and come from WhiteNoise, which is synchronous: nothing is lost
@@ -52,7 +48,3 @@ def main() -> None:
         ssl_certfile=OPTIONS.certificate or None,
         ssl_keyfile=OPTIONS.key or None,
     )
-
-
-if __name__ == "__main__":
-    main()

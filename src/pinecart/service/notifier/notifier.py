@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import logging
+from collections import Counter
 from collections.abc import Callable, Sequence
-from datetime import datetime, time, timedelta
+from datetime import date, datetime, time, timedelta
 
 from pinecart.core.dated_places import zone_of
 from pinecart.core.definition import Definition
 from pinecart.core.expectations import DAY, expected_of, last_deadline, unmet_of
 from pinecart.core.happenings import Happening, Kind, kind_of_run
+from pinecart.core.totals import files_text, size_text
 from pinecart.service.jobs.selectors import jobs_expecting
 from pinecart.service.jobs.services.due import due_after
 from pinecart.service.notices.selectors import Rule, due_together, happening_of
@@ -25,10 +27,12 @@ from pinecart.service.notices.services import (
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.selectors import runs_numbered
 from pinecart.service.runs.selectors.history import (
+    ended_on,
     last_ended,
     last_new,
     outcome_before,
     states_after,
+    unusual_in,
 )
 from pinecart.service.trail.selectors import heads_signed
 
@@ -81,6 +85,9 @@ class Notifier:
                 at = run.ended_at or run.held_at or run.queued_at
                 path = f"/{KINDS[run.kind]}/{run.pk}"
                 happened(name, kind, run.job, run.labels, at, words, path, run.pk)
+                if unusual := " ".join(unusual_in(run)):
+                    name = f"run-{run.pk}-unusual"
+                    happened(name, Kind.UNUSUAL, run.job, run.labels, at, unusual, path, run.pk)
             seen = events[-1].pk
             set_seen(seen)
 
@@ -106,13 +113,16 @@ class Notifier:
         awaited_no_more(definition.job, {one.id for one in unmet}, now)
 
     def _tell_day(self, now: datetime) -> None:
-        """Once a day: the head of the trail, to be kept elsewhere."""
+        """Once a day: what the day before came to; the head of the trail, to be kept elsewhere."""
         day = f"{now:%Y-%m-%d}"
         if day == self._day:
             return
         self._day = day
         for head in heads_signed():
-            words = f"Head of the trail, to be kept: {head.lines}:{head.digest} ({head.at})."
+            words = (
+                f"{_day_told(now.date() - DAY)} Head of the trail, to be kept: "
+                f"{head.lines}:{head.digest} ({head.at})."
+            )
             happened(f"day-{day}", Kind.DAY, "", [], now, words, "/trail")
 
     # --- on its way
@@ -128,6 +138,19 @@ class Notifier:
                 not_sent(numbers, str(exc), now)
             else:
                 sent(numbers, now)
+
+
+def _day_told(day: date) -> str:
+    """What all runs of a day came to."""
+    runs = ended_on(day, day + DAY)
+    if not runs:
+        return f"On {day} (UTC) no run ended."
+    outcomes = Counter(run.outcome for run in runs).most_common()
+    came_to = ", ".join(f"{n} {outcome}" for outcome, n in outcomes)
+    files, size = sum(run.files for run in runs), sum(run.bytes for run in runs)
+    count = "1 run" if len(runs) == 1 else f"{len(runs)} runs"
+    carried = f"{files_text(files)}, {size_text(size)} carried"
+    return f"On {day} (UTC) {count} ended: {came_to}; {carried}."
 
 
 def _was_due(definition: Definition, by: time, zone: str, since: datetime, now: datetime) -> bool:

@@ -13,6 +13,7 @@ import logging
 from datetime import datetime
 
 from pinecart.service.config.settings import OPTIONS, STATE
+from pinecart.service.nursery import RUN, Child, Nursery
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.selectors import run_of, runs_working
 from pinecart.service.runs.services.life_cycle import fail_unstarted, interrupt
@@ -23,7 +24,6 @@ from pinecart.service.runs.services.queue import (
     keep_hours,
 )
 from pinecart.service.stores.selectors import newest_key
-from pinecart.service.worker.nursery import Nursery, RunProcess
 from pinecart.service.worker.orders import order_of
 
 log = logging.getLogger("pinecart.service")
@@ -32,8 +32,8 @@ PAUSE_BELOW = 0.4  # of the least free disk with which a run starts: 200 MiB of 
 
 class Worker:
     def __init__(self) -> None:
-        self._children: dict[int, RunProcess] = {}
-        self._nursery = Nursery()
+        self._nursery = Nursery(is_for_runs=True)  # before the records are opened
+        self._children: dict[int, Child] = {}
         self._keys_seen = newest_key()
 
     def turn(self, now: datetime) -> None:
@@ -80,7 +80,7 @@ class Worker:
                 ),
             )
             return
-        child = self._nursery.begin()
+        child = self._nursery.begin(RUN)
         self._children[run.pk] = child
         with contextlib.suppress(BrokenPipeError):  # the next turn finds its run's lock free
             child.tell(order)
