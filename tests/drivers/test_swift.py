@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+from urllib.parse import urlsplit
 
 import pytest
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Changed, PinecartError, Refused, SignInRefused, Taken
+from pinecart.core.decide import Comparison, LookAnswer
+from pinecart.core.errors import Busy, Changed, PinecartError, Refused, SignInRefused, Taken
 from pinecart.core.ports import Put, WriteStamp
+from pinecart.runner.content_comparison import Pair, compare_contents
+from pinecart.standins.faulty import BadLine
 from tests.contracts.remote_tree import LONG, long_put, opened
 from tests.contracts.store import AT, StoreContract, names, put
+from tests.runner.engine import Journal
 from tests.servers import swift
 from tests.servers.forwarder import Forwarder
 from tests.servers.swift import CARRIER, ENDPOINT
@@ -88,6 +93,35 @@ async def test_somebody_elses_segments_are_left_alone(store, door, container):
     assert door.segments(container) == ["their/1"]
 
 
+async def test_its_own_checksums_are_compared_without_reading(store, door, container, tmp_path):
+    """Two objects in one piece by their MD5s; those of segments, and what differs, are read."""
+    other = opened(door.spec(door.container()))
+
+    async def pair(key):
+        found = [(await one.stat(key)).entry for one in (store, other)]
+        return Pair(store, key, found[0], other, key, found[1])
+
+    async def answer(key):
+        """And by how many requests."""
+        both = await pair(key)
+        before = store.requests_sent + other.requests_sent
+        told = await compare_contents(both, Comparison.CHECKSUM)
+        return *told, store.requests_sent + other.requests_sent - before
+
+    for one, body in ((store, b"song"), (other, b"long")):
+        await put(one, b"same", b"dawn")
+        await put(one, b"other", body)
+        await long_put(one, tmp_path)
+    assert await answer(b"larkfell/same") == (LookAnswer.EQUAL, "", 2)
+    assert (await answer(b"larkfell/other"))[0] is LookAnswer.DIFFERS
+    assert (await answer(b"larkfell/long"))[:2] == (LookAnswer.EQUAL, crc_of(LONG))
+    stale = await pair(b"larkfell/same")
+    await put(other, b"same", b"dusk", expected=stale.far_entry)
+    with pytest.raises(Changed):
+        await compare_contents(stale, Comparison.CHECKSUM)
+    await other.close()
+
+
 async def test_an_expiry_goes_along(store, door, container):
     ends = {"x-delete-at": "4102444800"}
     door.ask("PUT", f"{container}/x", content=b"song", headers=ends)
@@ -99,6 +133,54 @@ async def test_an_expiry_goes_along(store, door, container):
     await store.copy(put._replace(key=b"z"), store, b"x", stat.entry)
     for name in ("y", "z"):
         assert door.ask("HEAD", f"{container}/{name}").headers["x-delete-at"] == "4102444800"
+
+
+# --- what is there stays whole
+
+
+async def test_what_replaces_a_large_object_is_whole_where_a_part_of_the_old_may_not_go(
+    store, door, container, tmp_path
+):
+    before = await long_put(store, tmp_path)
+    kept, *_ = door.segments(container)
+    path = urlsplit(door.url).path
+    named = f"DELETE {path}/{container}_segments/{kept}".encode()
+    with line(garbles=(named, b"REFUSE" + named[6:])) as url:
+        where = {"auth_url": f"{url}/auth/v1.0", "storage_url": door.url.replace(ENDPOINT, url)}
+        other = opened(door.spec(container, **where))
+        placed = await long_put(other, tmp_path, before.entry)
+        await other.close()
+    assert placed.left.startswith("parts of what it replaced."), placed
+    assert door.holds(container) == {"larkfell/long": LONG}
+    assert door.left(container) == {kept}
+
+
+@pytest.mark.parametrize("seed", range(6))
+async def test_a_copy_whose_answers_are_lost_is_whole_or_not_there(
+    store, door, container, tmp_path, seed
+):
+    """And what is journalled goes with another try, or when the run clears what it left."""
+    placed, stamp = await long_put(store, tmp_path), WriteStamp("d2", None, crc_of(LONG))
+    bad = BadLine("127.0.0.1", swift.PORT, seed, rate=0.5, kinds=("cut-after",), methods=("PUT",))
+    relay, port = await bad.serve()
+    url = f"http://127.0.0.1:{port}"
+    where = {"auth_url": f"{url}/auth/v1.0", "storage_url": door.url.replace(ENDPOINT, url)}
+    other, journal, puts = opened(door.spec(container, **where)), Journal(), {}
+    for n in range(6):
+        name, size = f"larkfell/copy-{n}", len(LONG)
+        puts[name] = Put(name.encode(), size, b"", stamp, if_absent=True, uploads=journal)
+        with contextlib.suppress(Busy):
+            await other.copy(puts[name], other, b"larkfell/long", placed.entry)
+    await other.close()
+    relay.close()
+    held = door.holds(container)
+    assert [name for name, body in held.items() if body != LONG] == []
+    for name in puts.keys() - held.keys():
+        await store.copy(puts[name], store, b"larkfell/long", placed.entry)
+    for key, (_, at, _) in list(journal.rows.items()):
+        await store.clear_uploads(key, at)
+    assert door.left(container) == set()
+    assert door.holds(container) == dict.fromkeys(["larkfell/long", *puts], LONG)
 
 
 # --- who may do what

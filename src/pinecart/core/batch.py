@@ -217,6 +217,7 @@ def _read_result(told: Any) -> Result:
         guarded,
         crc,
         lost,
+        left,
         source,
         target,
         state,
@@ -228,7 +229,7 @@ def _read_result(told: Any) -> Result:
     carried, lies = from_plain(key, entry), from_plain(b64decode(there), placed)
     assert carried is not None and lies is not None
     return Carried(
-        Placed(lies, proof, guarded, crc, lost),
+        Placed(lies, proof, guarded, crc, lost, left),
         Row.read((key, source, target, state)),
         size,
         tries,

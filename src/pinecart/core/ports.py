@@ -157,6 +157,7 @@ class Placed(NamedTuple):
     crc: of its content.
 
     lost: what of the object the store was seen not to keep, in words; empty: nothing.
+    left: what of the one before is still there, and why, in words; empty: nothing.
     """
 
     entry: Entry
@@ -164,6 +165,7 @@ class Placed(NamedTuple):
     guarded: bool = True
     crc: str = ""
     lost: str = ""
+    left: str = ""
 
 
 class Reading(Protocol):

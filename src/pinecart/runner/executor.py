@@ -255,6 +255,7 @@ class Executor:
         self._controller.did(carried.size)
         self._tally.progress.end(item.key, carried.size)
         words = [f"Not kept there: {placed.lost}."] if placed.lost else []
+        words += [f"Left there: {placed.left}"] if placed.left else []
         words += [f"After {older} older versions of it."] if older else []
         message = {"message": " ".join(words)} if words else {}
         record = self._tally.record(

@@ -6,8 +6,8 @@ from __future__ import annotations
 
 from collections.abc import Awaitable, Callable
 
-from pinecart.core.errors import Missing
-from pinecart.core.ports import Put
+from pinecart.core.errors import Halting, Missing, StoreError
+from pinecart.core.ports import Placed, Put
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.writes import ObjectWrites
 from pinecart.drivers.http_message import HttpAnswer
@@ -31,6 +31,7 @@ class SwiftWrites(ObjectWrites):
         super().__init__(client, facts)
         self._client = client
         self._lister, self._segments = lister, segments
+        self._replaced: dict[bytes, list[Segment]] = {}  # key → what goes once the new one is there
 
     @staticmethod
     def kept_headers(put: Put) -> dict[str, str]:
@@ -48,12 +49,11 @@ class SwiftWrites(ObjectWrites):
         what: str,
         guards: bool = True,
     ) -> tuple[HttpAnswer, bool]:
-        """The answer, and whether the write was guarded. What it replaces loses its segments."""
+        """The answer, and whether the write was guarded. `placed` is to be called afterwards."""
         bucket, _ = self._client.split(put.key)
         guarded = put.if_absent and guards and self._facts.able(bucket).create_only
-        old = list[Segment]()
         if not put.if_absent:
-            old = await self._segments_of_replaced(put)
+            self._replaced[put.key] = await self._segments_of_replaced(put)
         elif not guarded:
             await self.must_be_as_planned(put)
         answer = await send({"if-none-match": "*"} if guarded else {})
@@ -61,8 +61,20 @@ class SwiftWrites(ObjectWrites):
             raise no_bucket(self._client, bucket)
         if answer.status != 201:
             raise self._client.error_of(answer, what=what)
-        await self._segments.clear(old)
         return answer, guarded
+
+    async def placed(
+        self, put: Put, etag: str, crc: str, proof: str, *, guarded: bool, looks: bool = False
+    ) -> Placed:
+        """What it replaced loses its segments."""
+        placed = await super().placed(put, etag, crc, proof, guarded=guarded, looks=looks)
+        try:
+            await self._segments.clear(self._replaced.pop(put.key, ()))
+        except Halting:
+            raise
+        except StoreError as exc:
+            return placed._replace(left=f"parts of what it replaced. {exc.message}")
+        return placed
 
     async def _segments_of_replaced(self, put: Put) -> list[Segment]:
         """What is there is looked at. Raises Taken, and Missing where something was expected."""

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
+
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Changed, Corrupt, Refused
+from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError
 from pinecart.core.ports import Placed, Put, Stat
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.swift.client import SwiftClient, is_large
@@ -79,18 +82,41 @@ class SwiftCopies:
         full = put._replace(
             card=card, metadata=of.metadata, content_type=of.content_type, headers=of.headers
         )
-        upload = await self._parts.begin(full)
+        upload, is_completing = await self._begun(full), False
         try:
             made = [
                 await self._segment(put.key, upload, number, segment)
                 for number, segment in enumerate(segments, 1)
             ]
+            is_completing = True
             etag, guarded = await self._parts.made_of(full, made)
-        except BaseException:
-            await self._parts.abort(put.key, upload)
+        except BaseException as exc:
+            may_be_made = isinstance(exc, Busy | asyncio.CancelledError)  # its answer is not known
+            if not (is_completing and may_be_made):
+                with contextlib.suppress(StoreError):  # what isn't gone stays journalled
+                    await self._parts.abort(put.key, upload)
+                    await self._is_over(put)
             raise
+        await self._is_over(put)
         crc = card.crc or put.card.crc
         return await self._writes.placed(full, etag, crc, "server-copy", guarded=guarded)
+
+    async def _begun(self, put: Put) -> str:
+        """Journalled, so that what a killed run leaves is cleared."""
+        if put.uploads is None:
+            return await self._parts.begin(put)
+        date = self._client.last_date or self._client.now()
+        token = f"{put.card.decision_id}/copy"
+        if before := await put.uploads.begun(put.key, token, date.isoformat()):
+            await self._parts.abort(put.key, before)
+        upload = await self._parts.begin(put)
+        await put.uploads.named(put.key, upload)
+        return upload
+
+    @staticmethod
+    async def _is_over(put: Put) -> None:
+        if put.uploads is not None:
+            await put.uploads.over(put.key)
 
     async def _segment(self, key: bytes, upload: str, number: int, of: Segment) -> Segment:
         client = self._client

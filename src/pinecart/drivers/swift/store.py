@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from pinecart.core.entries import Entry
+from pinecart.core.errors import Changed
+from pinecart.core.ports import OwnSum
 from pinecart.drivers.bucketed.bucket_facts import UNTRIED, BucketFacts
 from pinecart.drivers.bucketed.store import BucketStore, Machines
 from pinecart.drivers.bucketed.writing import ObjectWriter
@@ -46,3 +49,14 @@ class SwiftStore(BucketStore):
             SwiftContainers(client),
         )
         super().__init__(client, facts, machines)
+        self._swift = client
+
+    async def own_sum(self, key: bytes, expected: Entry) -> OwnSum | None:
+        """The MD5 that Swift makes of an object in one piece. Of one of segments it tells only
+        those of the segments, however they were cut.
+        """
+        stat, headers = await self._swift.look(key, expected.version)
+        if (stat.entry.size, stat.entry.etag) != (expected.size, expected.etag):
+            raise Changed(f"{self._swift.named(key)} changed while it was looked at.")
+        md5 = self._swift.told(headers).md5
+        return OwnSum("md5", md5) if md5 else None

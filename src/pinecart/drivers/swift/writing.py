@@ -128,22 +128,29 @@ class SwiftSegments:
         return await self._writes.placed(put, etag, crc, "server-verified", guarded=guarded)
 
     async def abort(self, key: bytes, upload: str) -> None:
-        await self._segments.clear(await self._segments.of(key, upload))
+        await self._segments.clear(await self._unused(key, upload))
 
     async def clear(self, key: bytes, since: str) -> int:
         """All of ours that were begun since then, but those that an object is made of."""
         _, name = self._client.split(key)
         since_ms = int(datetime.fromisoformat(since).timestamp()) * 1000
+        left = []
+        for segment in await self._unused(key):
+            told = segment_told(segment.path.partition(b"/")[2], name)
+            if told and begun_ms(told[0]) >= since_ms:
+                left.append(segment)
+        await self._segments.clear(left)
+        return len({segment.path.rpartition(b"/")[0] for segment in left})
+
+    async def _unused(self, key: bytes, upload: str = "") -> list[Segment]:
+        """Of ours for this key, those that the object is not made of which lies there now: a write
+        that was given up may have made it all the same.
+        """
+        found = await self._segments.of(key, upload)
         try:
             _, headers = await self._client.look(key)
             used = await self._segments.made_of(key) if is_large(headers) else []
         except Missing:
             used = []
         kept = {segment.path for segment in used}
-        left = []
-        for segment in await self._segments.of(key):
-            told = segment_told(segment.path.partition(b"/")[2], name)
-            if told and begun_ms(told[0]) >= since_ms and segment.path not in kept:
-                left.append(segment)
-        await self._segments.clear(left)
-        return len({segment.path.rpartition(b"/")[0] for segment in left})
+        return [segment for segment in found if segment.path not in kept]
