@@ -14,7 +14,7 @@ import httpx
 import pytest
 import yaml
 
-from tests.whole.house import command, house, pids_of, until
+from tests.whole.house import house, parts_of, until
 
 DEPLOY = Path("docs/deploy")
 
@@ -25,8 +25,14 @@ def figures(text):
     return {name: float(value) for name, _, value in (line.rpartition(" ") for line in lines)}
 
 
+def under_way(found):
+    states = ("queued", "working", "interrupted")
+    return sum(found.get(f'pinecart_runs_open{{state="{state}"}}', 0) for state in states)
+
+
 def test_figures_count_what_ran_and_go_on_counting_when_it_is_cleared(shared):
     with shared.client() as cart:
+        until(lambda: not under_way(figures(cart.metrics())), what="other tests' runs to end")
         before = figures(cart.metrics())
         shared.fresh_job("figures", {"a": b"1234", "b": b"56"})
         run = shared.carried("figures")
@@ -65,7 +71,7 @@ def test_it_is_ready_only_while_all_its_processes_show_life(tmp_path):
     with house(tmp_path, "--log-format", "json") as home:
         ready = f"{home.url}/api/v1/health/ready"
         until(lambda: httpx.get(ready).status_code == 200, 30)
-        clocks = [p for p in pids_of(home.process.pid) if "service.clock" in command(p)]
+        clocks = parts_of(home, "clock")
         os.kill(clocks[0], signal.SIGSTOP)
         try:
             old = home.state / "alive" / "Clock"

@@ -140,8 +140,14 @@ export function bucketProblem(name: string): string {
   return ''
 }
 
-/** Whether this stands for a transfer or a removal without a job of its own. */
-export const isOneOff = (job: string) => ['carry', 'remove', 'inventory-of-a-place'].includes(job)
+/** What has no job of its own, by what stands for one. */
+const ONE_OFFS: Record<string, string> = {
+  carry: 'A copy',
+  remove: 'A removal',
+  'inventory-of-a-place': 'An inventory',
+}
+export const isOneOff = (job: string) => job in ONE_OFFS
+export const jobWords = (job: string) => ONE_OFFS[job] ?? job
 
 /** How a written file was proven. The service's reports use the same words. */
 export const PROOFS: Record<string, string> = {

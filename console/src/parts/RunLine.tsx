@@ -1,7 +1,7 @@
 import { Flex, Typography } from 'antd'
 import { Link } from 'react-router'
 import type { Run } from '../api/client'
-import { count, size } from '../lib/words'
+import { count, jobWords, size } from '../lib/words'
 import { UNDERLINED } from './layout'
 import { Ago, FromTo, Mark } from './parts'
 
@@ -30,7 +30,7 @@ export function RunLine({ run, named = true }: { run: Run; named?: boolean }) {
         <span>
           <Mark word={run.outcome || run.state} />{' '}
           <Link to={`/runs/${run.id}`} style={named ? {} : UNDERLINED}>
-            {named ? `${run.job === 'carry' ? 'Copy' : run.job}, run ${run.id}` : `Run ${run.id}`}
+            {named ? `${jobWords(run.job)}, run ${run.id}` : `Run ${run.id}`}
           </Link>
         </span>
         {named && leg && <FromTo from={leg.from} to={leg.to} />}

@@ -6,7 +6,18 @@ import { Link } from 'react-router'
 import { Refusal } from '../api/client'
 import { sessionQuery } from '../api/session'
 import { useNow } from '../hooks/live'
-import { age, cut, exact, MARKS, place, size, tone, type Tone } from '../lib/words'
+import {
+  age,
+  cut,
+  exact,
+  isOneOff,
+  jobWords,
+  MARKS,
+  place,
+  size,
+  tone,
+  type Tone,
+} from '../lib/words'
 
 /** The colour of an outcome or state. */
 export function useToneColour(): (word: string) => string {
@@ -88,6 +99,11 @@ export function FromTo({ from, to }: { from: string; to: string }) {
 }
 
 /** Bytes for people, exact ones on hover, focus and tap. */
+/** A job, one step away; or what has none of its own. */
+export function JobName({ job }: { job: string }) {
+  return isOneOff(job) ? <>{jobWords(job)}</> : <Link to={`/jobs/${job}`}>{job}</Link>
+}
+
 export function Bytes({ n }: { n: number | null | undefined }) {
   if (n == null) return null
   return (

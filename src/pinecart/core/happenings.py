@@ -22,6 +22,7 @@ class Kind(StrEnum):
     MISSED = "missed"
     NOT_COME = "expected-not-come"
     RECOVERED = "recovered"
+    UNUSUAL = "unusual"
     DONE = "done"
     DAY = "daily"
 
@@ -34,6 +35,7 @@ WORDS = {
     Kind.MISSED: "◇ did not run",
     Kind.NOT_COME: "▲ expected and not come",
     Kind.RECOVERED: "✓ well again",
+    Kind.UNUSUAL: "▲ unusual",
     Kind.DONE: "✓ done",
     Kind.DAY: "○ the day",
 }
@@ -44,6 +46,7 @@ TO_DO = {
     Kind.LATE: "See whether it runs, waits or failed; start it if nothing holds it back.",
     Kind.MISSED: "See the reason; start it by hand if it shall not wait for the next time.",
     Kind.NOT_COME: "Ask whoever delivers it, and look at the source.",
+    Kind.UNUSUAL: "See whether that is right; it was carried all the same.",
 }
 GOOD = (Outcome.CLEAN.value, Outcome.NOTHING_TO_DO.value)
 BAD = (Outcome.FAILED.value, Outcome.PROBLEMS.value)

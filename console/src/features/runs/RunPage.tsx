@@ -104,6 +104,11 @@ function Summary({ run }: { run: RunWhole }) {
           </>
         )}
       </Typography.Paragraph>
+      {run.unusual.map((words) => (
+        <Typography.Paragraph key={words} style={{ margin: '4px 0 0' }}>
+          ▲ Unusual: {words}
+        </Typography.Paragraph>
+      ))}
       <Flex gap={16} wrap style={{ marginTop: 6 }}>
         {run.legs.map((leg) => (
           <FromTo key={leg.to} from={leg.from} to={leg.to} />

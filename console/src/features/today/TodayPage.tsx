@@ -14,7 +14,16 @@ import { pictureQuery, todayQuery } from '../../api/today'
 import { exact } from '../../lib/words'
 import { UNDERLINED } from '../../parts/layout'
 import { Lanes } from './Lanes'
-import { Ago, Failed, FromTo, Loaded, PageHead, useMay, useSession } from '../../parts/parts'
+import {
+  Ago,
+  Failed,
+  FromTo,
+  JobName,
+  Loaded,
+  PageHead,
+  useMay,
+  useSession,
+} from '../../parts/parts'
 import { RunLine } from '../../parts/RunLine'
 
 const Days = lazy(() => import('./Days'))
@@ -57,7 +66,10 @@ export default function TodayPage() {
             </Card>
           )}
           <Restored of={today.restored} />
-          {today.awaited.length > 0 && <Awaited rows={today.awaited} />}
+          {today.awaited.length > 0 && (
+            <Happened title="Expected, and not come" rows={today.awaited} />
+          )}
+          {today.unusual.length > 0 && <Happened title="Unusual" rows={today.unusual} />}
           {today.concerns.length > 0 && <Concerns rows={today.concerns} />}
           <Pictures />
           <Row gutter={[16, 16]}>
@@ -193,14 +205,13 @@ function Concerns({ rows }: { rows: Concern[] }) {
   )
 }
 
-/** Expected, and not come yet. */
-function Awaited({ rows }: { rows: Happening[] }) {
+function Happened({ title, rows }: { title: string; rows: Happening[] }) {
   return (
-    <Card size="small" title="Expected, and not come" style={{ marginBottom: 16 }}>
+    <Card size="small" title={title} style={{ marginBottom: 16 }}>
       {rows.map((row) => (
         <Flex key={row.name} justify="space-between" gap={12} wrap style={{ padding: '8px 0' }}>
           <span>
-            ▲ <Link to={`/jobs/${row.job}`}>{row.job}</Link>: {row.words}
+            ▲ <JobName job={row.job} />: {row.words}
           </span>
           <Link to={row.path}>
             <Button>Look</Button>
@@ -243,7 +254,7 @@ function Needed({ run }: { run: Run }) {
     <Flex justify="space-between" align="center" gap={12} wrap style={{ padding: '8px 0' }}>
       <Flex vertical gap={2}>
         <Typography.Text strong>
-          {run.job === 'carry' ? 'A copy' : <Link to={`/jobs/${run.job}`}>{run.job}</Link>}
+          <JobName job={run.job} />
         </Typography.Text>
         <span>{run.sentence}</span>
         {leg && <FromTo from={leg.from} to={leg.to} />}

@@ -25,6 +25,7 @@ from pinecart.service.runs.log_files import log_after, log_pieces
 from pinecart.service.runs.report_formats import REPORT_FORMATS, report_schema
 from pinecart.service.runs.selectors import records
 from pinecart.service.runs.selectors.history import run_before
+from pinecart.service.runs.selectors.whole import run_whole
 from pinecart.service.runs.services import holds, life_cycle
 from pinecart.service.runs.shapes import (
     CompareAsked,
@@ -88,7 +89,7 @@ class RunView(APIView):
     def get(self, request: Request, number: int) -> Response:
         """One run, with its problems grouped by cause."""
         run = selectors.run_numbered(number, actor_in(request), self.kind)
-        return Response(presentation.run_told(run) | presentation.whole_told(run))
+        return Response(run_whole(run))
 
 
 class AuditView(RunView):
@@ -102,9 +103,9 @@ class PreviewView(APIView):
     def get(self, request: Request, number: int) -> Response:
         """One preview, and what its run would take."""
         run = selectors.run_numbered(number, actor_in(request), "preview")
-        told = presentation.run_told(run)
+        told = run_whole(run)
         more = {"estimate": estimate(run, told), "largest": records.largest_of(run)}
-        return Response(told | presentation.whole_told(run) | more)
+        return Response(told | more)
 
 
 class RunDefinition(APIView):

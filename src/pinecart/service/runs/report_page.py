@@ -17,8 +17,8 @@ from pinecart.core.reason_words import DONE_WORDS, PROOF_WORDS, REASON_WORDS
 from pinecart.core.totals import size_text, span_text
 from pinecart.json_object import JsonObject
 from pinecart.service.runs.facts import RunFacts
-from pinecart.service.runs.presentation import run_told, whole_told
 from pinecart.service.runs.selectors.records import PROBLEMS, REMOVALS, all_records
+from pinecart.service.runs.selectors.whole import run_whole
 
 WIDTH, HEIGHT = 720, 110  # of the picture of its course
 MOST_BARS = 90
@@ -31,7 +31,7 @@ TABLE = (
 
 def report_page(run: RunFacts) -> Iterator[str]:
     """In pieces: a million objects pass through without being held."""
-    told = run_told(run) | whole_told(run)
+    told = run_whole(run)
     is_removing = told["totals"]["remove"]["objects"] > 0
     yield get_template("runs/report_head.html").render(_head(told))
     sections = []
@@ -96,6 +96,7 @@ def _facts(told: JsonObject) -> list[tuple[str, str]]:
     facts.append(("Ended", _time(told["ended_at"])))
     if told["started_at"] and told["ended_at"]:
         facts += _pace(told)
+    facts += [("Unusual", words) for words in told["unusual"]]
     if told["far_side"] is not None:
         facts.append(("The far side held in the end", _far_side(told["far_side"])))
     return facts

@@ -156,6 +156,9 @@ class RunWholeShape(RunShape):
         child=serializers.CharField(),
         help_text="What can't be kept where it writes to, and what else is to be known of that.",
     )
+    unusual = serializers.ListField(
+        child=serializers.CharField(), help_text="What is unlike the runs of its job before it."
+    )
     proofs = serializers.DictField(
         child=serializers.IntegerField(), help_text="How what was placed was proven → objects."
     )

@@ -38,6 +38,9 @@ class TodayShape(serializers.Serializer):
     )
     needed = RunShape(many=True, help_text="Latest runs that need a person.")
     awaited = HappeningShape(many=True, help_text="Expected, and not come yet.")
+    unusual = HappeningShape(
+        many=True, help_text="Runs of the last 24 hours that were unlike those before them."
+    )
     concerns = ConcernShape(many=True, help_text="What needs a person and is no run.")
     working = RunShape(many=True)
     recent = RunShape(many=True, help_text="Ended in the last 24 hours, newest first.")

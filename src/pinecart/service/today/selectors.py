@@ -12,7 +12,7 @@ from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor
 from pinecart.service.jobs.selectors import lines_seen
 from pinecart.service.jobs.services.due import due_first
-from pinecart.service.notices.selectors import still_awaited
+from pinecart.service.notices.selectors import still_awaited, unusual_since
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.selectors import Latest, last_runs, runs_numbered, runs_seen
 from pinecart.service.settings.selectors import restored_of
@@ -59,6 +59,7 @@ def today(actor: Actor) -> JsonObject:
         "restored": restored_of(),
         "needed": needed + unfinished,
         "awaited": awaited,
+        "unusual": unusual_since((job.name for job in jobs), since),
         "concerns": worries,
         "working": working,
         "recent": recent,

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, date, datetime, time, timedelta
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from django.db.models import Q
 
 from pinecart.core.expectations import DAY, LastRun
 from pinecart.core.happenings import GOOD
 from pinecart.core.lifecycle import ALIVE
+from pinecart.core.option_spec import CARRY, REMOVE
+from pinecart.core.unusual import LATEST, Came, unusual_of
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.models import Run, RunEvent, RunTally
 
 CARRIES = ("copy", "replace")
+ONE_OFF = (CARRY, REMOVE)  # each is about something else
+COUNTED = (*GOOD, "problems")  # of what such a run came to others can be told
+Groups = Sequence[Mapping[str, Any]]
 
 
 class StateEvent(NamedTuple):
@@ -49,6 +54,27 @@ def last_ended(job: str) -> LastRun | None:
     return LastRun(run.pk, run.ended_at, _carried(run.summed), run.outcome in GOOD)
 
 
+def unusual_in(run: RunFacts) -> list[str]:
+    """What is unlike the runs of its job before it. Of one that carried all that it was to."""
+    if run.kind != "transfer" or run.job in ONE_OFF or run.ended_at is None:
+        return []
+    if run.outcome not in COUNTED or run.part:
+        return []
+    fields = ("ended_at", "started_at", "released", "summed", "part")
+    earlier = Run.objects.filter(job=run.job, kind="transfer", pk__lt=run.pk, outcome__in=COUNTED)
+    rows = earlier.order_by("-pk").values_list(*fields)[:LATEST]
+    before = [_came(*row) for *row, part in rows if not part]
+    return unusual_of(_came(run.ended_at, run.started_at, run.released, run.summed), before)
+
+
+def _came(
+    ended: datetime, started: datetime | None, released: Sequence[str], summed: Groups
+) -> Came:
+    seconds = (ended - started).total_seconds() if started and not released else None
+    removed = sum(g["n"] for g in summed if g["done"] and g["decision"] == "remove")
+    return Came(ended, _carried(summed), _carried_bytes(summed), removed, seconds)
+
+
 def last_new(job: str) -> datetime | None:
     """When a run of a job last carried anything."""
     ended = Run.objects.filter(job=job, kind="transfer", state="ended").order_by("-ended_at")
@@ -58,10 +84,14 @@ def last_new(job: str) -> datetime | None:
     return None
 
 
-def _carried(summed: list[dict[str, object]]) -> int:
+def _carried(summed: Groups) -> int:
     """Files that were copied or replaced."""
     done = (group for group in summed if group["done"] and not group["folder"])
-    return sum(int(str(group["n"])) for group in done if group["decision"] in CARRIES)
+    return sum(group["n"] for group in done if group["decision"] in CARRIES)
+
+
+def _carried_bytes(summed: Groups) -> int:
+    return sum(g["b"] for g in summed if g["done"] and g["decision"] in CARRIES)
 
 
 def tallies() -> list[RunTally]:
@@ -148,7 +178,6 @@ def _ended_between(since: datetime, until: datetime) -> Iterator[Bygone]:
     rows = ended.values_list(*fields)
     for number, job, labels, outcome, started_at, ended_at, summed in rows:
         seconds = (ended_at - started_at).total_seconds() if started_at else None
-        size = sum(g["b"] for g in summed if g["done"] and g["decision"] in CARRIES)
         problems = sum(g["n"] for g in summed if g["error"])
-        sums = (_carried(summed), size, problems)
+        sums = (_carried(summed), _carried_bytes(summed), problems)
         yield Bygone(number, job, labels, outcome, ended_at, seconds, *sums)
