@@ -9,11 +9,14 @@ import json
 import resource
 import socket
 import time
+from collections import Counter
 
 import httpx
 import pyotp
 import pytest
+from icalendar import Calendar
 
+from pinecart.client import ClientError
 from pinecart.standins.bucket_server import Behaviour
 from tests.whole.house import PASSWORD, Browser, house, until
 
@@ -265,7 +268,7 @@ def test_nobody_has_more_than_so_many_streams(shared):
             run = cart.start("watched-by-many")["id"]
             url, headers = (
                 f"{shared.url}/api/v1/runs/{run}/events",
-                {"Authorization": f"Bearer {shared.token}"},
+                {"Authorization": f"Bearer {cart.make_token('watches-alone')}"},
             )
             answers, read = [], []
             for _ in range(34):
@@ -277,3 +280,47 @@ def test_nobody_has_more_than_so_many_streams(shared):
             assert answers == [200] * 32 + [429] * 2
             cart.stop(run)
         until(lambda: httpx.get(f"{url}", headers=headers).status_code == 200, what="room again")
+
+
+def test_a_calendars_address_shows_what_is_due_and_does_nothing_else(shared):
+    """By its address, which holds a token that no other call takes; no other token is taken in an
+    address.
+    """
+    shared.fresh_job("due-daily", {"a": b"1"}, schedule={"cron": "30 5 * * *", "zone": "UTC"})
+    shared.fresh_job("not-theirs", {"a": b"1"}, schedule={"cron": "30 6 * * *", "zone": "UTC"})
+    shared.fresh_job(
+        "due-weekly", {"a": b"1"}, labels=["fells"], schedule={"cron": "0 7 * * 1", "zone": "UTC"}
+    )
+    looker = shared.person("looks-at-fells", "look", "fells")
+    address = f"{shared.url}/api/v1/schedule/calendar"
+    made = shared.run("token", "make", "wall", "--calendar")
+    assert f"Subscribe to: {address}?key=TOKEN" in made.stderr
+    told = httpx.get(address, params={"key": made.stdout.strip()})
+    assert told.headers["Content-Type"] == "text/calendar; charset=utf-8"
+    events = Calendar.from_ical(told.content).events
+    names = Counter(str(event["UID"]).rpartition("-")[0] for event in events)
+    assert (names["due-daily"], names["due-weekly"]) == (14, 2)
+    assert {f"{e.start:%H:%M}" for e in events if "due-daily" in e["UID"]} == {"05:30"}
+    with shared.client(looker) as theirs:
+        key = theirs.make_token("wall", reads_calendar=True)
+        with pytest.raises(ClientError, match="make two"):
+            theirs.make_token("both", reads_calendar=True, starts="due-weekly")
+    told = httpx.get(address, params={"key": key})
+    assert {str(e["SUMMARY"]) for e in Calendar.from_ical(told.content).events} == {"due-weekly"}
+
+    with shared.client(key) as outside:
+        for call in (outside.today, outside.schedule, lambda: outside.make_token("more")):
+            with pytest.raises(ClientError) as caught:
+                call()
+            assert caught.value.code == "token.only-calendar"
+    assert httpx.get(f"{shared.url}/api/v1/schedule", params={"key": key}).status_code == 401
+    for text, code in ((looker, "token.in-address"), ("pct_none", "token.unknown")):
+        refused = httpx.get(address, params={"key": text})
+        assert (refused.status_code, refused.json()["code"]) == (401, code)
+    with shared.client(looker) as theirs:
+        (number,) = [t["id"] for t in theirs.tokens() if t["reads_calendar"]]
+        theirs.revoke_token(number)
+    assert httpx.get(address, params={"key": key}).status_code == 401
+    with shared.client() as cart:
+        for name in ("due-daily", "not-theirs", "due-weekly"):
+            cart.drop_job(name)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import click
 
 from pinecart.cli.frame import Cart, Words, output_option, read_secret, say
@@ -220,7 +222,7 @@ def token_list(cart: Cart, everybodys: bool) -> None:
             str(t["id"]),
             t["name"],
             t["of"],
-            f"starts {t['starts']}" if t["starts"] else t["right"] or "all of theirs",
+            _may(t),
             age(t["made_at"]),
             age(t["used_at"]) if t["used_at"] else "never",
             age(t["expires_at"]) if t["expires_at"] else "never",
@@ -238,6 +240,12 @@ def token_list(cart: Cart, everybodys: bool) -> None:
     )
 
 
+def _may(told: JsonObject) -> str:
+    if told["reads_calendar"]:
+        return "reads the calendar"
+    return f"starts {told['starts']}" if told["starts"] else told["right"] or "all of theirs"
+
+
 @token.command("make")
 @click.argument("name")
 @click.option("--days", type=click.IntRange(1), help="It ends after so many days; without, never.")
@@ -246,22 +254,36 @@ def token_list(cart: Cart, everybodys: bool) -> None:
 @click.option(
     "--starts", metavar="JOB", default="", help="It may start this job, and do nothing else."
 )
+@click.option(
+    "--calendar",
+    is_flag=True,
+    help="It may read the schedule as a calendar, by its address, and do nothing else.",
+)
 @output_option
 def token_make(
-    cart: Cart, name: str, days: int | None, person: str | None, right: str | None, starts: str
+    cart: Cart,
+    name: str,
+    days: int | None,
+    person: str | None,
+    right: str | None,
+    starts: str,
+    calendar: bool,
 ) -> None:
     """Make a token; its text is told this once, on stdout.
 
     \b
     pinecart token make nightly-script --days 90
     pinecart token make recorder --starts dawn
+    pinecart token make wall-calendar --calendar
     """
-    rights = {"right": right or "", "starts": starts}
+    rights: dict[str, Any] = {"right": right or "", "starts": starts, "reads_calendar": calendar}
     text = cart.client.make_token(name, person=person, days=days, **rights)
     cart.show({"token": text}, lambda: click.echo(text))
     if starts:
         url = f"{cart.client.url}/api/v1/jobs/{starts}/call"
         say(f'A call from outside: curl -X POST -H "Authorization: Bearer TOKEN" {url}')
+    if calendar:
+        say(f"Subscribe to: {cart.client.url}/api/v1/schedule/calendar?key=TOKEN")
 
 
 @token.command("revoke")

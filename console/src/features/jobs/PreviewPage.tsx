@@ -1,13 +1,13 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { Button, Card, Flex, Input, Segmented, Typography } from 'antd'
 import { useState } from 'react'
-import { Link, useNavigate, useParams } from 'react-router'
+import { useNavigate, useParams } from 'react-router'
 import { api, got, type Preview } from '../../api/client'
 import { previewQuery } from '../../api/runs'
 import { FilesTable } from '../../parts/FilesTable'
 import { isOneOff, count, size, span } from '../../lib/words'
 import { DecisionTree } from './DecisionTree'
-import { Failed, FromTo, Loaded, PageHead, useMay } from '../../parts/parts'
+import { Failed, FromTo, JobName, Loaded, PageHead, useMay } from '../../parts/parts'
 
 /** The dangerous ones first. */
 const ORDER = ['remove', 'clear', 'replace', 'copy', 'refuse'] as const
@@ -55,7 +55,7 @@ export default function PreviewPage() {
       {(told) => (
         <>
           <PageHead title={told.state === 'ended' ? told.sentence : 'Working the preview out…'}>
-            {told.job !== 'carry' && <Link to={`/jobs/${told.job}`}>{told.job}</Link>}
+            <JobName job={told.job} />
             {told.state === 'ended' && told.of != null && <Undo of={told.of} />}
             {told.state === 'ended' && <Exports of={number} />}
             {told.state === 'ended' && told.of == null && !isOneOff(told.job) && (

@@ -8,6 +8,7 @@ import { useNow } from '../../hooks/live'
 import { exact } from '../../lib/words'
 import { UNDERLINED } from '../../parts/layout'
 import { Ago, Loaded, PageHead } from '../../parts/parts'
+import { CalendarAddress } from './CalendarAddress'
 import { Triggers } from './Triggers'
 
 const DAY = 86_400_000
@@ -29,6 +30,7 @@ export default function SchedulePage() {
             { value: 31, label: 'A month' },
           ]}
         />
+        <CalendarAddress />
       </PageHead>
       <Loaded query={query}>
         {(lines) =>

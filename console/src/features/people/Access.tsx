@@ -58,6 +58,11 @@ export function SessionsTable({ everybodys }: { everybodys: boolean }) {
   )
 }
 
+const carries = (token: Token) => {
+  if (token.reads_calendar) return 'reads the calendar'
+  return token.starts ? `starts ${token.starts}` : token.right || 'all of its person’s rights'
+}
+
 export function TokensTable({ everybodys }: { everybodys: boolean }) {
   const queries = useQueryClient()
   const query = useQuery(tokensQuery(everybodys))
@@ -85,7 +90,7 @@ export function TokensTable({ everybodys }: { everybodys: boolean }) {
               columns={[
                 ...(everybodys ? [{ title: 'Whose', dataIndex: 'of' }] : []),
                 { title: 'Token', dataIndex: 'name' },
-                { title: 'Carries', render: (_, t) => t.right || 'all of its person’s rights' },
+                { title: 'Carries', render: (_, t) => carries(t) },
                 { title: 'Made', render: (_, t) => <Ago at={t.made_at} /> },
                 { title: 'Last used', render: (_, t) => <Ago at={t.used_at} /> },
                 {

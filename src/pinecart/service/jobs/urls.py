@@ -1,6 +1,6 @@
 from django.urls import path
 
-from pinecart.service.jobs import api, files_api
+from pinecart.service.jobs import api, calendar_api, files_api
 
 urlpatterns = [
     path("jobs", api.Jobs.as_view(), name="jobs"),
@@ -22,4 +22,5 @@ urlpatterns = [
     path("job-files", files_api.JobFiles.as_view(), name="job-files"),
     path("job-schema", files_api.JobSchema.as_view(), name="job-schema"),
     path("schedule", api.ScheduleView.as_view(), name="schedule"),
+    path("schedule/calendar", calendar_api.CalendarView.as_view(), name="schedule-calendar"),
 ]

@@ -282,6 +282,10 @@ class NewTokenShape(serializers.Serializer):
         max_length=63,
         help_text="It may start this job by a call from outside, and do nothing else.",
     )
+    reads_calendar = serializers.BooleanField(
+        required=False,
+        help_text="It may read the schedule as a calendar, by its address, and do nothing else.",
+    )
 
 
 class TokenShape(serializers.Serializer):
@@ -297,6 +301,9 @@ class TokenShape(serializers.Serializer):
         help_text="It carries no more than this; empty: all of its person's."
     )
     starts = serializers.CharField(help_text="It may start this job, and nothing else; or empty.")
+    reads_calendar = serializers.BooleanField(
+        help_text="It may read the schedule as a calendar, and nothing else."
+    )
 
 
 class MadeTokenShape(serializers.Serializer):
@@ -321,6 +328,7 @@ class Tokens(APIView):
             days=asked.get("days"),
             right=asked.get("right", ""),
             starts=asked.get("starts", ""),
+            reads_calendar=asked.get("reads_calendar", False),
         )
         return Response({"token": text}, status=201)
 

@@ -76,6 +76,7 @@ class Token(models.Model):
 
     most: it carries no right beyond this one; empty: all of its person's.   parent: the token that
     made it.   starts: the job that it may start, and nothing else; empty: it is no such token.
+    reads_calendar: it may read the schedule as a calendar, and nothing else.
     """
 
     person = models.ForeignKey(
@@ -89,4 +90,5 @@ class Token(models.Model):
     used_at = models.DateTimeField(null=True)
     most = models.CharField(max_length=20, blank=True, default="")
     starts = models.CharField(max_length=63, blank=True, default="")
+    reads_calendar = models.BooleanField(default=False)
     parent = models.ForeignKey("self", on_delete=models.CASCADE, null=True, related_name="children")

@@ -50,6 +50,7 @@ def actor_of(user: User, token: Token | None = None, sign_in: SignIn | None = No
         token=token.pk if token else None,
         sign_in=sign_in.pk if sign_in else None,
         starts=token.starts if token else "",
+        reads_calendar=token is not None and token.reads_calendar,
     )
     is_due = OPTIONS.second_factor == "administrators" and actor.may(Right.ADMINISTER)
     return actor._replace(lacks_factor=is_due and not has_second_factor(user.pk))
@@ -151,6 +152,7 @@ def tokens_of(actor: Actor, *, everybodys: bool) -> list[JsonObject]:
             "used_at": t.used_at,
             "right": t.most,
             "starts": t.starts,
+            "reads_calendar": t.reads_calendar,
         }
         for t in found
     ]

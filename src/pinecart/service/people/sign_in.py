@@ -25,6 +25,10 @@ WHY = {
     "unknown": "This token is not known here. Sign in again: pinecart login URL.",
     "revoked": "This token was revoked. Ask for a new one, and sign in again.",
     "expired": "This token has expired. Ask for a new one, and sign in again.",
+    "in-address": (
+        "This token can do more than show a calendar, and doesn't belong into an address, which "
+        "gets written down on its way: revoke it, and make one with --calendar."
+    ),
 }
 
 
@@ -37,19 +41,42 @@ class ByToken(authentication.BaseAuthentication):
         scheme, _, text = request.headers.get("Authorization", "").partition(" ")
         if scheme.lower() != "bearer":
             return None
-        token, why = token_found(text.strip(), timezone.now())
-        actor = actor_of(token.person, token) if token else None
-        if token and actor:
-            note_use(token, token.used_at)
-        if actor is None:
-            reason = why or "revoked"
-            failed = AuthenticationFailed(WHY[reason])
-            failed.forced_code = f"token.{reason}"  # type: ignore[attr-defined]
-            raise failed
-        return SignedIn(actor._replace(address=address_of(request))), text
+        return _signed_in(request, text.strip()), text
 
     def authenticate_header(self, request: Request) -> str:
         return "Bearer"
+
+
+class ByAddress(ByToken):
+    """A calendar sends no headers: its token is in the address, and no other token is taken there,
+    since addresses get written down on their way.
+    """
+
+    def authenticate(self, request: Request) -> tuple[SignedIn, str] | None:
+        text = request.query_params.get("key", "")
+        if not text:
+            return None
+        return _signed_in(request, text, is_in_address=True), text
+
+
+def _signed_in(request: Request, text: str, *, is_in_address: bool = False) -> SignedIn:
+    """Raises AuthenticationFailed."""
+    token, why = token_found(text, timezone.now())
+    if token and is_in_address and not token.reads_calendar:
+        raise _refused("in-address")
+    actor = actor_of(token.person, token) if token else None
+    if token and actor:
+        note_use(token, token.used_at)
+    if actor is None:
+        raise _refused(why or "revoked")
+    return SignedIn(actor._replace(address=address_of(request)))
+
+
+def _refused(why: str) -> AuthenticationFailed:
+    """why: one of WHY."""
+    failed = AuthenticationFailed(WHY[why])
+    failed.forced_code = f"token.{why}"  # type: ignore[attr-defined]
+    return failed
 
 
 class ByCookie(authentication.SessionAuthentication):
@@ -75,7 +102,7 @@ def known(request: HttpRequest) -> KnownSender | None:
     actor = actor_by_headers(request)
     if actor is None:
         return None
-    may_operate = actor.may(Right.OPERATE) and not actor.starts
+    may_operate = actor.may(Right.OPERATE) and not (actor.starts or actor.reads_calendar)
     return KnownSender(actor.name, may_operate)
 
 
@@ -103,6 +130,14 @@ class _TokenDescribed(OpenApiAuthenticationExtension):
 
     def get_security_definition(self, auto_schema: Any) -> JsonObject:
         return {"type": "http", "scheme": "bearer"}
+
+
+class _AddressDescribed(OpenApiAuthenticationExtension):
+    target_class = ByAddress
+    name = "calendar"
+
+    def get_security_definition(self, auto_schema: Any) -> JsonObject:
+        return {"type": "apiKey", "in": "query", "name": "key"}
 
 
 class _CookieDescribed(OpenApiAuthenticationExtension):

@@ -10,6 +10,7 @@ from django.contrib.auth.models import User
 from django.db import transaction
 from django.utils import timezone
 
+from pinecart.core.errors import Invalid
 from pinecart.core.places import shown_lines
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
@@ -27,13 +28,18 @@ def make_token(
     days: int | None,
     right: str = "",
     starts: str = "",
+    reads_calendar: bool = False,
 ) -> str:
     """A new token's text, told this once. For somebody else only by an administrator. days None:
     does not expire.
 
-    right: it carries no more than this one.   starts: it may start this job, and nothing else. What
-    a token makes carries no more than itself, and ends with it.
+    right: it carries no more than this one.   starts: it may start this job, and nothing else.
+    reads_calendar: it may read the schedule as a calendar, and nothing else. What a token makes
+    carries no more than itself, and ends with it.
     """
+    if starts and reads_calendar:
+        message = "A token starts a job, or reads the calendar: make two."
+        raise Invalid([{"field": "starts", "code": "token.two-uses", "message": message}])
     if person != actor.name:
         actor.must(Right.ADMINISTER, [], "making somebody else's token")
     user = person_named(person)
@@ -53,9 +59,11 @@ def make_token(
         expires_at=expires,
         most=right,
         starts=starts,
+        reads_calendar=reads_calendar,
         parent=parent,
     )
-    note(actor, "token.made", person, name=name, right=right, starts=starts)
+    uses = {"starts": starts, "reads_calendar": reads_calendar}
+    note(actor, "token.made", person, name=name, right=right, **uses)
     return text
 
 
