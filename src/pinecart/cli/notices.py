@@ -19,10 +19,11 @@ KINDS = (
     "missed",
     "expected-not-come",
     "recovered",
+    "unusual",
     "done",
     "daily",
 )
-USUAL = ("problems", "failed", "held", "late", "missed", "expected-not-come", "recovered")
+USUAL = tuple(kind for kind in KINDS if kind not in ("done", "daily"))
 
 
 @click.group(cls=Words)
@@ -43,13 +44,13 @@ def notice_list(cart: Cart) -> None:
     pinecart notice list
     """
     found = cart.client.notices()
-    heads = ["notice", "whom", "of", "kinds", "last sent", "waiting"]
+    heads = ["notice", "whom", "of", "kinds", "sent", "last sent", "waiting"]
 
     def plain() -> None:
         if not found:
             say(NOBODY)
             return
-        table(heads, list(map(_row_of, found)), numbers=[0, 5], flexible=3)
+        table(heads, list(map(_row_of, found)), numbers=[0, 6], flexible=3)
         for told in found:
             if told["message"]:
                 say(f"▲ notice {told['id']}: {told['message']}")
@@ -64,7 +65,13 @@ def _row_of(told: JsonObject) -> list[str]:
     of = told["job"] or (f"label {told['label']}" if told["label"] else "all")
     kinds = ", ".join(told["kinds"]) if told["is_on"] else "off"
     whom = ", ".join(told["to"])
-    return [str(told["id"]), whom, of, kinds, age(told["sent_at"]), str(told["waiting"])]
+    last, waiting = age(told["sent_at"]), str(told["waiting"])
+    return [str(told["id"]), whom, of, kinds, _when(told), last, waiting]
+
+
+def _when(told: JsonObject) -> str:
+    when = f"daily {told['once_at']}" if told["once_at"] else "at once"
+    return f"{when}, not {told['quiet']}" if told["quiet"] else when
 
 
 def _kinds_option(command: Any) -> Any:
@@ -77,6 +84,15 @@ def _kinds_option(command: Any) -> Any:
     )(command)
 
 
+def _when_options(command: Any) -> Any:
+    for name, text, help_ in (
+        ("--once-at", "TIME", "In one message a day, at this time; empty: as it happens."),
+        ("--quiet", "HOURS", "Nothing in these hours, but after them; empty: at any time."),
+    ):
+        command = click.option(name, metavar=text, help=help_)(command)
+    return command
+
+
 @notice.command("add")
 @click.option("--mail", multiple=True, metavar="ADDRESS", help="By e-mail; may be given again.")
 @click.option("--web", default="", metavar="URL", help="By a signed call of this address.")
@@ -86,15 +102,23 @@ def _kinds_option(command: Any) -> Any:
 @click.option("--job", default="", help="Only of this job.")
 @click.option("--label", default="", help="Only of what has this label.")
 @_kinds_option
+@_when_options
 @output_option
 def notice_add(
-    cart: Cart, mail: tuple[str, ...], web: str, marker: str, kinds: tuple[str, ...], **only: str
+    cart: Cart,
+    mail: tuple[str, ...],
+    web: str,
+    marker: str,
+    kinds: tuple[str, ...],
+    **only: str | None,
 ) -> None:
     """Tell somebody, from now on.
 
     \b
     pinecart notice add --mail wren@larkfell.example --of failed --of held
     pinecart notice add --web https://chat.larkfell.example/hook --label night
+    pinecart notice add --mail wren@larkfell.example --once-at "07:30 Europe/London"
+    pinecart notice add --web https://pager.larkfell.example --quiet 22:00-06:00
     pinecart notice add --marker pine://office/larkfell/done.json --job dawn --of done
     """
     ways = {"mail": list(mail), "web": [web] if web else [], "marker": [marker] if marker else []}
@@ -102,7 +126,8 @@ def notice_add(
     if len(chosen) != 1:
         raise click.UsageError("Say whom: --mail ADDRESS, --web URL, or --marker LOCATION.")
     way, to = chosen[0]
-    asked = {"way": way, "to": to, "kinds": list(kinds or USUAL), **only}
+    given = {name: value for name, value in only.items() if value is not None}
+    asked = {"way": way, "to": to, "kinds": list(kinds or USUAL), **given}
     made = cart.client.add_notice(asked)
 
     def plain() -> None:
@@ -121,16 +146,20 @@ def notice_add(
 @click.option("--job", default=None, help="Only of this job; empty: of all.")
 @click.option("--label", default=None, help="Only of this label; empty: of all.")
 @_kinds_option
+@_when_options
 @output_option
 def notice_change(cart: Cart, number: int, **given: Any) -> None:
     """Change who is told, or of what.
 
     \b
     pinecart notice change 2 --off
+    pinecart notice change 2 --quiet "22:00-06:00 Europe/London"
     """
     asked = {name: value for name, value in given.items() if value not in (None, ())}
     if not asked:
-        raise click.UsageError("Say what to change: --to, --of, --job, --label, --on or --off.")
+        raise click.UsageError(
+            "Say what to change: --to, --of, --job, --label, --once-at, --quiet, --on or --off."
+        )
     told = cart.client.change_notice(number, **asked)
     cart.show(told, lambda: say(f"Notice {number} is changed."))
 

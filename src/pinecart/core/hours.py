@@ -1,13 +1,14 @@
-"""Allowed hours of a day: `22:00-06:00 Europe/London`."""
+"""Hours of a day: `22:00-06:00 Europe/London`; and a time of each day: `07:30 Europe/London`."""
 
 from __future__ import annotations
 
 import re
-from datetime import datetime
+from datetime import datetime, time
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 from pinecart.core.errors import Invalid
+from pinecart.core.expectations import last_deadline, read_time
 from pinecart.core.schedule import parse_zone
 
 _HOURS = re.compile(r"(\d{1,2}):(\d{2}) ?(?:-|–|to) ?(\d{1,2}):(\d{2})(?: (\S+))?")
@@ -41,6 +42,28 @@ def parse_hours(text: str) -> Hours:
     if first >= DAY or last > DAY or first == last or int(found[2]) > 59 or int(found[4]) > 59:
         raise _wrong(text)
     return Hours(first, last, parse_zone(found[5] or "UTC"))
+
+
+class DayTime(NamedTuple):
+    at: time
+    zone: str
+
+    def last(self, moment: datetime) -> datetime:
+        """When it was this time last, up to `moment`."""
+        return last_deadline(self.at, self.zone, moment)
+
+
+def parse_day_time(text: str) -> DayTime:
+    """Without a zone it is UTC. Raises Invalid."""
+    clock, _, zone = " ".join(text.split()).partition(" ")
+    try:
+        at = read_time(clock)
+    except ValueError:
+        message = f"{text!r} is no time of a day: write it as 07:30, or 07:30 Europe/London."
+        raise Invalid(
+            [{"field": "time", "code": "schedule.day-time", "message": message}]
+        ) from None
+    return DayTime(at, parse_zone(zone or "UTC"))
 
 
 def _wrong(text: str) -> Invalid:

@@ -11,6 +11,8 @@ interface Filled {
   kinds: Kind[]
   job: string
   label: string
+  once_at: string
+  quiet: string
 }
 
 const TO = {
@@ -18,7 +20,15 @@ const TO = {
   web: ['Address that is called', 'https://larkfell.example/hook'],
   marker: ['Place of the object', 'pine://office/larkfell/done.json'],
 } as const
-const START: Filled = { way: 'mail', to: '', kinds: USUAL, job: '', label: '' }
+const START: Filled = {
+  way: 'mail',
+  to: '',
+  kinds: USUAL,
+  job: '',
+  label: '',
+  once_at: '',
+  quiet: '',
+}
 
 export function NoticeForm({ onClose }: { onClose: () => void }) {
   const [form] = Form.useForm<Filled>()
@@ -89,6 +99,14 @@ export function NoticeForm({ onClose }: { onClose: () => void }) {
           </Form.Item>
           <Form.Item name="label" label="Only of the label" extra="Empty: of all.">
             <Input placeholder="night" />
+          </Form.Item>
+        </Flex>
+        <Flex gap={12}>
+          <Form.Item name="once_at" label="In one message a day, at" extra="Empty: as it happens.">
+            <Input placeholder="07:30 Europe/London" />
+          </Form.Item>
+          <Form.Item name="quiet" label="Not between" extra="But after it. Empty: at any time.">
+            <Input placeholder="22:00-06:00 Europe/London" />
           </Form.Item>
         </Flex>
         {save.error && <Failed error={save.error} />}

@@ -38,6 +38,9 @@ export default function NoticesPage() {
   )
 }
 
+const sendsWhen = ({ once_at, quiet }: Notice) =>
+  (once_at ? `daily at ${once_at}` : 'at once') + (quiet ? `, but not ${quiet}` : '')
+
 function Rules({ rows }: { rows: Notice[] }) {
   const queries = useQueryClient()
   const { message } = App.useApp()
@@ -84,7 +87,7 @@ function Rules({ rows }: { rows: Notice[] }) {
         card={(rule) => (
           <Flex justify="space-between">
             <div>
-              {whom(rule)}: {kindWords(rule.kinds)}, of {of(rule)}
+              {whom(rule)}: {kindWords(rule.kinds)}, of {of(rule)}, {sendsWhen(rule)}
             </div>
             <MoreMenu items={actions(rule)} label={`More for notice ${rule.id}`} />
           </Flex>
@@ -96,7 +99,14 @@ function Rules({ rows }: { rows: Notice[] }) {
             title: 'When',
             render: (_, rule) =>
               rule.is_on ? (
-                kindWords(rule.kinds)
+                <>
+                  {kindWords(rule.kinds)}
+                  {(rule.once_at || rule.quiet) && (
+                    <div>
+                      <Typography.Text type="secondary">Sent {sendsWhen(rule)}</Typography.Text>
+                    </div>
+                  )}
+                </>
               ) : (
                 <Typography.Text>□ switched off</Typography.Text>
               ),

@@ -11,6 +11,7 @@ export const KINDS: Record<Kind, string> = {
   missed: '◇ did not run',
   'expected-not-come': '▲ expected and not come',
   recovered: '✓ well again',
+  unusual: '▲ unusual',
   done: '✓ done',
   daily: '○ once a day',
 }

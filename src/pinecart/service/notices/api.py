@@ -28,6 +28,18 @@ class NewNoticeShape(serializers.Serializer):
         default="", allow_blank=True, help_text="Empty: all."
     )
     is_on = serializers.BooleanField(default=True)
+    quiet = serializers.CharField(
+        default="",
+        allow_blank=True,
+        max_length=60,
+        help_text="Hours in which nothing is sent, but after them: 22:00-06:00 Europe/London.",
+    )
+    once_at = serializers.CharField(
+        default="",
+        allow_blank=True,
+        max_length=60,
+        help_text="All in one message a day, at this time: 07:30 Europe/London. Empty: at once.",
+    )
 
 
 class NoticeChangeShape(serializers.Serializer):
@@ -38,6 +50,8 @@ class NoticeChangeShape(serializers.Serializer):
         required=False, allow_blank=True
     )
     is_on = serializers.BooleanField(required=False)
+    quiet = serializers.CharField(required=False, allow_blank=True, max_length=60)
+    once_at = serializers.CharField(required=False, allow_blank=True, max_length=60)
 
 
 class NoticeShape(NewNoticeShape):

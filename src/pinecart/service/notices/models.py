@@ -9,7 +9,9 @@ class NoticeRule(models.Model):
     """Who is told of what. way: "mail", "web" or "marker".   to: addresses,
     the one that is called, or the place of an object that is written.
     kinds: what of (core.happenings.Kind).   job, label: only of it; empty: of all.   sealed: the
-    secret that web calls are signed with.
+    secret that web calls are signed with.   quiet: hours in which nothing is sent
+    (core.hours.Hours).   once_at: the time of a day at which all is sent in one message
+    (core.hours.DayTime); empty: as it happens.
     """
 
     way = models.CharField(max_length=6)
@@ -18,6 +20,8 @@ class NoticeRule(models.Model):
     job = models.CharField(max_length=63, blank=True, default="")
     label = models.CharField(max_length=63, blank=True, default="")
     is_on = models.BooleanField(default=True)
+    quiet = models.CharField(max_length=60, blank=True, default="")
+    once_at = models.CharField(max_length=60, blank=True, default="")
     sealed = models.BinaryField(null=True)
     made_at = models.DateTimeField()
 

@@ -7,6 +7,7 @@ from typing import Protocol
 from django.db.models import Min, Q, QuerySet
 
 from pinecart.core.happenings import Happening, Kind
+from pinecart.core.hours import parse_day_time, parse_hours
 from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
@@ -55,6 +56,8 @@ def rule_told(rule: NoticeRule) -> JsonObject:
         "job": rule.job,
         "label": rule.label,
         "is_on": rule.is_on,
+        "quiet": rule.quiet,
+        "once_at": rule.once_at,
         "waiting": waiting.count(),
         "sent_at": last.sent_at if last else None,
         "message": failing.message if failing else "",
@@ -100,7 +103,10 @@ def happening_of(row: HappeningRow) -> Happening:
 
 
 def due_together(now: datetime) -> list[tuple[NoticeRule, list[Delivery]]]:
-    """For each rule what is to be sent now, in the order in which it happened."""
+    """For each rule what is to be sent now, in the order in which it happened.
+
+    Nothing in its quiet hours; of one that is told once a day, what happened until then.
+    """
     waiting = Delivery.objects.filter(sent_at=None, given_up=False)
     numbers = (
         waiting.filter(next_try__lte=now)
@@ -110,8 +116,12 @@ def due_together(now: datetime) -> list[tuple[NoticeRule, list[Delivery]]]:
     )
     found = []
     for rule in NoticeRule.objects.filter(pk__in=[row["rule"] for row in numbers], is_on=True):
-        all_of_it = waiting.filter(rule=rule).select_related("happening").order_by("happening_id")
-        found.append((rule, list(all_of_it[:LATEST])))
+        if rule.quiet and parse_hours(rule.quiet).include(now):
+            continue
+        until = parse_day_time(rule.once_at).last(now) if rule.once_at else now
+        of_it = waiting.filter(rule=rule, happening__at__lte=until).select_related("happening")
+        if together := list(of_it.order_by("happening_id")[:LATEST]):
+            found.append((rule, together))
     return found
 
 
@@ -147,6 +157,13 @@ def still_awaited(jobs: Iterable[str]) -> list[JsonObject]:
     open_ones = HappeningRow.objects.filter(kind__in=OPEN_KINDS, over_at=None)
     wanted = set(jobs)
     return [happening_told(row) for row in open_ones.order_by("at") if row.job in wanted]
+
+
+def unusual_since(jobs: Iterable[str], moment: datetime) -> list[JsonObject]:
+    """The runs of these jobs that were unlike those before them, the newest first."""
+    wanted = set(jobs)
+    found = HappeningRow.objects.filter(kind=Kind.UNUSUAL.value, at__gte=moment).order_by("-at")
+    return [happening_told(row) for row in found if row.job in wanted]
 
 
 def awaited_count() -> int:

@@ -2,7 +2,7 @@ from __future__ import annotations
 
 import re
 import secrets
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 from urllib.parse import urlsplit
@@ -12,6 +12,7 @@ from django.utils import timezone
 
 from pinecart.core.errors import Invalid
 from pinecart.core.happenings import GIVEN_UP_AFTER, Kind, next_wait
+from pinecart.core.hours import parse_day_time, parse_hours
 from pinecart.core.option_spec import Problems
 from pinecart.core.places import parse_location
 from pinecart.json_object import JsonObject
@@ -92,12 +93,23 @@ def _read_rule(given: Mapping[str, Any]) -> JsonObject:
             reading.nested(_marker_place, one)
     if not to or (way != "mail" and len(to) != 1):
         reading.wrong("to", "notice.address", "Say whom: addresses, or the one that is called.")
+    for name, parse in (("quiet", parse_hours), ("once_at", parse_day_time)):
+        _read_when(reading, name, parse, given[name])
     if not given["kinds"]:
         reading.wrong("kinds", "notice.kinds", "Say what of: at least one kind.")
     if reading.problems:
         raise Invalid(reading.problems)
-    names = ("job", "label", "is_on")
+    names = ("job", "label", "is_on", "quiet", "once_at")
     return {"way": way, "to": to, "kinds": sorted(given["kinds"]), **{n: given[n] for n in names}}
+
+
+def _read_when(reading: Problems, name: str, parse: Callable[[str], object], text: str) -> None:
+    try:
+        if text:
+            parse(text)
+    except Invalid as exc:
+        (problem,) = exc.problems
+        reading.wrong(name, problem["code"], problem["message"])
 
 
 def _marker_place(text: str) -> None:
