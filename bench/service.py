@@ -20,7 +20,7 @@ from typing import Any
 
 import httpx
 
-from tests.whole.house import House, house, pids_of, until
+from tests.whole.house import House, house, parts_of, until
 
 PAGE_S, PAGE_CPU_S = 0.3, 0.06
 CALLS = 30
@@ -205,11 +205,8 @@ def started() -> Iterator[House]:
 
 
 def web_process(home: House) -> int:
-    assert home.process
-    for pid in pids_of(home.process.pid):
-        if b"config.asgi" in Path(f"/proc/{pid}/cmdline").read_bytes():
-            return pid
-    raise AssertionError("There is no web process.")
+    (pid,) = parts_of(home, "web")
+    return pid
 
 
 def cpu_of(pid: int) -> float:

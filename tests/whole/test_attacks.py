@@ -18,7 +18,7 @@ import httpx
 import pytest
 
 from pinecart.client import ClientError
-from tests.whole.house import PASSWORD, PINECART, House, house, until
+from tests.whole.house import PASSWORD, PINECART, PLAIN, House, house, until
 from tests.whole.test_api import CALLS, ask
 
 GIB = 1 << 30
@@ -36,7 +36,10 @@ def alone(tmp_path_factory):
 
 def sign_in(house, name, password, **headers):
     return httpx.post(
-        f"{house.url}/api/v1/session", json={"name": name, "password": password}, headers=headers
+        f"{house.url}/api/v1/session",
+        json={"name": name, "password": password},
+        headers=headers,
+        verify=PLAIN,
     )
 
 
@@ -171,7 +174,11 @@ def test_a_malformed_body_gets_a_problem_from_every_call(shared, body):
     for method, path, _ in CALLS:
         if method in ("POST", "PUT", "PATCH") and not path.endswith(("arrive", "files?path=x")):
             answer = httpx.request(
-                method, f"{shared.url}/api/v1/{path}", content=body, headers=headers
+                method,
+                f"{shared.url}/api/v1/{path}",
+                content=body,
+                headers=headers,
+                verify=PLAIN,
             )
             assert answer.status_code < 500, (method, path, answer.text)
 

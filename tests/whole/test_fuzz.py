@@ -50,6 +50,7 @@ def at_home(case):
         named["number"] = 2
     if "/people/" in case.path and named.get("name") == "admin":
         named["name"] = "somebody"
+    case.query.pop("key", None)  # the calendar's: another asker
     if isinstance(case.body, dict) and case.path != "/api/v1/store-forms/read":
         case.body |= {field: NOBODY[field] for field in NOBODY.keys() & case.body.keys()}
     return case

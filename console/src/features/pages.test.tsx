@@ -69,6 +69,7 @@ const RUN = {
   ],
   proofs: { 'read-back': 4 },
   effort: { phases: { listing: 0.2, transferring: 9 }, requests: { office: 12 } },
+  unusual: ['It carried 90 files; its last 12 runs usually 1 file.'],
   cautions: ['partner does not keep the type and the metadata of objects.'],
 }
 const TRIGGER = {
@@ -256,6 +257,7 @@ const PAGES: Record<string, Page> = {
         restored: '',
         needed: [RUN],
         awaited: [HAPPENING],
+        unusual: [{ ...HAPPENING, name: 'run-7-unusual', kind: 'unusual', words: 'It took 9 h.' }],
         concerns: [
           { subject: 'office', words: 'Its key is over a year old.', todo: 'Give one.', path: '/' },
         ],
@@ -518,6 +520,14 @@ test('a form sends what was filled in, and nothing that says nothing', async () 
     name: 'attic',
     board: 'oak',
   })
+})
+
+test('a removal by hand is told as what it is: it has no job to go to', async () => {
+  const needs = PAGES.today!.needs as { today: object }
+  serve({ ...needs, today: { ...needs.today, needed: [{ ...RUN, job: 'remove' }] } })
+  show(<TodayPage />)
+  expect(await screen.findByText('A removal')).toBeInTheDocument()
+  expect(document.querySelector('a[href="/jobs/remove"]')).toBeNull()
 })
 
 test('an address that is pasted becomes the place that it is, or a store to be added', async () => {

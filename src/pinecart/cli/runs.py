@@ -128,6 +128,8 @@ def tell(run: JsonObject) -> None:
         source, destination = leg["from"], leg["to"]
         is_one_place = destination == source
         click.echo(f"  {source}" if is_one_place else f"  {source} → {destination}")
+    for words in run.get("unusual", []):
+        click.echo(f"▲ Unusual: {words}")
     click.echo()
     _tell_totals(run["totals"])
     for group in run.get("problem_groups", []):

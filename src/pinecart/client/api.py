@@ -132,11 +132,13 @@ class Client(JobCalls, TellingCalls):
         days: int | None = None,
         right: str = "",
         starts: str = "",
+        reads_calendar: bool = False,
     ) -> str:
         """right: it carries no more than this one.   starts: it may start this job, and nothing
-        else.
+        else.   reads_calendar: it may read the schedule as a calendar, and nothing else.
         """
-        asked = {"person": person, "days": days, "right": right, "starts": starts}
+        uses = {"starts": starts, "reads_calendar": reads_calendar}
+        asked = {"person": person, "days": days, "right": right, **uses}
         body = {key: value for key, value in asked.items() if value not in (None, "")}
         return str(self.ask("POST", "tokens", body={"name": name, **body})["token"])
 

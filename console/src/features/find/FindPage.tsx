@@ -6,7 +6,7 @@ import { findQuery } from '../../api/trail'
 import { count, REASONS } from '../../lib/words'
 import { DataTable } from '../../parts/DataTable'
 import { UNDERLINED } from '../../parts/layout'
-import { Ago, At, Bytes, FromTo, Loaded, PageHead } from '../../parts/parts'
+import { Ago, At, Bytes, FromTo, JobName, Loaded, PageHead } from '../../parts/parts'
 
 /** Where is this file, where did it come from? */
 export default function FindPage() {
@@ -150,7 +150,7 @@ function Ways({ row }: { row: Place }) {
       {row.ways.map((way) => (
         <Flex key={`${way.run} ${way.to}`} gap={12} wrap style={{ padding: '4px 0' }}>
           <Link to={`/runs/${way.run}`}>run {way.run}</Link>
-          <Link to={`/jobs/${way.job}`}>{way.job}</Link>
+          <JobName job={way.job} />
           <span style={{ minWidth: 150 }}>{said(way)}</span>
           <FromTo from={way.from} to={way.to} />
           {way.checksum && (

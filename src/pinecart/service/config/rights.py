@@ -76,6 +76,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
         ("jobs", "GET"): LOOK,
         ("job-files", "GET"): LOOK,
         ("schedule", "GET"): LOOK,
+        ("schedule-calendar", "GET"): LOOK,
         ("triggers", "GET"): LOOK,
         ("runs", "GET"): LOOK,
         ("audits", "GET"): LOOK,
@@ -183,6 +184,7 @@ ASKS: dict[str, dict[tuple[str, str], Right | None]] = {
     },
 }
 CALL_OF_TOKEN = ("job-call", "POST")  # all that a token may that only starts a job
+CALL_OF_CALENDAR = ("schedule-calendar", "GET")
 WITHOUT_FACTOR = {("second-factor", "POST"), ("second-factor", "PUT"), ("own-password", "PUT")}
 TABLE = {call: (right, on) for on, calls in ASKS.items() for call, right in calls.items()}
 
@@ -199,6 +201,7 @@ class Actor(NamedTuple):
 
     token, sign_in: the number of the token or of the session it acts by.   lacks_factor: it has to
     set up a second factor first.   starts: its token may start this job, and do nothing else.
+    reads_calendar: its token may read the schedule as a calendar, and do nothing else.
     address: from where it asks, as far as that is known.
     """
 
@@ -209,6 +212,7 @@ class Actor(NamedTuple):
     sign_in: int | None = None
     lacks_factor: bool = False
     starts: str = ""
+    reads_calendar: bool = False
     address: str = ""
 
     def may(self, right: Right, labels: Iterable[str] | None = None) -> bool:
@@ -255,6 +259,9 @@ class ByTable(BasePermission):
         if actor.starts and started != actor.starts:
             message = f"This token may start the job {actor.starts!r}, and do nothing else."
             raise RightMissing(message, code="token.only-starts")
+        if actor.reads_calendar and call != CALL_OF_CALENDAR:
+            message = "This token may read the schedule as a calendar, and do nothing else."
+            raise RightMissing(message, code="token.only-calendar")
         if actor.lacks_factor and call not in WITHOUT_FACTOR:
             message = (
                 "Administrators need a second factor here. Sign in by a browser and set it up: "
