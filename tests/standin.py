@@ -11,7 +11,8 @@ from collections.abc import Iterator
 
 from aiohttp import web
 
-from pinecart.standins.bucket_server import Account, BucketServer, serve
+from pinecart.standins.bucket_behaviour import Account
+from pinecart.standins.bucket_server import BucketServer, serve
 
 KEY, SECRET = "LARKFELLKEY", "a-made-up-secret"
 

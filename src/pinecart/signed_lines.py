@@ -36,10 +36,17 @@ def signed(lines: Iterable[bytes], key: Ed25519PrivateKey, at: str) -> Iterator[
         digest.update(line)
         count += 1
         yield line
-    told = {"lines": count, "sha256": digest.hexdigest(), "at": at}
-    signature = key.sign(signed_text(FORM, count, digest.hexdigest(), at))
-    told |= {"key": public_text(key.public_key()), "signature": as_text(signature)}
-    yield json.dumps({"signed": told}).encode() + b"\n"
+    sha256 = digest.hexdigest()
+    signature = key.sign(signed_text(FORM, count, sha256, at))
+    told = {
+        "lines": count,
+        "sha256": sha256,
+        "at": at,
+        "key": public_text(key.public_key()),
+        "signature": as_text(signature),
+    }
+    last = json.dumps({"signed": told})
+    yield last.encode() + b"\n"
 
 
 def check(lines: Iterable[bytes], public_key: str) -> Checked:

@@ -33,7 +33,7 @@ from pinecart.drivers.s3.sizes import Sizes
 from pinecart.drivers.s3.store import S3Store
 from pinecart.drivers.s3.wire import parse_page
 from pinecart.drivers.transport import Transport
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.contracts.store import StoreContract, names
 from tests.standin import KEY, SECRET, running
 

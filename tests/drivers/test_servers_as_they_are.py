@@ -18,7 +18,7 @@ from pinecart.drivers import open_store
 from pinecart.drivers.folder.kernel import Kernel
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.drivers.s3 import wire_errors as s3_wire_errors
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.drivers.test_s3 import InPieces, opened, standin  # noqa: F401 - a fixture
 from tests.runner.engine import Journal
 

@@ -18,7 +18,8 @@ from pinecart.core.errors import Busy, Refused, SignInRefused
 from pinecart.drivers import try_store
 from pinecart.drivers.addresses import Allowed
 from pinecart.drivers.transport import Transport
-from pinecart.standins.bucket_server import Account, BucketServer
+from pinecart.standins.bucket_behaviour import Account
+from pinecart.standins.bucket_server import BucketServer
 from tests.contracts.store import names, put
 from tests.drivers.test_s3 import opened
 from tests.standin import KEY, SECRET, running
@@ -254,7 +255,7 @@ async def test_the_try_tells_a_clock_that_is_wrong(abroad):
     ],
 )
 async def test_the_try_tells_a_key_that_may_only_list_or_only_write(abroad, allowed, wanted):
-    from pinecart.standins.bucket_server import Behaviour
+    from pinecart.standins.bucket_behaviour import Behaviour
 
     for kind in ("list", "list-buckets") if allowed != "list" else ("put",):
         abroad[0].behaviour[kind] = Behaviour(fail="AccessDenied")

@@ -13,7 +13,7 @@ from pinecart.drivers import open_store
 from pinecart.runner.progress import Progress
 from pinecart.runner.records import BatchRules
 from pinecart.runner.run import carry_out
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.runner.engine import QUICK, Memory, done, order_from, posts, run
 
 FREE = {"removals": 1000, "removals_percent": 100, "replacements_percent": 100, "lost_percent": 100}

@@ -13,7 +13,8 @@ import pytest
 
 from pinecart.core.retry import Retry
 from pinecart.drivers import open_store
-from pinecart.standins.bucket_server import Account, BucketServer
+from pinecart.standins.bucket_behaviour import Account
+from pinecart.standins.bucket_server import BucketServer
 from pinecart.standins.faulty import BadLine
 from tests.runner.engine import Memory, posts, run
 from tests.standin import KEY, SECRET, running

@@ -18,7 +18,7 @@ from pinecart.drivers import open_store
 from pinecart.runner.batch_helper import GIVE_UP_AFTER, BatchHelper, Sharing
 from pinecart.runner.object_transfer import ObjectTransfer, TransferOptions
 from pinecart.runner.side import Side
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.runner.engine import QUICK, posts
 
 TO_BUCKET = read_definition(

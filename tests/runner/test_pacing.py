@@ -13,7 +13,7 @@ from pinecart.core.ports import Room
 from pinecart.drivers import open_store
 from pinecart.drivers.curl_lines import AnswerBody
 from pinecart.runner.concurrency import ConcurrencyController, Paced, Pacer
-from pinecart.standins.bucket_server import Account, Behaviour
+from pinecart.standins.bucket_behaviour import Account, Behaviour
 from tests.runner.engine import Memory, done, posts, run
 from tests.standin import KEY, SECRET, Busiest, running
 

@@ -10,7 +10,7 @@ from pinecart.core.errors import Incomplete
 from pinecart.core.listing import Ascending
 from pinecart.runner.ranges import in_ranges
 from pinecart.runner.side import Side
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 
 
 async def told(side, cuts):

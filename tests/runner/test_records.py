@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from pinecart.core.totals import Group, Sums
 from pinecart.runner.records import BatchRules, Record, Recorder, RecordsLost
 from pinecart.runner.run import beside
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.contracts.records import RecordsContract
 from tests.runner.engine import Memory, done, posts, run
 

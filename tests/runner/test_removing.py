@@ -16,7 +16,7 @@ from pinecart.drivers.folder.store import FolderStore
 from pinecart.runner.leg_context import RemovalPace
 from pinecart.runner.run import Order, carry_out
 from pinecart.runner.scratch import Scratch
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.runner.engine import Memory, done, posts, run
 
 MIRROR = {"intent": "mirror", "guards": {"removals_percent": 100}}

@@ -18,7 +18,7 @@ from pinecart.drivers.memory import MemoryStore
 from pinecart.drivers.s3.sizes import Sizes
 from pinecart.drivers.s3.store import S3Store
 from pinecart.runner.run import carry_out
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.runner.engine import Memory, done, order_from, posts, run
 
 LARGE = bytes(range(251)) * 70_000  # 17 MB: three pieces

@@ -34,7 +34,7 @@ def named(services):
 
 def found(text, limit=1000):
     from pinecart.service.config.rights import SYSTEM
-    from pinecart.service.runs.selectors.records import places_of_name
+    from pinecart.service.runs.selectors.finding import places_of_name
 
     places = places_of_name(SYSTEM, text, limit=limit)
     return sorted(place["key"] for place in places)

@@ -10,7 +10,7 @@ import pytest
 from botocore.config import Config
 from botocore.exceptions import ClientError
 
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.standin import KEY, SECRET, running
 
 SESSION = botocore.session.get_session()  # keeps the protocol's description, which is slow to load
@@ -218,7 +218,8 @@ def test_it_counts_and_can_be_told_to_fail(server):
 
 
 def test_what_lies_in_a_folder_is_there_after_a_restart(tmp_path):
-    from pinecart.standins.bucket_server import Account, BucketServer
+    from pinecart.standins.bucket_behaviour import Account
+    from pinecart.standins.bucket_server import BucketServer
     from pinecart.standins.bucket_shelf import Shelf
 
     for want in ([], ["z", "é/1"]):

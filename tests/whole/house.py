@@ -24,7 +24,8 @@ from typing import Any
 import httpx
 
 from pinecart.client import Client
-from pinecart.standins.bucket_server import Behaviour, BucketServer
+from pinecart.standins.bucket_behaviour import Behaviour
+from pinecart.standins.bucket_server import BucketServer
 from tests.standin import KEY, SECRET, running
 
 PASSWORD = "dawn-chorus-at-five"  # of everybody whom a test adds

@@ -10,7 +10,7 @@ import random
 
 import pytest
 
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.whole.house import kill_one, until
 
 FILES, WITHIN_S = (100_000, 900) if "PINECART_SOAK" in os.environ else (600, 90)

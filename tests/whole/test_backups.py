@@ -15,7 +15,7 @@ import pytest
 
 from pinecart.client import Client
 from pinecart.service.config.state import FORMAT
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.standin import running
 from tests.whole.house import PASSWORD, Browser, House, house, until
 

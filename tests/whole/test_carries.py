@@ -8,7 +8,7 @@ import os
 import pytest
 
 from pinecart.client import ClientError
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.whole.test_runs import FILES, held
 
 

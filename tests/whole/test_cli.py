@@ -12,7 +12,7 @@ import click
 import pytest
 
 from pinecart.cli.main import COMMANDS, cli
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.standin import SECRET
 from tests.whole.house import PINECART, until
 

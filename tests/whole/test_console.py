@@ -13,7 +13,7 @@ import pyotp
 import pytest
 from playwright.sync_api import Page, expect, sync_playwright
 
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.standin import KEY, SECRET
 from tests.whole.house import until
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 import pytest
 from playwright.sync_api import Page, expect
 
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.whole.test_console import browser, page  # noqa: F401 - fixtures
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]

@@ -14,7 +14,7 @@ import pytest
 import yaml
 
 from pinecart.client import ClientError
-from pinecart.standins.bucket_server import Account, Behaviour
+from pinecart.standins.bucket_behaviour import Account, Behaviour
 from tests.whole.house import PLAIN, house, pids_of, title
 from tests.whole.test_ways_in import Browser
 

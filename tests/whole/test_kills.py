@@ -14,7 +14,7 @@ import signal
 
 import pytest
 
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.whole.house import command, house, kill_one, parts_of, pids_of, until, works_on
 from tests.whole.test_runs import held as in_bucket
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 import base64
 import os
 import time
+from contextlib import ExitStack
 
 import pytest
 
@@ -25,7 +26,7 @@ SLOW = "40 MiB"  # a second: so that somebody may be killed in the middle
 
 @pytest.fixture(scope="module")
 def home(tmp_path_factory):
-    with house(tmp_path_factory.mktemp("kinds")) as made:
+    with house(tmp_path_factory.mktemp("kinds"), "--runs-at-once", str(len(KINDS))) as made:
         yield made
 
 
@@ -158,28 +159,35 @@ def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, places, kind, way
     assert home.carried(name)["outcome"] == "nothing-to-do"
 
 
-@pytest.mark.parametrize("kind", KINDS)
-def test_a_server_that_is_away_for_twenty_seconds(home, places, kind):
-    name = f"away-{kind}"
-    far = places[kind](name)
-    server = far.server
+def test_servers_that_are_away_for_twenty_seconds(home, places):
+    """One of each kind, all at once, so that the time is waited for once."""
     files = {f"d{n % 9}/{n:04}": b"%d" % n for n in range(1500)} | {"long": os.urandom(60 << 20)}
-    home.fresh_store(f"{name}-near", files)
-    remote_store(home, f"{name}-far", far.spec)
-    job_between(home, name, f"{name}-near", f"{name}-far", rate="8 MiB")
+    home.fresh_store("away-near", files)
+    far = {kind: places[kind](f"away-{kind}") for kind in KINDS}
     with home.client() as cart:
-        run = cart.start(name)["id"]
-        until(lambda: home.done_of(run) > 20, what="some files to be there")
-        server.stop()
-        try:
-            until(lambda: "tried again" in str(cart.run(run)["progress"]), 15, "it to be missed")
+        runs = {kind: under_way(home, cart, f"away-{kind}", far[kind]) for kind in KINDS}
+        with ExitStack() as in_the_end:
+            for place in far.values():
+                in_the_end.callback(place.server.start)
+                place.server.stop()
+            for kind, run in runs.items():
+                is_missed = lambda run=run: "tried again" in str(cart.run(run)["progress"])  # noqa: E731
+                until(is_missed, 30, f"{kind} to be missed")
             back = time.monotonic() + 20
             until(lambda: time.monotonic() > back)
-        finally:
-            server.start()
-    told = ended(home, run)
-    assert told["outcome"] == "clean", (told["sentence"], told["problem_groups"])
-    assert far.holds() == {f"in/{key}": body for key, body in files.items()}
+    for kind, run in runs.items():
+        told = ended(home, run)
+        assert told["outcome"] == "clean", (kind, told["sentence"], told["problem_groups"])
+        assert far[kind].holds() == {f"in/{key}": body for key, body in files.items()}, kind
+
+
+def under_way(home, cart, name, far):
+    """The run of a new job that has carried some files there, and goes on."""
+    remote_store(home, f"{name}-far", far.spec)
+    job_between(home, name, "away-near", f"{name}-far", rate="8 MiB")
+    run = cart.start(name)["id"]
+    until(lambda: home.done_of(run) > 20, what="some files to be there")
+    return run
 
 
 def test_a_password_that_is_refused_by_webdav_in_mid_run_holds_it(home, tmp_path):

@@ -17,7 +17,7 @@ from pathlib import Path
 import pytest
 
 from pinecart.service.config.state import FORMAT, StateError, StateFolder
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.standin import SECRET
 from tests.whole.house import PINECART, free_port, house, until
 

@@ -9,7 +9,7 @@ import os
 import pytest
 
 from pinecart.client import ClientError
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.whole.house import house, until
 from tests.whole.test_runs import held as in_bucket
 

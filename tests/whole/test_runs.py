@@ -14,7 +14,7 @@ import pytest
 
 from pinecart.client import ClientError
 from pinecart.runner.run import MOST_AT_ONCE
-from pinecart.standins.bucket_server import Account, Behaviour
+from pinecart.standins.bucket_behaviour import Account, Behaviour
 from tests.standin import KEY, SECRET, Busiest, running
 from tests.whole.house import house, kill_one, until
 
@@ -280,7 +280,7 @@ def test_a_schedule_due_while_the_job_is_still_running_is_skipped_and_recorded(t
 
 
 def test_a_running_run_takes_up_a_new_key(tmp_path):
-    from pinecart.standins.bucket_server import Account
+    from pinecart.standins.bucket_behaviour import Account
 
     with house(tmp_path) as home:
         home.fresh_job("rekeyed", {f"{n:03}": b"x" for n in range(120)})

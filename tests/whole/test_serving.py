@@ -23,7 +23,7 @@ ROOT = Path(__file__).parents[2]
 
 
 def test_it_ends_within_five_seconds_and_leaves_no_process_also_with_a_run_and_a_stream(tmp_path):
-    from pinecart.standins.bucket_server import Behaviour
+    from pinecart.standins.bucket_behaviour import Behaviour
 
     with house(tmp_path) as home:
         home.fresh_job("slow", {"a": b"1"})

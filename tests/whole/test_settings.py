@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from pinecart.client import ClientError
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.whole.house import until
 
 

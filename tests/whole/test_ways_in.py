@@ -17,7 +17,7 @@ import pytest
 from icalendar import Calendar
 
 from pinecart.client import ClientError
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.whole.house import PASSWORD, Browser, house, until
 
 OTHER = "the-owls-are-asleep-now"

@@ -11,7 +11,7 @@ import threading
 import pytest
 
 from pinecart.client import Client, Conflict, ServiceUnreachable, TooSlow
-from pinecart.standins.bucket_server import Behaviour
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.whole.house import until
 
 SHEETS = {f"sheets/{n:02}.csv": b"%d" % n for n in range(6)}

@@ -47,14 +47,17 @@ def audit_start(cart: Cart, places: tuple[str, ...], depth: str, sample: int, wa
     pinecart audit start dawn --depth content --sample 10
     pinecart audit start pine://posts/dawn/ pine://office/dawn/
     """
+    client = cart.client
     if len(places) > 2:
         raise click.UsageError("Name a job, or two places.")
     if len(places) == 2:
-        here, there = map(cart.client.location, places)
-        begun = cart.client.audit_places(here, there, depth=depth, sample=sample)
+        here, there = map(client.location, places)
+        begun = client.audit_places(here, there, depth=depth, sample=sample)
     else:
-        begun = cart.client.start_audit(places[0], wait=wait, depth=depth, sample=sample)
-    _show(cart, follow_quietly(cart, begun, "audits"))
+        job = places[0]
+        begun = client.start_audit(job, wait=wait, depth=depth, sample=sample)
+    found = follow_quietly(cart, begun, "audits")
+    _show(cart, found)
 
 
 @audit.command("repair")
@@ -118,15 +121,18 @@ def _row_of(finding: JsonObject) -> list[str]:
 
 
 def _show(cart: Cart, found: JsonObject) -> None:
+    outcome = found["outcome"]
     findings = list(cart.client.objects(found["id"], of="audits"))
     rows = [_row_of(finding) for finding in findings]
 
     def plain() -> None:
         click.echo(found["sentence"])
-        if found["message"] and found["outcome"] != "failed":
-            click.echo(f"▲ {found['message']}")
+        message = found["message"]
+        if message and outcome != "failed":
+            click.echo(f"▲ {message}")
         for leg in found["legs"]:
-            here, there = leg["from"], leg["to"]
+            here = leg["from"]
+            there = leg["to"]
             click.echo(f"  here {here} · there {there}")
         if rows:
             click.echo()
@@ -134,5 +140,5 @@ def _show(cart: Cart, found: JsonObject) -> None:
 
     named = [{**finding, "finding": finding["reason"]} for finding in findings]
     cart.show(found | {"findings": named}, plain)
-    is_bad = found["outcome"] in ("problems", "failed", "stopped")
+    is_bad = outcome in ("problems", "failed", "stopped")
     sys.exit(PROBLEMS if is_bad else 0)

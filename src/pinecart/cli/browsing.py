@@ -106,21 +106,24 @@ def _write(file: IO[bytes], pieces: Iterable[bytes]) -> None:
 def _show_versions(cart: Cart, location: str) -> None:
     store, path = store_and_path(location)
     kept = cart.client.versions(store, path)
+    heads = ["version", "size", "changed (UTC)", ""]
     rows = []
     for version in kept:
-        length = "deleted" if version["is_removal"] else size(version["bytes"])
+        length = "deleted"
+        if not version["is_removal"]:
+            length = size(version["bytes"])
         changed = _when(version["modified_ns"])
         now = "now" if version["is_current"] else ""
         rows.append([version["version"], length, changed, now])
-    heads = ["version", "size", "changed (UTC)", ""]
     empty = f"No versions of {location} are kept."
     _show_table(cart, kept, heads, rows, empty, numbers=[1])
 
 
 def _show_totals(cart: Cart, found: Iterable[JsonObject]) -> None:
-    sizes = [entry["bytes"] or 0 for entry in found]
-    objects = len(sizes)
-    length = sum(sizes)
+    objects = length = 0
+    for entry in found:
+        objects += 1
+        length += entry["bytes"] or 0
     counted = {"objects": objects, "bytes": length}
     words = f"{files(objects)} · {size(length)}"
     cart.show(counted, lambda: click.echo(words))
@@ -136,19 +139,23 @@ def _show_buckets(cart: Cart, store: str) -> None:
     state = {True: "empty", None: "may not be listed", False: ""}
     rows = []
     for bucket in found:
-        is_empty = state[bucket["empty"]]
+        is_empty = bucket["empty"]
         jobs = ", ".join(bucket["jobs"])
-        rows.append([bucket["name"], is_empty, jobs or "no job"])
-    cart.show(found, lambda: table(["bucket", "", "used by"], rows))
+        rows.append([bucket["name"], state[is_empty], jobs or "no job"])
+    heads = ["bucket", "", "used by"]
+    cart.show(found, lambda: table(heads, rows))
 
 
 def _show_entries(cart: Cart, entries: list[JsonObject], location: str, match: str) -> None:
     heads = ["name", "size", "changed (UTC)"]
     rows = []
     for entry in entries:
-        kind = entry["kind"]
-        length = size(entry["bytes"]) if kind == "file" else kind
-        changed = entry["fault"] or _when(entry["modified_ns"])
+        length = entry["kind"]
+        if length == "file":
+            length = size(entry["bytes"])
+        changed = entry["fault"]
+        if not changed:
+            changed = _when(entry["modified_ns"])
         rows.append([entry["key"], length, changed])
     empty = f"{location} is empty."
     if match:
@@ -279,10 +286,13 @@ def lineage(cart: Cart, location: str) -> None:
     found = _found_at(cart, location)
 
     def plain() -> None:
-        rows = [
-            [str(t["run"]), t["job"], age(t["at"]), _done_by(t), t["checksum"], t["proof"], place]
-            for place, t in _ways_of(found)
-        ]
+        rows = []
+        for way, touch in _ways_of(found):
+            run = str(touch["run"])
+            when = age(touch["at"])
+            done = _done_by(touch)
+            proven = [touch["checksum"], touch["proof"]]
+            rows.append([run, touch["job"], when, done, *proven, way])
         heads = ["run", "job", "when", "what", "checksum", "proof", "from → to"]
         table(heads, rows, numbers=[0], flexible=6)
 
@@ -293,24 +303,30 @@ def lineage(cart: Cart, location: str) -> None:
 
 def _ways_of(places: list[JsonObject]) -> list[tuple[str, JsonObject]]:
     """(from → to, what a run did), the newest first."""
-    ways = [
-        (f"{place['from']}{place['key']} → {place['to']}{place['key']}", touch)
-        for place in places
-        for touch in place["runs"]
-    ]
-    return sorted(ways, key=lambda way: -way[1]["run"])
+    ways = []
+    for place in places:
+        key = place["key"]
+        source = place["from"] + key
+        destination = place["to"] + key
+        for touch in place["runs"]:
+            ways.append((f"{source} → {destination}", touch))
+    ways.sort(key=lambda way: way[1]["run"], reverse=True)
+    return ways
 
 
 def _show_touched(places: list[JsonObject]) -> None:
     """Each place, with the latest runs that touched it."""
     for place in places:
         source = place["from"] + place["key"]
+        destination = place["to"]
         length = size(place["bytes"])
-        click.echo(f"{source} → {place['to']}  {length}")
+        click.echo(f"{source} → {destination}  {length}")
         for touch in place["runs"][:10]:
+            run = touch["run"]
+            job = touch["job"]
             when = age(touch["at"])
             done = _done_by(touch)
-            click.echo(f"  run {touch['run']} of {touch['job']}, {when}: {done}")
+            click.echo(f"  run {run} of {job}, {when}: {done}")
 
 
 def _done_by(touch: JsonObject) -> str:

@@ -133,11 +133,16 @@ def _asked(cart: Cart, run: JsonObject, *, yes: bool) -> JsonObject:
 
 
 def _show_held(cart: Cart, number: int, lists: list[JsonObject]) -> None:
-    say(" ".join(held["message"] for held in lists))
+    """Why it waits, and the first of what it waits with."""
+    messages = [held["message"] for held in lists]
+    say(" ".join(messages))
     objects = cart.client.objects(number, held=True)
-    shown = [held["key"] for held in islice(objects, 10)]
-    for key in shown:
+    shown = 0
+    for held in islice(objects, 10):
+        key = held["key"]
         say(f"  {key}")
-    more = sum(held["objects"] for held in lists) - len(shown)
+        shown += 1
+    count = sum(held["objects"] for held in lists)
+    more = count - shown
     if more > 0:
         say(f"  and {more:,} more")

@@ -67,9 +67,15 @@ def _draw(line: _Line, told: JsonObject, keys: KeyPresses) -> None:
 
 def _more(told: JsonObject) -> list[str]:
     """What the line has no room for."""
-    lines = [f"  on its way: {file['key']}  {size(file['bytes'])}" for file in told["in_flight"]]
-    looked, same = told["listed"], told["unchanged"]
-    lines.append(f"  {looked:,} looked at, {same:,} unchanged, {told['problems']:,} problems")
+    lines = []
+    for file in told["in_flight"]:
+        key = file["key"]
+        length = size(file["bytes"])
+        lines.append(f"  on its way: {key}  {length}")
+    looked = f"{told['listed']:,} looked at"
+    same = f"{told['unchanged']:,} unchanged"
+    problems = f"{told['problems']:,} problems"
+    lines.append(f"  {looked}, {same}, {problems}")
     return lines
 
 
@@ -128,10 +134,14 @@ def _about(told: JsonObject) -> str:
 
 
 def _amounts(told: JsonObject) -> list[str]:
+    """Objects and bytes: what is done of all that is planned."""
     done, planned = told["done"], told["planned"]
-    objects = f"{done['objects']:,} of {_about(told)}{files(planned['objects'])}"
-    length = f"{size(done['bytes'])} of {size(planned['bytes'])}"
-    return [objects, length]
+    count = done["objects"]
+    of = files(planned["objects"])
+    objects = f"{count:,} of {_about(told)}{of}"
+    carried = size(done["bytes"])
+    in_all = size(planned["bytes"])
+    return [objects, f"{carried} of {in_all}"]
 
 
 def follow_changes(cart: Cart, watch: JsonObject, of: str) -> None:
@@ -155,12 +165,16 @@ def follow_changes(cart: Cart, watch: JsonObject, of: str) -> None:
 
 
 def _tell_run(cart: Cart, number: int, line: _Line) -> None:
-    for kind, told in cart.client.follow(number):
+    client = cart.client
+    for kind, told in client.follow(number):
         if kind == "progress":
             line.draw(progress_line(told))
     line.clear()
-    run = cart.client.run(number)
-    cart.show(run, lambda: click.echo(f"{mark(run)}  run {number}: {run['sentence']}"))
+    run = client.run(number)
+    sign = mark(run)
+    sentence = run["sentence"]
+    words = f"{sign}  run {number}: {sentence}"
+    cart.show(run, lambda: click.echo(words))
 
 
 class _Line:

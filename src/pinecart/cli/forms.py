@@ -125,13 +125,14 @@ def _number_option(field: Field) -> list[click.Option]:
 
 
 def _numbers_option(field: Field) -> list[click.Option]:
+    flags = [flag_of(field), field["name"]]
     names = []
     for choice in field["choices"]:
-        value, title = choice["value"], choice["title"]
+        value = choice["value"]
+        title = choice["title"]
         names.append(f"{value} ({title})")
     of = ", ".join(names)
     words = f"{_help(field)} As NAME=NUMBER, of {of}. May be given again."
-    flags = [flag_of(field), field["name"]]
     option = click.Option(flags, multiple=True, metavar="NAME=NUMBER", help=words)
     return [option]
 
@@ -146,11 +147,14 @@ def _flag_option(field: Field) -> list[click.Option]:
 
 
 def _renaming_options(field: Field) -> list[click.Option]:
-    flag, name = flag_of(field), field["name"]
+    flag = flag_of(field)
+    name = field["name"]
+    names = [flag, name]
     words = "Rename: a regular expression, which the new name replaces."
-    pattern = click.Option([flag, name], metavar="PATTERN", help=words)
+    pattern = click.Option(names, metavar="PATTERN", help=words)
     names = [f"{flag}-to", f"{name}_to"]
-    replacement = click.Option(names, metavar="NAME", help=_help(field))
+    words = _help(field)
+    replacement = click.Option(names, metavar="NAME", help=words)
     return [pattern, replacement]
 
 

@@ -59,14 +59,28 @@ def _took(lasted: JsonObject | None) -> str:
     return f"{span(lasted['usual'])} ({span(lasted['least'])} to {span(lasted['most'])})"
 
 
+DAYS = ("Mo", "Tu", "We", "Th", "Fr", "Sa", "Su")
+
+
+def _cells(week: JsonObject) -> list[str]:
+    """One for every three hours."""
+    cells = ["·"] * SLOTS
+    begin = datetime.fromisoformat(week["since"])
+    for mark in week["marks"]:
+        at = datetime.fromisoformat(mark["since"])
+        slot = (at - begin) // timedelta(hours=3)
+        name = mark["mark"]
+        sign = SIGNS.get(name, "?")
+        cells[slot] = coloured(sign, name)
+    return cells
+
+
 def _draw(weeks: list[JsonObject]) -> None:
     """A line a week, a mark where runs ended."""
-    days = "".join(f"{day:<8}" for day in ("Mo", "Tu", "We", "Th", "Fr", "Sa", "Su"))
-    click.echo(f"\n{'':<11}{days}")
+    days = [day.ljust(8) for day in DAYS]
+    head = "".join(days)
+    click.echo(f"\n{'':<11}{head}")
     for week in weeks:
-        cells = ["·"] * SLOTS
-        begin = datetime.fromisoformat(week["since"])
-        for mark in week["marks"]:
-            slot = (datetime.fromisoformat(mark["since"]) - begin) // timedelta(hours=3)
-            cells[slot] = coloured(SIGNS.get(mark["mark"], "?"), mark["mark"])
-        click.echo(f"{week['since'][:10]} {''.join(cells)}")
+        monday = week["since"][:10]
+        cells = _cells(week)
+        click.echo(f"{monday} {''.join(cells)}")

@@ -40,27 +40,39 @@ def _taken(cart: Cart, place: str) -> int:
     return int(ended["id"])
 
 
+def _tell_sums(title: str, sums: list[JsonObject]) -> None:
+    rows = []
+    for one in sums:
+        count = one["objects"]
+        length = size(one["bytes"])
+        rows.append([f"{count:,}", length, one["name"]])
+    heads = ["files", "bytes", title]
+    click.echo()
+    table(heads, rows, numbers=[0, 1], flexible=2)
+
+
 def _told(found: JsonObject) -> None:
     click.echo(found["sentence"])
     folder = found["folder"]
     if folder is None:
         say("What it counted is cleared away. Take another.")
         return
-    rows = [
-        [f"{one['objects']:,}", size(one["bytes"]), _day(one["newest_ns"]), one["key"]]
-        for one in found["inside"]
-    ]
+    rows = []
+    for one in found["inside"]:
+        objects, length = f"{one['objects']:,}", size(one["bytes"])
+        newest = _day(one["newest_ns"])
+        rows.append([objects, length, newest, one["key"]])
     folders, objects, total = folder["others"]
     if folders:
-        rows.append([f"{objects:,}", size(total), "", f"{folders:,} smaller folders"])
+        others = f"{folders:,} smaller folders"
+        rows.append([f"{objects:,}", size(total), "", others])
     if rows:
         click.echo()
         table(["files", "bytes", "newest", "folder"], rows, numbers=[0, 1], flexible=3)
-    for title, sums in (("last changed within", found["ages"]), ("kind", found["kinds"][:15])):
-        lines = [[f"{s['objects']:,}", size(s["bytes"]), s["name"]] for s in sums]
-        click.echo()
-        table(["files", "bytes", title], lines, numbers=[0, 1], flexible=2)
-    say(f"\nThe largest: pinecart inventory {found['id']} --largest")
+    _tell_sums("last changed within", found["ages"])
+    _tell_sums("kind", found["kinds"][:15])
+    number = found["id"]
+    say(f"\nThe largest: pinecart inventory {number} --largest")
 
 
 def _largest(found: JsonObject) -> None:

@@ -29,16 +29,22 @@ def job_export(cart: Cart, names: tuple[str, ...], into: Path | None) -> None:
     pinecart job export > jobs.yaml
     pinecart job export --into jobs/
     """
+    export = cart.client.export_jobs
     if into is None:
-        told = cart.client.export_jobs(*names)
-        cart.show(told, lambda: click.echo(told["text"].rstrip()))
+        told = export(*names)
+        text = told["text"].rstrip()
+        cart.show(told, lambda: click.echo(text))
         return
-    found = names or tuple(cart.client.export_jobs()["jobs"])
+    found = list(names)
+    if not found:
+        found = export()["jobs"]
     into.mkdir(parents=True, exist_ok=True)
     for name in found:
-        text = cart.client.export_jobs(name)["text"]
-        (into / f"{name}.yaml").write_text(text)
-    cart.show({"jobs": list(found)}, lambda: say(f"Wrote {len(found)} files into {into}."))
+        told = export(name)
+        file = into / f"{name}.yaml"
+        file.write_text(told["text"])
+    words = f"Wrote {len(found)} files into {into}."
+    cart.show({"jobs": found}, lambda: say(words))
 
 
 @job.command("import")
@@ -87,12 +93,17 @@ def _read_all(paths: tuple[Path, ...]) -> tuple[str, str]:
     """The text of all files, and whether it is "yaml" or "csv"."""
     files: list[Path] = []
     for path in paths:
-        files += sorted([*path.rglob("*.yaml"), *path.rglob("*.yml")]) if path.is_dir() else [path]
-    tables = [file for file in files if file.suffix.lower() == ".csv"]
-    if tables and len(files) > 1:
+        if path.is_dir():
+            below = [*path.rglob("*.yaml"), *path.rglob("*.yml")]
+            files += sorted(below)
+        else:
+            files.append(path)
+    has_table = any(file.suffix.lower() == ".csv" for file in files)
+    if has_table and len(files) > 1:
         raise click.UsageError("A table is brought in by itself: give it alone.")
     texts = [file.read_text(encoding="utf-8") for file in files]
-    return "\n---\n".join(texts), "csv" if tables else "yaml"
+    whole = "\n---\n".join(texts)
+    return whole, "csv" if has_table else "yaml"
 
 
 def _store_map(given: tuple[str, ...]) -> dict[str, str]:

@@ -41,7 +41,9 @@ def job_turn(cart: Cart, name: str, new: str) -> None:
 def _tell_copy(made: JsonObject) -> None:
     name = made["job"]
     tell_sentences(made)
-    off = "" if made["is_on"] else f"It is off; switch it on with: pinecart job on {name}. "
+    off = ""
+    if not made["is_on"]:
+        off = f"It is off; switch it on with: pinecart job on {name}. "
     say(f"Saved {name}. {off}Look ahead with: pinecart preview {name}")
 
 
@@ -91,8 +93,11 @@ def job_versions(cart: Cart, name: str) -> None:
 
     def plain() -> None:
         for version in found:
-            at = version["saved_at"][:16].replace("T", " ")
-            click.echo(f"version {version['version']}  {at} UTC, {version['saved_by']}")
+            number = version["version"]
+            by = version["saved_by"]
+            minute = version["saved_at"][:16]
+            at = minute.replace("T", " ")
+            click.echo(f"version {number}  {at} UTC, {by}")
             tell_differences(version["differences"])
 
     cart.show(found, plain)
@@ -101,8 +106,10 @@ def job_versions(cart: Cart, name: str) -> None:
 def tell_differences(found: list[JsonObject]) -> None:
     """What changes in a definition, a line each."""
     for difference in found:
-        before, after = difference["before"], difference["after"]
-        click.echo(f"  {difference['title']}: {before} → {after}")
+        title = difference["title"]
+        before = difference["before"]
+        after = difference["after"]
+        click.echo(f"  {title}: {before} → {after}")
 
 
 @job.command("back")

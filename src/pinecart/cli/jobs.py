@@ -104,12 +104,13 @@ def _schedule(cart: Cart, old: JsonObject | None, options: JsonObject) -> JsonOb
     usual = kinds[0]["kind"]
     old_kind = old.get("kind", usual) if old else None
     for kind in kinds:
-        name = kind["kind"]
-        given = given_values(kind["fields"], options)
-        needed = [field["name"] for field in kind["fields"] if field["is_needed"]]
+        name, fields = kind["kind"], kind["fields"]
+        given = given_values(fields, options)
+        needed = [field["name"] for field in fields if field["is_needed"]]
+        is_old = name == old_kind
         is_named = any(field in given for field in needed or given)
-        if is_named or (given and name == old_kind):
-            kept = old if old and name == old_kind else {}
+        if is_named or (given and is_old):
+            kept = old if old and is_old else {}
             named = {} if name == usual else {"kind": name}
             return {"schedule": kept | named | given}
     return {}
@@ -173,8 +174,8 @@ def job_change(cart: Cart, name: str, file: Any, no_schedule: bool, **options: A
     if no_schedule:
         definition["schedule"] = None
     made = cart.client.change_job(name, definition)
-    version = made["version"]
-    cart.show(made, lambda: say(f"Saved {name}, version {version}."))
+    words = f"Saved {name}, version {made['version']}."
+    cart.show(made, lambda: say(words))
 
 
 @job.command("check")
@@ -230,12 +231,19 @@ def job_list(cart: Cart, off: bool, **wanted: Any) -> None:
     if off:
         given["is_on"] = False
     found = cart.client.jobs(**given)
-    heads = ["job", "from → to", "intent", "last run", "took", "next"]
-    rows = [_line(line) for line in found]
-    empty = "No jobs yet. Define one with: pinecart job define NAME --from LOCATION --to LOCATION"
-    if given:
-        empty = "No job is like that. All of them: pinecart job list"
-    cart.show(found, lambda: table(heads, rows, flexible=1) if rows else say(empty))
+
+    def plain() -> None:
+        if found:
+            heads = ["job", "from → to", "intent", "last run", "took", "next"]
+            rows = [_line(line) for line in found]
+            table(heads, rows, flexible=1)
+        elif given:
+            say("No job is like that. All of them: pinecart job list")
+        else:
+            define = "pinecart job define NAME --from LOCATION --to LOCATION"
+            say(f"No jobs yet. Define one with: {define}")
+
+    cart.show(found, plain)
 
 
 def _line(job: JsonObject) -> list[str]:
@@ -318,9 +326,12 @@ def moment(text: str) -> str:
 
 
 def _due(found: JsonObject) -> str:
-    if not found["is_on"]:
-        switched = found["switched"]
-        why = f": {switched['why']}" if switched["why"] else ""
-        return f"off since {age(switched['at'])}, {switched['by']}{why}"
     due = found["next_due"]
-    return age(due) if due else "only when started"
+    if found["is_on"]:
+        return age(due) if due else "only when started"
+    switched = found["switched"]
+    since, by = age(switched["at"]), switched["by"]
+    words = f"off since {since}, {by}"
+    if switched["why"]:
+        words += f": {switched['why']}"
+    return words

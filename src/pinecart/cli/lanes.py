@@ -29,27 +29,53 @@ SIGNS = {
 BARS = " ▁▂▃▄▅▆▇█"
 
 
+def _padded(name: str) -> str:
+    shown = name[:MOST_NAME]
+    return shown.ljust(MOST_NAME)
+
+
+def _draw_days(days: list[JsonObject]) -> None:
+    """A bar a day, of the bytes that were carried."""
+    most = max(day["bytes"] for day in days)
+    if not most:
+        return
+    bars = []
+    for day in days:
+        eighths = -(-8 * day["bytes"] // most)
+        bars.append(BARS[eighths])
+    title = _padded("Carried in 14 days")
+    click.echo(f"\n{title} {''.join(bars)}  at most {size(most)} a day")
+
+
 def draw_lanes(picture: JsonObject) -> None:
     """Only on a terminal: elsewhere the same facts stand in the lists."""
-    if not sys.stdout.isatty() or not picture["lanes"]:
+    lanes = picture["lanes"]
+    if not sys.stdout.isatty() or not lanes:
         return
-    since, now = (datetime.fromisoformat(picture[name]) for name in ("since", "now"))
-    click.echo(f"\n{'The last 24 hours':<{MOST_NAME}} {since:%H:%M}{'':<{CELLS - 10}}{now:%H:%M}")
-    for lane in picture["lanes"]:
-        click.echo(f"{lane['job'][:MOST_NAME]:<{MOST_NAME}} {_lane(lane, since, now)}")
-    if picture["more_lanes"]:
-        click.echo(f"and {picture['more_lanes']} more jobs")
-    most = max(day["bytes"] for day in picture["days"])
-    if most:
-        bars = "".join(BARS[-(-8 * day["bytes"] // most)] for day in picture["days"])
-        click.echo(f"\n{'Carried in 14 days':<{MOST_NAME}} {bars}  at most {size(most)} a day")
+    since = datetime.fromisoformat(picture["since"])
+    now = datetime.fromisoformat(picture["now"])
+    title = _padded("The last 24 hours")
+    between = " " * (CELLS - 10)
+    click.echo(f"\n{title} {since:%H:%M}{between}{now:%H:%M}")
+    for lane in lanes:
+        name = _padded(lane["job"])
+        click.echo(f"{name} {_lane(lane, since, now)}")
+    more = picture["more_lanes"]
+    if more:
+        click.echo(f"and {more} more jobs")
+    _draw_days(picture["days"])
 
 
 def _lane(lane: JsonObject, since: datetime, now: datetime) -> str:
+    """A mark in the cell where each run ended, or is now."""
     cells = ["·"] * CELLS
     for run in lane["runs"]:
-        ended = datetime.fromisoformat(run["ended_at"]) if run["ended_at"] else now
-        cells[_cell(ended, since)] = coloured(SIGNS.get(run["mark"], "?"), run["mark"])
+        ended = now
+        if run["ended_at"]:
+            ended = datetime.fromisoformat(run["ended_at"])
+        name = run["mark"]
+        sign = SIGNS.get(name, "?")
+        cells[_cell(ended, since)] = coloured(sign, name)
     return "".join(cells)
 
 

@@ -89,10 +89,33 @@ def cli(ctx: click.Context, cart: Cart) -> None:
         cart.show(today | {"picture": picture}, lambda: _today(today, picture))
 
 
+def _tell_recent(runs: list[JsonObject]) -> None:
+    if not runs:
+        return
+    rows = []
+    for run in runs:
+        when = age(run["ended_at"])
+        rows.append([mark(run), run["job"], str(run["id"]), when])
+    click.echo()
+    table(["ended", "job", "run", "when"], rows, numbers=[2], flexible=1)
+
+
+def _tell_due(due: list[JsonObject]) -> None:
+    if not due:
+        return
+    rows = []
+    for one in due:
+        at = one["next_due"]
+        rows.append([age(at), one["job"], at])
+    click.echo()
+    table(["next", "job", "at"], rows, flexible=1)
+
+
 def _today(today: JsonObject, picture: JsonObject) -> None:
     click.echo(today["sentence"])
-    if today["restored"]:
-        say(f"▲ Restored from a backup of {today['restored']}: nothing starts by itself until you")
+    restored = today["restored"]
+    if restored:
+        say(f"▲ Restored from a backup of {restored}: nothing starts by itself until you")
         say("  say so: pinecart settings go-on")
     for run in today["needed"]:
         number = run["id"]
@@ -101,26 +124,20 @@ def _today(today: JsonObject, picture: JsonObject) -> None:
         click.echo(f"\n{run['job']}, run {number}: {sentence}")
         click.echo(f"  Look closer: pinecart run show {number}")
     for one in today["awaited"]:
-        click.echo(f"\n▲ {one['job']}: {one['words']}")
-        click.echo(f"  Look closer: pinecart job show {one['job']}")
+        job = one["job"]
+        click.echo(f"\n▲ {job}: {one['words']}")
+        click.echo(f"  Look closer: pinecart job show {job}")
     for one in today["unusual"]:
-        click.echo(f"\n▲ {one['job']}, run {one['run']}, is unusual: {one['words']}")
-        click.echo(f"  Look closer: pinecart run show {one['run']}")
+        run = one["run"]
+        click.echo(f"\n▲ {one['job']}, run {run}, is unusual: {one['words']}")
+        click.echo(f"  Look closer: pinecart run show {run}")
     for one in today["concerns"]:
-        click.echo(f"\n▲ {one['subject'] or 'Pine Cart'}: {one['words']}")
+        subject = one["subject"] or "Pine Cart"
+        click.echo(f"\n▲ {subject}: {one['words']}")
         click.echo(f"  {one['todo']}")
     draw_lanes(picture)
-    if today["recent"]:
-        click.echo()
-        rows = [[mark(r), r["job"], str(r["id"]), age(r["ended_at"])] for r in today["recent"][:8]]
-        table(["ended", "job", "run", "when"], rows, numbers=[2], flexible=1)
-    if today["due"]:
-        click.echo()
-        table(
-            ["next", "job", "at"],
-            [[age(d["next_due"]), d["job"], d["next_due"]] for d in today["due"]],
-            flexible=1,
-        )
+    _tell_recent(today["recent"][:8])
+    _tell_due(today["due"])
 
 
 def main() -> None:

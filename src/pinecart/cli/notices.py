@@ -62,11 +62,17 @@ NOBODY = "Nobody is told. Tell somebody with: pinecart notice add --mail ADDRESS
 
 
 def _row_of(told: JsonObject) -> list[str]:
-    of = told["job"] or (f"label {told['label']}" if told["label"] else "all")
-    kinds = ", ".join(told["kinds"]) if told["is_on"] else "off"
+    number = str(told["id"])
     whom = ", ".join(told["to"])
-    last, waiting = age(told["sent_at"]), str(told["waiting"])
-    return [str(told["id"]), whom, of, kinds, _when(told), last, waiting]
+    of = told["job"]
+    if not of:
+        of = f"label {told['label']}" if told["label"] else "all"
+    kinds = "off"
+    if told["is_on"]:
+        kinds = ", ".join(told["kinds"])
+    last = age(told["sent_at"])
+    waiting = str(told["waiting"])
+    return [number, whom, of, kinds, _when(told), last, waiting]
 
 
 def _when(told: JsonObject) -> str:
@@ -161,7 +167,8 @@ def notice_change(cart: Cart, number: int, **given: Any) -> None:
             "Say what to change: --to, --of, --job, --label, --once-at, --quiet, --on or --off."
         )
     told = cart.client.change_notice(number, **asked)
-    cart.show(told, lambda: say(f"Notice {number} is changed."))
+    words = f"Notice {number} is changed."
+    cart.show(told, lambda: say(words))
 
 
 @notice.command("drop")
@@ -203,8 +210,11 @@ def notice_sent(cart: Cart, number: int, limit: int) -> None:
     pinecart notice sent
     """
     found = cart.client.deliveries(notice=number, limit=limit)
-    rows = [[_where_it_is(d), ", ".join(d["to"]), d["kind"], d["job"], d["words"]] for d in found]
     heads = ["sent", "whom", "what", "job", ""]
+    rows = []
+    for one in found:
+        whom = ", ".join(one["to"])
+        rows.append([_where_it_is(one), whom, one["kind"], one["job"], one["words"]])
     cart.show(found, lambda: table(heads, rows, flexible=4))
 
 
@@ -246,6 +256,7 @@ def notice_mail(cart: Cart, new_password: bool, password_file: str | None, **giv
             say("No mail server is set: pinecart notice mail --host HOST --sender ADDRESS")
             return
         for name, value in told.items():
-            click.echo(f"{name.replace('_', ' '):<14} {value}")
+            label = name.replace("_", " ")
+            click.echo(f"{label:<14} {value}")
 
     cart.show(told, plain)

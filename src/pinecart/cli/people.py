@@ -88,10 +88,12 @@ def person_add(
 
 
 def _tell_code(cart: Cart, made: JsonObject) -> None:
+    """Once: it can't be asked for again."""
     click.echo(made["code"])
-    at = made["ends_at"][:16]
-    by = at.replace("T", " ")
-    say(f"They set their password with this code at {cart.client.url}/enter, by {by} UTC.")
+    minute = made["ends_at"][:16]
+    by = minute.replace("T", " ")
+    where = f"{cart.client.url}/enter"
+    say(f"They set their password with this code at {where}, by {by} UTC.")
 
 
 @person.command("code")

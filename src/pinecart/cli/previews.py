@@ -66,11 +66,27 @@ def preview(cart: Cart, job: str, wait: bool, by_folder: bool, **part: Any) -> N
     sys.exit(PROBLEMS if has_failed else 0)
 
 
+def _show_level(leg: JsonObject) -> None:
+    """Its folders with their counts, then the files that lie in none."""
+    rows = []
+    for folder in leg["folders"]:
+        row = _folder_row(folder["key"], folder["totals"])
+        rows.append(row)
+    for file in leg["files"]:
+        counts = _one_in(file["decision"])
+        rows.append([*counts, file["key"]])
+    number = leg["leg"]
+    click.echo(f"leg {number}")
+    columns = len(COUNTED)
+    heads = [*COUNTED, "folder"]
+    table(heads, rows, numbers=range(columns), flexible=columns)
+
+
 def _show_folders(cart: Cart, run: JsonObject) -> None:
     """The first level of each leg; what lies in none is one line."""
-    number = run["id"]
+    number, count = run["id"], len(run["legs"])
     legs: list[JsonObject] = []
-    for leg in range(1, len(run["legs"]) + 1):
+    for leg in range(1, count + 1):
         folders = cart.client.preview_folders(number, leg=leg)
         files = list(cart.client.objects(number, of="previews", leg=leg, level=True))
         legs.append({"leg": leg, "folders": folders, "files": files})
@@ -78,10 +94,7 @@ def _show_folders(cart: Cart, run: JsonObject) -> None:
     def plain() -> None:
         _show_head(run)
         for leg in legs:
-            rows = [_folder_row(folder["key"], folder["totals"]) for folder in leg["folders"]]
-            rows += [[*_one_in(file["decision"]), file["key"]] for file in leg["files"]]
-            click.echo(f"leg {leg['leg']}")
-            table([*COUNTED, "folder"], rows, numbers=range(len(COUNTED)), flexible=len(COUNTED))
+            _show_level(leg)
 
     cart.show(run | {"gathered": legs}, plain)
 
@@ -115,14 +128,9 @@ def explain(cart: Cart, job: str, key: str) -> None:
             places = one["places"]
             click.echo(f"{places['from']} → {places['to']}")
             for step in one["steps"]:
-                sign = "→" if step["decides"] else " "
-                click.echo(f"{sign} {step['rule'].replace('_', ' '):<12} {step['words']}")
+                _tell_step(step)
             for record in one["records"][:10]:
-                said = record["error"] or record["proof"]
-                did = f"{record['decision']}, {record['reason']}"
-                if said == record["reason"]:
-                    said = ""
-                click.echo(f"  run {record['run']:<8} {did} {said}".rstrip())
+                _tell_record(record)
 
     cart.show(found, plain)
 
@@ -170,16 +178,40 @@ def _decided(item: JsonObject) -> list[str]:
     ]
 
 
+def _tell_step(step: JsonObject) -> None:
+    """A rule, and what it said; marked where it decided."""
+    sign = "→" if step["decides"] else " "
+    rule = step["rule"].replace("_", " ")
+    words = step["words"]
+    click.echo(f"{sign} {rule:<12} {words}")
+
+
+def _tell_record(record: JsonObject) -> None:
+    """What a run did to the file."""
+    run, reason = record["run"], record["reason"]
+    did = f"{record['decision']}, {reason}"
+    said = record["error"] or record["proof"]
+    if said == reason:
+        said = ""
+    line = f"  run {run:<8} {did} {said}"
+    click.echo(line.rstrip())
+
+
 def _estimated(estimate: JsonObject) -> list[str]:
     """What the run would take: time by the job's past, requests, and their price."""
     lines = []
-    if estimate["seconds"] is not None:
-        runs = "its last run" if estimate["by_runs"] == 1 else f"{estimate['by_runs']} of its runs"
-        lines.append(f"It would take about {span(max(1, estimate['seconds']))}, by {runs}.")
+    seconds, by = estimate["seconds"], estimate["by_runs"]
+    if seconds is not None:
+        about = span(max(1, seconds))
+        runs = "its last run" if by == 1 else f"{by} of its runs"
+        lines.append(f"It would take about {about}, by {runs}.")
     for store in estimate["stores"]:
-        cost = f", which cost {store['cost']}" if store["cost"] is not None else ""
-        requests = "one request" if store["requests"] == 1 else f"{store['requests']:,} requests"
-        lines.append(f"About {requests} to {store['store']}{cost}.")
+        name, count, cost = store["store"], store["requests"], store["cost"]
+        requests = "one request" if count == 1 else f"{count:,} requests"
+        line = f"About {requests} to {name}"
+        if cost is not None:
+            line += f", which cost {cost}"
+        lines.append(f"{line}.")
     return lines
 
 

@@ -46,8 +46,12 @@ def proof_check(cart: Cart, file: IO[bytes], key: str) -> None:
     \b
     pinecart proof check run-12.proof
     """
-    found = check(file, key or cart.client.proof_key())
-    cart.show(found._asdict(), lambda: click.echo(f"{'✓' if found.is_good else '✗'} {found.words}"))
+    if not key:
+        key = cart.client.proof_key()
+    found = check(file, key)
+    sign = "✓" if found.is_good else "✗"
+    words = f"{sign} {found.words}"
+    cart.show(found._asdict(), lambda: click.echo(words))
     sys.exit(0 if found.is_good else PROBLEMS)
 
 

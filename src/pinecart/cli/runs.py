@@ -111,11 +111,27 @@ def run_show(cart: Cart, number: int, definition: bool) -> None:
 
 def _tell_definition(ran_by: JsonObject) -> None:
     definition = ran_by["definition"]
+    title = definition["title"]
+    job = definition["job"]
     version = ran_by["version"]
-    of = f", version {version}" if version else ""
-    click.echo(f"{definition['title']} ({definition['job']}{of})")
+    if version:
+        job += f", version {version}"
+    click.echo(f"{title} ({job})")
     for sentence in ran_by["sentences"]:
         click.echo(f"  {sentence}")
+
+
+def _tell_difference(what: str, difference: JsonObject) -> None:
+    """How many, and the first of them."""
+    objects = difference["objects"]
+    count = f"{objects:,}"
+    if objects > MOST_COUNTED:
+        count = f"{MOST_COUNTED:,}+"
+    click.echo(f"{what}: {count}")
+    for file in difference["files"][:20]:
+        key = file["key"]
+        said = file["error"] or size(file["bytes"])
+        click.echo(f"  {key}  {said}")
 
 
 def tell(run: JsonObject) -> None:
@@ -125,15 +141,19 @@ def tell(run: JsonObject) -> None:
     since = age(run["started_at"] or run["queued_at"])
     click.echo(f"Run {number} of {run['job']}: {run['cause']}, {since}")
     for leg in run["legs"]:
-        source, destination = leg["from"], leg["to"]
-        is_one_place = destination == source
-        click.echo(f"  {source}" if is_one_place else f"  {source} → {destination}")
+        source = leg["from"]
+        destination = leg["to"]
+        way = f"  {source}"
+        if destination != source:
+            way += f" → {destination}"
+        click.echo(way)
     for words in run.get("unusual", []):
         click.echo(f"▲ Unusual: {words}")
     click.echo()
     _tell_totals(run["totals"])
     for group in run.get("problem_groups", []):
-        click.echo(f"\n▲ {group['objects']:,} × {group['code']}: {group['message']}")
+        count, code = group["objects"], group["code"]
+        click.echo(f"\n▲ {count:,} × {code}: {group['message']}")
     if held:
         _tell_held(number, held["lists"])
     if run["problems"]:
@@ -142,13 +162,14 @@ def tell(run: JsonObject) -> None:
 
 def _tell_totals(totals: dict[str, dict[str, int]]) -> None:
     """What was removed is told also where it is nothing."""
+    heads = ["decision", "files", "bytes"]
     rows = []
     for decision, total in totals.items():
         objects = total["objects"]
-        length = size(total["bytes"])
         if objects or decision == "remove":
+            length = size(total["bytes"])
             rows.append([decision, f"{objects:,}", length])
-    table(["decision", "files", "bytes"], rows, numbers=[1, 2])
+    table(heads, rows, numbers=[1, 2])
 
 
 def _tell_held(number: int, lists: list[JsonObject]) -> None:
@@ -323,11 +344,7 @@ def run_compare(cart: Cart, number: int, other: int | None) -> None:
 
     def plain() -> None:
         for name, words in DIFFERENCES.items():
-            difference = found[name]
-            objects = difference["objects"]
-            count = f"{objects:,}" if objects <= MOST_COUNTED else f"{MOST_COUNTED:,}+"
-            click.echo(f"{words.format(**found)}: {count}")
-            for file in difference["files"][:20]:
-                click.echo(f"  {file['key']}  {file['error'] or size(file['bytes'])}")
+            what = words.format(**found)
+            _tell_difference(what, found[name])
 
     cart.show(found, plain)

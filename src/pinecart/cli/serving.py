@@ -232,10 +232,12 @@ def backup(cart: Cart, folder: Path, data: str | None, with_keys: bool) -> None:
         told = backups.make_backup(state, folder, with_keys=with_keys)
 
         def plain() -> None:
-            size = sum(file["bytes"] for file in told["files"].values())
-            say(f"✓ {folder}: {len(told['files'])} files, {size:,} bytes, checked.")
+            files = told["files"].values()
+            size = sum(file["bytes"] for file in files)
+            say(f"✓ {folder}: {len(files)} files, {size:,} bytes, checked.")
             if not with_keys:
-                say(f"Without key files. Keep {state.root / 'seal.key'} and the others elsewhere.")
+                seal = state.root / "seal.key"
+                say(f"Without key files. Keep {seal} and the others elsewhere.")
 
         cart.show(told, plain)
 

@@ -106,14 +106,19 @@ def _limit(text: str) -> tuple[str, Any]:
 
 
 def _tell(cart: Cart, told: JsonObject) -> None:
+    values, guards, keep = told["values"], told["guards"], told["keep"]
+
     def plain() -> None:
-        if not told["values"]:
+        if not values:
             say("There are no named values. Set one with: pinecart settings change --value …")
-        for name, value in told["values"].items():
+        for name, value in values.items():
             click.echo(f"{{{name}}} is {value}")
-        for name, number in told["guards"].items():
-            click.echo(f"{name:<22} {number:,}")
-        for name, days in told["keep"].items():
-            click.echo(f"{name:<22} kept for {_kept(days)}")
+        for name, number in guards.items():
+            label = name.ljust(22)
+            click.echo(f"{label} {number:,}")
+        for name, days in keep.items():
+            label = name.ljust(22)
+            kept = _kept(days)
+            click.echo(f"{label} kept for {kept}")
 
     cart.show(told, plain)

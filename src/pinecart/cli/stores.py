@@ -30,23 +30,31 @@ def store_fields(forms: JsonObject) -> list[Field]:
     kinds = forms["stores"]
     alike: dict[str, list[tuple[Field, list[str]]]] = {}  # by name, then by what they ask for
     for kind in kinds:
+        kind_name = kind["kind"]
         for field in kind["fields"]:
             told = alike.setdefault(field["name"], [])
             same = next((of for known, of in told if known["help"] == field["help"]), None)
             if same is None:
-                told.append((field, [kind["kind"]]))
-            else:
-                same.append(kind["kind"])
+                same = []
+                told.append((field, same))
+            same.append(kind_name)
     return [_of_kinds(told, len(kinds)) for told in alike.values()]
 
 
 def _of_kinds(told: list[tuple[Field, list[str]]], kinds: int) -> Field:
     """One field, whichever kinds have it: what it asks for may be another thing in each."""
-    (first, of), *others = told
-    if not others:
-        return first | {"of": "" if len(of) == kinds else f"{', '.join(of)}: "}
-    words = "; ".join(f"{', '.join(of)}: {field['help'].rstrip('.')}" for field, of in told)
-    return first | {"of": "", "help": f"{words}.", "example": "", "default": ""}
+    first, of = told[0]
+    if len(told) == 1:
+        has_all = len(of) == kinds
+        return first | {"of": "" if has_all else f"{', '.join(of)}: "}
+    words = []
+    for field, of in told:
+        some = ", ".join(of)
+        asks = field["help"].rstrip(".")
+        words.append(f"{some}: {asks}")
+    together = first | {"of": "", "example": "", "default": ""}
+    together["help"] = "; ".join(words) + "."
+    return together
 
 
 def _fields_to_add(forms: JsonObject) -> list[Field]:
@@ -79,13 +87,14 @@ def _form(cart: Cart, options: JsonObject) -> JsonObject:
 
 def _ask_for_secrets(cart: Cart, kind: str, form: JsonObject) -> None:
     """Those that the kind needs and that were not given; unseen."""
-    fields = next(k["fields"] for k in cart.forms["stores"] if k["kind"] == kind)
+    kinds = cart.forms["stores"]
+    fields = next(one["fields"] for one in kinds if one["kind"] == kind)
     for field in fields:
-        name = field["name"]
+        name, title = field["name"], field["title"]
         is_secret = field["type"] == "unseen"
-        is_asked = field["is_needed"] and not form.get(field["needed_unless"])
+        has_another = form.get(field["needed_unless"])
+        is_asked = field["is_needed"] and not has_another
         if is_secret and is_asked and name not in form:
-            title = field["title"]
             form[name] = read_secret(title, None)
 
 
@@ -293,7 +302,8 @@ def store_change(cart: Cart, name: str, new_secret: bool, **options: Any) -> Non
     if not form:
         raise click.UsageError("Nothing to change was given. See: pinecart store change --help")
     made = cart.client.change_store(name, form)
-    cart.show(made, lambda: say(f"Changed store {name}. Try it with: pinecart store try {name}"))
+    words = f"Changed store {name}. Try it with: pinecart store try {name}"
+    cart.show(made, lambda: say(words))
 
 
 @store.command("go-on")

@@ -41,9 +41,13 @@ def trail_list(cart: Cart, limit: int, **asked: str) -> None:
     """
     given = {name: value for name, value in asked.items() if value}
     lines = cart.client.trail(limit=limit, **given)
-    heads = ["at (UTC)", "who", "from", "what", "which", "facts"]
-    rows = [_row_of(line) for line in lines]
-    cart.show(lines, lambda: table(heads, rows, flexible=5))
+
+    def plain() -> None:
+        heads = ["at (UTC)", "who", "from", "what", "which", "facts"]
+        rows = [_row_of(line) for line in lines]
+        table(heads, rows, flexible=5)
+
+    cart.show(lines, plain)
 
 
 @trail.command("verify")
@@ -64,11 +68,16 @@ def trail_verify(cart: Cart, head: str) -> None:
 
     def plain() -> None:
         if found["is_whole"]:
-            click.echo(f"✓ Whole: {found['lines']:,} lines, each as it was written.")
+            count = found["lines"]
+            click.echo(f"✓ Whole: {count:,} lines, each as it was written.")
         for fault in found["faults"]:
-            click.echo(f"✗ line {fault['number']:,}: {fault['words']}")
-        if signed := found["signed"]:
-            click.echo(f"Head signed {signed['at']}: {signed['lines']}:{signed['digest']}")
+            number = fault["number"]
+            words = fault["words"]
+            click.echo(f"✗ line {number:,}: {words}")
+        signed = found["signed"]
+        if signed:
+            head = f"{signed['lines']}:{signed['digest']}"
+            click.echo(f"Head signed {signed['at']}: {head}")
 
     cart.show(found, plain)
     sys.exit(0 if found["is_whole"] else PROBLEMS)

@@ -37,10 +37,18 @@ def trigger_list(cart: Cart) -> None:
 
 
 def _short(line: JsonObject) -> list[str]:
-    looked = age(line["looked_at"]) if line["looked_at"] else "–"
-    noticed = f"{line['noticed']:,} · {age(line['noticed_at'])}" if line["noticed_at"] else "–"
-    run = line["run"]
-    started = f"run {run} · {age(line['run_at'])}" if run else "–"
+    """When it last looked, noticed something, and started a run; and how it is now."""
+    looked = noticed = started = "–"
+    if line["looked_at"]:
+        looked = age(line["looked_at"])
+    if line["noticed_at"]:
+        count = line["noticed"]
+        when = age(line["noticed_at"])
+        noticed = f"{count:,} · {when}"
+    if line["run"]:
+        run = line["run"]
+        when = age(line["run_at"])
+        started = f"run {run} · {when}"
     return [looked, noticed, started, _now(line)]
 
 
@@ -75,13 +83,18 @@ def trigger_show(cart: Cart, job: str) -> None:
 
 
 def _lines(told: JsonObject) -> list[str]:
-    lines = [] if told["is_on"] else ["The job is off: nothing starts it."]
+    lines = []
+    if not told["is_on"]:
+        lines.append("The job is off: nothing starts it.")
     if told["how"]:
         lines.append(f"How: {told['how']}.")
-    looked, noticed, started, _ = _short(told)
     if told["looked_at"]:
+        looked, noticed, started, _ = _short(told)
         lines.append(f"Last looked: {looked}")
         lines.append(f"Noticed: {noticed}")
-        lines.append(f"Started: {started}, {told['runs']:,} in all")
-    lines += [text for text in (told["waits"], told["message"]) if text]
+        runs = told["runs"]
+        lines.append(f"Started: {started}, {runs:,} in all")
+    for text in (told["waits"], told["message"]):
+        if text:
+            lines.append(text)
     return lines

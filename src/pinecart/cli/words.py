@@ -104,6 +104,24 @@ def cut(text: str, limit: int) -> str:
     return f"{text[:first]}…{text[-last:]}"
 
 
+def _width(cell: str) -> int:
+    """On the screen: colours take no room."""
+    return len(click.unstyle(cell))
+
+
+def _widths(lines: list[list[str]], flexible: int) -> list[int]:
+    """Of each column; together no wider than the window."""
+    wide = []
+    for column in zip(*lines, strict=True):
+        wide.append(max(map(_width, column)))
+    between = 2 * (len(wide) - 1)
+    over = sum(wide) + between - width()
+    if over > 0:
+        wide[flexible] -= over
+    wide[flexible] = max(8, wide[flexible])
+    return wide
+
+
 def table(
     heads: Sequence[str],
     rows: Iterable[Sequence[str]],
@@ -114,29 +132,28 @@ def table(
     """Aligned columns, no boxes, never wider than the window: the flexible column gives way.
     numbers: right-aligned ones.
     """
-    found = [[str(c) for c in row] for row in rows]
-    if not found:
+    lines = [[str(cell) for cell in row] for row in (heads, *rows)]
+    if len(lines) == 1:
         click.echo("There is nothing to list.")
         return
     right = set(numbers)
-    if (
-        not sys.stdout.isatty()
-    ):  # nothing is cut there: what is long goes last, where it makes no other column wide
-        order = [i for i in range(len(heads)) if i != flexible] + [flexible]
-        heads, found = [heads[i] for i in order], [[row[i] for i in order] for row in found]
+    if not sys.stdout.isatty():
+        # nothing is cut there: what is long goes last, where it makes no other column wide
+        order = [i for i in range(len(heads)) if i != flexible]
+        order.append(flexible)
+        lines = [[line[i] for i in order] for line in lines]
         right = {order.index(i) for i in right}
         flexible = len(order) - 1
-    wide = [max(len(click.unstyle(r[i])) for r in [list(heads), *found]) for i in range(len(heads))]
-    over = sum(wide) + 2 * (len(wide) - 1) - width()
-    wide[flexible] = max(8, wide[flexible] - max(over, 0))
-    for n, row in enumerate([list(heads), *found]):
+    wide = _widths(lines, flexible)
+    for n, line in enumerate(lines):
         cells = []
-        for i, cell in enumerate(row):
+        for i, cell in enumerate(line):
             shown = cut(cell, wide[i]) if i == flexible else cell
-            pad = " " * (wide[i] - len(click.unstyle(shown)))
+            pad = " " * (wide[i] - _width(shown))
             cells.append(pad + shown if i in right else shown + pad)
-        line = "  ".join(cells).rstrip()
-        click.echo(click.style(line, dim=True) if n == 0 else line)
+        told = "  ".join(cells).rstrip()
+        is_head = n == 0
+        click.echo(click.style(told, dim=True) if is_head else told)
 
 
 def bytes_in(text: str) -> int:

@@ -72,10 +72,13 @@ class ApiDoor:
             yield from answer.iter_bytes()
 
     def events(self, number: int, last_id: str) -> Iterator[tuple[str, str, JsonObject]]:
+        """Id, kind and what it tells; those after `last_id`."""
         headers = {"Last-Event-ID": last_id} if last_id else {}
-        with self.http.stream("GET", f"runs/{number}/events", headers=headers) as answer:
+        asking = self.http.stream("GET", f"runs/{number}/events", headers=headers)
+        with asking as answer:
             must_be_good(answer)
-            for event in EventSource(answer).iter_sse():
+            source = EventSource(answer)
+            for event in source.iter_sse():
                 if event.data:  # a comment that keeps the line alive comes as an empty event
                     payload = event.json()
                     yield event.id, event.event, payload

@@ -66,11 +66,13 @@ BY_STATUS: dict[int, type[ClientError]] = {
 
 
 def from_answer(status: int, body: Any) -> ClientError:
+    """body: of an answer that is none of the good ones, as JSON."""
     problem = body if isinstance(body, dict) else {}
     code = problem.get("code", f"http.{status}")
     kind = BY_STATUS.get(status, ClientError)
     if status == 401 or code.startswith("sign-in."):
         kind = NotSignedIn
-    words = f"The service answered {status}."
-    message = problem.get("detail") or words
+    message = problem.get("detail")
+    if not message:
+        message = f"The service answered {status}."
     return kind(message, code=code, problem=problem)

@@ -37,8 +37,14 @@ def crc_of(data: bytes) -> str:
     return base64.b64encode(checksums.crc64nvme(data).to_bytes(8, "big")).decode()
 
 
+def _number(text: str) -> int:
+    told = base64.b64decode(text)
+    return int.from_bytes(told, "big")
+
+
 def combine(first: str, second: str, second_size: int) -> str:
     """The checksum of two pieces put together, from the checksums of each."""
-    a, b = (int.from_bytes(base64.b64decode(text), "big") for text in (first, second))
+    a, b = _number(first), _number(second)
     together = checksums.combine_crc64nvme(a, b, second_size)
-    return base64.b64encode(together.to_bytes(8, "big")).decode()
+    told = together.to_bytes(8, "big")
+    return base64.b64encode(told).decode()

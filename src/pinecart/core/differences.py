@@ -37,9 +37,11 @@ def differences(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[Dif
     old, new = _flat(before), _flat(after)
     found = []
     for field in old | new:
-        was, now = old.get(field), new.get(field)
+        was = old.get(field)
+        now = new.get(field)
         if was != now:
-            found.append(Difference(field, _title(field), in_words(was), in_words(now)))
+            title = _title(field)
+            found.append(Difference(field, title, in_words(was), in_words(now)))
     return found
 
 
@@ -62,7 +64,8 @@ def _flat(definition: Mapping[str, Any]) -> dict[str, Any]:
 def _title(field: str) -> str:
     where, _, name = field.rpartition(".")
     option = OPTIONS.get(name)
-    title = option.field.title if option else TITLES.get(name, name.replace("_", " "))
+    plain = name.replace("_", " ")
+    title = option.field.title if option else TITLES.get(name, plain)
     if where.startswith("legs["):
         number = int(where[5:-1]) + 1
         return f"{title} (leg {number})"

@@ -91,8 +91,10 @@ def price_of(text: str) -> Decimal | None:
 
 def cost_of(requests: int, bytes_out: int, of_1000: str, of_gib: str) -> Decimal | None:
     """None: no price was given."""
-    prices = price_of(of_1000 or ""), price_of(of_gib or "")
-    if prices == (None, None):
+    request = price_of(of_1000 or "")
+    gib = price_of(of_gib or "")
+    if request is None and gib is None:
         return None
-    request, gib = (price or Decimal(0) for price in prices)
-    return request * requests / 1000 + gib * bytes_out / GIB
+    of_requests = (request or Decimal(0)) * requests / 1000
+    of_bytes = (gib or Decimal(0)) * bytes_out / GIB
+    return of_requests + of_bytes

@@ -47,17 +47,21 @@ class Unmet(NamedTuple):
 def read_time(text: str) -> time:
     """`06:00`. Raises ValueError."""
     found = _TIME.fullmatch(text.strip())
-    if not found or int(found[1]) > 23 or int(found[2]) > 59:
+    hour = int(found[1]) if found else 24
+    minute = int(found[2]) if found else 0
+    if hour > 23 or minute > 59:
         raise ValueError("write a time of the day as 06:00.")
-    return time(int(found[1]), int(found[2]))
+    return time(hour, minute)
 
 
 def read_range(text: str) -> tuple[int, int]:
     """`300-500`. Raises ValueError."""
-    found = _RANGE.fullmatch(" ".join(text.split()))
-    if not found or int(found[1]) > int(found[2]):
+    told = " ".join(text.split())
+    found = _RANGE.fullmatch(told)
+    least, most = (int(found[1]), int(found[2])) if found else (1, 0)
+    if least > most:
         raise ValueError("write from so many to so many files as 300-500.")
-    return int(found[1]), int(found[2])
+    return least, most
 
 
 def expected_of(new: str, by: str, files: str, zone: str) -> Expected:
@@ -73,8 +77,11 @@ def expected_of(new: str, by: str, files: str, zone: str) -> Expected:
 def last_deadline(by: time, zone: str, now: datetime) -> datetime:
     """The last time at which the clock there showed `by`."""
     there = now.astimezone(ZoneInfo(zone))
-    deadline = there.replace(hour=by.hour, minute=by.minute, second=0, microsecond=0)
-    return deadline if deadline <= there else deadline - DAY
+    whole = there.replace(second=0, microsecond=0)
+    deadline = whole.replace(hour=by.hour, minute=by.minute)
+    if deadline > there:
+        deadline -= DAY
+    return deadline
 
 
 def unmet_of(

@@ -94,26 +94,34 @@ def kind_of_run(state: str, outcome: str, before: str) -> Kind | None:
 
 def subject_of(happenings: Sequence[Happening]) -> str:
     """The head of one message that tells of them."""
-    first = happenings[0]
-    if len(happenings) == 1:
-        where = f": {first.job}" if first.job else ""
-        number = f", run {first.run}" if first.run else ""
-        return f"{WORDS[first.kind]}{where}{number}"
-    kinds = dict.fromkeys(WORDS[one.kind] for one in happenings)
-    return f"{len(happenings)} things happened: {', '.join(kinds)}"
+    if len(happenings) > 1:
+        kinds = dict.fromkeys(WORDS[one.kind] for one in happenings)
+        of = ", ".join(kinds)
+        return f"{len(happenings)} things happened: {of}"
+    (one,) = happenings
+    words = WORDS[one.kind]
+    if one.job:
+        words += f": {one.job}"
+    if one.run:
+        words += f", run {one.run}"
+    return words
 
 
 def text_of(happenings: Sequence[Happening], address: str) -> str:
     """The body of one message, in plain text."""
     parts = []
     for one in happenings:
-        lines = [subject_of([one]), one.words, f"When: {one.at:%Y-%m-%d %H:%M} UTC"]
-        lines.append(f"Look: {address}{one.path}")
-        if todo := TO_DO.get(one.kind):
+        subject = subject_of([one])
+        when = f"When: {one.at:%Y-%m-%d %H:%M} UTC"
+        where = f"Look: {address}{one.path}"
+        lines = [subject, one.words, when, where]
+        todo = TO_DO.get(one.kind)
+        if todo:
             lines.append(f"Do: {todo}")
         lines.append(f"Notice {one.id}")
         parts.append("\n".join(lines))
-    return "\n\n".join(parts) + "\n"
+    whole = "\n\n".join(parts)
+    return f"{whole}\n"
 
 
 def next_wait(tries: int) -> timedelta:

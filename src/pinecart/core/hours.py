@@ -25,23 +25,37 @@ class Hours(NamedTuple):
     zone: str
 
     def include(self, moment: datetime) -> bool:
+        """Whether they are open then, by the clock of their zone."""
         there = moment.astimezone(ZoneInfo(self.zone))
         minute = there.hour * 60 + there.minute
+        is_begun = minute >= self.first
+        is_over = minute >= self.last
         if self.first < self.last:
-            return self.first <= minute < self.last
-        return minute >= self.first or minute < self.last
+            return is_begun and not is_over
+        return is_begun or not is_over
+
+
+def _minute(hour: str, minute: str) -> int | None:
+    """Of the day; its end is 24:00. None: there is no such time."""
+    past = int(minute)
+    told = int(hour) * 60 + past
+    if past > 59 or told > DAY:
+        return None
+    return told
 
 
 def parse_hours(text: str) -> Hours:
     """Without a zone it is UTC. Raises Invalid."""
-    found = _HOURS.fullmatch(" ".join(text.split()))
+    told = " ".join(text.split())
+    found = _HOURS.fullmatch(told)
     if not found:
         raise _wrong(text)
-    first = int(found[1]) * 60 + int(found[2])
-    last = int(found[3]) * 60 + int(found[4])
-    if first >= DAY or last > DAY or first == last or int(found[2]) > 59 or int(found[4]) > 59:
+    first = _minute(found[1], found[2])
+    last = _minute(found[3], found[4])
+    if first is None or last is None or first in (last, DAY):
         raise _wrong(text)
-    return Hours(first, last, parse_zone(found[5] or "UTC"))
+    zone = parse_zone(found[5] or "UTC")
+    return Hours(first, last, zone)
 
 
 class DayTime(NamedTuple):

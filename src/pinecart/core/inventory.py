@@ -78,7 +78,8 @@ class Inventory:
     def __init__(self, now: int) -> None:
         self._now = now
         self._open = [FolderSum(b"")]
-        self._ages = {name: [0, 0] for name in (*(name for name, _ in AGES), OLDER, UNKNOWN)}
+        spans = [name for name, _ in AGES]
+        self._ages = {name: [0, 0] for name in (*spans, OLDER, UNKNOWN)}
         self._kinds: dict[str, list[int]] = {}
         self._largest: list[tuple[int, bytes, int]] = []
 
@@ -114,15 +115,20 @@ class Inventory:
 
     def _enter(self, folders: list[bytes]) -> None:
         """Folders that this key isn't in are over: keys come in their order."""
-        wanted = [b"/".join(folders[: n + 1]) + b"/" for n in range(len(folders))]
+        wanted = []
+        prefix = b""
+        for folder in folders:
+            prefix += folder + b"/"
+            wanted.append(prefix)
         is_open = [folder.prefix for folder in self._open[1:]]
         shared = 0
-        while shared < min(len(wanted), len(is_open)) and wanted[shared] == is_open[shared]:
+        for one, other in zip(wanted, is_open, strict=False):
+            if one != other:
+                break
             shared += 1
         while len(self._open) > shared + 1:
             self._close()
-        for prefix in wanted[shared:]:
-            self._open.append(FolderSum(prefix))
+        self._open += [FolderSum(prefix) for prefix in wanted[shared:]]
 
     def _close(self) -> None:
         over = self._open.pop()
@@ -146,11 +152,14 @@ class Inventory:
         _count(self._kinds.setdefault(kind, [0, 0]), size)
 
     def _kinds_by_size(self) -> list[tuple[str, list[int]]]:
+        """The largest first; more than MOST_KINDS are told together."""
         by_size = sorted(self._kinds.items(), key=lambda kind: kind[1][1], reverse=True)
-        shown, rest = by_size[:MOST_KINDS], by_size[MOST_KINDS:]
-        if rest:
-            objects = sum(count[0] for _, count in rest)
-            size = sum(count[1] for _, count in rest)
+        shown = by_size[:MOST_KINDS]
+        objects = size = 0
+        for _, (count, length) in by_size[MOST_KINDS:]:
+            objects += count
+            size += length
+        if objects:
             shown.append((OTHER_KINDS, [objects, size]))
         return shown
 
@@ -158,8 +167,10 @@ class Inventory:
 def _thin_deepest(place: FolderSum) -> None:
     """Where there are too many folders in all, the smallest of the deepest are told together."""
     second = [inner for outer in place.inner for inner in outer.inner]
-    sizes = sorted((folder.bytes for outer in second for folder in outer.inner), reverse=True)
-    room = max(MOST_TOLD - len(place.inner) - len(second), 0)
+    sizes = [folder.bytes for outer in second for folder in outer.inner]
+    sizes.sort(reverse=True)
+    told = len(place.inner) + len(second)
+    room = max(MOST_TOLD - told, 0)
     if len(sizes) <= room:
         return
     for outer in second:

@@ -104,14 +104,17 @@ def with_other_stores(given: GivenJob, stores: Mapping[str, str]) -> GivenJob:
 
 
 def _mapped(leg: Any, stores: Mapping[str, str]) -> Any:
+    """The leg with other stores in its places."""
     if not isinstance(leg, Mapping):
         return leg
     made = dict(leg)
     for side in ("from", "to"):
-        rest = str(leg.get(side) or "").removeprefix(SCHEME)
+        place = str(leg.get(side) or "")
+        rest = place.removeprefix(SCHEME)
         name, slash, path = rest.partition("/")
-        if name in stores and side in leg:
-            made[side] = f"{SCHEME}{stores[name]}{slash}{path}"
+        other = stores.get(name)
+        if other is not None and side in leg:
+            made[side] = f"{SCHEME}{other}{slash}{path}"
     return made
 
 

@@ -31,17 +31,23 @@ _OF_TYPE: dict[FieldType, JsonObject] = {
 
 def job_schema() -> JsonObject:
     """Of one document of a job file; keys with hyphens."""
-    places = {side: {"type": "string", "pattern": "^pine://"} for side in ("from", "to")}
+    place = {"type": "string", "pattern": "^pine://"}
     of_legs = _properties(option.field for option in of_use(JOB, is_of_leg=True))
-    leg = _object(places | of_legs | {"one": _TEXTS}, ["from", "to"])
-    texts = {name: {"type": "string"} for name in ("title", "why", "owner")}
-    name = {"type": "string", "pattern": "^[a-z0-9][a-z0-9-]{0,62}$"}
-    properties: JsonObject = {"job": name, **texts, "labels": _TEXTS}
-    properties["legs"] = {"type": "array", "items": leg, "minItems": 1}
+    of_a_leg = {"from": place, "to": place, **of_legs, "one": _TEXTS}
+    leg = _object(of_a_leg, ["from", "to"])
+    text = {"type": "string"}
+    properties: JsonObject = {
+        "job": {"type": "string", "pattern": "^[a-z0-9][a-z0-9-]{0,62}$"},
+        "title": text,
+        "why": text,
+        "owner": text,
+        "labels": _TEXTS,
+        "legs": {"type": "array", "items": leg, "minItems": 1},
+    }
     properties |= _properties(option.field for option in of_use(JOB, is_of_leg=False))
     properties["schedule"] = _schedule()
-    schema = _object(properties, ["job", "legs"])
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Job"} | schema
+    head = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Job"}
+    return head | _object(properties, ["job", "legs"])
 
 
 def _object(properties: JsonObject, required: list[str]) -> JsonObject:

@@ -72,31 +72,40 @@ def _rows(text: str, reading: Problems) -> tuple[list[str], list[_Row]]:
 
 
 def _check_heads(heads: Sequence[str], reading: Problems) -> None:
+    where = "line 1"
     for n, head in enumerate(heads):
         if not head:
-            reading.wrong("line 1", "table.head", f"Line 1: column {n + 1} has no name.")
+            message = f"Line 1: column {n + 1} has no name."
+            reading.wrong(where, "table.head", message)
         elif head in heads[:n]:
-            reading.wrong("line 1", "table.head", f"Line 1: there are two columns {head}.")
+            message = f"Line 1: there are two columns {head}."
+            reading.wrong(where, "table.head", message)
 
 
 def _row(line: int, heads: Sequence[str], cells: Sequence[str], reading: Problems) -> _Row | None:
+    """None: it is none; `reading` has why."""
+    where = f"line {line}"
     if len(cells) != len(heads):
         message = f"Line {line}: {len(cells)} columns, where the head has {len(heads)}."
-        reading.wrong(f"line {line}", "table.columns", message)
+        reading.wrong(where, "table.columns", message)
         return None
-    filled = {head: cell.strip() for head, cell in zip(heads, cells, strict=True)}
+    stripped = [cell.strip() for cell in cells]
+    filled = dict(zip(heads, stripped, strict=True))
     for name in NEEDED:
-        if name in filled and not filled[name]:
-            where = f"line {line}, column {name}"
-            reading.wrong(where, "table.cell-empty", f"{where.capitalize()}: it is empty.")
+        if filled.get(name) == "":
+            cell = f"{where}, column {name}"
+            message = f"{cell.capitalize()}: it is empty."
+            reading.wrong(cell, "table.cell-empty", message)
     return _Row(line, filled)
 
 
 def _jobs(rows: Sequence[_Row], job: str, reading: Problems) -> list[GivenJob]:
+    """job: the name of what has none."""
     by_name: dict[str, list[_Row]] = {}
     for row in rows:
         name = row.cells.get("name") or job
-        by_name.setdefault(name, []).append(row)
+        some = by_name.setdefault(name, [])
+        some.append(row)
     return [_job(name, some, reading) for name, some in by_name.items()]
 
 

@@ -98,11 +98,21 @@ ALL = Part()
 
 def read_part(given: Mapping[str, Any], legs: int) -> Part:
     """legs: how many the job has. Raises Invalid."""
-    leg = int(given.get("leg") or 0)
+
+    def number(name: str) -> int:
+        return int(given.get(name) or 0)
+
+    leg = number("leg")
     if leg > legs:
         message = f"There is no leg {leg}: the job has {legs}."
         raise Invalid([{"field": "leg", "code": "part.no-such-leg", "message": message}])
-    keys = frozenset(key_of_text(text, field="only") for text in given.get("only") or ())
-    prefix = key_of_text(given.get("prefix") or "", field="prefix")
-    numbers = {name: int(given.get(name) or 0) for name in ("first", "settled_s", "exactly")}
-    return Part(keys=keys, prefix=prefix, leg=leg, **numbers)
+    only = given.get("only") or ()
+    prefix = given.get("prefix") or ""
+    return Part(
+        keys=frozenset(key_of_text(text, field="only") for text in only),
+        prefix=key_of_text(prefix, field="prefix"),
+        leg=leg,
+        first=number("first"),
+        settled_s=number("settled_s"),
+        exactly=number("exactly"),
+    )

@@ -72,11 +72,17 @@ def read_pasted(text: str, kinds: Sequence[PasteRules]) -> Pasted:
 
 def _read_address(text: str, kinds: Sequence[PasteRules]) -> dict[str, str]:
     """By the kind that reads most of it; none: it is no address of any."""
-    read = [(rules, address) for rules in kinds if (address := rules.address(text))]
-    if not read:
-        return {}
-    rules, address = max(read, key=lambda one: (len(one[1]), one[0].is_named_in(text)))
-    return {"kind": rules.kind, **address}
+    found: dict[str, str] = {}
+    best = (0, False)
+    for rules in kinds:
+        address = rules.address(text)
+        if not address:
+            continue
+        fits = (len(address), rules.is_named_in(text))
+        if fits > best:
+            best = fits
+            found = {"kind": rules.kind, **address}
+    return found
 
 
 def percent_decoded(text: str) -> str:
@@ -86,15 +92,17 @@ def percent_decoded(text: str) -> str:
 
 
 def _clean(value: str, what: str, odd: list[str]) -> str:
+    """odd: what was taken off, in words."""
     bare = value.strip().strip("\ufeff\u200b\u00a0")
     unquoted = bare
     if len(bare) > 1:
-        first, last = bare[0], bare[-1]
-        if first in QUOTES and last in QUOTES:
+        is_quoted = bare[0] in QUOTES and bare[-1] in QUOTES
+        if is_quoted:
             unquoted = bare[1:-1].strip()
     if unquoted != bare:
         odd.append(f"Quotes round {what} were taken off.")
-    if bare != value.strip("\r\n") and what != "the text":
+    line = value.strip("\r\n")
+    if bare != line and what != "the text":
         odd.append(f"Blanks round {what} were taken off.")
     return unquoted
 

@@ -76,7 +76,10 @@ class WriteStamp(NamedTuple):
     @classmethod
     def parse(cls, text: str | None) -> WriteStamp | None:
         """None for anything that isn't ours."""
-        fields = dict(p.partition("=")[::2] for p in (text or "").split(";"))
+        fields: dict[str, str] = {}
+        for pair in (text or "").split(";"):
+            name, _, value = pair.partition("=")
+            fields[name] = value
         if not {"id", "time", "crc64nvme"} <= fields.keys():
             return None
         time = fields["time"]

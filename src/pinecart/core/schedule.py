@@ -71,6 +71,7 @@ class Schedule(NamedTuple):
             yield found.get_next(datetime)
 
     def _instants(self, wall: datetime, zone: ZoneInfo) -> list[datetime]:
+        """When the clock there shows this: once, or twice as it is set back."""
         there = wall.replace(tzinfo=zone)
         first = there.replace(fold=0).astimezone(UTC)
         second = there.replace(fold=1).astimezone(UTC)

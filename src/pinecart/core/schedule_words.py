@@ -87,9 +87,13 @@ def _weekdays(text: str) -> str | None:
 
 def in_words(cron: str, zone: str) -> str:
     """`every day at 05:30, London time`; a rare expression by its fields."""
-    told = _told(*cron.split())
-    where = "UTC" if zone == "UTC" else f"{zone.rpartition('/')[2].replace('_', ' ')} time"
-    return f"{told or f'at the cron times {cron}'}, {where}"
+    when = _told(*cron.split())
+    if not when:
+        when = f"at the cron times {cron}"
+    if zone == "UTC":
+        return f"{when}, UTC"
+    city = zone.rpartition("/")[2].replace("_", " ")
+    return f"{when}, {city} time"
 
 
 def _told(minute: str, hour: str, day: str, month: str, weekday: str) -> str:
@@ -119,8 +123,9 @@ def _within_hours(minute: str) -> str:
 def _times(minute: str, hour: str) -> str:
     if not re.fullmatch(r"\d+(,\d+)*", hour):
         return ""
-    times = [f"{int(one):02}:{int(minute):02}" for one in hour.split(",")]
-    return _listed(times)
+    past = f"{int(minute):02}"
+    hours = [f"{int(one):02}" for one in hour.split(",")]
+    return _listed([f"{one}:{past}" for one in hours])
 
 
 def _days(day: str, weekday: str) -> str:

@@ -10,6 +10,7 @@ from pinecart.core.lifecycle import Outcome
 from pinecart.json_object import JsonObject
 
 Totals = dict[str, dict[str, int]]
+CARRIES = ("copy", "replace")  # decisions that carry bytes
 MARKS = {
     "clean": "✓ clean",
     "nothing-to-do": "○ nothing to do",

@@ -57,18 +57,22 @@ MEASURES = (
 
 def unusual_of(run: Came, before: Sequence[Came]) -> list[str]:
     """A sentence for each thing that is unusual; none while too few runs are known."""
-    of_its_day = [one for one in before if one.ended_at.weekday() == run.ended_at.weekday()]
+    weekday = run.ended_at.weekday()
+    of_its_day = [one for one in before if one.ended_at.weekday() == weekday]
     found: dict[str, str] = {}
     for measure in MEASURES:
         value = measure.of(run)
         known = _known(measure, before)
-        if value is None or len(known) < LEAST or not _is_far(value, known, measure.least):
+        if value is None or len(known) < LEAST:
             continue
         that_day = _known(measure, of_its_day)
-        if len(that_day) >= LEAST_OF_DAY and not _is_far(value, that_day, measure.least):
+        is_usual = not _is_far(value, known, measure.least)
+        if len(that_day) >= LEAST_OF_DAY and not is_usual:
+            is_usual = not _is_far(value, that_day, measure.least)
+        if is_usual:
             continue
-        least, most = _range(known)
-        usual = _between(measure.text(least), measure.text(most))
+        least, most = map(measure.text, _range(known))
+        usual = _between(least, most)
         told = f"It {measure.words} {measure.text(value)}"
         words = f"{told}; its last {len(known)} runs usually {usual}."
         found.setdefault(measure.words, words)
@@ -91,10 +95,12 @@ def _known(measure: _Measure, runs: Sequence[Came]) -> list[float]:
 def _is_far(value: float, ordered: Sequence[float], narrowest: float) -> bool:
     """From the median by many spreads, and further out than all but very few of them."""
     middle = median(ordered)
-    deviation = median(abs(one - middle) for one in ordered)
-    spread = max(SPREAD * deviation, NARROWEST * middle, narrowest)
+    away = [abs(one - middle) for one in ordered]
+    spread = max(SPREAD * median(away), NARROWEST * middle, narrowest)
+    if abs(value - middle) <= FAR * spread:
+        return False
     least, most = _range(ordered)
-    return abs(value - middle) > FAR * spread and not least <= value <= most
+    return not least <= value <= most
 
 
 def _range(ordered: Sequence[float]) -> tuple[float, float]:

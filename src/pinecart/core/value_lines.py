@@ -14,8 +14,9 @@ def read_values(lines: Iterable[str]) -> tuple[dict[str, str], list[str]]:
     found: dict[str, str] = {}
     wrong = []
     for line in lines:
-        name, sign, value = (part.strip() for part in line.partition("="))
-        if problem := _wrong_with(name, sign, value, found):
+        name, sign, value = map(str.strip, line.partition("="))
+        problem = _wrong_with(name, sign, value, found)
+        if problem:
             wrong.append(f"{line!r}: {problem}")
         found[name] = value
     return found, wrong

@@ -79,19 +79,29 @@ def judge(
 
 
 def _is_ready(pending: Pending, now_s: float, settled_s: float) -> bool:
+    """Something has settled, or is gone for long enough; what still grows isn't waited for long."""
     if pending.settled_at:
         waited_s = now_s - min(pending.settled_at.values())
         return not pending.growing or waited_s >= PATIENCE_S
-    is_gone = bool(pending.gone) and now_s - pending.gone_at >= settled_s
-    return is_gone and not pending.growing
+    if pending.growing or not pending.gone:
+        return False
+    gone_s = now_s - pending.gone_at
+    return gone_s >= settled_s
 
 
 def _waits_s(pending: Pending, now_s: float, settled_s: float) -> float | None:
     """Until something may have become ready; None: nothing is pending."""
-    due = [now_s + settled_s / 2] if pending.growing else []
-    due += [min(pending.settled_at.values()) + PATIENCE_S] if pending.settled_at else []
-    due += [pending.gone_at + settled_s] if pending.gone else []
-    return max(min(due) - now_s, 0.5) if due else None
+    due = []
+    if pending.growing:
+        due.append(now_s + settled_s / 2)
+    if pending.settled_at:
+        first = min(pending.settled_at.values())
+        due.append(first + PATIENCE_S)
+    if pending.gone:
+        due.append(pending.gone_at + settled_s)
+    if not due:
+        return None
+    return max(min(due) - now_s, 0.5)
 
 
 def known_after(seen: SourceLook, pending: Pending) -> array[int]:

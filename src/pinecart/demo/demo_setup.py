@@ -210,17 +210,21 @@ def _museum(client: Client, files: Path, port: int, *, say: Callable[[str], None
 
 def _campus(client: Client, port: int, *, say: Callable[[str], None]) -> None:
     """A distributed file system, a job to it and one run."""
-    if campus.STORE not in {store["name"] for store in client.stores()}:
-        campus.add(client, port)
-        _carried_once(client, campus.JOB, say=say)
+    names = [store["name"] for store in client.stores()]
+    if campus.STORE in names:
+        return
+    campus.add(client, port)
+    _carried_once(client, campus.JOB, say=say)
 
 
 def _carried_once(client: Client, job: JsonObject, *, say: Callable[[str], None]) -> None:
+    name = job["job"]
     client.define_job(job)
-    number = client.start(job["job"])["id"]
+    number = client.start(name)["id"]
     for _ in client.follow(number):
         pass
-    say(f"{job['job']}: {client.run(number)['sentence']}")
+    run = client.run(number)
+    say(f"{name}: {run['sentence']}")
 
 
 def _mishaps(client: Client, office: Path, files: Path, *, say: Callable[[str], None]) -> None:
@@ -232,7 +236,9 @@ def _mishaps(client: Client, office: Path, files: Path, *, say: Callable[[str], 
         _first_run(client, name, office, unhurried=False, say=say)
     mishaps.let_happen(client, files)
     for name in names:
-        say(f"{name}: {client.runs(job=name, limit=1)[0]['sentence']}")
+        (last,) = client.runs(job=name, limit=1)
+        sentence = last["sentence"]
+        say(f"{name}: {sentence}")
 
 
 def _first_run(

@@ -33,9 +33,11 @@ def make_box(root: Path) -> None:
 
 def drop(root: Path) -> None:
     """One more letter."""
-    number = len(list(root.glob("letter-*.txt"))) + 1
+    there = list(root.glob("letter-*.txt"))
+    number = len(there) + 1
+    file = root / f"letter-{number:02}.txt"
     text = f"Letter {number}: the hut's door sticks, all else is well.\n"
-    (root / f"letter-{number:02}.txt").write_text(text)
+    file.write_text(text)
 
 
 def await_first(client: Client) -> None:

@@ -33,13 +33,16 @@ JOBS: list[JsonObject] = [
 
 
 def make_hut(root: Path) -> None:
+    """Recordings and notes."""
+    recordings, notes = root / "recordings", root / "notes"
+    for folder in (recordings, notes):
+        folder.mkdir(parents=True, exist_ok=True)
     for night in range(NIGHTS):
-        file = root / "recordings" / f"2026-03-{night + 1:02}-dusk.flac"
-        file.parent.mkdir(parents=True, exist_ok=True)
-        file.write_bytes(b"dusk %02d " % night * 900)
+        file = recordings / f"2026-03-{night + 1:02}-dusk.flac"
+        sound = b"dusk %02d " % night
+        file.write_bytes(sound * 900)
     for name in ("warden", "weather", "gear"):
-        file = root / "notes" / f"{name}.txt"
-        file.parent.mkdir(parents=True, exist_ok=True)
+        file = notes / f"{name}.txt"
         file.write_text(f"{name}: all as it should be\n")
 
 

@@ -41,20 +41,24 @@ def is_there() -> bool:
 
 def made(files: Path, port: int) -> list[str]:
     """Its folder, its keys and its configuration. Gives the command that starts it."""
-    home = files / f"{STORE}-server"
+    home, folder = files / f"{STORE}-server", files / STORE
     home.mkdir(mode=0o700, exist_ok=True)
-    (files / STORE).mkdir(exist_ok=True)
+    folder.mkdir(exist_ok=True)
     for name in ("host-key", "user-key"):
-        if not (home / name).exists():
+        file = home / name
+        if not file.exists():
             key = asyncssh.generate_private_key("ssh-ed25519")
-            (home / name).touch(mode=0o600)
-            key.write_private_key(home / name)
+            file.touch(mode=0o600)
+            key.write_private_key(file)
             key.write_public_key(home / f"{name}.pub")
-    (home / "authorized").write_bytes((home / "user-key.pub").read_bytes())
-    (home / "config").write_text(CONFIG.format(port=port, home=home))
+    public = home / "user-key.pub"
+    authorized = home / "authorized"
+    authorized.write_bytes(public.read_bytes())
+    config, log = home / "config", home / "log"
+    config.write_text(CONFIG.format(port=port, home=home))
     if not os.geteuid():  # it insists on this folder where it may change accounts
         Path("/run/sshd").mkdir(exist_ok=True)
-    return [str(SSHD), "-D", "-f", str(home / "config"), "-E", str(home / "log")]
+    return [str(SSHD), "-D", "-f", str(config), "-E", str(log)]
 
 
 def add(client: Client, files: Path, port: int, account: str) -> None:

@@ -42,9 +42,13 @@ class Headers(Mapping[str, str]):
     def all_of(self, name: str) -> list[str]:
         """The values of each line of that name."""
         mark = name.lower().encode() + b":"
-        lines = self._raw.split(b"\n")[1:]
-        found = [line[len(mark) :] for line in lines if line[: len(mark)].lower() == mark]
-        return [line.decode("utf-8", "surrogateescape").strip() for line in found]
+        end = len(mark)
+        found = []
+        for line in self._raw.split(b"\n")[1:]:
+            if line[:end].lower() == mark:
+                value = line[end:].decode("utf-8", "surrogateescape")
+                found.append(value.strip())
+        return found
 
     def __iter__(self) -> Iterator[str]:
         names = [line.partition(b":") for line in self._low.split(b"\n")[1:]]

@@ -77,26 +77,30 @@ class MemoryStore:
     async def list(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""
     ) -> AsyncIterator[list[Entry]]:
-        first = prefix + after
-        keys = sorted(key for key in self.objects if key.startswith(prefix) and first < key)
+        start, first = len(prefix), prefix + after
+        below = [key for key in self.objects if key.startswith(prefix)]
+        keys = sorted(key for key in below if first < key)
         for i in range(0, len(keys), PAGE):
             page = keys[i : i + PAGE]
             there = [key for key in page if key in self.objects]
-            yield [self._entry(key, len(prefix)) for key in there]
+            yield [self._entry(key, start) for key in there]
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
+        """As every store tells one: folders and files, in their order."""
         start = len(prefix)
         below = [key for key in self.objects if key.startswith(prefix) and key != prefix]
         found = {_first(key[start:]) for key in below}
-        names = sorted(name for name in found if name > after)
-        page = names[:limit]
+        following = [name for name in found if name > after]
+        following.sort()
+        page = following[:limit]
         folders, entries = [], []
         for name in page:
             if name.endswith(b"/"):
                 folders.append(name)
             else:
-                entries.append(self._entry(prefix + name, start))
-        more = page[-1] if len(names) > limit else b""
+                entry = self._entry(prefix + name, start)
+                entries.append(entry)
+        more = page[-1] if len(following) > limit else b""
         return Level(folders, entries, more)
 
     async def stat(self, key: bytes, version: str = "") -> Stat:

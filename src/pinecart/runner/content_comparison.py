@@ -121,10 +121,15 @@ async def _by_content(pair: Pair) -> tuple[LookAnswer, str]:
 
 
 async def _own_sums_are_equal(pair: Pair) -> bool:
-    if not (isinstance(pair.source, OwnSums) and isinstance(pair.far, OwnSums)):
+    """Of the stores' own making, without a byte of content; False where one has none."""
+    source, far = pair.source, pair.far
+    if not (isinstance(source, OwnSums) and isinstance(far, OwnSums)):
         return False
-    here = await pair.source.own_sum(pair.source_key, pair.entry)
-    return here is not None and here == await pair.far.own_sum(pair.far_key, pair.far_entry)
+    here = await source.own_sum(pair.source_key, pair.entry)
+    if here is None:
+        return False
+    there = await far.own_sum(pair.far_key, pair.far_entry)
+    return here == there
 
 
 async def _crc_there(store: Store, key: bytes, entry: Entry) -> str:

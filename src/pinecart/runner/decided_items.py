@@ -96,8 +96,10 @@ def spilled(spill: IO[str], wanted: Decision | None) -> Iterator[Item]:
     spill.seek(0)
     for line in iter(spill.readline, ""):
         key_text, entry, far, decision, reason, problem, *rest = json.loads(line)
-        if wanted is None or decision == wanted.value:
-            key = b64decode(key_text)
-            verdict = Verdict(Decision(decision), Reason(reason), problem)
-            here, there = from_plain(key, entry), from_plain(key, far)
-            yield Item(key, here, there, None, verdict, *rest)
+        if wanted is not None and decision != wanted.value:
+            continue
+        key = b64decode(key_text)
+        verdict = Verdict(Decision(decision), Reason(reason), problem)
+        here = from_plain(key, entry)
+        there = from_plain(key, far)
+        yield Item(key, here, there, None, verdict, *rest)

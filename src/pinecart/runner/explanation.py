@@ -126,10 +126,14 @@ async def _entry_at(side: Side, key: bytes) -> Entry | None:
 def _found(entry: Entry | None) -> str:
     if entry is None:
         return "It is not there."
-    words = f"It is there: {size_text(entry.size)}"
+    length = size_text(entry.size)
+    words = f"It is there: {length}"
     if entry.modified_ns is not None:
-        words += f", changed {_moment(entry.modified_ns)}"
-    return f"{words}, and can't be read ({entry.fault})." if entry.fault else f"{words}."
+        changed = _moment(entry.modified_ns)
+        words += f", changed {changed}"
+    if entry.fault:
+        words += f", and can't be read ({entry.fault})"
+    return f"{words}."
 
 
 def _moment(time_ns: int) -> str:
@@ -202,19 +206,22 @@ def _ask_youngest(
 
 
 def _single_rules(options: JsonObject) -> list[tuple[str, str, Selection]]:
+    """(rule, its value in words, what it alone selects)."""
     case = {"ignore_case": options.get("ignore_case")}
     found = []
     for rule in ("take", "leave_out"):
         patterns = options.get(rule) or []
         if patterns:
-            both = {"take": [], "leave_out": [], rule: patterns}
-            selection = compile_selection(both["take"], both["leave_out"], case)
+            taken = patterns if rule == "take" else []
+            left_out = patterns if rule == "leave_out" else []
+            selection = compile_selection(taken, left_out, case)
             found.append((rule, ", ".join(patterns), selection))
     for rule in RULES:
         value = options.get(rule)
         if value and rule != "ignore_case":
-            words = f"{rule.replace('_', ' ')} {value}"
-            found.append((rule, words, compile_selection([], [], {rule: value})))
+            name = rule.replace("_", " ")
+            selection = compile_selection([], [], {rule: value})
+            found.append((rule, f"{name} {value}", selection))
     return found
 
 
@@ -236,13 +243,14 @@ def _why_not(
 
 
 def _verdict_words(verdict: Verdict) -> str:
-    words = VERDICT_WORDS.get(verdict.reason, verdict.reason.value)
-    if verdict.decision is Decision.REMOVE:
+    decision, reason = verdict.decision, verdict.reason
+    words = VERDICT_WORDS.get(reason, reason.value)
+    if decision is Decision.REMOVE:
         return f"{words} It would be removed there."
-    if verdict.decision is Decision.LEAVE and verdict.reason in (Reason.GONE, Reason.FOREIGN):
+    if decision is Decision.LEAVE and reason in (Reason.GONE, Reason.FOREIGN):
         return f"{words} It stays there."
-    if verdict.reason is Reason.EXISTS and verdict.decision is Decision.LEAVE:
+    if decision is Decision.LEAVE and reason is Reason.EXISTS:
         return f"{words} It stays as it is."
-    if verdict.reason is Reason.DIFFERS and verdict.decision is Decision.REPLACE:
+    if decision is Decision.REPLACE and reason is Reason.DIFFERS:
         return f"{words} The one there would be replaced."
     return words

@@ -125,21 +125,27 @@ class LegAudit:
                 self._is_alike(*result)
 
     async def _mark_if_due(self, key: bytes) -> None:
-        if not self._marks or time.monotonic() - self._marked_at < MARK_EVERY_S:
+        """Whoever takes the audit up goes on from there."""
+        now = time.monotonic()
+        if not self._marks or now - self._marked_at < MARK_EVERY_S:
             return
-        self._marked_at = time.monotonic()
+        self._marked_at = now
         counted = [(why, n, self._bytes[why]) for why, n in self._alike.items()]
         reached = Checkpoint(key, counted)
         await self._recorder.flush()
-        await asyncio.to_thread(self._checkpoints.reached, self._leg.number, reached)
+        number = self._leg.number
+        await asyncio.to_thread(self._checkpoints.reached, number, reached)
 
     def _is_asked(
         self, entry: Entry | None, far: Entry | None, row: Row | None, key: bytes
     ) -> bool:
-        if entry is None and row is None and far is not None and far.is_place:
+        """A folder that is there alone is nothing that this leg brought."""
+        is_new = entry is None and row is None
+        if is_new and far is not None and far.is_place:
             return False
         name = entry.source_key if entry else key
-        return not self._leg.selection.why_not(name, entry, time.time_ns())
+        why_not = self._leg.selection.why_not(name, entry, time.time_ns())
+        return not why_not
 
     async def _look(
         self, key: bytes, entry: Entry | None, far: Entry | None, row: Row | None, pool: Pool
@@ -172,10 +178,12 @@ class LegAudit:
         await self._done(key, alike)
 
     async def _differs(self, key: bytes, entry: Entry, far: Entry) -> Found | None:
-        leg = self._leg
-        source_key, far_key = leg.source.prefix + entry.source_key, leg.target.prefix + key
-        pair = Pair(leg.source.store, source_key, entry, leg.target.store, far_key, far)
-        if told := await _other_extras(pair):
+        source, target = self._leg.source, self._leg.target
+        source_key = source.prefix + entry.source_key
+        far_key = target.prefix + key
+        pair = Pair(source.store, source_key, entry, target.store, far_key, far)
+        told = await _other_extras(pair)
+        if told:
             return Found(Finding.DIFFERS, told)
         if self._rules.depth is not Depth.CONTENT:
             return None
@@ -197,6 +205,13 @@ class LegAudit:
             await self._recorder.flush()
 
 
+def _are_others(one: int | None, other: int | None) -> bool:
+    """Where both are known."""
+    if one is None or other is None:
+        return False
+    return one != other
+
+
 async def _other_extras(pair: Pair) -> str:
     """What goes with the two files and differs, as far as both sides keep it; empty: nothing."""
     here = await abilities_at(pair.source, pair.source_key)
@@ -204,7 +219,7 @@ async def _other_extras(pair: Pair) -> str:
     if here.at_hand and there.at_hand:
         one = await extra_of(pair.source, pair.source_key, pair.entry, ALL_EXTRAS)
         other = await extra_of(pair.far, pair.far_key, pair.far_entry, ALL_EXTRAS)
-        if one.mode is not None and other.mode is not None and one.mode != other.mode:
+        if _are_others(one.mode, other.mode):
             return f"Permissions: {one.mode:o} here, {other.mode:o} there."
         if one.attributes != other.attributes:
             return "Extended attributes differ."
@@ -213,6 +228,6 @@ async def _other_extras(pair: Pair) -> str:
         return ""
     _, one_time = await known_crc(pair.source, pair.source_key, pair.entry)
     _, other_time = await known_crc(pair.far, pair.far_key, pair.far_entry)
-    if one_time is not None and other_time is not None and one_time != other_time:
+    if _are_others(one_time, other_time):
         return "The time that is kept with it differs."
     return ""

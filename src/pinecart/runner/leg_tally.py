@@ -89,12 +89,14 @@ class LegTally:
         await self.add(record)
 
     def record(self, item: Item, **rest: Any) -> Record:
+        entry = item.entry
         if "size" not in rest:
-            entry = item.entry or item.far
-            rest["size"] = entry.size if entry else 0
-        was = item.entry.was if item.entry else b""
+            one = entry or item.far
+            rest["size"] = one.size if one else 0
+        was = entry.was if entry else b""
         if was not in (b"", item.key):
-            rest.setdefault("message", f"from {show(was)}")
+            told = f"from {show(was)}"
+            rest.setdefault("message", told)
         decision, reason, _ = item.verdict
         return Record(self._leg.number, item.key, decision.value, reason.value, **rest)
 

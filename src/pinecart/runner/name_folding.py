@@ -137,13 +137,17 @@ async def _sorted(
 
 
 def _beside_in_one_fold(group: Sequence[tuple[bytes, int, Any]]) -> list[Beside]:
-    ones = {item[0]: item for _, side, item in group if side == 0}
-    others = {item[0]: item for _, side, item in group if side == 1}
+    """What lies on both sides under one name; where one has two spellings, each clashes."""
+    ones: dict[bytes, Any] = {}
+    others: dict[bytes, Any] = {}
+    for _, side, item in group:
+        of_side = others if side else ones
+        of_side[item[0]] = item
     if len(ones) <= 1 and len(others) <= 1:
         one = next(iter(ones.values()), None)
         other = next(iter(others.values()), None)
-        key = group[-1][2].key  # as it is spelt there, if it is there
-        return [Beside(key, one, other)]
+        last = group[-1][2]  # as it is spelt there, if it is there
+        return [Beside(last.key, one, other)]
     found = []
     for key in sorted({*ones, *others}):
         pair = Beside(key, ones.get(key), others.get(key), clash=True)

@@ -55,14 +55,18 @@ class OlderVersions:
         """Oldest first, without the present one; none where a side keeps none."""
         assert item.entry is not None
         source, target = self._leg.source, self._leg.target
-        whole = source.prefix + item.entry.source_key
         if not isinstance(source.store, Versions) or not isinstance(target.store, Versions):
             return []
         if not await target.store.keeps_versions(target.prefix + item.key):
             return []
-        listed = await source.store.versions(whole)
-        kept = [one for one in reversed(listed) if not one.is_removal]
-        return [one for one in kept if not one.is_current][-(self._leg.versions - 1) :]
+        whole = source.prefix + item.entry.source_key
+        older = []
+        for version in await source.store.versions(whole):
+            if not version.is_removal and not version.is_current:
+                older.append(version)
+        older.reverse()
+        most = self._leg.versions - 1
+        return older[-most:]
 
     async def _carried_before(self, item: Item, older: Sequence[Version]) -> int:
         """How many of these lie there already: up to the one that is remembered, or that this run

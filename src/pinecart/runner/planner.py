@@ -120,8 +120,10 @@ class Planner:
         return plan
 
     def _tell_youngest(self, youngest: YoungestThere) -> None:
-        for folder, modified_ns in sorted(youngest.times.items())[:MOST_TOLD]:
-            at = datetime.fromtimestamp(modified_ns / 10**9, UTC)
+        in_order = sorted(youngest.times.items())
+        for folder, modified_ns in in_order[:MOST_TOLD]:
+            seconds = modified_ns / 10**9
+            at = datetime.fromtimestamp(seconds, UTC)
             place = show(folder + b"/") if folder else "the destination"
             words = f"The youngest file in {place} is of {at:%Y-%m-%d %H:%M:%S} UTC."
             self._leg.log("youngest", words)
@@ -349,12 +351,15 @@ class Planner:
             spill_to(ways.plan.decisions, item)
 
     async def _problem(self, item: Item, plan: Plan) -> None:
-        reason = item.verdict.reason
-        self._tally.progress.problems += 1
-        plan.changed_there += reason in (Reason.CHANGED_THERE, Reason.BOTH_CHANGED)
+        tally, reason = self._tally, item.verdict.reason
+        tally.progress.problems += 1
+        if reason in (Reason.CHANGED_THERE, Reason.BOTH_CHANGED):
+            plan.changed_there += 1
         words = PROBLEM_WORDS[reason]
-        self._leg.log("problem", words, key=show(item.key), code=reason.value)
-        await self._tally.add(self._tally.record(item, error=reason.value, message=words))
+        shown = show(item.key)
+        self._leg.log("problem", words, key=shown, code=reason.value)
+        record = tally.record(item, error=reason.value, message=words)
+        await tally.add(record)
 
     async def _same(self, item: Item) -> None:
         """Unchanged: only counted; and not even that if this very run placed it before it was
@@ -384,13 +389,14 @@ class Planner:
             await self._tally.add(record)
 
     async def _record_own(self, own: Item, row: Row) -> None:
-        target = self._leg.target
+        """What a run that died had brought there, and we have just compared."""
+        tally, target = self._tally, self._leg.target
         able = await target.store.abilities(target.prefix)
-        proof = "server-verified" if able.checksum else "read-back"  # compared a moment ago
+        proof = "server-verified" if able.checksum else "read-back"
         kept = await self._recovery.kept_before(own.key)
-        record = self._tally.record(own, row=row, proof=proof, crc=own.crc, kept=kept)
-        await self._tally.add(record)
-        self._tally.acted += 1
+        record = tally.record(own, row=row, proof=proof, crc=own.crc, kept=kept)
+        await tally.add(record)
+        tally.acted += 1
 
 
 class _Ways:

@@ -80,18 +80,21 @@ async def quick_count(
 
 def _count(leg: LegContext, name: _Known, found: QuickCount, now_ns: int) -> None:
     key, entry, there, row = name
-    if any(side is not None and side.is_folder for side in (entry, there)):
+    if (entry and entry.is_folder) or (there and there.is_folder):
         return
     if entry is not None:
         found.source.add(entry)
     if there is not None:
         found.there.add(there)
     asked = entry.source_key if entry else key
-    if why_not := leg.selection.why_not(asked, entry, now_ns):
+    why_not = leg.selection.why_not(asked, entry, now_ns)
+    if why_not:
         found.left_out[why_not.value] += entry is not None
         return
     if entry is not None and found.example is None:
-        found.example = (entry.source_key, key)
+        found.example = (asked, key)
     for intent, counts in found.by_intent.items():
-        verdict = consider(entry, there, row, leg.rules._replace(intent=intent))
-        counts[TO_COMPARE if isinstance(verdict, Look) else verdict.decision.value] += 1
+        rules = leg.rules._replace(intent=intent)
+        verdict = consider(entry, there, row, rules)
+        decision = TO_COMPARE if isinstance(verdict, Look) else verdict.decision.value
+        counts[decision] += 1

@@ -42,9 +42,8 @@ class Recovery:
         at_source = [aside.at for aside in meant if aside.side == "source"]
         at_target = [aside.at for aside in meant if aside.side == "target"]
         at_target += [target.prefix + key for key in self._intended]
-        for side, keys in ((source, at_source), (target, at_target)):
+        for store, keys in ((source.store, at_source), (target.store, at_target)):
             folders = {key.rpartition(b"/")[0] for key in keys}
-            store = side.store
             if folders and isinstance(store, Folders):
                 await store.sweep(folders)
 

@@ -131,13 +131,13 @@ class Removal:
     async def _confirm_removal(self, item: Item) -> _Confirmed:
         """Only what the source, asked by name, does not have; unless a person asked for it."""
         assert item.far is not None
-        source = self._leg.source
-        is_asked = self._leg.rules.intent is Intent.REMOVE
-        if not is_asked and not await source.store.is_absent(source.prefix + item.key):
-            message = f"{show(item.key)} is at the source again. It was not removed."
+        key, leg = item.key, self._leg
+        is_asked = leg.rules.intent is Intent.REMOVE
+        if not is_asked and not await leg.source.store.is_absent(leg.source.prefix + key):
+            message = f"{show(key)} is at the source again. It was not removed."
             raise Taken(message, code="source-back")
-        whole = self._leg.target.prefix + item.key
-        aside = await self.at_target.aside_of(item.key, whole, item.far)
+        whole = leg.target.prefix + key
+        aside = await self.at_target.aside_of(key, whole, item.far)
         return _Confirmed(item, aside, None)
 
     async def _proven(self, item: Item) -> Row | None:

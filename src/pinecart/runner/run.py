@@ -239,10 +239,12 @@ class _Work:
         )
 
     def _effort(self) -> Effort:
-        sent = Counter(requests_of(self._order.stores))
-        if self._order.crew is not None:
-            sent.update(self._order.crew.requests())
-        return Effort(self._progress.seconds_by_phase(), dict(sent))
+        order = self._order
+        sent = Counter(requests_of(order.stores))
+        if order.crew is not None:
+            sent.update(order.crew.requests())
+        by_phase = self._progress.seconds_by_phase()
+        return Effort(by_phase, dict(sent))
 
     async def go(self) -> None:
         try:
@@ -283,11 +285,13 @@ class _Work:
 
     async def _taken_inventory(self, number: int) -> None:
         leg = leg_context(self._order, number, self._records)
-        self._inventory = await inventory_of(leg, self._progress)
-        if self._inventory is not None:
-            whole = self._inventory["folders"][0]
-            lies_there = (Decision.LEAVE.value, Reason.SAME.value)
-            self._counted.append((*lies_there, whole["objects"], whole["bytes"]))
+        found = await inventory_of(leg, self._progress)
+        self._inventory = found
+        if found is not None:
+            whole = found["folders"][0]
+            objects, size = whole["objects"], whole["bytes"]
+            counted = (Decision.LEAVE.value, Reason.SAME.value, objects, size)
+            self._counted.append(counted)
 
     async def _transferred(self, number: int) -> None:
         leg = leg_context(self._order, number, self._records)
@@ -365,9 +369,11 @@ async def _clear_uploads(order: Order, records: Records, recorder: Recorder) -> 
 
 def _shared_sources(order: Order) -> dict[Location, ReadOnce]:
     """The places that more than one of its legs reads."""
-    legs = enumerate(order.definition.legs)
-    read = [leg.read_place for n, leg in legs if leg.is_on and order.part.has_leg(n)]
-    return {place: ReadOnce() for place, times in Counter(read).items() if times > 1}
+    times: Counter[Location] = Counter()
+    for number, leg in enumerate(order.definition.legs):
+        if leg.is_on and order.part.has_leg(number):
+            times[leg.read_place] += 1
+    return {place: ReadOnce() for place, n in times.items() if n > 1}
 
 
 def _sum(a: dict[str, int] | None, b: dict[str, int]) -> dict[str, int]:
@@ -380,16 +386,16 @@ def _sides(order: Order, number: int) -> tuple[Side, Side]:
 
 
 def _side(order: Order, place: Location) -> Side:
-    store = order.stores[place.store]
-    home = store.home(place.path)
-    known = {aside_folder(home, order.run, order.definition.aside_prefix)}
+    path, store = place.path, order.stores[place.store]
+    home = store.home(path)
+    own = aside_folder(home, order.run, order.definition.aside_prefix)
+    known = {own}
     for name, folder in order.aside:
         if name == place.store:
             known.add(folder)
-    below = [folder for folder in known if folder.startswith(place.path)]
-    start = len(place.path)
-    ours = tuple(folder[start:] for folder in below)
-    return Side(store, place.path, ours)
+    start = len(path)
+    ours = [folder[start:] for folder in known if folder.startswith(path)]
+    return Side(store, path, tuple(ours))
 
 
 def leg_context(order: Order, number: int, records: Records) -> LegContext:

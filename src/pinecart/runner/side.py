@@ -11,8 +11,12 @@ from pinecart.core.ports import Store
 
 def identity_of(leg: Leg, stores: Mapping[str, Store]) -> str:
     """Of the two places of a leg and its renaming: what it remembers is of just these."""
-    sides = [stores[place.store].identity(place.path) for place in (leg.source, leg.target)]
-    text = "\n".join([*sides, *(leg.renaming or ())])
+    told = []
+    for place in (leg.source, leg.target):
+        store = stores[place.store]
+        told.append(store.identity(place.path))
+    told += leg.renaming or ()
+    text = "\n".join(told)
     return hashlib.sha256(text.encode()).hexdigest()
 
 

@@ -17,6 +17,7 @@ from pinecart.core.errors import Halting, Missing, StoreError, Taken
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import original_key, show
 from pinecart.core.ports import Folders, Versions
+from pinecart.core.totals import CARRIES
 from pinecart.runner.concurrency import ConcurrencyController
 from pinecart.runner.leg_context import LegContext
 from pinecart.runner.object_transfer import ObjectTransfer, TransferOptions
@@ -147,7 +148,7 @@ class Undo:
             and likeness(now, done.target.was) is Likeness.SAME
         ):
             return _Step(done, None, ())  # brought back already, before this run was interrupted
-        if done.decision in ("copy", "replace"):
+        if done.decision in CARRIES:
             if now is not None and (
                 not done.there or likeness(now, done.there) is not Likeness.SAME
             ):

@@ -173,11 +173,14 @@ class _Family:
     def replace_the_dead(self) -> None:
         """A process that died is started again, at most one every two seconds."""
         for i, (name, begin, member) in enumerate(self._members):
-            if member.has_ended() and time.monotonic() >= self._not_before:
-                print(f"pinecart: {name} has ended; it is started again.", file=sys.stderr)
-                self._not_before = time.monotonic() + 2
-                member.end(0)
-                self._members[i] = name, begin, begin()
+            now = time.monotonic()
+            if now < self._not_before or not member.has_ended():
+                continue
+            print(f"pinecart: {name} has ended; it is started again.", file=sys.stderr)
+            self._not_before = now + 2
+            member.end(0)
+            anew = begin()
+            self._members[i] = name, begin, anew
 
     def end(self) -> None:
         members = [member for *_, member in self._members]

@@ -15,7 +15,8 @@ import sys
 import threading
 from pathlib import Path
 
-from pinecart.standins.bucket_server import Account, BucketServer, serve
+from pinecart.standins.bucket_behaviour import Account
+from pinecart.standins.bucket_server import BucketServer, serve
 from pinecart.standins.bucket_shelf import Shelf
 from pinecart.standins.file_system import FileSystem
 

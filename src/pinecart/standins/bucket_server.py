@@ -23,6 +23,7 @@ from urllib.parse import parse_qsl, quote, unquote, unquote_to_bytes
 
 from aiohttp import web
 
+from pinecart.standins.bucket_behaviour import Account, Behaviour
 from pinecart.standins.bucket_listing import list_objects, list_versions
 from pinecart.standins.bucket_request import (
     CHECKSUMS,
@@ -62,47 +63,6 @@ WRITES = {
     "complete",
     "abort",
 }
-
-
-OLD_WAYS = (
-    "conditions-refused",  # a conditional write is answered 501
-    "conditions-ignored",  # … or carried out as if there were no condition
-    "checksums-ignored",
-    "listing-1",  # knows only listing version 1
-    "listing-cut",
-    "listing-unordered",
-    "listing-repeats",
-    "checksums-untold",  # verified, and never given back
-    "token-raw",  # a listing's token is the last key as it is, whatever XML can hold
-    "copies-garble-tags",
-    "etags-opaque",  # no MD5s, as where objects are encrypted
-    "puts-tell-no-etag",
-)
-
-
-@dataclass
-class Account:
-    """session: the token that a temporary key needs with every request."""
-
-    secret: str
-    may_write: bool = True
-    session: str = ""
-
-
-@dataclass
-class Behaviour:
-    """How one kind of request is treated. times: how often it fails (-1: always). match: only keys
-    that contain it.
-
-    lost: the request is carried out, and its answer is lost (the line is cut).
-    """
-
-    delay_s: float = 0
-    per_second: float = 0
-    fail: str = ""
-    times: int = -1
-    match: str = ""
-    lost: bool = False
 
 
 @dataclass
@@ -286,10 +246,12 @@ class BucketServer:
         ranged = request.headers.get("Range", "")
         wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", ranged)
         if not wanted:
-            return web.Response(body=body(), headers=headers)
-        start, end = range_of(wanted, thing.size)
+            whole = body()
+            return web.Response(body=whole, headers=headers)
+        size = thing.size
+        start, end = range_of(wanted, size)
         piece = body(start, end + 1)
-        headers["Content-Range"] = f"bytes {start}-{end}/{thing.size}"
+        headers["Content-Range"] = f"bytes {start}-{end}/{size}"
         return web.Response(status=206, body=piece, headers=headers)
 
     @property
@@ -339,13 +301,15 @@ class BucketServer:
             raise Fault("PreconditionFailed")
 
     def _copy_source(self, request: web.BaseRequest) -> tuple[str, str, Thing]:
-        place = request.headers["x-amz-copy-source"].removeprefix("/")
-        named, _, version = place.partition("?versionId=")
+        """Bucket, key and what lies there."""
+        told = request.headers["x-amz-copy-source"]
+        named, _, version = told.removeprefix("/").partition("?versionId=")
         bucket, _, key = unquote(named).partition("/")
         if bucket not in self.shelf.buckets:
             raise Fault("NoSuchBucket")
         query = {"versionId": version} if version else {}
-        source = self._thing(Asked(bucket, key, query, b""))
+        asked = Asked(bucket, key, query, b"")
+        source = self._thing(asked)
         wanted = request.headers.get("x-amz-copy-source-if-match", "")
         if wanted and wanted.strip('"') != source.etag:
             raise Fault("PreconditionFailed")
@@ -354,23 +318,23 @@ class BucketServer:
     def _copy(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         self._check_write(request, asked)
         bucket, key, source = self._copy_source(request)
-        replace = request.headers.get("x-amz-metadata-directive") == "REPLACE"
-        sums = {k: v for k, v in source.headers.items() if k in CHECKSUMS}
-        headers = kept_headers(request) | sums if replace else dict(source.headers)
-        if "x-amz-storage-class" in request.headers:
-            headers["x-amz-storage-class"] = request.headers["x-amz-storage-class"]
-        if "copies-garble-tags" in self.old and replace is False:
+        headers = dict(source.headers)
+        is_anew = request.headers.get("x-amz-metadata-directive") == "REPLACE"
+        if is_anew:
+            sums = {k: v for k, v in source.headers.items() if k in CHECKSUMS}
+            headers = kept_headers(request) | sums
+        tier = request.headers.get("x-amz-storage-class")
+        if tier is not None:
+            headers["x-amz-storage-class"] = tier
+        if "copies-garble-tags" in self.old and not is_anew:
             headers.pop("x-amz-tagging", None)
         body = self.shelf.body(bucket, key, source)
         thing = self.shelf.put(asked.bucket, asked.key, body, headers, self._etag())
-        crc = headers.get("x-amz-checksum-crc64nvme", "") if self._tells_checksums else ""
-        told = [leaf("ChecksumCRC64NVME", crc)] if crc else []
-        return document(
-            "CopyObjectResult",
-            leaf("ETag", f'"{thing.etag}"'),
-            leaf("LastModified", iso(thing.modified)),
-            *told,
-        )
+        told = [leaf("ETag", f'"{thing.etag}"'), leaf("LastModified", iso(thing.modified))]
+        crc = headers.get("x-amz-checksum-crc64nvme", "")
+        if crc and self._tells_checksums:
+            told.append(leaf("ChecksumCRC64NVME", crc))
+        return document("CopyObjectResult", *told)
 
     def _delete(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         if request.headers.get("If-Match"):
@@ -407,12 +371,13 @@ class BucketServer:
     def _part(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         if "x-amz-copy-source" in request.headers:
             return self._part_copied(request, asked)
-        upload = self._upload(asked)
+        upload, body = self._upload(asked), asked.body
         number = int(asked.query["partNumber"])
-        found = check_body(request, asked.body)
-        etag = hashlib.md5(asked.body).hexdigest()
-        upload.parts[number] = (etag, asked.body, found)
-        return web.Response(headers={"ETag": f'"{etag}"', **found})
+        found = check_body(request, body)
+        etag = hashlib.md5(body).hexdigest()
+        upload.parts[number] = (etag, body, found)
+        headers = {"ETag": f'"{etag}"', **found}
+        return web.Response(headers=headers)
 
     def _part_copied(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         bucket, key, source = self._copy_source(request)
@@ -420,12 +385,12 @@ class BucketServer:
         number = int(asked.query["partNumber"])
         all_of_it = f"0-{source.size - 1}"
         ranged = request.headers.get("x-amz-copy-source-range", all_of_it)
-        first, last = re.findall(r"\d+", ranged)
-        end = int(last) + 1
-        body = self.shelf.body(bucket, key, source, int(first), end)
+        first, last = map(int, re.findall(r"\d+", ranged))
+        body = self.shelf.body(bucket, key, source, first, last + 1)
         etag = hashlib.md5(body).hexdigest()
         upload.parts[number] = (etag, body, {})
-        return document("CopyPartResult", leaf("ETag", f'"{etag}"'))
+        told = leaf("ETag", f'"{etag}"')
+        return document("CopyPartResult", told)
 
     def _list_parts(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         parts = sorted(self._upload(asked).parts.items())

@@ -99,7 +99,8 @@ def _in_header(headers: Mapping[str, str], now: datetime) -> _Signature:
     text = headers.get("Authorization", "")
     scope, listed, mark = _authorization(text)
     stamp = headers.get("x-amz-date", "")
-    if not stamp or abs(now - _time(stamp)) > SKEW:
+    is_now = bool(stamp) and abs(now - _time(stamp)) <= SKEW
+    if not is_now:
         raise Denied("RequestTimeTooSkewed")
     payload = headers.get("x-amz-content-sha256", "")
     return _Signature(scope, listed, mark, stamp, payload)

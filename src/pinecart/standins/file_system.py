@@ -136,22 +136,26 @@ class _Node(BaseHTTPRequestHandler):
         raise AttributeError(name)
 
     def _carried_out(self) -> None:
-        told = urlsplit(self.path)
+        system, told = self.system, urlsplit(self.path)
         asked = parse_qs(told.query, keep_blank_values=True)
         self.query = {name: values[0] for name, values in asked.items()}
-        op, system = self.query.get("op", ""), self.system
-        body = self.rfile.read(int(self.headers.get("Content-Length") or 0))
-        where = f"{type(self).__name__.lower()} {op}"
+        op = self.query.get("op", "")
+        length = self.headers.get("Content-Length") or 0
+        body = self.rfile.read(int(length))
+        node = type(self).__name__
+        where = f"{node.lower()} {op}"
         system.asked[where] += 1
         if system.due(system.cuts, where):
             return self.cut()
         self.loses = system.due(system.lost, where)
-        if system.token and self.query.get("delegation") != system.token:
+        token = self.query.get("delegation")
+        if system.token and token != system.token:
             return self.refuse("SecurityException")
         if op in system.refuses:
             return self.refuse(system.refuses[op])
         with system.lock:
-            return self.carry_out(op, self.place(told.path), body)
+            place = self.place(told.path)
+            return self.carry_out(op, place, body)
 
     def place(self, told: str) -> Path:
         path = unquote_to_bytes(told).removeprefix(b"/webhdfs/v1").strip(b"/")
@@ -206,11 +210,17 @@ class _NameNode(_Node):
         self.tell({"FileStatuses": {"FileStatus": list(_statuses(path))}})
 
     def _liststatus_batch(self, path: Path) -> None:
-        after = self.query.get("startAfter", "").encode("utf-8", "surrogateescape")
-        rows = [r for r in _statuses(path) if os.fsencode(r["pathSuffix"]) > after or not after]
+        told = self.query.get("startAfter", "")
+        after = told.encode("utf-8", "surrogateescape")
+        rows = []
+        for row in _statuses(path):
+            name = os.fsencode(row["pathSuffix"])
+            if not after or name > after:
+                rows.append(row)
         listed = {"FileStatuses": {"FileStatus": rows[:AT_ONCE]}}
         left = max(len(rows) - AT_ONCE, 0)
-        self.tell({"DirectoryListing": {"partialListing": listed, "remainingEntries": left}})
+        listing = {"partialListing": listed, "remainingEntries": left}
+        self.tell({"DirectoryListing": listing})
 
     def _open(self, path: Path) -> None:
         if path.is_dir():
@@ -232,18 +242,24 @@ class _NameNode(_Node):
         self.tell({"boolean": True})
 
     def _rename(self, path: Path) -> None:
-        there = self.system.root / self.query["destination"].strip("/")
-        able = path.exists() and not os.path.lexists(there) and there.parent.is_dir()
+        destination = self.query["destination"]
+        there = self.system.root / destination.strip("/")
+        is_free = not os.path.lexists(there) and there.parent.is_dir()
+        able = is_free and path.exists()
         if able:
             path.rename(there)
         self.tell({"boolean": able})
 
     def _delete(self, path: Path) -> None:
-        if path.is_dir() and any(path.iterdir()) and self.query.get("recursive") != "true":
+        is_folder = path.is_dir()
+        takes_all = self.query.get("recursive") == "true"
+        if is_folder and not takes_all and any(path.iterdir()):
             return self.refuse("PathIsNotEmptyDirectoryException")
         there = os.path.lexists(path)
-        if there:
-            shutil.rmtree(path) if path.is_dir() else path.unlink()
+        if is_folder:
+            shutil.rmtree(path)
+        elif there:
+            path.unlink()
         return self.tell({"boolean": there})
 
     def _settimes(self, path: Path) -> None:
@@ -278,15 +294,22 @@ class _DataNode(_Node):
         return self.answer(200, found)
 
 
+def _crcs(block: bytes) -> bytes:
+    found = b""
+    for at in range(0, len(block), 512):
+        crc = zlib.crc32(block[at : at + 512])
+        found += crc.to_bytes(4, "big")
+    return found
+
+
 def _sum(content: bytes, block: int) -> dict[str, Any]:
     """The MD5 of the MD5s of each block's CRCs, of 512 bytes each (MD5MD5CRC32FileChecksum)."""
     of_blocks = b""
     for at in range(0, len(content), block):
-        end = min(at + block, len(content))
-        crcs = [zlib.crc32(content[n : min(n + 512, end)]) for n in range(at, end, 512)]
-        of_blocks += _md5(b"".join(crc.to_bytes(4, "big") for crc in crcs))
+        of_blocks += _md5(_crcs(content[at : at + block]))
     in_a_block = block // 512 if len(content) > block else 0
-    told = (512).to_bytes(4, "big") + in_a_block.to_bytes(8, "big") + _md5(of_blocks)
+    numbers = (512).to_bytes(4, "big") + in_a_block.to_bytes(8, "big")
+    told = numbers + _md5(of_blocks)
     made = f"MD5-of-{in_a_block}MD5-of-512CRC32"
     return {"algorithm": made, "bytes": told.hex(), "length": len(told)}
 

@@ -30,12 +30,15 @@ def _read_at(field: FormField, value: Any, where: str, reading: Problems) -> str
 
 
 def _sentence(value: str, chosen: Chosen) -> str:
+    """value: when."""
     if not value:
         return ""
-    title = DEPTH_TITLES[Depth(chosen["audit_depth"])]
-    sample = chosen["audit_sample"]
-    of = f", of a sample of {sample} %" if sample < 100 else ""
-    return f"Audited {value}: {title[0].lower()}{title[1:]}{of}."
+    depth, sample = chosen["audit_depth"], chosen["audit_sample"]
+    title = DEPTH_TITLES[Depth(depth)]
+    how = title[0].lower() + title[1:]
+    if sample < 100:
+        how += f", of a sample of {sample} %"
+    return f"Audited {value}: {how}."
 
 
 add(

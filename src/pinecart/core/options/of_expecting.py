@@ -20,14 +20,16 @@ def _expectation(field: FormField, reads: Callable[[str], Any], words: str) -> N
         try:
             reads(text)
         except ValueError as exc:
-            reading.wrong(where, "job.expectation", f"{where} {text!r}: {exc}")
+            message = f"{where} {text!r}: {exc}"
+            reading.wrong(where, "job.expectation", message)
             return None
         return text
 
     def sentence(value: str, chosen: Chosen) -> str:
         return words.format(value) if value else ""
 
-    add(OptionSpec(field, default=always(""), used_in=(JOB,), read=read, sentence=sentence))
+    default = always("")
+    add(OptionSpec(field, default=default, used_in=(JOB,), read=read, sentence=sentence))
 
 
 _expectation(

@@ -199,11 +199,14 @@ add(
 
 def _read_snapshot(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
     text = str(value).strip().lstrip("/")
-    if not text or "pine:" in text or ".." in text.split("/"):
+    leads_away = "pine:" in text or ".." in text.split("/")
+    if leads_away or not text:
         message = f"{where} {value!r} is no folder of the source's store: .snapshots/daily/posts/"
         reading.wrong(where, "job.malformed", message)
         return None
-    return text if text.endswith("/") else f"{text}/"
+    if not text.endswith("/"):
+        text += "/"
+    return text
 
 
 add(

@@ -36,10 +36,12 @@ class ClockTrigger(NamedTuple):
 
 
 def _parse_clock(given: Mapping[str, Any]) -> ClockTrigger:
-    text = str(given.get("cron") or "").strip()
-    zone = str(given.get("zone") or "UTC")
+    """Its time is a cron expression, or words that mean one."""
+    told = given.get("cron") or ""
+    text = str(told).strip()
     cron = cron_of(text) or text
-    return ClockTrigger(parse_schedule(cron, zone))
+    zone = given.get("zone") or "UTC"
+    return ClockTrigger(parse_schedule(cron, str(zone)))
 
 
 CLOCK = TriggerKind(

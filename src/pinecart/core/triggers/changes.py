@@ -65,14 +65,15 @@ def _parse(given: Mapping[str, Any]) -> ChangesTrigger:
 
 
 def _seconds(field: FormField, given: Mapping[str, Any], default: int, reading: Problems) -> int:
-    value = given.get(field.name)
+    name, least, most = field.name, field.least, field.most
+    value = given.get(name)
     if value in (None, ""):
         return default
     text = str(value).strip()
-    if text.isdecimal() and field.least <= int(text) <= field.most:
+    if text.isdecimal() and least <= int(text) <= most:
         return int(text)
-    message = f"{field.name} {value!r} must be whole seconds, from {field.least} to {field.most}."
-    reading.wrong(f"schedule.{field.name}", "schedule.malformed", message)
+    message = f"{name} {value!r} must be whole seconds, from {least} to {most}."
+    reading.wrong(f"schedule.{name}", "schedule.malformed", message)
     return default
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import re
 from collections.abc import Mapping
+from functools import partial
 from typing import Any
 from urllib.parse import quote, urlsplit
 
@@ -82,16 +83,20 @@ class BlobClient(BucketClient):
         return ""
 
     def _path(self, bucket: str, key: bytes) -> str:
+        """Raises Unsafe for what can't be a name there."""
+        container = bucket.encode()
         if bucket and not is_container_name(bucket):
-            raise Unsafe(
-                f"{self.named(bucket.encode())}: {show(bucket.encode())!r} can't be a container's "
-                f"name. It has {CONTAINER_RULE}.",
-                code="store.bucket-name",
-            )
+            where, shown = self.named(container), show(container)
+            message = f"{where}: {shown!r} can't be a container's name. It has {CONTAINER_RULE}."
+            raise Unsafe(message, code="store.bucket-name")
         if _DOTS.search(key.decode()):
-            raise Unsafe(self.unfit(f"{bucket}/".encode() + key) or self.named(key))
-        name = f"/{quote(key, safe='/-_.~')}" if key else ""
-        return f"{self._base}/{bucket}{name}"
+            whole = container + b"/" + key
+            raise Unsafe(self.unfit(whole) or self.named(key))
+        path = f"{self._base}/{bucket}"
+        if key:
+            name = quote(key, safe="/-_.~")
+            path += f"/{name}"
+        return path
 
     def prepared(
         self,
@@ -126,12 +131,16 @@ class BlobClient(BucketClient):
         return told._replace(metadata=metadata_read(told.metadata), md5=md5)
 
     async def tags(self, key: bytes) -> dict[str, str]:
+        """Name → value. Raises StoreError."""
         bucket, name = self.split(key)
-        answer = await self.safely(lambda: self.ask("GET", bucket, name, query=[("comp", "tags")]))
+        query: Query = [("comp", "tags")]
+        ask = partial(self.ask, "GET", bucket, name, query=query)
+        answer = await self.safely(ask)
         if answer.status in (400, 405, 501):
             raise no_tags(self.name)
         if answer.status != 200:
-            raise self.error_of(answer, what=f"Reading the tags of {self.named(key)}")
+            what = f"Reading the tags of {self.named(key)}"
+            raise self.error_of(answer, what=what)
         return parse_tags(answer.body)
 
 
@@ -149,10 +158,14 @@ def account_name(endpoint: str) -> str:
 
 
 def account_of(spec: Mapping[str, Any]) -> BlobAccount:
-    name = spec.get("account") or account_name(spec["endpoint"])
-    sas, key = (spec.get("sas") or "").lstrip("?"), spec.get("key") or ""
+    """A signature that is given is used, else the key; the bare account where neither is."""
+    name = spec.get("account")
+    if not name:
+        name = account_name(spec["endpoint"])
+    sas = (spec.get("sas") or "").lstrip("?")
     if sas:
         return BlobAccount(name, sas=sas)
+    key = spec.get("key")
     return BlobAccount(name, key_of(key) if key else b"")
 
 

@@ -25,19 +25,23 @@ class BlobWrites(ObjectWrites):
         self._client = client
 
     def kept_headers(self, put: Put) -> dict[str, str]:
+        """What the blob keeps of its source: metadata, our card, headers, type, tags and tier."""
         metadata, _ = metadata_told(put.metadata)
         kept = {f"x-ms-meta-{name}": value for name, value in metadata.items()}
         kept["x-ms-meta-pinecart"] = put.card.text()
-        kept |= {f"x-ms-blob-{k}": v for k, v in put.headers.items() if k in KEPT}
+        for name, value in put.headers.items():
+            if name in KEPT:
+                kept[f"x-ms-blob-{name}"] = value
         if put.content_type:
             kept["x-ms-blob-content-type"] = put.content_type
         return kept | chosen_headers(put)
 
     async def lost(self, put: Put) -> str:
         """It is known of each."""
+        headers = [name for name in put.headers if name not in KEPT]
         _, metadata = metadata_told(put.metadata)
-        headers = sorted(name for name in put.headers if name not in KEPT)
-        return ", ".join([*headers, *(f"the metadata {name!r}" for name in sorted(metadata))])
+        shown = [f"the metadata {name!r}" for name in sorted(metadata)]
+        return ", ".join([*sorted(headers), *shown])
 
     async def conditionally(
         self, put: Put, send: Callable[[dict[str, str]], Awaitable[HttpAnswer]], *, what: str

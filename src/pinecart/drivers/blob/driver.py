@@ -77,15 +77,22 @@ def read_script(text: str) -> dict[str, str]:
 
 
 def _of_string(text: str) -> dict[str, str]:
-    told = dict(part.partition("=")[::2] for part in text.split(";") if part)
-    name = told.get("AccountName", "")
+    """Of a connection string: NAME=VALUE;…"""
+    told: dict[str, str] = {}
+    for part in text.split(";"):
+        name, _, value = part.partition("=")
+        told[name] = value
+    account = told.get("AccountName", "")
     endpoint = told.get("BlobEndpoint", "")
-    if not endpoint and name and told.get("EndpointSuffix"):
+    suffix = told.get("EndpointSuffix")
+    if suffix and account and not endpoint:
         scheme = told.get("DefaultEndpointsProtocol", "https")
-        endpoint = f"{scheme}://{name}.blob.{told['EndpointSuffix']}"
+        endpoint = f"{scheme}://{account}.blob.{suffix}"
+    if account == account_name(endpoint):
+        account = ""  # the endpoint tells it
     fields = {
         "endpoint": endpoint.rstrip("/"),
-        "account": name if name != account_name(endpoint) else "",
+        "account": account,
         "key": told.get("AccountKey", ""),
         "sas": told.get("SharedAccessSignature", ""),
     }
@@ -94,10 +101,13 @@ def _of_string(text: str) -> dict[str, str]:
 
 def _of_url(scheme: str, host: str, path: str, sas: str) -> dict[str, str]:
     """The account stands in the path where the host is a machine of one's own."""
-    parts = percent_decoded(path).strip("/").split("/")
+    endpoint = f"{scheme}://{host}"
+    root = percent_decoded(path).strip("/")
     is_in_path = ":" in host or "." not in host
-    base = f"/{parts.pop(0)}" if is_in_path and parts[0] else ""
-    fields = {"endpoint": f"{scheme}://{host}{base}", "sas": sas, "root": "/".join(parts)}
+    if is_in_path and root:
+        account, _, root = root.partition("/")
+        endpoint += f"/{account}"
+    fields = {"endpoint": endpoint, "sas": sas, "root": root}
     return {field: value for field, value in fields.items() if value}
 
 

@@ -31,10 +31,12 @@ class BlobLister:
 
     async def page(self, bucket: str, prefix: bytes, query: Query) -> BlobPage:
         client = self._client
-        full: Query = [*LIST, *query] + ([("prefix", prefix)] if prefix else [])
+        full: Query = [*LIST, *query]
+        if prefix:
+            full.append(("prefix", prefix))
+        what = f"Listing {client.name}/{bucket}"
 
         async def one() -> BlobPage:
-            what = f"Listing {client.name}/{bucket}"
             answer = await client.good("GET", bucket, query=full, what=what)
             return parse_page(answer.body, prefix=prefix)
 
@@ -83,21 +85,22 @@ class BlobLister:
             seen.add(marker)
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
+        """All of it is read, since no order is promised. Raises StoreError."""
         bucket, start = self._client.split(prefix)
         if not bucket:
-            return _part_of(
-                [name.encode() + b"/" for name in await self._containers()], after, limit
-            )
+            containers = await self._containers()
+            folders = [name.encode() + b"/" for name in containers]
+            return _part_of(folders, after, limit)
         names, entries = list[bytes](), dict[bytes, Entry]()
         async for page in self._each_page(bucket, start, [("delimiter", "/")]):
             names += page.folders
-            entries |= {entry.key: entry for entry in page.entries if entry.key}
+            for entry in page.entries:
+                if entry.key:
+                    entries[entry.key] = entry
         part = _part_of([*names, *entries], after, limit)
-        return Level(
-            [name for name in part.folders if name not in entries],
-            [entries[name] for name in part.folders if name in entries],
-            part.after,
-        )
+        found = [entries[name] for name in part.folders if name in entries]
+        below = [name for name in part.folders if name not in entries]
+        return Level(below, found, part.after)
 
     async def _containers(self) -> list[str]:
         found, marker = list[str](), ""
@@ -132,14 +135,17 @@ class BlobLister:
         return b"<VersionId>" in answer.body
 
     async def versions(self, key: bytes) -> Sequence[Version]:
-        bucket, name = self._client.split(key)
+        """The newest first; none where the storage knows none. Raises StoreError."""
+        client = self._client
+        bucket, name = client.split(key)
         query: Query = [*LIST, ("include", "versions"), ("prefix", name)]
-        what = f"Listing the versions of {self._client.named(key)}"
-        answer = await self._client.safely(lambda: self._client.ask("GET", bucket, query=query))
-        if answer.status in (400, 501):
+        ask = partial(client.ask, "GET", bucket, query=query)
+        answer = await client.safely(ask)
+        if answer.status in (400, 501):  # knows none
             return []
         if answer.status != 200:
-            raise self._client.error_of(answer, what=what)
+            what = f"Listing the versions of {client.named(key)}"
+            raise client.error_of(answer, what=what)
         return parse_versions(answer.body, name)
 
 

@@ -11,11 +11,13 @@ from pinecart.drivers.blob.conditional import MADE
 from pinecart.drivers.blob.listing import BlobLister
 from pinecart.drivers.blob.wire import their_crc
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
+from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.bucketed.probing import ObjectProber
 from pinecart.drivers.bucketed.writing import md5_of, md5_text
 
 BODY = b"pinecart asks whether checksums are verified here"
 OTHER = b"another body"
+SURE = (400, 404, 409, 412, 500, 501)  # how a condition or a checksum may be refused
 NEVER = ("store.no-bucket", "store.secret-wrong", "store.key-expired", "store.clock")
 
 
@@ -44,13 +46,13 @@ class BlobProber(ObjectProber):
         what = f"Probing {self._client.name}"
 
         async def one() -> StoreError | None:
+            """The refusal, or None where it was taken. Raises StoreError."""
             answer = await self._client.ask("PUT", bucket, name, headers=full, body=BODY)
             if answer.status in MADE:
                 self._facts.versioned[bucket] = bool(answer.headers.get("x-ms-version-id"))
                 return None
             error = self._client.error_of(answer, what=what)
-            is_sure = answer.status in (400, 404, 409, 412, 500, 501) and error.code not in NEVER
-            if isinstance(error, Busy) or not is_sure:
+            if isinstance(error, Busy) or error.code in NEVER or answer.status not in SURE:
                 raise error
             return error
 
@@ -60,17 +62,18 @@ class BlobProber(ObjectProber):
         return refused
 
     async def delete(self, key: bytes) -> None:
-        bucket, name = self._client.split(key)
-        what = f"Taking away our probe {self._client.named(key)}"
+        """With all versions of it. Raises StoreError."""
+        client = self._client
+        bucket, name = client.split(key)
 
         async def one(version: str) -> None:
-            answer = await self._client.ask(
-                "DELETE", bucket, name, query=[("versionid", version)] if version else []
-            )
+            query: Query = [("versionid", version)] if version else []
+            answer = await client.ask("DELETE", bucket, name, query=query)
             if answer.status not in (202, 404):
-                raise self._client.error_of(answer, what=what)
+                what = f"Taking away our probe {client.named(key)}"
+                raise client.error_of(answer, what=what)
 
-        await self._client.safely(lambda: one(""))
+        await client.safely(partial(one, ""))
         if self._facts.versioned.get(bucket):
             for kept in await self._lister.versions(key):
-                await self._client.safely(partial(one, kept.version))
+                await client.safely(partial(one, kept.version))

@@ -16,14 +16,18 @@ class BlobRemover:
         self._client, self._facts = client, facts
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
-        bucket, name = self._client.split(key)
-        named = self._client.named(key)
-        now = (await self._client.stat(key)).entry
+        client = self._client
+        bucket, name = client.split(key)
+        named = client.named(key)
+        told = await client.stat(key)
+        now = told.entry
         if (now.size, now.etag) != (expected.size, expected.etag):
-            raise Taken(f"{named} is not as it was when this was planned. It was not removed.")
+            message = f"{named} is not as it was when this was planned. It was not removed."
+            raise Taken(message)
         headers = {"if-match": f'"{expected.etag}"'}
         what = f"Removing {named}"
-        ask = partial(self._client.good, "DELETE", bucket, name, headers=headers, ok=202, what=what)
+        ask = partial(client.good, "DELETE", bucket, name, headers=headers, ok=202, what=what)
         with contextlib.suppress(Missing):  # the answer of a request before may have been lost
-            await self._client.safely(ask)
-        return self._facts.able(bucket).create_only
+            await client.safely(ask)
+        able = self._facts.able(bucket)
+        return able.create_only

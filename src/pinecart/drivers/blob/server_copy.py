@@ -12,6 +12,7 @@ from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError, Ta
 from pinecart.core.ports import Placed, Put
 from pinecart.drivers.blob.client import BlobClient
 from pinecart.drivers.blob.conditional import BlobWrites, chosen_headers
+from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.http_message import HttpAnswer
 
 FIRST_LOOK_S, LAST_LOOK_S = 0.1, 3.0
@@ -68,21 +69,25 @@ class BlobCopies:
         """What is told of the copy once it is no longer under way."""
         client, wait_s = self._client, FIRST_LOOK_S
         bucket, name = client.split(key)
-        what = f"Looking at the copy {client.named(key)}"
+        named = client.named(key)
+        what = f"Looking at the copy {named}"
+        look = partial(client.good, "HEAD", bucket, name, what=what)
         while told.get("x-ms-copy-status") == "pending":
             await asyncio.sleep(wait_s)
             wait_s = min(wait_s * 2, LAST_LOOK_S)
-            answer = await client.safely(partial(client.good, "HEAD", bucket, name, what=what))
+            answer = await client.safely(look)
             told = answer.headers
-            if told.get("x-ms-copy-id", copy_id) != copy_id:
-                raise Taken(f"{client.named(key)} was written by somebody else meanwhile.")
+            copy_now = told.get("x-ms-copy-id", copy_id)
+            if copy_now != copy_id:
+                raise Taken(f"{named} was written by somebody else meanwhile.")
         return told
 
     async def _given_up(self, key: bytes, copy_id: str) -> None:
+        """Stopped, where it can be, and what it left taken away."""
         bucket, name = self._client.split(key)
-        query: list[tuple[str, str | bytes]] = [("comp", "copy"), ("copyid", copy_id)]
+        query: Query = [("comp", "copy"), ("copyid", copy_id)]
+        headers = {"x-ms-copy-action": "abort"}
         with contextlib.suppress(StoreError):
-            headers = {"x-ms-copy-action": "abort"}
             await self._client.ask("PUT", bucket, name, query=query, headers=headers)
         await self._cleared(key, copy_id)
 
@@ -105,5 +110,7 @@ class BlobCopies:
         if there.entry.size != put.size:
             named = self._client.named(put.key)
             raise Corrupt(f"{named}: the storage's own copy is not the same as its source.")
-        crc = (there.card.crc if there.card else "") or put.card.crc
-        return Placed(there.entry._replace(version=""), "server-copy", guarded, crc)
+        told = there.card.crc if there.card else ""
+        crc = told or put.card.crc
+        entry = there.entry._replace(version="")
+        return Placed(entry, "server-copy", guarded, crc)

@@ -67,11 +67,15 @@ def string_to_sign(
     usual = [headers.get(name, "") for name in SIGNED_HEADERS]
     if usual[2] == "0":  # a length of nothing is told as nothing (since version 2015-02-21)
         usual[2] = ""
-    own = sorted(name for name in headers if name.startswith("x-ms-"))
-    lines = [f"{name}:{' '.join(headers[name].split())}" for name in own]
+    own = []
+    for name in sorted(headers):
+        if name.startswith("x-ms-"):
+            value = " ".join(headers[name].split())
+            own.append(f"{name}:{value}")
     asked = sorted((name.lower(), _text(value)) for name, value in query)
     told = [f"{name}:{value}" for name, value in asked]
-    return "\n".join([method, *usual, *lines, "\n".join([f"/{account}{path}", *told])])
+    lines = [method, *usual, *own, f"/{account}{path}", *told]
+    return "\n".join(lines)
 
 
 def _text(value: str | bytes) -> str:

@@ -113,8 +113,10 @@ def parse_versions(body: bytes, key: bytes) -> list[Version]:
 def parse_containers(body: bytes) -> tuple[list[str], str]:
     """Names, and where to go on."""
     root = tree_of(body)
-    names = [node.findtext("Name") or "" for node in root.iter("Container")]
-    return names, root.findtext("NextMarker") or ""
+    found = root.iter("Container")
+    names = [node.findtext("Name") or "" for node in found]
+    go_on = root.findtext("NextMarker") or ""
+    return names, go_on
 
 
 def parse_tags(body: bytes) -> dict[str, str]:
@@ -168,8 +170,12 @@ def metadata_told(metadata: Mapping[str, str]) -> tuple[dict[str, str], list[str
     """As it is kept there, and the names of what can't be."""
     kept, lost = {}, []
     for name, value in metadata.items():
-        there = name.replace("-", "_") if name.startswith(f"{_OURS}-") else name
-        if _IDENTIFIER.fullmatch(there) and value.isascii() and value.isprintable() and value:
+        there = name
+        if name.startswith(f"{_OURS}-"):
+            there = name.replace("-", "_")
+        is_name = _IDENTIFIER.fullmatch(there)
+        is_plain = value and value.isascii() and value.isprintable()
+        if is_name and is_plain:
             kept[there] = value
         else:
             lost.append(name)

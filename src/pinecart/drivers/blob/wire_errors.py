@@ -139,13 +139,23 @@ _BY_WORDS: tuple[tuple[str, Meaning], ...] = (
 )
 
 
+def _by_words(words: str) -> Meaning | None:
+    """Where the code alone doesn't tell."""
+    low = words.lower()
+    for said, meaning in _BY_WORDS:
+        if said in low:
+            return meaning
+    return None
+
+
 def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
     """what: location and action, for the message."""
     code, words = _told(headers, body)
-    low = words.lower()
-    by_words = next((found for said, found in _BY_WORDS if said in low), None)
-    meaning = by_words or _BY_CODE.get(code) or _BY_STATUS.get(status)
-    return refusal(meaning, status, headers, what=what, said=code or words)
+    meaning = _by_words(words)
+    if not meaning:
+        meaning = _BY_CODE.get(code) or _BY_STATUS.get(status)
+    said = code or words
+    return refusal(meaning, status, headers, what=what, said=said)
 
 
 def code_of(headers: Mapping[str, str], body: bytes) -> str:

@@ -40,22 +40,24 @@ class BlobWhole:
         self._client, self._facts, self._writes = client, facts, writes
 
     async def put(self, put: Put, body: bytes) -> Placed:
-        bucket, name = self._client.split(put.key)
+        client, writes = self._client, self._writes
+        bucket, name = client.split(put.key)
         verifies = self._facts.able(bucket).checksum
         md5 = md5_of(body) if verifies == "md5" else b""
-        sums = sum_headers(verifies, PartSums(put.card.crc, md5))
-        headers = self._writes.kept_headers(put) | sums | {"x-ms-blob-type": "BlockBlob"}
+        sums = PartSums(put.card.crc, md5)
+        headers = writes.kept_headers(put)
+        headers |= sum_headers(verifies, sums)
+        headers["x-ms-blob-type"] = "BlockBlob"
 
         async def send(condition: dict[str, str]) -> HttpAnswer:
-            return await self._client.ask(
-                "PUT", bucket, name, headers=headers | condition, body=body
-            )
+            told = headers | condition
+            return await client.ask("PUT", bucket, name, headers=told, body=body)
 
-        what = f"Writing {self._client.named(put.key)}"
-        answer, guarded = await self._writes.conditionally(put, send, what=what)
+        what = f"Writing {client.named(put.key)}"
+        answer, guarded = await writes.conditionally(put, send, what=what)
         proof = "server-verified" if verifies else "size-only"
         etag = answer.headers.get("ETag", "")
-        return await self._writes.placed(put, etag, put.card.crc, proof, guarded=guarded)
+        return await writes.placed(put, etag, put.card.crc, proof, guarded=guarded)
 
 
 class BlobBlocks:
@@ -118,17 +120,20 @@ class BlobBlocks:
     async def complete(
         self, put: Put, upload: str, step: int, etags: Sequence[str], crc: str
     ) -> tuple[str, bool]:
-        bucket, name = self._client.split(put.key)
-        body, headers = block_list(etags), self._writes.kept_headers(put)
+        """The list of its blocks: from then on there is the blob."""
+        client = self._client
+        bucket, name = client.split(put.key)
+        body = block_list(etags)
+        headers = self._writes.kept_headers(put)
 
         async def send(condition: dict[str, str]) -> HttpAnswer:
-            return await self._client.ask(
-                "PUT", bucket, name, query=BLOCKS, headers=headers | condition, body=body
-            )
+            told = headers | condition
+            return await client.ask("PUT", bucket, name, query=BLOCKS, headers=told, body=body)
 
-        what = f"Making {self._client.named(put.key)} of its parts"
+        what = f"Making {client.named(put.key)} of its parts"
         answer, guarded = await self._writes.conditionally(put, send, what=what)
-        return answer.headers.get("ETag", ""), guarded
+        etag = answer.headers.get("ETag", "")
+        return etag, guarded
 
     async def placed(self, put: Put, etag: str, crc: str, *, guarded: bool) -> Placed:
         proof = "server-verified" if self._verifies(put.key) else "size-only"
@@ -169,9 +174,9 @@ class BlobBlocks:
         )
 
     async def _take_away(self, key: bytes, etag: str) -> None:
-        bucket, name = self._client.split(key)
-        what = f"Taking away unfinished parts of {self._client.named(key)}"
+        client = self._client
+        bucket, name = client.split(key)
         headers = {"if-match": etag}
-
-        ask = partial(self._client.good, "DELETE", bucket, name, headers=headers, ok=202, what=what)
-        await self._client.safely(ask)
+        what = f"Taking away unfinished parts of {client.named(key)}"
+        ask = partial(client.good, "DELETE", bucket, name, headers=headers, ok=202, what=what)
+        await client.safely(ask)

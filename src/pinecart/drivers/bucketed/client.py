@@ -133,9 +133,12 @@ class BucketClient(ABC):
 
     def arrived(self, answer: HttpAnswer, sent: Mapping[str, str]) -> None:
         """After each answer, but a good one that is streamed. sent: the headers of its request."""
-        if answer.status in (429, 503):
-            usual_s = min(REST_S, self.retry.longest_s, self.retry.first_s * 5)
-            self._transport.slow_down(answer.headers.get("Retry-After", ""), usual_s)
+        if answer.status not in (429, 503):
+            return
+        retry = self.retry
+        usual_s = min(REST_S, retry.longest_s, retry.first_s * 5)
+        asked = answer.headers.get("Retry-After", "")
+        self._transport.slow_down(asked, usual_s)
 
     def told(self, headers: Mapping[str, str]) -> ObjectTold:
         """Of an answer that brings an object, or a part of it."""
@@ -214,22 +217,30 @@ class BucketClient(ABC):
         """The status of a right answer, and how the bytes from `start` to `last` (None: the end) of
         just this content are asked for (RFC 9110, section 14).
         """
-        headers, wanted = {"if-match": f'"{etag}"', **self.dialect.looks}, 200
+        wanted = 200
+        headers = {"if-match": f'"{etag}"', **self.dialect.looks}
         if start > 0 or last is not None:
+            wanted = 206
             end = "" if last is None else last
-            headers["range"], wanted = f"bytes={start}-{end}", 206
-        return wanted, self.prepared("GET", *self.split(key), self.versioned(version), headers)
+            headers["range"] = f"bytes={start}-{end}"
+        bucket, name = self.split(key)
+        query = self.versioned(version)
+        return wanted, self.prepared("GET", bucket, name, query, headers)
 
     @asynccontextmanager
     async def get(
         self, key: bytes, etag: str, start: int, version: str = ""
     ) -> AsyncIterator[tuple[Mapping[str, str], AsyncIterator[bytes]]]:
+        """Headers and bytes, from `start` on, of just this content. Raises StoreError."""
         await self.ready()
-        wanted, (target, sent) = self._getting(key, etag, start, None, version)
-        async with self._transport.streamed("GET", target, sent) as (status, found, chunks):
+        wanted, prepared = self._getting(key, etag, start, None, version)
+        target, sent = prepared
+        asking = self._transport.streamed("GET", target, sent)
+        async with asking as (status, found, chunks):
             if status != wanted:
                 body = b"".join([chunk async for chunk in chunks])
-                self._must_be(wanted, HttpAnswer(status, found, body), sent, key)
+                answer = HttpAnswer(status, found, body)
+                self._must_be(wanted, answer, sent, key)
             yield found, chunks
 
     async def get_at_once(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from functools import partial
 from typing import Any
 
 from pinecart.core.errors import Busy, SignInRefused, StoreError
@@ -104,9 +105,10 @@ def _explain(exc: StoreError, steps: list[Step]) -> None:
 async def _try_object(store: BucketStore, prefix: bytes, steps: list[Step]) -> None:
     """Write, read and delete a small object of our own."""
     key = prefix + probe_name()
-
-    if await takes_a_file(store, key, lambda: store.remove_probe(key), steps):
-        steps.append(await _checksums(store, prefix))
+    take_away = partial(store.remove_probe, key)
+    if await takes_a_file(store, key, take_away, steps):
+        found = await _checksums(store, prefix)
+        steps.append(found)
 
 
 async def _checksums(store: BucketStore, prefix: bytes) -> Step:

@@ -165,6 +165,7 @@ class MultipartUpload:
         return await each_piece(self._put.size, self._step, self._one, self._helper)
 
     async def _one(self, index: int, start: int, size: int) -> str:
+        """The checksum of a part that is there in the end."""
         number = index + 1
         lies_there = self._there.get((number, size))
         if lies_there is not None:

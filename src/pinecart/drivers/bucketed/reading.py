@@ -68,10 +68,12 @@ class OpenedObject:
 
     def _made_of_parts(self) -> bool:
         """Whether its ETag is the MD5 of the MD5s of the pieces that were read."""
-        starts = range(0, self.entry.size, HELD_BYTES)
-        if not all(start in self._md5s for start in starts):
-            return False
-        return self._client.etag_of_parts([self._md5s[s] for s in starts]) == self.entry.etag
+        md5s = []
+        for start in range(0, self.entry.size, HELD_BYTES):
+            if start not in self._md5s:
+                return False
+            md5s.append(self._md5s[start])
+        return self._client.etag_of_parts(md5s) == self.entry.etag
 
     async def _compare_again(self, crc: str) -> None:
         """Read it all once more: only if it comes the same again is it what the store has."""
@@ -121,11 +123,13 @@ class OpenedObject:
                 tried += 1
 
     def _keep(self, headers: Mapping[str, str]) -> None:
+        """What the answer tells of the object; its checksums where it brings the whole of it."""
         told = self._client.told(headers)
+        self.card = told.card
+        self.content_type = told.content_type
+        self.metadata, self.headers = told.metadata, told.headers
         if "Content-Range" not in headers:
             self._crc, self._md5 = told.crc, told.md5
-        self.card, self.content_type = told.card, told.content_type
-        self.metadata, self.headers = told.metadata, told.headers
 
     async def look(self) -> None:
         if not self._asked:

@@ -48,34 +48,45 @@ class SortedRuns:
         self._last = b""
 
     def add(self, page: list[Entry]) -> None:
+        """In whatever order."""
         if not page:
             return
         keys = [entry.key for entry in page]
-        if not all(map(lt, keys, keys[1:])):
+        is_in_order = all(map(lt, keys, keys[1:]))
+        if not is_in_order:
             page = sorted(page, key=_KEY)
         if not self._runs or page[0].key <= self._last:
             self._runs.append([])
         self._last = page[-1].key
         for at in range(0, len(page), AT_ONCE):
-            self._runs[-1].append(self._written(page[at : at + AT_ONCE]))
+            chunk = page[at : at + AT_ONCE]
+            self._runs[-1].append(self._written(chunk))
 
     def _written(self, chunk: list[Entry]) -> int:
         """Where: one line each, whatever bytes its keys have, and what else a listing tells."""
         at = self._file.seek(0, 2)
-        rows = [(e.key.decode("latin-1"), e.size, e.modified_ns, e.etag) for e in chunk]
-        self._file.write(orjson.dumps(rows) + b"\n")
+        rows = []
+        for entry in chunk:
+            key = entry.key.decode("latin-1")
+            rows.append((key, entry.size, entry.modified_ns, entry.etag))
+        line = orjson.dumps(rows)
+        self._file.write(line + b"\n")
         return at
 
     def pages(self) -> Iterator[list[Entry]]:
         """Also those that are merged in several turns."""
         while len(self._runs) > MOST_RUNS:
-            some, self._runs = self._runs[:MOST_RUNS], self._runs[MOST_RUNS:]
-            merged = [self._written(chunk) for chunk in _in_chunks(self._merged(some))]
+            some = self._runs[:MOST_RUNS]
+            self._runs = self._runs[MOST_RUNS:]
+            in_order = self._merged(some)
+            merged = [self._written(chunk) for chunk in _in_chunks(in_order)]
             self._runs.append(merged)
         if len(self._runs) == 1:
-            yield from map(self._chunk, self._runs[0])
+            only = self._runs[0]
+            yield from map(self._chunk, only)
             return
-        yield from _in_chunks(self._merged(self._runs))
+        in_order = self._merged(self._runs)
+        yield from _in_chunks(in_order)
 
     def _merged(self, runs: list[list[int]]) -> Iterator[Entry]:
         return heapq.merge(*[self._entries(run) for run in runs], key=_KEY)

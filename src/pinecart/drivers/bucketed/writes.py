@@ -15,10 +15,12 @@ class ObjectWrites:
 
     async def must_be_as_planned(self, put: Put) -> None:
         """Where no condition guards that. Raises Taken."""
+        client = self._any_client
         if put.expected is not None:
-            self.must_be_expected(put, (await self._any_client.stat(put.key)).entry)
-        elif put.if_absent and not await self._any_client.is_absent(put.key):
-            named = self._any_client.named(put.key)
+            there = await client.stat(put.key)
+            self.must_be_expected(put, there.entry)
+        elif put.if_absent and not await client.is_absent(put.key):
+            named = client.named(put.key)
             raise Taken(f"{named} appeared there meanwhile. The next run looks again.")
 
     def must_be_expected(self, put: Put, there: Entry) -> None:

@@ -47,11 +47,14 @@ class ObjectWriter:
         """One request; above HELD_BYTES in parts, several at once; the source is verified before
         they become one object.
         """
-        if isinstance(put.body, bytes):
-            if self._verifies(put.key) != "crc64nvme" and crc_of(put.body) != put.card.crc:
-                raise Corrupt(f"{self._client.named(put.key)}: it is not what was read.")
-            return await self._whole.put(put, put.body)
-        source = _PartsOfReading(self, put.key, put.body)
+        body = put.body
+        if isinstance(body, bytes):
+            is_verified_there = self._verifies(put.key) == "crc64nvme"
+            if not is_verified_there and crc_of(body) != put.card.crc:
+                named = self._client.named(put.key)
+                raise Corrupt(f"{named}: it is not what was read.")
+            return await self._whole.put(put, body)
+        source = _PartsOfReading(self, put.key, body)
         step = self._part or piece_size(put.size, self._most_parts)
         upload = MultipartUpload(self._client, self._parts, put, step, source, put.shares)
         return await upload.carry_out()
@@ -98,11 +101,12 @@ class _PartsOfReading:
         self._writer, self._key, self._source = writer, key, source
 
     async def send(self, upload: str, number: int, start: int, size: int) -> tuple[str, str]:
-        writer, source = self._writer, self._source
+        key, writer, source = self._key, self._writer, self._source
         if size > HELD_PART:
-            return await writer.put_part_in_pieces(self._key, upload, number, source, start, size)
+            send = writer.put_part_in_pieces
+            return await send(key, upload, number, source, start, size)
         body = await source.piece(start, size)
-        return await writer.put_part(self._key, upload, number, body)
+        return await writer.put_part(key, upload, number, body)
 
     async def sums(self, start: int, size: int) -> tuple[str, str]:
         crc, md5, _ = await _sums(self._source, start, size)

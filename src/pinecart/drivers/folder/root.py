@@ -326,10 +326,13 @@ _BY_ERRNO: dict[int, tuple[type[StoreError], str, str]] = {
 
 
 def translated(exc: OSError, store: str) -> StoreError:
+    """As an error of ours."""
+    number = exc.errno or 0
     words = exc.strerror or "The disk gave an error."
     unknown = (Busy, "store.busy", words)
-    kind, code, words = _BY_ERRNO.get(exc.errno or 0, unknown)
-    named = "folder"
-    if isinstance(exc.filename, str | bytes):
-        named = show(os.fsencode(exc.filename))
-    return kind(f"Store {store}, {named}: {words}", code=code)
+    kind, code, words = _BY_ERRNO.get(number, unknown)
+    named, file = "folder", exc.filename
+    if isinstance(file, str | bytes):
+        named = show(os.fsencode(file))
+    message = f"Store {store}, {named}: {words}"
+    return kind(message, code=code)

@@ -57,7 +57,12 @@ def abilities_told(able: Abilities) -> str:
 
 
 def _step(step_ns: int) -> str:
-    if step_ns >= 1_000_000_000:
-        seconds = step_ns // 1_000_000_000
-        return "the second" if seconds == 1 else f"{seconds} seconds"
-    return f"{step_ns / 1_000_000:g} ms" if step_ns >= 1_000_000 else f"{step_ns / 1000:g} µs"
+    """In words: of seconds, ms or µs."""
+    seconds, ms = step_ns // 1_000_000_000, step_ns / 1_000_000
+    if seconds == 1:
+        return "the second"
+    if seconds:
+        return f"{seconds} seconds"
+    if ms >= 1:
+        return f"{ms:g} ms"
+    return f"{step_ns / 1000:g} µs"

@@ -29,10 +29,12 @@ class TreeFacts(NamedTuple):
 
     @classmethod
     def read(cls, told: Mapping[str, Any]) -> TreeFacts:
+        """As a try found it and it is kept."""
         if not told.get("probed"):
             return cls()
-        known = {k: told[k] for k in cls._fields if k in told and k != "folding"}
-        return cls(folding=Folding(*told["folding"]), **known)
+        known = {name: told[name] for name in cls._fields if name in told}
+        known["folding"] = Folding(*told["folding"])
+        return cls(**known)
 
     def as_json(self) -> JsonObject:
         return self._asdict() | {"folding": list(self.folding)} if self.probed else {}

@@ -7,6 +7,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime
+from functools import partial
 
 from pinecart.core.checksum import Crc64
 from pinecart.core.errors import Corrupt, Missing, Taken
@@ -47,21 +48,31 @@ class LargeByOffset:
         await journal.over(put.key)
         return placed
 
+    async def _found(self, part: bytes, most: int) -> int | None:
+        """The size of a part file that is there; what can't be one of this is cleared away."""
+        with contextlib.suppress(Missing):
+            found = await self._retries.safely(partial(self._files.look, part))
+            if found.kind is FileKind.FILE and found.size <= most:
+                return found.size
+            await self._retries.safely(partial(self._hidden.clear, part))
+        return None
+
     async def _begun(self, put: Put, journal: Uploads, step: int) -> tuple[bytes, int | None]:
         """The hidden path of the part file, and how many bytes it had when it was found; None: it
         is a new one.
         """
         token = f"{put.card.decision_id}/{put.size}/{step}"
-        known = await journal.begun(put.key, token, datetime.now(UTC).isoformat())
+        now = datetime.now(UTC).isoformat()
+        known = await journal.begun(put.key, token, now)
         part = known.encode("utf-8", "surrogateescape")
-        if known and self._names.is_resumable_of(part.rpartition(b"/")[2], put.key):
-            with contextlib.suppress(Missing):
-                found = await self._retries.safely(lambda: self._files.look(part))
-                if found.kind is FileKind.FILE and found.size <= put.size:
-                    return part, found.size
-                await self._retries.safely(lambda: self._hidden.clear(part))
+        name = part.rpartition(b"/")[2]
+        if known and self._names.is_resumable_of(name, put.key):
+            size = await self._found(part, put.size)
+            if size is not None:
+                return part, size
         part = self._names.resumable(put.key)
-        await journal.named(put.key, part.decode("utf-8", "surrogateescape"))
+        told = part.decode("utf-8", "surrogateescape")
+        await journal.named(put.key, told)
         return part, None
 
     async def _fill(
@@ -73,9 +84,11 @@ class LargeByOffset:
 
         async def carry(_: int, start: int, size: int) -> str:
             crc = Crc64()
-            for at in range(start, start + size, HELD_BYTES):
-                length = min(HELD_BYTES, start + size - at)
-                crc.add(await self._carry(put, source, kept, at, length, had=had or 0))
+            end = start + size
+            for at in range(start, end, HELD_BYTES):
+                length = min(HELD_BYTES, end - at)
+                chunk = await self._carry(put, source, kept, at, length, had=had or 0)
+                crc.add(chunk)
             return crc.text
 
         try:
@@ -89,12 +102,15 @@ class LargeByOffset:
     async def _carry(
         self, put: Put, source: Reading, kept: KeptOpen, at: int, length: int, *, had: int
     ) -> bytes:
+        """had: so many bytes of it were found, which are compared first."""
         chunk = await source.piece(at, length)
-        if at + length <= had and await _lies_there(kept, at, chunk):
+        was_there = at + length <= had
+        if was_there and await _lies_there(kept, at, chunk):
             return chunk
         await kept.do(lambda file: file.write(at, chunk))
         if self._reads_back and not await _lies_there(kept, at, chunk):
-            raise Corrupt(self._reader.differs(put.key))
+            message = self._reader.differs(put.key)
+            raise Corrupt(message)
         return chunk
 
 

@@ -50,15 +50,20 @@ class LargeInOne:
         rooms: list[Room] = []
 
         async def one(_: int, start: int, length: int) -> str:
-            crc, room = Crc64(), rooms.pop() if rooms else Room(HELD_BYTES)
-            for at in range(start, start + length, HELD_BYTES):
-                some = min(HELD_BYTES, start + length - at)
-                crc.add(await kept.read(at, some, room))
+            """Of one piece; rooms to read into are used again."""
+            crc, end = Crc64(), start + length
+            room = rooms.pop() if rooms else Room(HELD_BYTES)
+            for at in range(start, end, HELD_BYTES):
+                some = min(HELD_BYTES, end - at)
+                chunk = await kept.read(at, some, room)
+                crc.add(chunk)
             rooms.append(room)
             return crc.text
 
         try:
             found = await kept.do(lambda file: file.look())
-            return await each_piece(size, piece_size(size), one) if found.size == size else ""
+            if found.size != size:
+                return ""
+            return await each_piece(size, piece_size(size), one)
         finally:
             await kept.close()

@@ -37,9 +37,11 @@ class TreeLinks:
     async def real(self, path: bytes) -> bytes | None:
         """Where it really is; None: out of the root."""
         if not self._root:
-            self._root = (await self._server.real_path(b"")).rstrip(b"/") + b"/"
+            root = await self._server.real_path(b"")
+            self._root = root.rstrip(b"/") + b"/"
         real = await self._server.real_path(path)
-        return real if (real + b"/").startswith(self._root) else None
+        is_inside = (real + b"/").startswith(self._root)
+        return real if is_inside else None
 
     async def text(self, path: bytes) -> bytes:
         return await self._server.link_text(path)

@@ -77,11 +77,17 @@ class TreeProber:
         await self._files.write_whole(name, b"Pine Cart", Given(ODD_NS), read_back=False)
 
     async def _folding(self, path: bytes, one: bytes) -> Folding:
+        """Under which other spellings a file of ours is found."""
         name = one.rpartition(b"/")[2]
-        names = {listed.name for listed in await self._files.names(path)}
+        listed = await self._files.names(path)
+        names = {named.name for named in listed}
         told = {}
         for rule, spellings in other_spellings(name).items():
-            told[rule] = any([await self._answers(_in(path, s), names) for s in spellings])
+            found = []
+            for spelling in spellings:
+                other = _in(path, spelling)
+                found.append(await self._answers(other, names))
+            told[rule] = any(found)
         return Folding(**told)
 
     async def _answers(self, other: bytes, names: set[bytes]) -> bool:
@@ -110,18 +116,22 @@ class TreeProber:
 
     async def _conditions(self, one: bytes, other: bytes, away: bytes) -> bool:
         """Whether another ETag than the one that is there is refused, and the right one taken."""
+        files = self._files
         await self._make(one)
         await self._make(other)
         with contextlib.suppress(Missing):
-            await self._files.remove(away)
-        refuses = await self._refuses(self._files.replace(other, one, away, NEVER))
-        if not refuses or not await self._refuses(self._files.remove(one, NEVER)):
+            await files.remove(away)
+        if not await self._refuses(files.replace(other, one, away, NEVER)):
+            return False
+        if not await self._refuses(files.remove(one, NEVER)):
             return False
         seen = await self._firm(one)
-        if seen is None or await self._refuses(self._files.replace(other, one, away, seen)):
+        if seen is None or await self._refuses(files.replace(other, one, away, seen)):
             return False
         seen = await self._firm(one)
-        return seen is not None and not await self._refuses(self._files.remove(one, seen))
+        if seen is None:
+            return False
+        return not await self._refuses(files.remove(one, seen))
 
     async def _firm(self, name: bytes) -> FileLook | None:
         for _ in range(round(FIRM_S / LOOK_S)):

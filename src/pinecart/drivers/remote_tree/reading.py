@@ -9,6 +9,7 @@ import asyncio
 import contextlib
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
+from functools import partial
 from typing import TypeVar
 
 from pinecart.core.entries import Entry, same
@@ -136,11 +137,13 @@ class TreeReader:
 
     async def _held(self, key: bytes, entry: Entry) -> Reading:
         """A small file is read at once, and was the same before and after."""
-        found, body = await self._retries.safely(lambda: self._files.read_whole(key, entry.size))
+        read = partial(self._files.read_whole, key, entry.size)
+        found, body = await self._retries.safely(read)
         opened = entry_of(key, found)
         self.must_be_same(opened, entry)
         if len(body) != entry.size:
-            raise Changed(f"{self.named(key)} changed while it was read, or its size is not true.")
+            named = self.named(key)
+            raise Changed(f"{named} changed while it was read, or its size is not true.")
         return HeldTreeFile(self, opened, body, found)
 
     def must_be_same(self, now: Entry, entry: Entry) -> None:
@@ -159,9 +162,11 @@ class TreeReader:
 
     async def must_still_be(self, key: bytes, expected: Entry) -> FileLook:
         """Of what is to be taken from here. Raises Changed, Missing."""
-        await self._folders.enter(key.rpartition(b"/")[0])
+        folder = key.rpartition(b"/")[0]
+        await self._folders.enter(folder)
         found = await self.seen(key)
-        self.must_be_same(entry_of(key, found, links=self._links.rule), expected._replace(key=key))
+        now = entry_of(key, found, links=self._links.rule)
+        self.must_be_same(now, expected._replace(key=key))
         return found
 
     async def must_stay(self, entry: Entry) -> None:

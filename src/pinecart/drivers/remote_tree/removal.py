@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Collection
+from functools import partial
 
 from pinecart.core.entries import Entry, same
 from pinecart.core.errors import Missing, Refused, StoreError, Taken
@@ -99,13 +100,16 @@ class TreeRemover:
             return expected
         must_be_safe(to, self._files.name)
         await self._exactly(key, expected)
-        await self._folders.enter(to.rpartition(b"/")[0], create=True)
+        folder = to.rpartition(b"/")[0]
+        await self._folders.enter(folder, create=True)
         await self._renames.if_absent(key, to, expected.size)
-        found = await self._retries.safely(lambda: self._files.look(to))
+        found = await self._retries.safely(partial(self._files.look, to))
         moved = entry_of(to, found, links="keep")
-        if not same(_without_etag(moved), _without_etag(expected)):
+        is_it = same(_without_etag(moved), _without_etag(expected))
+        if not is_it:
             await self._renames.if_absent(to, key, moved.size)
-            raise Taken(f"{self._reader.named(key)} changed while it was moved, and was put back.")
+            named = self._reader.named(key)
+            raise Taken(f"{named} changed while it was moved, and was put back.")
         return moved
 
     async def tidy(self, prefix: bytes, key: bytes) -> None:
@@ -124,11 +128,14 @@ class TreeRemover:
                 await self._sweep_one(b"/".join(parts_of(prefix)))
 
     async def _sweep_one(self, path: bytes) -> None:
-        for name, _ in await self._retries.safely(lambda: self._files.names(path)):
-            if self._names.is_left(name):
-                with contextlib.suppress(Missing):
-                    full = path + b"/" + name if path else name
-                    await self._files.remove(full)
+        files = self._files
+        listed = await self._retries.safely(partial(files.names, path))
+        for name, _ in listed:
+            if not self._names.is_left(name):
+                continue
+            full = path + b"/" + name if path else name
+            with contextlib.suppress(Missing):
+                await files.remove(full)
 
 
 def _without_etag(entry: Entry) -> Entry:

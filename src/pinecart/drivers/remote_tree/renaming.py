@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Awaitable, Callable
+from functools import partial
 
 from pinecart.core.errors import Busy, Missing, StoreError, Taken
 from pinecart.core.places import show
@@ -27,9 +28,12 @@ class CertainRenames:
         """size: of what gets another name. True: the server itself saw to it that nothing was
         replaced; False: it was looked at just before. Raises Taken, Missing.
         """
-        if not self.guards and await self._found(new) is not None:
-            raise Taken(f"pine://{self._files.name}/{show(new)}: something is there.")
-        is_lost = await self._settled(lambda: self._files.rename(old, new), old, new, size)
+        if not self.guards:
+            there = await self._found(new)
+            if there is not None:
+                raise Taken(f"pine://{self._files.name}/{show(new)}: something is there.")
+        rename = partial(self._files.rename, old, new)
+        is_lost = await self._settled(rename, old, new, size)
         return self.guards and not is_lost
 
     async def replace(self, old: bytes, new: bytes, size: int, seen: FileLook | None) -> bool:

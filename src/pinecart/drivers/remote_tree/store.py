@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Collection, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager
+from functools import partial
 from typing import Any
 
 from pinecart.core.entries import Entry
@@ -35,22 +36,24 @@ class RemoteTreeStore:
     """
 
     def __init__(self, files: RemoteFiles, spec: Mapping[str, Any]) -> None:
-        self.name = files.name
+        self.name, self._files = files.name, files
         self.most_at_once = int(spec.get("most_at_once") or 0)
-        self._files = files
-        self._retries = retries = BusyRetries(Retry(**spec.get("retry", {})))
-        self._names = names = TreeNames(str(spec.get("service", "")), str(spec.get("run", 0)))
+        service, run = spec.get("service", ""), spec.get("run", 0)
+        retry = Retry(**spec.get("retry", {}))
+        self._retries = retries = BusyRetries(retry)
+        self._names = names = TreeNames(str(service), str(run))
         self._links = links = TreeLinks(files, spec.get("links") or "refuse")
         self._folders = folders = TreeFolders(files, links, retries)
         self._reader = reader = TreeReader(files, links, folders, retries)
-        reads_back = spec.get("read_back", "yes") != "no"
         self._renames = renames = CertainRenames(files, names, retries)
         tree = Tree(files, folders, links, reader, names, renames, retries)
+        reads_back = spec.get("read_back", "yes") != "no"
         self._writer = TreeWriter(tree, reads_back=reads_back)
         self._remover = TreeRemover(tree)
         self._prober = TreeProber(files, retries)
         self._probing = asyncio.Lock()
-        self._take_in(TreeFacts.read(spec.get("abilities") or {}))
+        known = spec.get("abilities") or {}
+        self._take_in(TreeFacts.read(known))
 
     def _take_in(self, facts: TreeFacts) -> None:
         self._writer.facts = facts
@@ -100,7 +103,8 @@ class RemoteTreeStore:
         return f"{self._files.place()}/{show(prefix)}"
 
     async def check_place(self, prefix: bytes) -> None:
-        found = await self._retries.safely(lambda: self._files.look(b""))
+        look = partial(self._files.look, b"")
+        found = await self._retries.safely(look)
         if found.kind is not FileKind.FOLDER:
             message = f"Store {self.name}: its root is no folder any more. Look at its address."
             raise PlaceLost(message, code="store.not-the-same")
@@ -124,15 +128,17 @@ class RemoteTreeStore:
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
         path = b"/".join(parts_of(prefix))
         await self._folders.enter(path)
-        named = [n for n in await self._walk().names(path) if n.name > after]
-        page = named[:limit]
-        folders = [n.name for n in page if n.found.kind is FileKind.FOLDER]
-        entries = [
-            entry_of(n.name, n.found, links=self._links.rule)
-            for n in page
-            if n.found.kind is not FileKind.FOLDER
-        ]
-        return Level(folders, entries, page[-1].name if len(named) > limit else b"")
+        listed = await self._walk().names(path)
+        following = [named for named in listed if named.name > after]
+        page = following[:limit]
+        folders, entries = list[bytes](), list[Entry]()
+        for name, found in page:
+            if found.kind is FileKind.FOLDER:
+                folders.append(name)
+            else:
+                entries.append(entry_of(name, found, links=self._links.rule))
+        has_more = len(following) > limit
+        return Level(folders, entries, page[-1].name if has_more else b"")
 
     async def stat(self, key: bytes, version: str = "") -> Stat:
         return Stat(await self._reader.look(key))

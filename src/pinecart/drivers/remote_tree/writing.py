@@ -24,16 +24,16 @@ class TreeWriter:
     """reads_back: whether what was written is read again; else its size is all the proof."""
 
     def __init__(self, tree: Tree, *, reads_back: bool) -> None:
-        self._files, self._folders, self._links = tree.files, tree.folders, tree.links
+        self._files, self._folders = tree.files, tree.folders
+        self._links, self._names = tree.links, tree.names
         self._reader, self._retries, self._renames = tree.reader, tree.retries, tree.renames
-        self._hidden = hidden = HiddenFiles(tree.files, tree.names)
         self._reads_back = reads_back
+        self.facts = TreeFacts()
+        self._hidden = hidden = HiddenFiles(tree.files, tree.names)
         self._in_one = LargeInOne(tree, hidden, self._name, reads_back=reads_back)
         self._large: LargeByOffset | LargeInOne = self._in_one
         if tree.files.by_offset:
             self._large = LargeByOffset(tree, hidden, self._name, reads_back=reads_back)
-        self._names = tree.names
-        self.facts = TreeFacts()
 
     async def clear_left(self) -> None:
         await self._hidden.clear_left()
@@ -41,48 +41,55 @@ class TreeWriter:
     async def put(self, put: Put) -> Placed:
         """Attributes are no more than marks there."""
         placed = await self._put(put)
-        odd = sorted(put.extra.attributes.keys() - {MARKS})
+        odd = put.extra.attributes.keys() - {MARKS}
         if not odd:
             return placed
-        told = ", ".join(f"the attribute {name!r}" for name in odd)
-        return placed._replace(lost=f"{placed.lost}, {told}" if placed.lost else told)
+        lost = [placed.lost] if placed.lost else []
+        lost += [f"the attribute {name!r}" for name in sorted(odd)]
+        return placed._replace(lost=", ".join(lost))
 
     async def _put(self, put: Put) -> Placed:
         await self.clear_left()
-        if put.key.endswith(b"/") and not put.size:
+        key, body = put.key, put.body
+        if key.endswith(b"/") and not put.size:
             return await self._put_folder(put)
-        must_be_safe(put.key, self._files.name)
-        await self._folders.enter(put.key.rpartition(b"/")[0], create=True)
-        if put.extra.link and self._links.rule == "keep" and isinstance(put.body, bytes):
-            return await self._put_link(put, put.body)
-        if not isinstance(put.body, bytes):
-            return await self._large.put(put, put.body)
+        must_be_safe(key, self._files.name)
+        folder = key.rpartition(b"/")[0]
+        await self._folders.enter(folder, create=True)
+        if not isinstance(body, bytes):
+            return await self._large.put(put, body)
+        if put.extra.link and self._links.rule == "keep":
+            return await self._put_link(put, body)
         try:
-            return await self._put_small(put, put.body)
+            return await self._put_small(put, body)
         except Missing as exc:
-            self._folders.forget(put.key.rpartition(b"/")[0])
-            message = f"{self._reader.named(put.key)}: its folder went away. It is tried again."
+            self._folders.forget(folder)
+            message = f"{self._reader.named(key)}: its folder went away. It is tried again."
             raise Busy(message, code="store.busy") from exc
 
     async def put_copied(self, put: Put, copy: Callable[[bytes], Awaitable[None]]) -> Placed:
         """copy: has the server itself copy something to this hidden path."""
-        must_be_safe(put.key, self._files.name)
-        await self._folders.enter(put.key.rpartition(b"/")[0], create=True)
-        async with self._hidden.beside(put.key) as hidden:
+        key, crc = put.key, put.card.crc
+        must_be_safe(key, self._files.name)
+        folder = key.rpartition(b"/")[0]
+        await self._folders.enter(folder, create=True)
+        async with self._hidden.beside(key) as hidden:
             await copy(hidden)
-            if self._reads_back and await self._in_one.crc_of(hidden, put.size) != put.card.crc:
-                raise Corrupt(self._reader.differs(put.key))
-            return await self._name(put, hidden, put.card.crc)
+            if self._reads_back and await self._in_one.crc_of(hidden, put.size) != crc:
+                message = self._reader.differs(key)
+                raise Corrupt(message)
+            return await self._name(put, hidden, crc)
 
     async def _put_folder(self, put: Put) -> Placed:
         """Made if it isn't there; its permissions are set."""
-        path = put.key[:-1]
+        path, mode = put.key[:-1], put.extra.mode
         must_be_safe(path, self._files.name)
         await self._folders.enter(path, create=True)
-        if put.extra.mode is not None:
-            given = Given(mode=put.extra.mode)
-            await self._retries.safely(lambda: self._files.set(path, given))
-        return Placed(folder_entry(put.key), "read-back", guarded=False, crc=EMPTY)
+        if mode is not None:
+            set_mode = partial(self._files.set, path, Given(mode=mode))
+            await self._retries.safely(set_mode)
+        entry = folder_entry(put.key)
+        return Placed(entry, "read-back", guarded=False, crc=EMPTY)
 
     async def _put_link(self, put: Put, text: bytes) -> Placed:
         """A link as a link, if it leads to a place in this store. Raises Unsafe."""
@@ -101,13 +108,15 @@ class TreeWriter:
             return placed._replace(proof="read-back")
 
     async def _put_small(self, put: Put, body: bytes) -> Placed:
-        async with self._hidden.beside(put.key) as hidden:
-            back, found = await self._files.write_whole(
-                hidden, body, given_of(put), read_back=self._reads_back
-            )
-            if back is not None and crc_of(back) != put.card.crc:
-                raise Corrupt(self._reader.differs(put.key))
-            return await self._name(put, hidden, put.card.crc, found)
+        key, crc = put.key, put.card.crc
+        given, read_back = given_of(put), self._reads_back
+        async with self._hidden.beside(key) as hidden:
+            told = await self._files.write_whole(hidden, body, given, read_back=read_back)
+            back, found = told
+            if back is not None and crc_of(back) != crc:
+                message = self._reader.differs(key)
+                raise Corrupt(message)
+            return await self._name(put, hidden, crc, found)
 
     async def _name(
         self, put: Put, hidden: bytes, crc: str, written: FileLook | None = None
@@ -159,8 +168,10 @@ class TreeWriter:
         wanted = put.card.modified_ns
         if wanted is None or found.kind is not FileKind.FILE:
             return found
-        if self.facts.keeps_times and not _near(found, wanted, self.facts):
-            await self._retries.safely(lambda: self._files.set(put.key, Given(wanted)))
+        is_another = not _near(found, wanted, self.facts)
+        if is_another and self.facts.keeps_times:
+            give = partial(self._files.set, put.key, Given(wanted))
+            await self._retries.safely(give)
             found = await self._retries.safely(look)
         return found
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
+from functools import partial
 from typing import Any
 
 from pinecart.core.errors import Busy, StoreError, Unsafe
@@ -93,12 +94,16 @@ class S3Client(BucketClient):
         return error_from(status, headers, body, what=what)
 
     async def tags(self, key: bytes) -> dict[str, str]:
+        """Name → value. Raises StoreError."""
         bucket, name = self.split(key)
-        answer = await self.safely(lambda: self.ask("GET", bucket, name, query=[("tagging", "")]))
+        query: Query = [("tagging", "")]
+        ask = partial(self.ask, "GET", bucket, name, query=query)
+        answer = await self.safely(ask)
         if answer.status in (405, 501):
             raise no_tags(self.name)
         if answer.status != 200:
-            raise self.error_of(answer, what=f"Reading the tags of {self.named(key)}")
+            what = f"Reading the tags of {self.named(key)}"
+            raise self.error_of(answer, what=what)
         return parse_tags(answer.body)
 
     async def ready(self) -> None:
@@ -146,13 +151,15 @@ class S3Client(BucketClient):
         return f"{path}?{text}" if text else path, full
 
     async def ask(self, method: str, bucket: str, key: bytes = b"", **rest: Any) -> HttpAnswer:
-        answer = await super().ask(method, bucket, key, **rest)
-        if answer.status in (301, 307, 400) and not self._region_given:
-            right = region_told(answer.status, answer.headers, answer.body)
-            if right and right != self.region:  # nobody gave a region: the far side has told it
-                self.region, self._region_given = right, True
-                return await super().ask(method, bucket, key, **rest)
-        return answer
+        ask = super().ask
+        answer = await ask(method, bucket, key, **rest)
+        if self._region_given or answer.status not in (301, 307, 400):
+            return answer
+        right = region_told(answer.status, answer.headers, answer.body)
+        if not right or right == self.region:
+            return answer
+        self.region, self._region_given = right, True  # nobody gave one: the far side has told it
+        return await ask(method, bucket, key, **rest)
 
     def arrived(self, answer: HttpAnswer, sent: Mapping[str, str]) -> None:
         """Raises Busy for a request that did not arrive as it was signed, over a line that can do

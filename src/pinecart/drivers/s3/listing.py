@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Sequence
+from functools import partial
 from typing import Any
 
 from pinecart.core.entries import Entry
@@ -111,14 +112,17 @@ class Lister:
         return self._facts.versioned[bucket]
 
     async def versions(self, key: bytes) -> Sequence[Version]:
-        bucket, name = self._client.split(key)
+        """The newest first; none where the bucket keeps none. Raises StoreError."""
+        client = self._client
+        bucket, name = client.split(key)
         query: Query = [("versions", ""), ("prefix", name), ("encoding-type", "url")]
-        answer = await self._client.safely(lambda: self._client.ask("GET", bucket, query=query))
-        if answer.status in (400, 405, 501):
+        ask = partial(client.ask, "GET", bucket, query=query)
+        answer = await client.safely(ask)
+        if answer.status in (400, 405, 501):  # knows none
             return []
         if answer.status != 200:
-            what = f"Listing the versions of {self._client.named(key)}"
-            raise self._client.error_of(answer, what=what)
+            what = f"Listing the versions of {client.named(key)}"
+            raise client.error_of(answer, what=what)
         found = parse_versions(answer.body, name)
         names = [kept.version for kept in found]
         if names == ["null"]:  # a bucket that never kept any

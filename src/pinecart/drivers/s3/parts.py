@@ -43,19 +43,22 @@ class S3Parts:
         return text_of(answer.body, "UploadId")
 
     async def there(self, key: bytes, upload: str) -> dict[tuple[int, int], str] | None:
+        """(number, size) → ETag of what has come of it; None: there is no such upload."""
         bucket, name = self._client.split(key)
+        whole: Query = [("uploadId", upload)]
+        query = whole
         there: dict[tuple[int, int], str] = {}
-        query: Query = [("uploadId", upload)]
         while True:
             ask = partial(self._client.ask, "GET", bucket, name, query=query)
             answer = await self._client.safely(ask)
             if answer.status != 200:
                 return None
             parts, following = parse_parts(answer.body)
-            there |= {which: f'"{etag}"' for which, etag in parts.items()}
+            for which, etag in parts.items():
+                there[which] = f'"{etag}"'
             if not following:
                 return there
-            query = [("part-number-marker", following), ("uploadId", upload)]
+            query = [("part-number-marker", following), *whole]
 
     def is_same(self, etag: str, crc: str, md5: str) -> bool:
         return etag == f'"{md5}"'

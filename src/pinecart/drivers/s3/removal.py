@@ -20,27 +20,33 @@ class ObjectRemover:
         self._client, self._facts, self._lister = client, facts, lister
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
-        bucket, name = self._client.split(key)
-        named = self._client.named(key)
-        now = (await self._client.stat(key)).entry
+        client = self._client
+        bucket, name = client.split(key)
+        named = client.named(key)
+        told = await client.stat(key)
+        now = told.entry
         if (now.size, now.etag) != (expected.size, expected.etag):
-            told = "is not as it was when this was planned. It was not removed."
-            raise Taken(f"{named} {told}")
+            message = f"{named} is not as it was when this was planned. It was not removed."
+            raise Taken(message)
 
         # Swift holds the condition against another ETag in a bucket that keeps versions; there
         # nothing is lost without it.
         keeps = await self._lister.keeps_versions(key)
-        headers = {} if keeps else {"if-match": f'"{expected.etag}"'}
-        guards = not keeps and await self._guards(bucket, name)
+        guards = False
+        headers = {}
+        if not keeps:
+            headers = {"if-match": f'"{expected.etag}"'}
+            guards = await self._guards(bucket, name)
 
         async def one() -> None:
-            answer = await self._client.ask("DELETE", bucket, name, headers=headers)
+            answer = await client.ask("DELETE", bucket, name, headers=headers)
             if answer.status == 501:  # knows no conditions
-                answer = await self._client.ask("DELETE", bucket, name)
+                answer = await client.ask("DELETE", bucket, name)
             if answer.status not in GONE:
-                raise self._client.error_of(answer, what=f"Removing {named}")
+                what = f"Removing {named}"
+                raise client.error_of(answer, what=what)
 
-        await self._client.safely(one)
+        await client.safely(one)
         return guards
 
     async def _guards(self, bucket: str, name: bytes) -> bool:

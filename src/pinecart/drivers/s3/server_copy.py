@@ -126,14 +126,14 @@ class ServerCopy:
         client = self._client
         bucket, name = client.split(key)
         last = start + size - 1
-        copied = f"bytes={start}-{last}"
-        headers = where | {"x-amz-copy-source-range": copied}
+        headers = dict(where)
+        headers["x-amz-copy-source-range"] = f"bytes={start}-{last}"
         query: Query = [("partNumber", str(number)), ("uploadId", upload)]
         what = f"Copying part {number} of {client.named(key)}"
         ask = partial(client.good, "PUT", bucket, name, query=query, headers=headers, what=what)
         answer = await client.safely(ask)
         if is_error(answer.body):
-            raise self._client.error_of(answer, what=what)
+            raise client.error_of(answer, what=what)
         return text_of(answer.body, "ETag")
 
 

@@ -231,13 +231,15 @@ _PAIR = re.compile(rb"<([A-Za-z0-9]+)>([^<]*)</")
 def _answer(body: bytes) -> tuple[str, dict[str, str]]:
     """The name of the root, and the first text under each name."""
     texts: dict[str, str] = {}
-    plain = _FLAT.fullmatch(body.replace(b"&quot;", b'"'))
+    unquoted = body.replace(b"&quot;", b'"')
+    plain = _FLAT.fullmatch(unquoted)
     if plain:
         pairs = _PAIR.findall(plain[2])
         for name, text in pairs:
             texts.setdefault(name.decode(), text.decode())
         return plain[1].decode(), texts
-    root = tree_of(CONTROLS.sub(b"?", body))  # a key is told in it, which is no word of ours
+    told = CONTROLS.sub(b"?", body)  # a key is told in it, which is no word of ours
+    root = tree_of(told)
     for node in root.iter():
         tag = local_name(node.tag)
         texts.setdefault(tag, node.text or "")

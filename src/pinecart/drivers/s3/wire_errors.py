@@ -119,25 +119,37 @@ def _said(code: str, words: str) -> str:
     return f" {told}"
 
 
+def _of_another_region(
+    status: int, headers: Mapping[str, str], body: bytes, what: str
+) -> StoreError:
+    region = region_told(status, headers, body)
+    if not region:
+        region = "another region"
+    message = f"{what}: the right region is {region}. Set the store's region to it."
+    return Refused(message, code="store.region", status=status, region=region)
+
+
 def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
     """The store's refusal as one of our errors. what: location and action, for the message."""
     their_code, their_words = _their_words(body) if body else ("", "")
-    their_code = their_code or _BY_STATUS.get(status, "")
+    if not their_code:
+        their_code = _BY_STATUS.get(status, "")
     if status in (301, 307, 308) or their_code == "AuthorizationHeaderMalformed":
-        region = region_told(status, headers, body) or "another region"
-        words = f"{what}: the right region is {region}. Set the store's region to it."
-        return Refused(words, code="store.region", status=status, region=region)
+        return _of_another_region(status, headers, body, what)
     kind, code, words = _BY_CODE.get(their_code, (None, "", ""))
     facts: JsonObject = {"status": status, "their_code": their_code}
     if kind is Busy or (kind is None and status >= 500):
-        words = words or "The store has a fault on its side"
+        if not words:
+            words = "The store has a fault on its side"
         message = f"{what}: {words} ({status} {their_code})."
         wait_s = wait_told(headers.get("Retry-After", ""))
         return Busy(message, wait_s=wait_s, **facts)
     if kind is None:
         said = _said(their_code, their_words)
-        return Refused(f"{what}: the store refused ({status}{said}).", **facts)
-    return kind(f"{what}: {words} ({their_code})", code=code, **facts)
+        message = f"{what}: the store refused ({status}{said})."
+        return Refused(message, **facts)
+    message = f"{what}: {words} ({their_code})"
+    return kind(message, code=code, **facts)
 
 
 def _their_words(body: bytes) -> tuple[str, str]:

@@ -46,6 +46,7 @@ async def try_sftp(spec: Mapping[str, Any], write_to: str, steps: list[Step]) ->
 
 
 async def _signs_in(store: SftpStore, server: SshServer, steps: list[Step]) -> bool:
+    """Whether it goes on: the host is the pinned one, and the account is let in."""
     failed: StoreError | None = None
     try:
         await store.check_place(b"")

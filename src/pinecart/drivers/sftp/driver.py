@@ -119,9 +119,12 @@ FIELDS = (
 
 def _system(fields: Mapping[str, Any]) -> str:
     """Where the folder is told from where the account lands, each account has its own."""
-    at = f"{KIND}:{fields['host']}:{fields.get('port') or PORT}"
-    is_whole = str(fields.get("root") or "").startswith("/")
-    return at if is_whole else f"{at}:{fields['user']}"
+    port = fields.get("port") or PORT
+    at = f"{KIND}:{fields['host']}:{port}"
+    root = str(fields.get("root") or "")
+    if root.startswith("/"):
+        return at
+    return f"{at}:{fields['user']}"
 
 
 SFTP = DriverSpec(

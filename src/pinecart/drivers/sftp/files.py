@@ -95,8 +95,10 @@ class SftpFiles:
     def place(self) -> str:
         server = self._lines.server
         at = f"sftp:{server.host}:{server.port}"
-        whose = "" if self._root.startswith(b"/") else f":{server.user}"  # where that one lands
-        return f"{at}{whose}/{show(self._root)}"
+        root = show(self._root)
+        if root.startswith("/"):
+            return f"{at}/{root}"
+        return f"{at}:{server.user}/{root}"  # below where that one lands
 
     def renew(self, server: SshServer) -> None:
         self._lines.renew(server)
@@ -149,9 +151,11 @@ class SftpFiles:
 
     async def look(self, path: bytes) -> FileLook:
         whole = self._path(path)
-        if not path:  # the root may be reached by a link
-            return _found(await self._ask(path, lambda sftp: sftp.stat(whole)))
-        return _found(await self._ask(path, lambda sftp: sftp.lstat(whole)))
+        if path:
+            attrs = await self._ask(path, lambda sftp: sftp.lstat(whole))
+        else:  # the root may be reached by a link
+            attrs = await self._ask(path, lambda sftp: sftp.stat(whole))
+        return _found(attrs)
 
     async def names(self, path: bytes) -> Sequence[Named]:
         line = await self._lines.least_busy()
@@ -300,10 +304,12 @@ class SftpFiles:
         await self._ask(path, lambda sftp: sftp.remove(self._path(path)))
 
     async def make_folder(self, path: bytes) -> None:
+        whole = self._path(path)
         try:
-            await self._ask(path, lambda sftp: sftp.mkdir(self._path(path)))
+            await self._ask(path, lambda sftp: sftp.mkdir(whole))
         except Refused as exc:
-            if exc.code != "store.failed" or not await is_there(self, path):
+            was_there = exc.code == "store.failed" and await is_there(self, path)
+            if not was_there:
                 raise
             raise Taken(f"pine://{self.name}/{show(path)}: something is there.") from exc
 
@@ -334,27 +340,33 @@ class OpenedSftpFile:
         return _found(await self._do(self._file.stat))
 
     async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        read = self._file.read
         if size <= PACKET:
-            whole: bytes = await self._do(lambda: self._file.read(size, start))
+            whole: bytes = await self._do(partial(read, size, start))
             return whole
-        room, done = memoryview(bytearray(size) if into is None else into), 0
+        room = memoryview(bytearray(size) if into is None else into)
+        done = 0
         while done < size:
             wanted = min(BLOCK, size - done)
-            block: bytes = await self._do(partial(self._file.read, wanted, start + done))
+            ask = partial(read, wanted, start + done)
+            block: bytes = await self._do(ask)
             room[done : done + len(block)] = block
             done += len(block)
             if len(block) < wanted:
                 break
-        return bytes(room[:done]) if into is None else cast("bytes", room[:done])
+        found = room[:done]
+        return bytes(found) if into is None else cast("bytes", found)
 
     async def write(self, start: int, data: bytes) -> None:
+        write = self._file.write
         if len(data) <= BLOCK:
-            await self._do(lambda: self._file.write(data, start))
+            await self._do(partial(write, data, start))
             return
         view = memoryview(data)
         for at in range(0, len(data), BLOCK):
             block = bytes(view[at : at + BLOCK])
-            await self._do(partial(self._file.write, block, start + at))
+            tell = partial(write, block, start + at)
+            await self._do(tell)
 
     async def give(self, given: Given) -> None:
         await self._files.flush(self._line, self._path, self._file)
@@ -373,10 +385,14 @@ async def _some(listing: AsyncIterator[Any]) -> list[tuple[bytes, SFTPAttrs]]:
 
 
 def _found(attrs: SFTPAttrs) -> FileLook:
+    """A server need not tell all of it."""
+    kind, permissions, modified = FileKind.FILE, None, None
     mode = attrs.permissions
-    kind = FileKind.FILE if mode is None else _KINDS.get(st.S_IFMT(mode), FileKind.OTHER)
-    modified = None if attrs.mtime is None else int(attrs.mtime) * SECOND_NS
-    permissions = None if mode is None else st.S_IMODE(mode) & 0o777
+    if mode is not None:
+        kind = _KINDS.get(st.S_IFMT(mode), FileKind.OTHER)
+        permissions = st.S_IMODE(mode) & 0o777
+    if attrs.mtime is not None:
+        modified = int(attrs.mtime) * SECOND_NS
     return FileLook(kind, attrs.size or 0, modified, permissions)
 
 

@@ -246,10 +246,14 @@ async def opened_line(server: SshServer) -> SshLine:
 
 
 def _unreachable(server: SshServer, exc: Exception) -> Busy:
+    """As an error of ours."""
+    host = server.host
     if isinstance(exc, TimeoutError):
-        return Busy(f"{server.host} did not answer in time.", code="store.silent")
-    why = getattr(exc, "reason", "") or str(exc) or type(exc).__name__
-    return Unreachable(f"{server.name}: no connection to {server.host}: {why}.")
+        return Busy(f"{host} did not answer in time.", code="store.silent")
+    why = getattr(exc, "reason", "")
+    if not why:
+        why = str(exc) or type(exc).__name__
+    return Unreachable(f"{server.name}: no connection to {host}: {why}.")
 
 
 def _wrong_host_key(server: SshServer, shown: HostKey | None) -> Halting:

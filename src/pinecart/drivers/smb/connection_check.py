@@ -29,6 +29,7 @@ async def try_smb(spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> 
 
 
 async def _signs_in(store: SmbStore, server: SmbServer, steps: list[Step]) -> bool:
+    """Whether it goes on: the account is let in, and the share's root is there."""
     failed: StoreError | None = None
     try:
         await store.check_place(b"")

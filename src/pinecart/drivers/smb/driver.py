@@ -63,29 +63,38 @@ def read_address(text: str) -> dict[str, str]:
     return _domain_apart(_fields_of(found)) if found else read_mounting(text)
 
 
+_NET_USE = re.compile(r"\bnet\s+use\b", re.I)
+
+
 def read_mounting(text: str) -> dict[str, str]:
     """A command, or a script of several lines, as a portal shows it for its share."""
-    found = _UNC.search(text) if _MOUNTS.search(text) else None
-    if not found:
+    found = _UNC.search(text)
+    if not found or not _MOUNTS.search(text):
         return {}
     fields = _fields_of(found)
     for name, option in _OPTIONS.items():
-        if told := option.search(text):
+        told = option.search(text)
+        if told:
             fields[name] = told["value"]
-    following = text[found.end() :].split()
-    if re.search(r"\bnet\s+use\b", text, re.I) and "password" not in fields and following:
+    if "password" not in fields and _NET_USE.search(text):
+        following = text[found.end() :].split()
         plain = [word for word in following if not word.startswith(("/", "-", "*"))]
-        fields |= {"password": plain[0]} if plain else {}
+        if plain:
+            fields["password"] = plain[0]
     return _domain_apart(fields)
 
 
 def _fields_of(found: re.Match[str]) -> dict[str, str]:
+    """Of an address; in a URL its parts are percent-encoded."""
     is_url = found[0].startswith(("smb:", "cifs:"))
-    told = {name: value for name, value in found.groupdict().items() if value}
-    fields = {k: percent_decoded(v) if is_url else v for k, v in told.items()}
+    fields = {}
+    for name, value in found.groupdict().items():
+        if value:
+            fields[name] = percent_decoded(value) if is_url else value
     fields["host"] = fields["host"].strip("[]")
     if "root" in fields:
-        fields["root"] = fields["root"].replace("\\", "/").strip("/")
+        root = fields["root"].replace("\\", "/")
+        fields["root"] = root.strip("/")
     return {name: value for name, value in fields.items() if value}
 
 

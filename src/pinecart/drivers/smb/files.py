@@ -113,6 +113,7 @@ class SmbFiles:
             self._tell(exc, path)
 
     def _tell(self, exc: SMBResponseException, path: bytes) -> NoReturn:
+        """As an error of ours."""
         named = f"pine://{self.name}/{show(path)}"
         if exc.status in OVER:
             self.lines.begin_anew()
@@ -120,11 +121,13 @@ class SmbFiles:
             raise Busy(message, code="store.cut") from exc
         kind, code, words = BY_STATUS.get(exc.status, (None, "", ""))
         if kind is None:
-            message = f"{named}: the server refused ({str(exc)[:200]})."
+            said = str(exc)[:200]
+            message = f"{named}: the server refused ({said})."
             raise Refused(message, code="store.failed") from exc
         if kind is Busy:
             words += " It is tried again."
-        raise kind(f"{named}: {words}", code=code) from exc
+        message = f"{named}: {words}"
+        raise kind(message, code=code) from exc
 
     def _on_share(self, path: bytes) -> str:
         """Raises Unsafe: a backslash would lead elsewhere, a colon to another stream of a file."""
@@ -178,6 +181,7 @@ class SmbFiles:
             await file.close()
 
     async def _opened(self, path: bytes, how: How) -> OpenedSmbFile:
+        """Raises StoreError."""
         access, disposition = _HOW[how]
 
         def call(line: SmbLine) -> tuple[SmbLine, Open]:
@@ -224,7 +228,11 @@ class SmbFiles:
         told["replace_if_exists"] = replaces
         told["file_name"] = self._on_share(new)
         access = _Mask.DELETE | _LOOK
-        await self._once(old, access, _AS_IT_IS, lambda handle: _set(handle, told))
+
+        def rename(handle: Open) -> None:
+            _set(handle, told)
+
+        await self._once(old, access, _AS_IT_IS, rename)
 
     async def remove(self, path: bytes, seen: FileLook | None = None) -> None:
         await self._once(path, _Mask.DELETE | _LOOK, _A_FILE | _AS_IT_IS, _removed)
@@ -257,17 +265,20 @@ class OpenedSmbFile:
         return _look_of(self._handle)
 
     async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        read = partial(_read, self._handle)
         if size <= BLOCK and into is None:
-            return await self._do(partial(_read, self._handle, start, size))
-        room, done = memoryview(bytearray(size) if into is None else into), 0
+            return await self._do(partial(read, start, size))
+        room = memoryview(bytearray(size) if into is None else into)
+        done = 0
         while done < size:
             wanted = min(BLOCK, size - done)
-            block = await self._do(partial(_read, self._handle, start + done, wanted))
+            block = await self._do(partial(read, start + done, wanted))
             room[done : done + len(block)] = block
             done += len(block)
             if len(block) < wanted:
                 break
-        return bytes(room[:done]) if into is None else cast("bytes", room[:done])
+        found = room[:done]
+        return bytes(found) if into is None else cast("bytes", found)
 
     async def write(self, start: int, data: bytes) -> None:
         for at in range(0, len(data), BLOCK):
@@ -336,11 +347,13 @@ def _removed(handle: Open) -> None:
 
 def _set(handle: Open, told: Any) -> None:
     asked = SMB2SetInfoRequest()
-    asked["info_type"], asked["file_info_class"] = told.INFO_TYPE, told.INFO_CLASS
+    asked["info_type"] = told.INFO_TYPE
+    asked["file_info_class"] = told.INFO_CLASS
     asked["file_id"], asked["buffer"] = handle.file_id, told
-    tree = handle.tree_connect
-    request = handle.connection.send(asked, tree.session.session_id, tree.tree_connect_id)
-    handle.connection.receive(request)
+    tree, connection = handle.tree_connect, handle.connection
+    session = tree.session.session_id
+    request = connection.send(asked, session, tree.tree_connect_id)
+    connection.receive(request)
 
 
 def _names_in(handle: Open) -> list[tuple[bytes, FileLook]]:

@@ -65,6 +65,7 @@ def _ns_of_filetime(told: int) -> int:
 
 
 def look_of(attributes: int, size: int, modified_ns: int) -> FileLook:
+    """attributes: as MS-FSCC 2.6 has them.   modified_ns: since 1970."""
     if attributes & REPARSE:
         return FileLook(FileKind.OTHER)
     if attributes & DIRECTORY:

@@ -11,6 +11,7 @@ class SwiftContainers:
         self._client = client
 
     async def make(self, name: str) -> bool:
+        """False: it was there."""
         answer = await self._client.ask("PUT", name)
         if answer.status not in (201, 202):
             what = f"Making container {name!r} at {self._client.name}"
@@ -18,9 +19,11 @@ class SwiftContainers:
         return answer.status == 201
 
     async def drop(self, name: str) -> None:
-        answer = await self._client.ask("DELETE", name)
         where = f"container {name!r} at {self._client.name}"
+        answer = await self._client.ask("DELETE", name)
         if answer.status == 409:  # something came meanwhile
-            raise Refused(f"The {where} is not empty.", code="bucket.not-empty")
+            message = f"The {where} is not empty."
+            raise Refused(message, code="bucket.not-empty")
         if answer.status != 204:
-            raise self._client.error_of(answer, what=f"Dropping {where}")
+            what = f"Dropping {where}"
+            raise self._client.error_of(answer, what=what)

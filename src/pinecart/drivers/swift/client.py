@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from functools import partial
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -103,10 +104,11 @@ class SwiftClient(BucketClient):
 
     def arrived(self, answer: HttpAnswer, sent: Mapping[str, str]) -> None:
         super().arrived(answer, sent)
+        token = sent[WHO]
         if answer.status == 401:
-            self._sign_in.refused(sent[WHO])
+            self._sign_in.refused(token)
         elif answer.status < 400:
-            self._sign_in.well(sent[WHO])
+            self._sign_in.well(token)
 
     def error_from(
         self, status: int, headers: Mapping[str, str], body: bytes, *, what: str
@@ -114,10 +116,15 @@ class SwiftClient(BucketClient):
         return error_from(status, headers, body, what=what)
 
     def told(self, headers: Mapping[str, str]) -> ObjectTold:
+        """With the expiry that is kept, and the MD5 where it is of the content."""
         told = super().told(headers)
-        own = {EXPIRY: headers[EXPIRY]} if headers.get(EXPIRY) else {}
-        md5 = "" if is_large(headers) else headers.get("ETag", "").strip('"')
-        return told._replace(headers=told.headers | own, md5=md5)
+        expiry = headers.get(EXPIRY)
+        kept = dict(told.headers)
+        if expiry:
+            kept[EXPIRY] = expiry
+        # of a large object it is the MD5 of its segments' MD5s, which tells nothing of its content
+        etag = "" if is_large(headers) else headers.get("ETag", "")
+        return told._replace(headers=kept, md5=etag.strip('"'))
 
     def may_be_of_parts(self, etag: str) -> bool:
         return True
@@ -128,9 +135,11 @@ class SwiftClient(BucketClient):
     async def segments(self, key: bytes, version: str = "") -> list[Segment]:
         """Of a large object."""
         bucket, name = self.split(key)
-        query: Query = [("multipart-manifest", "get"), ("format", "json"), *self.versioned(version)]
+        manifest: Query = [("multipart-manifest", "get"), ("format", "json")]
+        query = [*manifest, *self.versioned(version)]
         what = f"Looking at the segments of {self.named(key)}"
-        answer = await self.safely(lambda: self.good("GET", bucket, name, query=query, what=what))
+        ask = partial(self.good, "GET", bucket, name, query=query, what=what)
+        answer = await self.safely(ask)
         return parse_manifest(answer.body)
 
     async def tags(self, key: bytes) -> dict[str, str]:

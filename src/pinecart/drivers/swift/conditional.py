@@ -35,11 +35,15 @@ class SwiftWrites(ObjectWrites):
 
     @staticmethod
     def kept_headers(put: Put) -> dict[str, str]:
+        """What the object keeps of its source: metadata, our card, type and headers."""
         kept = {f"x-object-meta-{name}": value for name, value in put.metadata.items()}
         kept["x-object-meta-pinecart"] = put.card.text()
         if put.content_type:
             kept["content-type"] = put.content_type
-        return kept | {k: v for k, v in put.headers.items() if k in KEPT}
+        for name, value in put.headers.items():
+            if name in KEPT:
+                kept[name] = value
+        return kept
 
     async def conditionally(
         self,

@@ -140,8 +140,12 @@ def _address(fields: Mapping[str, Any]) -> str:
 def _system(fields: Mapping[str, Any]) -> str:
     """The account is part of the user, or of the storage address."""
     parts = urlsplit(_address(fields))
-    account = str(fields.get("user") or "").partition(":")[0] or parts.path.rstrip("/")
-    return f"{KIND}:{parts.netloc.lower()}/{account}"
+    user = str(fields.get("user") or "")
+    account = user.partition(":")[0]
+    if not account:
+        account = parts.path.rstrip("/")
+    host = parts.netloc.lower()
+    return f"{KIND}:{host}/{account}"
 
 
 def _let_in(spec: Mapping[str, Any]) -> str:

@@ -13,6 +13,7 @@ from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.swift.client import SwiftClient
 from pinecart.drivers.swift.wire import SwiftPage, parse_page, parse_versions, read_rows
 
+LISTED = (200, 204)
 PAST_ALL = b"\xf4\x8f\xbf\xbf"  # the last letter there is
 
 
@@ -24,15 +25,19 @@ class SwiftLister:
 
     async def page(self, bucket: str, prefix: bytes, query: Query) -> SwiftPage:
         client = self._client
-        full: Query = [("format", "json"), *query] + ([("prefix", prefix)] if prefix else [])
+        full: Query = [("format", "json"), *query]
+        if prefix:
+            full.append(("prefix", prefix))
 
         async def one() -> SwiftPage:
             answer = await client.ask("GET", bucket, query=full)
             if answer.status == 404:
                 raise no_bucket(client, bucket)
-            if answer.status not in (200, 204):
-                raise client.error_of(answer, what=f"Listing {client.name}/{bucket}")
-            return parse_page(bytes(answer.body), prefix=prefix)
+            if answer.status not in LISTED:
+                what = f"Listing {client.name}/{bucket}"
+                raise client.error_of(answer, what=what)
+            body = bytes(answer.body)
+            return parse_page(body, prefix=prefix)
 
         return await client.safely(one)
 
@@ -64,52 +69,72 @@ class SwiftLister:
             marker = page.last
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
+        """In their order, by a page. Raises StoreError."""
         bucket, start = self._client.split(prefix)
         query: Query = [("limit", str(limit))]
         if not bucket:
-            if after:
-                query.append(("marker", after.rstrip(b"/")))
-            names = [name.encode() + b"/" for name in await self._containers(query)]
-            return Level(names, [], names[-1] if len(names) >= limit else b"")
+            return await self._level_of_containers(query, after, limit)
         query.append(("delimiter", "/"))
         if after:
-            past = after[:-1] + b"/" + PAST_ALL if after.endswith(b"/") else after
+            past = after
+            if after.endswith(b"/"):  # a folder: past all that lies in it
+                past = after[:-1] + b"/" + PAST_ALL
             query.append(("marker", start + past))
         page = await self.page(bucket, start, query)
-        is_full = len(page.entries) + len(page.folders) >= limit
+        found = len(page.entries) + len(page.folders)
+        last = page.last[len(start) :] if found >= limit else b""
         entries = [entry for entry in page.entries if entry.key]
-        return Level(page.folders, entries, page.last[len(start) :] if is_full else b"")
+        return Level(page.folders, entries, last)
+
+    async def _level_of_containers(self, query: Query, after: bytes, limit: int) -> Level:
+        if after:
+            marker = after.rstrip(b"/")
+            query = [*query, ("marker", marker)]
+        found = await self._containers(query)
+        names = [name.encode() + b"/" for name in found]
+        last = names[-1] if len(names) >= limit else b""
+        return Level(names, [], last)
 
     async def _containers(self, query: Query) -> list[str]:
         client = self._client
-        what = f"Listing the containers of {client.name}"
+        full = [("format", "json"), *query]
 
         async def one() -> list[str]:
-            answer = await client.ask("GET", "", query=[("format", "json"), *query])
-            if answer.status not in (200, 204):
+            answer = await client.ask("GET", "", query=full)
+            if answer.status not in LISTED:
+                what = f"Listing the containers of {client.name}"
                 raise client.error_of(answer, what=what)
-            return [str(row.get("name", "")) for row in read_rows(bytes(answer.body))]
+            rows = read_rows(bytes(answer.body))
+            return [str(row.get("name", "")) for row in rows]
 
         return await client.safely(one)
 
     async def keeps_versions(self, key: bytes) -> bool:
-        bucket, _ = self._client.split(key)
-        if bucket not in self._facts.versioned:
-            answer = await self._client.safely(partial(self._client.ask, "HEAD", bucket))
+        """Asked once of each container."""
+        client, known = self._client, self._facts.versioned
+        bucket, _ = client.split(key)
+        if bucket not in known:
+            ask = partial(client.ask, "HEAD", bucket)
+            answer = await client.safely(ask)
             if answer.status >= 500:
-                raise self._client.error_of(answer, what=f"Looking at {self._client.name}/{bucket}")
+                what = f"Looking at {client.name}/{bucket}"
+                raise client.error_of(answer, what=what)
             told = answer.headers.get("X-Versions-Enabled", "")
-            self._facts.versioned[bucket] = answer.status < 300 and told.lower() == "true"
-        return self._facts.versioned[bucket]
+            is_on = told.lower() == "true"
+            known[bucket] = is_on and answer.status < 300
+        return known[bucket]
 
     async def versions(self, key: bytes) -> Sequence[Version]:
+        """The newest first; none where the container keeps none. Raises StoreError."""
         if not await self.keeps_versions(key):
             return []
-        bucket, name = self._client.split(key)
+        client = self._client
+        bucket, name = client.split(key)
         query: Query = [("format", "json"), ("versions", ""), ("prefix", name)]
-        what = f"Listing the versions of {self._client.named(key)}"
-        ask = partial(self._client.good, "GET", bucket, query=query, what=what)
-        return parse_versions((await self._client.safely(ask)).body, name)
+        what = f"Listing the versions of {client.named(key)}"
+        ask = partial(client.good, "GET", bucket, query=query, what=what)
+        answer = await client.safely(ask)
+        return parse_versions(answer.body, name)
 
 
 def no_bucket(client: SwiftClient, bucket: str) -> StoreError:

@@ -23,10 +23,12 @@ class SwiftProber(ObjectProber):
     async def find_out(self, key: bytes) -> None:
         """A wrong checksum, and a second write of the same name under a condition."""
         bucket, _ = self._client.split(key)
-        verifies = await self._status(key, {"etag": NOTHING}) == 422
-        self._facts.learn(bucket, checksum="md5" if verifies else "")
+        with_a_wrong_sum = await self._status(key, {"etag": NOTHING})
+        checksum = "md5" if with_a_wrong_sum == 422 else ""
+        self._facts.learn(bucket, checksum=checksum)
         await self._status(key, {})
-        if await self._status(key, {"if-none-match": "*"}) != 412:
+        once_more = await self._status(key, {"if-none-match": "*"})
+        if once_more != 412:
             self._facts.learn(bucket, create_only=False)
         await self.take_away(key)
 
@@ -49,12 +51,14 @@ class SwiftProber(ObjectProber):
         return await client.safely(one)
 
     async def delete(self, key: bytes) -> None:
-        bucket, name = self._client.split(key)
-        for version in [v.version for v in await self._lister.versions(key)] or [""]:
-            ask = partial(
-                self._client.ask, "DELETE", bucket, name, query=self._client.versioned(version)
-            )
-            answer = await self._client.safely(ask)
+        """With all versions of it. Raises StoreError."""
+        client = self._client
+        bucket, name = client.split(key)
+        kept = await self._lister.versions(key)
+        for version in [one.version for one in kept] or [""]:
+            query = client.versioned(version)
+            ask = partial(client.ask, "DELETE", bucket, name, query=query)
+            answer = await client.safely(ask)
             if answer.status not in GONE:
-                what = f"Taking away our probe {self._client.named(key)}"
-                raise self._client.error_of(answer, what=what)
+                what = f"Taking away our probe {client.named(key)}"
+                raise client.error_of(answer, what=what)

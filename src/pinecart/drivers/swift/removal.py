@@ -17,15 +17,20 @@ class SwiftRemover:
         self._client, self._lister, self._segments = client, lister, segments
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
-        bucket, name = self._client.split(key)
-        named = self._client.named(key)
-        there, told = await self._client.look(key)
+        client = self._client
+        named = client.named(key)
+        there, told = await client.look(key)
         if (there.entry.size, there.entry.etag) != (expected.size, expected.etag):
-            raise Taken(f"{named} is not as it was when this was planned. It was not removed.")
-        goes_whole = is_large(told) and not await self._lister.keeps_versions(key)
-        segments = await self._segments.made_of(key) if goes_whole else []
-        answer = await self._client.safely(partial(self._client.ask, "DELETE", bucket, name))
+            message = f"{named} is not as it was when this was planned. It was not removed."
+            raise Taken(message)
+        segments = []
+        if is_large(told) and not await self._lister.keeps_versions(key):
+            segments = await self._segments.made_of(key)
+        bucket, name = client.split(key)
+        ask = partial(client.ask, "DELETE", bucket, name)
+        answer = await client.safely(ask)
         if answer.status not in GONE:
-            raise self._client.error_of(answer, what=f"Removing {named}")
+            what = f"Removing {named}"
+            raise client.error_of(answer, what=what)
         await self._segments.clear(segments)
         return False

@@ -65,8 +65,12 @@ class Segments:
         """Ours that a large object of this key is made of now."""
         bucket, name = self._client.split(key)
         container = f"{bucket}{SEGMENTS}/".encode()
-        found = await self._client.segments(key, version)
-        return [s for s in found if s.path.startswith(container) and segment_told(_name(s), name)]
+        ours = []
+        for segment in await self._client.segments(key, version):
+            is_in_ours = segment.path.startswith(container)
+            if is_in_ours and segment_told(_name(segment), name):
+                ours.append(segment)
+        return ours
 
     async def clear(self, segments: Sequence[Segment]) -> None:
         """Raises StoreError where one may be left."""
@@ -74,6 +78,7 @@ class Segments:
             await asyncio.gather(*map(self._take_away, segments[at : at + AT_ONCE]))
 
     async def _take_away(self, segment: Segment) -> None:
+        """It may be gone already. Raises StoreError."""
         container, _, name = segment.path.partition(b"/")
 
         async def one() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+from functools import partial
 
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError
@@ -57,20 +58,24 @@ class SwiftCopies:
     ) -> Placed:
         client = self._client
         bucket, name = client.split(put.key)
+        named = source.named(source_key)
         where = encoded(*source.split(source_key))
-        told = f"?{source.dialect.version}={version}" if version else ""
+        if version:
+            where += f"?{source.dialect.version}={version}"
         # conditions of a copy are held against its source
-        headers = {"x-copy-from": where + told, "if-match": f'"{of.entry.etag}"'}
+        headers = {"x-copy-from": where, "if-match": f'"{of.entry.etag}"'}
 
         async def send(condition: dict[str, str]) -> HttpAnswer:
-            answer = await client.ask("PUT", bucket, name, headers=headers | condition)
+            all_headers = headers | condition
+            answer = await client.ask("PUT", bucket, name, headers=all_headers)
             if answer.status == 412:
-                raise Changed(f"{source.named(source_key)} changed before it was copied.")
+                raise Changed(f"{named} changed before it was copied.")
             return answer
 
         what = f"Copying to {client.named(put.key)}"
         answer, guarded = await self._writes.conditionally(put, send, what=what, guards=False)
-        crc = (of.card.crc if of.card else "") or put.card.crc
+        told = of.card.crc if of.card else ""
+        crc = told or put.card.crc
         etag = answer.headers.get("ETag", "")
         return await self._writes.placed(put, etag, crc, "server-copy", guarded=guarded)
 
@@ -121,13 +126,16 @@ class SwiftCopies:
     async def _segment(self, key: bytes, upload: str, number: int, of: Segment) -> Segment:
         client = self._client
         bucket, name = client.split(key)
-        container, _, their_name = of.path.partition(b"/")
+        container = f"{bucket}{SEGMENTS}"
+        theirs, _, their_name = of.path.partition(b"/")
         there = segment_name(name, upload, number)
-        headers = {"x-copy-from": encoded(container.decode(), their_name)}
+        headers = {"x-copy-from": encoded(theirs.decode(), their_name)}
         what = f"Copying part {number} of {client.named(key)}"
-        answer = await client.safely(
-            lambda: client.good("PUT", bucket + SEGMENTS, there, headers=headers, ok=201, what=what)
-        )
-        if answer.headers.get("ETag", "").strip('"') != of.etag:
-            raise Corrupt(f"{client.named(key)}: part {number} is not the same as its source.")
-        return Segment(f"{bucket}{SEGMENTS}/".encode() + there, of.etag, of.size)
+        send = partial(client.good, "PUT", container, there, headers=headers, ok=201, what=what)
+        answer = await client.safely(send)
+        etag = answer.headers.get("ETag", "")
+        if etag.strip('"') != of.etag:
+            message = f"{client.named(key)}: part {number} is not the same as its source."
+            raise Corrupt(message)
+        path = f"{container}/".encode() + there
+        return Segment(path, of.etag, of.size)

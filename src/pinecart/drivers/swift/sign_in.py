@@ -49,16 +49,19 @@ class SwiftSignIn:
                     self.token = await self._signed_in()
 
     async def _signed_in(self) -> str:
+        """The token. Raises StoreError."""
         account = self._account
         headers = {"x-auth-user": account.user, "x-auth-key": account.key}
         target = urlsplit(account.auth_url).path or "/"
         answer = await self._way.ask("GET", target, headers)
+        told = answer.headers
         if answer.status not in (200, 204):
             what = f"Signing in at {self._name}"
-            raise error_from(answer.status, answer.headers, bytes(answer.body), what=what)
+            raise error_from(answer.status, told, bytes(answer.body), what=what)
         if not account.storage_url:
-            self.path = self._path_told(answer.headers.get("X-Storage-Url", ""))
-        return answer.headers.get("X-Auth-Token") or answer.headers.get("X-Storage-Token", "")
+            address = told.get("X-Storage-Url", "")
+            self.path = self._path_told(address)
+        return told.get("X-Auth-Token") or told.get("X-Storage-Token", "")
 
     def _path_told(self, url: str) -> str:
         """The token is sent to no other machine than the one that was named."""

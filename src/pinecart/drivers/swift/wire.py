@@ -114,10 +114,14 @@ def segment_name(name: bytes, upload: str, number: int) -> bytes:
 
 def segment_told(segment: bytes, name: bytes) -> tuple[str, int] | None:
     """Upload and number of a segment of ours of just this object."""
-    found = _OURS.fullmatch(segment.decode("utf-8", "replace"))
-    if found is None or not segment.startswith(segments_start(name)):
+    if not segment.startswith(segments_start(name)):
         return None
-    return f"{found[2]}-{found[3]}", int(found[4])
+    text = segment.decode("utf-8", "replace")
+    found = _OURS.fullmatch(text)
+    if found is None:
+        return None
+    upload = f"{found[2]}-{found[3]}"
+    return upload, int(found[4])
 
 
 def begun_ms(upload: str) -> int:

@@ -26,5 +26,7 @@ _BY_STATUS: dict[int, Meaning] = {
 def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
     """what: location and action, for the message."""
     plain = body[:200].decode("utf-8", "replace")
-    said = "" if "<" in plain or "\0" in plain else " ".join(plain.split())
-    return refusal(_BY_STATUS.get(status), status, headers, what=what, said=said)
+    is_page = "<" in plain or "\0" in plain
+    said = "" if is_page else " ".join(plain.split())
+    known = _BY_STATUS.get(status)
+    return refusal(known, status, headers, what=what, said=said)

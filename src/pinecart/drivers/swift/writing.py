@@ -35,21 +35,22 @@ class SwiftWhole:
         self._client, self._facts, self._writes = client, facts, writes
 
     async def put(self, put: Put, body: bytes) -> Placed:
-        bucket, name = self._client.split(put.key)
+        client, writes = self._client, self._writes
+        bucket, name = client.split(put.key)
         md5 = md5_of(body).hex()
-        headers = self._writes.kept_headers(put) | {"etag": md5}
+        headers = writes.kept_headers(put)
+        headers["etag"] = md5
 
         async def send(condition: dict[str, str]) -> HttpAnswer:
-            return await self._client.ask(
-                "PUT", bucket, name, headers=headers | condition, body=body
-            )
+            told = headers | condition
+            return await client.ask("PUT", bucket, name, headers=told, body=body)
 
-        what = f"Writing {self._client.named(put.key)}"
-        answer, guarded = await self._writes.conditionally(put, send, what=what)
+        what = f"Writing {client.named(put.key)}"
+        answer, guarded = await writes.conditionally(put, send, what=what)
         etag = answer.headers.get("ETag", "")
         is_verified = etag.strip('"') == md5  # it tells what it has
         proof = "server-verified" if is_verified else "size-only"
-        return await self._writes.placed(put, etag, put.card.crc, proof, guarded=guarded)
+        return await writes.placed(put, etag, put.card.crc, proof, guarded=guarded)
 
 
 class SwiftSegments:
@@ -61,19 +62,24 @@ class SwiftSegments:
         self._client, self._writes, self._segments = client, writes, segments
 
     async def begin(self, put: Put) -> str:
+        """The upload's id tells when it began, by the storage's clock where that is known."""
         bucket, _ = self._client.split(put.key)
         await self._segments.made_container(bucket)
         now = self._client.last_date
-        begun = now.timestamp() if now else time.time()
-        return f"{int(begun * 1000):013}-{secrets.token_hex(4)}"
+        begun_s = now.timestamp() if now else time.time()
+        begun_ms = int(begun_s * 1000)
+        return f"{begun_ms:013}-{secrets.token_hex(4)}"
 
     async def there(self, key: bytes, upload: str) -> dict[tuple[int, int], str] | None:
+        """(number, size) → ETag of what has come of it."""
         _, name = self._client.split(key)
         found = {}
         for segment in await self._segments.of(key, upload):
-            told = segment_told(segment.path.partition(b"/")[2], name)
+            segment_of = segment.path.partition(b"/")[2]
+            told = segment_told(segment_of, name)
             if told:
-                found[told[1], segment.size] = segment.etag
+                _, number = told
+                found[number, segment.size] = segment.etag
         return found
 
     def is_same(self, etag: str, crc: str, md5: str) -> bool:
@@ -112,17 +118,19 @@ class SwiftSegments:
 
     async def made_of(self, put: Put, segments: Sequence[Segment]) -> tuple[str, bool]:
         """The manifest of these: from then on there is the object."""
-        bucket, name = self._client.split(put.key)
-        headers, body = self._writes.kept_headers(put), manifest(segments)
+        client = self._client
+        bucket, name = client.split(put.key)
+        headers = self._writes.kept_headers(put)
+        body = manifest(segments)
 
         async def send(condition: dict[str, str]) -> HttpAnswer:
-            return await self._client.ask(
-                "PUT", bucket, name, query=MANIFEST, headers=headers | condition, body=body
-            )
+            told = headers | condition
+            return await client.ask("PUT", bucket, name, query=MANIFEST, headers=told, body=body)
 
-        what = f"Making {self._client.named(put.key)} of its parts"
+        what = f"Making {client.named(put.key)} of its parts"
         answer, guarded = await self._writes.conditionally(put, send, what=what)
-        return answer.headers.get("ETag", ""), guarded
+        etag = answer.headers.get("ETag", "")
+        return etag, guarded
 
     async def placed(self, put: Put, etag: str, crc: str, *, guarded: bool) -> Placed:
         return await self._writes.placed(put, etag, crc, "server-verified", guarded=guarded)
@@ -133,14 +141,16 @@ class SwiftSegments:
     async def clear(self, key: bytes, since: str) -> int:
         """All of ours that were begun since then, but those that an object is made of."""
         _, name = self._client.split(key)
-        since_ms = int(datetime.fromisoformat(since).timestamp()) * 1000
+        since_s = int(datetime.fromisoformat(since).timestamp())
         left = []
         for segment in await self._unused(key):
-            told = segment_told(segment.path.partition(b"/")[2], name)
-            if told and begun_ms(told[0]) >= since_ms:
+            segment_of = segment.path.partition(b"/")[2]
+            told = segment_told(segment_of, name)
+            if told and begun_ms(told[0]) >= since_s * 1000:
                 left.append(segment)
         await self._segments.clear(left)
-        return len({segment.path.rpartition(b"/")[0] for segment in left})
+        uploads = {segment.path.rpartition(b"/")[0] for segment in left}
+        return len(uploads)
 
     async def _unused(self, key: bytes, upload: str = "") -> list[Segment]:
         """Of ours for this key, those that the object is not made of which lies there now: a write

@@ -26,10 +26,15 @@ class HttpSignIn:
     """
 
     def __init__(self, account: DavAccount, only: str = "") -> None:
+        """only: "basic" where its store says that no other way is to be tried."""
         self._account, self._only = account, only
-        self.way = "token" if account.token else ("basic" if only == "basic" else "")
         self._digest: Digest | None = None
         self._was_well = False
+        self.way = ""
+        if account.token:
+            self.way = "token"
+        elif only == "basic":
+            self.way = "basic"
 
     def header(self, method: str, target: str) -> str:
         """Empty: none yet."""
@@ -152,14 +157,17 @@ class DavClient:
         answer = await self.ask(method, path, **more)
         status = answer.status
         if status == 207:
-            status = max((told.status for told in told_by(bytes(answer.body))), default=200)
-        if not 200 <= status < 300:
+            told = told_by(bytes(answer.body))
+            status = max((one.status for one in told), default=200)
+        is_good = 200 <= status < 300
+        if not is_good:
             raise self.error_of(status, answer.headers, path, doing)
         return answer
 
 
 def sign_in_of(spec: Mapping[str, Any]) -> HttpSignIn:
-    account = DavAccount(
-        spec.get("user") or "", spec.get("password") or "", spec.get("token") or ""
-    )
-    return HttpSignIn(account, spec.get("sign_in_by") or "")
+    user, password = spec.get("user"), spec.get("password")
+    token = spec.get("token")
+    only = spec.get("sign_in_by")
+    account = DavAccount(user or "", password or "", token or "")
+    return HttpSignIn(account, only or "")

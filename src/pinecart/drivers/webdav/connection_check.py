@@ -40,6 +40,7 @@ async def try_webdav(spec: Mapping[str, Any], write_to: str, steps: list[Step]) 
 
 
 async def _signs_in(store: DavStore, steps: list[Step], *, is_tls: bool) -> bool:
+    """Whether it goes on: the account is let in, by which way."""
     try:
         await store.check_place(b"")
     except StoreError as exc:

@@ -53,10 +53,14 @@ def _read_any(text: str) -> dict[str, str]:
 
 
 def _fields_of(found: re.Match[str]) -> dict[str, str]:
-    scheme = _ALIKE.get(found["scheme"], found["scheme"])
-    told = {"user": found["user"], "password": found["password"]}
-    fields = {name: percent_decoded(value) for name, value in told.items() if value}
-    return {"url": f"{scheme}://{found['rest']}", **fields}
+    told = found["scheme"]
+    scheme = _ALIKE.get(told, told)
+    fields = {"url": f"{scheme}://{found['rest']}"}
+    for name in ("user", "password"):
+        value = found[name]
+        if value:
+            fields[name] = percent_decoded(value)
+    return fields
 
 
 def _is_url(value: str) -> str:

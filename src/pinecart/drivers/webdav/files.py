@@ -31,6 +31,7 @@ from pinecart.drivers.webdav.wire import (
     Told,
     encoded,
     etag_of,
+    number_told,
     only_if,
     range_told,
     told_by,
@@ -77,23 +78,27 @@ class DavFiles:
 
     def _only(self, answer: HttpAnswer, path: bytes) -> Told:
         """What it tells of the one thing that was asked for."""
+        doing = "Looking at"
         if answer.status != 207:
-            raise self._client.error(answer, path, "Looking at")
-        told = told_by(bytes(answer.body))
-        if len(told) != 1:
-            message = f"{self._client.named(path)}: {len(told)} answers came to one question."
+            raise self._client.error(answer, path, doing)
+        found = told_by(bytes(answer.body))
+        if len(found) != 1:
+            named = self._client.named(path)
+            message = f"{named}: {len(found)} answers came to one question."
             raise Busy(message, code="store.garbled")
-        if told[0].status >= 400:
-            raise self._client.error_of(told[0].status, answer.headers, path, "Looking at")
-        return told[0]
+        told = found[0]
+        if told.status >= 400:
+            raise self._client.error_of(told.status, answer.headers, path, doing)
+        return told
 
     async def names(self, path: bytes) -> Sequence[Named]:
         reader = Multistatus()
-        async with self._client.streamed(
-            "PROPFIND", path + b"/" if path else path, XML | {"depth": "1"}, ASK_LOOK
-        ) as (status, headers, chunks):
+        folder = path + b"/" if path else path
+        headers = XML | {"depth": "1"}
+        asking = self._client.streamed("PROPFIND", folder, headers, ASK_LOOK)
+        async with asking as (status, told_headers, chunks):
             if status != 207:
-                raise self._client.error_of(status, headers, path, "Listing")
+                raise self._client.error_of(status, told_headers, path, "Listing")
             listed = [told async for chunk in chunks for told in reader.feed(chunk)]
         listed += reader.close()
         base = await self._base_of(listed, path)
@@ -128,19 +133,20 @@ class DavFiles:
         return (self._told_root + b"/" + path).rstrip(b"/")
 
     def _must_be_folder(self, told: Told, path: bytes) -> None:
+        client = self._client
         if told.status >= 400:
-            raise self._client.error_of(told.status, {}, path, "Listing")
+            raise client.error_of(told.status, {}, path, "Listing")
         if told.look.kind is not FileKind.FOLDER:
-            raise Missing(f"{self._client.named(path)} is a file: nothing lies below it.")
+            named = client.named(path)
+            raise Missing(f"{named} is a file: nothing lies below it.")
 
     async def room(self) -> tuple[int | None, int | None]:
         """Bytes that are free, and used (RFC 4331); None: not told."""
-        props = self._only(await self._propfind(b"", ASK_ROOM), b"").props
-        free, used = (
-            int(text) if text.isascii() and text.isdecimal() and len(text) < 19 else None
-            for text in (props.get(f"quota-{of}-bytes", "").strip() for of in ("available", "used"))
-        )
-        return free, used
+        answer = await self._propfind(b"", ASK_ROOM)
+        props = self._only(answer, b"").props
+        free = props.get("quota-available-bytes", "")
+        used = props.get("quota-used-bytes", "")
+        return number_told(free), number_told(used)
 
     # --- files
 
@@ -157,9 +163,13 @@ class DavFiles:
         if answer.status not in (200, 206):
             raise self._client.error(answer, path, "Reading")
         body = bytes(answer.body)
-        part = range_told(answer.headers.get("Content-Range", ""))
-        whole = part[2] if answer.status == 206 and part else len(body)
-        return await self.told_with(answer.headers, path, whole), body
+        whole = len(body)
+        if answer.status == 206:
+            told = answer.headers.get("Content-Range", "")
+            if part := range_told(told):
+                whole = part[2]
+        look = await self.told_with(answer.headers, path, whole)
+        return look, body
 
     async def told_with(self, headers: Mapping[str, str], path: bytes, size: int) -> FileLook:
         """By the answer that had its bytes; where that has no ETag, by another look."""
@@ -214,11 +224,15 @@ class DavFiles:
 
     async def copy(self, old: bytes, new: bytes, seen: FileLook) -> None:
         """By the server itself; where the ETag is firm, only this. Raises Changed."""
-        condition = {"if": only_if(self._client.url(old), seen.etag)} if seen.is_firm else {}
+        client = self._client
+        headers = {"overwrite": "F", "depth": "0"}
+        if seen.is_firm:
+            url = client.url(old)
+            headers["if"] = only_if(url, seen.etag)
         try:
-            await self._moved("COPY", old, new, {"overwrite": "F", "depth": "0"} | condition)
+            await self._moved("COPY", old, new, headers)
         except Taken as exc:
-            raise Changed(f"{self._client.named(old)} changed before it was copied.") from exc
+            raise Changed(f"{client.named(old)} changed before it was copied.") from exc
 
     async def _moved(self, method: str, old: bytes, new: bytes, headers: dict[str, str]) -> None:
         where = {"destination": self._client.url(new)}
@@ -229,11 +243,13 @@ class DavFiles:
         await self._client.good("DELETE", path, "Removing", headers=condition)
 
     async def make_folder(self, path: bytes) -> None:
-        answer = await self._client.ask("MKCOL", path + b"/")
+        client = self._client
+        answer = await client.ask("MKCOL", path + b"/")
         if answer.status == 405:
-            raise Taken(f"{self._client.named(path)}: something is there.")
+            named = client.named(path)
+            raise Taken(f"{named}: something is there.")
         if answer.status != 201:
-            raise self._client.error(answer, path, "Making the folder")
+            raise client.error(answer, path, "Making the folder")
 
     async def remove_folder(self, path: bytes) -> None:
         await self._client.good("DELETE", path + b"/", "Removing the folder")
@@ -306,8 +322,10 @@ class OpenedDavFile:
 
 def _look_told(headers: Mapping[str, str], size: int) -> FileLook:
     """By an answer that has its bytes."""
-    etag, is_firm = etag_of(headers.get("ETag", ""))
-    modified = http_time_ns(headers.get("Last-Modified", ""))
+    told = headers.get("ETag", "")
+    etag, is_firm = etag_of(told)
+    changed = headers.get("Last-Modified", "")
+    modified = http_time_ns(changed)
     pinned = bool(etag)
     return FileLook(FileKind.FILE, size, modified, etag=etag, is_firm=is_firm, is_pinned=pinned)
 

@@ -94,29 +94,43 @@ class Digest:
     def nonce(self) -> str:
         return self._told["nonce"]
 
+    def _secret(self, realm: str, cnonce: str) -> str:
+        """What only who has the password can make; of an algorithm by session with its numbers."""
+        account = self._account
+        secret = self._hash(f"{account.user}:{realm}:{account.password}")
+        if self._algorithm.endswith("-SESS"):
+            secret = self._hash(f"{secret}:{self.nonce}:{cnonce}")
+        return secret
+
     def answer(self, method: str, target: str, cnonce: str = "") -> str:
         """The Authorization header. target: as it stands in the request."""
         self._count += 1
-        cnonce, count = cnonce or secrets.token_hex(8), f"{self._count:08x}"
-        user, realm, nonce = self._account.user, self._told.get("realm", ""), self.nonce
-        secret = self._hash(f"{user}:{realm}:{self._account.password}")
-        if self._algorithm.endswith("-SESS"):
-            secret = self._hash(f"{secret}:{nonce}:{cnonce}")
+        cnonce = cnonce or secrets.token_hex(8)
+        count = f"{self._count:08x}"
+        realm = self._told.get("realm", "")
+        secret = self._secret(realm, cnonce)
         asked = self._hash(f"{method}:{target}")
-        fields = {"username": user, "realm": realm, "nonce": nonce, "uri": target}
+        quoted = {
+            "username": self._account.user,
+            "realm": realm,
+            "nonce": self.nonce,
+            "uri": target,
+        }
+        bare = {}
         if "qop" in self._told:
-            response = self._hash(f"{secret}:{nonce}:{count}:{cnonce}:auth:{asked}")
+            response = self._hash(f"{secret}:{self.nonce}:{count}:{cnonce}:auth:{asked}")
+            quoted["cnonce"] = cnonce
             bare = {"qop": "auth", "nc": count}
-            fields["cnonce"] = cnonce
         else:  # RFC 2069, which some servers still have
-            response, bare = self._hash(f"{secret}:{nonce}:{asked}"), {}
-        fields["response"] = response
+            response = self._hash(f"{secret}:{self.nonce}:{asked}")
+        quoted["response"] = response
         if "opaque" in self._told:
-            fields["opaque"] = self._told["opaque"]
+            quoted["opaque"] = self._told["opaque"]
         if "algorithm" in self._told:
             bare["algorithm"] = self._told["algorithm"]
-        quoted = [f'{name}="{_escaped(value)}"' for name, value in fields.items()]
-        return "Digest " + ", ".join(quoted + [f"{name}={value}" for name, value in bare.items()])
+        fields = [f'{name}="{_escaped(value)}"' for name, value in quoted.items()]
+        fields += [f"{name}={value}" for name, value in bare.items()]
+        return "Digest " + ", ".join(fields)
 
     def _hash(self, text: str) -> str:
         name = _HASHES[self._algorithm.removesuffix("-SESS")]

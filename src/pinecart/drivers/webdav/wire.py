@@ -26,9 +26,11 @@ _RANGE = re.compile(r"bytes (\d{1,18})-(\d{1,18})/(\d{1,18})")
 
 def asking_for(names: tuple[str, ...]) -> bytes:
     """The body of a PROPFIND."""
-    props = "".join(f"<{name}/>" for name in names)
+    asked = [f"<{name}/>" for name in names]
+    props = "".join(asked)
     head = '<?xml version="1.0" encoding="utf-8"?>'
-    return f'{head}<propfind xmlns="DAV:"><prop>{props}</prop></propfind>'.encode()
+    text = f'{head}<propfind xmlns="DAV:"><prop>{props}</prop></propfind>'
+    return text.encode()
 
 
 ASK_LOOK, ASK_ROOM = asking_for(_LOOK), asking_for(_ROOM)
@@ -60,16 +62,18 @@ class Told(NamedTuple):
 
     @property
     def look(self) -> FileLook:
+        props = self.props
         if self.status >= 400:
             return FileLook(FileKind.UNREADABLE)
-        if "collection" in self.props:
+        if "collection" in props:
             return FileLook(FileKind.FOLDER)
-        etag, is_firm = etag_of(self.props.get("getetag", ""))
-        size = self.props.get("getcontentlength", "").strip()
-        if not (size.isascii() and size.isdecimal() and len(size) < 19):
+        size = number_told(props.get("getcontentlength", ""))
+        if size is None:
             return FileLook(FileKind.UNREADABLE)
-        modified = http_time_ns(self.props.get("getlastmodified", ""))
-        return FileLook(FileKind.FILE, int(size), modified, etag=etag, is_firm=is_firm)
+        etag, is_firm = etag_of(props.get("getetag", ""))
+        changed = props.get("getlastmodified", "")
+        modified = http_time_ns(changed)
+        return FileLook(FileKind.FILE, size, modified, etag=etag, is_firm=is_firm)
 
 
 class Multistatus:
@@ -157,6 +161,13 @@ def told_by(body: bytes) -> list[Told]:
     """Of a whole 207."""
     reader = Multistatus()
     return reader.feed(body) + reader.close()
+
+
+def number_told(text: str) -> int | None:
+    """None: it is no number of bytes."""
+    told = text.strip()
+    is_number = told.isascii() and told.isdecimal() and len(told) < 19
+    return int(told) if is_number else None
 
 
 def etag_of(text: str) -> tuple[str, bool]:

@@ -7,6 +7,8 @@ from collections.abc import Mapping
 from pinecart.core.errors import Busy, Missing, Refused, SignInRefused, StoreError, Taken
 from pinecart.drivers.http_refusals import Meaning, refusal
 
+SENT_ON = (301, 302, 303, 307, 308)
+
 _BY_STATUS: dict[int, Meaning] = {
     401: (SignInRefused, "store.sign-in-refused", "The user, password or token is not accepted."),
     403: (Refused, "store.refused", "The account may not do that. Grant it the right."),
@@ -26,8 +28,9 @@ _BY_STATUS: dict[int, Meaning] = {
 
 def error_from(status: int, headers: Mapping[str, str], *, what: str) -> StoreError:
     """what: location and action, for the message."""
-    if status in (301, 302, 303, 307, 308):
+    if status in SENT_ON:
         where = headers.get("Location", "")[:200]
         message = f"{what}: the server sends us on to {where!r}. Give the store that address."
         return Refused(message, code="store.redirected", status=status)
-    return refusal(_BY_STATUS.get(status), status, headers, what=what)
+    known = _BY_STATUS.get(status)
+    return refusal(known, status, headers, what=what)

@@ -23,16 +23,18 @@ class HdfsClient:
     """
 
     def __init__(self, spec: Mapping[str, Any]) -> None:
-        parts = urlsplit(spec["url"])
-        self.name, self._spec, self._host = spec["name"], spec, (parts.hostname or "").lower()
-        self._scheme = parts.scheme
-        self.name_node = transport_from(f"{parts.scheme}://{parts.netloc}", spec)
-        root = "/" + str(spec.get("root") or "").strip("/")
-        self.root = root.encode("utf-8", "surrogateescape").rstrip(b"/")
-        told = str(spec.get("data_hosts") or "").replace(",", " ").lower().split()
-        self._data_hosts = (self._host, *told)
-        self._data_nodes: dict[str, Transport] = {}
+        self.name, self._spec = spec["name"], spec
         self.who = who_of(spec)
+        parts = urlsplit(spec["url"])
+        self._scheme = parts.scheme
+        self._host = (parts.hostname or "").lower()
+        self.name_node = transport_from(f"{parts.scheme}://{parts.netloc}", spec)
+        below = str(spec.get("root") or "").strip("/")
+        self.root = f"/{below}".encode("utf-8", "surrogateescape").rstrip(b"/")
+        told = str(spec.get("data_hosts") or "").lower()
+        hosts = told.replace(",", " ").split()
+        self._data_hosts = (self._host, *hosts)
+        self._data_nodes: dict[str, Transport] = {}
 
     @property
     def sent(self) -> int:
@@ -66,7 +68,9 @@ class HdfsClient:
         """What it answers, as JSON. Raises StoreError."""
         answer = await self.ask(method, path, op, **more)
         self.must_be_good(answer, path, op)
-        return json_of(bytes(answer.body)) if answer.body else {}
+        if not answer.body:
+            return {}
+        return json_of(bytes(answer.body))
 
     def must_be_good(self, answer: HttpAnswer, path: bytes, op: str) -> None:
         if not 200 <= answer.status < 300:
@@ -76,8 +80,10 @@ class HdfsClient:
         self, status: int, headers: Mapping[str, str], body: bytes, path: bytes, op: str
     ) -> StoreError:
         if status in (429, 503):
-            self.name_node.slow_down(headers.get("Retry-After", ""))
-        return error_from(status, headers, body, what=f"{op} of {self.named(path)}")
+            asked = headers.get("Retry-After", "")
+            self.name_node.slow_down(asked)
+        what = f"{op} of {self.named(path)}"
+        return error_from(status, headers, body, what=what)
 
     # --- data nodes
 
@@ -106,10 +112,12 @@ class HdfsClient:
                 "Nothing was sent. If it is meant, name it there."
             )
             raise Refused(message, code="store.address-left")
-        origin = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}"
+        where = parts.netloc.rpartition("@")[2]
+        origin = f"{parts.scheme}://{where}"
         if origin not in self._data_nodes:
             self._data_nodes[origin] = transport_from(origin, self._spec)
-        return self._data_nodes[origin], f"{parts.path}?{parts.query}"
+        target = f"{parts.path}?{parts.query}"
+        return self._data_nodes[origin], target
 
     async def from_data(
         self, path: bytes, start: int, size: int, into: bytearray | None = None
@@ -126,12 +134,15 @@ class HdfsClient:
         op = "GETFILECHECKSUM"
         answer = await self.ask("GET", path, op)
         if answer.status in SENT_ON:
-            node, asked = self._data_node(answer.headers.get("Location", ""), path, op)
+            location = answer.headers.get("Location", "")
+            node, asked = self._data_node(location, path, op)
             answer = await node.ask("GET", asked, {})
         self.must_be_good(answer, path, op)
-        return json_of(bytes(answer.body))
+        body = bytes(answer.body)
+        return json_of(body)
 
     async def to_data(self, path: bytes, body: bytes | Pieces) -> None:
+        """The two steps of a write. Raises StoreError."""
         node, asked = await self.sent_on("PUT", path, "CREATE", overwrite="false")
         headers = {"content-type": "application/octet-stream"}
         if not len(body):

@@ -37,21 +37,32 @@ _REST = re.compile(
 )
 
 
+def _asking(query: str) -> dict[str, str]:
+    """Who asks, of the query of a request."""
+    told: dict[str, str] = {}
+    for pair in query.split("&"):
+        name, _, value = pair.partition("=")
+        told[name] = value
+    user, token = told.get("user.name", ""), told.get("delegation", "")
+    return {"user": user, "token": token}
+
+
 def read_address(text: str) -> dict[str, str]:
     """`webhdfs://…`, `swebhdfs://…`, or the address of a request."""
-    found = _URL.fullmatch(text)
-    if found:
+    if found := _URL.fullmatch(text):
         scheme = "https" if found["scheme"] == "swebhdfs" else "http"
-        fields = {"url": f"{scheme}://{found['rest']}", "root": found["root"] or ""}
+        url = f"{scheme}://{found['rest']}"
+        fields = {}
     elif found := _REST.fullmatch(text):
-        query = dict(pair.partition("=")[::2] for pair in (found["query"] or "").split("&"))
-        fields = {"url": found["origin"], "root": found["root"] or ""}
-        fields |= {"user": query.get("user.name", ""), "token": query.get("delegation", "")}
+        url = found["origin"]
+        fields = _asking(found["query"] or "")
     else:
         return {}
-    fields["root"] = fields["root"].rstrip("/")
+    root = found["root"] or ""
+    fields["root"] = root.rstrip("/")
     told = {name: percent_decoded(value) for name, value in fields.items() if value}
-    return told | {"url": fields["url"]}
+    told["url"] = url
+    return told
 
 
 def _is_url(value: str) -> str:

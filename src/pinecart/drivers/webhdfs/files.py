@@ -89,24 +89,32 @@ class HdfsFiles:
 
     async def _names_in_parts(self, path: bytes) -> list[Named]:
         found: list[Named] = []
-        more: dict[str, str] = {}
+        last: str | None = None
         while True:
+            more: dict[str, str] = {}
+            if last is not None:
+                more["startAfter"] = last
             told = await self.client.told("GET", path, "LISTSTATUS_BATCH", **more)
             listing = told.get("DirectoryListing") or {}
             some = self._named(listing.get("partialListing"), path)
             found += some
             if not listing.get("remainingEntries"):
                 return found
-            last = found[-1].name.decode("utf-8", "surrogateescape") if some else ""
-            if not some or more.get("startAfter") == last:
-                raise Busy(f"{self.name} lists no more of a folder.", code="store.garbled")
-            more = {"startAfter": last}
+            before = last
+            last = some[-1].name.decode("utf-8", "surrogateescape") if some else before
+            if last == before:
+                message = f"{self.name} lists no more of a folder."
+                raise Busy(message, code="store.garbled")
 
     def _named(self, told: Any, path: bytes) -> list[Named]:
         rows = self._read(lambda t: t["FileStatuses"]["FileStatus"], told)
-        found = [self._read(lambda r: Named(name_of(r), look_of(r)), row) for row in rows]
+        found = []
+        for row in rows:
+            named = self._read(lambda r: Named(name_of(r), look_of(r)), row)
+            found.append(named)
         if len(found) == 1 and not found[0].name:
-            raise Missing(f"{self.client.named(path)} is a file: nothing lies below it.")
+            where = self.client.named(path)
+            raise Missing(f"{where} is a file: nothing lies below it.")
         return found
 
     # --- files
@@ -152,26 +160,30 @@ class HdfsFiles:
         await self.set(path, given)
 
     async def set(self, path: bytes, given: Given) -> None:
-        if given.mode is not None:
-            await self.client.told("PUT", path, "SETPERMISSION", permission=f"{given.mode:o}")
-        if given.modified_ns is not None and self.kept_time(given.modified_ns) is not None:
-            ms = given.modified_ns // MS_NS
-            await self.client.told("PUT", path, "SETTIMES", modificationtime=ms, accesstime=-1)
+        client, mode, modified_ns = self.client, given.mode, given.modified_ns
+        if mode is not None:
+            octal = f"{mode:o}"
+            await client.told("PUT", path, "SETPERMISSION", permission=octal)
+        if modified_ns is not None and self.kept_time(modified_ns) is not None:
+            ms = modified_ns // MS_NS
+            await client.told("PUT", path, "SETTIMES", modificationtime=ms, accesstime=-1)
 
     # --- names
 
     async def rename(self, old: bytes, new: bytes) -> None:
         """It says yes or no; why not is looked at."""
-        whole = self.client.root + b"/" + new
+        client = self.client
+        whole = client.root + b"/" + new
         there = whole.decode("utf-8", "surrogateescape")
-        told = await self.client.told("PUT", old, "RENAME", destination=there)
+        told = await client.told("PUT", old, "RENAME", destination=there)
         if told.get("boolean") is True:
             return
         if not await is_there(self, old):
-            raise Missing(f"{self.client.named(old)}: there is no such file or folder.")
+            raise Missing(f"{client.named(old)}: there is no such file or folder.")
+        named = client.named(new)
         if await is_there(self, new):
-            raise Taken(f"{self.client.named(new)}: something is there.")
-        raise Missing(f"{self.client.named(new)}: the folder that it lies in is not there.")
+            raise Taken(f"{named}: something is there.")
+        raise Missing(f"{named}: the folder that it lies in is not there.")
 
     async def replace(
         self, old: bytes, new: bytes, away: bytes, seen: FileLook | None = None
@@ -188,11 +200,12 @@ class HdfsFiles:
 
     async def make_folder(self, path: bytes) -> None:
         """It makes those above as well, which were looked at."""
+        named = self.client.named(path)
         if await is_there(self, path):
-            raise Taken(f"{self.client.named(path)}: something is there.")
+            raise Taken(f"{named}: something is there.")
         told = await self.client.told("PUT", path, "MKDIRS")
         if told.get("boolean") is not True:
-            raise Refused(f"{self.client.named(path)}: the folder can't be made.")
+            raise Refused(f"{named}: the folder can't be made.")
 
     async def remove_folder(self, path: bytes) -> None:
         await self._deleted(path)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 from typing import Any
 
 from pinecart.core.entries import Entry
@@ -34,8 +35,10 @@ class HdfsStore(RemoteTreeStore):
     async def own_sum(self, key: bytes, expected: Entry) -> OwnSum | None:
         if expected.is_place:
             return None
-        found = await self._retries.safely(lambda: self._hdfs.own_sum(key))
-        self._reader.must_be_same(await self._reader.look(key), expected._replace(key=key))
+        ask = partial(self._hdfs.own_sum, key)
+        found = await self._retries.safely(ask)
+        now = await self._reader.look(key)
+        self._reader.must_be_same(now, expected._replace(key=key))
         return found
 
     def renew(self, spec: Mapping[str, Any]) -> None:

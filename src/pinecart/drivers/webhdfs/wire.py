@@ -54,10 +54,16 @@ _BY_STATUS: dict[int, Meaning] = {
 
 def target(root: bytes, path: bytes, op: str, who: Mapping[str, str], **more: Any) -> str:
     """Path and query of a request to the name node. root: without a slash at its end."""
-    whole = quote_from_bytes(root + b"/" + path if path else root or b"/", safe="/-_.~")
-    query = {"op": op, **who, **more}
-    told = "&".join(f"{name}={quote(str(value), safe='-_.~')}" for name, value in query.items())
-    return f"/webhdfs/v1{whole}?{told}"
+    whole = root or b"/"
+    if path:
+        whole = root + b"/" + path
+    quoted = quote_from_bytes(whole, safe="/-_.~")
+    pairs = []
+    for name, value in {"op": op, **who, **more}.items():
+        told = quote(str(value), safe="-_.~")
+        pairs.append(f"{name}={told}")
+    query = "&".join(pairs)
+    return f"/webhdfs/v1{quoted}?{query}"
 
 
 def look_of(told: Mapping[str, Any]) -> FileLook:
@@ -65,8 +71,11 @@ def look_of(told: Mapping[str, Any]) -> FileLook:
     kind = _KINDS.get(told["type"], FileKind.OTHER)
     if kind is not FileKind.FILE:
         return FileLook(kind)
-    mode = int(told["permission"], 8) & 0o777 if told.get("permission") else None
-    return FileLook(kind, int(told["length"]), int(told["modificationTime"]) * MS_NS, mode)
+    size = int(told["length"])
+    modified_ns = int(told["modificationTime"]) * MS_NS
+    octal = told.get("permission")
+    mode = int(octal, 8) & 0o777 if octal else None
+    return FileLook(kind, size, modified_ns, mode)
 
 
 def name_of(told: Mapping[str, Any]) -> bytes:
@@ -96,7 +105,9 @@ def json_of(body: bytes) -> dict[str, Any]:
 def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
     """what: location and action, for the message."""
     name, words = _their_words(body)
-    meaning = _BY_NAME.get(name) or _BY_STATUS.get(status)
+    meaning = _BY_NAME.get(name)
+    if not meaning:
+        meaning = _BY_STATUS.get(status)
     said = name if meaning else f"{name} {words}"
     return refusal(meaning, status, headers, what=what, said=said)
 

@@ -116,8 +116,9 @@ class AuditOfPlaces(APIView):
     @extend_schema(request=AuditPlacesShape, responses={201: RunShape})
     def post(self, request: Request) -> Response:
         """Compare two places, without a job and without transferring."""
+        actor = actor_in(request)
         asked = checked(AuditPlacesShape, request.data)
-        run = services.start_audit(actor_in(request), asked)
+        run = services.start_audit(actor, asked)
         return Response(run_told(run), status=201)
 
 
@@ -129,15 +130,18 @@ class Inventories(APIView):
     @extend_schema(parameters=[RunsAsked], responses=RunShape(many=True))
     def get(self, request: Request) -> Response:
         """Inventories, the newest first."""
+        actor = actor_in(request)
         wanted = asked(RunsAsked, request)
-        found = runs_seen(actor_in(request), kind="inventory", **wanted)
-        return Response([run_told(run) for run in found])
+        found = runs_seen(actor, kind="inventory", **wanted)
+        told = [run_told(run) for run in found]
+        return Response(told)
 
     @extend_schema(request=InventoryAskedShape, responses={201: RunShape})
     def post(self, request: Request) -> Response:
         """Count what lies in a place: by folder, age and kind, and the largest."""
+        actor = actor_in(request)
         given = checked(InventoryAskedShape, request.data)
-        run = services.start_inventory(actor_in(request), given["location"])
+        run = services.start_inventory(actor, given["location"])
         return Response(run_told(run), status=201)
 
 
@@ -186,9 +190,11 @@ class InventoryView(APIView):
     @extend_schema(parameters=[InventoryAsked], responses=InventoryShape)
     def get(self, request: Request, number: int) -> Response:
         """One inventory: a folder with the folders in it; ages, kinds and the largest of all."""
-        run = run_numbered(number, actor_in(request), "inventory")
-        folder = asked(InventoryAsked, request)["folder"]
-        return Response(run_told(run) | inventory_level(run, folder))
+        actor = actor_in(request)
+        wanted = asked(InventoryAsked, request)
+        run = run_numbered(number, actor, "inventory")
+        level = inventory_level(run, wanted["folder"])
+        return Response(run_told(run) | level)
 
 
 class RemovalShape(serializers.Serializer):

@@ -170,11 +170,14 @@ def _example(actor: Actor, leg: Leg) -> tuple[str, str] | None:
     """The first file that would be taken, with its location here and its name there."""
     source, target = leg.source, leg.target
     level = look_at(actor, source.store, source.path, after=b"", everything=True, limit=1000)
-    selection, now_ns = leg.selection, time.time_ns()
+    now_ns = time.time_ns()
     for number, entry in enumerate(level.entries, 1):
-        if selection.why_not(entry.key, entry, now_ns) is not None:
+        why_not = leg.selection.why_not(entry.key, entry, now_ns)
+        if why_not is not None:
             continue
-        new = leg.renaming.new_key(entry, number) if leg.renaming else entry.key
+        new = entry.key
+        if leg.renaming:
+            new = leg.renaming.new_key(entry, number)
         here = Location(source.store, source.path + entry.key)
         there = Location(target.store, target.path + new)
         return str(here), str(there)
@@ -216,8 +219,8 @@ def start_inventory(actor: Actor, location: str) -> RunFacts:
     """Count what lies in a place. Raises NotFound, Invalid."""
     place = parse_location(location, field="location").as_prefix()
     store = store_for(actor, place.store, Right.OPERATE, "taking an inventory")
-    whole = {"job": INVENTORY, "title": "Inventory", "labels": store.labels}
-    whole["legs"] = [{"from": place.text, "to": place.text}]
+    leg = {"from": place.text, "to": place.text}
+    whole = {"job": INVENTORY, "title": "Inventory", "labels": store.labels, "legs": [leg]}
     definition = checked_definition(actor, whole, carry=True)
     cause = f"asked for by {actor.name}"
     return start_run(actor, definition, kind="inventory", cause=cause, alone=False)

@@ -33,12 +33,16 @@ def placed_part(definition: Definition, runs: Sequence[RunFacts]) -> Part | None
 def _in_sources(definition: Definition, place: Location, keys: Sequence[bytes]) -> set[bytes]:
     """Keys below a place as they are called in the sources of a definition."""
     found = set()
+    wholes = [place.path + key for key in keys]
     for leg in definition.legs:
         if not leg.is_on or leg.source.store != place.store:
             continue
-        one, start = key_of_text(leg.one[0]) if leg.one else None, len(leg.source.path)
-        for key in keys:
-            whole = place.path + key
-            if whole.startswith(leg.source.path) and one in (None, whole[start:]):
-                found.add(whole[start:])
+        one = key_of_text(leg.one[0]) if leg.one else None
+        source = leg.source.path
+        for whole in wholes:
+            if not whole.startswith(source):
+                continue
+            key = whole[len(source) :]
+            if one in (None, key):
+                found.add(key)
     return found

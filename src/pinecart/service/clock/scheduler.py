@@ -154,9 +154,13 @@ class Clock:
     ) -> None:
         """among: so many starts that are made at once."""
         late_s = (now - due).total_seconds()
-        late = f", {late_s / 60:.0f} min late" if late_s >= 60 else ""
-        cause = f"schedule, due {due:%Y-%m-%d %H:%M} UTC{late}"
-        why = "" if among > 1 else self._why_not(definition, late_s)
+        cause = f"schedule, due {due:%Y-%m-%d %H:%M} UTC"
+        if late_s >= 60:
+            minutes = late_s / 60
+            cause += f", {minutes:.0f} min late"
+        why = ""
+        if among == 1:
+            why = self._why_not(definition, late_s)
         self._start(definition, version, cause, due, now, why)
 
     def _start(

@@ -95,22 +95,24 @@ def _digest(file: Path) -> str:
 
 def restore(place: Path, state: StateFolder) -> Restored:
     """Into a state folder that is not there yet. Raises StateError: then nothing was made."""
-    told = _checked(place)
-    if state.root.exists() and os.listdir(state.root):
-        raise StateError(f"{state.root} is not empty. Give a folder that isn't there yet.")
-    new = state.root.with_name(state.root.name + ".new")
+    told, root = _checked(place), state.root
+    if root.exists() and os.listdir(root):
+        raise StateError(f"{root} is not empty. Give a folder that isn't there yet.")
+    new = root.with_name(root.name + ".new")
     shutil.rmtree(new, ignore_errors=True)
     for name in told["files"]:
-        (new / name).parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        shutil.copy2(place / name, new / name)
-    write_whole(new / RESTORED, told["made_at"])
+        file = new / name
+        file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        shutil.copy2(place / name, file)
+    made_at = told["made_at"]
+    write_whole(new / RESTORED, made_at)
     new.chmod(0o700)
     StateFolder(new).check_format()
-    if state.root.exists():
-        state.root.rmdir()
-    new.rename(state.root)
-    missing = [name for name in KEYS if not (state.root / name).exists()]
-    return Restored(told["made_at"], missing)
+    if root.exists():
+        root.rmdir()
+    new.rename(root)
+    missing = [name for name in KEYS if not (root / name).exists()]
+    return Restored(made_at, missing)
 
 
 def _checked(place: Path) -> JsonObject:

@@ -58,12 +58,16 @@ def _statement(
     table = quote(model._meta.db_table)
     column = {name: quote(_column(model, name)) for name in fields}
     names = ", ".join(column.values())
-    marks = ", ".join("?" for _ in fields)
-    values = ", ".join(f"({marks})" for _ in range(rows))
+    mark = ", ".join(["?"] * len(fields))
+    values = ", ".join([f"({mark})"] * rows)
     taken = ", ".join(column[name] for name in unique)
-    written = ", ".join(f"{column[name]} = excluded.{column[name]}" for name in update)
+    written = []
+    for name in update:
+        own = column[name]
+        written.append(f"{own} = excluded.{own}")
+    change = ", ".join(written)
     into = f"INSERT INTO {table} ({names}) VALUES {values}"  # noqa: S608 - our own names
-    return f"{into} ON CONFLICT ({taken}) DO UPDATE SET {written}"
+    return f"{into} ON CONFLICT ({taken}) DO UPDATE SET {change}"
 
 
 def _column(model: type[models.Model], name: str) -> str:

@@ -110,9 +110,12 @@ class Jobs(APIView):
     @extend_schema(operation_id="jobs_list", parameters=[JobsAsked], responses=JobLinesShape)
     def get(self, request: Request) -> Response:
         """The jobs you may look at: sought, sorted, a page of them."""
+        actor = actor_in(request)
         asked = checked(JobsAsked, request.query_params)
-        found, total = selectors.jobs_found(actor_in(request), JobsWanted(**asked))
-        return Response({"jobs": [_line(job) for job in found], "total": total})
+        wanted = JobsWanted(**asked)
+        found, total = selectors.jobs_found(actor, wanted)
+        lines = [_line(job) for job in found]
+        return Response({"jobs": lines, "total": total})
 
     @extend_schema(request=DefinitionShape, responses={201: JobShape})
     def post(self, request: Request) -> Response:
@@ -209,7 +212,9 @@ class JobVersions(APIView):
         record = selectors.job_named(name, actor_in(request))
         versions = selectors.versions_of(record)
         before = [*versions[1:], None]
-        return Response([_version_told(*pair) for pair in zip(versions, before, strict=True)])
+        pairs = zip(versions, before, strict=True)
+        told = [_version_told(version, earlier) for version, earlier in pairs]
+        return Response(told)
 
 
 def _version_told(version: Any, before: Any) -> JsonObject:
@@ -228,8 +233,10 @@ class JobBack(APIView):
     @extend_schema(request=BackShape, responses=JobShape)
     def post(self, request: Request, name: str) -> Response:
         """Save a version that was before as the newest."""
+        actor = actor_in(request)
         asked = checked(BackShape, request.data)
-        record = saving.go_back(actor_in(request), name, asked["version"])
+        version = asked["version"]
+        record = saving.go_back(actor, name, version)
         return Response(told(record))
 
 
@@ -245,8 +252,10 @@ class JobCopy(APIView):
     @extend_schema(request=CopyShape, responses={201: JobShape})
     def post(self, request: Request, name: str) -> Response:
         """Define the same job under another name, or the way back."""
+        actor = actor_in(request)
         asked = checked(CopyShape, request.data)
-        made = saving.copy_job(actor_in(request), name, asked["job"], turned=asked["turned"])
+        other, turned = asked["job"], asked["turned"]
+        made = saving.copy_job(actor, name, other, turned=turned)
         return Response(told(made), status=201)
 
 
@@ -319,9 +328,11 @@ class JobPreview(APIView):
     @extend_schema(request=PreviewAskedShape, responses={201: RunShape})
     def post(self, request: Request, name: str) -> Response:
         """Work out what a run, or a part of one, would do, without doing it."""
-        part = checked(PreviewAskedShape, request.data or {})
+        given = request.data or {}
+        part = checked(PreviewAskedShape, given)
         wait = part.pop("wait")
-        return started(_start(request, name, "preview", part=part, wait=wait))
+        run = _start(request, name, "preview", part=part, wait=wait)
+        return started(run)
 
 
 class PreviewStart(APIView):
@@ -337,9 +348,11 @@ class JobAudit(APIView):
     @extend_schema(request=AuditAskedShape, responses={201: RunShape})
     def post(self, request: Request, name: str) -> Response:
         """Compare both sides and what is remembered, without transferring."""
-        asked = checked(AuditAskedShape, request.data or {})
+        given = request.data or {}
+        asked = checked(AuditAskedShape, given)
         rules = new_audit(asked)
-        return started(_start(request, name, "audit", part={}, wait=asked["wait"], audit=rules))
+        run = _start(request, name, "audit", part={}, wait=asked["wait"], audit=rules)
+        return started(run)
 
 
 class AuditRepair(APIView):

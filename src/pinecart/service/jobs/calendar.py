@@ -17,11 +17,13 @@ ASKED_AGAIN = timedelta(hours=1)
 def calendar_of(schedule: Iterable[Mapping[str, Any]], now: datetime, address: str) -> bytes:
     """schedule: lines of `schedule_seen`.   address: of the console."""
     product = f"-//Pine Cart//{__version__}//EN"
-    made = Calendar.new(name="Pine Cart", prodid=product, uid=f"schedule-at-{address}")
+    own = f"schedule-at-{address}"
+    made = Calendar.new(name="Pine Cart", prodid=product, uid=own)
     made.add("refresh-interval", ASKED_AGAIN, parameters={"VALUE": "DURATION"})
     for line in schedule:
         for due in line["due"]:
-            made.add_component(_event(line, due, now, address))
+            event = _event(line, due, now, address)
+            made.add_component(event)
     return made.to_ical()
 
 

@@ -81,13 +81,17 @@ class JobFiles(APIView):
         """What a file of jobs or a table would change; and, when asked to, change it: all or
         nothing.
         """
+        actor = actor_in(request)
         asked = checked(JobsGivenShape, request.data)
-        text, save = asked["text"], not asked["only_check"]
+        text = asked["text"]
+        save = not asked["only_check"]
         is_table = asked["form"] == "csv"
         given = read_table(text, asked["job"]) if is_table else read_yaml(text)
-        found = import_jobs(actor_in(request), given, asked.get("stores") or {}, save=save)
+        stores = asked.get("stores") or {}
+        found = import_jobs(actor, given, stores, save=save)
+        jobs = [_told(one) for one in found]
         differ = sum(one.change != SAME for one in found)
-        return Response({"jobs": [_told(one) for one in found], "differ": differ, "saved": save})
+        return Response({"jobs": jobs, "differ": differ, "saved": save})
 
 
 def _told(one: Imported) -> JsonObject:

@@ -1,7 +1,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, NamedTuple
@@ -121,6 +121,24 @@ SORTS: dict[str, Callable[[JobLine, Latest | None], Any]] = {
 """What a list of jobs may be sorted by; each also by the name."""
 
 
+def _whole(page: Sequence[JobLine]) -> list[JobSeen]:
+    """Each with its latest runs; one that was dropped meanwhile is left out."""
+    numbers = [line.pk for line in page]
+    records = JobRecord.objects.in_bulk(numbers)
+    recent = recent_runs([line.name for line in page])
+    lasts = {name: runs[-1]["id"] for name, runs in recent.items()}
+    carried = bytes_carried(list(lasts.values()))
+    found = []
+    for line in page:
+        record = records.get(line.pk)
+        if record is None:
+            continue
+        runs = recent.get(line.name, [])
+        last = lasts.get(line.name, 0)
+        found.append(JobSeen(record, runs, carried.get(last, 0)))
+    return found
+
+
 def jobs_found(actor: Actor, wanted: JobsWanted) -> tuple[list[JobSeen], int]:
     """A page of the jobs that are wanted, and how many there are in all."""
     lines = [line for line in lines_seen(actor) if _is_wanted(line, wanted)]
@@ -131,18 +149,9 @@ def jobs_found(actor: Actor, wanted: JobsWanted) -> tuple[list[JobSeen], int]:
         lines = [line for line in lines if wanted.last in _words(lasts.get(line.name))]
     order = SORTS[wanted.sort]
     lines.sort(key=lambda line: order(line, lasts.get(line.name)), reverse=wanted.descending)
-    page = lines[wanted.skip : wanted.skip + wanted.limit]
-    records = JobRecord.objects.in_bulk([line.pk for line in page])
-    recent = recent_runs([line.name for line in page])
-    carried = bytes_carried([runs[-1]["id"] for runs in recent.values()])
-    found = []
-    for line in page:
-        if (record := records.get(line.pk)) is None:  # dropped meanwhile
-            continue
-        runs = recent.get(line.name, [])
-        last_bytes = carried.get(runs[-1]["id"], 0) if runs else 0
-        found.append(JobSeen(record, runs, last_bytes))
-    return found, len(lines)
+    end = wanted.skip + wanted.limit
+    page = lines[wanted.skip : end]
+    return _whole(page), len(lines)
 
 
 _LINES = """
@@ -197,7 +206,9 @@ def _is_wanted(line: JobLine, wanted: JobsWanted) -> bool:
         return False
     if wanted.is_on is not None and wanted.is_on != line.is_on:
         return False
-    places = [leg[side] for leg in definition["legs"] for side in ("from", "to")]
+    places = []
+    for leg in definition["legs"]:
+        places += [leg["from"], leg["to"]]
     if wanted.store and not any(_is_in(place, wanted.store) for place in places):
         return False
     texts = [line.name, definition["title"], definition["why"], *places]

@@ -67,11 +67,15 @@ class Keeper:
         """Of runs that ended so long ago, and of runs that are no more."""
         if not days:
             return
-        names = (entry.name.partition(".")[0] for entry in os.scandir(STATE.root / "runs"))
-        numbers = sorted({int(name) for name in names if name.isdigit()})
+        numbers = set()
+        for entry in os.scandir(STATE.root / "runs"):
+            name = entry.name.partition(".")[0]
+            if name.isdigit():
+                numbers.add(int(name))
+        in_order = sorted(numbers)
         moment = now - timedelta(days=days)
-        for i in range(0, len(numbers), 500):
-            for run in over_before(numbers[i : i + 500], moment):
+        for i in range(0, len(in_order), 500):
+            for run in over_before(in_order[i : i + 500], moment):
                 clear_log(run)
 
 

@@ -31,12 +31,14 @@ def ledger_pages(scope: int, after: bytes, limit: int = PAGE) -> list[Rows]:
 
 def ledger_cuts(scope: int) -> list[bytes]:
     """Every thousandth key, in order: where a long listing is read in several ranges at once."""
-    number = Window(RowNumber(), order_by=F("key").asc())
+    in_order = F("key").asc()
+    number = Window(RowNumber(), order_by=in_order)
     rest = Mod(F("n"), Value(CUT_EVERY))
     rows = LedgerRow.objects.filter(scope_id=scope)
     numbered = rows.annotate(n=number).annotate(rest=rest)
-    found = numbered.filter(rest=0).values_list("key", flat=True)
-    return [bytes(key) for key in found]
+    found = numbered.filter(rest=0)
+    keys = found.values_list("key", flat=True)
+    return [bytes(key) for key in keys]
 
 
 def taken_of(scope: int, keys: list[bytes]) -> dict[bytes, str]:

@@ -123,17 +123,21 @@ class Notices(APIView):
     @extend_schema(request=NewNoticeShape, responses={201: NoticeMadeShape})
     def post(self, request: Request) -> Response:
         """Tell somebody, from now on."""
+        actor = actor_in(request)
         given = checked(NewNoticeShape, request.data)
-        rule, secret = services.add_rule(actor_in(request), given)
-        return Response(selectors.rule_told(rule) | {"secret": secret}, status=201)
+        rule, secret = services.add_rule(actor, given)
+        told = selectors.rule_told(rule)
+        told["secret"] = secret
+        return Response(told, status=201)
 
 
 class Notice(APIView):
     @extend_schema(request=NoticeChangeShape, responses=NoticeShape)
     def patch(self, request: Request, number: int) -> Response:
         """Change who is told, or of what."""
+        actor = actor_in(request)
         given = checked(NoticeChangeShape, request.data)
-        rule = services.change_rule(actor_in(request), number, given)
+        rule = services.change_rule(actor, number, given)
         return Response(selectors.rule_told(rule))
 
     @extend_schema(responses={204: None})
@@ -155,8 +159,10 @@ class Deliveries(APIView):
     @extend_schema(parameters=[DeliveriesAsked], responses=DeliveryShape(many=True))
     def get(self, request: Request) -> Response:
         """What was told to whom, and what is still on its way; the newest first."""
+        actor = actor_in(request)
         asked = checked(DeliveriesAsked, request.query_params)
-        found = selectors.deliveries(actor_in(request), rule=asked["notice"], limit=asked["limit"])
+        rule, limit = asked["notice"], asked["limit"]
+        found = selectors.deliveries(actor, rule=rule, limit=limit)
         return Response(found)
 
 

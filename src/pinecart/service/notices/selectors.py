@@ -154,16 +154,18 @@ def happening_told(row: HappeningRow) -> JsonObject:
 
 def still_awaited(jobs: Iterable[str]) -> list[JsonObject]:
     """What was expected of these jobs and hasn't come yet."""
-    open_ones = HappeningRow.objects.filter(kind__in=OPEN_KINDS, over_at=None)
     wanted = set(jobs)
-    return [happening_told(row) for row in open_ones.order_by("at") if row.job in wanted]
+    open_ones = HappeningRow.objects.filter(kind__in=OPEN_KINDS, over_at=None)
+    rows = open_ones.order_by("at")
+    return [happening_told(row) for row in rows if row.job in wanted]
 
 
 def unusual_since(jobs: Iterable[str], moment: datetime) -> list[JsonObject]:
     """The runs of these jobs that were unlike those before them, the newest first."""
-    wanted = set(jobs)
-    found = HappeningRow.objects.filter(kind=Kind.UNUSUAL.value, at__gte=moment).order_by("-at")
-    return [happening_told(row) for row in found if row.job in wanted]
+    wanted, kind = set(jobs), Kind.UNUSUAL.value
+    found = HappeningRow.objects.filter(kind=kind, at__gte=moment)
+    rows = found.order_by("-at")
+    return [happening_told(row) for row in rows if row.job in wanted]
 
 
 def awaited_count() -> int:

@@ -121,12 +121,15 @@ def _body_of(happenings: Sequence[Happening]) -> bytes:
 
 def _by_marker(text: str, happenings: Sequence[Happening]) -> None:
     """Writes an object that tells of them, over the one before."""
-    place, body = parse_location(text, field="to"), _body_of(happenings)
+    place = parse_location(text, field="to")
+    body = _body_of(happenings)
     try:
         record = store_named(place.store)
-        asyncio.run(_marked(open_store(spec_of(record)), place.path, body))
+        store = open_store(spec_of(record))
+        asyncio.run(_marked(store, place.path, body))
     except (PinecartError, TimeoutError) as exc:
-        raise NotSent(f"{place}: {_words(exc)}") from exc
+        words = _words(exc)
+        raise NotSent(f"{place}: {words}") from exc
 
 
 async def _marked(store: Store, key: bytes, body: bytes) -> None:

@@ -81,26 +81,38 @@ def drop_rule(actor: Actor, number: int) -> None:
         made.note("notice.dropped", f"notice {number}", way=told["way"], to=told["to"])
 
 
-def _read_rule(given: Mapping[str, Any]) -> JsonObject:
-    reading = Problems()
-    way, to = given["way"], [str(one).strip() for one in given["to"]]
-    for one in to:
-        if way == "mail" and not _MAIL.fullmatch(one):
-            reading.wrong("to", "notice.address", f"{one!r} is no e-mail address.")
-        if way == "web" and (problem := _wrong_address(one)):
+def _read_address(reading: Problems, way: str, one: str) -> None:
+    """way: "mail", "web" or "marker"."""
+    if way == "mail" and not _MAIL.fullmatch(one):
+        reading.wrong("to", "notice.address", f"{one!r} is no e-mail address.")
+    if way == "web":
+        problem = _wrong_address(one)
+        if problem:
             reading.wrong("to", "notice.address", f"{one!r}: {problem}")
-        if way == "marker":
-            reading.nested(_marker_place, one)
+    if way == "marker":
+        reading.nested(_marker_place, one)
+
+
+def _read_rule(given: Mapping[str, Any]) -> JsonObject:
+    """Raises Invalid, with all that is wrong."""
+    reading = Problems()
+    way = given["way"]
+    to = [str(one).strip() for one in given["to"]]
+    for one in to:
+        _read_address(reading, way, one)
     if not to or (way != "mail" and len(to) != 1):
         reading.wrong("to", "notice.address", "Say whom: addresses, or the one that is called.")
     for name, parse in (("quiet", parse_hours), ("once_at", parse_day_time)):
         _read_when(reading, name, parse, given[name])
-    if not given["kinds"]:
+    kinds = sorted(given["kinds"])
+    if not kinds:
         reading.wrong("kinds", "notice.kinds", "Say what of: at least one kind.")
     if reading.problems:
         raise Invalid(reading.problems)
-    names = ("job", "label", "is_on", "quiet", "once_at")
-    return {"way": way, "to": to, "kinds": sorted(given["kinds"]), **{n: given[n] for n in names}}
+    rule: JsonObject = {"way": way, "to": to, "kinds": kinds}
+    for name in ("job", "label", "is_on", "quiet", "once_at"):
+        rule[name] = given[name]
+    return rule
 
 
 def _read_when(reading: Problems, name: str, parse: Callable[[str], object], text: str) -> None:
@@ -210,9 +222,12 @@ def clear_told(now: datetime, days: int) -> bool:
     """One step: what happened so long ago is forgotten. False: there was nothing to do."""
     if not days:
         return False
-    old = HappeningRow.objects.filter(at__lt=now - timedelta(days=days)).order_by("at")
-    rows = list(old.values_list("pk", flat=True)[:CLEARED_AT_ONCE])
-    return HappeningRow.objects.filter(pk__in=rows).delete()[0] > 0
+    until = now - timedelta(days=days)
+    old = HappeningRow.objects.filter(at__lt=until).order_by("at")
+    numbers = old.values_list("pk", flat=True)
+    some = list(numbers[:CLEARED_AT_ONCE])
+    deleted, _ = HappeningRow.objects.filter(pk__in=some).delete()
+    return deleted > 0
 
 
 # --- on its way
@@ -228,9 +243,13 @@ def sent(numbers: Sequence[int], now: datetime) -> None:
 @transaction.atomic(savepoint=False)
 def not_sent(numbers: Sequence[int], why: str, now: datetime) -> None:
     """They are tried again, all together, so that they arrive in their order."""
-    rows = list(Delivery.objects.filter(pk__in=numbers).select_related("happening"))
+    found = Delivery.objects.filter(pk__in=numbers)
+    rows = list(found.select_related("happening"))
     tries = max(row.tries for row in rows) + 1
+    next_try = now + next_wait(tries)
     for row in rows:
-        row.tries, row.message, row.next_try = tries, why[:500], now + next_wait(tries)
-        row.given_up = now - row.happening.at > GIVEN_UP_AFTER
+        row.tries, row.next_try = tries, next_try
+        row.message = why[:500]
+        since = now - row.happening.at
+        row.given_up = since > GIVEN_UP_AFTER
         row.save(update_fields=["tries", "message", "next_try", "given_up"])

@@ -24,9 +24,11 @@ from pinecart.service.notices.services import (
     sent,
     set_seen,
 )
+from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.presentation import run_told
 from pinecart.service.runs.selectors import runs_numbered
 from pinecart.service.runs.selectors.history import (
+    StateEvent,
     ended_on,
     last_ended,
     last_new,
@@ -70,24 +72,12 @@ class Notifier:
         """Each run that ended, or waits for a person, once."""
         seen = seen_up_to()
         while events := states_after(seen, EVENTS):
-            runs = {run.pk: run for run in runs_numbered([event.run for event in events])}
+            numbers = [event.run for event in events]
+            runs = {run.pk: run for run in runs_numbered(numbers)}
             for event in events:
                 run = runs.get(event.run)
-                if run is None or run.kind not in KINDS:
-                    continue
-                before = outcome_before(run.job, run.pk) if run.kind == "transfer" else ""
-                kind = kind_of_run(event.state, event.outcome, before)
-                if kind is None:
-                    continue
-                name = f"run-{run.pk}-{kind.value}" + (f"-{event.pk}" if kind is Kind.HELD else "")
-                told = run_told(run)
-                words = " ".join(filter(None, [told["sentence"], run.message]))
-                at = run.ended_at or run.held_at or run.queued_at
-                path = f"/{KINDS[run.kind]}/{run.pk}"
-                happened(name, kind, run.job, run.labels, at, words, path, run.pk)
-                if unusual := " ".join(unusual_in(run)):
-                    name = f"run-{run.pk}-unusual"
-                    happened(name, Kind.UNUSUAL, run.job, run.labels, at, unusual, path, run.pk)
+                if run is not None and run.kind in KINDS:
+                    _see_run(run, event)
             seen = events[-1].pk
             set_seen(seen)
 
@@ -140,17 +130,41 @@ class Notifier:
                 sent(numbers, now)
 
 
+def _see_run(run: RunFacts, event: StateEvent) -> None:
+    """What is to be told of it, if anything."""
+    before = outcome_before(run.job, run.pk) if run.kind == "transfer" else ""
+    kind = kind_of_run(event.state, event.outcome, before)
+    if kind is None:
+        return
+    name = f"run-{run.pk}-{kind.value}"
+    if kind is Kind.HELD:  # which it may be more than once
+        name += f"-{event.pk}"
+    words = run_told(run)["sentence"]
+    if run.message:
+        words += f" {run.message}"
+    at = run.ended_at or run.held_at or run.queued_at
+    path = f"/{KINDS[run.kind]}/{run.pk}"
+    happened(name, kind, run.job, run.labels, at, words, path, run.pk)
+    unusual = " ".join(unusual_in(run))
+    if unusual:
+        name = f"run-{run.pk}-unusual"
+        happened(name, Kind.UNUSUAL, run.job, run.labels, at, unusual, path, run.pk)
+
+
 def _day_told(day: date) -> str:
     """What all runs of a day came to."""
     runs = ended_on(day, day + DAY)
     if not runs:
         return f"On {day} (UTC) no run ended."
-    outcomes = Counter(run.outcome for run in runs).most_common()
-    came_to = ", ".join(f"{n} {outcome}" for outcome, n in outcomes)
-    files, size = sum(run.files for run in runs), sum(run.bytes for run in runs)
+    outcomes = Counter(run.outcome for run in runs)
+    came_to = [f"{n} {outcome}" for outcome, n in outcomes.most_common()]
+    files = size = 0
+    for run in runs:
+        files += run.files
+        size += run.bytes
     count = "1 run" if len(runs) == 1 else f"{len(runs)} runs"
     carried = f"{files_text(files)}, {size_text(size)} carried"
-    return f"On {day} (UTC) {count} ended: {came_to}; {carried}."
+    return f"On {day} (UTC) {count} ended: {', '.join(came_to)}; {carried}."
 
 
 def _was_due(definition: Definition, by: time, zone: str, since: datetime, now: datetime) -> bool:

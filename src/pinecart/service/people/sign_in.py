@@ -38,10 +38,12 @@ def address_of(request: HttpRequest | Request) -> str:
 
 class ByToken(authentication.BaseAuthentication):
     def authenticate(self, request: Request) -> tuple[SignedIn, str] | None:
-        scheme, _, text = request.headers.get("Authorization", "").partition(" ")
+        header = request.headers.get("Authorization", "")
+        scheme, _, text = header.partition(" ")
         if scheme.lower() != "bearer":
             return None
-        return _signed_in(request, text.strip()), text
+        found = _signed_in(request, text.strip())
+        return found, text
 
     def authenticate_header(self, request: Request) -> str:
         return "Bearer"
@@ -86,11 +88,14 @@ class ByCookie(authentication.SessionAuthentication):
             return None
         number = request.session.get(SIGN_IN) or 0
         sign_in = sign_in_numbered(number, timezone.now())
-        actor = actor_of(found[0], sign_in=sign_in) if sign_in else None
-        if actor is None or sign_in is None:
+        if sign_in is None:
+            return None
+        actor = actor_of(found[0], sign_in=sign_in)
+        if actor is None:
             return None
         note_use(sign_in, sign_in.seen_at)
-        return SignedIn(actor._replace(address=address_of(request))), None
+        address = address_of(request)
+        return SignedIn(actor._replace(address=address)), None
 
 
 class KnownSender(NamedTuple):

@@ -23,7 +23,7 @@ from pinecart.service.runs.estimates import estimate
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.log_files import log_after, log_pieces
 from pinecart.service.runs.report_formats import REPORT_FORMATS, report_schema
-from pinecart.service.runs.selectors import records
+from pinecart.service.runs.selectors import comparing, finding, records
 from pinecart.service.runs.selectors.history import run_before
 from pinecart.service.runs.selectors.whole import run_whole
 from pinecart.service.runs.services import holds, life_cycle
@@ -104,8 +104,9 @@ class PreviewView(APIView):
         """One preview, and what its run would take."""
         run = selectors.run_numbered(number, actor_in(request), "preview")
         told = run_whole(run)
-        more = {"estimate": estimate(run, told), "largest": records.largest_of(run)}
-        return Response(told | more)
+        told["estimate"] = estimate(run, told)
+        told["largest"] = records.largest_of(run)
+        return Response(told)
 
 
 class RunDefinition(APIView):
@@ -114,8 +115,13 @@ class RunDefinition(APIView):
         """The definition that a run ran by, its places filled in."""
         run = selectors.run_numbered(number, actor_in(request))
         definition = read_definition(run.definition)
-        told = {"definition": definition.as_mapping(), "version": run.version, "part": run.part}
-        return Response(told | {"sentences": sentences(definition)})
+        told = {
+            "definition": definition.as_mapping(),
+            "version": run.version,
+            "part": run.part,
+            "sentences": sentences(definition),
+        }
+        return Response(told)
 
 
 class RunObjects(APIView):
@@ -125,8 +131,10 @@ class RunObjects(APIView):
     def get(self, request: Request, number: int) -> Response:
         """What was done to each object. Go on with `after` = the last id."""
         run = selectors.run_numbered(number, actor_in(request), self.kind)
-        wanted = records.RecordsWanted(**asked(ObjectsAsked, request))
-        return Response(records.records_after(run, wanted))
+        given = asked(ObjectsAsked, request)
+        wanted = records.RecordsWanted(**given)
+        found = records.records_after(run, wanted)
+        return Response(found)
 
 
 class AuditFindings(RunObjects):
@@ -155,7 +163,7 @@ class Find(APIView):
         """A file, anywhere, any time: every place of the name, and every run that
         touched it there.
         """
-        return Response(records.places_of_name(actor_in(request), **asked(FindAsked, request)))
+        return Response(finding.places_of_name(actor_in(request), **asked(FindAsked, request)))
 
 
 class RunLogView(APIView):
@@ -188,12 +196,14 @@ class RunReport(APIView):
     )
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
         """A run's report, in one of the formats that `GET forms` names."""
-        run = selectors.run_numbered(number, actor_in(request))
+        actor = actor_in(request)
+        run = selectors.run_numbered(number, actor)
         name_of_format = asked(ReportAsked, request)["as"]
         wanted = REPORT_FORMATS[name_of_format]
-        life_cycle.was_saved(actor_in(request), run, "report")
+        life_cycle.was_saved(actor, run, "report")
         media_type = f"{wanted.media_type}; charset=utf-8"
-        pieces = streamed(piece.encode() for piece in wanted.write(run))
+        texts = wanted.write(run)
+        pieces = streamed(text.encode() for text in texts)
         answer = StreamingHttpResponse(pieces, content_type=media_type)
         shown = "inline" if wanted.opens else "attachment"
         name = f"{run.job}-run-{run.pk}.{wanted.name}"
@@ -215,20 +225,24 @@ class RunCompare(APIView):
         """What this run carried and another didn't, and which problems are new."""
         actor = actor_in(request)
         run = selectors.run_numbered(number, actor)
-        other = asked(CompareAsked, request).get("other") or run_before(run)
-        if other is None:
+        given = asked(CompareAsked, request)
+        number_before = given.get("other") or run_before(run)
+        if number_before is None:
             message = f"Run {number} is the first of its job: there is none to compare it with."
             raise UnknownName(message, code="run.no-other")
-        return Response(records.compared(run, selectors.run_numbered(other, actor)))
+        other = selectors.run_numbered(number_before, actor)
+        found = comparing.compared(run, other)
+        return Response(found)
 
 
 class RunProof(APIView):
     @extend_schema(responses={(200, "application/jsonl"): str})
     def get(self, request: Request, number: int) -> StreamingHttpResponse:
         """What a run placed, or an audit found, as JSON lines that this service signs."""
-        run = selectors.run_numbered(number, actor_in(request))
-        life_cycle.was_saved(actor_in(request), run, "proof")
-        made = proofs.proof_of(run, actor_in(request))
+        actor = actor_in(request)
+        run = selectors.run_numbered(number, actor)
+        life_cycle.was_saved(actor, run, "proof")
+        made = proofs.proof_of(run, actor)
         answer = StreamingHttpResponse(streamed(made), content_type="application/jsonl")
         name = f"{run.job}-run-{run.pk}.proof"
         answer["Content-Disposition"] = f'attachment; filename="{name}"'
@@ -246,9 +260,11 @@ class RunStop(APIView):
     @extend_schema(request=StopShape, responses=RunShape)
     def post(self, request: Request, number: int) -> Response:
         """Stop a run once what is in flight is finished, or at once; another run does the rest."""
-        at_once = checked(StopShape, request.data or {})["at_once"]
-        run = life_cycle.stop_run(actor_in(request), number, at_once=at_once)
-        return Response(presentation.run_told(run))
+        actor = actor_in(request)
+        given = checked(StopShape, request.data or {})
+        run = life_cycle.stop_run(actor, number, at_once=given["at_once"])
+        told = presentation.run_told(run)
+        return Response(told)
 
 
 class RunPause(APIView):
@@ -340,10 +356,12 @@ class RunEvents(APIView):
         actor = actor_in(request)
         run = selectors.run_numbered(number, actor)
         if hub.open_of[actor.name] >= MOST_OF_ONE:
-            raise Throttled(detail=f"You have {MOST_OF_ONE} streams open. End some first.")
+            message = f"You have {MOST_OF_ONE} streams open. End some first."
+            raise Throttled(detail=message)
+        look = sync_to_async(_may_still, thread_sensitive=False)
 
         async def still_allowed() -> bool:
-            return await sync_to_async(_may_still, thread_sensitive=False)(request._request, run)
+            return await look(request._request, run)
 
         last_id = request.headers.get("Last-Event-ID", "")
         by = f"{actor.user_id} {actor.token} {actor.sign_in}"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 from pinecart.core.estimates import (
     Doing,
     cost_of,
@@ -46,20 +48,19 @@ def _doing(run: RunFacts, told: JsonObject) -> Doing:
 def _stores(run: RunFacts, doing: Doing) -> list[JsonObject]:
     """Of each store that is asked over a line: requests, and their price where one was given."""
     leg = run.definition["legs"][0]
-    source, target = (parse_location(leg[side]).store for side in ("from", "to"))
-    asked: dict[str, tuple[int, int]] = {}
-    for name, requests, out in (
-        (source, requests_at_source(doing), doing.bytes),
-        (target, requests_at_target(doing), 0),
-    ):
-        before = asked.get(name, (0, 0))
-        asked[name] = (before[0] + requests, before[1] + out)
+    source = parse_location(leg["from"]).store
+    target = parse_location(leg["to"]).store
+    requests = Counter({source: requests_at_source(doing)})
+    requests[target] += requests_at_target(doing)
     found = []
-    for name, (requests, out) in asked.items():
+    for name, count in requests.items():
         record = find_store(name)
         if record is None or DRIVERS[record.kind].is_local:
             continue
-        fields = record.fields
-        cost = cost_of(requests, out, fields.get("price_requests", ""), fields.get("price_out", ""))
-        found.append({"store": name, "requests": requests, "cost": cost and f"{cost:.4f}"})
+        bytes_out = doing.bytes if name == source else 0
+        of_1000 = record.fields.get("price_requests", "")
+        of_gib = record.fields.get("price_out", "")
+        cost = cost_of(count, bytes_out, of_1000, of_gib)
+        shown = cost and f"{cost:.4f}"
+        found.append({"store": name, "requests": count, "cost": shown})
     return found

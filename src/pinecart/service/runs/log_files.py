@@ -48,8 +48,10 @@ def files_of(run: int) -> list[Path]:
     """The oldest first."""
     newest = STATE.run_file(run, NAME)
     before = newest.parent.glob(f"{newest.name}.*")
-    numbered = sorted(before, key=lambda file: -int(file.suffix[1:]))
-    return [*numbered, newest] if newest.exists() else numbered
+    files = sorted(before, key=lambda file: int(file.suffix[1:]), reverse=True)
+    if newest.exists():
+        files.append(newest)
+    return files
 
 
 def log_after(

@@ -87,10 +87,17 @@ def numbers_found(
 
 def _query(words: Sequence[bytes]) -> str:
     """All runs of three letters in all of the words."""
-    texts = [_text(word) for word in words]
-    threes = {text[i : i + LEAST] for text in texts for i in range(len(text) - LEAST + 1)}
-    quoted = (three.replace('"', '""') for three in sorted(threes))
-    return " AND ".join(f'"{three}"' for three in quoted)
+    threes = set()
+    for word in words:
+        text = _text(word)
+        last = len(text) - LEAST
+        for i in range(last + 1):
+            threes.add(text[i : i + LEAST])
+    quoted = []
+    for three in sorted(threes):
+        escaped = three.replace('"', '""')
+        quoted.append(f'"{escaped}"')
+    return " AND ".join(quoted)
 
 
 def _text(key: bytes) -> str:

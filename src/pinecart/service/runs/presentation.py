@@ -11,7 +11,7 @@ from pinecart.core.audit import DEPTH_WORDS, could_differ, read_rules
 from pinecart.core.definition import days_kept
 from pinecart.core.lifecycle import RunState
 from pinecart.core.places import key_fields, parse_location
-from pinecart.core.totals import add_up, after_sentence, files_text, sentence, size_text
+from pinecart.core.totals import CARRIES, add_up, after_sentence, files_text, sentence, size_text
 from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.runs.facts import RunFacts
@@ -80,7 +80,7 @@ class RunSums:
         """How what was placed was proven → objects."""
         proofs = Counter[str]()
         for group in self._done:
-            if group["proof"] and group["decision"] in ("copy", "replace"):
+            if group["proof"] and group["decision"] in CARRIES:
                 proofs[group["proof"]] += group["n"]
         return dict(proofs)
 
@@ -181,11 +181,12 @@ def _preview_sentence(told: JsonObject, waits: list[str]) -> str:
 
 
 def _undo_preview_sentence(told: JsonObject) -> str:
-    objects = _objects(told)
-    back = objects["copy"] + objects["replace"]
-    gone = objects["remove"] + objects["replace"]
-    would = f"would bring back {back:,}, remove {gone:,}"
     run, problems = told["of"], told["problems"]
+    objects = _objects(told)
+    replaced = objects["replace"]
+    back = objects["copy"] + replaced
+    gone = objects["remove"] + replaced
+    would = f"would bring back {back:,}, remove {gone:,}"
     return f"Preview of undoing run {run}: {would}; {problems:,} can't be undone."
 
 
@@ -253,9 +254,14 @@ def whole_told(run: RunFacts) -> JsonObject:
 
 def cautions_of(run: RunFacts) -> list[str]:
     """What can't be kept where it writes to, and what else is to be known of that."""
-    legs = run.definition["legs"]
-    pairs = {(parse_location(leg["from"]).store, parse_location(leg["to"]).store) for leg in legs}
-    found = [words for pair in sorted(pairs) for words in cautions_between(*pair)]
+    pairs = set()
+    for leg in run.definition["legs"]:
+        source = parse_location(leg["from"])
+        target = parse_location(leg["to"])
+        pairs.add((source.store, target.store))
+    found: list[str] = []
+    for source_store, target_store in sorted(pairs):
+        found += cautions_between(source_store, target_store)
     return list(dict.fromkeys(found))
 
 

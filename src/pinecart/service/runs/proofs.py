@@ -37,9 +37,11 @@ def public_key() -> str:
 
 def _lines(run: RunFacts) -> Iterator[bytes]:
     told = run_told(run)
-    yield _line({"form": FORM, "service": STATE.id, "run": _only(told, OF_RUN)})
+    head = {"form": FORM, "service": STATE.id, "run": _only(told, OF_RUN)}
+    yield _line(head)
     for record in all_records(run):
-        yield _line(_only(record, OF_OBJECT))
+        of_object = _only(record, OF_OBJECT)
+        yield _line(of_object)
 
 
 def _only(told: JsonObject, names: tuple[str, ...]) -> JsonObject:

@@ -83,14 +83,17 @@ def report_schema() -> JsonObject:
 
 
 def _csv(run: RunFacts) -> Iterator[str]:
-    yield _csv_lines([tuple(COLUMNS)])
+    heads = tuple(COLUMNS)
+    yield _csv_lines([heads])
     records = all_records(run)
     while rows := list(islice(records, ROWS_AT_ONCE)):
         for row in rows:
-            cells = row["key"], row["message"], row["key_id"], row["checksum"]
-            if not _ALL_HARMLESS("\n".join(cells)):
-                row |= {name: _for_people(row[name]) for name in _BY_OTHERS}
-        yield _csv_lines([tuple(row.values()) for row in rows])
+            by_others = row["key"], row["message"], row["key_id"], row["checksum"]
+            if not _ALL_HARMLESS("\n".join(by_others)):
+                for name in _BY_OTHERS:
+                    row[name] = _for_people(row[name])
+        lines = [tuple(row.values()) for row in rows]
+        yield _csv_lines(lines)
 
 
 _BY_OTHERS = ("key", "message", "key_id", "checksum")  # what may begin with any sign
@@ -102,10 +105,13 @@ _LINE = ",".join(["%s"] * len(COLUMNS)) + "\r\n"
 def _csv_lines(rows: Sequence[tuple[Any, ...]]) -> str:
     """RFC 4180. Most need no quotes: for those the library takes twice as long."""
     lines = "".join([_LINE % row for row in rows])
-    if '"' not in lines and all(lines.count(s) == _LINE.count(s) * len(rows) for s in ",\r\n"):
+    signs = [lines.count(sign) for sign in ",\r\n"]
+    own = [_LINE.count(sign) * len(rows) for sign in ",\r\n"]
+    if signs == own and '"' not in lines:
         return lines
     page = io.StringIO()
-    csv.writer(page).writerows(rows)
+    writer = csv.writer(page)
+    writer.writerows(rows)
     return page.getvalue()
 
 

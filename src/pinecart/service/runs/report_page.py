@@ -14,7 +14,7 @@ from django.template.loader import get_template
 
 from pinecart.core.lifecycle import Phase
 from pinecart.core.reason_words import DONE_WORDS, PROOF_WORDS, REASON_WORDS
-from pinecart.core.totals import size_text, span_text
+from pinecart.core.totals import CARRIES, size_text, span_text
 from pinecart.json_object import JsonObject
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.selectors.records import PROBLEMS, REMOVALS, all_records
@@ -89,26 +89,34 @@ def _head(told: JsonObject) -> JsonObject:
 
 
 def _facts(told: JsonObject) -> list[tuple[str, str]]:
-    facts = [("Job", f"{told['job']}, {told['title']}" if told["title"] else told["job"])]
+    """What stands at its head: (name, words)."""
+    job, title = told["job"], told["title"]
+    facts = [("Job", f"{job}, {title}" if title else job)]
     if told["version"]:
         facts.append(("By", f"version {told['version']} of its definition"))
-    facts.append(("Started", f"{told['cause']}, {_time(told['started_at'])}"))
-    facts.append(("Ended", _time(told["ended_at"])))
-    if told["started_at"] and told["ended_at"]:
+    started, ended = told["started_at"], told["ended_at"]
+    facts.append(("Started", f"{told['cause']}, {_time(started)}"))
+    facts.append(("Ended", _time(ended)))
+    if started and ended:
         facts += _pace(told)
-    facts += [("Unusual", words) for words in told["unusual"]]
-    if told["far_side"] is not None:
-        facts.append(("The far side held in the end", _far_side(told["far_side"])))
+    for words in told["unusual"]:
+        facts.append(("Unusual", words))
+    held = told["far_side"]
+    if held is not None:
+        facts.append(("The far side held in the end", _far_side(held)))
     return facts
 
 
 def _pace(told: JsonObject) -> list[tuple[str, str]]:
-    seconds = (told["ended_at"] - told["started_at"]).total_seconds()
+    lasted = told["ended_at"] - told["started_at"]
+    seconds = lasted.total_seconds()
     facts = [("Lasted", _lasted(seconds))]
-    carried = sum(told["totals"][decision]["bytes"] for decision in ("copy", "replace"))
+    totals = told["totals"]
+    carried = sum(totals[decision]["bytes"] for decision in CARRIES)
     if carried and seconds:
+        length = size_text(carried)
         rate = size_text(int(carried / seconds))
-        facts.append(("Carried", f"{size_text(carried)}, {rate} a second"))
+        facts.append(("Carried", f"{length}, {rate} a second"))
     return facts
 
 

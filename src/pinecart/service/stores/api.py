@@ -80,13 +80,13 @@ class StoresPasted(APIView):
     def post(self, request: Request) -> Response:
         """What a pasted address or block of credentials holds. Secrets are not told back."""
         asked = checked(PastedShape, request.data)
-        fields, odd = pasted_fields(asked["pasted"], asked.get("kind", ""))
+        kind = asked.get("kind", "")
+        fields, odd = pasted_fields(asked["pasted"], kind)
+        found = dict(fields)
         sealed = DRIVERS[fields["kind"]].sealed if fields else ()
-        found = {}
         for field, value in fields.items():
-            is_secret = field in sealed
-            shown = f"found, {len(value)} characters"
-            found[field] = shown if is_secret else value
+            if field in sealed:
+                found[field] = f"found, {len(value)} characters"
         return Response({"found": found, "odd": odd})
 
 
@@ -94,9 +94,10 @@ class StoresAt(APIView):
     @extend_schema(request=AddressShape, responses=ReachedShape)
     def post(self, request: Request) -> Response:
         """Which stores reach an address of a share, a server or a storage, and where in them."""
-        address = checked(AddressShape, request.data)["address"]
-        found = selectors.places_at(address, actor_in(request))
-        return Response({"locations": [location.text for location in found]})
+        asked = checked(AddressShape, request.data)
+        found = selectors.places_at(asked["address"], actor_in(request))
+        texts = [location.text for location in found]
+        return Response({"locations": texts})
 
 
 class StoresTry(APIView):
@@ -154,9 +155,10 @@ class StoreBuckets(APIView):
     @extend_schema(request=BucketShape, responses=MadeShape)
     def post(self, request: Request, name: str) -> Response:
         """Make a bucket; make it again and nothing changes."""
+        actor = actor_in(request)
         asked = checked(BucketShape, request.data)
         bucket = asked["bucket"]
-        made = services.make_bucket(actor_in(request), name, bucket)
+        made = services.make_bucket(actor, name, bucket)
         status = 201 if made else 200
         return Response({"bucket": bucket, "made": made}, status=status)
 

@@ -180,13 +180,15 @@ def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type
         source = _Spooled(file, size)
 
         async def put(store: Store) -> None:
-            folder, _, _ = place.path.rpartition(b"/")
+            path = place.path
+            folder, _, _ = path.rpartition(b"/")
             await store.probe(folder + b"/")
             card = WriteStamp("upload", time.time_ns(), crc.text)
             held = await source.whole() if size <= HELD_BYTES else source
-            order = Put(place.path, size, held, card, if_absent=True, content_type=content_type)
+            order = Put(path, size, held, card, if_absent=True, content_type=content_type)
             await store.put(order)
-            learned.update(store.learned())
+            now_known = store.learned()
+            learned.update(now_known)
 
         learned: JsonObject = {}
         asyncio.run(_using(spec, put))

@@ -168,12 +168,14 @@ class StoreSave(APIView):
         """Save one file to the viewer's own machine. It is recorded in the trail."""
         actor = actor_in(request)
         asked = checked(HeadAsked, request.query_params)
-        key, version = key_of_text(asked["path"]), asked["version"]
+        version = asked["version"]
+        key = key_of_text(asked["path"])
         spec, stat = services.may_save(actor, name, key, version)
         body = services.content_of(actor, spec, key, version)
         answer = StreamingHttpResponse(body, content_type="application/octet-stream")
         _, _, last = key.rpartition(b"/")
-        shown = quote(last.decode("utf-8", "replace"), safe="")
+        text = last.decode("utf-8", "replace")
+        shown = quote(text, safe="")
         answer["Content-Disposition"] = f"attachment; filename*=UTF-8''{shown}"
         answer["Content-Length"] = str(stat.entry.size)
         return answer

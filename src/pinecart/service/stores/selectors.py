@@ -103,17 +103,22 @@ def places_at(address: str, actor: Actor) -> list[Location]:
     at; the closest first.
     """
     text = address.strip().strip("\"'")
+    is_folder = text.endswith(("/", "\\"))
     found = list[tuple[int, Location]]()
     for record in stores_listed(actor):
         driver = DRIVERS[record.kind]
-        place = driver.place(text)
+        told = driver.place(text)
+        if not told:
+            continue
+        system, whole = told
         root = driver.root(record.fields)
         systems = (driver.system(record.fields), f"{record.kind}:")  # some say no more than a kind
-        if place and place[0] in systems and lies_in(place[1], root):
-            path = place[1][len(root) :]
-            is_folder = text.endswith(("/", "\\"))
-            found.append((len(path), Location(record.name, path if is_folder else path[:-1])))
-    return [location for _, location in sorted(found)]
+        if system in systems and lies_in(whole, root):
+            path = whole[len(root) :]
+            location = Location(record.name, path if is_folder else path[:-1])
+            found.append((len(path), location))
+    found.sort()
+    return [location for _, location in found]
 
 
 def cautions_between(source: str, target: str) -> list[str]:
@@ -123,10 +128,15 @@ def cautions_between(source: str, target: str) -> list[str]:
     here, there = _record(source), _record(target)
     if here is None or there is None:
         return []
-    gives, driver = DRIVERS[here.kind].gives, DRIVERS[there.kind]
-    lost = [words for name, words in KEPT.items() if name in gives - driver.keeps]
-    found = [f"{target} does not keep {words}." for words in lost]
-    return found + [f"{target}: {caution}" for caution in driver.cautions]
+    gives = DRIVERS[here.kind].gives
+    driver = DRIVERS[there.kind]
+    lost = gives - driver.keeps
+    found = []
+    for name, words in KEPT.items():
+        if name in lost:
+            found.append(f"{target} does not keep {words}.")
+    found += [f"{target}: {caution}" for caution in driver.cautions]
+    return found
 
 
 def shows_buckets(record: StoreRecord) -> bool:
@@ -211,14 +221,17 @@ class Rebound(NamedTuple):
 def rebound_under(job: str, name: str) -> Rebound | None:
     """Whether the store was bound to another place while this job used it."""
     found = StoreRecord.objects.filter(name=name).first()
-    told = found and found.fields.get("rebound")
-    if not found or not told or job not in told["jobs"]:
+    if found is None:
         return None
-    fields, at = found.fields, told["at"]
+    fields = found.fields
+    told = fields.get("rebound")
+    if not told or job not in told["jobs"]:
+        return None
+    who, at = told["by"], told["at"]
     bound_by = DRIVERS[found.kind].bound_by
     place = "/".join(fields[name] for name in bound_by if fields.get(name))
     message = (
-        f"{told['by']} bound the store {name} to {place} on {at[:10]}. Make sure that "
+        f"{who} bound the store {name} to {place} on {at[:10]}. Make sure that "
         "the same files lie there, with a preview, before this job goes on."
     )
     text = f"{name}|{place}|{at}"

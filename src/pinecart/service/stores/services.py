@@ -249,12 +249,16 @@ def set_uses(job: str, places: set[Location], labels: Sequence[str] = ()) -> Non
 def try_form(actor: Actor, given: JsonObject, *, write_to: str) -> list[Step]:
     """Try a form as it stands, unsaved. The secret must be in it."""
     actor.must(Right.ADMINISTER, [], "trying stores that are not saved")
-    filled = {name: value for name, value in given.items() if value != ""}
-    form = read_form({"name": "unsaved"} | filled, OPTIONS, STATE.root)
+    filled: JsonObject = {"name": "unsaved"}
+    for name, value in given.items():
+        if value != "":
+            filled[name] = value
+    form = read_form(filled, OPTIONS, STATE.root)
     sealed = STATE.seal(form.secret)
     record = StoreRecord(name=form.name, kind=form.kind, fields=form.fields, sealed=sealed)
     spec = spec_of(record)
-    return asyncio.run(try_store(spec, write_to=write_to))
+    trying = try_store(spec, write_to=write_to)
+    return asyncio.run(trying)
 
 
 def try_saved(actor: Actor, name: str, *, write_to: str) -> list[Step]:
@@ -385,8 +389,9 @@ def may_save(actor: Actor, name: str, key: bytes, version: str = "") -> tuple[Js
     """Whether it is there and may be saved; recorded. Raises NotFound, NotAllowed, StoreError."""
     record = store_for(actor, name, Right.OPERATE, "saving files")
     stat = stat_at(actor, name, key, version)
-    which = f"{name}/{show(key)}"
-    note(actor, "file.saved", which[:200], bytes=stat.entry.size)
+    shown = show(key)
+    which = f"{name}/{shown}"[:200]
+    note(actor, "file.saved", which, bytes=stat.entry.size)
     spec = spec_of(record)
     return spec, stat
 

@@ -35,14 +35,18 @@ def concerns(
     actor: Actor, jobs: Collection[JobLine], ran: Collection[str], now: datetime
 ) -> list[Concern]:
     """ran: the jobs that have run at some time."""
-    return [*_disk(), *_stores(actor, now), *_sources(jobs), *_never_ran(jobs, ran, now)]
+    of_stores = _stores(actor, now)
+    of_jobs = _never_ran(jobs, ran, now)
+    return [*_disk(), *of_stores, *_sources(jobs), *of_jobs]
 
 
 def _disk() -> Iterable[Concern]:
-    free, least = STATE.free_bytes(), OPTIONS.least_free
+    least = OPTIONS.least_free
+    free = STATE.free_bytes()
     if free < SOON * least:
-        words = f"Only {size_text(free)} of disk are free where Pine Cart keeps its records."
-        todo = f"Make room, or keep less: under {size_text(least)} no run starts."
+        left, needed = size_text(free), size_text(least)
+        words = f"Only {left} of disk are free where Pine Cart keeps its records."
+        todo = f"Make room, or keep less: under {needed} no run starts."
         yield Concern("", words, todo, "/settings")
 
 
@@ -68,8 +72,10 @@ def _sources(jobs: Collection[JobLine]) -> Iterable[Concern]:
 
 
 def _never_ran(jobs: Collection[JobLine], ran: Collection[str], now: datetime) -> Iterable[Concern]:
+    todo = "Preview it, or start it once and look."
     for job in jobs:
-        waits = job.is_on and job.name not in ran and job.definition.get("schedule")
-        if waits and now - job.saved_at > NEVER_AFTER:
-            todo = "Preview it, or start it once and look."
+        if job.name in ran or not job.is_on:
+            continue
+        is_planned = bool(job.definition.get("schedule"))
+        if is_planned and now - job.saved_at > NEVER_AFTER:
             yield Concern(job.name, "It has never run.", todo, f"/jobs/{job.name}")

@@ -17,27 +17,40 @@ MOST_LANES, MOST_DUE = 40, 24
 KEY_OLD = timedelta(days=365)
 
 
-def picture_of(actor: Actor, now: datetime) -> JsonObject:
+def _lanes(actor: Actor, since: datetime, until: datetime) -> dict[str, JsonObject]:
+    """Of the jobs that ran or will run in that time, by their names."""
     jobs = {record.name: record for record in jobs_seen(actor)}
-    since, until = now - timedelta(hours=HOURS_BACK), now + timedelta(hours=HOURS_AHEAD)
     lanes: dict[str, JsonObject] = {}
+
+    def lane_of(job: str) -> JsonObject:
+        return lanes.setdefault(job, {"job": job, "runs": [], "due": []})
+
     for bar in bars_since(since):
         if bar.job in jobs:
-            lane = lanes.setdefault(bar.job, {"job": bar.job, "runs": [], "due": []})
-            lane["runs"].append(bar._asdict())
+            lane_of(bar.job)["runs"].append(bar._asdict())
     for name, record in jobs.items():
         if record.is_on and record.next_due and record.next_due <= until:
-            due = next_due(definition_of(record), MOST_DUE, until)
-            lane = lanes.setdefault(name, {"job": name, "runs": [], "due": []})
-            lane["due"] = due
+            definition = definition_of(record)
+            lane_of(name)["due"] = next_due(definition, MOST_DUE, until)
+    return lanes
+
+
+def picture_of(actor: Actor, now: datetime) -> JsonObject:
+    """The last hours and the next ones, a lane a job."""
+    since = now - timedelta(hours=HOURS_BACK)
+    until = now + timedelta(hours=HOURS_AHEAD)
+    lanes = _lanes(actor, since, until)
+    in_order = sorted(lanes.values(), key=lambda lane: lane["job"])
+    more = max(len(lanes) - MOST_LANES, 0)
+    stores = [_store_told(record, now) for record in stores_listed(actor)]
     return {
         "since": since,
         "now": now,
         "until": until,
-        "lanes": sorted(lanes.values(), key=lambda lane: lane["job"])[:MOST_LANES],
-        "more_lanes": max(len(lanes) - MOST_LANES, 0),
+        "lanes": in_order[:MOST_LANES],
+        "more_lanes": more,
         "days": _days(actor, now),
-        "stores": [_store_told(record, now) for record in stores_listed(actor)],
+        "stores": stores,
     }
 
 

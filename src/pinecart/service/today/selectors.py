@@ -71,9 +71,11 @@ def _latest_to_look_at(jobs: set[str], last: Mapping[str, Latest]) -> list[JsonO
     """Of each job's latest run those that ended badly, or haven't ended."""
     numbers = []
     for job, run in last.items():
-        if job in jobs and (run.state != "ended" or run.outcome in BAD):
+        is_well = run.state == "ended" and run.outcome not in BAD
+        if job in jobs and not is_well:
             numbers.append(run.id)
-    return [run_told(run) for run in runs_numbered(numbers)]
+    runs = runs_numbered(numbers)
+    return [run_told(run) for run in runs]
 
 
 def _is_since(run: JsonObject, moment: datetime) -> bool:
@@ -113,12 +115,14 @@ def _sentence(jobs: int, needed: list[Any], working: list[Any], due: list[Any]) 
 
 
 def _how_they_are(jobs: int, needed: list[Any]) -> str:
+    """One sentence of all of them."""
     if not needed:
         return "The one job is well." if jobs == 1 else f"All {jobs} jobs are well."
-    named = list(dict.fromkeys(one["job"] for one in needed))
+    of_each = dict.fromkeys(one["job"] for one in needed)
+    named = list(of_each)
     count = len(named)
-    verb = "needs" if count == 1 else "need"
     names = ", ".join(named[:3])
     if count > 3:
         names += " and others"
+    verb = "needs" if count == 1 else "need"
     return f"{count} of {jobs} jobs {verb} a look: {names}."

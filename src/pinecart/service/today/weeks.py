@@ -11,7 +11,7 @@ from pinecart.service.config.rights import Actor, Right
 from pinecart.service.jobs.selectors import job_named
 from pinecart.service.runs.selectors.history import Bygone, ended_on
 
-SLOT_H = 3  # hours that share a mark
+SLOT = timedelta(hours=3)  # that share a mark
 WORST_FIRST = ("failed", "problems", "stopped", "clean", "nothing-to-do", "skipped")
 USUAL = (0.1, 0.5, 0.9)  # of a hundred runs in their order
 
@@ -39,35 +39,49 @@ def _week(begin: date, runs: Sequence[Bygone]) -> JsonObject:
     since = datetime.combine(begin, time(), UTC)
     slots: dict[int, list[Bygone]] = {}
     for run in runs:
-        hours = (run.ended_at - since) // timedelta(hours=SLOT_H)
-        slots.setdefault(hours, []).append(run)
+        slot = (run.ended_at - since) // SLOT
+        slots.setdefault(slot, []).append(run)
+    outcomes = Counter(run.outcome for run in runs)
+    seconds = [run.seconds for run in runs if run.seconds and run.outcome != "skipped"]
+    marks = [_mark(since, slot, ended) for slot, ended in sorted(slots.items())]
     return {
         "since": since,
         "until": since + timedelta(weeks=1),
         "runs": len(runs),
-        "outcomes": dict(Counter(run.outcome for run in runs)),
+        "outcomes": dict(outcomes),
         "files": sum(run.files for run in runs),
         "bytes": sum(run.bytes for run in runs),
         "problems": sum(run.problems for run in runs),
-        "lasted": _usual([run.seconds for run in runs if run.seconds and run.outcome != "skipped"]),
-        "marks": [_mark(since, slot, ended) for slot, ended in sorted(slots.items())],
+        "lasted": _usual(seconds),
+        "marks": marks,
     }
 
 
 def _usual(seconds: list[float]) -> JsonObject | None:
+    """Between which two times most of them lie, and the middle one."""
     if not seconds:
         return None
     ordered = sorted(seconds)
-    least, middle, most = (ordered[round(share * (len(ordered) - 1))] for share in USUAL)
-    return {"least": round(least, 2), "usual": round(middle, 2), "most": round(most, 2)}
+    last = len(ordered) - 1
+    found = []
+    for share in USUAL:
+        at = round(share * last)
+        found.append(round(ordered[at], 2))
+    least, middle, most = found
+    return {"least": least, "usual": middle, "most": most}
 
 
 def _mark(since: datetime, slot: int, ended: Sequence[Bygone]) -> JsonObject:
     """What ended within some hours: by the worst of it."""
     worst = min(ended, key=lambda run: _badness(run.outcome))
-    at = since + timedelta(hours=slot * SLOT_H)
-    until = at + timedelta(hours=SLOT_H)
-    return {"since": at, "until": until, "mark": worst.outcome, "runs": len(ended), "run": worst.id}
+    at = since + slot * SLOT
+    return {
+        "since": at,
+        "until": at + SLOT,
+        "mark": worst.outcome,
+        "runs": len(ended),
+        "run": worst.id,
+    }
 
 
 def _badness(outcome: str) -> int:

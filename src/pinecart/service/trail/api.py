@@ -115,9 +115,11 @@ class TrailKey(APIView):
     @extend_schema(responses=KeysShape)
     def get(self, request: Request) -> Response:
         """What it takes to verify an export without the service. Recorded in the trail."""
+        actor = actor_in(request)
         public = public_text(STATE.sign_key.public_key())
-        services.note(actor_in(request), "trail.key-taken", "trail")
-        return Response({"chain_key": STATE.trail_key.hex(), "public_key": public})
+        services.note(actor, "trail.key-taken", "trail")
+        chain = STATE.trail_key.hex()
+        return Response({"chain_key": chain, "public_key": public})
 
 
 class TrailExport(APIView):
@@ -125,8 +127,9 @@ class TrailExport(APIView):
     def get(self, request: Request) -> StreamingHttpResponse:
         """The whole trail with its chain, as JSON lines, signed. Recorded in the trail."""
         services.note(actor_in(request), "trail.exported", "trail")
-        lines = (_line_of(entry) for entry in selectors.chain_entries())
-        made = signed(lines, STATE.sign_key, timezone.now().isoformat())
+        entries = selectors.chain_entries()
+        now = timezone.now().isoformat()
+        made = signed(map(_line_of, entries), STATE.sign_key, now)
         answer = StreamingHttpResponse(streamed(made), content_type="application/jsonl")
         answer["Content-Disposition"] = 'attachment; filename="trail.jsonl"'
         return answer

@@ -110,14 +110,18 @@ def verified(outside: ChainHead | None = None) -> Verified:
     """Whether the trail is as it was written, by its chain, the heads that were signed, and one
     that was kept elsewhere.
     """
-    public, heads, faults = public_text(STATE.sign_key.public_key()), list[ChainHead](), []
+    public = public_text(STATE.sign_key.public_key())
+    heads, faults = list[ChainHead](), list[ChainFault]()
     for row in Head.objects.order_by("id"):
         text = signed_text(HEAD_FORM, row.count, row.digest, row.at.isoformat())
-        if is_signed(text, base64.b64decode(row.signature), public):
+        signature = base64.b64decode(row.signature)
+        if is_signed(text, signature, public):
             heads.append(ChainHead(row.count, row.digest))
         else:
             faults.append(ChainFault(row.count, "The head signed here was altered."))
-    found = verify(STATE.trail_key, chain_entries(), [*heads, *([outside] if outside else [])])
+    if outside:
+        heads.append(outside)
+    found = verify(STATE.trail_key, chain_entries(), heads)
     return found._replace(faults=faults + found.faults)
 
 

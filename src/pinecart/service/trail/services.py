@@ -84,10 +84,14 @@ def note(actor: Actor, action: str, subject: str, **facts: Any) -> None:
 
 def sign_head(now: datetime) -> None:
     """Once an hour, where something was added since: how far the trail has come, signed."""
-    last = Head.objects.order_by("-id").first()
     head = head_now()
-    if not head.lines or (last and (last.count == head.lines or last.at > now - SIGN_EVERY)):
+    if not head.lines:
         return
+    last = Head.objects.order_by("-id").first()
+    if last is not None:
+        is_soon = last.at > now - SIGN_EVERY
+        if is_soon or last.count == head.lines:
+            return
     text = signed_text(HEAD_FORM, head.lines, head.digest, now.isoformat())
     signature = as_text(STATE.sign_key.sign(text))
     Head.objects.create(at=now, count=head.lines, digest=head.digest, signature=signature)

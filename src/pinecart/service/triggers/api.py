@@ -70,8 +70,12 @@ class Watches(APIView):
         """Start a job, or a one-off transfer, at each change of its source: for a minute, unless it
         is asked for again.
         """
-        asked, actor = checked(NewWatchShape, request.data), actor_in(request)
-        carry = meant_by(actor, asked["carry"]).definition if "carry" in asked else None
+        actor = actor_in(request)
+        asked = checked(NewWatchShape, request.data)
+        carry = None
+        if "carry" in asked:
+            meant = meant_by(actor, asked["carry"])
+            carry = meant.definition
         watch = services.begin_watch(actor, asked["job"], carry)
         return Response(_told(watch), status=201)
 

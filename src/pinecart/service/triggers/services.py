@@ -48,10 +48,13 @@ def begin_watch(actor: Actor, name: str, carry: Definition | None) -> Watch:
 def keep_watch(actor: Actor, number: int) -> Watch:
     """Go on for another minute. Raises NotFound, NotAllowed where the right is gone meanwhile."""
     watch = watch_numbered(number, actor)
-    definition = read_definition(watch.carry) if watch.carry else _of_job(watch.job, actor)
+    carry = watch.carry
+    definition = read_definition(carry) if carry else _of_job(watch.job, actor)
     right = right_to_run("transfer", definition)
-    actor.must(right, definition.labels, f"starting {definition.job!r} at each change")
-    Watch.objects.filter(pk=number).update(until=timezone.now() + KEPT_FOR)
+    what = f"starting {definition.job!r} at each change"
+    actor.must(right, definition.labels, what)
+    until = timezone.now() + KEPT_FOR
+    Watch.objects.filter(pk=number).update(until=until)
     return watch
 
 
@@ -66,8 +69,10 @@ def end_watch(actor: Actor, number: int) -> None:
 
 def make_watches(jobs: Collection[str]) -> None:
     """Of the triggers of these jobs, where there are none yet."""
-    there = Watch.objects.filter(until=None, job__in=jobs).values_list("job", flat=True)
-    for job in sorted(set(jobs) - set(there)):
+    kept = Watch.objects.filter(until=None, job__in=jobs)
+    there = kept.values_list("job", flat=True)
+    missing = set(jobs) - set(there)
+    for job in sorted(missing):
         Watch.objects.create(job=job)
 
 

@@ -142,9 +142,15 @@ class _Look:
         return found
 
     def _taken_of_leg(self, scope: int, files: Iterable[tuple[int, _Fresh]]) -> set[int]:
+        """The digests of those that a run has carried as they are now."""
         by_key = {file.key: (digest, file.fingerprint) for digest, file in files}
         keys = list(by_key)
         taken: dict[bytes, str] = {}
         for start in range(0, len(keys), 500):
-            taken |= taken_of(scope, keys[start : start + 500])
-        return {digest for key, (digest, now_so) in by_key.items() if taken.get(key) == now_so}
+            some = keys[start : start + 500]
+            taken |= taken_of(scope, some)
+        found = set()
+        for key, (digest, now_so) in by_key.items():
+            if taken.get(key) == now_so:
+                found.add(digest)
+        return found

@@ -260,11 +260,15 @@ class Watched:
         """What is so now, where it is news; when it last looked, every few seconds."""
         at = time.monotonic()
         is_news = any(self._told.get(name) != value for name, value in facts.items())
-        if not (at_once or is_news) and at - self._told_at < TELL_EVERY_S:
+        is_due = at - self._told_at >= TELL_EVERY_S
+        if not (at_once or is_news or is_due):
             return
-        self._told, self._told_at = self._told | facts, at
-        looked = {} if facts.get("message") else {"looked_at": now}
-        tell_watch(self._watch.pk, facts | looked)
+        self._told = self._told | facts
+        self._told_at = at
+        told = dict(facts)
+        if not facts.get("message"):
+            told["looked_at"] = now
+        tell_watch(self._watch.pk, told)
 
     def close(self) -> None:
         for notices in self._notices:
@@ -302,6 +306,7 @@ def _waits(judged: Judged) -> str:
 
 def _cause(count: int, gone: int) -> str:
     if not count:
-        return f"change: {gone:,} {'file is' if gone == 1 else 'files are'} gone from its source"
-    files = "1 file is" if count == 1 else f"{count:,} files are"
-    return f"change: {files} new or changed at its source"
+        files = "file is" if gone == 1 else "files are"
+        return f"change: {gone:,} {files} gone from its source"
+    files = "file is" if count == 1 else "files are"
+    return f"change: {count:,} {files} new or changed at its source"

@@ -81,7 +81,9 @@ class _Rotating(RotatingFileHandler):
         super().__init__(file, maxBytes=limit, backupCount=FILES_BEFORE, encoding="utf-8")
 
     def doRollover(self) -> None:
-        self._begins_at += Path(self.baseFilename).stat().st_size
+        size = Path(self.baseFilename).stat().st_size
+        self._begins_at += size
         super().doRollover()
         head = {"action": "goes-on", "begins_at": self._begins_at}
-        self.emit(logging.makeLogRecord({"msg": json.dumps(head)}))
+        record = logging.makeLogRecord({"msg": json.dumps(head)})
+        self.emit(record)

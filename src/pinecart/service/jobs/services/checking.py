@@ -82,23 +82,26 @@ def stores_of(definition: Definition) -> set[str]:
     return found | ({definition.log_place.store} if definition.log_place else set())
 
 
+def _unknown(field: str, store: str, known: Sequence[str]) -> Problem:
+    message = f"There is no store {store!r}.{did_you_mean(store, known)}"
+    return {"field": field, "code": "store.unknown", "message": message}
+
+
 def _stores_unknown(definition: Definition, known: Sequence[str]) -> list[Problem]:
+    """Of legs, and of the file that the log goes to."""
     problems = []
     for i, leg in enumerate(definition.legs):
         for side, place in (("from", leg.source), ("to", leg.target)):
             name = place.store
-            if name in known:
-                continue
-            message = f"There is no store {name!r}.{did_you_mean(name, known)}"
-            problem = {"field": f"legs[{i}].{side}", "code": "store.unknown", "message": message}
-            near = closest(name, known)
-            if near:
-                problem["did_you_mean"] = ", ".join(near)
-            problems.append(problem)
+            if name not in known:
+                problem = _unknown(f"legs[{i}].{side}", name, known)
+                near = closest(name, known)
+                if near:
+                    problem["did_you_mean"] = ", ".join(near)
+                problems.append(problem)
     log = definition.log_place
     if log is not None and log.store not in known:
-        message = f"There is no store {log.store!r}.{did_you_mean(log.store, known)}"
-        problems.append({"field": "log_file", "code": "store.unknown", "message": message})
+        problems.append(_unknown("log_file", log.store, known))
     return problems
 
 

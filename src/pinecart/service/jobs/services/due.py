@@ -105,12 +105,14 @@ def set_next_due(record: JobRecord, due: datetime | None) -> None:
 
 def next_due(definition: Definition, most: int, until: datetime | None = None) -> list[datetime]:
     """The next times that a job starts by itself; `most` at most, none later than `until`."""
-    trigger, now = definition.trigger, timezone.now()
+    trigger = definition.trigger
     if trigger is None:
         return []
-    later = timedelta(seconds=_later_s(definition))
+    now = timezone.now()
     last = until or now + FAR
-    return [due + later for due in trigger.upcoming(now - later, most, last - later)]
+    later = timedelta(seconds=_later_s(definition))
+    upcoming = trigger.upcoming(now - later, most, last - later)
+    return [due + later for due in upcoming]
 
 
 MOST_SHOWN = 200  # due times of one job, within the days that are asked for

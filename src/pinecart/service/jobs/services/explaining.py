@@ -96,12 +96,16 @@ async def _youngest(context: LegContext, rows: AsyncIterator[Rows]) -> YoungestT
 
 async def remembered(job: str, leg: Leg, stores: Mapping[str, Store]) -> AsyncIterator[Rows]:
     """What a job of this name remembers between these places."""
-    scope = await asyncio.to_thread(scope_known, job, identity_of(leg, stores))
+    identity = identity_of(leg, stores)
+    scope = await asyncio.to_thread(scope_known, job, identity)
+    if not scope:
+        return
     after = b""
-    while scope and (pages := await asyncio.to_thread(ledger_pages, scope, after)):
+    while pages := await asyncio.to_thread(ledger_pages, scope, after):
         for page in pages:
             yield page
-        after = pages[-1].columns.key[-1]
+        keys = pages[-1].columns.key
+        after = keys[-1]
 
 
 async def _close(stores: dict[str, Store]) -> None:

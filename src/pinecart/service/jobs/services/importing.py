@@ -111,27 +111,33 @@ def _owned(job: GivenJob, definition: Definition, saved: Mapping[str, JobRecord]
 
 def _placed(problems: list[dict[str, str]], job: GivenJob) -> list[dict[str, str]]:
     """With the line and column, or the job, that each is about."""
+    name = str(job.mapping.get("job", ""))
+    usual = job.where
+    if name and not job.legs_at:
+        usual = f"{job.where}, {name}"
     placed = []
-    name = job.mapping.get("job", "")
     for problem in problems:
+        where = usual
         at = _LEG.match(problem["field"])
-        where = f"{job.where}, {name}" if name else job.where
         if at and int(at[1]) < len(job.legs_at):
-            where = f"{job.legs_at[int(at[1])]}, column {at[2]}"
-        elif job.legs_at:
-            where = job.where
-        message = f"{where[:1].upper()}{where[1:]}: {problem['message']}"
-        placed.append({**problem, "where": where, "job": str(name), "message": message})
+            line = job.legs_at[int(at[1])]
+            where = f"{line}, column {at[2]}"
+        begin = where[:1].upper() + where[1:]
+        message = f"{begin}: {problem['message']}"
+        placed.append({**problem, "where": where, "job": name, "message": message})
     return placed
 
 
 def _looked_at(actor: Actor, definition: Definition, saved: Mapping[str, JobRecord]) -> Imported:
-    record = saved.get(definition.job)
+    """Whether it is new, or what it changes. Raises RightMissing."""
+    name, labels = definition.job, definition.labels
+    record = saved.get(name)
     if record is None:
-        actor.must(Right.DEFINE, definition.labels, f"defining {definition.job!r}")
+        actor.must(Right.DEFINE, labels, f"defining {name!r}")
         return Imported(definition, NEW, [])
-    actor.must(Right.DEFINE, record.definition["labels"], f"changing {definition.job!r}")
-    actor.must(Right.DEFINE, definition.labels, f"changing {definition.job!r}")
+    what = f"changing {name!r}"
+    actor.must(Right.DEFINE, record.definition["labels"], what)
+    actor.must(Right.DEFINE, labels, what)
     return _beside(definition, record)
 
 

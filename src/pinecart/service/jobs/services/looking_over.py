@@ -67,11 +67,13 @@ def _version_findings(actor: Actor, i: int, leg: Leg) -> list[JobFinding]:
     """Sides that keep no versions, where older ones are to be carried."""
     found = []
     for side, place in (("from", leg.source), ("to", leg.target)):
+        field = f"legs[{i}].{side}"
         record = store_for(actor, place.store, Right.LOOK, "looking at files")
         store = open_store(spec_of(record))
-        if not asyncio.run(_keeps_versions(store, place)):
+        keeps = asyncio.run(_keeps_versions(store, place))
+        if not keeps:
             message = f"{place} keeps no versions: of each file only the present one is carried."
-            found.append(JobFinding(f"legs[{i}].{side}", "job.no-versions", message))
+            found.append(JobFinding(field, "job.no-versions", message))
     return found
 
 
@@ -104,13 +106,18 @@ def _value_findings(definition: Definition) -> list[JobFinding]:
     return found
 
 
+def _hint(field: str, code: str, message: str) -> JobFinding:
+    """No problem: it may be meant."""
+    return JobFinding(field, code, message, is_problem=False)
+
+
 def _others_there(actor: Actor, definition: Definition) -> list[JobFinding]:
     """Legs and jobs that write to one place, and moves that empty a source."""
     found = []
     for (i, one), (k, other) in combinations(enumerate(definition.legs), 2):
         if place_of(one.target).touches(place_of(other.target)):
             message = f"Legs {i + 1} and {k + 1} write to one place: {other.target}."
-            found.append(JobFinding(f"legs[{k}].to", "job.same-target", message, is_problem=False))
+            found.append(_hint(f"legs[{k}].to", "job.same-target", message))
     for job in definitions_but(definition.job):
         if not actor.may(Right.LOOK, job.labels):
             continue
@@ -121,14 +128,16 @@ def _others_there(actor: Actor, definition: Definition) -> list[JobFinding]:
 
 
 def _beside(i: int, leg: Leg, job: Definition, theirs: Leg) -> list[JobFinding]:
+    """What another job's leg does to the places of this one."""
     found = []
-    if place_of(leg.target).touches(place_of(theirs.target)):
+    source, target = place_of(leg.source), place_of(leg.target)
+    if target.touches(place_of(theirs.target)):
         message = f"The job {job.job!r} writes to {theirs.target} too."
-        found.append(JobFinding(f"legs[{i}].to", "job.other-writes", message, is_problem=False))
+        found.append(_hint(f"legs[{i}].to", "job.other-writes", message))
     empties = job.intent is Intent.HAND_OVER
-    if empties and place_of(leg.source).touches(place_of(theirs.source)):
+    if empties and source.touches(place_of(theirs.source)):
         message = f"The job {job.job!r} moves files away from {theirs.source}."
-        found.append(JobFinding(f"legs[{i}].from", "job.source-emptied", message, is_problem=False))
+        found.append(_hint(f"legs[{i}].from", "job.source-emptied", message))
     return found
 
 
@@ -138,10 +147,12 @@ def _of_leg(actor: Actor, i: int, leg: Leg) -> list[JobFinding]:
     there = _sample(actor, leg.target, may_be_absent=True)
     if isinstance(there, StoreError):
         message = f"{leg.target}: {there.message}"
-        found.append(JobFinding(f"legs[{i}].to", there.code, message))
+        finding = JobFinding(f"legs[{i}].to", there.code, message)
+        found.append(finding)
     if isinstance(here, StoreError):
         message = f"{leg.source}: {here.message}"
-        return [*found, JobFinding(f"legs[{i}].from", here.code, message)]
+        finding = JobFinding(f"legs[{i}].from", here.code, message)
+        return [*found, finding]
     return found + _selection_findings(i, leg, here)
 
 
@@ -170,15 +181,18 @@ async def _listed(store: Store, place: Location, *, may_be_absent: bool) -> Samp
 
 
 def _selection_findings(i: int, leg: Leg, sample: Sample) -> list[JobFinding]:
+    """The first reason why nothing would be taken."""
     files = [entry for entry in sample.entries if not entry.is_folder]
     if not files:
         message = f"No files are at {leg.source} now."
-        return [JobFinding(f"legs[{i}].from", "job.nothing-there", message, is_problem=False)]
-    case = {"ignore_case": leg.options["ignore_case"]}
+        return [_hint(f"legs[{i}].from", "job.nothing-there", message)]
     keys = [entry.key for entry in files]
-    of_those = f"all {len(keys):,}" if sample.is_all else f"the first {len(keys):,}"
+    count = f"{len(keys):,}"
+    of_those = f"all {count}" if sample.is_all else f"the first {count}"
+    case = {"ignore_case": leg.options["ignore_case"]}
     for pattern in leg.options["leave_out"]:
-        if not any(compile_selection([], [pattern], case).takes(key) for key in keys):
+        left = compile_selection([], [pattern], case)
+        if not any(map(left.takes, keys)):
             message = f"The pattern {pattern!r} leaves out {of_those} files."
             return [JobFinding(f"legs[{i}].leave_out", "job.leaves-out-all", message)]
     if _takes_none(leg, keys):

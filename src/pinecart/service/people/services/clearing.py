@@ -15,8 +15,9 @@ AT_ONCE = 500
 @transaction.atomic(savepoint=False)
 def clear_old_entries(now: datetime) -> bool:
     """One step. False: there was nothing to do."""
-    old = SignIn.objects.filter(seen_at__lt=now - KEPT)
+    until = now - KEPT
+    old = SignIn.objects.filter(seen_at__lt=until)
     numbers = list(old.values_list("pk", flat=True)[:AT_ONCE])
-    codes = EntryCode.objects.filter(expires_at__lt=now - KEPT)
-    gone = SignIn.objects.filter(pk__in=numbers).delete()[0] + codes.delete()[0]
-    return gone > 0
+    sign_ins, _ = SignIn.objects.filter(pk__in=numbers).delete()
+    codes, _ = EntryCode.objects.filter(expires_at__lt=until).delete()
+    return sign_ins + codes > 0

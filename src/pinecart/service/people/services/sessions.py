@@ -46,12 +46,13 @@ def sign_out(actor: Actor) -> None:
 def end_session(actor: Actor, number: int) -> None:
     """One's own, or by an administrator anybody's, at once. Raises NotFound."""
     now = timezone.now()
-    living = living_sign_ins(now).select_related("person")
-    found = living.filter(pk=number).first()
+    living = living_sign_ins(now).filter(pk=number)
+    found = living.select_related("person").first()
     if found is None or not _may_end(actor, found):
         message = f"You have no session number {number} that goes on."
         raise UnknownName(message, code="session.unknown")
-    SignIn.objects.filter(pk=number).update(ended_at=now)
+    this = SignIn.objects.filter(pk=number)
+    this.update(ended_at=now)
     name = found.person.username
     note(actor, "session.ended", name, session=number, address=found.address)
 

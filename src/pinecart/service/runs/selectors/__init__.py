@@ -13,6 +13,7 @@ from django.db.models import Q
 from pinecart.core.estimates import Took
 from pinecart.core.lifecycle import ALIVE, RunState
 from pinecart.core.places import parse_location
+from pinecart.core.totals import CARRIES
 from pinecart.json_object import JsonObject
 from pinecart.service.config.refusals import UnknownName
 from pinecart.service.config.rights import Actor, Right
@@ -178,10 +179,14 @@ def last_runs(jobs: Collection[str]) -> dict[str, Latest]:
 
 def bytes_carried(runs: Collection[int]) -> dict[int, int]:
     """run → the bytes that it copied and replaced."""
+    rows = Run.objects.filter(pk__in=runs).values_list("pk", "summed")
     found = {}
-    for number, groups in Run.objects.filter(pk__in=runs).values_list("pk", "summed"):
-        done = [g for g in groups if g["done"] and g["decision"] in ("copy", "replace")]
-        found[number] = sum(group["b"] for group in done)
+    for number, groups in rows:
+        carried = 0
+        for group in groups:
+            if group["done"] and group["decision"] in CARRIES:
+                carried += group["b"]
+        found[number] = carried
     return found
 
 
@@ -219,14 +224,19 @@ PAST = 20  # runs of a job that tell how long it takes
 
 def last_took(job: str) -> list[Took]:
     """What the last runs of a job did that did anything, and how long it took."""
-    ended = Run.objects.filter(job=job, kind="transfer", state="ended").exclude(started_at=None)
+    ended = Run.objects.filter(job=job, kind="transfer", state="ended")
+    in_order = ended.exclude(started_at=None).order_by("-id")
     found = []
-    for run in ended.order_by("-id")[: 5 * PAST]:
-        done = [group for group in run.summed if group["done"] and group["decision"] != "leave"]
-        objects, size = (sum(group[of] for group in done) for of in ("n", "b"))
+    for run in in_order[: 5 * PAST]:
+        objects = size = 0
+        for group in run.summed:
+            if group["done"] and group["decision"] != "leave":
+                objects += group["n"]
+                size += group["b"]
         if objects and run.ended_at and run.started_at:
-            seconds = (run.ended_at - run.started_at).total_seconds()
-            found.append(Took(objects, size, seconds))
+            lasted = run.ended_at - run.started_at
+            took = Took(objects, size, lasted.total_seconds())
+            found.append(took)
     return found[:PAST]
 
 

@@ -12,11 +12,11 @@ from pinecart.core.expectations import DAY, LastRun
 from pinecart.core.happenings import GOOD
 from pinecart.core.lifecycle import ALIVE
 from pinecart.core.option_spec import CARRY, REMOVE
+from pinecart.core.totals import CARRIES
 from pinecart.core.unusual import LATEST, Came, unusual_of
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.models import Run, RunEvent, RunTally
 
-CARRIES = ("copy", "replace")
 ONE_OFF = (CARRY, REMOVE)  # each is about something else
 COUNTED = (*GOOD, "problems")  # of what such a run came to others can be told
 Groups = Sequence[Mapping[str, Any]]
@@ -33,16 +33,23 @@ class StateEvent(NamedTuple):
 
 def states_after(number: int, limit: int) -> list[StateEvent]:
     """In their order."""
-    rows = RunEvent.objects.filter(pk__gt=number, kind="state").order_by("pk")
-    found = rows.values_list("pk", "run_id", "payload")[:limit]
-    return [StateEvent(pk, run, told["state"], told["outcome"]) for pk, run, told in found]
+    events = RunEvent.objects.filter(pk__gt=number, kind="state").order_by("pk")
+    rows = events.values_list("pk", "run_id", "payload")
+    found = []
+    for pk, run, told in rows[:limit]:
+        event = StateEvent(pk, run, told["state"], told["outcome"])
+        found.append(event)
+    return found
 
 
 def outcome_before(job: str, number: int) -> str:
     """How the run of a job before this one ended, those left out that were skipped or stopped."""
-    earlier = Run.objects.filter(job=job, kind="transfer", pk__lt=number, state="ended")
-    counts = earlier.exclude(outcome__in=("skipped", "stopped")).order_by("-pk")
-    return counts.values_list("outcome", flat=True).first() or ""
+    ended = Run.objects.filter(job=job, kind="transfer", state="ended")
+    earlier = ended.filter(pk__lt=number)
+    counted = earlier.exclude(outcome__in=("skipped", "stopped"))
+    in_order = counted.order_by("-pk")
+    outcomes = in_order.values_list("outcome", flat=True)
+    return outcomes.first() or ""
 
 
 def last_ended(job: str) -> LastRun | None:
@@ -51,7 +58,9 @@ def last_ended(job: str) -> LastRun | None:
     run = ended.exclude(outcome="skipped").order_by("-ended_at").first()
     if run is None or run.ended_at is None:
         return None
-    return LastRun(run.pk, run.ended_at, _carried(run.summed), run.outcome in GOOD)
+    files = _carried(run.summed)
+    is_good = run.outcome in GOOD
+    return LastRun(run.pk, run.ended_at, files, is_good)
 
 
 def unusual_in(run: RunFacts) -> list[str]:
@@ -60,18 +69,32 @@ def unusual_in(run: RunFacts) -> list[str]:
         return []
     if run.outcome not in COUNTED or run.part:
         return []
-    fields = ("ended_at", "started_at", "released", "summed", "part")
-    earlier = Run.objects.filter(job=run.job, kind="transfer", pk__lt=run.pk, outcome__in=COUNTED)
-    rows = earlier.order_by("-pk").values_list(*fields)[:LATEST]
-    before = [_came(*row) for *row, part in rows if not part]
-    return unusual_of(_came(run.ended_at, run.started_at, run.released, run.summed), before)
+    earlier = Run.objects.filter(job=run.job, kind="transfer", pk__lt=run.pk)
+    that_count = earlier.filter(outcome__in=COUNTED).order_by("-pk")
+    rows = that_count.values_list("ended_at", "started_at", "released", "summed", "part")
+    before = [_came(*row) for *row, part in rows[:LATEST] if not part]
+    now = _came(run.ended_at, run.started_at, run.released, run.summed)
+    return unusual_of(now, before)
+
+
+def _lasted_s(started: datetime | None, ended: datetime) -> float | None:
+    """None: it never began."""
+    if started is None:
+        return None
+    lasted = ended - started
+    return lasted.total_seconds()
 
 
 def _came(
     ended: datetime, started: datetime | None, released: Sequence[str], summed: Groups
 ) -> Came:
-    seconds = (ended - started).total_seconds() if started and not released else None
-    removed = sum(g["n"] for g in summed if g["done"] and g["decision"] == "remove")
+    seconds = _lasted_s(started, ended)
+    if released:  # it waited for a person
+        seconds = None
+    removed = 0
+    for group in summed:
+        if group["done"] and group["decision"] == "remove":
+            removed += group["n"]
     return Came(ended, _carried(summed), _carried_bytes(summed), removed, seconds)
 
 
@@ -110,9 +133,12 @@ def under_way() -> dict[str, int]:
 
 def run_before(run: RunFacts) -> int | None:
     """The run of the same job before this one, skipped ones left out."""
-    earlier = Run.objects.filter(job=run.job, kind=run.kind, pk__lt=run.pk, state="ended")
-    found = earlier.exclude(outcome="skipped").order_by("-pk")
-    return found.values_list("pk", flat=True).first()
+    ended = Run.objects.filter(job=run.job, kind=run.kind, state="ended")
+    earlier = ended.filter(pk__lt=run.pk)
+    counted = earlier.exclude(outcome="skipped")
+    in_order = counted.order_by("-pk")
+    numbers = in_order.values_list("pk", flat=True)
+    return numbers.first()
 
 
 class RunBar(NamedTuple):
@@ -130,13 +156,17 @@ MOST_BARS = 3000
 
 def bars_since(moment: datetime) -> list[RunBar]:
     """The runs that were under way after `moment`, the oldest first; skipped ones too."""
-    open_ones = Q(ended_at=None) | Q(ended_at__gte=moment)
-    rows = Run.objects.filter(open_ones, kind="transfer").order_by("-id")
+    is_open, ended_later = Q(ended_at=None), Q(ended_at__gte=moment)
+    runs = Run.objects.filter(is_open | ended_later, kind="transfer")
+    in_order = runs.order_by("-id")
     fields = ("pk", "job", "outcome", "state", "queued_at", "started_at", "ended_at")
+    rows = in_order.values_list(*fields)[:MOST_BARS]
     found = []
-    for pk, job, outcome, state, queued, started, ended in rows.values_list(*fields)[:MOST_BARS]:
-        found.append(RunBar(pk, job, outcome or state, started or queued, ended))
-    return found[::-1]
+    for pk, job, outcome, state, queued, started, ended in rows:
+        bar = RunBar(pk, job, outcome or state, started or queued, ended)
+        found.append(bar)
+    found.reverse()
+    return found
 
 
 class Bygone(NamedTuple):
@@ -163,21 +193,25 @@ def ended_on(day: date, today: date) -> list[Bygone]:
     begin = datetime.combine(day, time(), UTC)
     known = _KNOWN.get(day)
     if known is None or day >= today - DAY:  # more may have ended since
-        latest = max((run.ended_at for run in (known or {}).values()), default=begin)
+        known = known or {}
+        latest = max((run.ended_at for run in known.values()), default=begin)
         since = max(latest - LATE, begin)
-        known = (known or {}) | {run.id: run for run in _ended_between(since, begin + DAY)}
+        newer = {run.id: run for run in _ended_between(since, begin + DAY)}
+        known = known | newer
         while len(_KNOWN) >= MOST_DAYS:
-            del _KNOWN[min(_KNOWN)]
+            oldest = min(_KNOWN)
+            del _KNOWN[oldest]
         _KNOWN[day] = known
     return sorted(known.values(), key=lambda run: run.ended_at)
 
 
 def _ended_between(since: datetime, until: datetime) -> Iterator[Bygone]:
+    """until: not itself."""
     ended = Run.objects.filter(kind="transfer", ended_at__gte=since, ended_at__lt=until)
     fields = ("pk", "job", "labels", "outcome", "started_at", "ended_at", "summed")
     rows = ended.values_list(*fields)
     for number, job, labels, outcome, started_at, ended_at, summed in rows:
-        seconds = (ended_at - started_at).total_seconds() if started_at else None
-        problems = sum(g["n"] for g in summed if g["error"])
-        sums = (_carried(summed), _carried_bytes(summed), problems)
-        yield Bygone(number, job, labels, outcome, ended_at, seconds, *sums)
+        seconds = _lasted_s(started_at, ended_at)
+        files, size = _carried(summed), _carried_bytes(summed)
+        problems = sum(group["n"] for group in summed if group["error"])
+        yield Bygone(number, job, labels, outcome, ended_at, seconds, files, size, problems)

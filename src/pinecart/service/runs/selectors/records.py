@@ -24,12 +24,11 @@ from django.db.models import (
 from pinecart.core.decide import Decision
 from pinecart.core.digests import NUMBERS, digest_of
 from pinecart.core.places import key_fields, key_of_text, key_text, show
-from pinecart.core.totals import no_totals
+from pinecart.core.totals import CARRIES, no_totals
 from pinecart.json_object import JsonObject
 from pinecart.runner.promise import Promise
 from pinecart.runner.undo import Done
 from pinecart.service.aside.selectors import asides_of
-from pinecart.service.config.rights import Actor, Right
 from pinecart.service.ledger.selectors import rows_of
 from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.models import RecordRow, Run
@@ -44,13 +43,16 @@ LATEST = 200  # runs of a job whose records of one file are looked for
 
 def records_of_key(job: str, leg: int, names: Collection[bytes]) -> list[JsonObject]:
     """What the latest runs of a job did to a file, the newest first: records, each with its run."""
-    latest = Run.objects.filter(job=job, kind="transfer").order_by("-id")[:LATEST]
-    numbers = list(latest.values_list("pk", flat=True))
-    rows = RecordRow.objects.filter(run_id__in=numbers, leg=leg, key__in=names)
-    return [
-        {"run": row["run_id"], **record_payload(dict(row))}
-        for row in rows.order_by("-run_id").values()
-    ]
+    runs = Run.objects.filter(job=job, kind="transfer").order_by("-id")
+    numbers = runs.values_list("pk", flat=True)
+    latest = list(numbers[:LATEST])
+    records = RecordRow.objects.filter(run_id__in=latest, leg=leg, key__in=names)
+    rows = records.order_by("-run_id").values()
+    found = []
+    for row in rows:
+        told = record_payload(dict(row))
+        found.append({"run": row["run_id"], **told})
+    return found
 
 
 def placed_by(run: int, most: int) -> list[JsonObject]:
@@ -71,7 +73,7 @@ def placed_in_leg(run: int, leg: int, most: int) -> list[bytes]:
 def _placed(run: int) -> QuerySet[RecordRow]:
     """Files that a run copied and replaced, in the order of its records."""
     done = RecordRow.objects.filter(run_id=run, done=True, folder=False)
-    return done.filter(decision__in=("copy", "replace")).order_by("pk")
+    return done.filter(decision__in=CARRIES).order_by("pk")
 
 
 def keys_found(audit: int, *, but: str, most: int) -> list[bytes]:
@@ -88,12 +90,15 @@ def objects_recorded(run: int) -> int:
 
 def promised_by(preview: int) -> Promise:
     """What a preview would do."""
-    rows = RecordRow.objects.filter(run_id=preview).exclude(seen=None)
     seen, keys = array(NUMBERS), array(NUMBERS)
-    for leg, key, digest in rows.values_list("leg", "key", "seen").iterator(5000):
+    planned = RecordRow.objects.filter(run_id=preview).exclude(seen=None)
+    rows = planned.values_list("leg", "key", "seen")
+    for leg, key, digest in rows.iterator(5000):
         seen.append(digest or 0)
-        keys.append(digest_of(leg, bytes(key)))
-    return Promise(array(NUMBERS, sorted(seen)), array(NUMBERS, sorted(keys)))
+        of_key = digest_of(leg, bytes(key))
+        keys.append(of_key)
+    seen_in_order, keys_in_order = sorted(seen), sorted(keys)
+    return Promise(array(NUMBERS, seen_in_order), array(NUMBERS, keys_in_order))
 
 
 def overtaken_page(
@@ -104,10 +109,15 @@ def overtaken_page(
     The last page is empty.
     """
     done = RecordRow.objects.filter(run_id=run, leg=leg, key=OuterRef("key"))
-    rows = RecordRow.objects.filter(run_id=preview, leg=leg, pk__gt=after).exclude(seen=None)
-    left = rows.filter(~Exists(done)).order_by("pk").values_list("pk", "key", "size")[:limit]
-    found = list(left)
-    return [(bytes(key), size) for _, key, size in found], found[-1][0] if found else 0
+    planned = RecordRow.objects.filter(run_id=preview, leg=leg).exclude(seen=None)
+    left = planned.filter(~Exists(done), pk__gt=after)
+    rows = left.order_by("pk").values_list("pk", "key", "size")
+    found = []
+    last = 0
+    for pk, key, size in rows[:limit]:
+        found.append((bytes(key), size))
+        last = pk
+    return found, last
 
 
 class RecordsWanted(NamedTuple):
@@ -137,7 +147,8 @@ def _narrowed(found: QuerySet[RecordRow], wanted: RecordsWanted) -> QuerySet[Rec
     """Of these records those that are wanted, in their order."""
     found = found.filter(pk__gt=wanted.after).order_by("id")
     if wanted.decision:
-        found = found.filter(Q(decision=wanted.decision) | Q(reason=wanted.decision))
+        named = Q(decision=wanted.decision) | Q(reason=wanted.decision)
+        found = found.filter(named)
     if wanted.problems:
         found = found.exclude(error="")
     if wanted.held:
@@ -149,9 +160,11 @@ def _narrowed(found: QuerySet[RecordRow], wanted: RecordsWanted) -> QuerySet[Rec
         found = found.filter(key__gte=prefix, key__lt=after_all(prefix))
     if wanted.text:
         sought = key_of_text(wanted.text, field="text")
-        found = found.annotate(at=_position(F("key"), sought)).filter(at__gt=0)
+        at = position_in(F("key"), sought)
+        found = found.annotate(at=at).filter(at__gt=0)
     if wanted.level:
-        found = found.annotate(cut=_position(_rest(prefix), b"/")).filter(cut=0)
+        cut = position_in(_rest(prefix), b"/")
+        found = found.annotate(cut=cut).filter(cut=0)
     return found
 
 
@@ -161,10 +174,13 @@ LOOKED_THROUGH = 50_000  # records of a run, more quickly than by an index of al
 
 def largest_of(run: RunFacts) -> list[JsonObject]:
     """The largest files of a run's records; none, where these are too many to be looked through."""
-    if sum(group["n"] for group in run.summed) > MOST_ASKED:
+    count = sum(group["n"] for group in run.summed)
+    if count > MOST_ASKED:
         return []
-    rows = RecordRow.objects.filter(run_id=run.pk).order_by("-size", "id")
-    return [record_payload(dict(row)) for row in rows.values(*RECORD_FIELDS)[:LARGEST]]
+    records = RecordRow.objects.filter(run_id=run.pk)
+    in_order = records.order_by("-size", "id")
+    rows = in_order.values(*RECORD_FIELDS)[:LARGEST]
+    return [record_payload(dict(row)) for row in rows]
 
 
 def _has_any(run: RunFacts, wanted: RecordsWanted) -> bool:
@@ -198,7 +214,7 @@ def _rest(prefix: bytes) -> Func:
     return Func(F("key"), Value(len(prefix) + 1), function="substr", output_field=BinaryField())
 
 
-def _position(text: Any, sought: bytes) -> Func:
+def position_in(text: Any, sought: bytes) -> Func:
     """Where it is first, from 1; 0: nowhere."""
     value = Value(sought, output_field=BinaryField())
     return Func(text, value, function="instr", output_field=IntegerField())
@@ -216,7 +232,7 @@ def folders_of(run: RunFacts, *, leg: int, prefix: str) -> list[JsonObject]:
     if at:
         found = found.filter(key__gte=at, key__lt=after_all(at))
     rest = _rest(at)
-    cut = _position(rest, b"/")
+    cut = position_in(rest, b"/")
     name = Func(rest, Value(1), cut, function="substr", output_field=BinaryField())
     counted = (
         found.annotate(cut=cut)
@@ -285,71 +301,42 @@ def _told_in_a_report(row: Sequence[Any]) -> JsonObject:
     }
 
 
-def places_of_name(actor: Actor, name: str, *, limit: int) -> list[JsonObject]:
-    """Every place of files with this in their name (`*` stands for anything), each with the runs
-    that touched it, newest first.
-    """
-    words = [w for w in name.encode("utf-8", "surrogateescape").split(b"*") if w]
-    places: dict[tuple[str, str, bytes], JsonObject] = {}
-    if words:
-        for row in _records_named(words, limit):
-            if not actor.may(Right.LOOK, row.run.labels) or row.leg >= len(
-                row.run.definition["legs"]
-            ):
-                continue
-            leg, key = row.run.definition["legs"][row.leg], bytes(row.key)
-            one = places.setdefault(
-                (leg["from"], leg["to"], key),
-                {
-                    **key_fields(key),
-                    "from": leg["from"],
-                    "to": leg["to"],
-                    "bytes": row.size,
-                    "runs": [],
-                },
-            )
-            one["runs"].append(
-                {
-                    "run": row.run_id,
-                    "job": row.run.job,
-                    "kind": row.run.kind,
-                    "decision": row.decision,
-                    "reason": row.reason,
-                    "done": row.done,
-                    "error": row.error,
-                    "checksum": row.crc,
-                    "proof": row.proof,
-                    "at": row.run.ended_at or row.run.started_at,
-                }
-            )
-    return [p for _, p in sorted(places.items())]
+def _by_index(
+    run: RunFacts, part: bytes, wanted: RecordsWanted, above: int, below: int
+) -> list[JsonObject]:
+    """Of the records between these numbers, which are in the index, the first that fit."""
+    rows: list[JsonObject] = []
+    while len(rows) < wanted.limit:
+        some = numbers_found([part], above=above, below=below, limit=PAGE, newest_first=False)
+        left = wanted.limit - len(rows)
+        fitting = _by_numbers(run, some, wanted)
+        rows += [dict(row) for row in fitting[:left]]
+        if len(some) < PAGE:
+            break
+        above = some[-1]
+    return rows
 
 
 def _page_of(run: RunFacts, wanted: RecordsWanted) -> list[JsonObject]:
     """The first that fit, by the index of names as far as that goes."""
-    of_run, limit = RecordRow.objects.filter(run_id=run.pk), wanted.limit
+    of_run = RecordRow.objects.filter(run_id=run.pk)
     found = _narrowed(of_run, wanted).values(*RECORD_FIELDS)
     part = key_of_text(wanted.text, field="text")
-    is_soon_looked_through = sum(group["n"] for group in run.summed) <= LOOKED_THROUGH
-    if is_soon_looked_through or not part or not can_find([part]):
-        return [dict(row) for row in found[:limit]]
+    count = sum(group["n"] for group in run.summed)
+    if count <= LOOKED_THROUGH or not part or not can_find([part]):
+        return [dict(row) for row in found[: wanted.limit]]
     numbers = of_run.values_list("pk", flat=True)
     # Asked for together, all of them would be read.
     first, last = numbers.order_by("pk").first(), numbers.order_by("-pk").first()
     if first is None or last is None:
         return []
     indexed = min(indexed_up_to(), last)
-    above, below = max(first - 1, wanted.after), indexed + 1
-    rows: list[JsonObject] = []
-    while len(rows) < limit:
-        some = numbers_found([part], above=above, below=below, limit=PAGE, newest_first=False)
-        rows += [dict(row) for row in _by_numbers(run, some, wanted)[: limit - len(rows)]]
-        if len(some) < PAGE:
-            break
-        above = some[-1]
-    if len(rows) < limit:  # the newest aren't in the index yet
+    above = max(first - 1, wanted.after)
+    rows = _by_index(run, part, wanted, above, indexed + 1)
+    left = wanted.limit - len(rows)
+    if left:  # the newest aren't in the index yet
         newest = found.filter(pk__gt=indexed)
-        rows += [dict(row) for row in newest[: limit - len(rows)]]
+        rows += [dict(row) for row in newest[:left]]
     return rows
 
 
@@ -357,85 +344,6 @@ def _by_numbers(run: RunFacts, numbers: list[int], wanted: RecordsWanted) -> Any
     """Each is looked up by its own number: said otherwise, SQLite walks through all of the run."""
     own = RecordRow.objects.filter(pk__in=numbers).annotate(own=F("run_id") + 0)
     return _narrowed(own.filter(own=run.pk), wanted).values(*RECORD_FIELDS)
-
-
-CHUNK = 500
-FIRST_FILES = 200
-
-
-MOST_COUNTED = 10_000  # more are told as one more than that
-CARRIED = Q(done=True, folder=False, decision__in=("copy", "replace"))
-PROBLEM = ~Q(error="")
-
-
-def compared(run: RunFacts, other: RunFacts) -> JsonObject:
-    """What one run carried and another didn't, and which problems only one of them had."""
-    return {
-        "run": run.pk,
-        "other": other.pk,
-        "carried_here": _carried_only_in(run, other),
-        "carried_there": _carried_only_in(other, run),
-        "new_problems": _problems_only_in(run, other),
-        "gone_problems": _problems_only_in(other, run),
-    }
-
-
-def _carried_only_in(run: RunFacts, other: RunFacts) -> JsonObject:
-    has_any = any(group["decision"] in ("copy", "replace") for group in run.summed)
-    return _only_in(run.pk, other.pk, CARRIED) if has_any else NOTHING
-
-
-def _problems_only_in(run: RunFacts, other: RunFacts) -> JsonObject:
-    has_any = any(group["error"] for group in run.summed)
-    return _only_in(run.pk, other.pk, PROBLEM) if has_any else NOTHING
-
-
-NOTHING: JsonObject = {"objects": 0, "files": []}
-
-
-def _only_in(run: int, other: int, wanted: Q) -> JsonObject:
-    leg, key = OuterRef("leg"), OuterRef("key")
-    in_other = RecordRow.objects.filter(wanted, run_id=other, leg=leg, key=key)
-    only_here = RecordRow.objects.filter(wanted, ~Exists(in_other), run_id=run)
-    in_order = only_here.order_by("pk").values(*RECORD_FIELDS)
-    files = [record_payload(dict(row)) for row in in_order[:FIRST_FILES]]
-    return {"objects": only_here[: MOST_COUNTED + 1].count(), "files": files}
-
-
-MOST_LOOKED_AT = 20_000  # names that the index finds, and that are looked at once more
-
-
-# What is told of a file's places, and of the runs that touched it there.
-PLACE_FIELDS = ("leg", "key", "decision", "reason", "size", "done", "error", "crc", "proof")
-PLACE_FIELDS_OF_RUN = ("job", "kind", "labels", "definition", "started_at", "ended_at")
-
-
-def _records_named(words: list[bytes], limit: int) -> Iterator[RecordRow]:
-    """Records whose keys have all of these parts, the newest first."""
-    own = [*PLACE_FIELDS, *(f"run__{field}" for field in PLACE_FIELDS_OF_RUN)]
-    looked_at = RecordRow.objects.select_related("run").only(*own).exclude(run__kind="preview")
-    rows = _with_parts(looked_at, words)
-    known = indexed_up_to() if can_find(words) else 0
-    found = 0
-    for row in rows.filter(pk__gt=known).order_by("-id")[:limit]:
-        found += 1
-        yield row
-    below, count = known + 1, 0
-    while found < limit and below > 1 and count < MOST_LOOKED_AT:
-        numbers = numbers_found(words, above=0, below=below, limit=CHUNK, newest_first=True)
-        if not numbers:
-            return
-        below, count = numbers[-1], count + len(numbers)
-        for row in rows.filter(pk__in=numbers).order_by("-id")[: limit - found]:
-            found += 1
-            yield row
-
-
-def _with_parts(rows: QuerySet[RecordRow], words: list[bytes]) -> QuerySet[RecordRow]:
-    """Those whose keys have all of these parts."""
-    for i, word in enumerate(words):
-        rows = rows.annotate(**{f"at{i}": _position(F("key"), word)}).filter(**{f"at{i}__gt": 0})
-    return rows
 
 
 def names_after(number: int, most: int) -> list[tuple[int, bytes]]:
@@ -460,7 +368,8 @@ def done_by(run: int, scopes: list[int], leg: int, after: int) -> tuple[list[Don
     following = acted.filter(pk__gt=after).order_by("id")
     records = list(following[:500])
     keys = [bytes(record.key) for record in records]
-    there = {row.key: row.there for row in rows_of(scopes, keys) if row.run == run}
+    remembered = rows_of(scopes, keys)
+    there = {row.key: row.there for row in remembered if row.run == run}
     asides = asides_of(run, leg, keys)
     found = []
     for key, record in zip(keys, records, strict=True):
@@ -469,6 +378,7 @@ def done_by(run: int, scopes: list[int], leg: int, after: int) -> tuple[list[Don
         far = there.get(key, "")
         here_aside = asides.get(("source", key))
         far_aside = asides.get(("target", key))
-        found.append(Done(key, decision, record.size, far, is_cleared, here_aside, far_aside))
+        done = Done(key, decision, record.size, far, is_cleared, here_aside, far_aside)
+        found.append(done)
         after = record.pk
     return found, after

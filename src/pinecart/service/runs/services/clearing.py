@@ -37,11 +37,15 @@ def clear_records(now: datetime, days: int, of_jobs: Mapping[str, int]) -> bool:
 
 
 def _due(runs: QuerySet[Run], now: datetime, days: int) -> list[int]:
+    """days: 0 keeps them for good."""
     if not days:
         return []
-    ended = runs.filter(kind__in=RECORDING, ended_at__lt=now - timedelta(days=days))
-    due = ended.filter(cleared_at=None).exclude(things_kept(OuterRef("pk")))
-    return list(due.order_by("ended_at").values_list("pk", flat=True)[:RUNS_AT_ONCE])
+    until = now - timedelta(days=days)
+    ended = runs.filter(kind__in=RECORDING, ended_at__lt=until, cleared_at=None)
+    needed = things_kept(OuterRef("pk"))
+    due = ended.exclude(needed).order_by("ended_at")
+    numbers = due.values_list("pk", flat=True)
+    return list(numbers[:RUNS_AT_ONCE])
 
 
 @transaction.atomic(savepoint=False)
@@ -51,10 +55,15 @@ def _clear_some(runs: Collection[int], now: datetime) -> None:
 
 
 def _delete_some(runs: Collection[int]) -> int:
-    found = RecordRow.objects.filter(run_id__in=runs).values_list("pk", "key")[:AT_ONCE]
-    rows = [(pk, bytes(key)) for pk, key in found]
+    """How many."""
+    found = RecordRow.objects.filter(run_id__in=runs)
+    some = found.values_list("pk", "key")[:AT_ONCE]
+    rows = [(pk, bytes(key)) for pk, key in some]
     forget_names(rows)
-    return RecordRow.objects.filter(pk__in=[pk for pk, _ in rows]).delete()[0]
+    numbers = [pk for pk, _ in rows]
+    gone = RecordRow.objects.filter(pk__in=numbers)
+    deleted, _ = gone.delete()
+    return deleted
 
 
 def end_runs(now: datetime, *, previews: int, runs: int) -> bool:
@@ -92,9 +101,13 @@ def _ended_before(now: datetime, days: int) -> QuerySet[Run]:
 @transaction.atomic(savepoint=False)
 def clear_events(now: datetime, seen: int) -> bool:
     """One step: events that nobody waits for any more. seen: up to which people were told of."""
-    old = RunEvent.objects.filter(pk__lte=seen, run__ended_at__lt=now - EVENTS_KEPT)
-    rows = list(old.values_list("pk", flat=True)[:AT_ONCE])
-    return RunEvent.objects.filter(pk__in=rows).delete()[0] > 0
+    until = now - EVENTS_KEPT
+    old = RunEvent.objects.filter(pk__lte=seen, run__ended_at__lt=until)
+    some = old.values_list("pk", flat=True)[:AT_ONCE]
+    numbers = list(some)
+    gone = RunEvent.objects.filter(pk__in=numbers)
+    deleted, _ = gone.delete()
+    return deleted > 0
 
 
 def clear_log(run: int) -> None:

@@ -219,9 +219,10 @@ def resume_run(actor: Actor, number: int) -> Run:
 
 
 def requeue(made: Change, run: Run, event: Event, action: str, **facts: Any) -> Run:
+    """It waits for its turn again; what held it is forgotten."""
     state = advance(RunState(run.state), event)
-    this = Run.objects.filter(pk=run.pk)
-    this.update(state=state.value, pause_wanted=False, holds=[], held_at=None, message="", code="")
+    fresh = {"pause_wanted": False, "holds": [], "held_at": None, "message": "", "code": ""}
+    Run.objects.filter(pk=run.pk).update(state=state.value, **fresh)
     made.note(action, run.job, run=run.pk, **facts)
     run.refresh_from_db()
     tell_state(run)
@@ -329,8 +330,11 @@ def end_run(number: int, epoch: int, ending: Ending) -> None:
 def _went_on(before: list[Any], ending: Ending) -> list[Any]:
     """The course of a run that was taken up again goes on where it had been."""
     since_s = before[-1][0] if before else 0.0
-    points = [[point.seconds + since_s, point.bytes, point.objects] for point in ending.course]
-    return [*before, *points][-MOST_COURSE:]
+    course = list(before)
+    for point in ending.course:
+        at_s = point.seconds + since_s
+        course.append([at_s, point.bytes, point.objects])
+    return course[-MOST_COURSE:]
 
 
 def _sum(before: Mapping[str, float], now: Mapping[str, float]) -> dict[str, float]:

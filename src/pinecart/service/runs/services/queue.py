@@ -157,10 +157,13 @@ def _waits_for_a_store(run: Run, working: Collection[Run]) -> str:
     """Where a store of it bears no more runs at once."""
     for name in sorted(_stores(run)):
         there = [other for other in working if name in _stores(other)]
-        most = runs_at_once(name) if there else 0
+        if not there:
+            continue
+        most = runs_at_once(name)
         if most and len(there) >= most:
             of_those = "1 run" if most == 1 else f"{most} runs"
-            return f"Waits for run {there[0].pk}: the store {name} takes {of_those} at once."
+            first = there[0].pk
+            return f"Waits for run {first}: the store {name} takes {of_those} at once."
     return ""
 
 
@@ -173,7 +176,8 @@ def _overlap(a: Run, b: Run, place: Callable[[Location], Place]) -> bool:
     """Whether two runs write where the other writes. Previews and audits write nowhere."""
     if a.kind in LOOKING or b.kind in LOOKING:
         return False
-    pairs = product(_claims(a, place), _claims(b, place))
+    of_a, of_b = _claims(a, place), _claims(b, place)
+    pairs = product(of_a, of_b)
     return any(mine.touches(theirs) for mine, theirs in pairs)
 
 

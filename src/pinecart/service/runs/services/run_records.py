@@ -16,7 +16,7 @@ from pinecart.core.definition import days_kept
 from pinecart.core.entries import Aside, Row
 from pinecart.core.options import KEPT_DAYS
 from pinecart.core.places import parse_location
-from pinecart.core.totals import GROUPED_BY, Group, Sums
+from pinecart.core.totals import CARRIES, GROUPED_BY, Group, Sums
 from pinecart.json_object import JsonObject
 from pinecart.runner.records import Record
 from pinecart.service.aside import services as aside
@@ -59,14 +59,17 @@ def forget_undone(run: int, epoch: int) -> None:
 
 @transaction.atomic
 def _some_undone_forgotten(run: int, epoch: int) -> int:
+    """How many."""
     hold_epoch(run, epoch)
     undone = RecordRow.objects.filter(run=run, done=False)
-    rows = list(undone.values_list("pk", "size", *GROUPED_BY)[:DELETE_AT_ONCE])
-    numbers = [pk for pk, *_ in rows]
+    rows = undone.values_list("pk", "size", *GROUPED_BY)
+    numbers, gone = [], []
+    for pk, size, *group in rows[:DELETE_AT_ONCE]:
+        numbers.append(pk)
+        gone.append((Group(*group), size))
     RecordRow.objects.filter(pk__in=numbers).delete()
-    gone = [(Group(*group), size) for _, size, *group in rows]
     _change_sums(run, gone=gone, come=[])
-    return len(rows)
+    return len(numbers)
 
 
 @transaction.atomic
@@ -83,7 +86,7 @@ def save_batch(
     gone, come = [], []
     for at, (pk, group, size) in known.items():
         gone.append((group, size))
-        if rows[at].decision == "clear" and group.done and group.decision in ("copy", "replace"):
+        if rows[at].decision == "clear" and group.done and group.decision in CARRIES:
             come.append((_cleared_too(pk, rows.pop(at), group), size))
     for at, record in rows.items():
         cleared = (
@@ -131,15 +134,16 @@ def _known(
     run: int, keys: Collection[tuple[int, bytes]]
 ) -> dict[tuple[int, bytes], tuple[int, Group, int]]:
     """Of these (leg, key) those that have a record already: its id, group and size."""
-    found = {}
     by_leg = defaultdict(list)
     for leg, key in keys:
         by_leg[leg].append(key)
+    found = {}
     for leg, names in by_leg.items():
         for i in range(0, len(names), 500):
             some = names[i : i + 500]
-            rows = RecordRow.objects.filter(run_id=run, leg=leg, key__in=some)
-            for pk, key, size, *fields in rows.values_list("pk", "key", "size", *GROUPED_BY):
+            records = RecordRow.objects.filter(run_id=run, leg=leg, key__in=some)
+            rows = records.values_list("pk", "key", "size", *GROUPED_BY)
+            for pk, key, size, *fields in rows:
                 group = Group(*fields)
                 found[leg, bytes(key)] = (pk, group, size)
     return found
@@ -256,10 +260,11 @@ def forget_job(job: str) -> None:
 
 @transaction.atomic
 def tell_progress(run: int, epoch: int, progress: JsonObject) -> None:
+    """Only the newest tells anything: those before are deleted."""
     hold_epoch(run, epoch)
     now = timezone.now()
     Run.objects.filter(pk=run).update(progress=progress, told_at=now)
     event = RunEvent.objects.create(run_id=run, kind="progress", payload=progress)
     told = RunEvent.objects.filter(run_id=run, kind="progress")
     older = told.filter(pk__lt=event.pk)
-    older.delete()  # only the newest tells anything
+    older.delete()
