@@ -117,8 +117,10 @@ class MultipartUpload:
         except BaseException as exc:
             await self._give_up(exc)
             raise
-        await self._is_over()
-        return await self._parts.placed(self._put, etag, crc, guarded=guarded)
+        placed = await self._parts.placed(self._put, etag, crc, guarded=guarded)
+        if not placed.left:  # else it stays journalled, so that what is left is cleared later
+            await self._is_over()
+        return placed
 
     # --- begin
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Taken
+from pinecart.core.errors import Halting, Refused, StoreError, Taken
 from pinecart.drivers.bucketed.client import GONE
 from pinecart.drivers.swift.client import SwiftClient, is_large
 from pinecart.drivers.swift.listing import SwiftLister
@@ -32,5 +32,11 @@ class SwiftRemover:
         if answer.status not in GONE:
             what = f"Removing {named}"
             raise client.error_of(answer, what=what)
-        await self._segments.clear(segments)
+        try:
+            await self._segments.clear(segments)
+        except Halting:
+            raise
+        except StoreError as exc:
+            message = f"{named} was removed, and parts of it are left there. {exc.message}"
+            raise Refused(message, code="store.parts-left") from exc
         return False

@@ -10,7 +10,7 @@ from functools import partial
 
 from pinecart.core.errors import Missing
 from pinecart.drivers.bucketed.client import GONE, Query
-from pinecart.drivers.swift.client import SwiftClient
+from pinecart.drivers.swift.client import SwiftClient, is_large
 from pinecart.drivers.swift.listing import SwiftLister
 from pinecart.drivers.swift.wire import SEGMENTS, Segment, segment_told, segments_start
 
@@ -72,10 +72,31 @@ class Segments:
                 ours.append(segment)
         return ours
 
+    async def in_use(self, key: bytes) -> list[Segment]:
+        """Ours that what lies there is made of, and each version of it that is kept."""
+        used = await self._of_one(key, "")
+        if await self._lister.keeps_versions(key):
+            for kept in await self._lister.versions(key):
+                if not kept.is_removal:
+                    used += await self._of_one(key, kept.version)
+        return used
+
+    async def _of_one(self, key: bytes, version: str) -> list[Segment]:
+        try:
+            _, headers = await self._client.look(key, version)
+            return await self.made_of(key, version) if is_large(headers) else []
+        except Missing:
+            return []
+
     async def clear(self, segments: Sequence[Segment]) -> None:
-        """Raises StoreError where one may be left."""
+        """Each is tried. Raises StoreError where one may be left."""
+        failed = list[BaseException]()
         for at in range(0, len(segments), AT_ONCE):
-            await asyncio.gather(*map(self._take_away, segments[at : at + AT_ONCE]))
+            some = map(self._take_away, segments[at : at + AT_ONCE])
+            came = await asyncio.gather(*some, return_exceptions=True)
+            failed += [exc for exc in came if exc is not None]
+        if failed:
+            raise failed[0]
 
     async def _take_away(self, segment: Segment) -> None:
         """It may be gone already. Raises StoreError."""

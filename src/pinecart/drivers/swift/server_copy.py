@@ -102,9 +102,11 @@ class SwiftCopies:
                     await self._parts.abort(put.key, upload)
                     await self._is_over(put)
             raise
-        await self._is_over(put)
         crc = card.crc or put.card.crc
-        return await self._writes.placed(full, etag, crc, "server-copy", guarded=guarded)
+        placed = await self._writes.placed(full, etag, crc, "server-copy", guarded=guarded)
+        if not placed.left:  # else it stays journalled, so that what is left is cleared later
+            await self._is_over(put)
+        return placed
 
     async def _begun(self, put: Put) -> str:
         """Journalled, so that what a killed run leaves is cleared."""

@@ -7,14 +7,13 @@ import time
 from collections.abc import Sequence
 from datetime import datetime
 
-from pinecart.core.errors import Missing
 from pinecart.core.ports import Placed, Put
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.bucketed.multipart import PartSums
 from pinecart.drivers.bucketed.writing import md5_of
 from pinecart.drivers.http_message import HttpAnswer, Pieces
-from pinecart.drivers.swift.client import SwiftClient, is_large
+from pinecart.drivers.swift.client import SwiftClient
 from pinecart.drivers.swift.conditional import SwiftWrites
 from pinecart.drivers.swift.segments import Segments
 from pinecart.drivers.swift.wire import (
@@ -136,31 +135,37 @@ class SwiftSegments:
         return await self._writes.placed(put, etag, crc, "server-verified", guarded=guarded)
 
     async def abort(self, key: bytes, upload: str) -> None:
-        await self._segments.clear(await self._unused(key, upload))
+        """But those that an object is made of: a write that was given up may have made it all the
+        same.
+        """
+        used = await self._segments.in_use(key)
+        left = await self._unused(key, used, upload)
+        await self._segments.clear(left)
 
     async def clear(self, key: bytes, since: str) -> int:
-        """All of ours that were begun since then, but those that an object is made of."""
-        _, name = self._client.split(key)
-        since_s = int(datetime.fromisoformat(since).timestamp())
+        """All of ours that were begun since then, but those that an object is made of; and those
+        from before where such a later one is there: it has replaced what they were of.
+        """
+        since_ms = int(datetime.fromisoformat(since).timestamp()) * 1000
+        used = await self._segments.in_use(key)
+        has_replaced = any(self._begun_ms(key, segment) >= since_ms for segment in used)
         left = []
-        for segment in await self._unused(key):
-            segment_of = segment.path.partition(b"/")[2]
-            told = segment_told(segment_of, name)
-            if told and begun_ms(told[0]) >= since_s * 1000:
+        for segment in await self._unused(key, used):
+            if has_replaced or self._begun_ms(key, segment) >= since_ms:
                 left.append(segment)
         await self._segments.clear(left)
         uploads = {segment.path.rpartition(b"/")[0] for segment in left}
         return len(uploads)
 
-    async def _unused(self, key: bytes, upload: str = "") -> list[Segment]:
-        """Of ours for this key, those that the object is not made of which lies there now: a write
-        that was given up may have made it all the same.
-        """
-        found = await self._segments.of(key, upload)
-        try:
-            _, headers = await self._client.look(key)
-            used = await self._segments.made_of(key) if is_large(headers) else []
-        except Missing:
-            used = []
+    def _begun_ms(self, key: bytes, segment: Segment) -> int:
+        """When its upload began."""
+        _, name = self._client.split(key)
+        segment_of = segment.path.partition(b"/")[2]
+        told = segment_told(segment_of, name)
+        return begun_ms(told[0]) if told else 0
+
+    async def _unused(self, key: bytes, used: Sequence[Segment], upload: str = "") -> list[Segment]:
+        """Of ours for this key: of all uploads, or of one."""
         kept = {segment.path for segment in used}
+        found = await self._segments.of(key, upload)
         return [segment for segment in found if segment.path not in kept]
