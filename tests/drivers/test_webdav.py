@@ -14,6 +14,7 @@ from pinecart.core.errors import (
     SignInRefused,
     StoreError,
     Taken,
+    Unsafe,
 )
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import try_store
@@ -22,13 +23,14 @@ from pinecart.drivers.webdav.signing import DavAccount, Digest, best_digest, cha
 from pinecart.drivers.webdav.wire import etag_of, path_of, told_by
 from tests.contracts.large_listing import MANY, listed_of_many
 from tests.contracts.remote_tree import LONG, cut_at_any_step, long_put, opened
-from tests.contracts.store import StoreContract, names, put
+from tests.contracts.store import AT, StoreContract, names, put
 from tests.servers.dav import PythonDav, apache
 
 HABITS = (
     "",
     "no-etags",
     "etags-in-lists",
+    "etags-in-answers",
     "weak",
     "etags-of-names",
     "no-conditions",
@@ -76,6 +78,26 @@ class TestPythonServer(StoreContract):
             store = opened(server.spec())
             yield store
             await store.close()
+
+
+async def test_a_server_that_takes_new_names_apart_is_found_out(tmp_path):
+    """Else `report?v2` would get the place of `report`."""
+    with one(tmp_path, "takes-addresses-apart") as server:
+        store = opened(server.spec())
+        await store.probe(AT)
+        await put(store, b"report", b"one")
+        await put(store, b"50%", b"two")
+        assert "takes names apart at ?" in store.unfit(AT + b"a?b/c")
+        for name in (b"report?v2", b"a#b", b"a;b"):
+            assert "takes names apart at" in store.unfit(AT + name)
+            with pytest.raises(Unsafe):
+                await put(store, name, b"three")
+        (tmp_path / "there" / "larkfell" / "a#b").write_bytes(b"theirs")
+        theirs = await store.stat(AT + b"a#b")
+        with pytest.raises(Unsafe):
+            await put(store, b"a#b", b"three", expected=theirs.entry)
+        await store.close()
+    assert there(tmp_path) == {"report": b"one", "50%": b"two", "a#b": b"theirs"}
 
 
 @pytest.fixture

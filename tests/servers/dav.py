@@ -17,7 +17,7 @@ from collections.abc import Iterator
 from email.utils import formatdate
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
+from urllib.parse import quote, quote_from_bytes, unquote, unquote_to_bytes, urlsplit
 
 from pinecart.drivers.webdav.signing import Challenge, DavAccount, Digest
 from tests.whole.house import free_port, until
@@ -130,9 +130,9 @@ def apache() -> Iterator[Apache]:
 
 
 class PythonDav:
-    """habits: "no-etags", "etags-in-lists", "weak", "etags-of-names", "no-conditions",
-    "overwrites", "no-ranges", "other-hrefs", "deep", "redirects", "digest", "token",
-    "errors-inside".
+    """habits: "no-etags", "etags-in-lists", "etags-in-answers", "takes-addresses-apart", "weak",
+    "etags-of-names", "no-conditions", "overwrites", "no-ranges", "other-hrefs", "deep",
+    "redirects", "digest", "token", "errors-inside".
 
     cuts: method → so many requests until the line is cut before it is carried out; `lost`: after.
     short: so many answers end before their length.   lies: hrefs that it lists besides.
@@ -312,7 +312,8 @@ class _Handler(BaseHTTPRequestHandler):
             etag = self._etag(path)
             props = f"<D:resourcetype/><D:getcontentlength>{found.st_size}</D:getcontentlength>"
             props += f"<D:getlastmodified>{_date(found)}</D:getlastmodified>"
-            props += f"<D:getetag>{etag}</D:getetag>" if etag else ""
+            is_told = etag and "etags-in-answers" not in self.dav.habits
+            props += f"<D:getetag>{etag}</D:getetag>" if is_told else ""
         inner = os.fsencode(path.relative_to(self.dav.root))
         name = quote_from_bytes(b"" if inner == b"." else inner)
         slash = "/" if path.is_dir() and name else ""
@@ -363,7 +364,10 @@ class _Handler(BaseHTTPRequestHandler):
         self._to(path, shutil.copyfile)
 
     def _to(self, path: Path, carry: object) -> None:
-        there = self.path_of(self.headers["Destination"])
+        told = self.headers["Destination"]
+        if "takes-addresses-apart" in self.dav.habits:
+            told = quote(urlsplit(unquote(told)).path)
+        there = self.path_of(told)
         if not path.exists():
             return self._say(404)
         keeps = self.headers.get("Overwrite") == "F" and "overwrites" not in self.dav.habits

@@ -16,7 +16,7 @@ class TreeFacts(NamedTuple):
     """probed: by writing; without, what mostly is so, and what is safe.   guards: it refuses to
     rename over what is there.   conditions: it replaces and removes only what has the ETag that is
     named.   keeps_etags: an ETag stays the same under another name.   step_ns: times nearer than
-    this may be the same.
+    this may be the same.   unheld: signs at which it takes a name apart.
     """
 
     folding: Folding = Folding()
@@ -25,6 +25,7 @@ class TreeFacts(NamedTuple):
     guards: bool = False
     conditions: bool = False
     keeps_etags: bool = False
+    unheld: str = ""
     probed: bool = False
 
     @classmethod

@@ -16,6 +16,7 @@ from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, Given,
 ODD_NS = 1_599_999_999_987_654_321  # what a coarser clock can't keep
 COARSEST_NS = 2_000_000_000
 FIRM_S, LOOK_S = 3.0, 0.3  # an ETag of a file that was just changed is a weak one at many servers
+SIGNS = {"?#;": b"?a#b;c", "%": b"%3fa"}  # → the end of a name that has them
 NEVER = FileLook(FileKind.FILE, etag="pinecart-never", is_firm=True)
 
 
@@ -65,9 +66,16 @@ class TreeProber:
         if found.etag:
             keeps_etags = await self._keeps_etags(other, third)
             conditions = await self._conditions(one, other, third)
-        step_ns = _rounded(step_ns)
+        unheld = await self._unheld(other, third) if self._files.by_address else ""
         return TreeFacts(
-            folding, step_ns, keeps_times, guards, conditions, keeps_etags, probed=True
+            folding,
+            _rounded(step_ns),
+            keeps_times,
+            guards,
+            conditions,
+            keeps_etags,
+            unheld,
+            probed=True,
         )
 
     async def _make(self, name: bytes) -> None:
@@ -113,6 +121,32 @@ class TreeProber:
             await self._files.remove(third)
         await self._files.rename(other, third)
         return (await self._files.look(third)).etag == before.etag
+
+    async def _unheld(self, other: bytes, third: bytes) -> str:
+        """Signs at which a new name is taken apart, as a server does that decodes an address first:
+        the file would get another name, and might replace what has that.
+        """
+        found = ""
+        for signs, end in SIGNS.items():
+            if not await self._is_held(other, third, third + end):
+                found += signs
+        return found
+
+    async def _is_held(self, other: bytes, third: bytes, odd: bytes) -> bool:
+        """third: what such a server may make of `odd`."""
+        await self._make(other)
+        for name in (third, odd):
+            with contextlib.suppress(Missing):
+                await self._files.remove(name)
+        try:
+            await self._files.rename(other, odd)
+            await self._files.look(odd)
+        except (Busy, Halting):
+            raise
+        except StoreError:
+            return False
+        await self._files.remove(odd)
+        return True
 
     async def _conditions(self, one: bytes, other: bytes, away: bytes) -> bool:
         """Whether another ETag than the one that is there is refused, and the right one taken."""

@@ -129,7 +129,7 @@ class TreeReader:
         kept = KeptOpen(self._files, key, How.READ, self._retries)
         try:
             now = await kept.do(lambda file: file.look())
-            opened = entry_of(key, now)
+            opened = _as_listed(entry_of(key, now), entry)
             self.must_be_same(opened, entry)
             yield TreeFile(self, kept, opened, now)
         finally:
@@ -139,7 +139,7 @@ class TreeReader:
         """A small file is read at once, and was the same before and after."""
         read = partial(self._files.read_whole, key, entry.size)
         found, body = await self._retries.safely(read)
-        opened = entry_of(key, found)
+        opened = _as_listed(entry_of(key, found), entry)
         self.must_be_same(opened, entry)
         if len(body) != entry.size:
             named = self.named(key)
@@ -173,6 +173,13 @@ class TreeReader:
         """The name still leads to what was opened, and is no link."""
         if not entry.is_place:
             await self.must_still_be(entry.key, entry)
+
+
+def _as_listed(opened: Entry, entry: Entry) -> Entry:
+    """Some servers tell an ETag with the content, and none where they list: what is remembered of a
+    file is what is listed.
+    """
+    return opened if entry.etag else opened._replace(etag="")
 
 
 class _Opened:

@@ -105,6 +105,7 @@ class RemoteFiles(Protocol):
     pieces: of a large file, that are written at once.
     sets_times: in general.   removes_below: what is taken away goes with all that lies below it, if
     it is a folder.   repeats: a request may be sent twice unasked, where a line is cut.
+    by_address: a rename tells the new name in an address.
     """
 
     name: str
@@ -113,6 +114,7 @@ class RemoteFiles(Protocol):
     sets_times: bool
     removes_below: bool
     repeats: bool
+    by_address: bool
 
     @property
     def requests(self) -> int: ...

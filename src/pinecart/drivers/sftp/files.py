@@ -71,6 +71,7 @@ class SftpFiles:
     """
 
     by_offset, sets_times, removes_below, repeats = True, True, False, False
+    by_address = False
     pieces = 4
 
     def __init__(self, server: SshServer, root: str) -> None:

@@ -82,6 +82,7 @@ class SmbFiles:
     """
 
     by_offset, sets_times, removes_below, repeats = True, True, False, False
+    by_address = False
     pieces = 3  # the library holds each message several times
 
     def __init__(self, server: SmbServer, root: str) -> None:

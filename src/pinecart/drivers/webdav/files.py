@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 
-from pinecart.core.errors import Busy, Changed, Incomplete, Missing, Refused, Taken
+from pinecart.core.errors import Busy, Changed, Incomplete, Missing, Refused, Taken, Unsafe
 from pinecart.core.places import show
 from pinecart.drivers.http_message import HttpAnswer, Pieces, http_time_ns
 from pinecart.drivers.remote_tree.remote_files import (
@@ -42,14 +42,19 @@ SPARE = 1 << 16  # bytes of an answer besides what was asked for: a refusal in w
 
 
 class DavFiles:
-    """remote_tree.RemoteFiles. Times are the server's own; there are no links."""
+    """remote_tree.RemoteFiles. Times are the server's own; there are no links.
+
+    unheld: signs at which it takes a new name apart.
+    """
 
     by_offset, sets_times, removes_below, repeats = False, False, True, True
+    by_address = True
     pieces = 4
 
     def __init__(self, client: DavClient) -> None:
         self.name, self._client = client.name, client
         self._told_root: bytes | None = None
+        self.unheld = ""
 
     @property
     def requests(self) -> int:
@@ -216,11 +221,28 @@ class DavFiles:
         """In one step only under a condition: without, a folder that is there would go with all
         that lies in it.
         """
+        self._must_hold(new)  # before what is there has another name
         if seen is None:
             await replaced_in_steps(self, old, new, away)
             return
         condition = only_if(self._client.url(new), seen.etag)
         await self._moved("MOVE", old, new, {"overwrite": "T", "if": condition})
+
+    def _must_hold(self, path: bytes) -> None:
+        """Raises Unsafe."""
+        if why := self.why_unheld(path):
+            raise Unsafe(why)
+
+    def why_unheld(self, path: bytes) -> str:
+        """In a sentence; empty: the server holds this name."""
+        odd = [sign for sign in self.unheld if sign.encode() in path]
+        if not odd:
+            return ""
+        return (
+            f"{self._client.named(path)}: this server takes names apart at {' '.join(odd)} as it "
+            "renames, so that the file would get another name. It is left where it is; rename it "
+            "at the source."
+        )
 
     async def copy(self, old: bytes, new: bytes, seen: FileLook) -> None:
         """By the server itself; where the ETag is firm, only this. Raises Changed."""
@@ -235,6 +257,7 @@ class DavFiles:
             raise Changed(f"{client.named(old)} changed before it was copied.") from exc
 
     async def _moved(self, method: str, old: bytes, new: bytes, headers: dict[str, str]) -> None:
+        self._must_hold(new)
         where = {"destination": self._client.url(new)}
         await self._client.good(method, old, "Naming", headers=where | headers)
 

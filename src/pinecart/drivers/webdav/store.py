@@ -8,6 +8,7 @@ from typing import Any
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Refused
 from pinecart.core.ports import Placed, Put, Store
+from pinecart.drivers.remote_tree.facts import TreeFacts
 from pinecart.drivers.remote_tree.store import RemoteTreeStore
 from pinecart.drivers.webdav.client import DavClient, sign_in_of
 from pinecart.drivers.webdav.files import DavFiles
@@ -21,6 +22,13 @@ class DavStore(RemoteTreeStore):
         self.dav = DavFiles(self.client)
         self._reaches = (spec["url"], spec.get("user"), spec.get("token"))
         super().__init__(self.dav, spec)
+
+    def _take_in(self, facts: TreeFacts) -> None:
+        super()._take_in(facts)
+        self.dav.unheld = facts.unheld
+
+    def unfit(self, key: bytes) -> str:
+        return super().unfit(key) or self.dav.why_unheld(key)
 
     def renew(self, spec: Mapping[str, Any]) -> None:
         """Take up a new password or token, from the next request on."""

@@ -33,6 +33,7 @@ class HdfsFiles:
     """remote_tree.RemoteFiles. Links are neither followed nor taken."""
 
     by_offset, sets_times, removes_below, repeats = False, True, False, True
+    by_address = False
     pieces = 4
 
     def __init__(self, client: HdfsClient) -> None:
