@@ -12,7 +12,7 @@ import time
 import pytest
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Busy, Incomplete, Refused, StoreError
+from pinecart.core.errors import Busy, Incomplete, Refused, StoreError, Taken
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store
 from pinecart.drivers.folder.kernel import Kernel
@@ -222,6 +222,27 @@ async def test_a_bucket_that_keeps_versions_keeps_none_of_a_probe(standin, old):
     probes = server.counts["put"]
     again = opened(endpoint, abilities=store.learned())
     assert await again.probe(AT) == await store.abilities(AT) and server.counts["put"] == probes
+    for each in (store, again):
+        await each.close()
+
+
+async def test_a_copy_replaces_nothing_where_only_writes_take_notice_of_conditions(standin):  # noqa: F811
+    server, endpoint = standin
+    server.old = frozenset({"conditions-of-writes-alone"})
+    store, journal = opened(endpoint), Journal()
+    await store.probe(AT)
+    source = await store.put(small(b"x"))
+    await store.put(small(b"theirs", b"theirs"))
+    with pytest.raises(Taken):
+        await store.copy(small(b"theirs", uploads=journal), store, AT + b"x", source.entry)
+    placed = await store.copy(small(b"y", uploads=journal), store, AT + b"x", source.entry)
+    assert not placed.guarded and not journal.rows
+    assert (await store.stat(AT + b"theirs")).entry.size == len(b"theirs")
+    assert await listed(store) == [b"theirs", b"x", b"y"]
+    again = opened(endpoint, abilities=store.learned())
+    writes = server.counts["put"]
+    await again.copy(small(b"z"), again, AT + b"x", source.entry)
+    assert server.counts["put"] == writes
     for each in (store, again):
         await each.close()
 

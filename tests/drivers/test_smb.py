@@ -34,7 +34,12 @@ from tests.contracts.store import AT, StoreContract, names, put
 from tests.runner.engine import Journal
 from tests.servers.smb import PASSWORD, USER, samba
 
-STRICT = "server smb encrypt = required\nserver signing = mandatory\nserver min protocol = SMB3_00"
+STRICT = """server smb encrypt = required
+server signing = mandatory
+server min protocol = SMB3_00
+smb2 max read = 65536
+smb2 max write = 65536
+smb2 max trans = 65536"""
 
 
 @pytest.fixture(scope="module")

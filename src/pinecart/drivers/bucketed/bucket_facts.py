@@ -12,8 +12,8 @@ UNTRIED = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
 
 
 class BucketFacts:
-    """guards_copies: whether the condition of a copy is held against its destination.   versioned,
-    removals_guarded: by bucket, where it was asked.   kept, dropped: bucket → headers that it was
+    """versioned, removals_guarded, copies_guarded (whether the condition of a copy is held against
+    its destination): by bucket, where it was asked.   kept, dropped: bucket → headers that it was
     seen to keep, and not to keep.   untried: what is supposed of a bucket that was not tried.
     """
 
@@ -21,9 +21,9 @@ class BucketFacts:
         self._untried = untried
         self._able: dict[str, Abilities] = {}
         self.probed: set[str] = set()
-        self.guards_copies = True
         self.versioned: dict[str, bool] = {}
         self.removals_guarded: dict[str, bool] = {}
+        self.copies_guarded: dict[str, bool] = {}
         self.kept: dict[str, set[str]] = {}
         self.dropped: dict[str, set[str]] = {}
 
@@ -49,6 +49,8 @@ class BucketFacts:
             found[bucket] = {"checksum": able.checksum, "create_only": able.create_only}
             if bucket in self.removals_guarded:
                 found[bucket]["guards_removals"] = self.removals_guarded[bucket]
+            if bucket in self.copies_guarded:
+                found[bucket]["guards_copies"] = self.copies_guarded[bucket]
         return found
 
     def remember(self, bucket: str, told: Mapping[str, Any]) -> None:
@@ -61,3 +63,5 @@ class BucketFacts:
         self.probed.add(bucket)
         if "guards_removals" in told:
             self.removals_guarded[bucket] = bool(told["guards_removals"])
+        if "guards_copies" in told:
+            self.copies_guarded[bucket] = bool(told["guards_copies"])

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import hashlib
+import secrets
 
+from pinecart.core.ports import Uploads
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import GONE
-from pinecart.drivers.bucketed.probing import ObjectProber
+from pinecart.drivers.bucketed.probing import PROBE, ObjectProber
 from pinecart.drivers.bucketed.writing import md5_of, md5_text
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.listing import Lister
+from pinecart.drivers.s3.signing import encoded_path
 
 
 class S3Prober(ObjectProber):
@@ -57,6 +60,57 @@ class S3Prober(ObjectProber):
         if answer.status == 403 or error.code == "store.no-bucket":
             raise error
         return answer.status in (400, 404, 409, 412, 501)
+
+    async def guards_copies(self, beside: bytes, journal: Uploads | None = None) -> bool:
+        """Whether the condition of a copy is held against its destination: asked once of a bucket
+        that guards writes. Some stores take notice of it in writes alone.
+
+        journal: of what a killed run has to take away.
+        """
+        bucket, _ = self._client.split(beside)
+        known = self._facts.copies_guarded
+        if not self._facts.able(bucket).create_only:
+            return False
+        async with self._one_at_a_time:
+            if bucket not in known:
+                known[bucket] = await self._refuses_a_copy(bucket, beside, journal)
+        return known[bucket]
+
+    async def _refuses_a_copy(self, bucket: str, beside: bytes, journal: Uploads | None) -> bool:
+        folder = beside[: beside.rfind(b"/") + 1]
+        mark = folder + PROBE + secrets.token_hex(8).encode()
+        here, there = mark + b"-1", mark + b"-2"
+        try:
+            for key in (here, there):
+                if journal:
+                    await journal.begun(key, "probe", self._client.now().isoformat())
+                await self._made(key)
+            _, from_name = self._client.split(here)
+            source = encoded_path(bucket, from_name)
+            headers = {"x-amz-copy-source": source, "if-none-match": "*"}
+            answer = await self._asked(there, headers)
+        finally:
+            for key in (here, there):
+                await self.take_away(key)
+                if journal:
+                    await journal.over(key)
+        return answer.status == 412
+
+    async def _made(self, key: bytes) -> None:
+        answer = await self._asked(key, {"content-length": "0"})
+        if answer.status != 200:
+            raise self._client.error_of(answer, what=f"Probing {self._client.name}")
+
+    async def _asked(self, key: bytes, headers: dict[str, str]) -> HttpAnswer:
+        bucket, name = self._client.split(key)
+
+        async def one() -> HttpAnswer:
+            answer = await self._client.ask("PUT", bucket, name, headers=headers)
+            if answer.status >= 500 and answer.status != 501:
+                raise self._client.error_of(answer, what=f"Probing {self._client.name}")
+            return answer
+
+        return await self._client.safely(one)
 
     async def delete(self, key: bytes) -> None:
         bucket, name = self._client.split(key)

@@ -14,6 +14,7 @@ from pinecart.drivers.pieces import piece_size
 from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.conditional import ConditionalWrites, is_error
 from pinecart.drivers.s3.parts import S3Parts
+from pinecart.drivers.s3.probing import S3Prober
 from pinecart.drivers.s3.signing import encoded_path
 from pinecart.drivers.s3.sizes import Sizes
 from pinecart.drivers.s3.wire import text_of
@@ -25,13 +26,18 @@ class ServerCopy:
     """Between two places of one endpoint, with one key for both."""
 
     def __init__(
-        self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites, sizes: Sizes
+        self,
+        client: S3Client,
+        facts: BucketFacts,
+        writes: ConditionalWrites,
+        sizes: Sizes,
+        prober: S3Prober,
     ) -> None:
         self._client = client
         self._facts = facts
         self._writes = writes
         self._parts = S3Parts(client, facts, writes)
-        self._sizes = sizes
+        self._sizes, self._prober = sizes, prober
 
     async def copy(
         self, put: Put, source: S3Client, source_key: bytes, entry: Entry, version: str = ""
@@ -57,14 +63,18 @@ class ServerCopy:
                 raise Changed(f"{source.named(source_key)} changed before it was copied.") from exc
             if put.if_absent and await self._client.is_absent(put.key):
                 # Some stores hold the condition against the source of a copy.
-                self._facts.guards_copies = False
+                bucket, _ = self._client.split(put.key)
+                self._facts.copies_guarded[bucket] = False
                 return await self.copy(put, source, source_key, entry, version)
             raise
         except Refused:
             # This key may not, or this store does not know how: the bytes go through us.
             return None
         if placed.entry.etag != entry.etag:  # else the store itself tells that it is the same
-            placed = await self._compared(placed, put, await source.stat(source_key, version))
+            of = await source.stat(source_key, version)
+            if of.entry.etag != entry.etag:  # some stores take no notice of that condition
+                raise Changed(f"{source.named(source_key)} changed before it was copied.")
+            placed = await self._compared(placed, put, of)
         if put.extra.tags and await self._client.tags(put.key) != dict(put.extra.tags):
             return placed._replace(lost="tags")
         return placed
@@ -94,7 +104,7 @@ class ServerCopy:
         answer, guarded = await self._writes.conditionally(
             put,
             lambda condition: self._client.ask("PUT", bucket, name, headers=headers | condition),
-            guards=self._facts.guards_copies,
+            guards=put.if_absent and await self._prober.guards_copies(put.key, put.uploads),
         )
         etag, crc = text_of(answer.body, "ETag"), text_of(answer.body, "ChecksumCRC64NVME")
         whole = put._replace(headers={})  # what it has goes along

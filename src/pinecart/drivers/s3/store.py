@@ -29,13 +29,14 @@ class S3Store(BucketStore):
         lister = Lister(client, facts)
         writes = ConditionalWrites(client, facts)
         whole, parts = S3Whole(client, facts, writes), S3Parts(client, facts, writes)
+        prober = S3Prober(client, facts, lister)
         machines = Machines(
             lister,
             ObjectWriter(client, facts, whole, parts, part=sizes.part),
             parts,
-            ServerCopy(client, facts, writes, sizes),
+            ServerCopy(client, facts, writes, sizes, prober),
             ObjectRemover(client, facts, lister),
-            S3Prober(client, facts, lister),
+            prober,
             BucketKeeper(client),
         )
         super().__init__(client, facts, machines)

@@ -57,7 +57,7 @@ from pinecart.drivers.smb.wire import (
 )
 
 T = TypeVar("T")
-BLOCK = 1 << 20  # bytes of one read or write
+BLOCK = 1 << 20  # bytes of one read or write, at most: small servers take less
 LISTED = 1 << 16  # bytes of names that come at once
 _Mask = FilePipePrinterAccessMask
 _LOOK = _Mask.FILE_READ_ATTRIBUTES
@@ -251,6 +251,8 @@ class OpenedSmbFile:
 
     def __init__(self, files: SmbFiles, line: SmbLine, path: bytes, handle: Open) -> None:
         self._files, self._line, self._path, self._handle = files, line, path, handle
+        self._read_at_once = min(BLOCK, line.connection.max_read_size)
+        self._written_at_once = min(BLOCK, line.connection.max_write_size)
 
     async def _do(self, call: Callable[[], T]) -> T:
         return await self._files.do(self._path, lambda _: call(), self._line)
@@ -266,13 +268,13 @@ class OpenedSmbFile:
         return _look_of(self._handle)
 
     async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
-        read = partial(_read, self._handle)
-        if size <= BLOCK and into is None:
+        read, most = partial(_read, self._handle), self._read_at_once
+        if size <= most and into is None:
             return await self._do(partial(read, start, size))
         room = memoryview(bytearray(size) if into is None else into)
         done = 0
         while done < size:
-            wanted = min(BLOCK, size - done)
+            wanted = min(most, size - done)
             block = await self._do(partial(read, start + done, wanted))
             room[done : done + len(block)] = block
             done += len(block)
@@ -282,8 +284,9 @@ class OpenedSmbFile:
         return bytes(found) if into is None else cast("bytes", found)
 
     async def write(self, start: int, data: bytes) -> None:
-        for at in range(0, len(data), BLOCK):
-            block = bytes(data[at : at + BLOCK])
+        most = self._written_at_once
+        for at in range(0, len(data), most):
+            block = bytes(data[at : at + most])
             await self._do(partial(_write, self._handle, start + at, block))
 
     async def give(self, given: Given) -> None:
