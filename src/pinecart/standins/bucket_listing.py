@@ -11,7 +11,7 @@ from aiohttp import web
 
 from pinecart.standins.bucket_request import Asked
 from pinecart.standins.bucket_shelf import Shelf, Thing
-from pinecart.standins.bucket_xml import contents, document, iso, leaf, tag
+from pinecart.standins.bucket_xml import Fault, contents, document, iso, leaf, tag
 
 
 class Page(NamedTuple):
@@ -28,6 +28,8 @@ def list_objects(shelf: Shelf, asked: Asked, old: frozenset[str], most_keys: int
     encode = _encoding(asked)
     is_first = "listing-1" in old
     token = query.get("continuation-token", "")
+    if "marker" in query and not is_first and query.get("list-type") == "2":
+        raise Fault("InvalidArgument")
     after = query.get("marker", "") if is_first else query.get("start-after", "")
     if token and not is_first:
         after = base64.urlsafe_b64decode(token).decode()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Sequence
 from functools import partial
-from typing import Any
 
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Incomplete
@@ -12,7 +11,15 @@ from pinecart.core.ports import Level, Version
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.s3.client import S3Client
-from pinecart.drivers.s3.wire import parse_buckets, parse_page, parse_versions, text_of
+from pinecart.drivers.s3.wire import (
+    ListingPage,
+    parse_buckets,
+    parse_page,
+    parse_versions,
+    text_of,
+)
+
+PAST_ALL = b"\xf4\x8f\xbf\xbf"  # the last letter there is: past all that lies in a folder
 
 
 class Lister:
@@ -20,19 +27,47 @@ class Lister:
 
     def __init__(self, client: S3Client, facts: BucketFacts) -> None:
         self._client, self._facts = client, facts
+        self._knows_only_1 = False  # of the versions of listings
 
-    async def page(self, bucket: str, prefix: bytes, query: Query) -> Any:
-        full: Query = [("list-type", "2"), ("encoding-type", "url"), *query]
+    async def page(self, bucket: str, prefix: bytes, query: Query) -> ListingPage:
+        full: Query = [("encoding-type", "url"), *query]
+        if not self._knows_only_1:
+            full.append(("list-type", "2"))
         if prefix:
             full.append(("prefix", prefix))
         client = self._client
         what = f"Listing {client.name}/{bucket}"
 
-        async def one() -> Any:
+        async def one() -> ListingPage:
             answer = await client.good("GET", bucket, query=full, what=what)
             return parse_page(answer.body, prefix=prefix)
 
         return await client.safely(one)
+
+    async def _following(
+        self, bucket: str, prefix: bytes, query: Query, start: bytes, last: bytes
+    ) -> ListingPage:
+        """A page of what comes after `start`, a whole key.
+
+        last: below the prefix. Where something up to it comes again, no notice was taken of
+        `start`: the store knows only version 1, which has another name for it. Some refuse to be
+        sent both.
+        """
+        if not self._knows_only_1:
+            page = await self.page(bucket, prefix, [*query, ("start-after", start)])
+            if not _comes_again(page, last):
+                return page
+            self._knows_only_1 = True
+        page = await self.page(bucket, prefix, [*query, ("marker", start)])
+        if page.marker and _comes_again(page, last):
+            raise self._in_circles(bucket)
+        return page
+
+    def _in_circles(self, bucket: str) -> Incomplete:
+        where = f"{self._client.name}/{bucket}"
+        return Incomplete(
+            f"The listing of {where} goes round in circles. Ask the store's operator."
+        )
 
     async def is_empty(self, bucket: str) -> bool:
         page = await self.page(bucket, b"", [("max-keys", "1")])
@@ -46,25 +81,25 @@ class Lister:
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""
     ) -> AsyncIterator[list[Entry]]:
         bucket, start = self._client.split(prefix)
-        query = _after(start + after) if after else []
         seen: set[str] = set()
+        if after:
+            page = await self._following(bucket, start, [], start + after, after)
+        else:
+            page = await self.page(bucket, start, [])
         while True:
-            page = await self.page(bucket, start, query)
             entries = [e for e in page.entries if e.key]
             if entries:
                 yield entries
             if page.marker:
-                query = _after(page.marker)
+                last = page.marker[len(start) :]
+                page = await self._following(bucket, start, [], page.marker, last)
                 continue
             if not page.token:
                 return
             if page.token in seen:
-                raise Incomplete(
-                    f"The listing of {self._client.name}/{bucket} goes round in circles. Ask the "
-                    "store's operator."
-                )
+                raise self._in_circles(bucket)
             seen.add(page.token)
-            query = [("continuation-token", page.token)]
+            page = await self.page(bucket, start, [("continuation-token", page.token)])
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
         bucket, start = self._client.split(prefix)
@@ -79,13 +114,11 @@ class Lister:
             ]
             return Level(names[:limit], [], names[limit - 1] if len(names) > limit else b"")
         query: Query = [("delimiter", "/"), ("max-keys", str(limit))]
-        # Going on after a folder `x/`: the first name past everything in it is `x0`, since 0
-        # follows / in bytes.
         if after:
-            query += _after(
-                start + (after[:-1] + b"/\xf4\x8f\xbf\xbf" if after.endswith(b"/") else after)
-            )
-        page = await self.page(bucket, start, query)
+            past = after + PAST_ALL if after.endswith(b"/") else after
+            page = await self._following(bucket, start, query, start + past, after)
+        else:
+            page = await self.page(bucket, start, query)
         last = max([e.key for e in page.entries] + page.folders, default=b"")
         return Level(
             page.folders,
@@ -130,8 +163,7 @@ class Lister:
         return found
 
 
-def _after(key: bytes) -> Query:
-    """Where a listing begins: under its name in version 2, and in version 1, which some stores only
-    know.
-    """
-    return [("start-after", key), ("marker", key)]
+def _comes_again(page: ListingPage, last: bytes) -> bool:
+    """Whether something is told that was told before."""
+    names = [*page.folders, *(entry.key for entry in page.entries)]
+    return any(name <= last for name in names)
