@@ -132,7 +132,7 @@ def apache() -> Iterator[Apache]:
 class PythonDav:
     """habits: "no-etags", "etags-in-lists", "etags-in-answers", "takes-addresses-apart", "weak",
     "etags-of-names", "no-conditions", "overwrites", "no-ranges", "other-hrefs", "deep",
-    "redirects", "digest", "token", "errors-inside".
+    "redirects", "digest", "token", "errors-inside", "loose" (with what it needn't tell).
 
     cuts: method → so many requests until the line is cut before it is carried out; `lost`: after.
     short: so many answers end before their length.   lies: hrefs that it lists besides.
@@ -315,7 +315,8 @@ class _Handler(BaseHTTPRequestHandler):
             is_told = etag and "etags-in-answers" not in self.dav.habits
             props += f"<D:getetag>{etag}</D:getetag>" if is_told else ""
         inner = os.fsencode(path.relative_to(self.dav.root))
-        name = quote_from_bytes(b"" if inner == b"." else inner)
+        safe = "/?#" if "loose" in self.dav.habits else "/"
+        name = quote_from_bytes(b"" if inner == b"." else inner, safe)
         slash = "/" if path.is_dir() and name else ""
         if "other-hrefs" in self.dav.habits:
             return _response(f"http://inner.example:8080/gate/dav/{name}{slash}", props)
@@ -334,7 +335,8 @@ class _Handler(BaseHTTPRequestHandler):
         if not asked or "no-ranges" in self.dav.habits:
             return self._say(200, body, **told)
         first, last = int(asked[1]), min(int(asked[2]), len(body) - 1)
-        told["Content-Range"] = f"bytes {first}-{last}/{len(body)}"
+        whole = "*" if "loose" in self.dav.habits else len(body)
+        told["Content-Range"] = f"bytes {first}-{last}/{whole}"
         return self._say(206, body[first : last + 1], **told)
 
     def _put(self, path: Path, body: bytes) -> None:

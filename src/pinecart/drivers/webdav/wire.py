@@ -6,7 +6,7 @@ import re
 import xml.etree.ElementTree as ET
 from functools import lru_cache
 from typing import Any, NamedTuple
-from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
+from urllib.parse import quote_from_bytes, unquote_to_bytes
 
 from pinecart.core.errors import Busy, Incomplete
 from pinecart.drivers.http_message import http_time_ns
@@ -21,7 +21,7 @@ _SAFE = "/-_.~"
 _LOOK = ("resourcetype", "getcontentlength", "getlastmodified", "getetag")
 _ROOM = ("quota-available-bytes", "quota-used-bytes")
 _STATUS = re.compile(r"HTTP/[\d.]+ (\d{3})")
-_RANGE = re.compile(r"bytes (\d{1,18})-(\d{1,18})/(\d{1,18})")
+_RANGE = re.compile(r"bytes (\d{1,18})-(\d{1,18})/(\d{1,18}|\*)")
 
 
 def asking_for(names: tuple[str, ...]) -> bytes:
@@ -42,9 +42,12 @@ def encoded(path: bytes) -> str:
 
 def path_of(href: str) -> bytes:
     """The path of an address, decoded, without a slash at its end; servers write whole addresses
-    as well, and letters that aren't ASCII as they are. Raises Incomplete.
+    as well, and letters that aren't ASCII, `?` and `#` as they are: what is told here is a path.
+    Raises Incomplete.
     """
-    path = urlsplit(href.strip()).path if "://" in href else re.split("[?#]", href.strip())[0]
+    path = href.strip()
+    if "://" in path:
+        path = "/" + path.partition("://")[2].partition("/")[2]
     if "%2f" in path.lower():
         raise Incomplete(f"The server told an address with a slash inside a name: {href[:200]!r}.")
     return unquote_to_bytes(path.encode("utf-8", "surrogateescape")).rstrip(b"/")
@@ -178,10 +181,13 @@ def etag_of(text: str) -> tuple[str, bool]:
     return inner, bool(inner) and not is_weak and bare.startswith('"')
 
 
-def range_told(text: str) -> tuple[int, int, int] | None:
-    """First byte, last byte and size of all, of a `Content-Range`."""
+def range_told(text: str) -> tuple[int, int, int | None] | None:
+    """First byte, last byte and size of all (None: it isn't told), of a `Content-Range`."""
     found = _RANGE.fullmatch(text.strip())
-    return (int(found[1]), int(found[2]), int(found[3])) if found else None
+    if not found:
+        return None
+    whole = None if found[3] == "*" else int(found[3])
+    return int(found[1]), int(found[2]), whole
 
 
 def only_if(url: str, etag: str) -> str:
