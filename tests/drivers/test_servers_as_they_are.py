@@ -247,6 +247,23 @@ async def test_a_copy_replaces_nothing_where_only_writes_take_notice_of_conditio
         await each.close()
 
 
+async def test_a_key_that_may_write_and_not_delete_writes(standin):  # noqa: F811
+    """What it could not take away is asked for once, and journalled."""
+    server, endpoint = standin
+    server.old = frozenset({"checksums-ignored"})
+    server.behaviour["delete"] = Behaviour(fail="AccessDenied")
+    store, journal = opened(endpoint), Journal()
+    await store.probe(AT, journal)
+    (left,) = journal.rows
+    source = await store.put(small(b"x"))
+    await store.copy(small(b"y", uploads=journal), store, AT + b"x", source.entry)
+    assert await listed(store) == [left.removeprefix(AT), b"x", b"y"] and [*journal.rows] == [left]
+    server.behaviour.clear()
+    await store.clear_uploads(left, journal.rows[left][1])
+    assert await listed(store) == [b"x", b"y"]
+    await store.close()
+
+
 async def test_a_probe_whose_answer_was_lost_is_journalled_until_it_is_gone(standin):  # noqa: F811
     server, endpoint = standin
     server.old = frozenset({"checksums-ignored"})

@@ -6,7 +6,7 @@ import asyncio
 import secrets
 from abc import ABC, abstractmethod
 
-from pinecart.core.errors import Unsafe
+from pinecart.core.errors import Halting, Refused, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import Abilities, Uploads
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
@@ -21,6 +21,7 @@ class ObjectProber(ABC):
     def __init__(self, client: BucketClient, facts: BucketFacts) -> None:
         self._any_client, self._facts = client, facts
         self._one_at_a_time = asyncio.Lock()
+        self._may_delete = True
 
     async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
         client = self._any_client
@@ -32,7 +33,7 @@ class ObjectProber(ABC):
                     await journal.begun(key, "probe", client.now().isoformat())
                 await self.find_out(key)
                 self._facts.probed.add(bucket)
-                if journal:
+                if journal and self._may_delete:
                     await journal.over(key)
         return self._facts.able(bucket)
 
@@ -43,10 +44,17 @@ class ObjectProber(ABC):
     async def take_away(self, key: bytes) -> None:
         """Take away a small object of our own, with all versions of it. Nothing else is ever
         deleted here.
+
+        Who may write need not be allowed to delete: then it stays, and is journalled.
         """
         if PROBE not in key:
             raise Unsafe(f"{show(key)} is not a probe of ours.")
-        await self.delete(key)
+        try:
+            await self.delete(key)
+        except Halting:
+            raise
+        except Refused:
+            self._may_delete = False
 
     @abstractmethod
     async def delete(self, key: bytes) -> None: ...

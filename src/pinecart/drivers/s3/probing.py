@@ -69,7 +69,7 @@ class S3Prober(ObjectProber):
         """
         bucket, _ = self._client.split(beside)
         known = self._facts.copies_guarded
-        if not self._facts.able(bucket).create_only:
+        if not (self._may_delete and self._facts.able(bucket).create_only):
             return False
         async with self._one_at_a_time:
             if bucket not in known:
@@ -92,7 +92,7 @@ class S3Prober(ObjectProber):
         finally:
             for key in (here, there):
                 await self.take_away(key)
-                if journal:
+                if journal and self._may_delete:
                     await journal.over(key)
         return answer.status == 412
 
