@@ -138,19 +138,26 @@ async def test_an_expiry_goes_along(store, door, container):
 # --- what is there stays whole
 
 
+@contextlib.asynccontextmanager
+async def keeping(segment, door, container):
+    """The store, where this segment may not be taken away."""
+    path = urlsplit(door.url).path
+    named = f"DELETE {path}/{container}_segments/{segment}".encode()
+    with line(garbles=(named, b"REFUSE" + named[6:])) as url:
+        where = {"auth_url": f"{url}/auth/v1.0", "storage_url": door.url.replace(ENDPOINT, url)}
+        store = opened(door.spec(container, **where))
+        yield store
+        await store.close()
+
+
 async def test_what_replaces_a_large_object_is_whole_where_a_part_of_the_old_may_not_go(
     store, door, container, tmp_path
 ):
     """What stays of the old is journalled, and cleared by the run that ends."""
     before, journal = await long_put(store, tmp_path), Journal()
     kept, *_ = door.segments(container)
-    path = urlsplit(door.url).path
-    named = f"DELETE {path}/{container}_segments/{kept}".encode()
-    with line(garbles=(named, b"REFUSE" + named[6:])) as url:
-        where = {"auth_url": f"{url}/auth/v1.0", "storage_url": door.url.replace(ENDPOINT, url)}
-        other = opened(door.spec(container, **where))
+    async with keeping(kept, door, container) as other:
         placed = await long_put(other, tmp_path, before.entry, uploads=journal)
-        await other.close()
     assert placed.left.startswith("parts of what it replaced."), placed
     assert door.holds(container) == {"larkfell/long": LONG}
     assert door.left(container) == {kept}
@@ -163,14 +170,9 @@ async def test_what_replaces_a_large_object_is_whole_where_a_part_of_the_old_may
 async def test_a_removal_says_what_it_could_not_take_away(store, door, container, tmp_path):
     placed = await long_put(store, tmp_path)
     kept, *_ = door.segments(container)
-    path = urlsplit(door.url).path
-    named = f"DELETE {path}/{container}_segments/{kept}".encode()
-    with line(garbles=(named, b"REFUSE" + named[6:])) as url:
-        where = {"auth_url": f"{url}/auth/v1.0", "storage_url": door.url.replace(ENDPOINT, url)}
-        other = opened(door.spec(container, **where))
+    async with keeping(kept, door, container) as other:
         with pytest.raises(Refused, match="was removed, and parts of it are left") as caught:
             await other.remove(b"larkfell/long", placed.entry)
-        await other.close()
     assert caught.value.code == "store.parts-left"
     assert door.names(container) == [] and door.segments(container) == [kept]
 
