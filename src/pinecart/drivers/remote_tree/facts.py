@@ -30,8 +30,8 @@ class TreeFacts(NamedTuple):
 
     @classmethod
     def read(cls, told: Mapping[str, Any]) -> TreeFacts:
-        """As a try found it and it is kept."""
-        if not told.get("probed"):
+        """As a try found it and it is kept; one that did not ask all of this is none."""
+        if not told.get("probed") or not told.keys() >= set(cls._fields):
             return cls()
         known = {name: told[name] for name in cls._fields if name in told}
         known["folding"] = Folding(*told["folding"])
