@@ -89,6 +89,10 @@ async def test_a_server_that_takes_new_names_apart_is_found_out(tmp_path):
         await put(store, b"report", b"one")
         await put(store, b"50%", b"two")
         assert "takes names apart at ?" in store.unfit(AT + b"a?b/c")
+        steps = await try_store(
+            server.spec(name="partner", allowed=["127.0.0.0/8"]), write_to="larkfell/"
+        )
+        assert "It takes names apart at ? # ; as it renames" in str(steps)
         for name in (b"report?v2", b"a#b", b"a;b"):
             assert "takes names apart at" in store.unfit(AT + name)
             with pytest.raises(Unsafe):

@@ -30,9 +30,12 @@ async def try_tree(store: RemoteTreeStore, write_to: str, steps: list[Step]) -> 
     if not await takes_a_file(store, key, take_away, steps):
         return
     able = await store.probe(prefix)
-    words = abilities_told(able)
-    if store.learned().get("conditions"):
+    words, learned = abilities_told(able), store.learned()
+    if learned.get("conditions"):
         words += " It replaces and removes only what it is told to, by its ETag."
+    if signs := learned.get("unheld"):
+        told = " ".join(signs)
+        words += f" It takes names apart at {told} as it renames: such names are refused."
     steps.append(Step("abilities", True, words))
     steps += folded_step(able.folding)
 
