@@ -151,6 +151,7 @@ class S3Client(BucketClient):
         return f"{path}?{text}" if text else path, full
 
     async def ask(self, method: str, bucket: str, key: bytes = b"", **rest: Any) -> HttpAnswer:
+        """Once more where nobody gave a region, and the far side has told it."""
         ask = super().ask
         answer = await ask(method, bucket, key, **rest)
         if self._region_given or answer.status not in (301, 307, 400):
@@ -158,7 +159,8 @@ class S3Client(BucketClient):
         right = region_told(answer.status, answer.headers, answer.body)
         if not right or right == self.region:
             return answer
-        self.region, self._region_given = right, True  # nobody gave one: the far side has told it
+        self.region = right
+        self._region_given = True
         return await ask(method, bucket, key, **rest)
 
     def arrived(self, answer: HttpAnswer, sent: Mapping[str, str]) -> None:

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import secrets
+from functools import partial
+from typing import Any
 
+from pinecart.core.errors import StoreError
 from pinecart.core.ports import Uploads
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import GONE
@@ -40,23 +43,12 @@ class S3Prober(ObjectProber):
         If it isn't, what it left is taken away.
         """
         body = b"pinecart asks whether checksums are verified here"
-        bucket, name = self._client.split(key)
         payload = hashlib.sha256(body).hexdigest()
-        full = headers | {"content-length": str(len(body))}
-
-        async def one() -> HttpAnswer:
-            answer = await self._client.ask(
-                "PUT", bucket, name, headers=full, body=body, payload=payload
-            )
-            if answer.status >= 500 and answer.status != 501:
-                raise self._client.error_of(answer, what=f"Probing {self._client.name}")
-            return answer
-
-        answer = await self._client.safely(one)
+        answer = await self._asked(key, headers, body=body, payload=payload)
         if answer.status == 200:
             await self.take_away(key)
             return False
-        error = self._client.error_of(answer, what=f"Probing {self._client.name}")
+        error = self._error(answer)
         if answer.status == 403 or error.code == "store.no-bucket":
             raise error
         return answer.status in (400, 404, 409, 412, 501)
@@ -97,20 +89,27 @@ class S3Prober(ObjectProber):
         return answer.status == 412
 
     async def _made(self, key: bytes) -> None:
-        answer = await self._asked(key, {"content-length": "0"})
+        answer = await self._asked(key, {})
         if answer.status != 200:
-            raise self._client.error_of(answer, what=f"Probing {self._client.name}")
+            raise self._error(answer)
 
-    async def _asked(self, key: bytes, headers: dict[str, str]) -> HttpAnswer:
+    async def _asked(self, key: bytes, headers: dict[str, str], **rest: Any) -> HttpAnswer:
+        """The answer to a write, also where it is refused. Raises StoreError for a fault."""
         bucket, name = self._client.split(key)
+        ask = partial(self._client.ask, "PUT", bucket, name, headers=headers, **rest)
 
         async def one() -> HttpAnswer:
-            answer = await self._client.ask("PUT", bucket, name, headers=headers)
-            if answer.status >= 500 and answer.status != 501:
-                raise self._client.error_of(answer, what=f"Probing {self._client.name}")
+            answer = await ask()
+            is_fault = answer.status >= 500 and answer.status != 501
+            if is_fault:
+                raise self._error(answer)
             return answer
 
         return await self._client.safely(one)
+
+    def _error(self, answer: HttpAnswer) -> StoreError:
+        what = f"Probing {self._client.name}"
+        return self._client.error_of(answer, what=what)
 
     async def delete(self, key: bytes) -> None:
         bucket, name = self._client.split(key)
