@@ -6,7 +6,7 @@ import contextlib
 from functools import partial
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Missing, Taken
+from pinecart.core.errors import Missing
 from pinecart.drivers.blob.client import BlobClient
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 
@@ -19,11 +19,7 @@ class BlobRemover:
         client = self._client
         bucket, name = client.split(key)
         named = client.named(key)
-        told = await client.stat(key)
-        now = told.entry
-        if (now.size, now.etag) != (expected.size, expected.etag):
-            message = f"{named} is not as it was when this was planned. It was not removed."
-            raise Taken(message)
+        await client.must_still_be(key, expected)
         headers = {"if-match": f'"{expected.etag}"'}
         what = f"Removing {named}"
         ask = partial(client.good, "DELETE", bucket, name, headers=headers, ok=202, what=what)

@@ -10,7 +10,7 @@ from functools import partial
 from typing import Any, NamedTuple, TypeVar
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Changed, Missing, Refused, StoreError, Unsafe
+from pinecart.core.errors import Changed, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
@@ -24,6 +24,7 @@ Query = list[tuple[str, str | bytes]]
 Prepared = tuple[
     str, dict[str, str]
 ]  # what is asked for, encoded, and the headers as they are sent
+PAST_ALL = b"\xf4\x8f\xbf\xbf"  # the last letter there is: past all that lies in a folder
 GONE = (200, 204, 404)  # what a removal answers, whether or not there was anything
 
 
@@ -184,6 +185,15 @@ class BucketClient(ABC):
 
     def versioned(self, version: str) -> Query:
         return [(self.dialect.version, version)] if version else []
+
+    async def must_still_be(self, key: bytes, expected: Entry) -> Mapping[str, str]:
+        """What is to be removed; the headers that told of it. Raises Taken, Missing."""
+        there, told = await self.look(key)
+        if (there.entry.size, there.entry.etag) != (expected.size, expected.etag):
+            named = self.named(key)
+            message = f"{named} is not as it was when this was planned. It was not removed."
+            raise Taken(message)
+        return told
 
     async def look(self, key: bytes, version: str = "") -> tuple[Stat, Mapping[str, str]]:
         """And the headers that told it."""

@@ -33,7 +33,7 @@ class TreeFacts(NamedTuple):
         """As a try found it and it is kept; one that did not ask all of this is none."""
         if not told.get("probed") or not told.keys() >= set(cls._fields):
             return cls()
-        known = {name: told[name] for name in cls._fields if name in told}
+        known = {name: told[name] for name in cls._fields}
         known["folding"] = Folding(*told["folding"])
         return cls(**known)
 

@@ -145,7 +145,9 @@ class TreeProber:
             raise
         except StoreError:
             return False
-        await self._files.remove(odd)
+        finally:
+            with contextlib.suppress(StoreError):
+                await self._files.remove(odd)
         return True
 
     async def _conditions(self, one: bytes, other: bytes, away: bytes) -> bool:

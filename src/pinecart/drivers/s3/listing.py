@@ -9,7 +9,7 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Incomplete
 from pinecart.core.ports import Level, Version
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
-from pinecart.drivers.bucketed.client import Query
+from pinecart.drivers.bucketed.client import PAST_ALL, Query
 from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.wire import (
     ListingPage,
@@ -18,8 +18,6 @@ from pinecart.drivers.s3.wire import (
     parse_versions,
     text_of,
 )
-
-PAST_ALL = b"\xf4\x8f\xbf\xbf"  # the last letter there is: past all that lies in a folder
 
 
 class Lister:

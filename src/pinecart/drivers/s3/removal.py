@@ -5,7 +5,6 @@ from __future__ import annotations
 import secrets
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Taken
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import GONE
 from pinecart.drivers.bucketed.probing import PROBE
@@ -23,11 +22,7 @@ class ObjectRemover:
         client = self._client
         bucket, name = client.split(key)
         named = client.named(key)
-        told = await client.stat(key)
-        now = told.entry
-        if (now.size, now.etag) != (expected.size, expected.etag):
-            message = f"{named} is not as it was when this was planned. It was not removed."
-            raise Taken(message)
+        await client.must_still_be(key, expected)
 
         # Swift holds the condition against another ETag in a bucket that keeps versions; there
         # nothing is lost without it.

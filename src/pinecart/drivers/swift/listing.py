@@ -9,12 +9,11 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Incomplete, Missing, StoreError
 from pinecart.core.ports import Level, Version
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
-from pinecart.drivers.bucketed.client import Query
+from pinecart.drivers.bucketed.client import PAST_ALL, Query
 from pinecart.drivers.swift.client import SwiftClient
 from pinecart.drivers.swift.wire import SwiftPage, parse_page, parse_versions, read_rows
 
 LISTED = (200, 204)
-PAST_ALL = b"\xf4\x8f\xbf\xbf"  # the last letter there is
 
 
 class SwiftLister:
@@ -78,7 +77,7 @@ class SwiftLister:
         if after:
             past = after
             if after.endswith(b"/"):  # a folder: past all that lies in it
-                past = after[:-1] + b"/" + PAST_ALL
+                past = after + PAST_ALL
             query.append(("marker", start + past))
         page = await self.page(bucket, start, query)
         found = len(page.entries) + len(page.folders)

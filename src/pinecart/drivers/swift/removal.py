@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Halting, Refused, StoreError, Taken
+from pinecart.core.errors import Halting, Refused, StoreError
 from pinecart.drivers.bucketed.client import GONE
 from pinecart.drivers.swift.client import SwiftClient, is_large
 from pinecart.drivers.swift.listing import SwiftLister
@@ -19,10 +19,7 @@ class SwiftRemover:
     async def remove(self, key: bytes, expected: Entry) -> bool:
         client = self._client
         named = client.named(key)
-        there, told = await client.look(key)
-        if (there.entry.size, there.entry.etag) != (expected.size, expected.etag):
-            message = f"{named} is not as it was when this was planned. It was not removed."
-            raise Taken(message)
+        told = await client.must_still_be(key, expected)
         segments = []
         if is_large(told) and not await self._lister.keeps_versions(key):
             segments = await self._segments.made_of(key)
