@@ -30,6 +30,38 @@ const START: Filled = {
   quiet: '',
 }
 
+interface Optional {
+  name: 'job' | 'label' | 'once_at' | 'quiet'
+  label: string
+  extra: string
+  example: string
+}
+
+const OF: Optional[] = [
+  { name: 'job', label: 'Only of the job', extra: 'Empty: of all.', example: 'dawn-recordings' },
+  { name: 'label', label: 'Only of the label', extra: 'Empty: of all.', example: 'night' },
+]
+const TIMES: Optional[] = [
+  {
+    name: 'once_at',
+    label: 'In one message a day, at',
+    extra: 'Empty: as it happens.',
+    example: '07:30 Europe/London',
+  },
+  {
+    name: 'quiet',
+    label: 'Not between',
+    extra: 'But after it. Empty: at any time.',
+    example: '22:00-06:00 Europe/London',
+  },
+]
+
+const optional = ({ name, label, extra, example }: Optional) => (
+  <Form.Item key={name} name={name} label={label} extra={extra}>
+    <Input placeholder={example} />
+  </Form.Item>
+)
+
 export function NoticeForm({ onClose }: { onClose: () => void }) {
   const [form] = Form.useForm<Filled>()
   const way = Form.useWatch('way', form) ?? 'mail'
@@ -93,22 +125,8 @@ export function NoticeForm({ onClose }: { onClose: () => void }) {
             options={Object.entries(KINDS).map(([value, label]) => ({ value, label }))}
           />
         </Form.Item>
-        <Flex gap={12}>
-          <Form.Item name="job" label="Only of the job" extra="Empty: of all.">
-            <Input placeholder="dawn-recordings" />
-          </Form.Item>
-          <Form.Item name="label" label="Only of the label" extra="Empty: of all.">
-            <Input placeholder="night" />
-          </Form.Item>
-        </Flex>
-        <Flex gap={12}>
-          <Form.Item name="once_at" label="In one message a day, at" extra="Empty: as it happens.">
-            <Input placeholder="07:30 Europe/London" />
-          </Form.Item>
-          <Form.Item name="quiet" label="Not between" extra="But after it. Empty: at any time.">
-            <Input placeholder="22:00-06:00 Europe/London" />
-          </Form.Item>
-        </Flex>
+        <Flex gap={12}>{OF.map(optional)}</Flex>
+        <Flex gap={12}>{TIMES.map(optional)}</Flex>
         {save.error && <Failed error={save.error} />}
       </Form>
     </Modal>
