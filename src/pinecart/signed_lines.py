@@ -31,7 +31,8 @@ class Checked(NamedTuple):
 
 def signed(lines: Iterable[bytes], key: Ed25519PrivateKey, at: str) -> Iterator[bytes]:
     """The lines as they are, and one that vouches for them. at: a time, in ISO 8601."""
-    digest, count = hashlib.sha256(), 0
+    digest = hashlib.sha256()
+    count = 0
     for line in lines:
         digest.update(line)
         count += 1
@@ -51,7 +52,9 @@ def signed(lines: Iterable[bytes], key: Ed25519PrivateKey, at: str) -> Iterator[
 
 def check(lines: Iterable[bytes], public_key: str) -> Checked:
     """public_key: of the service that is believed, as `public_text` gives it."""
-    digest, count, last = hashlib.sha256(), 0, b""
+    digest = hashlib.sha256()
+    count = 0
+    last = b""
     for line in lines:
         if last:
             digest.update(last)

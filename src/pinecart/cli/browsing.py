@@ -370,8 +370,6 @@ def _show_head(told: JsonObject) -> None:
 def _when(modified_ns: int | None) -> str:
     from datetime import UTC, datetime
 
-    return (
-        datetime.fromtimestamp(modified_ns / 1e9, UTC).strftime("%Y-%m-%d %H:%M:%S")
-        if modified_ns is not None
-        else ""
-    )
+    if modified_ns is not None:
+        return datetime.fromtimestamp(modified_ns / 1e9, UTC).strftime("%Y-%m-%d %H:%M:%S")
+    return ""

@@ -116,7 +116,8 @@ def remove(cart: Cart, location: str, only_preview: bool, yes: bool, **options: 
 
 def _asked(cart: Cart, run: JsonObject, *, yes: bool) -> JsonObject:
     """Show what waits, and take a yes or a no for exactly that."""
-    number, held = run["id"], run["held"]
+    number = run["id"]
+    held = run["held"]
     _show_held(cart, number, held["lists"])
     if not yes and not sys.stdin.isatty():
         say(

@@ -135,7 +135,8 @@ def _about(told: JsonObject) -> str:
 
 def _amounts(told: JsonObject) -> list[str]:
     """Objects and bytes: what is done of all that is planned."""
-    done, planned = told["done"], told["planned"]
+    done = told["done"]
+    planned = told["planned"]
     count = done["objects"]
     of = files(planned["objects"])
     objects = f"{count:,} of {_about(told)}{of}"
@@ -146,7 +147,8 @@ def _amounts(told: JsonObject) -> list[str]:
 
 def follow_changes(cart: Cart, watch: JsonObject, of: str) -> None:
     """Keep a watch up, and tell each run that it starts as it ends. Ctrl-C ends the watch."""
-    number, seen = watch["watch"], None
+    number = watch["watch"]
+    seen = None
     say(f"Watching {of}: each change starts a run. To end it: Ctrl-C")
     line = _Line()
     try:

@@ -71,7 +71,8 @@ def flag_of(field: Field) -> str:
 
 def _help(field: Field) -> str:
     text = str(field["help"]) or f"{field['title']}."
-    example, default = field["example"], field["default"]
+    example = field["example"]
+    default = field["default"]
     if example:
         text += f" Such as {example!r}."
     if default:
@@ -185,16 +186,21 @@ def given_values(fields: Iterable[Field], options: Mapping[str, Any]) -> JsonObj
 
 def _given_value(field: Field, options: Mapping[str, Any]) -> Any:
     """None: it was not given."""
-    name, kind = field["name"], field["type"]
+    name = field["name"]
+    kind = field["type"]
     if kind == "unseen":
         file = options.get(f"{name}_file")
-        return read_secret(field["title"], file) if file else None
+        if file:
+            return read_secret(field["title"], file)
+        return None
     if kind == "block":
         file = options.get(f"{name}_file")
         return _content_of(file) if file else None
     if kind == "renaming":
         to = options.get(f"{name}_to")
-        return {"pattern": options.get(name) or "", "to": to} if to else None
+        if to:
+            return {"pattern": options.get(name) or "", "to": to}
+        return None
     value = options.get(name)
     if kind in ("list", "choices"):
         return list(value) if value else None

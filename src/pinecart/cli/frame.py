@@ -20,7 +20,12 @@ from pinecart.json_object import JsonObject
 if TYPE_CHECKING:
     from pinecart.client import Client
 
-DONE, PROBLEMS, WRONG_USE, HELD, OUT_OF_REACH, NOT_ALLOWED = 0, 1, 2, 3, 4, 5
+DONE = 0
+PROBLEMS = 1
+WRONG_USE = 2
+HELD = 3
+OUT_OF_REACH = 4
+NOT_ALLOWED = 5
 
 
 class Cart:
@@ -67,7 +72,8 @@ def _address() -> tuple[str, str]:
     """Address and token: from the environment, from the state folder that it names, or from
     `pinecart login`. A token in the environment counts before one that is found.
     """
-    url, token = os.environ.get("PINECART_URL", ""), os.environ.get("PINECART_TOKEN", "")
+    url = os.environ.get("PINECART_URL", "")
+    token = os.environ.get("PINECART_TOKEN", "")
     state = os.environ.get("PINECART_DATA", "")
     if url:
         return url, token
@@ -95,7 +101,9 @@ def _address() -> tuple[str, str]:
 def _token_beside(folder: Path) -> str:
     """The demo keeps one beside its state."""
     file = folder / "token"
-    return file.read_text().strip() if file.exists() and os.access(file, os.R_OK) else ""
+    if file.exists() and os.access(file, os.R_OK):
+        return file.read_text().strip()
+    return ""
 
 
 def _signed_in() -> dict[str, str]:
@@ -151,7 +159,9 @@ def output_option(command: Callable[..., Any]) -> Callable[..., Any]:
 def exit_code(run: JsonObject) -> int:
     if run["state"] == "held":
         return HELD
-    return DONE if run["outcome"] in ("clean", "nothing-to-do", "skipped", "") else PROBLEMS
+    if run["outcome"] in ("clean", "nothing-to-do", "skipped", ""):
+        return DONE
+    return PROBLEMS
 
 
 def fail(exc: Any) -> int:
@@ -166,7 +176,9 @@ def fail(exc: Any) -> int:
         return OUT_OF_REACH
     if exc.code in ("location.not-here", "location.in-no-store"):
         return WRONG_USE
-    return NOT_ALLOWED if isinstance(exc, NotAllowed | NotSignedIn) else PROBLEMS
+    if isinstance(exc, NotAllowed | NotSignedIn):
+        return NOT_ALLOWED
+    return PROBLEMS
 
 
 def read_secret(prompt: str, given: str | None) -> str:

@@ -59,7 +59,8 @@ def _told(found: JsonObject) -> None:
         return
     rows = []
     for one in found["inside"]:
-        objects, length = f"{one['objects']:,}", size(one["bytes"])
+        objects = f"{one['objects']:,}"
+        length = size(one["bytes"])
         newest = _day(one["newest_ns"])
         rows.append([objects, length, newest, one["key"]])
     folders, objects, total = folder["others"]
@@ -81,4 +82,6 @@ def _largest(found: JsonObject) -> None:
 
 
 def _day(ns: int) -> str:
-    return f"{datetime.fromtimestamp(ns / 1e9, UTC):%Y-%m-%d}" if ns else "-"
+    if ns:
+        return f"{datetime.fromtimestamp(ns / 1e9, UTC):%Y-%m-%d}"
+    return "-"

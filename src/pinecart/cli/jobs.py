@@ -104,7 +104,8 @@ def _schedule(cart: Cart, old: JsonObject | None, options: JsonObject) -> JsonOb
     usual = kinds[0]["kind"]
     old_kind = old.get("kind", usual) if old else None
     for kind in kinds:
-        name, fields = kind["kind"], kind["fields"]
+        name = kind["kind"]
+        fields = kind["fields"]
         given = given_values(fields, options)
         needed = [field["name"] for field in fields if field["is_needed"]]
         is_old = name == old_kind
@@ -263,7 +264,9 @@ def _line(job: JsonObject) -> list[str]:
 def _legs(legs: list[JsonObject]) -> str:
     first, *others = legs
     places = f"{first['from']} → {first['to']}"
-    return f"{places} and {len(others)} more" if others else places
+    if others:
+        return f"{places} and {len(others)} more"
+    return places
 
 
 def _last(run: JsonObject | None) -> str:
@@ -330,7 +333,8 @@ def _due(found: JsonObject) -> str:
     if found["is_on"]:
         return age(due) if due else "only when started"
     switched = found["switched"]
-    since, by = age(switched["at"]), switched["by"]
+    since = age(switched["at"])
+    by = switched["by"]
     words = f"off since {since}, {by}"
     if switched["why"]:
         words += f": {switched['why']}"

@@ -77,7 +77,9 @@ def _row_of(told: JsonObject) -> list[str]:
 
 def _when(told: JsonObject) -> str:
     when = f"daily {told['once_at']}" if told["once_at"] else "at once"
-    return f"{when}, not {told['quiet']}" if told["quiet"] else when
+    if told["quiet"]:
+        return f"{when}, not {told['quiet']}"
+    return when
 
 
 def _kinds_option(command: Any) -> Any:
@@ -224,7 +226,9 @@ def _where_it_is(delivery: JsonObject) -> str:
     if delivery["given_up"]:
         return f"✗ given up: {delivery['message']}"
     tries = delivery["tries"]
-    return f"↻ {tries} tries: {delivery['message']}" if tries else "◌ waits"
+    if tries:
+        return f"↻ {tries} tries: {delivery['message']}"
+    return "◌ waits"
 
 
 @notice.command("mail")

@@ -245,7 +245,9 @@ def token_list(cart: Cart, everybodys: bool) -> None:
 def _may(told: JsonObject) -> str:
     if told["reads_calendar"]:
         return "reads the calendar"
-    return f"starts {told['starts']}" if told["starts"] else told["right"] or "all of theirs"
+    if told["starts"]:
+        return f"starts {told['starts']}"
+    return told["right"] or "all of theirs"
 
 
 @token.command("make")

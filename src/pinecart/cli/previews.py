@@ -84,7 +84,8 @@ def _show_level(leg: JsonObject) -> None:
 
 def _show_folders(cart: Cart, run: JsonObject) -> None:
     """The first level of each leg; what lies in none is one line."""
-    number, count = run["id"], len(run["legs"])
+    number = run["id"]
+    count = len(run["legs"])
     legs: list[JsonObject] = []
     for leg in range(1, count + 1):
         folders = cart.client.preview_folders(number, leg=leg)
@@ -152,11 +153,9 @@ LEFT_WORDS = {
 
 def _named(o: JsonObject) -> str:
     """Its name there; and its name at the source, where that is another."""
-    return (
-        f"{o['key']} ({o['message']})"
-        if o["message"].startswith("from ") and not o["error"]
-        else str(o["key"])
-    )
+    if o["message"].startswith("from ") and not o["error"]:
+        return f"{o['key']} ({o['message']})"
+    return str(o["key"])
 
 
 def _left_words(reasons: dict[str, int]) -> list[str]:
@@ -188,7 +187,8 @@ def _tell_step(step: JsonObject) -> None:
 
 def _tell_record(record: JsonObject) -> None:
     """What a run did to the file."""
-    run, reason = record["run"], record["reason"]
+    run = record["run"]
+    reason = record["reason"]
     did = f"{record['decision']}, {reason}"
     said = record["error"] or record["proof"]
     if said == reason:
@@ -200,13 +200,16 @@ def _tell_record(record: JsonObject) -> None:
 def _estimated(estimate: JsonObject) -> list[str]:
     """What the run would take: time by the job's past, requests, and their price."""
     lines = []
-    seconds, by = estimate["seconds"], estimate["by_runs"]
+    seconds = estimate["seconds"]
+    by = estimate["by_runs"]
     if seconds is not None:
         about = span(max(1, seconds))
         runs = "its last run" if by == 1 else f"{by} of its runs"
         lines.append(f"It would take about {about}, by {runs}.")
     for store in estimate["stores"]:
-        name, count, cost = store["store"], store["requests"], store["cost"]
+        name = store["store"]
+        count = store["requests"]
+        cost = store["cost"]
         requests = "one request" if count == 1 else f"{count:,} requests"
         line = f"About {requests} to {name}"
         if cost is not None:

@@ -72,7 +72,9 @@ def run_list(cart: Cart, job: str, state: str, since: str, until: str, limit: in
 
 def _start_of(day: str) -> str:
     """A day alone stands for its beginning, in UTC."""
-    return f"{day}T00:00:00Z" if len(day) == len("2026-03-02") else day
+    if len(day) == len("2026-03-02"):
+        return f"{day}T00:00:00Z"
+    return day
 
 
 def _did(run: JsonObject) -> str:
@@ -88,7 +90,9 @@ def _did(run: JsonObject) -> str:
         return "-"
     text = ", ".join(told)
     carried = totals["copy"]["bytes"] + totals["replace"]["bytes"]
-    return f"{text} · {size(carried)}" if carried else text
+    if carried:
+        return f"{text} · {size(carried)}"
+    return text
 
 
 @run.command("show")
@@ -135,7 +139,8 @@ def _tell_difference(what: str, difference: JsonObject) -> None:
 
 
 def tell(run: JsonObject) -> None:
-    number, held = run["id"], run["held"]
+    number = run["id"]
+    held = run["held"]
     ended = run["outcome"] or run["state"]
     click.echo(coloured(run["sentence"], ended))
     since = age(run["started_at"] or run["queued_at"])
@@ -152,7 +157,8 @@ def tell(run: JsonObject) -> None:
     click.echo()
     _tell_totals(run["totals"])
     for group in run.get("problem_groups", []):
-        count, code = group["objects"], group["code"]
+        count = group["objects"]
+        code = group["code"]
         click.echo(f"\n▲ {count:,} × {code}: {group['message']}")
     if held:
         _tell_held(number, held["lists"])

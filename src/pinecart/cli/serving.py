@@ -18,11 +18,9 @@ DATA_HELP = (
 
 def _data(given: str | None) -> Path:
     state = import_module("pinecart.service.config.state")
-    return (
-        Path(given).resolve()
-        if given
-        else Path(state.StateFolder.from_environment().root).resolve()
-    )
+    if given:
+        return Path(given).resolve()
+    return Path(state.StateFolder.from_environment().root).resolve()
 
 
 def _run(call: Any, *args: Any, **kwargs: Any) -> None:
@@ -119,7 +117,8 @@ def serve(data: str | None, **options: Any) -> None:
     if bool(options["certificate"]) != bool(options["key"]):
         say("pinecart: --certificate and --key come together.")
         sys.exit(WRONG_USE)
-    given, folder = state.Options(**options), _data(data)
+    given = state.Options(**options)
+    folder = _data(data)
     is_on_this_machine = given.host in ("127.0.0.1", "localhost", "::1")
     if not (given.certificate or given.behind or is_on_this_machine):
         say(

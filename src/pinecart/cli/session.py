@@ -64,6 +64,7 @@ def password(old_file: str | None, new_file: str | None) -> None:
     \b
     pinecart password
     """
-    old, new = read_secret("Present password", old_file), read_secret("New password", new_file)
+    old = read_secret("Present password", old_file)
+    new = read_secret("New password", new_file)
     click.get_current_context().obj.client.change_own_password(old, new)
     say("Your password is changed.")

@@ -106,7 +106,9 @@ def _limit(text: str) -> tuple[str, Any]:
 
 
 def _tell(cart: Cart, told: JsonObject) -> None:
-    values, guards, keep = told["values"], told["guards"], told["keep"]
+    values = told["values"]
+    guards = told["guards"]
+    keep = told["keep"]
 
     def plain() -> None:
         if not values:

@@ -90,7 +90,8 @@ def _ask_for_secrets(cart: Cart, kind: str, form: JsonObject) -> None:
     kinds = cart.forms["stores"]
     fields = next(one["fields"] for one in kinds if one["kind"] == kind)
     for field in fields:
-        name, title = field["name"], field["title"]
+        name = field["name"]
+        title = field["title"]
         is_secret = field["type"] == "unseen"
         has_another = form.get(field["needed_unless"])
         is_asked = field["is_needed"] and not has_another

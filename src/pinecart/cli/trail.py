@@ -126,7 +126,8 @@ def _row_of(line: JsonObject) -> list[str]:
 
 def _facts(facts: JsonObject) -> str:
     """Of a change, `field: before → after`; other facts as they are."""
-    before, after = facts.get("before"), facts.get("after")
+    before = facts.get("before")
+    after = facts.get("after")
     if isinstance(before, dict) and isinstance(after, dict):
         return _changes(before, after)
     told = []
@@ -148,4 +149,6 @@ def _changes(before: JsonObject, after: JsonObject) -> str:
 def _text(value: Any) -> str:
     if isinstance(value, list):
         return ", ".join(map(_text, value)) or "none"
-    return "none" if value in (None, "") else str(value)
+    if value in (None, ""):
+        return "none"
+    return str(value)

@@ -45,23 +45,30 @@ def mark(run: JsonObject) -> str:
 
 def coloured(text: str, word: str) -> str:
     """Colour only together with a mark; click takes it off where it is no terminal."""
-    return click.style(text, fg=COLOURS[word]) if word in COLOURS else text
+    if word in COLOURS:
+        return click.style(text, fg=COLOURS[word])
+    return text
 
 
 def size(n: int | None) -> str:
     """`3.1 GiB`; nothing for None."""
     if n is None:
         return ""
-    value, unit = float(n), "B"
+    value = float(n)
+    unit = "B"
     for unit in ("B", "KiB", "MiB", "GiB", "TiB"):
         if value < 1024 or unit == "TiB":
             break
         value /= 1024
-    return f"{n:,} B" if unit == "B" else f"{value:,.1f} {unit}"
+    if unit == "B":
+        return f"{n:,} B"
+    return f"{value:,.1f} {unit}"
 
 
 def files(n: int) -> str:
-    return f"{n:,} file" if n == 1 else f"{n:,} files"
+    if n == 1:
+        return f"{n:,} file"
+    return f"{n:,} files"
 
 
 def span(seconds: float) -> str:
@@ -71,11 +78,9 @@ def span(seconds: float) -> str:
         return f"{whole} s"
     if whole < 3600:
         return f"{whole // 60} min {whole % 60} s"
-    return (
-        f"{whole // 3600} h {whole % 3600 // 60} min"
-        if whole < 48 * 3600
-        else f"{whole // 86400} days"
-    )
+    if whole < 48 * 3600:
+        return f"{whole // 3600} h {whole % 3600 // 60} min"
+    return f"{whole // 86400} days"
 
 
 def age(text: str | None, now: datetime | None = None) -> str:
@@ -91,7 +96,9 @@ def age(text: str | None, now: datetime | None = None) -> str:
 
 
 def width() -> int:
-    return shutil.get_terminal_size((100, 24)).columns if sys.stdout.isatty() else 10_000
+    if sys.stdout.isatty():
+        return shutil.get_terminal_size((100, 24)).columns
+    return 10_000
 
 
 def cut(text: str, limit: int) -> str:

@@ -332,7 +332,8 @@ class Client(JobCalls, TellingCalls):
         """What a run did, an audit found (of="audits") or a preview would do (of="previews"),
         object by object. more: leg, prefix, text, level.
         """
-        what, after = ("findings" if of == "audits" else "objects"), 0
+        what = "findings" if of == "audits" else "objects"
+        after = 0
         while True:
             params = {
                 "after": after,
@@ -426,11 +427,13 @@ class Client(JobCalls, TellingCalls):
 
         A cut stream is taken up again where it was. The first and the last are always "state".
         """
-        last_id, failed = "", 0
+        last_id = ""
+        failed = 0
         while True:
             try:
                 for number_text, kind, payload in self.events(number, last_id):
-                    last_id, failed = number_text, 0
+                    last_id = number_text
+                    failed = 0
                     yield kind, payload
                     if kind == "state" and payload["state"] in ("ended", "held", "paused"):
                         return

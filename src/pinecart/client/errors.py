@@ -23,7 +23,9 @@ class ClientError(Exception):
 
     def __init__(self, message: str, *, code: str, problem: JsonObject | None = None) -> None:
         super().__init__(message)
-        self.message, self.code, self.problem = message, code, problem or {}
+        self.message = message
+        self.code = code
+        self.problem = problem or {}
 
     @property
     def problems(self) -> list[dict[str, str]]:

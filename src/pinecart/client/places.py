@@ -24,7 +24,9 @@ def tidied(text: str) -> str:
     path has them.
     """
     bare = text.strip().strip("'\"").strip()
-    return bare if bare.startswith(SCHEME) else bare.removeprefix("file://").replace("\\", "/")
+    if bare.startswith(SCHEME):
+        return bare
+    return bare.removeprefix("file://").replace("\\", "/")
 
 
 def is_address(text: str) -> bool:

@@ -72,7 +72,9 @@ def could_differ(looked_at: int) -> float:
     """If none of a random sample of so many differs: the share of all, up to 1, that could differ
     and would with 95 % certainty have shown.
     """
-    return 1.0 if looked_at < 1 else 1 - (1 - CERTAINTY) ** (1 / looked_at)
+    if looked_at < 1:
+        return 1.0
+    return 1 - (1 - CERTAINTY) ** (1 / looked_at)
 
 
 class Found(NamedTuple):
@@ -87,9 +89,9 @@ def compare(here: Entry | None, there: Entry | None, row: Row | None) -> Found |
     if here is not None and here.fault:
         return Found(Finding.UNREADABLE, here.fault)
     if here is None:
-        return (
-            None if there is None else Found(Finding.ONLY_THERE, _since(row, "its source is gone"))
-        )
+        if there is None:
+            return None
+        return Found(Finding.ONLY_THERE, _since(row, "its source is gone"))
     if there is None:
         return Found(Finding.ONLY_HERE, _since(row, "it was placed there, and is gone"))
     if here.size != there.size:

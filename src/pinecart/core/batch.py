@@ -169,11 +169,15 @@ def _text(key: bytes) -> str:
 
 def plain(entry: Entry | None) -> list[Any] | None:
     """An entry for JSON, without its key."""
-    return [*entry[1:-1], _text(entry.was)] if entry else None
+    if entry:
+        return [*entry[1:-1], _text(entry.was)]
+    return None
 
 
 def from_plain(key: bytes, told: list[Any] | None) -> Entry | None:
-    return Entry._make([key, *told[:-1], b64decode(told[-1])]) if told else None
+    if told:
+        return Entry._make([key, *told[:-1], b64decode(told[-1])])
+    return None
 
 
 def _result(result: Result) -> Any:
@@ -226,7 +230,8 @@ def _read_result(told: Any) -> Result:
         seconds,
     ) = told
     key = b64decode(key_text)
-    carried, lies = from_plain(key, entry), from_plain(b64decode(there), placed)
+    carried = from_plain(key, entry)
+    lies = from_plain(b64decode(there), placed)
     assert carried is not None and lies is not None
     return Carried(
         Placed(lies, proof, guarded, crc, lost, left),

@@ -44,7 +44,8 @@ def _number(text: str) -> int:
 
 def combine(first: str, second: str, second_size: int) -> str:
     """The checksum of two pieces put together, from the checksums of each."""
-    a, b = _number(first), _number(second)
+    a = _number(first)
+    b = _number(second)
     together = checksums.combine_crc64nvme(a, b, second_size)
     told = together.to_bytes(8, "big")
     return base64.b64encode(told).decode()

@@ -55,9 +55,9 @@ class _InColumns(Sequence[T]):
 
     def __getitem__(self, at: Any) -> Any:
         fields = [column[at] for column in self.columns]
-        return (
-            type(self)(self.columns._make(fields)) if isinstance(at, slice) else self._made(fields)
-        )
+        if isinstance(at, slice):
+            return type(self)(self.columns._make(fields))
+        return self._made(fields)
 
     def __iter__(self) -> Iterator[T]:
         return map(self._made, zip(*self.columns, strict=True))
@@ -72,11 +72,9 @@ class EntryPage(_InColumns[Entry]):
 
     @classmethod
     def of(cls, entries: Sequence[Entry]) -> EntryPage:
-        return (
-            entries
-            if isinstance(entries, EntryPage)
-            else cls(EntryColumns(*zip(*entries, strict=True)))
-        )
+        if isinstance(entries, EntryPage):
+            return entries
+        return cls(EntryColumns(*zip(*entries, strict=True)))
 
     @classmethod
     def of_files(
@@ -96,8 +94,11 @@ class EntryPage(_InColumns[Entry]):
 
     def all_as(self, remembered: Sequence[str]) -> bool:
         """Whether each has the fingerprint that is remembered of it."""
-        columns, known = self.columns, list(remembered)
-        sizes, inodes, etags = columns.size, columns.inode, columns.etag
+        columns = self.columns
+        known = list(remembered)
+        sizes = columns.size
+        inodes = columns.inode
+        etags = columns.etag
         if not any(inodes) and all(etags):
             marks = [f"{size}|{etag}" for size, etag in zip(sizes, etags, strict=True)]
             return marks == known
@@ -124,8 +125,11 @@ class EntryPage(_InColumns[Entry]):
 
     def source_keys(self) -> Sequence[bytes]:
         """Their keys at the source."""
-        keys, was = self.columns.key, self.columns.was
-        return [w or k for w, k in zip(was, keys, strict=True)] if any(was) else keys
+        keys = self.columns.key
+        was = self.columns.was
+        if any(was):
+            return [w or k for w, k in zip(was, keys, strict=True)]
+        return keys
 
 
 class Rows(_InColumns[Row]):
@@ -147,8 +151,6 @@ class Rows(_InColumns[Row]):
 
 def keys_of(page: Sequence[Any]) -> Sequence[bytes]:
     """The keys of entries or rows, however they are kept."""
-    return (
-        cast("Sequence[bytes]", page.columns.key)
-        if isinstance(page, _InColumns)
-        else [item[0] for item in page]
-    )
+    if isinstance(page, _InColumns):
+        return cast("Sequence[bytes]", page.columns.key)
+    return [item[0] for item in page]

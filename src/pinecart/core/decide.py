@@ -135,7 +135,9 @@ _RECOGNISED = Verdict(Decision.LEAVE, Reason.RECOGNISED)
 _CHANGED_THERE = Verdict(Decision.LEAVE, Reason.CHANGED_THERE, problem=True)
 _BOTH_CHANGED = Verdict(Decision.REFUSE, Reason.BOTH_CHANGED, problem=True)
 
-S, D, A = SideState.SAME, SideState.DIFFERENT, SideState.ABSENT
+S = SideState.SAME
+D = SideState.DIFFERENT
+A = SideState.ABSENT
 _KNOWN: dict[tuple[SideState, SideState], Verdict] = {
     (S, S): _LEAVE_SAME,
     (S, D): _CHANGED_THERE,
@@ -294,7 +296,9 @@ def _source_side(entry: Entry | None, row: Row, look: LookAnswer | None) -> Side
         return SideState.SAME
     if look is None:
         return Look.SOURCE
-    return SideState.SAME if look is LookAnswer.EQUAL else SideState.DIFFERENT
+    if look is LookAnswer.EQUAL:
+        return SideState.SAME
+    return SideState.DIFFERENT
 
 
 def _consider_unknown(
@@ -340,11 +344,9 @@ def _consider_now(
             and there is SideState.SAME
             and likeness(entry, row.source) is Likeness.SAME
         )
-        return (
-            decide_known(SideState.SAME, SideState.SAME, rules)
-            if known
-            else decide_unknown(True, There.EQUAL, rules)
-        )
+        if known:
+            return decide_known(SideState.SAME, SideState.SAME, rules)
+        return decide_unknown(True, There.EQUAL, rules)
     if row is None:
         verdict = decide_unknown(
             True, There.DIFFERS if look is LookAnswer.DIFFERS else There.UNPROVEN, rules

@@ -27,7 +27,9 @@ def use_of(job: str) -> str:
     """What a definition of this name is of: a job, a one-off transfer, a one-off removal, or an
     inventory.
     """
-    return job if job in (CARRY, REMOVE, INVENTORY) else JOB
+    if job in (CARRY, REMOVE, INVENTORY):
+        return job
+    return JOB
 
 
 def days_kept(mapping: Mapping[str, Any]) -> int:
@@ -68,7 +70,9 @@ class Leg:
     @property
     def changing_tries(self) -> int:
         """So often a file that changes while it is read is tried."""
-        return 1 if self.options["open_files"] == "leave" else 3
+        if self.options["open_files"] == "leave":
+            return 1
+        return 3
 
     @property
     def read_place(self) -> Location:
@@ -139,7 +143,9 @@ class Definition:
     @property
     def log_place(self) -> Location | None:
         """A file that its runs' logs are appended to as well."""
-        return parse_location(self["log_file"]) if self["log_file"] else None
+        if self["log_file"]:
+            return parse_location(self["log_file"])
+        return None
 
     @property
     def compare(self) -> Comparison:
@@ -173,7 +179,9 @@ class Definition:
     @property
     def rate(self) -> int | None:
         """Bytes a second at most."""
-        return read_size(self["rate"]) if self["rate"] else None
+        if self["rate"]:
+            return read_size(self["rate"])
+        return None
 
     @property
     def waits_for(self) -> tuple[str, ...]:
@@ -183,7 +191,9 @@ class Definition:
     @property
     def spread_s(self) -> int:
         """Seconds by which a start by itself may be later than it is due."""
-        return read_span(self["spread"]) if self["spread"] else 0
+        if self["spread"]:
+            return read_span(self["spread"])
+        return 0
 
     @property
     def goes_through_us(self) -> bool:

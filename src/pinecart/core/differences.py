@@ -34,7 +34,8 @@ class Difference(NamedTuple):
 
 def differences(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[Difference]:
     """What differs between two definitions as JSON, in the order of their fields."""
-    old, new = _flat(before), _flat(after)
+    old = _flat(before)
+    new = _flat(after)
     found = []
     for field in old | new:
         was = old.get(field)

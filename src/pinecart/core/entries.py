@@ -14,7 +14,8 @@ from enum import Enum
 from struct import error, pack
 from typing import NamedTuple
 
-FOLDER, LINK = "folder", "link"
+FOLDER = "folder"
+LINK = "link"
 SETTLE_S = 60.0  # a file must have been untouched for so long before it is cleared from its folder
 # a write within the clock step of many file systems can leave size and time as they were
 RACY_NS = 2_000_000_000
@@ -141,7 +142,9 @@ def fingerprint(entry: Entry) -> str:
 def _told_of(entry: Entry) -> str:
     if entry.etag or entry.kind == FOLDER:
         return entry.etag or FOLDER
-    return "?" if entry.modified_ns is None else f"@{entry.modified_ns}"
+    if entry.modified_ns is None:
+        return "?"
+    return f"@{entry.modified_ns}"
 
 
 def same(one: Entry, other: Entry) -> bool:
@@ -159,7 +162,9 @@ def likeness(entry: Entry, remembered: str) -> Likeness:
     """How an entry compares with a remembered fingerprint."""
     now = fingerprint(entry)
     if now == remembered:
-        return Likeness.TOUCHED if now.endswith(NOTHING_TOLD) else Likeness.SAME
+        if now.endswith(NOTHING_TOLD):
+            return Likeness.TOUCHED
+        return Likeness.SAME
     if entry.inode and now[:32] == remembered[:32]:
         return Likeness.TOUCHED
     return Likeness.DIFFERENT
@@ -176,7 +181,9 @@ def is_of_parts(entry: Entry) -> bool:
 def size_of(remembered: str) -> int:
     """The size in bytes that a fingerprint remembers."""
     size, bar, _ = remembered.partition("|")
-    return int(size) if bar else int(remembered[:16], 16)
+    if bar:
+        return int(size)
+    return int(remembered[:16], 16)
 
 
 def modified_ns_of(remembered: str) -> int | None:
@@ -184,7 +191,9 @@ def modified_ns_of(remembered: str) -> int | None:
     if "|" in remembered or len(remembered) != OF_FILE:
         return None
     found = int(remembered[16:32], 16)
-    return found - (1 << 64) if found >> 63 else found
+    if found >> 63:
+        return found - (1 << 64)
+    return found
 
 
 def is_racy(entry: Entry, read_at_ns: int, step_ns: int = RACY_NS) -> bool:

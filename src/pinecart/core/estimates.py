@@ -48,14 +48,16 @@ def seconds_for(doing: Doing, past: Sequence[Took]) -> float | None:
     bt = sum(t.bytes * t.seconds for t in past)
     if not oo:
         return None
-    each, byte = ot / oo, 0.0
+    each = ot / oo
+    byte = 0.0
     whole = oo * bb - ob * ob
     if whole > 1e-6 * oo * bb:
         both = (ot * bb - bt * ob) / whole, (bt * oo - ot * ob) / whole
         if min(both) >= 0:
             each, byte = both
         elif both[0] < 0:
-            each, byte = 0.0, bt / bb
+            each = 0.0
+            byte = bt / bb
     acted = doing.carried + doing.removed + doing.cleared
     return each * acted + byte * doing.bytes
 
@@ -86,7 +88,9 @@ def price_of(text: str) -> Decimal | None:
         found = Decimal(text.strip())
     except InvalidOperation:
         return None
-    return found if found.is_finite() and found >= 0 else None
+    if found.is_finite() and found >= 0:
+        return found
+    return None
 
 
 def cost_of(requests: int, bytes_out: int, of_1000: str, of_gib: str) -> Decimal | None:

@@ -26,7 +26,9 @@ class Folding(NamedTuple):
     def fold(self, key: bytes) -> bytes:
         """The same for all keys that are one name. What isn't text stays as it is."""
         if key.isascii():
-            return (key.lower() if self.full else key.upper()) if self.case else key
+            if self.case:
+                return key.lower() if self.full else key.upper()
+            return key
         text = key.decode("utf-8", "surrogateescape")
         if self.forms:
             text = unicodedata.normalize("NFD", text)

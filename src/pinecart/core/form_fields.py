@@ -144,7 +144,8 @@ def _is_yes_or_no(field: FormField, value: str) -> Wrong | None:
 
 
 def _is_number(field: FormField, value: str) -> Wrong | None:
-    least, most = field.least, field.most
+    least = field.least
+    most = field.most
     is_whole = value.isascii() and value.isdecimal()
     if is_whole and least <= int(value) <= most:
         return None

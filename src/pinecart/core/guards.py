@@ -122,7 +122,8 @@ def _missing(c: Counts, limits: Limits) -> Hold | None:
 
 def list_digest(lines: Iterable[bytes]) -> str:
     """The digest of a list of decisions, whatever their order."""
-    total, count = 0, 0
+    total = 0
+    count = 0
     for line in lines:
         digest = hashlib.sha256(line).digest()
         total = (total + int.from_bytes(digest)) % ALL_BITS

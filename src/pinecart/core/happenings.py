@@ -50,7 +50,8 @@ TO_DO = {
 }
 GOOD = (Outcome.CLEAN.value, Outcome.NOTHING_TO_DO.value)
 BAD = (Outcome.FAILED.value, Outcome.PROBLEMS.value)
-FIRST_WAIT, LONGEST_WAIT = timedelta(seconds=30), timedelta(hours=1)
+FIRST_WAIT = timedelta(seconds=30)
+LONGEST_WAIT = timedelta(hours=1)
 GIVEN_UP_AFTER = timedelta(days=3)
 
 

@@ -15,7 +15,8 @@ from pinecart.json_object import JsonObject
 
 KEPT = (100, 30, 30)  # folders that are told apart at each level: what lies deeper is theirs
 MOST_TOLD = 5000  # of all levels: then only the largest of the deepest are told
-MOST_KINDS, MOST_LARGEST = 200, 50
+MOST_KINDS = 200
+MOST_LARGEST = 50
 DAY_NS = 86_400 * 10**9
 AGES = (
     ("a day", 1),
@@ -25,8 +26,10 @@ AGES = (
     ("a year", 365),
     ("three years", 3 * 365),
 )
-OLDER, UNKNOWN = "older", "unknown"
-NO_KIND, OTHER_KINDS = "none", "others"
+OLDER = "older"
+UNKNOWN = "unknown"
+NO_KIND = "none"
+OTHER_KINDS = "others"
 LONGEST_KIND = 10
 
 

@@ -16,7 +16,9 @@ from typing import NamedTuple
 from pinecart.core.errors import Refused
 
 CHOICES = ("permissions", "attributes", "tags")
-MODE, ATTRIBUTES, LINK = "pinecart-mode", "pinecart-attributes", "pinecart-link"
+MODE = "pinecart-mode"
+ATTRIBUTES = "pinecart-attributes"
+LINK = "pinecart-link"
 MOST_BYTES = 1500  # of attributes: user metadata of an object may have 2 KiB in all (S3 API)
 
 
@@ -81,7 +83,8 @@ def to_metadata(extra: Extra) -> dict[str, str]:
 
 def from_metadata(metadata: Mapping[str, str], keep: Keep) -> Extra:
     """What of it was kept with an object; nonsense, which somebody else wrote, is nothing."""
-    mode, attributes = metadata.get(MODE, ""), dict[str, bytes]()
+    mode = metadata.get(MODE, "")
+    attributes = dict[str, bytes]()
     if keep.attributes:
         try:
             told = json.loads(metadata.get(ATTRIBUTES) or "{}")

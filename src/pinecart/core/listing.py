@@ -38,7 +38,8 @@ class Ascending:
         keys = [*keys_of(page)] if self.last is None else [self.last, *keys_of(page)]
         if not all(map(lt, keys, keys[1:])):
             at = next(n for n in range(1, len(keys)) if keys[n] <= keys[n - 1])
-            here, before = show(keys[at]), show(keys[at - 1])
+            here = show(keys[at])
+            before = show(keys[at - 1])
             raise Incomplete(
                 f"The listing of {self.whose} is out of order or repeats itself at "
                 f"{here!r} (after {before!r}). It can't be trusted to be whole; try again, and "
@@ -94,7 +95,8 @@ class Merge:
         if page is None:
             self._ended[side] = True
         else:
-            self._pages[side], self._at[side] = page, 0
+            self._pages[side] = page
+            self._at[side] = 0
 
     def _left(self, side: int) -> int:
         return len(self._pages[side]) - self._at[side]
@@ -142,7 +144,9 @@ class Merge:
             list(page[at : at + AT_ONCE]) for page, at in zip(self._pages, self._at, strict=True)
         )
         i = j = k = 0
-        n_a, n_b, n_c = len(a), len(b), len(c)
+        n_a = len(a)
+        n_b = len(b)
+        n_c = len(c)
         ended_a, ended_b, ended_c = self._ended
         for _ in range(AT_ONCE):
             if not ((i < n_a or ended_a) and (j < n_b or ended_b) and (k < n_c or ended_c)):
@@ -155,10 +159,13 @@ class Merge:
             key = min(heads)
             source = there = row = None
             if i < n_a and a[i][0] == key:
-                source, i = a[i], i + 1
+                source = a[i]
+                i = i + 1
             if j < n_b and b[j][0] == key:
-                there, j = b[j], j + 1
+                there = b[j]
+                j = j + 1
             if k < n_c and c[k][0] == key:
-                row, k = c[k], k + 1
+                row = c[k]
+                k = k + 1
             yield key, source, there, row
         self._at = [at + taken for at, taken in zip(self._at, (i, j, k), strict=True)]

@@ -98,7 +98,9 @@ class OptionSpec:
             return self.default(intent)
         read = self.read or READS[self.field.type]
         found = read(self.field, value, where + self.name, reading)
-        return self.default(intent) if found is None else found
+        if found is None:
+            return self.default(intent)
+        return found
 
     def told(self, value: Any, intent: Intent) -> JsonObject:
         """As a definition tells it: nothing, where it is as it would be anyway."""
@@ -177,7 +179,8 @@ def _is_whole(value: Any) -> bool:
 
 
 def _number(field: FormField, value: Any, where: str, reading: Problems) -> int | None:
-    least, most = field.least, field.most
+    least = field.least
+    most = field.most
     if _is_whole(value) and least <= value <= most:
         return int(value)
     bounds = f"from {least} to {most}"
@@ -213,7 +216,9 @@ def read_numbers(
 def _size(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
     """Kept as it was written."""
     try:
-        return str(value).strip() if value and read_size(str(value)) else None
+        if value and read_size(str(value)):
+            return str(value).strip()
+        return None
     except ValueError as exc:
         reading.wrong(where, "job.malformed", f"{where} {value!r}: {exc}")
         return None

@@ -39,7 +39,8 @@ class Patterns:
     def __init__(
         self, quick: re.Pattern[bytes] | None, others: Sequence[Callable[[bytes], bool]]
     ) -> None:
-        self._quick, self._others = quick, others
+        self._quick = quick
+        self._others = others
 
     def fullmatch(self, key: bytes) -> bool:
         return (self._quick is not None and self._quick.fullmatch(key) is not None) or any(
@@ -69,7 +70,9 @@ def tokens_of(pattern: str, *, ignore_case: bool) -> tuple[PatternToken, ...]:
         raise ValueError(f"it has over {MOST_LETTERS} letters")
     if pattern.startswith("/"):
         raise ValueError("it starts with /; patterns are relative to the leg's From")
-    raw, tokens, i = pattern.encode("utf-8", "surrogateescape"), list[PatternToken](), 0
+    raw = pattern.encode("utf-8", "surrogateescape")
+    tokens = list[PatternToken]()
+    i = 0
     if b"/" not in raw:
         tokens += FOLDERS
     while i < len(raw):
@@ -135,7 +138,8 @@ def _is_quick(tokens: Sequence[PatternToken]) -> bool:
     """Whether a regular expression never has to try two `*` of one stretch against each other: one
     `**` at most, and one `*` between two slashes.
     """
-    crossing, within = 0, 0
+    crossing = 0
+    within = 0
     for token in tokens:
         if token.some and token.bytes_ & (1 << SLASH):
             crossing += 1
@@ -164,10 +168,12 @@ def _apart(tokens: Sequence[PatternToken]) -> bool:
 
 
 def _as_regular_expression(tokens: Sequence[PatternToken]) -> bytes:
-    out, closing = b"", -1
+    out = b""
+    closing = -1
     for n, token in enumerate(tokens):
         if token.optional:
-            out, closing = out + b"(?:", n + 2
+            out = out + b"(?:"
+            closing = n + 2
         else:
             out += (
                 _class(token.bytes_)
@@ -185,7 +191,9 @@ def _class(taken: int) -> bytes:
     members = [n for n in range(256) if taken >> n & 1]
     if len(members) == 1:
         return re.escape(bytes(members))
-    return b"[" + b"".join(b"\\x%02x" % n for n in members) + b"]" if members else b"[^\\x00-\\xff]"
+    if members:
+        return b"[" + b"".join(b"\\x%02x" % n for n in members) + b"]"
+    return b"[^\\x00-\\xff]"
 
 
 class _Ways:
@@ -196,7 +204,8 @@ class _Ways:
 
     def __init__(self, tokens: Sequence[PatternToken]) -> None:
         self._end = 1 << len(tokens)
-        self._on, self._stay = [0] * 256, [0] * 256
+        self._on = [0] * 256
+        self._stay = [0] * 256
         # places from which the next, or the third on, is reached without a byte
         self._some = 0
         self._optional = 0

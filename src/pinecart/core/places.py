@@ -40,11 +40,9 @@ class Location(NamedTuple):
         """The same place ending at a `/` boundary: `2026` becomes `2026/`, and never touches
         `2026-old/`.
         """
-        return (
-            self
-            if not self.path or self.path.endswith(b"/")
-            else Location(self.store, self.path + b"/")
-        )
+        if not self.path or self.path.endswith(b"/"):
+            return self
+        return Location(self.store, self.path + b"/")
 
 
 def is_name(text: str) -> bool:
@@ -120,7 +118,9 @@ def _escape(c: str) -> str:
     if 0xDC80 <= n <= 0xDCFF:
         byte = n - 0xDC00
         return f"\\x{byte:02x}"
-    return f"\\u{n:04x}" if n < 0x10000 else f"\\U{n:08x}"
+    if n < 0x10000:
+        return f"\\u{n:04x}"
+    return f"\\U{n:08x}"
 
 
 _ID = "pine-id:"
@@ -139,7 +139,9 @@ def key_text(key: bytes) -> str:
         text = _ID
     if _ID in text:
         text = "/".join(map(_name_text, key.split(b"/")))
-    return _ID + text if text.startswith("/") else text
+    if text.startswith("/"):
+        return _ID + text
+    return text
 
 
 def _name_text(name: bytes) -> str:
@@ -147,9 +149,9 @@ def _name_text(name: bytes) -> str:
         text = name.decode()
     except UnicodeDecodeError:
         text = _ID
-    return (
-        _ID + base64.urlsafe_b64encode(name).decode().rstrip("=") if text.startswith(_ID) else text
-    )
+    if text.startswith(_ID):
+        return _ID + base64.urlsafe_b64encode(name).decode().rstrip("=")
+    return text
 
 
 def key_of_text(text: str, *, field: str = "path") -> bytes:
@@ -184,7 +186,9 @@ def dated_name(key: bytes, stamp: str) -> bytes:
     head, slash, name = key.rpartition(b"/")
     stem, dot, ending = name.rpartition(b".")
     if not stem:
-        stem, dot, ending = name, b"", b""
+        stem = name
+        dot = b""
+        ending = b""
     when = f" ({stamp})".encode()
     dated = stem + when + dot + ending
     return head + slash + dated
@@ -216,4 +220,6 @@ def closest(name: str, known: Iterable[str]) -> list[str]:
 def did_you_mean(name: str, known: Iterable[str]) -> str:
     """ " Did you mean 'x'?" or nothing."""
     near = closest(name, known)
-    return f" Did you mean {' or '.join(repr(n) for n in near)}?" if near else ""
+    if near:
+        return f" Did you mean {' or '.join(repr(n) for n in near)}?"
+    return ""

@@ -51,7 +51,9 @@ class Renaming(NamedTuple):
 
 def _odd_letters(text: str) -> str:
     """Bytes that are no text as letters that nobody uses, since RE2 takes text alone."""
-    return text if text.isascii() else text.translate(_ODD)
+    if text.isascii():
+        return text
+    return text.translate(_ODD)
 
 
 def _odd_bytes(text: str) -> bytes:

@@ -89,7 +89,8 @@ class Schedule(NamedTuple):
 
 def _changes_between(first: datetime, last: datetime, zone: ZoneInfo) -> bool:
     """Whether clocks are put forward or back from a little before to a little after."""
-    moment, end = first - NEAR, last + NEAR
+    moment = first - NEAR
+    end = last + NEAR
     before = moment.astimezone(zone).utcoffset()
     while moment < end:
         moment = min(moment + timedelta(days=1), end)

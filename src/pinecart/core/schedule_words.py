@@ -39,9 +39,13 @@ def cron_of(words: str) -> str | None:
         return None
     if monthly:
         rest = _FILLING.sub(" ", _TIME.sub(" ", text)).strip()
-        return f"{at} {day} * *" if not rest else None
+        if not rest:
+            return f"{at} {day} * *"
+        return None
     weekdays = _weekdays(_TIME.sub(" ", text))
-    return f"{at} * * {weekdays}" if weekdays else None
+    if weekdays:
+        return f"{at} * * {weekdays}"
+    return None
 
 
 def _every(count: int, unit: str) -> str | None:
@@ -49,10 +53,14 @@ def _every(count: int, unit: str) -> str | None:
     if unit == "minute":
         if count < 1 or 60 % count:
             return None
-        return "* * * * *" if count == 1 else f"*/{count} * * * *"
+        if count == 1:
+            return "* * * * *"
+        return f"*/{count} * * * *"
     if count < 1 or 24 % count:
         return None
-    return "0 * * * *" if count == 1 else f"0 */{count} * * *"
+    if count == 1:
+        return "0 * * * *"
+    return f"0 */{count} * * *"
 
 
 def _at(times: Sequence[tuple[str, str]]) -> str | None:
@@ -108,7 +116,9 @@ def _told(minute: str, hour: str, day: str, month: str, weekday: str) -> str:
         return f"every {step[1]} hours, {minute} min past"
     times = _times(minute, hour)
     days = _days(day, weekday)
-    return f"{days} at {times}" if times and days else ""
+    if times and days:
+        return f"{days} at {times}"
+    return ""
 
 
 def _within_hours(minute: str) -> str:
@@ -117,7 +127,9 @@ def _within_hours(minute: str) -> str:
     step = re.fullmatch(r"\*/(\d+)", minute)
     if step and 60 % int(step[1]) == 0:
         return f"every {step[1]} minutes"
-    return f"every hour, {minute} min past" if minute.isdigit() else ""
+    if minute.isdigit():
+        return f"every hour, {minute} min past"
+    return ""
 
 
 def _times(minute: str, hour: str) -> str:
@@ -134,7 +146,9 @@ def _days(day: str, weekday: str) -> str:
     if weekday == "*":
         if day == "L":
             return "on the last day of each month"
-        return f"on day {day} of each month" if day.isdigit() else ""
+        if day.isdigit():
+            return f"on day {day} of each month"
+        return ""
     if day != "*":
         return ""
     if weekday == "1-5":
@@ -147,4 +161,6 @@ def _days(day: str, weekday: str) -> str:
 
 def _listed(words: Sequence[str]) -> str:
     *others, last = words
-    return f"{', '.join(others)} and {last}" if others else last
+    if others:
+        return f"{', '.join(others)} and {last}"
+    return last

@@ -62,7 +62,8 @@ class Selection(NamedTuple):
 
     def takes_all(self, keys: Sequence[bytes]) -> bool:
         """Whether each of them is taken, by name alone."""
-        out, take = self.leave_out, self.take
+        out = self.leave_out
+        take = self.take
         if out is not None and any(map(out.fullmatch, keys)):
             return False
         if take is None:
@@ -193,7 +194,9 @@ def _compile(
             problems.append({"field": field, "code": "pattern.malformed", "message": message})
         else:
             good.append(pattern)
-    return _compiled(tuple(good), ignore_case) if good else None
+    if good:
+        return _compiled(tuple(good), ignore_case)
+    return None
 
 
 @lru_cache(maxsize=256)

@@ -28,7 +28,8 @@ def dangers(definition: Definition) -> list[str]:
 
 
 def _told(definition: Definition) -> list[Sentence]:
-    use, options = use_of(definition.job), definition.options
+    use = use_of(definition.job)
+    options = definition.options
     told: list[Sentence] = []
     for leg in definition.legs:
         told += _of_leg(leg, definition.intent)

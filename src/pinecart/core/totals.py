@@ -131,12 +131,15 @@ def outcome_of(
 
 def size_text(size: int) -> str:
     """Bytes for people, in binary units with one decimal: `3.1 GiB`."""
-    value, unit = float(size), "B"
+    value = float(size)
+    unit = "B"
     for unit in ("B", "KiB", "MiB", "GiB", "TiB"):
         if value < 1024 or unit == "TiB":
             break
         value /= 1024
-    return f"{size:,} B" if unit == "B" else f"{value:,.1f} {unit}"
+    if unit == "B":
+        return f"{size:,} B"
+    return f"{value:,.1f} {unit}"
 
 
 def span_text(seconds: float) -> str:
@@ -152,7 +155,9 @@ def span_text(seconds: float) -> str:
 
 
 def files_text(n: int) -> str:
-    return f"{n:,} file" if n == 1 else f"{n:,} files"
+    if n == 1:
+        return f"{n:,} file"
+    return f"{n:,} files"
 
 
 def sentence(run: Mapping[str, Any]) -> str:
@@ -224,7 +229,8 @@ def _left(reasons: Mapping[str, int]) -> list[str]:
 
 def after_sentence(run: Mapping[str, Any]) -> str:
     """The same for a run that undid another (`of`), or cleared away what it had set aside."""
-    mark, totals = MARKS[run["outcome"]], run["totals"]
+    mark = MARKS[run["outcome"]]
+    totals = run["totals"]
     removed = totals["remove"]["objects"]
     if run["kind"] == "expiry":
         said = (

@@ -74,7 +74,9 @@ def verify(key: bytes, entries: Iterable[ChainEntry], heads: Iterable[ChainHead]
     """entries: all, in the order of their numbers.   heads: what the trail must have been."""
     faults = list[ChainFault]()
     wanted = {head.lines: head.digest for head in heads}
-    number, before, chain = 0, "", Chain(key)
+    number = 0
+    before = ""
+    chain = Chain(key)
     for entry in entries:
         number += 1
         if entry.number != number:

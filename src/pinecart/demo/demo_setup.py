@@ -21,7 +21,8 @@ from pinecart.json_object import JsonObject
 from pinecart.service.config.state import Options, StateFolder, write_whole
 from pinecart.service.supervisor import Welcome, serve
 
-BUCKET, COPY_BUCKET = "larkfell", "larkfell-copy"
+BUCKET = "larkfell"
+COPY_BUCKET = "larkfell-copy"
 FIRST_RUN_PER_SECOND = 10
 MUSEUM = 3  # its port, counted from the service's
 CAMPUS = 4  # and the next: ports after the service's

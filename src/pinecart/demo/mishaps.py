@@ -34,7 +34,8 @@ JOBS: list[JsonObject] = [
 
 def make_hut(root: Path) -> None:
     """Recordings and notes."""
-    recordings, notes = root / "recordings", root / "notes"
+    recordings = root / "recordings"
+    notes = root / "notes"
     for folder in (recordings, notes):
         folder.mkdir(parents=True, exist_ok=True)
     for night in range(NIGHTS):

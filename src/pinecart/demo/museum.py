@@ -10,7 +10,9 @@ import asyncssh
 from pinecart.client import Client
 from pinecart.json_object import JsonObject
 
-STORE, SSHD, PACKAGE = "museum", Path("/usr/sbin/sshd"), "openssh-server"
+STORE = "museum"
+SSHD = Path("/usr/sbin/sshd")
+PACKAGE = "openssh-server"
 JOB: JsonObject = {
     "job": "museum-sheets",
     "title": "Count sheets for the museum",
@@ -41,7 +43,8 @@ def is_there() -> bool:
 
 def made(files: Path, port: int) -> list[str]:
     """Its folder, its keys and its configuration. Gives the command that starts it."""
-    home, folder = files / f"{STORE}-server", files / STORE
+    home = files / f"{STORE}-server"
+    folder = files / STORE
     home.mkdir(mode=0o700, exist_ok=True)
     folder.mkdir(exist_ok=True)
     for name in ("host-key", "user-key"):
@@ -54,7 +57,8 @@ def made(files: Path, port: int) -> list[str]:
     public = home / "user-key.pub"
     authorized = home / "authorized"
     authorized.write_bytes(public.read_bytes())
-    config, log = home / "config", home / "log"
+    config = home / "config"
+    log = home / "log"
     config.write_text(CONFIG.format(port=port, home=home))
     if not os.geteuid():  # it insists on this folder where it may change accounts
         Path("/run/sshd").mkdir(exist_ok=True)

@@ -32,7 +32,9 @@ SPECIES = (
     "wheatear",
 )
 FIRST_DAY = date(2026, 3, 2)
-NIGHTS, WEEKS, PICTURES = 22, 8, 150
+NIGHTS = 22
+WEEKS = 8
+PICTURES = 150
 LONG_NAME = "observer-remarks-" + "-and-".join(
     ("wind", "rain", "hail", "mist", "frost", "haze", "sleet", "thaw") * 3
 )
@@ -115,7 +117,8 @@ def _sheet(post: str, day: date, seed: int) -> bytes:
 def _picture(seed: int) -> bytes:
     """A small grey PNG (PNG specification, ISO/IEC 15948)."""
     rng = random.Random(seed)  # noqa: S311
-    wide, high = 128, 64
+    wide = 128
+    high = 64
     rows = b"".join(b"\0" + rng.randbytes(wide) for _ in range(high))
 
     def chunk(kind: bytes, body: bytes) -> bytes:

@@ -41,7 +41,8 @@ class BusyRetries:
         """With growing waits while the other side is busy; some times, if that is wanted, where it
         says that its bytes did not arrive as they were sent.
         """
-        began, tried = time.monotonic(), 0
+        began = time.monotonic()
+        tried = 0
         while True:
             tried += 1
             try:

@@ -16,7 +16,8 @@ from pinecart.core.folding import Folding
 from pinecart.core.ports import Put, Store, WriteStamp
 from pinecart.drivers.addresses import Allowed
 
-CONNECT_S, TLS_S = 3, 4
+CONNECT_S = 3
+TLS_S = 4
 FOLDED = (
     "upper and lower case",
     "letters that case folding makes two, such as \u00df and ss",

@@ -27,7 +27,9 @@ class AnswerBody:
     """
 
     def __init__(self, most: int, into: bytearray | None) -> None:
-        self._most, self._held, self._found = most, 0, list[bytes]()
+        self._most = most
+        self._held = 0
+        self._found = list[bytes]()
         self._room = memoryview(into) if into is not None and len(into) >= most else None
         self._came = into.came if isinstance(into, Room) else None
 
@@ -44,9 +46,9 @@ class AnswerBody:
         return None
 
     def whole(self) -> bytes:
-        return (
-            b"".join(self._found) if self._room is None else cast("bytes", self._room[: self._held])
-        )
+        if self._room is None:
+            return b"".join(self._found)
+        return cast("bytes", self._room[: self._held])
 
 
 NOTHING = AnswerBody(0, None)  # what an idle line may still bring
@@ -170,7 +172,8 @@ class RequestFeed:
         while True:
             await self._wanted.wait()
             self._wanted.clear()
-            self._chunk, self._at = memoryview(b""), 0
+            self._chunk = memoryview(b"")
+            self._at = 0
             chunk = await anext(chunks, b"")
             if not chunk:
                 return
@@ -187,7 +190,8 @@ class CurlLines:
     """
 
     def __init__(self, configure: Any) -> None:
-        self._loop, self._configure = asyncio.get_running_loop(), configure
+        self._loop = asyncio.get_running_loop()
+        self._configure = configure
         self._multi = pycurl.CurlMulti()
         self._multi.setopt(pycurl.M_SOCKETFUNCTION, self._watch)
         self._multi.setopt(pycurl.M_TIMERFUNCTION, self._set_timer)

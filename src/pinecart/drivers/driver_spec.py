@@ -175,7 +175,8 @@ class Late:
     """
 
     def __init__(self, module: str, name: str) -> None:
-        self._module, self._name = module, name
+        self._module = module
+        self._name = name
 
     def load(self) -> Any:
         return getattr(import_module(self._module), self._name)
@@ -252,7 +253,9 @@ class DriverSpec:
         """In which system, and where in it, an address leads; None: it is none of this kind."""
         fields = (self.places or self.pasting.address)(address)
         try:
-            return (self.system(fields), self.root(fields)) if fields else None
+            if fields:
+                return (self.system(fields), self.root(fields))
+            return None
         except KeyError:
             return None  # it doesn't say enough
 

@@ -75,7 +75,8 @@ class Pieces:
     """
 
     def __init__(self, size: int, chunks: Callable[[], AsyncIterator[bytes]]) -> None:
-        self._size, self.chunks = size, chunks
+        self._size = size
+        self.chunks = chunks
 
     def __len__(self) -> int:
         return self._size
@@ -83,7 +84,9 @@ class Pieces:
 
 def wait_told(text: str) -> float | None:
     """Seconds of a `Retry-After`; None for what is none, or longer than anybody means."""
-    return float(text) if text.isascii() and text.isdecimal() and len(text) < 9 else None
+    if text.isascii() and text.isdecimal() and len(text) < 9:
+        return float(text)
+    return None
 
 
 @lru_cache(maxsize=100_000)  # what was stored together shares its seconds

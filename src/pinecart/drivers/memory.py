@@ -77,7 +77,8 @@ class MemoryStore:
     async def list(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""
     ) -> AsyncIterator[list[Entry]]:
-        start, first = len(prefix), prefix + after
+        start = len(prefix)
+        first = prefix + after
         below = [key for key in self.objects if key.startswith(prefix)]
         keys = sorted(key for key in below if first < key)
         for i in range(0, len(keys), PAGE):
@@ -93,7 +94,8 @@ class MemoryStore:
         following = [name for name in found if name > after]
         following.sort()
         page = following[:limit]
-        folders, entries = [], []
+        folders = []
+        entries = []
         for name in page:
             if name.endswith(b"/"):
                 folders.append(name)
@@ -163,9 +165,13 @@ class MemoryStore:
 
 class _Opened:
     def __init__(self, store: MemoryStore, key: bytes, entry: Entry) -> None:
-        self._store, self._key, self.entry = store, key, entry
+        self._store = store
+        self._key = key
+        self.entry = entry
         self.card = store.objects[key].card
-        self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
+        self.content_type = ""
+        self.metadata = dict[str, str]()
+        self.headers = dict[str, str]()
 
     async def whole(self) -> bytes:
         return self._store.objects[self._key].body

@@ -50,11 +50,9 @@ async def each_piece(
     """
     starts = list(range(0, size, step))
     found: dict[int, str] = {}
-    todo, out, tasks = (
-        deque(range(len(starts))),
-        set[asyncio.Task[None]](),
-        list[asyncio.Task[None]](),
-    )
+    todo = deque(range(len(starts)))
+    out = set[asyncio.Task[None]]()
+    tasks = list[asyncio.Task[None]]()
 
     async def work() -> None:
         while todo:

@@ -75,13 +75,17 @@ class Transport:
             url.scheme,
             url.netloc.rpartition("@")[2].lower(),
         )
-        self._certificate, self._proxy, self._at_proxy = certificate, proxy, at_proxy
-        self._connect_s, self._silence_s = connect_s, silence_s
+        self._certificate = certificate
+        self._proxy = proxy
+        self._at_proxy = at_proxy
+        self._connect_s = connect_s
+        self._silence_s = silence_s
         self._lines: CurlLines | None = None
         self._last: Mapping[str, str] = {}  # headers
         # of requests that are no stream, which wait for nobody while they are read; 0: MOST_LINES
         self.most_at_once = 0
-        self._asking, self._waiting = 0, deque[asyncio.Future[None]]()
+        self._asking = 0
+        self._waiting = deque[asyncio.Future[None]]()
         self._rests_until = self._heard_at = 0.0  # monotonic
         self.sent = 0  # requests
 
@@ -94,11 +98,9 @@ class Transport:
         """For so long a request is waited for, with nothing heard of any meanwhile; 0: there is
         none.
         """
-        return (
-            time.monotonic() - self._heard_at
-            if self._lines is not None and self._lines.busy
-            else 0.0
-        )
+        if self._lines is not None and self._lines.busy:
+            return time.monotonic() - self._heard_at
+        return 0.0
 
     def rest(self, seconds: float) -> None:
         """The other side asked for a pause: nothing is asked of it before it is over."""
@@ -143,7 +145,9 @@ class Transport:
         """Host and port; with a bucket in front of the host where that is how buckets are
         addressed.
         """
-        return f"{bucket}.{self.host}" if bucket else self.host
+        if bucket:
+            return f"{bucket}.{self.host}"
+        return self.host
 
     async def ask(
         self,
@@ -181,10 +185,8 @@ class Transport:
         What reading it raises ends the request, and is raised.
         """
         feed = RequestFeed(line.easy)
-        done, filling = (
-            asyncio.ensure_future(self._done(line)),
-            asyncio.ensure_future(feed.fill(body.chunks())),
-        )
+        done = asyncio.ensure_future(self._done(line))
+        filling = asyncio.ensure_future(feed.fill(body.chunks()))
         try:
             await asyncio.wait({done, filling}, return_when=asyncio.FIRST_COMPLETED)
             if not done.done():
@@ -323,12 +325,14 @@ class Transport:
     async def _done(self, line: CurlLine) -> None:
         """Wait for the end of a transfer; libcurl's errors become ours."""
         assert self._lines is not None
-        lines, fine = self._lines, False
+        lines = self._lines
+        fine = False
         if not lines.busy:
             self._heard_at = time.monotonic()
         try:
             await lines.begin(line)
-            fine, self._heard_at = True, time.monotonic()
+            fine = True
+            self._heard_at = time.monotonic()
         except pycurl.error as exc:
             code, said = cast("tuple[int, str]", exc.args)
             if line.refused is not None:

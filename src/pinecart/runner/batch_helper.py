@@ -72,7 +72,11 @@ class Sharing:
     def __init__(
         self, crew: Crew, leg: int, key: bytes, entry: Entry, alone: Callable[[], bool]
     ) -> None:
-        self._crew, self._leg, self._key, self._entry, self._alone = crew, leg, key, entry, alone
+        self._crew = crew
+        self._leg = leg
+        self._key = key
+        self._entry = entry
+        self._alone = alone
 
     def free(self, step: int) -> Sender | None:
         helper = self._crew.free() if step <= SHARED_STEP and not self._alone() else None
@@ -108,8 +112,12 @@ class BatchHelper:
         most_at_once: Callable[[], int],
         retry: Retry = Retry(),
     ) -> None:
-        self._run, self._epoch, self._definition, self._stores = run, epoch, definition, stores
-        self._width, self._retry = ConcurrencyController(most_at_once), retry
+        self._run = run
+        self._epoch = epoch
+        self._definition = definition
+        self._stores = stores
+        self._width = ConcurrencyController(most_at_once)
+        self._retry = retry
         self.pool = Pool(self._width)
         self._transfers: dict[int, ObjectTransfer] = {}
         self._recalled, self._newest = 0, 0  # numbers of batches
@@ -119,7 +127,8 @@ class BatchHelper:
         """Raises Incomplete for a batch of another run, epoch or definition."""
         self._begin(batch)
         results: list[Result] = [None] * len(batch.tasks)
-        left, done = len(batch.tasks), asyncio.Event()
+        left = len(batch.tasks)
+        done = asyncio.Event()
 
         async def one(at: int, task: Task) -> None:
             nonlocal left

@@ -44,7 +44,8 @@ class CloserLook:
 
     async def _has_other_extras(self, key: bytes, entry: Entry, far: Entry) -> bool:
         """Whether permissions or attributes that the job keeps are others than the ones there."""
-        source, target = self._leg.source, self._leg.target
+        source = self._leg.source
+        target = self._leg.target
         wanted = self._leg.keep
         keep = Keep(wanted.permissions, wanted.attributes)
         if not any(keep) or entry.is_link:
@@ -60,7 +61,8 @@ class CloserLook:
         self, key: bytes, entry: Entry | None, far: Entry, row: Row | None
     ) -> tuple[LookAnswer, str]:
         """The answer, and the checksum of what lies there."""
-        source, target = self._leg.source, self._leg.target
+        source = self._leg.source
+        target = self._leg.target
         far_key = target.prefix + key
         if entry is None:
             assert row is not None

@@ -41,7 +41,9 @@ class Paced:
     """An opened object whose pieces wait for the pacer, and are told as they come. moved: bytes."""
 
     def __init__(self, reading: Reading, pacer: Pacer, moved: Callable[[int], None]) -> None:
-        self._reading, self._pacer, self._moved = reading, pacer, moved
+        self._reading = reading
+        self._pacer = pacer
+        self._moved = moved
 
     @property
     def entry(self) -> Entry:
@@ -105,9 +107,12 @@ class ConcurrencyController:
     """
 
     def __init__(self, most: Callable[[], int], first: int = 16) -> None:
-        self._wanted, self._most = first, most
+        self._wanted = first
+        self._most = most
         self.now = min(first, most())
-        self._since, self._done, self._bytes = time.monotonic(), 0, 0
+        self._since = time.monotonic()
+        self._done = 0
+        self._bytes = 0
         self._best: tuple[float, float] | None = (
             None  # what the number before brought: jobs and bytes a second
         )
@@ -116,7 +121,8 @@ class ConcurrencyController:
 
     def did(self, size: int) -> None:
         """One job is done. Called from the event loop alone."""
-        self._done, self._bytes = self._done + 1, self._bytes + size
+        self._done = self._done + 1
+        self._bytes = self._bytes + size
         span = time.monotonic() - self._since
         if span < WINDOW_S:
             return
@@ -127,7 +133,9 @@ class ConcurrencyController:
 
     def _learn(self, span: float) -> None:
         found = (self._done / span, self._bytes / span)
-        self._since, self._done, self._bytes = time.monotonic(), 0, 0
+        self._since = time.monotonic()
+        self._done = 0
+        self._bytes = 0
         if self._rest:
             self._rest -= 1
             return
@@ -136,13 +144,15 @@ class ConcurrencyController:
             or found[0] > self._best[0] * WORTH
             or found[1] > self._best[1] * WORTH
         ):
-            self._best, self._before = found, self.now
+            self._best = found
+            self._before = self.now
             self._want(min(self._most(), max(self.now + 1, round(self.now * STEP))))
             if self.now == self._before:
                 self._rest = 20
         else:
             self._want(self._before)
-            self._best, self._rest = None, 20
+            self._best = None
+            self._rest = 20
 
     def _want(self, number: int) -> None:
         self._wanted, self.now = number, min(number, self._most())

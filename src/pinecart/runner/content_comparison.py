@@ -73,10 +73,8 @@ async def compare_contents(pair: Pair, by: Comparison) -> tuple[LookAnswer, str]
         return await _by_content(pair)
     far_crc, far_time = await known_crc(pair.far, pair.far_key, pair.far_entry)
     entry = pair.entry
-    here, there = (
-        await abilities_at(pair.source, pair.source_key),
-        await abilities_at(pair.far, pair.far_key),
-    )
+    here = await abilities_at(pair.source, pair.source_key)
+    there = await abilities_at(pair.far, pair.far_key)
     if (
         here.at_hand
         and not there.at_hand
@@ -88,10 +86,14 @@ async def compare_contents(pair: Pair, by: Comparison) -> tuple[LookAnswer, str]
     step_ns = await _time_step(pair) if by is Comparison.SIZE_AND_TIME else TIME_STEP_NS
     times_equal = _same_time(source_time, far_time, step_ns)
     if by is Comparison.SIZE_AND_TIME:
-        return (LookAnswer.EQUAL, far_crc) if times_equal else (LookAnswer.DIFFERS, "")
+        if times_equal:
+            return (LookAnswer.EQUAL, far_crc)
+        return (LookAnswer.DIFFERS, "")
     if source_crc and far_crc:
         return (LookAnswer.EQUAL if source_crc == far_crc else LookAnswer.DIFFERS), source_crc
-    return (LookAnswer.EQUAL, far_crc) if times_equal else (LookAnswer.UNPROVEN, "")
+    if times_equal:
+        return (LookAnswer.EQUAL, far_crc)
+    return (LookAnswer.UNPROVEN, "")
 
 
 def _same_time(a: int | None, b: int | None, step_ns: int = TIME_STEP_NS) -> bool:
@@ -122,7 +124,8 @@ async def _by_content(pair: Pair) -> tuple[LookAnswer, str]:
 
 async def _own_sums_are_equal(pair: Pair) -> bool:
     """Of the stores' own making, without a byte of content; False where one has none."""
-    source, far = pair.source, pair.far
+    source = pair.source
+    far = pair.far
     if not (isinstance(source, OwnSums) and isinstance(far, OwnSums)):
         return False
     here = await source.own_sum(pair.source_key, pair.entry)

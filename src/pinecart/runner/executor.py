@@ -43,8 +43,13 @@ class Executor:
         controller: ConcurrencyController,
         clearings: IO[str],
     ) -> None:
-        self._leg, self._ledger, self._tally, self._transfer = leg, ledger, tally, transfer
-        self._pool, self._controller, self._clearings = pool, controller, clearings
+        self._leg = leg
+        self._ledger = ledger
+        self._tally = tally
+        self._transfer = transfer
+        self._pool = pool
+        self._controller = controller
+        self._clearings = clearings
         self._removal = Removal(leg, ledger, tally, transfer, pool)
         self._older_versions = OlderVersions(leg, ledger)
         self._blocked: list[Item] = []  # something lies in their way that is yet to be removed
@@ -83,7 +88,8 @@ class Executor:
 
     async def _carry_blocked(self) -> None:
         """Once what was to be removed is gone: carry what it was in the way of."""
-        blocked, self._blocked = self._blocked, []
+        blocked = self._blocked
+        self._blocked = []
         for item in blocked:
             await self._pool.add(partial(self._act, item, last=True))
         await self._pool.drain()
@@ -106,7 +112,8 @@ class Executor:
     async def hand_on(self, item: Item) -> None:
         """To be carried: by this process, or with others of its kind by a helper that has room."""
         if self._leg.crew is None or not self._can_be_given_out(item):
-            work, large = partial(self._act, item), is_large(item)
+            work = partial(self._act, item)
+            large = is_large(item)
             if not self._pool.took(work, large=large):
                 await self._pool.add(work, large=large)
             return
@@ -133,14 +140,17 @@ class Executor:
         return not (kept or made_of_parts or is_large(item) or of_folder(item))
 
     def _take_gathered(self) -> list[Item]:
-        items, self._gathered, self._gathered_bytes = self._gathered, [], 0
+        items = self._gathered
+        self._gathered = []
+        self._gathered_bytes = 0
         return items
 
     async def all_done(self) -> None:
         """Wait until all that was handed on is carried, or recorded as a problem."""
         await self._act_all(self._take_gathered())
         await self._pool.drain()
-        came_back, self._came_back = self._came_back, []
+        came_back = self._came_back
+        self._came_back = []
         await self._act_all(came_back, again=True)
         await self._pool.drain()
 
@@ -214,7 +224,9 @@ class Executor:
             second_name = dated_name(item.key, self._leg.stamp)
             await self._transfer.keep_aside(item.key, item.far, second_name)
             return ""
-        return await self._set_aside(item.key, item.far) if self._leg.days else ""
+        if self._leg.days:
+            return await self._set_aside(item.key, item.far)
+        return ""
 
     async def _set_aside(self, key: bytes, far: Entry) -> str:
         """A copy of what is about to be replaced; journalled before."""

@@ -76,7 +76,8 @@ async def look(leg: LegContext, name: bytes) -> BothSides:
 
     Raises StoreError where a side can't be asked.
     """
-    key, entry = name, await _entry_at(leg.source, name)
+    key = name
+    entry = await _entry_at(leg.source, name)
     if leg.renaming and entry:
         key = leg.renaming.new_key(entry, 1)
         entry = entry._replace(key=key, was=name)
@@ -243,7 +244,8 @@ def _why_not(
 
 
 def _verdict_words(verdict: Verdict) -> str:
-    decision, reason = verdict.decision, verdict.reason
+    decision = verdict.decision
+    reason = verdict.reason
     words = VERDICT_WORDS.get(reason, reason.value)
     if decision is Decision.REMOVE:
         return f"{words} It would be removed there."

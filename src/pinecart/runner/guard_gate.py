@@ -17,7 +17,8 @@ class GuardGate:
     """Each guard holds its own class of decisions: its list goes into the records, to be seen."""
 
     def __init__(self, leg: LegContext, tally: LegTally) -> None:
-        self._leg, self._tally = leg, tally
+        self._leg = leg
+        self._tally = tally
 
     async def check(self, plan: Plan) -> set[HeldClass]:
         """The classes that don't act now."""
@@ -41,7 +42,8 @@ class GuardGate:
         objects = size = 0
         for item in _of_class(plan, hold.what):
             record = self._tally.record(item, done=False)
-            objects, size = objects + 1, size + record.size
+            objects = objects + 1
+            size = size + record.size
             if not self._leg.only_plan:
                 await self._tally.add(record)
         self._tally.held.append(

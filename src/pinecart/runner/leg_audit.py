@@ -63,7 +63,10 @@ class LegAudit:
         progress: Progress,
         checkpoints: KeepsCheckpoints,
     ) -> None:
-        self._leg, self._rules, self._recorder, self._progress = leg, rules, recorder, progress
+        self._leg = leg
+        self._rules = rules
+        self._recorder = recorder
+        self._progress = progress
         self._checkpoints = checkpoints
         self._alike: Counter[str] = Counter()
         self._bytes: Counter[str] = Counter()
@@ -178,7 +181,8 @@ class LegAudit:
         await self._done(key, alike)
 
     async def _differs(self, key: bytes, entry: Entry, far: Entry) -> Found | None:
-        source, target = self._leg.source, self._leg.target
+        source = self._leg.source
+        target = self._leg.target
         source_key = source.prefix + entry.source_key
         far_key = target.prefix + key
         pair = Pair(source.store, source_key, entry, target.store, far_key, far)

@@ -123,7 +123,8 @@ class LegTally:
 
     async def overtaken(self, key: bytes, size: int) -> None:
         """A preview would have done something to it, and it is otherwise now."""
-        left, reason = Decision.LEAVE.value, Reason.OVERTAKEN.value
+        left = Decision.LEAVE.value
+        reason = Reason.OVERTAKEN.value
         await self.add(Record(self._leg.number, key, left, reason, size))
 
     def left(self, item: Item, reason: Reason) -> None:

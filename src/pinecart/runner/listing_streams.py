@@ -128,7 +128,9 @@ async def renamed(pages: Pages, rule: Renaming, scratch: Scratch) -> Pages:
 
 
 def _unsafe(key: bytes) -> str:
-    return "" if key and not key.startswith(b"/") else "unsafe-name"
+    if key and not key.startswith(b"/"):
+        return ""
+    return "unsafe-name"
 
 
 def kept_on_disk(items: list[Any], files: contextlib.ExitStack, scratch: Scratch) -> Iterator[Any]:
@@ -165,7 +167,9 @@ class _Ahead:
         self._next: asyncio.Future[Sequence[Any] | None] | None = asyncio.ensure_future(
             self._fetch()
         )
-        self._looks, self._waited, self._worked = 0, 0.0, 0.0
+        self._looks = 0
+        self._waited = 0.0
+        self._worked = 0.0
 
     async def _fetch(self) -> Sequence[Any] | None:
         return await anext(self._pages, None)
@@ -173,7 +177,8 @@ class _Ahead:
     async def page(self) -> Sequence[Any] | None:
         if self._next is None:
             self._next = asyncio.ensure_future(self._fetch())
-        began, since = time.process_time(), time.monotonic()
+        began = time.process_time()
+        since = time.monotonic()
         page = await self._next
         self._next = None
         if page is None:

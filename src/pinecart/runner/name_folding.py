@@ -120,7 +120,8 @@ async def _sorted(
     number: int, pages: Pages, whose: str, names: OneName, files: contextlib.ExitStack
 ) -> Iterator[tuple[bytes, int, Any]]:
     """(folded key, number of the side, item) in this order, on disk where there are many."""
-    fold, scratch = names.folding.fold, names.scratch
+    fold = names.folding.fold
+    scratch = names.scratch
     check = Ascending(whose)
     held: list[tuple[bytes, int, Any]] = []
     runs: list[Iterator[Any]] = []
@@ -213,8 +214,6 @@ def _clashing(key: bytes, entry: Entry | None, there: Entry | None) -> Entry | N
     the source lacks.
     """
     known = entry or there
-    return (
-        known._replace(key=key, was=entry.source_key if entry else key, fault="name-clash")
-        if known
-        else None
-    )
+    if known:
+        return known._replace(key=key, was=entry.source_key if entry else key, fault="name-clash")
+    return None

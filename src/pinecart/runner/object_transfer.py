@@ -84,9 +84,13 @@ class ObjectTransfer:
         shares: Callable[[bytes, Entry], Shares] | None = None,
         progress: Progress | None = None,
     ) -> None:
-        self._run, self._leg = options.run, options.leg
-        self._source, self._target = options.source, options.target
-        self._retry, self._keep, self._uploads = options.retry, options.keep, options.uploads
+        self._run = options.run
+        self._leg = options.leg
+        self._source = options.source
+        self._target = options.target
+        self._retry = options.retry
+        self._keep = options.keep
+        self._uploads = options.uploads
         self._pacer = options.pacer or Pacer()
         self._changing_tries = options.changing_tries
         self._read_once = options.read_once
@@ -94,11 +98,13 @@ class ObjectTransfer:
         # Asked once: to ask a protocol for each small object costs 5 % of it.
         store = options.target.store
         self._copier = store if isinstance(store, ServerCopies) else None
-        self._shares, self._progress = shares, progress or Progress()
+        self._shares = shares
+        self._progress = progress or Progress()
         self._keeps_metadata = self._has_folders = False
         self._probed = asyncio.Lock()
         self._ready = False
-        self._small, self._large = ByteBudget(SMALL_AT_ONCE), ByteBudget(LARGE_AT_ONCE)
+        self._small = ByteBudget(SMALL_AT_ONCE)
+        self._large = ByteBudget(LARGE_AT_ONCE)
 
     async def transfer(
         self, key: bytes, entry: Entry, replaces: Entry | None, *, again: bool = False
@@ -109,7 +115,9 @@ class ObjectTransfer:
         """
         if not self._ready:
             await self._probe_once()
-        tried, expected, began = 0, entry, time.monotonic()
+        tried = 0
+        expected = entry
+        began = time.monotonic()
         while True:
             tried += 1
             try:
@@ -147,13 +155,15 @@ class ObjectTransfer:
         async with self._probed:
             if not self._ready:
                 able = await self._target.store.probe(self._target.prefix, self._uploads[1])
-                self._keeps_metadata, self._has_folders = able.keeps_metadata, able.has_folders
+                self._keeps_metadata = able.keeps_metadata
+                self._has_folders = able.has_folders
                 self._ready = True
 
     async def _attempt(
         self, key: bytes, entry: Entry, replaces: Entry | None, tried: int, again: bool
     ) -> Carried:
-        mark, target = decision_id(self._run, self._leg, entry, replaces), self._target.prefix + key
+        mark = decision_id(self._run, self._leg, entry, replaces)
+        target = self._target.prefix + key
         if tried > 1 and (twin := await self._twin(self._target.store, target, mark, entry.size)):
             return self._carried(entry, twin, tried)
         try:
@@ -162,7 +172,9 @@ class ObjectTransfer:
                 if (
                     placed is not None and placed.lost == "tags"
                 ):  # they are kept only on the way through us
-                    self._may_copy, replaces, placed = False, placed.entry, None
+                    self._may_copy = False
+                    replaces = placed.entry
+                    placed = None
                 if placed is not None:
                     return self._carried(entry, placed, tried)
             room, wanted = self._room_for(entry.size)
@@ -216,7 +228,9 @@ class ObjectTransfer:
 
     def _room_for(self, size: int) -> tuple[ByteBudget, int]:
         """Where an object of this size waits for its bytes of memory, and how many they are."""
-        return (self._large, LARGE_ROOM) if size > HELD_BYTES else (self._small, size)
+        if size > HELD_BYTES:
+            return (self._large, LARGE_ROOM)
+        return (self._small, size)
 
     async def _sent(
         self, key: bytes, entry: Entry, replaces: Entry | None, mark: str, tried: int
@@ -249,7 +263,9 @@ class ObjectTransfer:
         """
         if not self._ready:
             await self._probe_once()
-        store, target, sent = self._target.store, self._target.prefix + parts.key, dict[int, Sent]()
+        store = self._target.store
+        target = self._target.prefix + parts.key
+        sent = dict[int, Sent]()
         assert isinstance(store, Multipart)
         todo = iter(parts.numbers)
 
@@ -280,7 +296,9 @@ class ObjectTransfer:
     def _open(self, entry: Entry) -> AbstractAsyncContextManager[Reading]:
         key = self._source.prefix + entry.source_key
         opening = self._source.store.open(key, entry)
-        return self._read_once.opened(key, entry, opening) if self._read_once else opening
+        if self._read_once:
+            return self._read_once.opened(key, entry, opening)
+        return opening
 
     def _carried(self, entry: Entry, placed: Placed, tried: int) -> Carried:
         racy = is_racy(entry, time.time_ns())
@@ -306,7 +324,8 @@ class ObjectTransfer:
 
         None: it can't, and the bytes go through us.
         """
-        source, copier = self._source.store, self._copier
+        source = self._source.store
+        copier = self._copier
         card = WriteStamp(mark, entry.modified_ns if self._has_folders else None, "")
         put = Put(self._target.prefix + key, entry.size, b"", card, replaces is None, replaces)
         if self._keep.permissions or self._keep.attributes or self._keep.tags:
@@ -379,7 +398,9 @@ class ObjectTransfer:
         name = target.rpartition(b"/")[2]
         content_type = of.content_type or _type_of(name[name.find(b".") :] if b"." in name else b"")
         put = Put(target, size, body, card, replaces is None, replaces, content_type, of.metadata)
-        return put._replace(headers=of.headers) if of.headers and self._keeps_metadata else put
+        if of.headers and self._keeps_metadata:
+            return put._replace(headers=of.headers)
+        return put
 
     def _paced(self, key: bytes, entry: Entry, opened: Reading) -> Reading:
         if not self._pacer.rate and entry.size <= HELD_BYTES:
@@ -409,7 +430,9 @@ class ObjectTransfer:
         kept = reading.card if reading.card and reading.card.crc in ("", crc) else None
         card = WriteStamp(mark, kept.modified_ns if kept else reading.entry.modified_ns, crc)
         put = self._put(target, size, body, card, replaces, reading)
-        return await self._with_extra(put, reading) if self._has_extra(put, reading) else put
+        if self._has_extra(put, reading):
+            return await self._with_extra(put, reading)
+        return put
 
     def _has_extra(self, put: Put, reading: Reading) -> bool:
         return any(self._keep) or reading.entry.is_link or LINK in put.metadata

@@ -23,7 +23,8 @@ class OlderVersions:
     """Of the objects of one leg."""
 
     def __init__(self, leg: LegContext, ledger: Ledger) -> None:
-        self._leg, self._ledger = leg, ledger
+        self._leg = leg
+        self._ledger = ledger
 
     async def carry(self, item: Item) -> tuple[Entry | None, int]:
         """Puts what is missing of them there. Gives what lies there then, and how many they were.
@@ -54,7 +55,8 @@ class OlderVersions:
     async def _older(self, item: Item) -> Sequence[Version]:
         """Oldest first, without the present one; none where a side keeps none."""
         assert item.entry is not None
-        source, target = self._leg.source, self._leg.target
+        source = self._leg.source
+        target = self._leg.target
         if not isinstance(source.store, Versions) or not isinstance(target.store, Versions):
             return []
         if not await target.store.keeps_versions(target.prefix + item.key):
@@ -90,7 +92,9 @@ class OlderVersions:
             found = await target.store.stat(target.prefix + item.key)
         except Missing:
             return ""
-        return found.card.decision_id.removesuffix(REPLACED) if found.card else ""
+        if found.card:
+            return found.card.decision_id.removesuffix(REPLACED)
+        return ""
 
     def _reading_as(self, version: Version) -> ObjectTransfer:
         """What carries an object as this version of it: through us, even within one system."""
@@ -106,7 +110,8 @@ class _Pinned:
     """A store whose objects are read as one version of them."""
 
     def __init__(self, store: Store, version: str) -> None:
-        self._store, self._version = store, version
+        self._store = store
+        self._version = version
 
     async def stat(self, key: bytes, version: str = "") -> Any:
         return await self._store.stat(key, version or self._version)

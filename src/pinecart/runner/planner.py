@@ -89,8 +89,11 @@ class Planner:
     def __init__(
         self, leg: LegContext, ledger: Ledger, tally: LegTally, names: OneName, recovery: Recovery
     ) -> None:
-        self._leg, self._ledger, self._tally = leg, ledger, tally
-        self._names, self._recovery = names, recovery
+        self._leg = leg
+        self._ledger = ledger
+        self._tally = tally
+        self._names = names
+        self._recovery = recovery
         self._closer_look = CloserLook(leg)
         self._is_listed = False
         self._looking = 0  # questions that are not answered yet
@@ -135,17 +138,22 @@ class Planner:
     # --- listing
 
     async def _decide_all(self, ways: _Ways, *, has_folders: bool) -> None:
-        leg, seen, now_ns = self._leg, _Seen(), time.time_ns()
+        leg = self._leg
+        seen = _Seen()
+        now_ns = time.time_ns()
         skips_unchanged = leg.part.is_all and is_left_if_unchanged(leg)
         async for some in matched(self._sources(), self._fars(), self._rows(), self._names):
             same = same_bytes = 0
             if skips_unchanged and isinstance(some, Together):
                 size = all_unchanged_bytes(leg, some)
                 if size is not None:
-                    same, same_bytes, some = len(some.rows), size, []
+                    same = len(some.rows)
+                    same_bytes = size
+                    some = []
             for found in some:
                 if skips_unchanged and (size := unchanged_bytes(leg, found)) is not None:
-                    same, same_bytes = same + 1, same_bytes + size
+                    same = same + 1
+                    same_bytes = same_bytes + size
                     continue
                 if leg.stopping():
                     return
@@ -249,7 +257,8 @@ class Planner:
 
         Asked in the order of keys.
         """
-        key, above = entry.key, self._above
+        key = entry.key
+        above = self._above
         while above and not key.startswith(above[-1]):
             above.pop()
         below = any(key[len(file) : len(file) + 1] == b"/" for file in above)
@@ -307,7 +316,8 @@ class Planner:
         """Of a run that does what a preview found, and nothing else. What the preview knew and saw
         otherwise is listed at the end.
         """
-        promise, number = self._leg.promise, self._leg.number
+        promise = self._leg.promise
+        number = self._leg.number
         if promise is None or promise.holds_for(number, item):
             return False
         if not promise.knows(number, item.key):
@@ -351,7 +361,8 @@ class Planner:
             spill_to(ways.plan.decisions, item)
 
     async def _problem(self, item: Item, plan: Plan) -> None:
-        tally, reason = self._tally, item.verdict.reason
+        tally = self._tally
+        reason = item.verdict.reason
         tally.progress.problems += 1
         if reason in (Reason.CHANGED_THERE, Reason.BOTH_CHANGED):
             plan.changed_there += 1
@@ -365,7 +376,8 @@ class Planner:
         """Unchanged: only counted; and not even that if this very run placed it before it was
         interrupted.
         """
-        entry, row = item.entry, item.row
+        entry = item.entry
+        row = item.row
         if entry is not None and row is not None and _is_doubtful(entry, row):
             key = show(item.key)
             self._leg.log("looked", f"{key}: same content as remembered.", key=key)
@@ -390,7 +402,8 @@ class Planner:
 
     async def _record_own(self, own: Item, row: Row) -> None:
         """What a run that died had brought there, and we have just compared."""
-        tally, target = self._tally, self._leg.target
+        tally = self._tally
+        target = self._leg.target
         able = await target.store.abilities(target.prefix)
         proof = "server-verified" if able.checksum else "read-back"
         kept = await self._recovery.kept_before(own.key)
@@ -403,7 +416,9 @@ class _Ways:
     """Where a decision may go. carries: at once; pool: to be looked at; plan: later."""
 
     def __init__(self, carries: TakesNew, pool: Pool, plan: Plan) -> None:
-        self.carries, self.pool, self.plan = carries, pool, plan
+        self.carries = carries
+        self.pool = pool
+        self.plan = plan
 
 
 class _Seen:
@@ -420,7 +435,8 @@ class _Seen:
         self.far_bytes += size
 
     def close(self, plan: Plan, *, asked: bool) -> None:
-        plan.far_objects, plan.far_bytes = self.far_objects, self.far_bytes
+        plan.far_objects = self.far_objects
+        plan.far_bytes = self.far_bytes
         plan.counts = plan.counts._replace(
             rows=self.rows, source=self.sources, far=self.far_objects, asked=asked
         )

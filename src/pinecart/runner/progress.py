@@ -49,18 +49,24 @@ class Pace:
         """None until something has been learned."""
         if not self._oo:
             return None
-        oo, ob, bb = self._oo, self._ob, self._bb
-        ot, bt = self._ot, self._bt
-        a, b = ot / oo, 0.0
+        oo = self._oo
+        ob = self._ob
+        bb = self._bb
+        ot = self._ot
+        bt = self._bt
+        a = ot / oo
+        b = 0.0
         squares = oo * bb
         whole = squares - ob * ob
         if whole > 1e-6 * squares:
             both_a = (ot * bb - bt * ob) / whole
             both_b = (bt * oo - ot * ob) / whole
             if min(both_a, both_b) >= 0:
-                a, b = both_a, both_b
+                a = both_a
+                b = both_b
             elif both_a < 0:
-                a, b = 0.0, bt / bb
+                a = 0.0
+                b = bt / bb
         megabytes = size / 1e6
         return round(a * objects + b * megabytes, 1)
 
@@ -130,7 +136,8 @@ class Progress:
         """A new plan: only what is done still counts."""
         self.listed = self.same = 0
         self.listing_complete = False
-        self.planned_objects, self.planned_bytes = self.done_objects, self.done_bytes
+        self.planned_objects = self.done_objects
+        self.planned_bytes = self.done_bytes
 
     def enter(self, phase: Phase) -> bool:
         """False: it is there already."""

@@ -19,7 +19,8 @@ from pinecart.runner.name_folding import matched, one_name
 
 OFFERED = (Intent.TOP_UP, Intent.RENEW, Intent.MIRROR, Intent.HAND_OVER)
 TO_COMPARE = "compare"  # only a look at the contents tells
-MOST_NAMES, MOST_S = 20_000, 2.5
+MOST_NAMES = 20_000
+MOST_S = 2.5
 
 
 class Amount:
@@ -41,7 +42,8 @@ class QuickCount:
     """
 
     def __init__(self) -> None:
-        self.source, self.there = Amount(), Amount()
+        self.source = Amount()
+        self.there = Amount()
         self.left_out: Counter[str] = Counter()
         self.by_intent: dict[Intent, Counter[str]] = {intent: Counter() for intent in OFFERED}
         self.is_all = True
@@ -61,7 +63,9 @@ async def quick_count(
     leg: LegContext, rows: AsyncIterator[Rows], most: int = MOST_NAMES, seconds: float = MOST_S
 ) -> QuickCount:
     """most: names at the source and there.   seconds: no longer than that. Raises StoreError."""
-    found, names, until = QuickCount(), 0, time.monotonic() + seconds
+    found = QuickCount()
+    names = 0
+    until = time.monotonic() + seconds
     for side in (leg.source, leg.target):
         await side.store.check_place(side.prefix)
     here = source_entries(leg.source, leg.one, leg.renaming, leg.scratch, leg.folders_taken)

@@ -49,7 +49,9 @@ async def in_ranges(
 async def _by_folders(side: Side) -> list[bytes]:
     """The folders just below, if one page tells them all: `x/` sorts before everything in it."""
     level = await side.store.level(side.prefix, limit=PAGE)
-    return sorted(level.folders) if not level.after else []
+    if not level.after:
+        return sorted(level.folders)
+    return []
 
 
 async def _merged(side: Side, cuts: list[bytes]) -> Pages:
@@ -75,7 +77,9 @@ class _Lane:
     """One range, `after` exclusive to `last` inclusive, read ahead by a task of its own."""
 
     def __init__(self, side: Side, after: bytes, last: bytes | None) -> None:
-        self._side, self._after, self._last = side, after, last
+        self._side = side
+        self._after = after
+        self._last = last
         self._queue: asyncio.Queue[Sequence[Entry] | BaseException | None] = asyncio.Queue(WAITING)
         self._task = asyncio.create_task(self._read())
 

@@ -26,7 +26,8 @@ class HeldReading:
         self.content_type: str = reading.content_type
         self.metadata: dict[str, str] = reading.metadata
         self.headers: dict[str, str] = reading.headers
-        self._body, self._extra = body, extra
+        self._body = body
+        self._extra = extra
 
     async def look(self) -> None:
         """It is known."""
@@ -52,7 +53,8 @@ class _Kept:
     """A reading whose whole is kept once it is known to be good."""
 
     def __init__(self, reading: Reading, keep: Any) -> None:
-        self._reading, self._keep = reading, keep
+        self._reading = reading
+        self._keep = keep
         self._body: bytes | None = None
         self._extra: Extra | None = None
 
@@ -87,7 +89,9 @@ class ReadOnce:
         if held is not None:
             return _at_hand(held)
         is_kept = entry.size <= min(self._free, HELD_BYTES) and len(self._held) < MOST_FILES
-        return self._keeping(key, entry, opening) if is_kept else opening
+        if is_kept:
+            return self._keeping(key, entry, opening)
+        return opening
 
     @asynccontextmanager
     async def _keeping(

@@ -21,7 +21,9 @@ class Recovery:
     """Of one leg. Ask `settle` first; afterwards each object that lies there can be asked about."""
 
     def __init__(self, leg: LegContext, ledger: Ledger, tally: LegTally) -> None:
-        self._leg, self._ledger, self._tally = leg, ledger, tally
+        self._leg = leg
+        self._ledger = ledger
+        self._tally = tally
         self._intended: dict[bytes, tuple[str, str]] = {}  # key → decision, reason
         self._set_aside: dict[bytes, Aside] = {}  # at the target
 
@@ -38,7 +40,8 @@ class Recovery:
 
     async def _sweep_half_written(self, meant: list[Aside]) -> None:
         """Where objects go to, and where they are set aside."""
-        source, target = self._leg.source, self._leg.target
+        source = self._leg.source
+        target = self._leg.target
         at_source = [aside.at for aside in meant if aside.side == "source"]
         at_target = [aside.at for aside in meant if aside.side == "target"]
         at_target += [target.prefix + key for key in self._intended]
@@ -50,7 +53,8 @@ class Recovery:
     async def _taken_away(self, aside: Aside) -> str | None:
         """The fingerprint of what was set aside, if what it came from is gone; None: it isn't."""
         side = self._leg.source if aside.side == "source" else self._leg.target
-        store, at = side.store, aside.at
+        store = side.store
+        at = aside.at
         whole = at if aside.version else original_key(store.home(at), at)
         try:
             kept = await store.stat(at, aside.version)
@@ -80,7 +84,8 @@ class Recovery:
         if known:
             decision, reason = known
             return item._replace(verdict=Verdict(Decision(decision), Reason(reason)))
-        leg, target = self._leg, self._leg.target
+        leg = self._leg
+        target = self._leg.target
         able = await target.store.abilities(target.prefix)
         if not able.keeps_metadata:
             return None

@@ -45,7 +45,10 @@ class Removal:
         transfer: ObjectTransfer,
         pool: Pool,
     ) -> None:
-        self._leg, self._ledger, self._tally, self._pool = leg, ledger, tally, pool
+        self._leg = leg
+        self._ledger = ledger
+        self._tally = tally
+        self._pool = pool
         self._at_source = SideRemover("source", leg.source, transfer, leg.aside_policy)
         self.at_target = SideRemover("target", leg.target, transfer, leg.aside_policy)
 
@@ -131,7 +134,8 @@ class Removal:
     async def _confirm_removal(self, item: Item) -> _Confirmed:
         """Only what the source, asked by name, does not have; unless a person asked for it."""
         assert item.far is not None
-        key, leg = item.key, self._leg
+        key = item.key
+        leg = self._leg
         is_asked = leg.rules.intent is Intent.REMOVE
         if not is_asked and not await leg.source.store.is_absent(leg.source.prefix + key):
             message = f"{show(key)} is at the source again. It was not removed."
@@ -146,7 +150,9 @@ class Removal:
         None: not yet. Raises StoreError where it isn't proven.
         """
         assert item.entry is not None and item.far is not None
-        entry, store, whole = item.entry, self._leg.target.store, self._leg.target.prefix + item.key
+        entry = item.entry
+        store = self._leg.target.store
+        whole = self._leg.target.prefix + item.key
         able = await self._leg.source.store.abilities(self._leg.source.prefix)
         if (
             able.has_folders
@@ -158,7 +164,8 @@ class Removal:
         stat = await store.stat(whole)
         if likeness(stat.entry, fingerprint(item.far)) is not Likeness.SAME:
             raise Taken(f"{show(item.key)} is not as it was placed. Its source was not cleared.")
-        crc, proof = item.crc, item.proof
+        crc = item.crc
+        proof = item.proof
         if not crc:
             crc = await content_crc(
                 self._leg.source.store, self._leg.source.prefix + entry.source_key, entry
@@ -182,7 +189,8 @@ class Removal:
         )
 
     async def _take_one(self, one: _Confirmed) -> None:
-        item, started = one.item, time.monotonic()
+        item = one.item
+        started = time.monotonic()
         self._tally.progress.start(item.key, 0)
         try:
             away = await self._take_away(item, one.aside)
@@ -203,7 +211,9 @@ class Removal:
             self._tally.dropped.append(item.key)
 
     async def _take_away(self, item: Item, aside: Aside | None) -> Away:
-        leg, far, entry = self._leg, item.far, item.entry
+        leg = self._leg
+        far = item.far
+        entry = item.entry
         if item.verdict.decision is Decision.REMOVE:
             assert far is not None
             whole = leg.target.prefix + item.key

@@ -156,7 +156,8 @@ async def carry_out(order: Order, records: Records) -> Ending:
             for message, digest in order.rebound
         )
         return Ending([], None, 0, False, held=waits)
-    progress, recorder = Progress(), Recorder(records.save, order.batches)
+    progress = Progress()
+    recorder = Recorder(records.save, order.batches)
     work = _Work(order, records, recorder, progress)
     try:
         with contextlib.suppress(
@@ -210,12 +211,10 @@ class _Work:
     def __init__(
         self, order: Order, records: Records, recorder: Recorder, progress: Progress
     ) -> None:
-        self._order, self._records, self._recorder, self._progress = (
-            order,
-            records,
-            recorder,
-            progress,
-        )
+        self._order = order
+        self._records = records
+        self._recorder = recorder
+        self._progress = progress
         self._counted: list[tuple[str, str, int, int]] = []
         self._far_side: dict[str, int] | None = None
         self._acted = 0
@@ -289,7 +288,8 @@ class _Work:
         self._inventory = found
         if found is not None:
             whole = found["folders"][0]
-            objects, size = whole["objects"], whole["bytes"]
+            objects = whole["objects"]
+            size = whole["bytes"]
             counted = (Decision.LEAVE.value, Reason.SAME.value, objects, size)
             self._counted.append(counted)
 
@@ -323,14 +323,16 @@ async def _watch_for_a_stop(progress: Progress, records: Records) -> None:
 
     Raises _NothingMoves.
     """
-    seen, since = progress.signs_of_life(), time.monotonic()
+    seen = progress.signs_of_life()
+    since = time.monotonic()
     while True:
         await asyncio.sleep(TELL_S)
         if records.stops_at_once():
             records.log("given-up", "It was stopped at once: what was in flight was given up.")
             raise _NothingMoves
         if not records.stopping() or progress.signs_of_life() != seen:
-            seen, since = progress.signs_of_life(), time.monotonic()
+            seen = progress.signs_of_life()
+            since = time.monotonic()
         elif time.monotonic() - since > STOP_WITHIN_S:
             records.log(
                 "given-up",
@@ -386,7 +388,8 @@ def _sides(order: Order, number: int) -> tuple[Side, Side]:
 
 
 def _side(order: Order, place: Location) -> Side:
-    path, store = place.path, order.stores[place.store]
+    path = place.path
+    store = order.stores[place.store]
     home = store.home(path)
     own = aside_folder(home, order.run, order.definition.aside_prefix)
     known = {own}
@@ -401,7 +404,8 @@ def _side(order: Order, place: Location) -> Side:
 def leg_context(order: Order, number: int, records: Records) -> LegContext:
     """All that one leg of this order needs to know."""
     source, target = _sides(order, number)
-    definition, leg = order.definition, order.definition.legs[number]
+    definition = order.definition
+    leg = order.definition.legs[number]
     undone_days = KEPT_DAYS if order.kind == "undo" else 0
     return LegContext(
         run=order.run,

@@ -59,7 +59,8 @@ class SideRemover:
 
         None: it isn't kept. Raises Taken if it isn't as it was when this was planned.
         """
-        leg, store = self._policy.leg, self._at.store
+        leg = self._policy.leg
+        store = self._at.store
         if not self._policy.days or entry.is_folder:
             return None
         kept = Aside(leg, self._name, key, whole, entry.size, fingerprint(entry))
@@ -70,7 +71,8 @@ class SideRemover:
                 raise Taken(f"{show(whole)} {message}")
             if now.version:
                 return kept._replace(version=now.version)
-        run, within = self._policy.run, self._policy.within
+        run = self._policy.run
+        within = self._policy.within
         return kept._replace(at=aside_key(store.home(whole), run, leg, whole, within))
 
     async def take_away(self, whole: bytes, entry: Entry, aside: Aside | None) -> Away:

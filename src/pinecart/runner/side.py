@@ -39,7 +39,8 @@ class Side(NamedTuple):
         self, pages: AsyncIterator[Sequence[Entry]]
     ) -> AsyncIterator[Sequence[Entry]]:
         async for page in pages:
-            first, last = page[0].key, page[-1].key
+            first = page[0].key
+            last = page[-1].key
             below = [folder for folder in self.ours if folder <= last]
             near = tuple(folder for folder in below if first < folder[:-1] + b"0")
             if near:

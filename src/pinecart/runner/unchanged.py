@@ -12,7 +12,8 @@ from pinecart.runner.leg_context import LegContext
 
 def is_left_if_unchanged(leg: LegContext) -> bool:
     """Whether what is as remembered is left, whatever else: then it needs no closer look."""
-    selection, rules = leg.selection, leg.rules
+    selection = leg.selection
+    rules = leg.rules
     by_name = selection == Selection(selection.take, selection.leave_out)
     compares_memory = rules.compare is Comparison.SINCE_LAST_RUN
     clears = rules.intent in (Intent.HAND_OVER, Intent.REMOVE)
@@ -38,7 +39,8 @@ def all_unchanged_bytes(leg: LegContext, some: Together) -> int | None:
     if not some.sources:
         return None
     rows = some.rows
-    sources, theres = EntryPage.of(some.sources), EntryPage.of(some.theres)
+    sources = EntryPage.of(some.sources)
+    theres = EntryPage.of(some.theres)
     if not rows.all_settled(leg.run) or not sources.are_plain():
         return None
     if not sources.all_as(rows.columns.source):

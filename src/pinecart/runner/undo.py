@@ -132,7 +132,8 @@ class Undo:
 
     async def _step(self, done: Done) -> _Step:
         """What it takes, from what lies there now."""
-        away, back = None, tuple(a for a in (done.source, done.target) if a)
+        away = None
+        back = tuple(a for a in (done.source, done.target) if a)
         if done.cleared and done.source is None:
             return _Step(
                 done,
@@ -228,7 +229,8 @@ class Undo:
         """
         if self._leg.stopping():
             return
-        done, kept = step.done, ""
+        done = step.done
+        kept = ""
         try:
             for aside in [a for a in step.back if a.side == "source"]:
                 await self._bring_back(aside)
@@ -277,7 +279,10 @@ class AsideExpiry:
     """Deletes for good what a run set aside, now that its days are over."""
 
     def __init__(self, leg: LegContext, past: Past, recorder: Recorder, progress: Progress) -> None:
-        self._leg, self._past, self._recorder, self._progress = leg, past, recorder, progress
+        self._leg = leg
+        self._past = past
+        self._recorder = recorder
+        self._progress = progress
         self.acted = 0
 
     async def go(self) -> None:

@@ -29,7 +29,8 @@ class FarSide(NamedTuple):
         _, _, there, row = found
         objects, size, differences = self
         if there is not None:
-            objects, size = objects + (not there.is_folder), size + there.size
+            objects = objects + (not there.is_folder)
+            size = size + there.size
         if row is not None and (there is None or likeness(there, row.there) is Likeness.DIFFERENT):
             differences += 1
         return FarSide(objects, size, differences)
@@ -42,7 +43,10 @@ class FarSide(NamedTuple):
 
 class Verifier:
     def __init__(self, leg: LegContext, ledger: Ledger, tally: LegTally, names: OneName) -> None:
-        self._leg, self._ledger, self._tally, self._names = leg, ledger, tally, names
+        self._leg = leg
+        self._ledger = ledger
+        self._tally = tally
+        self._names = names
 
     async def look_again(self, plan: Plan) -> FarSide:
         """The destination, listed once more against the ledger.
@@ -58,7 +62,8 @@ class Verifier:
         return seen._replace(differences=seen.differences + not_done[False])
 
     async def _listed(self) -> FarSide:
-        leg, seen = self._leg, FarSide()
+        leg = self._leg
+        seen = FarSide()
         far = far_entries(leg.target, leg.one, partial(self._ledger.cuts, leg.number))
         rows = leg_rows(self._ledger.pages(leg.number), leg.one)
         async for some in matched(nothing(), far, rows, self._names):
@@ -74,4 +79,6 @@ class Verifier:
 def _as_remembered(some: Together) -> EntryPage | None:
     """The far side's entries, if all are files and just as the ledger has them."""
     page = EntryPage.of(some.theres)
-    return page if page.are_plain() and page.all_as(some.rows.columns.there) else None
+    if page.are_plain() and page.all_as(some.rows.columns.there):
+        return page
+    return None

@@ -28,7 +28,9 @@ class YoungestThere:
         self.times: dict[bytes, int] = {}
 
     def _folder(self, key: bytes) -> bytes:
-        return key.rpartition(b"/")[0] if self._by_folder else b""
+        if self._by_folder:
+            return key.rpartition(b"/")[0]
+        return b""
 
     def note(self, key: bytes, modified_ns: int | None) -> None:
         folder = self._folder(key)

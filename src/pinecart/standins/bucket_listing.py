@@ -66,9 +66,11 @@ def list_objects(shelf: Shelf, asked: Asked, old: frozenset[str], most_keys: int
 def _page(shelf: Shelf, asked: Asked, after: str, limit: int, *, goes_on: bool) -> Page:
     """goes_on: after a page before, whose last folder isn't shown again."""
     encode = _encoding(asked)
-    prefix, delimiter = asked.query.get("prefix", ""), asked.query.get("delimiter", "")
+    prefix = asked.query.get("prefix", "")
+    delimiter = asked.query.get("delimiter", "")
     rows: list[str] = []
-    last, seen = after, set[str]()
+    last = after
+    seen = set[str]()
     for key in shelf.keys_after(asked.bucket, after):
         if not key.startswith(prefix):
             continue
@@ -121,4 +123,6 @@ def _version(name: str, thing: Thing, *, is_latest: bool) -> str:
 
 
 def _encoding(asked: Asked) -> Callable[[str], str]:
-    return quote if asked.query.get("encoding-type") == "url" else str
+    if asked.query.get("encoding-type") == "url":
+        return quote
+    return str

@@ -79,13 +79,15 @@ def payload_of(request: web.BaseRequest, body: bytes) -> bytes:
     """
     told = request.headers.get("x-amz-content-sha256", "")
     if told.startswith("STREAMING-"):
-        out, rest = b"", body
+        out = b""
+        rest = body
         while rest:
             head, _, rest = rest.partition(b"\r\n")
             size = int(head.partition(b";")[0] or b"0", 16)
             if size == 0:
                 break
-            out, rest = out + rest[:size], rest[size + 2 :]
+            out = out + rest[:size]
+            rest = rest[size + 2 :]
         return out
     if re.fullmatch("[0-9a-f]{64}", told) and hashlib.sha256(body).hexdigest() != told:
         raise Fault("XAmzContentSHA256Mismatch")

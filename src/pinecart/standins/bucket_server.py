@@ -120,7 +120,9 @@ class BucketServer:
     def _in_host(self, request: web.BaseRequest) -> str:
         """The bucket, where it is named in front of the host: `larkfell.localhost`."""
         name, dot, rest = request.headers.get("Host", "").partition(".")
-        return f"{name}/" if dot and rest.startswith("localhost") else ""
+        if dot and rest.startswith("localhost"):
+            return f"{name}/"
+        return ""
 
     def _sign_in(self, request: web.BaseRequest, raw: str) -> Account:
         known = {k: a.secret for k, a in self.accounts.items()}
@@ -260,7 +262,9 @@ class BucketServer:
 
     def _etag(self) -> str:
         """Another ETag than the MD5; empty: the MD5."""
-        return secrets.token_hex(16) if "etags-opaque" in self.old else ""
+        if "etags-opaque" in self.old:
+            return secrets.token_hex(16)
+        return ""
 
     def _tags(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         tags = parse_qsl(
@@ -372,7 +376,8 @@ class BucketServer:
     def _part(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         if "x-amz-copy-source" in request.headers:
             return self._part_copied(request, asked)
-        upload, body = self._upload(asked), asked.body
+        upload = self._upload(asked)
+        body = asked.body
         number = int(asked.query["partNumber"])
         found = check_body(request, body)
         etag = hashlib.md5(body).hexdigest()
@@ -409,7 +414,8 @@ class BucketServer:
     def _complete(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         upload = self._upload(asked)
         self._check_write(request, asked)
-        etags, pieces = [], []
+        etags = []
+        pieces = []
         for node in nodes(asked.body, "Part"):
             number = int(node["PartNumber"])
             etag, piece, _ = upload.parts.get(number, ("", b"", {}))

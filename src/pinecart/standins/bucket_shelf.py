@@ -68,7 +68,8 @@ class Shelf:
         self._order[name] = sorted(things, key=str.encode)
 
     def make(self, bucket: str) -> None:
-        self.buckets[bucket], self._order[bucket] = {}, []
+        self.buckets[bucket] = {}
+        self._order[bucket] = []
         if self._folder:
             (self._folder / bucket).mkdir(exist_ok=True)
 
@@ -115,7 +116,9 @@ class Shelf:
             return body[start:end]
         with self._file(bucket, key).open("rb") as file:
             file.seek(start)
-            return file.read() if end is None else file.read(end - start)
+            if end is None:
+                return file.read()
+            return file.read(end - start)
 
     def _keep(self, bucket: str, key: str) -> None:
         thing = self.buckets[bucket].get(key)
@@ -148,7 +151,8 @@ class Shelf:
                 self._file(bucket, key).with_suffix(".json").unlink()
 
     def _drop_version(self, bucket: str, key: str, version: str) -> None:
-        things, order = self.buckets[bucket], self._order[bucket]
+        things = self.buckets[bucket]
+        order = self._order[bucket]
         known = self.past.pop((bucket, key), [])
         past = [thing for thing in known if thing.version != version]
         now = things.get(key)

@@ -46,7 +46,8 @@ STATUS = {
 class Fault(Exception):
     def __init__(self, code: str, *, region: str = "") -> None:
         super().__init__(code)
-        self.code, self.region = code, region
+        self.code = code
+        self.region = region
 
 
 def iso(moment: float) -> str:

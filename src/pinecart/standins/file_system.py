@@ -52,10 +52,17 @@ class FileSystem:
         block: int = 1 << 27,
         ports: tuple[int, int] = (0, 0),
     ) -> None:
-        self.root, self.token, self.batches, self.block = root, token, batches, block
-        self.cuts, self.lost, self.asked = Counter[str](), Counter[str](), Counter[str]()
+        self.root = root
+        self.token = token
+        self.batches = batches
+        self.block = block
+        self.cuts = Counter[str]()
+        self.lost = Counter[str]()
+        self.asked = Counter[str]()
         self.refuses: dict[str, str] = {}
-        self.short, self.lies, self.elsewhere = 0, 0, ""
+        self.short = 0
+        self.lies = 0
+        self.elsewhere = ""
         self.lock = threading.Lock()
         self.lines: set[socket.socket] = set()
         self._nodes: list[ThreadingHTTPServer] = []
@@ -136,7 +143,8 @@ class _Node(BaseHTTPRequestHandler):
         raise AttributeError(name)
 
     def _carried_out(self) -> None:
-        system, told = self.system, urlsplit(self.path)
+        system = self.system
+        told = urlsplit(self.path)
         asked = parse_qs(told.query, keep_blank_values=True)
         self.query = {name: values[0] for name, values in asked.items()}
         op = self.query.get("op", "")

@@ -33,7 +33,8 @@ def _sentence(value: str, chosen: Chosen) -> str:
     """value: when."""
     if not value:
         return ""
-    depth, sample = chosen["audit_depth"], chosen["audit_sample"]
+    depth = chosen["audit_depth"]
+    sample = chosen["audit_sample"]
     title = DEPTH_TITLES[Depth(depth)]
     how = title[0].lower() + title[1:]
     if sample < 100:

@@ -156,7 +156,9 @@ add(
 
 
 def _days_by_default(intent: Intent) -> int:
-    return 0 if intent in (Intent.TOP_UP, Intent.RENEW) else KEPT_DAYS
+    if intent in (Intent.TOP_UP, Intent.RENEW):
+        return 0
+    return KEPT_DAYS
 
 
 def _aside_sentence(days: int, chosen: Chosen) -> str:

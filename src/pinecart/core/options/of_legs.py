@@ -24,7 +24,9 @@ def _rule(
     """A rule of selection, kept as it was written (core.selection reads it)."""
 
     def sentence(value: Any, chosen: Chosen) -> str:
-        return f"{words} {value}." if value and words else ""
+        if value and words:
+            return f"{words} {value}."
+        return ""
 
     return add(
         OptionSpec(
@@ -254,7 +256,8 @@ def _read_rename(
 def _rename_sentence(value: Mapping[str, str] | None, chosen: Chosen) -> str:
     if not value:
         return ""
-    pattern, to = value["pattern"], value["to"]
+    pattern = value["pattern"]
+    to = value["to"]
     if pattern:
         return f"Renames on the way: {pattern} becomes {to}."
     return f"Renames on the way: {to}."

@@ -32,4 +32,6 @@ def choices_of(words: Mapping[Any, str], dangers: Collection[Any] = ()) -> tuple
 
 
 def listed(words: str, values: Iterable[str]) -> str:
-    return f"{words}: {', '.join(values)}." if values else ""
+    if values:
+        return f"{words}: {', '.join(values)}."
+    return ""

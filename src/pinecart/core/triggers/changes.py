@@ -13,7 +13,8 @@ from pinecart.core.triggers.kind import TriggerKind, TriggerState
 from pinecart.json_object import JsonObject
 
 KIND = "changes"
-SETTLED_S, LOOK_S = 10, 60
+SETTLED_S = 10
+LOOK_S = 60
 _SETTLED = FormField(
     "settled",
     FieldType.NUMBER,
@@ -65,7 +66,9 @@ def _parse(given: Mapping[str, Any]) -> ChangesTrigger:
 
 
 def _seconds(field: FormField, given: Mapping[str, Any], default: int, reading: Problems) -> int:
-    name, least, most = field.name, field.least, field.most
+    name = field.name
+    least = field.least
+    most = field.most
     value = given.get(name)
     if value in (None, ""):
         return default

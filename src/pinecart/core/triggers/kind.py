@@ -59,11 +59,13 @@ class TriggerKind:
 def one_by_one(trigger: Trigger, now: datetime, most: int, until: datetime) -> list[datetime]:
     """The next due times of a trigger, each asked for after the other."""
     found: list[datetime] = []
-    moment, state = now, TriggerState()
+    moment = now
+    state = TriggerState()
     while len(found) < most:
         due = trigger.due(moment, state)
         if due is None or due > until:
             break
         found.append(due)
-        moment, state = due, TriggerState(due)
+        moment = due
+        state = TriggerState(due)
     return found

@@ -59,7 +59,8 @@ class BlobClient(BucketClient):
         retry: Retry = Retry(),
     ) -> None:
         super().__init__(name, transport, root=root, retry=retry)
-        self._account, self._base = account, base
+        self._account = account
+        self._base = base
         self.system = (transport.origin, base, account)
 
     def renew(self, spec: Mapping[str, Any]) -> None:
@@ -86,7 +87,8 @@ class BlobClient(BucketClient):
         """Raises Unsafe for what can't be a name there."""
         container = bucket.encode()
         if bucket and not is_container_name(bucket):
-            where, shown = self.named(container), show(container)
+            where = self.named(container)
+            shown = show(container)
             message = f"{where}: {shown!r} can't be a container's name. It has {CONTAINER_RULE}."
             raise Unsafe(message, code="store.bucket-name")
         if _DOTS.search(key.decode()):

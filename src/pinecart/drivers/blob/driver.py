@@ -58,13 +58,17 @@ def read_address(text: str) -> dict[str, str]:
     if _STRING.fullmatch(text) and _KNOWN.search(text):
         return _of_string(text)
     found = _SIGNED_URL.fullmatch(text)
-    return _of_url(*found.groups()) if found else {}
+    if found:
+        return _of_url(*found.groups())
+    return {}
 
 
 def read_place(text: str) -> dict[str, str]:
     """Any address, signed or not."""
     found = _URL.fullmatch(text)
-    return _of_url(found[1], found[2], found[3], "") if found else {}
+    if found:
+        return _of_url(found[1], found[2], found[3], "")
+    return {}
 
 
 def read_script(text: str) -> dict[str, str]:

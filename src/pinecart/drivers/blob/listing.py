@@ -27,7 +27,8 @@ class BlobLister:
     """Looks at names, and never changes anything."""
 
     def __init__(self, client: BlobClient, facts: BucketFacts) -> None:
-        self._client, self._facts = client, facts
+        self._client = client
+        self._facts = facts
 
     async def page(self, bucket: str, prefix: bytes, query: Query) -> BlobPage:
         client = self._client
@@ -91,7 +92,8 @@ class BlobLister:
             containers = await self._containers()
             folders = [name.encode() + b"/" for name in containers]
             return _part_of(folders, after, limit)
-        names, entries = list[bytes](), dict[bytes, Entry]()
+        names = list[bytes]()
+        entries = dict[bytes, Entry]()
         async for page in self._each_page(bucket, start, [("delimiter", "/")]):
             names += page.folders
             for entry in page.entries:
@@ -103,7 +105,8 @@ class BlobLister:
         return Level(below, found, part.after)
 
     async def _containers(self) -> list[str]:
-        found, marker = list[str](), ""
+        found = list[str]()
+        marker = ""
         while True:
             query: Query = [("comp", "list")]
             if marker:

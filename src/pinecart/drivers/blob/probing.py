@@ -24,7 +24,8 @@ NEVER = ("store.no-bucket", "store.secret-wrong", "store.key-expired", "store.cl
 class BlobProber(ObjectProber):
     def __init__(self, client: BlobClient, facts: BucketFacts, lister: BlobLister) -> None:
         super().__init__(client, facts)
-        self._client, self._lister = client, lister
+        self._client = client
+        self._lister = lister
 
     async def find_out(self, key: bytes) -> None:
         """A write with a wrong checksum: a storage that verifies finds that it is wrong."""

@@ -13,7 +13,8 @@ from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 
 class BlobRemover:
     def __init__(self, client: BlobClient, facts: BucketFacts) -> None:
-        self._client, self._facts = client, facts
+        self._client = client
+        self._facts = facts
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
         client = self._client

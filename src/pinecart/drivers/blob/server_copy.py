@@ -15,7 +15,8 @@ from pinecart.drivers.blob.conditional import BlobWrites, chosen_headers
 from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.http_message import HttpAnswer
 
-FIRST_LOOK_S, LAST_LOOK_S = 0.1, 3.0
+FIRST_LOOK_S = 0.1
+LAST_LOOK_S = 3.0
 NO_GOOD = ("aborted", "failed")
 
 
@@ -23,7 +24,8 @@ class BlobCopies:
     """Inside one account, with the same credentials for both."""
 
     def __init__(self, client: BlobClient, writes: BlobWrites) -> None:
-        self._client, self._writes = client, writes
+        self._client = client
+        self._writes = writes
 
     async def copy(
         self, put: Put, source: BlobClient, source_key: bytes, entry: Entry, version: str = ""
@@ -67,7 +69,8 @@ class BlobCopies:
 
     async def _polled(self, key: bytes, copy_id: str, told: Mapping[str, str]) -> Mapping[str, str]:
         """What is told of the copy once it is no longer under way."""
-        client, wait_s = self._client, FIRST_LOOK_S
+        client = self._client
+        wait_s = FIRST_LOOK_S
         bucket, name = client.split(key)
         named = client.named(key)
         what = f"Looking at the copy {named}"

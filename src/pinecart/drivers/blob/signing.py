@@ -79,7 +79,9 @@ def string_to_sign(
 
 
 def _text(value: str | bytes) -> str:
-    return value if isinstance(value, str) else value.decode()
+    if isinstance(value, str):
+        return value
+    return value.decode()
 
 
 @lru_cache(maxsize=8)

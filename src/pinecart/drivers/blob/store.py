@@ -24,9 +24,11 @@ class BlobStore(BucketStore):
     def __init__(self, spec: Mapping[str, Any]) -> None:
         client = client_from(spec)
         facts = BucketFacts.learned_before(spec, UNTRIED._replace(lists_ranges=False))
-        lister, writes = BlobLister(client, facts), BlobWrites(client, facts)
+        lister = BlobLister(client, facts)
+        writes = BlobWrites(client, facts)
         prober = BlobProber(client, facts, lister)
-        whole, blocks = BlobWhole(client, facts, writes), BlobBlocks(client, facts, writes, prober)
+        whole = BlobWhole(client, facts, writes)
+        blocks = BlobBlocks(client, facts, writes, prober)
         machines = Machines(
             lister,
             ObjectWriter(client, facts, whole, blocks),

@@ -71,7 +71,9 @@ def _name_of(blob: ET.Element) -> bytes:
     if found is None:
         raise Incomplete("The storage listed something without a name.")
     text = found.text or ""
-    return unquote_to_bytes(text) if found.get("Encoded") == "true" else text.encode()
+    if found.get("Encoded") == "true":
+        return unquote_to_bytes(text)
+    return text.encode()
 
 
 def _entry(blob: ET.Element, key: bytes) -> Entry | None:
@@ -87,7 +89,9 @@ def _entry(blob: ET.Element, key: bytes) -> Entry | None:
 
 def _properties(blob: ET.Element) -> dict[str, str]:
     found = blob.find("Properties")
-    return {} if found is None else {child.tag: child.text or "" for child in found}
+    if found is None:
+        return {}
+    return {child.tag: child.text or "" for child in found}
 
 
 def parse_versions(body: bytes, key: bytes) -> list[Version]:
@@ -139,7 +143,9 @@ def block_told(block: str) -> tuple[int, str] | None:
     except (binascii.Error, ValueError):
         return None
     found = re.fullmatch(rf"{_OURS}-(\d{{5}})-(.+)", text)
-    return (int(found[1]), found[2]) if found else None
+    if found:
+        return (int(found[1]), found[2])
+    return None
 
 
 def block_list(blocks: Sequence[str]) -> bytes:
@@ -168,7 +174,8 @@ def their_crc(crc: str) -> str:
 
 def metadata_told(metadata: Mapping[str, str]) -> tuple[dict[str, str], list[str]]:
     """As it is kept there, and the names of what can't be."""
-    kept, lost = {}, []
+    kept = {}
+    lost = []
     for name, value in metadata.items():
         there = name
         if name.startswith(f"{_OURS}-"):

@@ -32,15 +32,20 @@ def sum_headers(verifies: str, sums: PartSums) -> dict[str, str]:
     """verifies: which checksum the container was seen to verify; empty: none."""
     if verifies == "crc64nvme":
         return {"x-ms-content-crc64": their_crc(sums.crc)}
-    return {"content-md5": md5_text(sums.md5)} if verifies == "md5" else {}
+    if verifies == "md5":
+        return {"content-md5": md5_text(sums.md5)}
+    return {}
 
 
 class BlobWhole:
     def __init__(self, client: BlobClient, facts: BucketFacts, writes: BlobWrites) -> None:
-        self._client, self._facts, self._writes = client, facts, writes
+        self._client = client
+        self._facts = facts
+        self._writes = writes
 
     async def put(self, put: Put, body: bytes) -> Placed:
-        client, writes = self._client, self._writes
+        client = self._client
+        writes = self._writes
         bucket, name = client.split(put.key)
         verifies = self._facts.able(bucket).checksum
         md5 = md5_of(body) if verifies == "md5" else b""
@@ -68,7 +73,9 @@ class BlobBlocks:
     def __init__(
         self, client: BlobClient, facts: BucketFacts, writes: BlobWrites, prober: BlobProber
     ) -> None:
-        self._client, self._facts, self._writes = client, facts, writes
+        self._client = client
+        self._facts = facts
+        self._writes = writes
         self._prober = prober
 
     def _verifies(self, key: bytes) -> str:

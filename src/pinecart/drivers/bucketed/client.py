@@ -85,9 +85,11 @@ class BucketClient(ABC):
         retry: Retry = Retry(),
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
-        self.name, self._transport = name, transport
+        self.name = name
+        self._transport = transport
         self.root = root.encode().strip(b"/") + b"/" if root.strip("/") else b""
-        self.retry, self.now = retry, now
+        self.retry = retry
+        self.now = now
         self._retries = BusyRetries(retry)
 
     # --- what each protocol has
@@ -184,7 +186,9 @@ class BucketClient(ABC):
         return await self._retries.safely(call, corrupted_too=corrupted_too)
 
     def versioned(self, version: str) -> Query:
-        return [(self.dialect.version, version)] if version else []
+        if version:
+            return [(self.dialect.version, version)]
+        return []
 
     async def must_still_be(self, key: bytes, expected: Entry) -> Mapping[str, str]:
         """What is to be removed; the headers that told of it. Raises Taken, Missing."""
@@ -198,7 +202,8 @@ class BucketClient(ABC):
     async def look(self, key: bytes, version: str = "") -> tuple[Stat, Mapping[str, str]]:
         """And the headers that told it."""
         bucket, name = self.split(key)
-        what, query = f"Looking at {self.named(key)}", self.versioned(version)
+        what = f"Looking at {self.named(key)}"
+        query = self.versioned(version)
         ask = partial(self.good, "HEAD", bucket, name, query=query, what=what)
         told = (await self.safely(partial(ask, headers=self.dialect.looks))).headers
         entry = Entry(

@@ -33,7 +33,10 @@ class BucketCheck:
         let_in: Callable[[Mapping[str, Any]], str],
         bucket: str = "bucket",
     ) -> None:
-        self._opens, self._address, self._let_in, self._bucket = opens, address, let_in, bucket
+        self._opens = opens
+        self._address = address
+        self._let_in = let_in
+        self._bucket = bucket
 
     async def __call__(self, spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:
         if not await reaches(self._address(spec), spec, steps):

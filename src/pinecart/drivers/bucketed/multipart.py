@@ -98,9 +98,12 @@ class MultipartUpload:
         source: PartSource,
         shares: Shares | None = None,
     ) -> None:
-        self._client, self._parts = client, parts
-        self._put, self._step = put, step
-        self._source, self._shares = source, shares
+        self._client = client
+        self._parts = parts
+        self._put = put
+        self._step = step
+        self._source = source
+        self._shares = shares
         self._upload = ""
         self._there: dict[tuple[int, int], str] = {}  # (number, size) → ETag of what is taken up
         self._etags: dict[int, str] = {}

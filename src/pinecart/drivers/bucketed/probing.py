@@ -19,7 +19,8 @@ class ObjectProber(ABC):
     """Asks once for each bucket."""
 
     def __init__(self, client: BucketClient, facts: BucketFacts) -> None:
-        self._any_client, self._facts = client, facts
+        self._any_client = client
+        self._facts = facts
         self._one_at_a_time = asyncio.Lock()
         self._may_delete = True
 

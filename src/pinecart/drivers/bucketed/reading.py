@@ -29,11 +29,14 @@ class OpenedObject:
     """An object opened for reading: every range asks for the same ETag."""
 
     def __init__(self, client: BucketClient, key: bytes, entry: Entry, version: str = "") -> None:
-        self._client, self._version = client, version
+        self._client = client
+        self._version = version
         self._key = key
         self.entry = entry
         self.card: WriteStamp | None = None
-        self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
+        self.content_type = ""
+        self.metadata = dict[str, str]()
+        self.headers = dict[str, str]()
         self._crc = self._md5 = ""
         self._asked = False
         self._md5s: dict[
@@ -100,7 +103,10 @@ class OpenedObject:
 
     async def chunks(self) -> AsyncIterator[bytes]:
         """A cut line goes on where it was, by range and If-Match."""
-        at, tried, retry, began = 0, 1, self._client.retry, time.monotonic()
+        at = 0
+        tried = 1
+        retry = self._client.retry
+        began = time.monotonic()
         while at < self.entry.size or at == 0:
             try:
                 async with self._client.get(
@@ -127,9 +133,11 @@ class OpenedObject:
         told = self._client.told(headers)
         self.card = told.card
         self.content_type = told.content_type
-        self.metadata, self.headers = told.metadata, told.headers
+        self.metadata = told.metadata
+        self.headers = told.headers
         if "Content-Range" not in headers:
-            self._crc, self._md5 = told.crc, told.md5
+            self._crc = told.crc
+            self._md5 = told.md5
 
     async def look(self) -> None:
         if not self._asked:
@@ -169,7 +177,9 @@ class OpenedObject:
         return answer.body
 
     async def besides(self, keep: Keep) -> Extra:
-        return Extra(tags=await self._client.tags(self._key)) if keep.tags else Extra()
+        if keep.tags:
+            return Extra(tags=await self._client.tags(self._key))
+        return Extra()
 
     async def verify(self, crc: str = "") -> None:
         """Every byte came under If-Match of one ETag; that they came as they are is what `crc` is

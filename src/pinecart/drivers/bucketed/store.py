@@ -82,7 +82,9 @@ class BucketStore:
 
     def __init__(self, client: BucketClient, facts: BucketFacts, machines: Machines) -> None:
         self.name = client.name
-        self.client, self._facts, self._machines = client, facts, machines
+        self.client = client
+        self._facts = facts
+        self._machines = machines
 
     async def close(self) -> None:
         await self.client.close()
@@ -121,7 +123,9 @@ class BucketStore:
         return f"{self.kind}:{self.client.origin}/{show(self.client.root + prefix)}"
 
     def home(self, prefix: bytes) -> bytes:
-        return b"" if self.client.root else prefix[: prefix.find(b"/") + 1]
+        if self.client.root:
+            return b""
+        return prefix[: prefix.find(b"/") + 1]
 
     async def abilities(self, prefix: bytes) -> Abilities:
         bucket = (self.client.root + prefix).partition(b"/")[0]
@@ -136,7 +140,9 @@ class BucketStore:
     async def clock_difference_s(self) -> float | None:
         """Seconds between our clock and the last answer's Date; None if there was none."""
         told = self.client.last_date
-        return None if told is None else (self.client.now() - told).total_seconds()
+        if told is None:
+            return None
+        return (self.client.now() - told).total_seconds()
 
     # --- looking
 

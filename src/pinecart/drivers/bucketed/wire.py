@@ -28,7 +28,9 @@ def moment_of(text: str) -> datetime:
     """Raises Busy for what is no time: it may have been garbled on its way."""
     try:
         found = datetime.fromisoformat(text.replace("Z", "+00:00"))
-        return found if found.tzinfo else found.replace(tzinfo=UTC)
+        if found.tzinfo:
+            return found
+        return found.replace(tzinfo=UTC)
     except ValueError:
         raise Busy(
             f"The store told a time that is none: {text[:40]!r}.", code="store.garbled"

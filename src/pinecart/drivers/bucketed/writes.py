@@ -11,7 +11,8 @@ from pinecart.drivers.bucketed.client import BucketClient
 
 class ObjectWrites:
     def __init__(self, client: BucketClient, facts: BucketFacts) -> None:
-        self._any_client, self._facts = client, facts
+        self._any_client = client
+        self._facts = facts
 
     async def must_be_as_planned(self, put: Put) -> None:
         """Where no condition guards that. Raises Taken."""

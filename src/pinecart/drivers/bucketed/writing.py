@@ -39,9 +39,12 @@ class ObjectWriter:
         part: int = 0,
         most_parts: int = 10_000,
     ) -> None:
-        self._client, self._facts = client, facts
-        self._whole, self._parts = whole, parts
-        self._part, self._most_parts = part, most_parts
+        self._client = client
+        self._facts = facts
+        self._whole = whole
+        self._parts = parts
+        self._part = part
+        self._most_parts = most_parts
 
     async def put(self, put: Put) -> Placed:
         """One request; above HELD_BYTES in parts, several at once; the source is verified before
@@ -98,10 +101,14 @@ class _PartsOfReading:
     """Parts of an opened source, which go through us."""
 
     def __init__(self, writer: ObjectWriter, key: bytes, source: Reading) -> None:
-        self._writer, self._key, self._source = writer, key, source
+        self._writer = writer
+        self._key = key
+        self._source = source
 
     async def send(self, upload: str, number: int, start: int, size: int) -> tuple[str, str]:
-        key, writer, source = self._key, self._writer, self._source
+        key = self._key
+        writer = self._writer
+        source = self._source
         if size > HELD_PART:
             send = writer.put_part_in_pieces
             return await send(key, upload, number, source, start, size)

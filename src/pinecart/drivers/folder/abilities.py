@@ -18,7 +18,8 @@ class FolderAbilities:
     """Asked once: by looking, or by names of our own where they may be written."""
 
     def __init__(self, root: FolderRoot, hidden: HiddenNames) -> None:
-        self._root, self._hidden = root, hidden
+        self._root = root
+        self._hidden = hidden
         self._habits: names.Habits | None = None
 
     @property

@@ -25,7 +25,8 @@ async def try_folder(spec: Mapping[str, Any], write_to: str, steps: list[Step]) 
         words = f"The system account is {account!r}. {exc.message}"
         steps.append(Step("list", False, words, exc.code))
         return
-    folders, files = len(level.folders), len(level.entries)
+    folders = len(level.folders)
+    files = len(level.entries)
     found = f"{folders} folders and {files} files on this level."
     words = f"The system account {account!r} may read it: {found}"
     steps.append(Step("list", True, words))

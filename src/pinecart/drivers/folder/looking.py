@@ -12,7 +12,12 @@ from typing import NamedTuple
 
 AT_ONCE = 1000
 # struct statx (Linux, statx(2)): the same on every processor; offsets in bytes.
-_SIZE, _MODE, _INODE, _LENGTH, _CHANGED, _MODIFIED = 256, 28, 32, 40, 96, 112
+_SIZE = 256
+_MODE = 28
+_INODE = 32
+_LENGTH = 40
+_CHANGED = 96
+_MODIFIED = 112
 _WANTED = 0x1 | 0x40 | 0x80 | 0x100 | 0x200  # type, mtime, ctime, inode, size
 _NOFOLLOW = 0x100
 _KIND = 0o170000
@@ -55,7 +60,9 @@ class Looker:
             return None
         if not self._ready:
             self._make_room()
-        fd, flags, wanted = ctypes.c_int(folder), ctypes.c_int(_NOFOLLOW), ctypes.c_uint(_WANTED)
+        fd = ctypes.c_int(folder)
+        flags = ctypes.c_int(_NOFOLLOW)
+        wanted = ctypes.c_uint(_WANTED)
         if any(map(_STATX, repeat(fd), names, repeat(flags), repeat(wanted), self._places)):
             return None
         count = len(names)
@@ -71,7 +78,8 @@ class Looker:
         )
 
     def _times(self, at: int, count: int) -> list[int]:
-        seconds, rest = _every(self._signed, at, count), _every(self._halves, at + 8, count)
+        seconds = _every(self._signed, at, count)
+        rest = _every(self._halves, at + 8, count)
         return [s * 1_000_000_000 + ns for s, ns in zip(seconds, rest, strict=True)]
 
 

@@ -28,7 +28,8 @@ class FileOpener:
     """Keeps the folder of the last small file open."""
 
     def __init__(self, root: FolderRoot) -> None:
-        self._root, self._kernel = root, root.kernel
+        self._root = root
+        self._kernel = root.kernel
         self._parent: tuple[bytes, int] | None = None
         self._slowness = 0  # of such readings lately
         self._slow_left = 0  # so many more files are read by threads
@@ -109,7 +110,8 @@ class FileOpener:
                 else max(self._slowness - 1, 0)
             )
             if self._slowness > MOSTLY:
-                self._slow_left, self._slowness = 1000, 0
+                self._slow_left = 1000
+                self._slowness = 0
 
     def _in_one_hop(self, key: bytes) -> HeldFile | None:
         """A small file read from the disk.

@@ -10,7 +10,8 @@ class OwnFiles:
     """Inodes of the files that this run has put there."""
 
     def __init__(self) -> None:
-        self._inodes, self._is_sorted = array("Q"), True
+        self._inodes = array("Q")
+        self._is_sorted = True
 
     def add(self, inode: int) -> None:
         self._inodes.append(inode)

@@ -44,8 +44,12 @@ class FilePutter:
         *,
         read_back: bool,
     ) -> None:
-        self._root, self._abilities, self._kernel = root, abilities, root.kernel
-        self._hidden, self._own, self._remover = hidden, own, remover
+        self._root = root
+        self._abilities = abilities
+        self._kernel = root.kernel
+        self._hidden = hidden
+        self._own = own
+        self._remover = remover
         self._reads_back = read_back
         self._batches = Batches(self.parents, root.kernel)
 

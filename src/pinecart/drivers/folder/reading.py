@@ -19,9 +19,14 @@ class File:
     """A file opened for reading, pinned to what fstat said when it was opened."""
 
     def __init__(self, root: FolderRoot, key: bytes, fd: int, entry: Entry) -> None:
-        self._root, self._key, self._fd, self.entry = root, key, fd, entry
+        self._root = root
+        self._key = key
+        self._fd = fd
+        self.entry = entry
         self.card: WriteStamp | None = None
-        self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
+        self.content_type = ""
+        self.metadata = dict[str, str]()
+        self.headers = dict[str, str]()
 
     async def look(self) -> None: ...
     async def whole(self) -> bytes:
@@ -84,9 +89,14 @@ class _Whole:
     """What was read whole when it was opened."""
 
     def __init__(self, root: FolderRoot, key: bytes, entry: Entry, body: bytes) -> None:
-        self._root, self._key, self.entry, self._body = root, key, entry, body
+        self._root = root
+        self._key = key
+        self.entry = entry
+        self._body = body
         self.card: WriteStamp | None = None
-        self.content_type, self.metadata, self.headers = "", dict[str, str](), dict[str, str]()
+        self.content_type = ""
+        self.metadata = dict[str, str]()
+        self.headers = dict[str, str]()
 
     async def look(self) -> None: ...
     async def whole(self) -> bytes:

@@ -26,8 +26,11 @@ class FileRemover:
         hidden: HiddenNames,
         own: OwnFiles,
     ) -> None:
-        self._root, self._abilities, self._kernel = root, abilities, root.kernel
-        self._hidden, self._own = hidden, own
+        self._root = root
+        self._abilities = abilities
+        self._kernel = root.kernel
+        self._hidden = hidden
+        self._own = own
 
     async def is_absent(self, key: bytes) -> bool:
         *parents, name = key.removesuffix(b"/").split(b"/")
@@ -104,7 +107,8 @@ class FileRemover:
         return guarded
 
     async def tidy(self, prefix: bytes, key: bytes) -> None:
-        least, parts = len(parts_of(prefix)), key.split(b"/")[:-1]
+        least = len(parts_of(prefix))
+        parts = key.split(b"/")[:-1]
 
         def work() -> None:
             while len(parts) > least:

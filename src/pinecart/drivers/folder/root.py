@@ -331,7 +331,8 @@ def translated(exc: OSError, store: str) -> StoreError:
     words = exc.strerror or "The disk gave an error."
     unknown = (Busy, "store.busy", words)
     kind, code, words = _BY_ERRNO.get(number, unknown)
-    named, file = "folder", exc.filename
+    named = "folder"
+    file = exc.filename
     if isinstance(file, str | bytes):
         named = show(os.fsencode(file))
     message = f"Store {store}, {named}: {words}"

@@ -58,7 +58,8 @@ class FolderStore:
         self.name = name
         self.most_at_once = 0
         self._root = root = FolderRoot(name, path, Pin(), fsid, forbidden, links, marker, kernel)
-        self._hidden, self._own = HiddenNames(run), OwnFiles()
+        self._hidden = HiddenNames(run)
+        self._own = OwnFiles()
         self._abilities = abilities = FolderAbilities(root, self._hidden)
         self._opener = FileOpener(root)
         self._remover = FileRemover(root, abilities, self._hidden, self._own)
@@ -69,8 +70,10 @@ class FolderStore:
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> FolderStore:
         forbidden = frozenset((d, i) for d, i in spec.get("forbidden", ()))
-        links, run = spec.get("links") or "refuse", str(spec.get("run", 0))
-        marker, read_back = spec.get("marker") or "", spec.get("read_back", "yes") != "no"
+        links = spec.get("links") or "refuse"
+        run = str(spec.get("run", 0))
+        marker = spec.get("marker") or ""
+        read_back = spec.get("read_back", "yes") != "no"
         store = cls(
             spec["name"],
             spec["path"],
@@ -158,7 +161,8 @@ class FolderStore:
                 start = bisect.bisect_right(names, after)
                 end = start + limit
                 page = names[start:end]
-                folders, entries = [], []
+                folders = []
+                entries = []
                 for name in page:
                     if name.endswith(b"/"):
                         folders.append(name)

@@ -44,7 +44,10 @@ class Walk:
     def __init__(
         self, root: FolderRoot, ours: re.Pattern[bytes], *, folders: str = "", after: bytes = b""
     ) -> None:
-        self._root, self._ours, self._folders, self._after = root, ours, folders, after
+        self._root = root
+        self._ours = ours
+        self._folders = folders
+        self._after = after
         self._looker = Looker()
 
     def pages(self, parts: tuple[bytes, ...]) -> Generator[Sequence[Entry], None, None]:
@@ -69,7 +72,8 @@ class Walk:
         """Some at a time: a folder sorts as if its name ended in `/`. above: the folders that it
         lies in.
         """
-        after, folders = self._after, self._folders
+        after = self._after
+        folders = self._folders
         try:
             opened = self._root.folder(parts)
             fd = opened.__enter__()
@@ -161,7 +165,9 @@ class Walk:
         except FileNotFoundError:
             return None
         entry = entry_of(key, found)
-        return entry if st.S_ISREG(found.st_mode) else entry._replace(fault="not-a-file")
+        if st.S_ISREG(found.st_mode):
+            return entry
+        return entry._replace(fault="not-a-file")
 
     def _listed_through(self, fd: int, name: bytes, key: bytes) -> Entry:
         try:
@@ -186,7 +192,8 @@ def some_names(root: FolderRoot, parts: tuple[bytes, ...]) -> Iterator[tuple[int
 
     What can't be read is passed over.
     """
-    todo, left = [parts], LOOKED_AT
+    todo = [parts]
+    left = LOOKED_AT
     while todo and left > 0:
         inner = todo.pop()
         try:
@@ -246,14 +253,16 @@ def names_again(kernel: Kernel, fd: int, *, follow: bool) -> list[bytes]:
 
 def _folders_in(names: Sequence[bytes]) -> list[int]:
     """Where names of folders are: theirs alone have a slash."""
-    return (
-        [n for n, name in enumerate(names) if name[-1] == _SLASH] if b"/" in b"".join(names) else []
-    )
+    if b"/" in b"".join(names):
+        return [n for n, name in enumerate(names) if name[-1] == _SLASH]
+    return []
 
 
 def some_pages(found: Iterator[Sequence[Entry]]) -> list[Sequence[Entry]]:
     """As many pages as make the way to a thread and back worth it; none at the end."""
-    pages, count, until = list[Sequence[Entry]](), 0, time.monotonic() + HOP_S
+    pages = list[Sequence[Entry]]()
+    count = 0
+    until = time.monotonic() + HOP_S
     for page in found:
         pages.append(page)
         count += len(page)

@@ -96,7 +96,8 @@ class FolderWriting:
         view = memoryview(chunk)
         while view:
             done = os.pwrite(self._fd, view, at)
-            view, at = view[done:], at + done
+            view = view[done:]
+            at = at + done
 
     def copy_from(self, fd: int, size: int) -> str:
         """All of another file, by the kernel; gives its CRC.
@@ -174,7 +175,8 @@ class FolderWriting:
         )
 
     def name(self) -> None:
-        parent, hidden = self.parent, self._hidden or b""
+        parent = self.parent
+        hidden = self._hidden or b""
         kernel = self._kernel
         with holdable(self.put.key, parent, self._hidden):
             if self.put.if_absent:
@@ -246,7 +248,8 @@ class Batches:
 
     async def _work(self) -> None:
         while len(self._tasks) <= self._threads and self._waiting:
-            batch, self._waiting = self._waiting[:TOGETHER], self._waiting[TOGETHER:]
+            batch = self._waiting[:TOGETHER]
+            self._waiting = self._waiting[TOGETHER:]
             since = time.monotonic()
             try:
                 found: list[Any] = await asyncio.to_thread(

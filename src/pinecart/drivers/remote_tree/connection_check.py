@@ -30,7 +30,8 @@ async def try_tree(store: RemoteTreeStore, write_to: str, steps: list[Step]) -> 
     if not await takes_a_file(store, key, take_away, steps):
         return
     able = await store.probe(prefix)
-    words, learned = abilities_told(able), store.learned()
+    words = abilities_told(able)
+    learned = store.learned()
     if learned.get("conditions"):
         words += " It replaces and removes only what it is told to, by its ETag."
     if signs := learned.get("unheld"):
@@ -41,7 +42,9 @@ async def try_tree(store: RemoteTreeStore, write_to: str, steps: list[Step]) -> 
 
 
 def _count(count: int, word: str) -> str:
-    return f"{count:,} {word}" if count == 1 else f"{count:,} {word}s"
+    if count == 1:
+        return f"{count:,} {word}"
+    return f"{count:,} {word}s"
 
 
 def abilities_told(able: Abilities) -> str:
@@ -61,7 +64,8 @@ def abilities_told(able: Abilities) -> str:
 
 def _step(step_ns: int) -> str:
     """In words: of seconds, ms or µs."""
-    seconds, ms = step_ns // 1_000_000_000, step_ns / 1_000_000
+    seconds = step_ns // 1_000_000_000
+    ms = step_ns / 1_000_000
     if seconds == 1:
         return "the second"
     if seconds:

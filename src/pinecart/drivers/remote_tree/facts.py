@@ -38,7 +38,9 @@ class TreeFacts(NamedTuple):
         return cls(**known)
 
     def as_json(self) -> JsonObject:
-        return self._asdict() | {"folding": list(self.folding)} if self.probed else {}
+        if self.probed:
+            return self._asdict() | {"folding": list(self.folding)}
+        return {}
 
     def able(self) -> Abilities:
         return Abilities(

@@ -21,7 +21,9 @@ class TreeFolders:
     """Remembers for a while which ones were seen."""
 
     def __init__(self, files: RemoteFiles, links: TreeLinks, retries: BusyRetries) -> None:
-        self._files, self._links, self._retries = files, links, retries
+        self._files = files
+        self._links = links
+        self._retries = retries
         self._seen: dict[bytes, float] = {}
         self._one_at_a_time = asyncio.Lock()
 

@@ -15,7 +15,8 @@ class HiddenFiles:
     """Remembers those that could not be taken away at once."""
 
     def __init__(self, files: RemoteFiles, names: TreeNames) -> None:
-        self._files, self._names = files, names
+        self._files = files
+        self._names = names
         self._left: set[bytes] = set()
 
     @asynccontextmanager

@@ -26,8 +26,12 @@ class LargeByOffset:
     """named: gives a hidden path, whose content has this CRC, the name that was asked for."""
 
     def __init__(self, tree: Tree, hidden: HiddenFiles, named: Naming, *, reads_back: bool) -> None:
-        self._files, self._names, self._retries = tree.files, tree.names, tree.retries
-        self._reader, self._hidden, self._named = tree.reader, hidden, named
+        self._files = tree.files
+        self._names = tree.names
+        self._retries = tree.retries
+        self._reader = tree.reader
+        self._hidden = hidden
+        self._named = named
         self._reads_back = reads_back
 
     async def put(self, put: Put, source: Reading) -> Placed:

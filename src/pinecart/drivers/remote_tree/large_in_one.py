@@ -20,8 +20,12 @@ class LargeInOne:
     """Where a protocol can't write by offset: what a kill cut is sent again."""
 
     def __init__(self, tree: Tree, hidden: HiddenFiles, named: Naming, *, reads_back: bool) -> None:
-        self._files, self._retries, self._reader = tree.files, tree.retries, tree.reader
-        self._hidden, self._named, self._reads_back = hidden, named, reads_back
+        self._files = tree.files
+        self._retries = tree.retries
+        self._reader = tree.reader
+        self._hidden = hidden
+        self._named = named
+        self._reads_back = reads_back
 
     @property
     def _server(self) -> WritesInOne:
@@ -51,7 +55,8 @@ class LargeInOne:
 
         async def one(_: int, start: int, length: int) -> str:
             """Of one piece; rooms to read into are used again."""
-            crc, end = Crc64(), start + length
+            crc = Crc64()
+            end = start + length
             room = rooms.pop() if rooms else Room(HELD_BYTES)
             for at in range(start, end, HELD_BYTES):
                 some = min(HELD_BYTES, end - at)

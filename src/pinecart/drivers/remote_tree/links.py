@@ -15,7 +15,8 @@ class TreeLinks:
     """
 
     def __init__(self, files: RemoteFiles, rule: str) -> None:
-        self._files, self.rule = files, rule
+        self._files = files
+        self.rule = rule
         self._root = b""
 
     @property

@@ -24,7 +24,8 @@ class TreeProber:
     """Asks once."""
 
     def __init__(self, files: RemoteFiles, retries: BusyRetries) -> None:
-        self._files, self._retries = files, retries
+        self._files = files
+        self._retries = retries
 
     async def find_out(self, path: bytes) -> TreeFacts:
         """In this folder, or the nearest one above that is there. What can't be found out, since

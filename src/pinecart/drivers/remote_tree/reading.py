@@ -38,7 +38,10 @@ class KeptOpen:
     """A file that is opened again where its line was cut."""
 
     def __init__(self, files: RemoteFiles, path: bytes, how: How, retries: BusyRetries) -> None:
-        self._files, self._path, self._how, self._retries = files, path, how, retries
+        self._files = files
+        self._path = path
+        self._how = how
+        self._retries = retries
         self._stack = contextlib.AsyncExitStack()
         self._file: RemoteFile | None = None
         self._opening = asyncio.Lock()
@@ -80,7 +83,10 @@ class TreeReader:
     def __init__(
         self, files: RemoteFiles, links: TreeLinks, folders: TreeFolders, retries: BusyRetries
     ) -> None:
-        self._files, self._links, self._folders, self._retries = files, links, folders, retries
+        self._files = files
+        self._links = links
+        self._folders = folders
+        self._retries = retries
 
     async def look(self, key: bytes) -> Entry:
         """What lies there now. Raises Missing, Unsafe."""
@@ -98,11 +104,9 @@ class TreeReader:
 
     async def seen(self, path: bytes) -> FileLook:
         found = await self._retries.safely(lambda: self._files.look(path))
-        return (
-            await self._links.followed(path)
-            if found.kind is FileKind.LINK and self._links.rule == "follow"
-            else found
-        )
+        if found.kind is FileKind.LINK and self._links.rule == "follow":
+            return await self._links.followed(path)
+        return found
 
     def named(self, key: bytes) -> str:
         return f"pine://{self._files.name}/{show(key)}"
@@ -179,7 +183,9 @@ def _as_listed(opened: Entry, entry: Entry) -> Entry:
     """Some servers tell an ETag with the content, and none where they list: what is remembered of a
     file is what is listed.
     """
-    return opened if entry.etag else opened._replace(etag="")
+    if entry.etag:
+        return opened
+    return opened._replace(etag="")
 
 
 class _Opened:
@@ -189,8 +195,11 @@ class _Opened:
     content_type = ""
 
     def __init__(self, reader: TreeReader, entry: Entry, found: FileLook | None) -> None:
-        self._reader, self.entry, self._found = reader, entry, found
-        self.metadata, self.headers = dict[str, str](), dict[str, str]()
+        self._reader = reader
+        self.entry = entry
+        self._found = found
+        self.metadata = dict[str, str]()
+        self.headers = dict[str, str]()
 
     async def look(self) -> None: ...
     async def besides(self, keep: Keep) -> Extra:

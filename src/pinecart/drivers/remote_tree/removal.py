@@ -18,8 +18,12 @@ from pinecart.drivers.remote_tree.tree import Tree
 
 class TreeRemover:
     def __init__(self, tree: Tree) -> None:
-        self._files, self._folders, self._reader = tree.files, tree.folders, tree.reader
-        self._names, self._retries, self._renames = tree.names, tree.retries, tree.renames
+        self._files = tree.files
+        self._folders = tree.folders
+        self._reader = tree.reader
+        self._names = tree.names
+        self._retries = tree.retries
+        self._renames = tree.renames
 
     async def is_absent(self, key: bytes) -> bool:
         path = key.rstrip(b"/")
@@ -113,7 +117,8 @@ class TreeRemover:
         return moved
 
     async def tidy(self, prefix: bytes, key: bytes) -> None:
-        least, parts = len(parts_of(prefix)), key.split(b"/")[:-1]
+        least = len(parts_of(prefix))
+        parts = key.split(b"/")[:-1]
         while len(parts) > least:
             path = b"/".join(parts)
             try:

@@ -21,7 +21,9 @@ class CertainRenames:
     """
 
     def __init__(self, files: RemoteFiles, names: TreeNames, retries: BusyRetries) -> None:
-        self._files, self._names, self._retries = files, names, retries
+        self._files = files
+        self._names = names
+        self._retries = retries
         self.guards = self.conditions = False
 
     async def if_absent(self, old: bytes, new: bytes, size: int) -> bool:
@@ -52,7 +54,9 @@ class CertainRenames:
 
     def firm(self, seen: FileLook | None) -> FileLook | None:
         """It, where a condition on it is kept."""
-        return seen if self.conditions and seen is not None and seen.is_firm else None
+        if self.conditions and seen is not None and seen.is_firm:
+            return seen
+        return None
 
     async def _clear(self, path: bytes) -> None:
         with contextlib.suppress(Missing):

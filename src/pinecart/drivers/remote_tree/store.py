@@ -36,9 +36,11 @@ class RemoteTreeStore:
     """
 
     def __init__(self, files: RemoteFiles, spec: Mapping[str, Any]) -> None:
-        self.name, self._files = files.name, files
+        self.name = files.name
+        self._files = files
         self.most_at_once = int(spec.get("most_at_once") or 0)
-        service, run = spec.get("service", ""), spec.get("run", 0)
+        service = spec.get("service", "")
+        run = spec.get("run", 0)
         retry = Retry(**spec.get("retry", {}))
         self._retries = retries = BusyRetries(retry)
         self._names = names = TreeNames(str(service), str(run))
@@ -57,7 +59,8 @@ class RemoteTreeStore:
 
     def _take_in(self, facts: TreeFacts) -> None:
         self._writer.facts = facts
-        self._renames.guards, self._renames.conditions = facts.guards, facts.conditions
+        self._renames.guards = facts.guards
+        self._renames.conditions = facts.conditions
 
     async def close(self) -> None:
         await self._writer.clear_left()
@@ -131,7 +134,8 @@ class RemoteTreeStore:
         listed = await self._walk().names(path)
         following = [named for named in listed if named.name > after]
         page = following[:limit]
-        folders, entries = list[bytes](), list[Entry]()
+        folders = list[bytes]()
+        entries = list[Entry]()
         for name, found in page:
             if found.kind is FileKind.FOLDER:
                 folders.append(name)

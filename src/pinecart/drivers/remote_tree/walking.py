@@ -42,8 +42,12 @@ class TreeWalk:
         folders: str = "",
         after: bytes = b"",
     ) -> None:
-        self._files, self._links, self._retries, self._hidden = files, links, retries, hidden
-        self._folders, self._after = folders, after
+        self._files = files
+        self._links = links
+        self._retries = retries
+        self._hidden = hidden
+        self._folders = folders
+        self._after = after
 
     async def pages(self, path: bytes) -> Pages:
         held: list[Entry] = []

@@ -24,9 +24,13 @@ class TreeWriter:
     """reads_back: whether what was written is read again; else its size is all the proof."""
 
     def __init__(self, tree: Tree, *, reads_back: bool) -> None:
-        self._files, self._folders = tree.files, tree.folders
-        self._links, self._names = tree.links, tree.names
-        self._reader, self._retries, self._renames = tree.reader, tree.retries, tree.renames
+        self._files = tree.files
+        self._folders = tree.folders
+        self._links = tree.links
+        self._names = tree.names
+        self._reader = tree.reader
+        self._retries = tree.retries
+        self._renames = tree.renames
         self._reads_back = reads_back
         self.facts = TreeFacts()
         self._hidden = hidden = HiddenFiles(tree.files, tree.names)
@@ -50,7 +54,8 @@ class TreeWriter:
 
     async def _put(self, put: Put) -> Placed:
         await self.clear_left()
-        key, body = put.key, put.body
+        key = put.key
+        body = put.body
         if key.endswith(b"/") and not put.size:
             return await self._put_folder(put)
         must_be_safe(key, self._files.name)
@@ -69,7 +74,8 @@ class TreeWriter:
 
     async def put_copied(self, put: Put, copy: Callable[[bytes], Awaitable[None]]) -> Placed:
         """copy: has the server itself copy something to this hidden path."""
-        key, crc = put.key, put.card.crc
+        key = put.key
+        crc = put.card.crc
         must_be_safe(key, self._files.name)
         folder = key.rpartition(b"/")[0]
         await self._folders.enter(folder, create=True)
@@ -82,7 +88,8 @@ class TreeWriter:
 
     async def _put_folder(self, put: Put) -> Placed:
         """Made if it isn't there; its permissions are set."""
-        path, mode = put.key[:-1], put.extra.mode
+        path = put.key[:-1]
+        mode = put.extra.mode
         must_be_safe(path, self._files.name)
         await self._folders.enter(path, create=True)
         if mode is not None:
@@ -108,8 +115,10 @@ class TreeWriter:
             return placed._replace(proof="read-back")
 
     async def _put_small(self, put: Put, body: bytes) -> Placed:
-        key, crc = put.key, put.card.crc
-        given, read_back = given_of(put), self._reads_back
+        key = put.key
+        crc = put.card.crc
+        given = given_of(put)
+        read_back = self._reads_back
         async with self._hidden.beside(key) as hidden:
             told = await self._files.write_whole(hidden, body, given, read_back=read_back)
             back, found = told
@@ -140,7 +149,8 @@ class TreeWriter:
         is_link = found.kind is FileKind.LINK
         if not is_link and (entry.fault or found.size != put.size):
             raise Corrupt(self._reader.differs(put.key))
-        wanted, facts = put.card.modified_ns, self.facts
+        wanted = put.card.modified_ns
+        facts = self.facts
         is_kept = wanted is None or is_link or _near(found, wanted, facts)
         proof = "read-back" if self._reads_back else "size-only"
         is_lost = not is_kept and self._files.sets_times
@@ -151,7 +161,8 @@ class TreeWriter:
         size, and this server was seen to keep a time that an open file was given, or an ETag under
         another name.
         """
-        wanted, facts = put.card.modified_ns, self.facts
+        wanted = put.card.modified_ns
+        facts = self.facts
         if put.extra.link or not self._reads_back or not facts.probed:
             return None
         if written is not None and written.etag and facts.keeps_etags and not facts.keeps_times:
@@ -159,7 +170,9 @@ class TreeWriter:
         if wanted is None or not facts.keeps_times:
             return None
         kept_ns = self._files.kept_time(wanted)
-        return None if kept_ns is None else Entry(put.key, put.size, kept_ns)
+        if kept_ns is None:
+            return None
+        return Entry(put.key, put.size, kept_ns)
 
     async def _seen_there(self, put: Put) -> FileLook:
         """Some servers set the time of a file anew as it is closed: then it is given once more."""

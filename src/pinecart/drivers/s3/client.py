@@ -69,12 +69,14 @@ class S3Client(BucketClient):
         self._keys = keys
         self.region, self._region_given = region or "us-east-1", bool(region)
         self._in_host = in_host
-        self._was_well, self._garbled = False, 0
+        self._was_well = False
+        self._garbled = 0
         self.system = (transport.origin, keys)
         self.signs_payload = signs_payload and not transport.is_tls
 
     def renew(self, spec: Mapping[str, Any]) -> None:
-        self._keys, self._was_well = keys_of(spec), False
+        self._keys = keys_of(spec)
+        self._was_well = False
         self.system = (self.system[0], self._keys)
 
     def told(self, headers: Mapping[str, str]) -> ObjectTold:
@@ -122,7 +124,9 @@ class S3Client(BucketClient):
             )
 
     def signed_payload(self, body: bytes) -> str:
-        return hashlib.sha256(body).hexdigest() if self.signs_payload else UNSIGNED
+        if self.signs_payload:
+            return hashlib.sha256(body).hexdigest()
+        return UNSIGNED
 
     def prepared(
         self,
@@ -168,7 +172,8 @@ class S3Client(BucketClient):
         that to it, with a key that had been good: the next request will tell whether it still is.
         """
         if answer.status < 400:
-            self._was_well, self._garbled = True, 0
+            self._was_well = True
+            self._garbled = 0
         super().arrived(answer, sent)
         if answer.status == 403 and any(code in answer.body for code in _NOT_AS_SIGNED):
             self._garbled += 1

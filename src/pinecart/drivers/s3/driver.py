@@ -157,7 +157,9 @@ def _system(fields: Mapping[str, Any]) -> str:
 
 
 def _let_in(spec: Mapping[str, Any]) -> str:
-    return "Without a key." if spec.get("anonymous") else f"Key id {spec['key_id']} is accepted."
+    if spec.get("anonymous"):
+        return "Without a key."
+    return f"Key id {spec['key_id']} is accepted."
 
 
 S3 = DriverSpec(

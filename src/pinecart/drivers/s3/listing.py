@@ -24,7 +24,8 @@ class Lister:
     """Looks at names, and never changes anything."""
 
     def __init__(self, client: S3Client, facts: BucketFacts) -> None:
-        self._client, self._facts = client, facts
+        self._client = client
+        self._facts = facts
         self._knows_only_1 = False  # of the versions of listings
 
     async def page(self, bucket: str, prefix: bytes, query: Query) -> ListingPage:

@@ -24,7 +24,9 @@ class S3Parts:
     """The marks of its parts are their ETags, which are their MD5s."""
 
     def __init__(self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites) -> None:
-        self._client, self._facts, self._writes = client, facts, writes
+        self._client = client
+        self._facts = facts
+        self._writes = writes
 
     def _verifies(self, key: bytes) -> str:
         return self._facts.able(self._client.split(key)[0]).checksum

@@ -22,7 +22,8 @@ from pinecart.drivers.s3.signing import encoded_path
 class S3Prober(ObjectProber):
     def __init__(self, client: S3Client, facts: BucketFacts, lister: Lister) -> None:
         super().__init__(client, facts)
-        self._client, self._lister = client, lister
+        self._client = client
+        self._lister = lister
 
     async def find_out(self, key: bytes) -> None:
         """A write with a wrong checksum: a store that verifies refuses it."""
@@ -71,7 +72,8 @@ class S3Prober(ObjectProber):
     async def _refuses_a_copy(self, bucket: str, beside: bytes, journal: Uploads | None) -> bool:
         folder = beside[: beside.rfind(b"/") + 1]
         mark = folder + PROBE + secrets.token_hex(8).encode()
-        here, there = mark + b"-1", mark + b"-2"
+        here = mark + b"-1"
+        there = mark + b"-2"
         try:
             for key in (here, there):
                 if journal:

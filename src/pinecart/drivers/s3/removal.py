@@ -16,7 +16,9 @@ class ObjectRemover:
     """Looks just before, and asks under a condition."""
 
     def __init__(self, client: S3Client, facts: BucketFacts, lister: Lister) -> None:
-        self._client, self._facts, self._lister = client, facts, lister
+        self._client = client
+        self._facts = facts
+        self._lister = lister
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
         client = self._client

@@ -37,7 +37,8 @@ class ServerCopy:
         self._facts = facts
         self._writes = writes
         self._parts = S3Parts(client, facts, writes)
-        self._sizes, self._prober = sizes, prober
+        self._sizes = sizes
+        self._prober = prober
 
     async def copy(
         self, put: Put, source: S3Client, source_key: bytes, entry: Entry, version: str = ""
@@ -106,7 +107,8 @@ class ServerCopy:
             lambda condition: self._client.ask("PUT", bucket, name, headers=headers | condition),
             guards=put.if_absent and await self._prober.guards_copies(put.key, put.uploads),
         )
-        etag, crc = text_of(answer.body, "ETag"), text_of(answer.body, "ChecksumCRC64NVME")
+        etag = text_of(answer.body, "ETag")
+        crc = text_of(answer.body, "ChecksumCRC64NVME")
         whole = put._replace(headers={})  # what it has goes along
         return await self._writes.placed(
             whole, etag, crc or put.card.crc, "server-copy", guarded=guarded
@@ -151,7 +153,9 @@ class _PartsOfObject:
     """Ranges of another object of the same system, which the store copies by itself."""
 
     def __init__(self, copy: ServerCopy, key: bytes, where: dict[str, str]) -> None:
-        self._copy, self._key, self._where = copy, key, where
+        self._copy = copy
+        self._key = key
+        self._where = where
 
     async def send(self, upload: str, number: int, start: int, size: int) -> tuple[str, str]:
         etag = await self._copy.copy_part(self._key, self._where, upload, number, start, size)

@@ -32,7 +32,9 @@ def encoded_path(bucket: str, key: bytes = b"") -> str:
     Nothing is normalised.
     """
     name = quote(key, safe="/-_.~")
-    return (f"/{bucket}/{name}" if name else f"/{bucket}") if bucket else f"/{name}"
+    if bucket:
+        return f"/{bucket}/{name}" if name else f"/{bucket}"
+    return f"/{name}"
 
 
 @lru_cache(maxsize=64)
@@ -68,7 +70,8 @@ def signed(
     full = dict(headers)
     if not keys.key_id:
         return full
-    full["x-amz-date"], full["x-amz-content-sha256"] = stamp, payload
+    full["x-amz-date"] = stamp
+    full["x-amz-content-sha256"] = payload
     if keys.session:
         full["x-amz-security-token"] = keys.session
     names = sorted(full)

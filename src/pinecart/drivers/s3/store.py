@@ -28,7 +28,8 @@ class S3Store(BucketStore):
     def __init__(self, client: S3Client, facts: BucketFacts, sizes: Sizes = Sizes()) -> None:
         lister = Lister(client, facts)
         writes = ConditionalWrites(client, facts)
-        whole, parts = S3Whole(client, facts, writes), S3Parts(client, facts, writes)
+        whole = S3Whole(client, facts, writes)
+        parts = S3Parts(client, facts, writes)
         prober = S3Prober(client, facts, lister)
         machines = Machines(
             lister,

@@ -78,7 +78,9 @@ def _key(text: str | None, *, encoded: bool) -> bytes:
     Some servers encode a blank as `+`; a true `+` always comes as %2B.
     """
     raw = text or ""
-    return unquote_to_bytes(raw.replace("+", " ")) if encoded else raw.encode()
+    if encoded:
+        return unquote_to_bytes(raw.replace("+", " "))
+    return raw.encode()
 
 
 _ROW = re.compile(
@@ -307,7 +309,8 @@ def parse_versions(body: bytes, key: bytes) -> list[Version]:
     for node in [n for n in root if local_name(n.tag) in ("Version", "DeleteMarker")]:
         told = {local_name(n.tag): n.text or "" for n in node}
         if _key(told.get("Key"), encoded=encoded) == key:
-            size, changed_ns = number(told.get("Size"), "size"), time_ns(told.get("LastModified"))
+            size = number(told.get("Size"), "size")
+            changed_ns = time_ns(told.get("LastModified"))
             removal = local_name(node.tag) == "DeleteMarker"
             found.append(
                 Version(

@@ -16,11 +16,14 @@ class S3Whole:
     """Writes under conditions."""
 
     def __init__(self, client: S3Client, facts: BucketFacts, writes: ConditionalWrites) -> None:
-        self._client, self._facts, self._writes = client, facts, writes
+        self._client = client
+        self._facts = facts
+        self._writes = writes
 
     async def put(self, put: Put, body: bytes) -> Placed:
         bucket, name = self._client.split(put.key)
-        headers, proof = self._writes.kept_headers(put), "server-verified"
+        headers = self._writes.kept_headers(put)
+        proof = "server-verified"
         verifies = self._facts.able(bucket).checksum
         if verifies == "crc64nvme":
             headers["x-amz-checksum-crc64nvme"] = put.card.crc

@@ -11,7 +11,8 @@ from pinecart.drivers.remote_tree.connection_check import try_tree
 from pinecart.drivers.sftp.lines import SshServer, shown_host_key
 from pinecart.drivers.sftp.store import SftpStore
 
-HOST_KEY, SIGN_IN = "host key", "sign in"
+HOST_KEY = "host key"
+SIGN_IN = "sign in"
 
 
 async def try_sftp(spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:

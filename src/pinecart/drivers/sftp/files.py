@@ -70,7 +70,10 @@ class SftpFiles:
     root: on the server; relative: to where the account lands.
     """
 
-    by_offset, sets_times, removes_below, repeats = True, True, False, False
+    by_offset = True
+    sets_times = True
+    removes_below = False
+    repeats = False
     by_address = False
     pieces = 4
 
@@ -91,7 +94,9 @@ class SftpFiles:
 
     def kept_time(self, modified_ns: int) -> int | None:
         second = modified_ns // SECOND_NS
-        return second * SECOND_NS if 0 <= second <= LAST_SECOND else None
+        if 0 <= second <= LAST_SECOND:
+            return second * SECOND_NS
+        return None
 
     def place(self) -> str:
         server = self._lines.server
@@ -112,7 +117,9 @@ class SftpFiles:
     def _path(self, path: bytes) -> bytes:
         if not path:
             return self._root or b"."
-        return self._root.rstrip(b"/") + b"/" + path if self._root else path
+        if self._root:
+            return self._root.rstrip(b"/") + b"/" + path
+        return path
 
     async def _ask(self, path: bytes, call: Callable[[asyncssh.SFTPClient], Awaitable[T]]) -> T:
         line = await self._lines.least_busy()
@@ -197,7 +204,9 @@ class SftpFiles:
     async def _opened_as(self, path: bytes, how: How, *, in_blocks: bool) -> OpenedSftpFile:
         """in_blocks: what is read and written may be more than one packet holds."""
         line = await self._lines.least_busy()
-        whole, flags, size = self._path(path), _HOW[how], -1 if in_blocks else 0
+        whole = self._path(path)
+        flags = _HOW[how]
+        size = -1 if in_blocks else 0
         before = self._opened
         self._opened += 1
         try:
@@ -279,7 +288,8 @@ class SftpFiles:
         """Version 3 has an error for a new name that is there (section 6.5), but no code of its
         own: it is looked at.
         """
-        before, after = self._path(old), self._path(new)
+        before = self._path(old)
+        after = self._path(new)
         try:
             await self._ask(new, lambda sftp: sftp.rename(before, after))
         except Refused as exc:
@@ -291,7 +301,8 @@ class SftpFiles:
     async def replace(
         self, old: bytes, new: bytes, away: bytes, seen: FileLook | None = None
     ) -> None:
-        before, after = self._path(old), self._path(new)
+        before = self._path(old)
+        after = self._path(new)
         if self._can_replace:
             try:
                 return await self._ask(new, lambda sftp: sftp.posix_rename(before, after))
@@ -325,7 +336,10 @@ class OpenedSftpFile:
     """A handle on the line that it was opened on."""
 
     def __init__(self, files: SftpFiles, line: SshLine, path: bytes, file: Any) -> None:
-        self._files, self._line, self._path, self._file = files, line, path, file
+        self._files = files
+        self._line = line
+        self._path = path
+        self._file = file
 
     async def _do(self, call: Callable[[], Awaitable[T]]) -> T:
         if not self._line.is_live:
@@ -356,7 +370,9 @@ class OpenedSftpFile:
             if len(block) < wanted:
                 break
         found = room[:done]
-        return bytes(found) if into is None else cast("bytes", found)
+        if into is None:
+            return bytes(found)
+        return cast("bytes", found)
 
     async def write(self, start: int, data: bytes) -> None:
         write = self._file.write
@@ -387,7 +403,9 @@ async def _some(listing: AsyncIterator[Any]) -> list[tuple[bytes, SFTPAttrs]]:
 
 def _found(attrs: SFTPAttrs) -> FileLook:
     """A server need not tell all of it."""
-    kind, permissions, modified = FileKind.FILE, None, None
+    kind = FileKind.FILE
+    permissions = None
+    modified = None
     mode = attrs.permissions
     if mode is not None:
         kind = _KINDS.get(st.S_IFMT(mode), FileKind.OTHER)

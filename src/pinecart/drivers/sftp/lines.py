@@ -110,9 +110,12 @@ class SshLine:
         sftp: asyncssh.SFTPClient,
         silence_s: float,
     ) -> None:
-        self.connection, self.sftp, self.silence_s = connection, sftp, silence_s
+        self.connection = connection
+        self.sftp = sftp
+        self.silence_s = silence_s
         self.busy = 0
-        self.is_live, self.is_silent = True, False
+        self.is_live = True
+        self.is_silent = False
         self._heard_at = time.monotonic()
         self._watched = asyncio.create_task(self._watch())
 

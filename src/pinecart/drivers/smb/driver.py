@@ -60,7 +60,9 @@ _MOUNTS = re.compile(r"\b(?:mount\b.*\bcifs|net\s+use|cmdkey|New-PSDrive|mount_s
 def read_address(text: str) -> dict[str, str]:
     r"""`\\host\share\path`, `//host/share`, `smb://…`, or a command that mounts one."""
     found = _URL.fullmatch(text) or _UNC.fullmatch(text)
-    return _domain_apart(_fields_of(found)) if found else read_mounting(text)
+    if found:
+        return _domain_apart(_fields_of(found))
+    return read_mounting(text)
 
 
 _NET_USE = re.compile(r"\bnet\s+use\b", re.I)
@@ -101,7 +103,9 @@ def _fields_of(found: re.Match[str]) -> dict[str, str]:
 def _domain_apart(fields: dict[str, str]) -> dict[str, str]:
     r"""`DOMAIN\user` is both."""
     domain, slash, user = fields.get("user", "").replace("/", "\\").partition("\\")
-    return fields | {"domain": domain, "user": user} if slash else fields
+    if slash:
+        return fields | {"domain": domain, "user": user}
+    return fields
 
 
 def _is_share(value: str) -> str:

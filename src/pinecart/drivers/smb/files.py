@@ -81,12 +81,17 @@ class SmbFiles:
     root: below the share.
     """
 
-    by_offset, sets_times, removes_below, repeats = True, True, False, False
+    by_offset = True
+    sets_times = True
+    removes_below = False
+    repeats = False
     by_address = False
     pieces = 3  # the library holds each message several times
 
     def __init__(self, server: SmbServer, root: str) -> None:
-        self.name, self.requests, self._root = server.name, 0, root
+        self.name = server.name
+        self.requests = 0
+        self._root = root
         self.lines = SmbLines(server)
 
     @classmethod
@@ -94,7 +99,9 @@ class SmbFiles:
         return cls(SmbServer.from_spec(spec), spec.get("root") or "")
 
     def kept_time(self, modified_ns: int) -> int | None:
-        return modified_ns // STEP_NS * STEP_NS if filetime_of(modified_ns) > 0 else None
+        if filetime_of(modified_ns) > 0:
+            return modified_ns // STEP_NS * STEP_NS
+        return None
 
     def place(self) -> str:
         server = self.lines.server
@@ -250,7 +257,10 @@ class OpenedSmbFile:
     """A handle on the line that it was opened on."""
 
     def __init__(self, files: SmbFiles, line: SmbLine, path: bytes, handle: Open) -> None:
-        self._files, self._line, self._path, self._handle = files, line, path, handle
+        self._files = files
+        self._line = line
+        self._path = path
+        self._handle = handle
         self._read_at_once = min(BLOCK, line.connection.max_read_size)
         self._written_at_once = min(BLOCK, line.connection.max_write_size)
 
@@ -268,7 +278,8 @@ class OpenedSmbFile:
         return _look_of(self._handle)
 
     async def read(self, start: int, size: int, into: bytearray | None = None) -> bytes:
-        read, most = partial(_read, self._handle), self._read_at_once
+        read = partial(_read, self._handle)
+        most = self._read_at_once
         if size <= most and into is None:
             return await self._do(partial(read, start, size))
         room = memoryview(bytearray(size) if into is None else into)
@@ -281,7 +292,9 @@ class OpenedSmbFile:
             if len(block) < wanted:
                 break
         found = room[:done]
-        return bytes(found) if into is None else cast("bytes", found)
+        if into is None:
+            return bytes(found)
+        return cast("bytes", found)
 
     async def write(self, start: int, data: bytes) -> None:
         most = self._written_at_once
@@ -339,7 +352,8 @@ def _give(given: Given, handle: Open) -> None:
     if not time and not attributes:
         return
     told = FileBasicInformation()
-    told["last_write_time"], told["file_attributes"] = time, attributes
+    told["last_write_time"] = time
+    told["file_attributes"] = attributes
     _set(handle, told)
 
 
@@ -353,8 +367,10 @@ def _set(handle: Open, told: Any) -> None:
     asked = SMB2SetInfoRequest()
     asked["info_type"] = told.INFO_TYPE
     asked["file_info_class"] = told.INFO_CLASS
-    asked["file_id"], asked["buffer"] = handle.file_id, told
-    tree, connection = handle.tree_connect, handle.connection
+    asked["file_id"] = handle.file_id
+    asked["buffer"] = told
+    tree = handle.tree_connect
+    connection = handle.connection
     session = tree.session.session_id
     request = connection.send(asked, session, tree.tree_connect_id)
     connection.receive(request)
@@ -366,7 +382,8 @@ def _names_in(handle: Open) -> list[tuple[bytes, FileLook]]:
     while True:
         asked = SMB2QueryDirectoryRequest()
         kind = FileInformationClass.FILE_ID_FULL_DIRECTORY_INFORMATION
-        asked["file_information_class"], asked["file_id"] = kind, handle.file_id
+        asked["file_information_class"] = kind
+        asked["file_id"] = handle.file_id
         asked["output_buffer_length"], asked["buffer"] = LISTED, "*".encode("utf-16-le")
         request = handle.connection.send(asked, tree.session.session_id, tree.tree_connect_id)
         try:

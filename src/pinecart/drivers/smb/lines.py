@@ -34,7 +34,8 @@ from pinecart.drivers.smb.wire import PORT
 T = TypeVar("T")
 AT_ONCE = 12  # calls; each a thread that waits
 CREDITS = 512  # of 64 KiB each: what may be on its way (MS-SMB2 3.2.4.1.2)
-CONNECT_S, SILENCE_S = 10.0, 60.0
+CONNECT_S = 10.0
+SILENCE_S = 60.0
 WATCHED_S = 1.0
 
 
@@ -88,7 +89,9 @@ class SmbLine:
     """Signed in, with the share at hand."""
 
     def __init__(self, connection: Connection, session: Session, tree: TreeConnect) -> None:
-        self.connection, self.session, self.tree = connection, session, tree
+        self.connection = connection
+        self.session = session
+        self.tree = tree
         self.is_silent = False
 
     @property
@@ -121,7 +124,8 @@ class SmbLines:
         if self._watch is None or self._watch.done():
             self._watch = asyncio.create_task(self._watched())
         self._calls += 1
-        loop, number = asyncio.get_running_loop(), self._calls
+        loop = asyncio.get_running_loop()
+        number = self._calls
         try:
             return await loop.run_in_executor(self._threads, self._called, call, line, number)
         finally:

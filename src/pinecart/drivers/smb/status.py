@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pinecart.core.errors import Busy, Missing, Refused, StoreError, Taken
 
-NO_MORE_FILES, END_OF_FILE = 0x80000006, 0xC0000011
+NO_MORE_FILES = 0x80000006
+END_OF_FILE = 0xC0000011
 BY_STATUS: dict[int, tuple[type[StoreError], str, str]] = {
     0xC0000034: (Missing, "store.missing", "There is no such file or folder."),
     0xC000003A: (Missing, "store.missing", "The folder that it lies in is not there."),

@@ -90,7 +90,11 @@ def listed(buffer: bytes) -> Iterator[tuple[bytes, FileLook]]:
             told = _LISTED.unpack_from(buffer, at)
         except struct.error as exc:
             raise ValueError("a listing is cut") from exc
-        following, length, changed, size, attributes = told[0], told[9], told[4], told[6], told[8]
+        following = told[0]
+        length = told[9]
+        changed = told[4]
+        size = told[6]
+        attributes = told[8]
         start = at + _LISTED.size
         raw = buffer[start : start + length]
         if len(raw) != length:

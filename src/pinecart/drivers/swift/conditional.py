@@ -30,7 +30,8 @@ class SwiftWrites(ObjectWrites):
     ) -> None:
         super().__init__(client, facts)
         self._client = client
-        self._lister, self._segments = lister, segments
+        self._lister = lister
+        self._segments = segments
         self._replaced: dict[bytes, list[Segment]] = {}  # key → what goes once the new one is there
 
     @staticmethod

@@ -50,7 +50,9 @@ _SIGN_IN = re.compile(r"https?://[^@/?#\s]+/(?:[^?#\s]*/)?auth/v1(?:\.0)?/?")
 
 def read_address(text: str) -> dict[str, str]:
     """Of a sign-in, as such servers have it."""
-    return {"auth_url": text} if _SIGN_IN.fullmatch(text) else {}
+    if _SIGN_IN.fullmatch(text):
+        return {"auth_url": text}
+    return {}
 
 
 def read_script(text: str) -> dict[str, str]:

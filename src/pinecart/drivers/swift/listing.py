@@ -20,7 +20,8 @@ class SwiftLister:
     """Looks at names, and never changes anything. The store orders them by their bytes."""
 
     def __init__(self, client: SwiftClient, facts: BucketFacts) -> None:
-        self._client, self._facts = client, facts
+        self._client = client
+        self._facts = facts
 
     async def page(self, bucket: str, prefix: bytes, query: Query) -> SwiftPage:
         client = self._client
@@ -110,7 +111,8 @@ class SwiftLister:
 
     async def keeps_versions(self, key: bytes) -> bool:
         """Asked once of each container."""
-        client, known = self._client, self._facts.versioned
+        client = self._client
+        known = self._facts.versioned
         bucket, _ = client.split(key)
         if bucket not in known:
             ask = partial(client.ask, "HEAD", bucket)

@@ -18,7 +18,8 @@ NOTHING = "d41d8cd98f00b204e9800998ecf8427e"  # MD5 of nothing
 class SwiftProber(ObjectProber):
     def __init__(self, client: SwiftClient, facts: BucketFacts, lister: SwiftLister) -> None:
         super().__init__(client, facts)
-        self._client, self._lister = client, lister
+        self._client = client
+        self._lister = lister
 
     async def find_out(self, key: bytes) -> None:
         """A wrong checksum, and a second write of the same name under a condition."""

@@ -14,7 +14,9 @@ from pinecart.drivers.swift.segments import Segments
 
 class SwiftRemover:
     def __init__(self, client: SwiftClient, lister: SwiftLister, segments: Segments) -> None:
-        self._client, self._lister, self._segments = client, lister, segments
+        self._client = client
+        self._lister = lister
+        self._segments = segments
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
         client = self._client

@@ -19,7 +19,8 @@ AT_ONCE = 8
 
 class Segments:
     def __init__(self, client: SwiftClient, lister: SwiftLister) -> None:
-        self._client, self._lister = client, lister
+        self._client = client
+        self._lister = lister
 
     async def made_container(self, bucket: str) -> str:
         """The name of the container for what lies in `bucket`, which is there from then on."""
@@ -39,7 +40,8 @@ class Segments:
     async def of(self, key: bytes, upload: str = "") -> list[Segment]:
         """Ours of just this object, in order; of all uploads, or of one."""
         bucket, name = self._client.split(key)
-        start, container = segments_start(name, upload), bucket + SEGMENTS
+        start = segments_start(name, upload)
+        container = bucket + SEGMENTS
         found = list[Segment]()
         try:
             async for page in self._pages(container, start):
@@ -84,7 +86,9 @@ class Segments:
     async def _of_one(self, key: bytes, version: str) -> list[Segment]:
         try:
             _, headers = await self._client.look(key, version)
-            return await self.made_of(key, version) if is_large(headers) else []
+            if is_large(headers):
+                return await self.made_of(key, version)
+            return []
         except Missing:
             return []
 

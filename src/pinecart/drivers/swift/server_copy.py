@@ -25,8 +25,10 @@ class SwiftCopies:
     def __init__(
         self, client: SwiftClient, writes: SwiftWrites, parts: SwiftSegments, remover: SwiftRemover
     ) -> None:
-        self._client, self._writes = client, writes
-        self._parts, self._remover = parts, remover
+        self._client = client
+        self._writes = writes
+        self._parts = parts
+        self._remover = remover
 
     async def copy(
         self, put: Put, source: SwiftClient, source_key: bytes, entry: Entry, version: str = ""
@@ -87,7 +89,8 @@ class SwiftCopies:
         full = put._replace(
             card=card, metadata=of.metadata, content_type=of.content_type, headers=of.headers
         )
-        upload, is_completing = await self._begun(full), False
+        upload = await self._begun(full)
+        is_completing = False
         try:
             made = [
                 await self._segment(put.key, upload, number, segment)

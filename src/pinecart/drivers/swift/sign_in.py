@@ -32,12 +32,15 @@ class SwiftSignIn:
     """
 
     def __init__(self, name: str, account: SwiftAccount, way: Transport, origin: str) -> None:
-        self._name, self._way, self._origin = name, way, origin
+        self._name = name
+        self._way = way
+        self._origin = origin
         self._one_at_a_time = asyncio.Lock()
         self.take_up(account)
 
     def take_up(self, account: SwiftAccount) -> None:
-        self._account, self.token = account, account.token
+        self._account = account
+        self.token = account.token
         self.path = urlsplit(account.storage_url).path.rstrip("/")
         self._good = ""  # the last token that was taken
 

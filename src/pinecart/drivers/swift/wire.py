@@ -48,7 +48,9 @@ def read_rows(body: bytes) -> list[dict[str, Any]]:
 
 def parse_page(body: bytes, *, prefix: bytes) -> SwiftPage:
     """Keys relative to `prefix`. Raises Incomplete."""
-    entries, folders, last = list[Entry](), list[bytes](), b""
+    entries = list[Entry]()
+    folders = list[bytes]()
+    last = b""
     skip = len(prefix)
     for row in read_rows(body):
         name = str(row.get("subdir") or row.get("name") or "").encode()
@@ -153,4 +155,6 @@ def etag_of_segments(etags: Sequence[str]) -> str:
 def encoded(container: str, name: bytes) -> str:
     """As a header or an address has it: every byte but the unreserved and `/` percent-encoded."""
     told = f"/{quote(container, safe='-_.~')}"
-    return f"{told}/{quote(name, safe='/-_.~')}" if name else told
+    if name:
+        return f"{told}/{quote(name, safe='/-_.~')}"
+    return told

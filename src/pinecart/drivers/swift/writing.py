@@ -31,10 +31,13 @@ MANIFEST: Query = [("multipart-manifest", "put")]
 
 class SwiftWhole:
     def __init__(self, client: SwiftClient, facts: BucketFacts, writes: SwiftWrites) -> None:
-        self._client, self._facts, self._writes = client, facts, writes
+        self._client = client
+        self._facts = facts
+        self._writes = writes
 
     async def put(self, put: Put, body: bytes) -> Placed:
-        client, writes = self._client, self._writes
+        client = self._client
+        writes = self._writes
         bucket, name = client.split(put.key)
         md5 = md5_of(body).hex()
         headers = writes.kept_headers(put)
@@ -58,7 +61,9 @@ class SwiftSegments:
     """
 
     def __init__(self, client: SwiftClient, writes: SwiftWrites, segments: Segments) -> None:
-        self._client, self._writes, self._segments = client, writes, segments
+        self._client = client
+        self._writes = writes
+        self._segments = segments
 
     async def begin(self, put: Put) -> str:
         """The upload's id tells when it began, by the storage's clock where that is known."""

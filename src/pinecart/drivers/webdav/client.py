@@ -27,7 +27,8 @@ class HttpSignIn:
 
     def __init__(self, account: DavAccount, only: str = "") -> None:
         """only: "basic" where its store says that no other way is to be tried."""
-        self._account, self._only = account, only
+        self._account = account
+        self._only = only
         self._digest: Digest | None = None
         self._was_well = False
         self.way = ""
@@ -42,7 +43,9 @@ class HttpSignIn:
             return f"Bearer {self._account.token}"
         if self._digest is not None:
             return self._digest.answer(method, target)
-        return basic(self._account) if self.way == "basic" else ""
+        if self.way == "basic":
+            return basic(self._account)
+        return ""
 
     def well(self) -> None:
         self._was_well = True
@@ -57,7 +60,8 @@ class HttpSignIn:
             is_stale = digest.params.get("stale", "").lower() == "true"
             if sent and not is_stale and not self._was_well:
                 return False  # it knew our answer, and the password is wrong
-            self._digest, self.way = Digest(digest, self._account), "digest"
+            self._digest = Digest(digest, self._account)
+            self.way = "digest"
             return True
         if self._only != "digest" and any(c.scheme == "basic" for c in challenges):
             self.way = "basic"
@@ -69,7 +73,9 @@ class DavClient:
     """url: of the folder that everything lies below."""
 
     def __init__(self, name: str, url: str, transport: Transport, sign_in: HttpSignIn) -> None:
-        self.name, self.transport, self.sign_in = name, transport, sign_in
+        self.name = name
+        self.transport = transport
+        self.sign_in = sign_in
         self.base = path_of(urlsplit(url).path)
 
     @classmethod
@@ -79,7 +85,9 @@ class DavClient:
         return cls(spec["name"], spec["url"], transport, sign_in_of(spec))
 
     def target(self, path: bytes) -> str:
-        return encoded(self.base + b"/" + path) if path else encoded(self.base) + "/"
+        if path:
+            return encoded(self.base + b"/" + path)
+        return encoded(self.base) + "/"
 
     def url(self, path: bytes) -> str:
         return self.transport.origin + self.target(path)
@@ -98,7 +106,8 @@ class DavClient:
         into: bytearray | None = None,
     ) -> HttpAnswer:
         """Raises Busy where a body that comes in pieces would have to be sent again."""
-        target, given = self.target(path), dict(headers or {})
+        target = self.target(path)
+        given = dict(headers or {})
         for _ in range(2):
             sent = self._signed(method, target, given)
             answer = await self.transport.ask(method, target, given, body, most, into)
@@ -118,7 +127,8 @@ class DavClient:
         body: bytes | None = None,
     ) -> AsyncIterator[tuple[int, Mapping[str, str], AsyncIterator[bytes]]]:
         """Raises Busy where it has to be asked again, signed in anew."""
-        target, given = self.target(path), dict(headers)
+        target = self.target(path)
+        given = dict(headers)
         sent = self._signed(method, target, given)
         async with self.transport.streamed(method, target, given, body) as answer:
             if self._must_sign_in_anew(answer[0], answer[1], sent):
@@ -166,7 +176,8 @@ class DavClient:
 
 
 def sign_in_of(spec: Mapping[str, Any]) -> HttpSignIn:
-    user, password = spec.get("user"), spec.get("password")
+    user = spec.get("user")
+    password = spec.get("password")
     token = spec.get("token")
     only = spec.get("sign_in_by")
     account = DavAccount(user or "", password or "", token or "")

@@ -47,12 +47,16 @@ class DavFiles:
     unheld: signs at which it takes a new name apart.
     """
 
-    by_offset, sets_times, removes_below, repeats = False, False, True, True
+    by_offset = False
+    sets_times = False
+    removes_below = True
+    repeats = True
     by_address = True
     pieces = 4
 
     def __init__(self, client: DavClient) -> None:
-        self.name, self._client = client.name, client
+        self.name = client.name
+        self._client = client
         self._told_root: bytes | None = None
         self.unheld = ""
 
@@ -179,7 +183,9 @@ class DavFiles:
     async def told_with(self, headers: Mapping[str, str], path: bytes, size: int) -> FileLook:
         """By the answer that had its bytes; where that has no ETag, by another look."""
         found = _look_told(headers, size)
-        return found if found.is_pinned else await self.look(path)
+        if found.is_pinned:
+            return found
+        return await self.look(path)
 
     async def write_whole(
         self, path: bytes, body: bytes, given: Given, *, read_back: bool
@@ -282,7 +288,9 @@ class OpenedDavFile:
     """One content of a file, named by the ETag that its first answer had."""
 
     def __init__(self, files: DavFiles, client: DavClient, path: bytes) -> None:
-        self._files, self._client, self._path = files, client, path
+        self._files = files
+        self._client = client
+        self._path = path
         self._first: FileLook | None = None
 
     async def look(self) -> FileLook:

@@ -55,7 +55,9 @@ def challenges_of(lines: Sequence[str]) -> list[Challenge]:
 
 
 def _unquoted(text: str) -> str:
-    return re.sub(r"\\(.)", r"\1", text[1:-1]) if text.startswith('"') else text
+    if text.startswith('"'):
+        return re.sub(r"\\(.)", r"\1", text[1:-1])
+    return text
 
 
 def basic(account: DavAccount) -> str:
@@ -86,7 +88,8 @@ class Digest:
     """Answers to one challenge: each request has the next count of its nonce."""
 
     def __init__(self, challenge: Challenge, account: DavAccount) -> None:
-        self._told, self._account = challenge.params, account
+        self._told = challenge.params
+        self._account = account
         self._algorithm = algorithm_of(challenge)
         self._count = 0
 

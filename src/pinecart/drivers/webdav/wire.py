@@ -33,7 +33,8 @@ def asking_for(names: tuple[str, ...]) -> bytes:
     return text.encode()
 
 
-ASK_LOOK, ASK_ROOM = asking_for(_LOOK), asking_for(_ROOM)
+ASK_LOOK = asking_for(_LOOK)
+ASK_ROOM = asking_for(_ROOM)
 
 
 def encoded(path: bytes) -> str:
@@ -122,7 +123,9 @@ def _cut(why: object) -> Busy:
 
 
 def _told(response: ET.Element) -> Told:
-    href, status, props = "", 200, dict[str, str]()
+    href = ""
+    status = 200
+    props = dict[str, str]()
     refused = 0
     for node in response:  # plain loops: there is one response for each file
         if node.tag == _HREF:
@@ -138,7 +141,8 @@ def _told(response: ET.Element) -> Told:
 
 def _props_of(group: ET.Element, props: dict[str, str]) -> int:
     """Adds what it has. Its status."""
-    status, told = 200, dict[str, str]()
+    status = 200
+    told = dict[str, str]()
     for part in group:
         if part.tag == _STATUS_TAG:
             status = _status(part.text)

@@ -23,7 +23,8 @@ class HdfsClient:
     """
 
     def __init__(self, spec: Mapping[str, Any]) -> None:
-        self.name, self._spec = spec["name"], spec
+        self.name = spec["name"]
+        self._spec = spec
         self.who = who_of(spec)
         parts = urlsplit(spec["url"])
         self._scheme = parts.scheme
@@ -154,4 +155,6 @@ class HdfsClient:
 def who_of(spec: Mapping[str, Any]) -> dict[str, str]:
     if spec.get("token"):
         return {"delegation": spec["token"]}
-    return {"user.name": spec["user"]} if spec.get("user") else {}
+    if spec.get("user"):
+        return {"user.name": spec["user"]}
+    return {}

@@ -43,7 +43,8 @@ def _asking(query: str) -> dict[str, str]:
     for pair in query.split("&"):
         name, _, value = pair.partition("=")
         told[name] = value
-    user, token = told.get("user.name", ""), told.get("delegation", "")
+    user = told.get("user.name", "")
+    token = told.get("delegation", "")
     return {"user": user, "token": token}
 
 
@@ -74,7 +75,9 @@ def _is_url(value: str) -> str:
 
 def _are_hosts(value: str) -> str:
     odd = [host for host in value.replace(",", " ").split() if not re.fullmatch(r"[\w.*-]+", host)]
-    return f"{odd[0]!r} is no host's name." if odd else ""
+    if odd:
+        return f"{odd[0]!r} is no host's name."
+    return ""
 
 
 FIELDS = (

@@ -32,12 +32,16 @@ from pinecart.drivers.webhdfs.wire import MS_NS, look_of, name_of, sum_of
 class HdfsFiles:
     """remote_tree.RemoteFiles. Links are neither followed nor taken."""
 
-    by_offset, sets_times, removes_below, repeats = False, True, False, True
+    by_offset = False
+    sets_times = True
+    removes_below = False
+    repeats = True
     by_address = False
     pieces = 4
 
     def __init__(self, client: HdfsClient) -> None:
-        self.name, self.client = client.name, client
+        self.name = client.name
+        self.client = client
         self._lists_parts = True
 
     @property
@@ -45,7 +49,9 @@ class HdfsFiles:
         return self.client.sent
 
     def kept_time(self, modified_ns: int) -> int | None:
-        return modified_ns // MS_NS * MS_NS if modified_ns >= 0 else None
+        if modified_ns >= 0:
+            return modified_ns // MS_NS * MS_NS
+        return None
 
     def place(self) -> str:
         origin = self.client.name_node.origin
@@ -161,7 +167,9 @@ class HdfsFiles:
         await self.set(path, given)
 
     async def set(self, path: bytes, given: Given) -> None:
-        client, mode, modified_ns = self.client, given.mode, given.modified_ns
+        client = self.client
+        mode = given.mode
+        modified_ns = given.modified_ns
         if mode is not None:
             octal = f"{mode:o}"
             await client.told("PUT", path, "SETPERMISSION", permission=octal)
@@ -216,7 +224,8 @@ class OpenedHdfsFile:
     """Read in parts, each of which a data node gives."""
 
     def __init__(self, files: HdfsFiles, path: bytes) -> None:
-        self._files, self._path = files, path
+        self._files = files
+        self._path = path
         self._size: int | None = None
 
     async def look(self) -> FileLook:

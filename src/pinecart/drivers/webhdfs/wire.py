@@ -87,8 +87,11 @@ def sum_of(told: Mapping[str, Any]) -> OwnSum | None:
     """Of a FileChecksum. None unless it is made of the CRCs of pieces, block by block: one of no
     CRCs would be the same for all files. Raises KeyError, ValueError, TypeError for what is none.
     """
-    made, value = str(told["algorithm"]), bytes.fromhex(told["bytes"]).hex()
-    return OwnSum(made, value) if _OF_BLOCKS.fullmatch(made) and value else None
+    made = str(told["algorithm"])
+    value = bytes.fromhex(told["bytes"]).hex()
+    if _OF_BLOCKS.fullmatch(made) and value:
+        return OwnSum(made, value)
+    return None
 
 
 def json_of(body: bytes) -> dict[str, Any]:

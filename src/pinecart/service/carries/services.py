@@ -71,7 +71,8 @@ def removal_meant(actor: Actor, given: Mapping[str, Any]) -> Definition:
     leg: JsonObject = {"from": place.as_prefix().text, "to": place.as_prefix().text}
     if _is_one_file(actor, place):
         head, slash, name = place.path.rpartition(b"/")
-        text, file = Location(place.store, head + slash).text, key_text(name)
+        text = Location(place.store, head + slash).text
+        file = key_text(name)
         leg = {"from": text, "to": text, "one": [file, file]}
     rules, choices = _by_level(given, REMOVE, apart=("location", "preview"))
     whole = {
@@ -91,7 +92,8 @@ def _by_level(
     it.
     """
     names = {option.name for option in of_use(use, is_of_leg=False)}
-    of_leg, of_whole = {}, {}
+    of_leg = {}
+    of_whole = {}
     for name, value in given.items():
         if name in apart:
             continue
@@ -149,7 +151,8 @@ def _of_one_file(source: Location, target: Location) -> tuple[JsonObject, tuple[
     """The leg that carries it, and its places before and after."""
     here, name = _parent_and_name(source.path)
     if not target.path or target.path.endswith(b"/") or _is_bucket(target):
-        there, new = target.as_prefix().path, name
+        there = target.as_prefix().path
+        new = name
     else:
         there, new = _parent_and_name(target.path)
     leg = {
@@ -168,7 +171,8 @@ def _parent_and_name(path: bytes) -> tuple[bytes, bytes]:
 
 def _example(actor: Actor, leg: Leg) -> tuple[str, str] | None:
     """The first file that would be taken, with its location here and its name there."""
-    source, target = leg.source, leg.target
+    source = leg.source
+    target = leg.target
     level = look_at(actor, source.store, source.path, after=b"", everything=True, limit=1000)
     now_ns = time.time_ns()
     for number, entry in enumerate(level.entries, 1):

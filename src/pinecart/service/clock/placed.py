@@ -27,7 +27,9 @@ def placed_part(definition: Definition, runs: Sequence[RunFacts]) -> Part | None
             keys |= _in_sources(definition, leg.target, found)
             if len(found) > MOST_PLACED or len(keys) > MOST_PLACED:
                 return ALL
-    return Part(keys=frozenset(keys)) if keys else None
+    if keys:
+        return Part(keys=frozenset(keys))
+    return None
 
 
 def _in_sources(definition: Definition, place: Location, keys: Sequence[bytes]) -> set[bytes]:

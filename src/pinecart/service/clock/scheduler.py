@@ -96,7 +96,8 @@ class Clock:
         clear_forgotten(now)
         self._keeper.turn(now)
         for record in jobs_due(now):
-            definition, due = definition_of(record), record.next_due
+            definition = definition_of(record)
+            due = record.next_due
             assert due is not None
             starts = starts_of(definition, due, now)
             following = due_following(definition, starts, now)

@@ -95,7 +95,8 @@ def _digest(file: Path) -> str:
 
 def restore(place: Path, state: StateFolder) -> Restored:
     """Into a state folder that is not there yet. Raises StateError: then nothing was made."""
-    told, root = _checked(place), state.root
+    told = _checked(place)
+    root = state.root
     if root.exists() and os.listdir(root):
         raise StateError(f"{root} is not empty. Give a folder that isn't there yet.")
     new = root.with_name(root.name + ".new")

@@ -149,7 +149,8 @@ def _keys_besides(state: StateFolder) -> Iterator[CheckResult]:
 
 
 def _disk(state: StateFolder) -> CheckResult:
-    free, wanted = state.free_bytes(), Options().least_free
+    free = state.free_bytes()
+    wanted = Options().least_free
     words = f"{free:,} bytes are free."
     is_enough = free >= wanted
     if not is_enough:

@@ -40,7 +40,10 @@ class Turned(Exception):
 
     def __init__(self, status: int, code: str, detail: str, **facts: str) -> None:
         super().__init__(detail)
-        self.status, self.code, self.detail, self.facts = status, code, detail, facts
+        self.status = status
+        self.code = code
+        self.detail = detail
+        self.facts = facts
 
 
 class Sender(Protocol):
@@ -155,7 +158,8 @@ async def _whole(receive: Receive, length: str) -> bytes:
     )
     if length and (not length.isdecimal() or int(length) > MOST_BODY):
         raise too_large
-    body, more = bytearray(), True
+    body = bytearray()
+    more = True
     try:
         async with asyncio.timeout(BODY_WITHIN_S):
             while more:

@@ -119,7 +119,8 @@ def as_problem(exc: Exception, context: JsonObject) -> Response | None:
     return made
 
 
-NOTED_EACH_S, MOST_NOTED = 60.0, 10_000
+NOTED_EACH_S = 60.0
+MOST_NOTED = 10_000
 _noted: dict[tuple[str, str], float] = {}  # who, call → when the trail was last told
 
 
@@ -128,7 +129,8 @@ def _note_refusal(exc: RightMissing, request: Any) -> None:
     knocking.
     """
     actor = getattr(request.user, "actor", None)
-    call, now = f"{request.method} {request.resolver_match.url_name}", time.monotonic()
+    call = f"{request.method} {request.resolver_match.url_name}"
+    now = time.monotonic()
     if actor is None or _noted.get((actor.name, call), -NOTED_EACH_S) > now - NOTED_EACH_S:
         return
     if len(_noted) > MOST_NOTED:
@@ -148,4 +150,6 @@ def _note_refusal(exc: RightMissing, request: Any) -> None:
 
 
 def _words(found: Any) -> str:
-    return " ".join(map(str, found)) if isinstance(found, list) else str(found)
+    if isinstance(found, list):
+        return " ".join(map(str, found))
+    return str(found)

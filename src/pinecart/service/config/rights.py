@@ -28,16 +28,14 @@ ORDER = list(Right)
 LOOK, OPERATE, DEFINE, ADMINISTER = ORDER
 OPEN = None  # no right needed
 
-ANYBODY, OWN, SHOWN, JOB, RUN, STORE, STORES, ALL = (
-    "anybody",
-    "what is one's own",
-    "what is shown: each by its labels",
-    "the job's labels, and to define it `operate` on its stores'",
-    "the run's labels",
-    "the store's labels",
-    "both stores' labels",
-    "everything: no label is enough",
-)
+ANYBODY = "anybody"
+OWN = "what is one's own"
+SHOWN = "what is shown: each by its labels"
+JOB = "the job's labels, and to define it `operate` on its stores'"
+RUN = "the run's labels"
+STORE = "the store's labels"
+STORES = "both stores' labels"
+ALL = "everything: no label is enough"
 # on what → (address name, method) → the right that the call needs there. A completeness test holds
 # it whole.
 ASKS: dict[str, dict[tuple[str, str], Right | None]] = {

@@ -457,7 +457,8 @@ def network_file_system(folder: Path, mounts: str) -> str:
     mounts: the text of /proc/self/mountinfo (proc(5)): the mount point is its fifth field, the kind
     the first after " - ".
     """
-    at, kind = "", ""
+    at = ""
+    kind = ""
     for line in mounts.splitlines():
         fields, _, rest = line.partition(" - ")
         point = (
@@ -468,8 +469,11 @@ def network_file_system(folder: Path, mounts: str) -> str:
             .decode("utf-8", "surrogateescape")
         )
         if len(point) >= len(at) and folder.resolve().is_relative_to(point):
-            at, kind = point, rest.split()[0]
-    return f"{kind} at {at}" if kind in NETWORK else ""
+            at = point
+            kind = rest.split()[0]
+    if kind in NETWORK:
+        return f"{kind} at {at}"
+    return ""
 
 
 def default_folder() -> Path:

@@ -17,7 +17,8 @@ async def streamed(found: Iterator[bytes]) -> AsyncIterator[bytes]:
 
 
 def _joined(found: Iterator[bytes]) -> bytes:
-    pieces, length = list[bytes](), 0
+    pieces = list[bytes]()
+    length = 0
     for piece in found:
         pieces.append(piece)
         length += len(piece)

@@ -81,7 +81,8 @@ def told(record: JobFacts) -> JsonObject:
 
 
 def _line(found: JobSeen) -> JsonObject:
-    record, recent = found.record, found.recent
+    record = found.record
+    recent = found.recent
     definition = record.definition
     took = [run["seconds"] for run in recent if run["state"] == "ended" and run["seconds"]]
     return {
@@ -254,7 +255,8 @@ class JobCopy(APIView):
         """Define the same job under another name, or the way back."""
         actor = actor_in(request)
         asked = checked(CopyShape, request.data)
-        other, turned = asked["job"], asked["turned"]
+        other = asked["job"]
+        turned = asked["turned"]
         made = saving.copy_job(actor, name, other, turned=turned)
         return Response(told(made), status=201)
 
@@ -374,4 +376,6 @@ class ScheduleView(APIView):
 
 def _mapping(request: Request) -> JsonObject:
     """The definition as given: core checks it, and names every problem in its own words."""
-    return dict(request.data) if isinstance(request.data, dict) else {}
+    if isinstance(request.data, dict):
+        return dict(request.data)
+    return {}

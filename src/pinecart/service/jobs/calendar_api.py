@@ -19,7 +19,8 @@ class CalendarView(APIView):
     @extend_schema(responses={(200, "text/calendar"): str})
     def get(self, request: Request) -> HttpResponse:
         """What will run within 14 days, for calendars that subscribe to it (iCalendar)."""
-        now, address = timezone.now(), console_address()
+        now = timezone.now()
+        address = console_address()
         lines = schedule_seen(actor_in(request), DAYS)
         told = calendar_of(lines, now, address)
         return HttpResponse(told, content_type="text/calendar; charset=utf-8")

@@ -26,7 +26,8 @@ from pinecart.service.runs.services.clearing import (
 
 LOGS_EVERY = timedelta(hours=1)
 STEP_S = 0.2  # of one turn, at most
-FEW_FREE, PAGES_AT_ONCE = 500, 500
+FEW_FREE = 500
+PAGES_AT_ONCE = 500
 NAMES_AT_ONCE = 1000
 
 

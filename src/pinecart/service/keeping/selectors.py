@@ -62,7 +62,8 @@ def _table_sizes() -> list[tuple[str, int]]:
     """Each table with its indexes, in bytes (SQLite's dbstat). All pages of a large database are
     looked at for that: what was found holds for some minutes.
     """
-    now, folder = time.monotonic(), str(STATE.root)
+    now = time.monotonic()
+    folder = str(STATE.root)
     at, found = _COUNTED.get(folder, (0.0, []))
     if not found or now - at > COUNTED_FOR_S:
         found = _counted()

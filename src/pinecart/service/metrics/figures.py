@@ -65,7 +65,8 @@ class Figures:
         rows = tallies()
         for row in rows:
             runs.add_metric([row.outcome], row.runs)
-            counted, buckets = 0, []
+            counted = 0
+            buckets = []
             for step in (*map(str, STEPS_S), "inf"):
                 counted += row.lasted.get(step, 0)
                 buckets.append(("+Inf" if step == "inf" else step, float(counted)))

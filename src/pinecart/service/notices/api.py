@@ -161,7 +161,8 @@ class Deliveries(APIView):
         """What was told to whom, and what is still on its way; the newest first."""
         actor = actor_in(request)
         asked = checked(DeliveriesAsked, request.query_params)
-        rule, limit = asked["notice"], asked["limit"]
+        rule = asked["notice"]
+        limit = asked["limit"]
         found = selectors.deliveries(actor, rule=rule, limit=limit)
         return Response(found)
 

@@ -2,7 +2,8 @@ from __future__ import annotations
 
 from django.db import models
 
-RULE, HAPPENING = "notices.NoticeRule", "notices.HappeningRow"
+RULE = "notices.NoticeRule"
+HAPPENING = "notices.HappeningRow"
 
 
 class NoticeRule(models.Model):

@@ -71,7 +71,9 @@ def rules_for(kind: Kind, job: str, labels: Iterable[str]) -> list[NoticeRule]:
 
 
 def secret_of_rule(rule: Rule) -> str:
-    return STATE.unseal(bytes(rule.sealed))["secret"] if rule.sealed else ""
+    if rule.sealed:
+        return STATE.unseal(bytes(rule.sealed))["secret"]
+    return ""
 
 
 def mail_server() -> MailServer | None:
@@ -89,7 +91,9 @@ def mail_told() -> JsonObject:
 
 
 def password_of(server: MailServer) -> str:
-    return STATE.unseal(bytes(server.sealed))["password"] if server.sealed else ""
+    if server.sealed:
+        return STATE.unseal(bytes(server.sealed))["password"]
+    return ""
 
 
 def console_address() -> str:
@@ -162,7 +166,8 @@ def still_awaited(jobs: Iterable[str]) -> list[JsonObject]:
 
 def unusual_since(jobs: Iterable[str], moment: datetime) -> list[JsonObject]:
     """The runs of these jobs that were unlike those before them, the newest first."""
-    wanted, kind = set(jobs), Kind.UNUSUAL.value
+    wanted = set(jobs)
+    kind = Kind.UNUSUAL.value
     found = HappeningRow.objects.filter(kind=kind, at__gte=moment)
     rows = found.order_by("-at")
     return [happening_told(row) for row in rows if row.job in wanted]

@@ -92,7 +92,8 @@ def _checked(host: str, port: int) -> None:
 
 
 def _by_call(address: str, secret: str, happenings: Sequence[Happening], now: datetime) -> None:
-    url, at = urlsplit(address), now.isoformat()
+    url = urlsplit(address)
+    at = now.isoformat()
     body = _body_of(happenings)
     headers = {
         "content-type": "application/json",

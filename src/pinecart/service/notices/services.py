@@ -236,7 +236,9 @@ def clear_told(now: datetime, days: int) -> bool:
 @transaction.atomic(savepoint=False)
 def sent(numbers: Sequence[int], now: datetime) -> None:
     for row in Delivery.objects.filter(pk__in=numbers):
-        row.tries, row.sent_at, row.message = row.tries + 1, now, ""
+        row.tries = row.tries + 1
+        row.sent_at = now
+        row.message = ""
         row.save(update_fields=["tries", "sent_at", "message"])
 
 
@@ -248,7 +250,8 @@ def not_sent(numbers: Sequence[int], why: str, now: datetime) -> None:
     tries = max(row.tries for row in rows) + 1
     next_try = now + next_wait(tries)
     for row in rows:
-        row.tries, row.next_try = tries, next_try
+        row.tries = tries
+        row.next_try = next_try
         row.message = why[:500]
         since = now - row.happening.at
         row.given_up = since > GIVEN_UP_AFTER

@@ -14,7 +14,8 @@ from pinecart.service.trail.services import note
 def try_rule(actor: Actor, number: int) -> str:
     """Why it could not be sent; empty: it was. Raises NotAllowed, NotFound."""
     actor.must(Right.ADMINISTER, [], "trying a notice")
-    rule, now = rule_numbered(number), timezone.now()
+    rule = rule_numbered(number)
+    now = timezone.now()
     words = "This is a try: nothing has happened. Messages reach you."
     tried = Happening(
         f"try-{number}-{now:%Y%m%d%H%M%S}", Kind.DAY, "", None, now, words, "/notices"

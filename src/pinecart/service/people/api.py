@@ -92,7 +92,8 @@ class Session(APIView):
     def post(self, request: Request) -> Response:
         """Sign in with name and password, and the code of a second factor."""
         asked = checked(SignInShape, request.data)
-        name, address = asked["name"], address_of(request)
+        name = asked["name"]
+        address = address_of(request)
         _try_begun(name, address)
         person = cast(
             "User | None", authenticate(request, username=name, password=asked["password"])
@@ -170,7 +171,8 @@ class OwnPassword(APIView):
     def put(self, request: Request) -> Response:
         """Change your own password. Your other sessions end."""
         asked = checked(PasswordShape, request.data)
-        actor, address = actor_in(request), address_of(request)
+        actor = actor_in(request)
+        address = address_of(request)
         _try_begun(actor.name, address)
         person = people.change_own_password(actor, **asked)
         tries.end_try(actor.name, address)
@@ -320,7 +322,8 @@ class Tokens(APIView):
     @extend_schema(request=NewTokenShape, responses={201: MadeTokenShape})
     def post(self, request: Request) -> Response:
         """Make a token for a program; its text is told this once."""
-        asked, actor = checked(NewTokenShape, request.data), actor_in(request)
+        asked = checked(NewTokenShape, request.data)
+        actor = actor_in(request)
         text = tokens.make_token(
             actor,
             person=asked.get("person", actor.name),
@@ -407,7 +410,8 @@ class People(APIView):
         """Add a person, with a password or an entry code."""
         actor = actor_in(request)
         asked = checked(NewPersonShape, request.data)
-        name, password = asked["name"], asked.get("password")
+        name = asked["name"]
+        password = asked.get("password")
         rights = _rights(asked["rights"])
         people.add_person(actor, name=name, password=password, rights=rights)
         told = {"name": name, "entry_code": None}

@@ -62,7 +62,9 @@ def log_after(
     level: lines of it or a worse one.   text: is in the line, whatever its case.
     """
     lines: list[JsonObject] = []
-    wanted, sought, begun = LEVELS[LEVELS.index(level) :], text.casefold(), after
+    wanted = LEVELS[LEVELS.index(level) :]
+    sought = text.casefold()
+    begun = after
     with _opened(run) as pieces:
         for piece in pieces:
             if after >= piece.end or len(lines) >= limit or after - begun > MOST_READ:

@@ -85,7 +85,9 @@ class RunSums:
         return dict(proofs)
 
     def findings(self) -> int:
-        return sum(g["n"] for g in self._groups) if self._run.kind == "audit" else 0
+        if self._run.kind == "audit":
+            return sum(g["n"] for g in self._groups)
+        return 0
 
 
 def run_told(run: RunFacts) -> JsonObject:
@@ -169,7 +171,8 @@ def _preview_sentence(told: JsonObject, waits: list[str]) -> str:
     parts = []
     for decision in ("copy", "replace", "remove"):
         parts.append(f"{decision} {objects[decision]:,}")
-    cleared, left = objects["clear"], objects["leave"]
+    cleared = objects["clear"]
+    left = objects["leave"]
     if cleared:
         parts.append(f"clear {cleared:,} at the source")
     would = ", ".join(parts)
@@ -181,7 +184,8 @@ def _preview_sentence(told: JsonObject, waits: list[str]) -> str:
 
 
 def _undo_preview_sentence(told: JsonObject) -> str:
-    run, problems = told["of"], told["problems"]
+    run = told["of"]
+    problems = told["problems"]
     objects = _objects(told)
     replaced = objects["replace"]
     back = objects["copy"] + replaced
@@ -196,13 +200,15 @@ def _objects(told: JsonObject) -> dict[str, int]:
 
 def _inventory_sentence(told: JsonObject) -> str:
     """By what was counted: the inventory itself is read for its own page alone."""
-    whole, place = told["totals"]["leave"], told["legs"][0]["from"]
+    whole = told["totals"]["leave"]
+    place = told["legs"][0]["from"]
     return f"{files_text(whole['objects'])}, {size_text(whole['bytes'])} in {place}."
 
 
 def _audit_sentence(told: JsonObject) -> str:
     rules = read_rules(told["audit"])
-    found, alike = [], 0
+    found = []
+    alike = 0
     for reason, n in sorted(told["reasons"].items()):
         decision, _, why = reason.partition(" ")
         if decision == "finding":
@@ -223,7 +229,8 @@ def _audit_sentence(told: JsonObject) -> str:
 
 def problem_groups(run: RunFacts) -> list[JsonObject]:
     """Problems grouped by cause, the most frequent first, each with one example."""
-    counts, examples = Counter[str](), dict[str, str]()
+    counts = Counter[str]()
+    examples = dict[str, str]()
     for group in run.summed:
         code = group["error"]
         if code:

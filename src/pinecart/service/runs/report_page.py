@@ -57,7 +57,10 @@ def _section(run: RunFacts, title: str, and_that: str) -> Iterator[str]:
 
 def _row(record: JsonObject) -> str:
     """Not by a template: of a million rows it would be nine tenths of the work."""
-    decision, reason, problem, was_done = record["decision"], record["reason"], "", ""
+    decision = record["decision"]
+    reason = record["reason"]
+    problem = ""
+    was_done = ""
     if record["error"]:
         said = escape(f"{record['error']}: {record['message']}")
         problem = f'<tr class="trouble"><td colspan="6">▲ {said}\n'
@@ -90,11 +93,13 @@ def _head(told: JsonObject) -> JsonObject:
 
 def _facts(told: JsonObject) -> list[tuple[str, str]]:
     """What stands at its head: (name, words)."""
-    job, title = told["job"], told["title"]
+    job = told["job"]
+    title = told["title"]
     facts = [("Job", f"{job}, {title}" if title else job)]
     if told["version"]:
         facts.append(("By", f"version {told['version']} of its definition"))
-    started, ended = told["started_at"], told["ended_at"]
+    started = told["started_at"]
+    ended = told["ended_at"]
     facts.append(("Started", f"{told['cause']}, {_time(started)}"))
     facts.append(("Ended", _time(ended)))
     if started and ended:
@@ -172,7 +177,8 @@ def _picture(course: Sequence[Sequence[float]]) -> JsonObject | None:
     most = max((rate for *_, rate in spans), default=0.0)
     if len(spans) < 3 or not most:
         return None
-    begun, ended = spans[0][0], spans[-1][1]
+    begun = spans[0][0]
+    ended = spans[-1][1]
     across = WIDTH / (ended - begun)
     bars = []
     for since, until, rate in spans:
@@ -195,4 +201,6 @@ def _time(at: datetime | None) -> str:
 def _lasted(seconds: float) -> str:
     if seconds < 1:
         return f"{seconds * 1000:,.0f} ms"
-    return f"{seconds:,.1f} s" if seconds < 120 else span_text(seconds)
+    if seconds < 120:
+        return f"{seconds:,.1f} s"
+    return span_text(seconds)

@@ -23,7 +23,8 @@ from pinecart.json_object import JsonObject
 from pinecart.service.runs import presentation, selectors
 from pinecart.service.runs.facts import RunFacts
 
-POLL_S, ALIVE_S = 0.25, 5.0
+POLL_S = 0.25
+ALIVE_S = 5.0
 SLOWEST_POLL_S, AT_EASE = 1.0, 50  # with more viewers than these each is told less often
 MOST_OF_ONE = 32  # streams of one person
 

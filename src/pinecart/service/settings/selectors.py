@@ -14,7 +14,9 @@ from pinecart.core.periods import Periods
 from pinecart.json_object import JsonObject
 from pinecart.service.settings.models import Setting
 
-VALUES, GUARDS, KEEP = "values", "guards", "keep"
+VALUES = "values"
+GUARDS = "guards"
+KEEP = "keep"
 RESTORED = "restored"
 
 

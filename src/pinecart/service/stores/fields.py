@@ -54,7 +54,8 @@ def read_form(
         pasted = pasted_fields(str(given["pasted"]), str(given.get("kind") or ""))
         written = {k: v for k, v in given.items() if v not in (None, "")}
         given = pasted.fields | written
-    name, kind = str(given.get("name", "")), str(given.get("kind", ""))
+    name = str(given.get("name", ""))
+    kind = str(given.get("kind", ""))
     problems = _wrong_with_name(name)
     if kind not in DRIVERS:
         message = f"{kind!r} is no kind of store. Choose one of: {', '.join(DRIVERS)}."
@@ -123,7 +124,8 @@ def _secret_needed_again(
     if old is None or any(values.get(name) for name in own):
         return []
     for name in driver.guards_secret:
-        before, after = old.get(name) or "", values.get(name) or ""
+        before = old.get(name) or ""
+        after = values.get(name) or ""
         if before != after:
             break
     else:

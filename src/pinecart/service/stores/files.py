@@ -173,7 +173,8 @@ def upload(actor: Actor, place: Location, body: Iterator[bytes], *, content_type
     if not place.path or place.path.endswith(b"/"):
         raise Refused(f"{place}: give the file's whole name.", code="location.no-name")
     with tempfile.TemporaryFile(dir=STATE.scratch) as file:
-        crc, size = Crc64(), 0
+        crc = Crc64()
+        size = 0
         for chunk in body:
             crc.add(chunk)
             size += file.write(chunk)
@@ -206,7 +207,10 @@ async def archive(
     What it does not hold is told in it: LEFT-OUT.txt lists names that would not be safe to unpack
     and what could not be read, INCOMPLETE.txt says where it ends before its time.
     """
-    store, out, left_out, files = open_store(spec), _Pipe(), list[str](), 0
+    store = open_store(spec)
+    out = _Pipe()
+    left_out = list[str]()
+    files = 0
     try:
         with closing(
             zipfile.ZipFile(cast("IO[bytes]", out), "w", zipfile.ZIP_STORED, allowZip64=True)
@@ -288,7 +292,8 @@ class _Pipe:
         """Nothing waits."""
 
     def taken(self) -> bytes:
-        data, self._held = b"".join(self._held), []
+        data = b"".join(self._held)
+        self._held = []
         return data
 
 

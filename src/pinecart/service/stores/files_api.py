@@ -158,7 +158,9 @@ def as_text(body: bytes) -> str | None:
             text = body[:end].decode()
         except UnicodeDecodeError:
             continue
-        return text if all(c.isprintable() or c in "\n\r\t" for c in text) else None
+        if all(c.isprintable() or c in "\n\r\t" for c in text):
+            return text
+        return None
     return None
 
 
@@ -238,7 +240,8 @@ class StoreArchive(APIView):
 
         What it does not hold is told in it. A selection of more than 100 000 files is refused.
         """
-        actor, asked = actor_in(request), checked(ArchiveAsked, request.query_params)
+        actor = actor_in(request)
+        asked = checked(ArchiveAsked, request.query_params)
         path = key_of_text(asked["path"])
         path = path if not path or path.endswith(b"/") else path + b"/"
         keys = [key_of_text(k, field="key") for k in asked["key"]]

@@ -125,7 +125,8 @@ def cautions_between(source: str, target: str) -> list[str]:
     """What is lost on the way from one store to another, and what else somebody should know before
     writing there, in sentences. Of a store that is gone nothing is known.
     """
-    here, there = _record(source), _record(target)
+    here = _record(source)
+    there = _record(target)
     if here is None or there is None:
         return []
     gives = DRIVERS[here.kind].gives
@@ -181,7 +182,9 @@ def spec_of(record: StoreRecord, *, run: int = 0) -> JsonObject:
 
 def secret_of(record: StoreRecord) -> dict[str, str]:
     try:
-        return STATE.unseal(bytes(record.sealed)) if record.sealed else {}
+        if record.sealed:
+            return STATE.unseal(bytes(record.sealed))
+        return {}
     except InvalidToken:
         message = (
             f"The secret of the store {record.name} can't be read with this service's key. Give "
@@ -227,7 +230,8 @@ def rebound_under(job: str, name: str) -> Rebound | None:
     told = fields.get("rebound")
     if not told or job not in told["jobs"]:
         return None
-    who, at = told["by"], told["at"]
+    who = told["by"]
+    at = told["at"]
     bound_by = DRIVERS[found.kind].bound_by
     place = "/".join(fields[name] for name in bound_by if fields.get(name))
     message = (

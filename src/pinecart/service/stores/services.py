@@ -77,8 +77,10 @@ def change_store(actor: Actor, name: str, given: JsonObject) -> StoreRecord:
         record = store_named(name)
         if moved:
             _must_lie_apart(form)
-            record.abilities, record.rests_until = {}, None
-        before, rebound = _shown(record), record.fields.get("rebound")
+            record.abilities = {}
+            record.rests_until = None
+        before = _shown(record)
+        rebound = record.fields.get("rebound")
         if users:
             rebound = {"at": timezone.now().isoformat(), "by": actor.name, "jobs": users}
         record.labels = _labels(given) if "labels" in given else record.labels
@@ -192,7 +194,9 @@ def _with_kept(record: StoreRecord, form: Form) -> Form:
 
     def stays(name: str) -> bool:
         at = goes_with[name]
-        return form.fields.get(at) == record.fields.get(at) if at else not has_new_key
+        if at:
+            return form.fields.get(at) == record.fields.get(at)
+        return not has_new_key
 
     may_stay = [f.name for f in form.driver.fields if f.is_sealed and stays(f.name)]
     for name in may_stay:

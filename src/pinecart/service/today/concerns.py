@@ -44,7 +44,8 @@ def _disk() -> Iterable[Concern]:
     least = OPTIONS.least_free
     free = STATE.free_bytes()
     if free < SOON * least:
-        left, needed = size_text(free), size_text(least)
+        left = size_text(free)
+        needed = size_text(least)
         words = f"Only {left} of disk are free where Pine Cart keeps its records."
         todo = f"Make room, or keep less: under {needed} no run starts."
         yield Concern("", words, todo, "/settings")

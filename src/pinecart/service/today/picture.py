@@ -12,8 +12,11 @@ from pinecart.service.runs.selectors.history import bars_since, ended_on
 from pinecart.service.stores.facts import StoreFacts
 from pinecart.service.stores.selectors import stores_listed
 
-DAYS, HOURS_BACK, HOURS_AHEAD = 14, 24, 4
-MOST_LANES, MOST_DUE = 40, 24
+DAYS = 14
+HOURS_BACK = 24
+HOURS_AHEAD = 4
+MOST_LANES = 40
+MOST_DUE = 24
 KEY_OLD = timedelta(days=365)
 
 

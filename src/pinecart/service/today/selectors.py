@@ -18,7 +18,8 @@ from pinecart.service.runs.selectors import Latest, last_runs, runs_numbered, ru
 from pinecart.service.settings.selectors import restored_of
 from pinecart.service.today.concerns import concerns
 
-SHOWN_DUE, SHOWN_RECENT = 5, 20
+SHOWN_DUE = 5
+SHOWN_RECENT = 20
 BAD = ("failed", "problems", "stopped")
 
 
@@ -117,7 +118,9 @@ def _sentence(jobs: int, needed: list[Any], working: list[Any], due: list[Any]) 
 def _how_they_are(jobs: int, needed: list[Any]) -> str:
     """One sentence of all of them."""
     if not needed:
-        return "The one job is well." if jobs == 1 else f"All {jobs} jobs are well."
+        if jobs == 1:
+            return "The one job is well."
+        return f"All {jobs} jobs are well."
     of_each = dict.fromkeys(one["job"] for one in needed)
     named = list(of_each)
     count = len(named)

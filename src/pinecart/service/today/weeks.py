@@ -85,4 +85,6 @@ def _mark(since: datetime, slot: int, ended: Sequence[Bygone]) -> JsonObject:
 
 
 def _badness(outcome: str) -> int:
-    return WORST_FIRST.index(outcome) if outcome in WORST_FIRST else 0
+    if outcome in WORST_FIRST:
+        return WORST_FIRST.index(outcome)
+    return 0

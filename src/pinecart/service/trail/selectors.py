@@ -65,7 +65,9 @@ def lines_before(
 def head_now() -> ChainHead:
     """How far the trail has come."""
     last = Line.objects.order_by("-id").values_list("id", "digest").first()
-    return ChainHead(*last) if last else ChainHead(0, "")
+    if last:
+        return ChainHead(*last)
+    return ChainHead(0, "")
 
 
 class SignedHead(NamedTuple):
@@ -111,7 +113,8 @@ def verified(outside: ChainHead | None = None) -> Verified:
     that was kept elsewhere.
     """
     public = public_text(STATE.sign_key.public_key())
-    heads, faults = list[ChainHead](), list[ChainFault]()
+    heads = list[ChainHead]()
+    faults = list[ChainFault]()
     for row in Head.objects.order_by("id"):
         text = signed_text(HEAD_FORM, row.count, row.digest, row.at.isoformat())
         signature = base64.b64decode(row.signature)

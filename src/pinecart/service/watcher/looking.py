@@ -52,7 +52,8 @@ def look_at_sources(
 
 class _Look:
     def __init__(self, definition: Definition, known: array[int], settled_s: int) -> None:
-        self._definition, self._known = definition, known
+        self._definition = definition
+        self._known = known
         self._settled_ns = settled_s * 10**9
         self._now_ns = time.time_ns()
         self._digests = array(NUMBERS)

@@ -26,7 +26,8 @@ class FolderNotices:
     def __init__(self, folder: Path, heard: threading.Event) -> None:
         self.is_absent = not folder.is_dir()
         self.why_not = "the folder isn't there" if self.is_absent else _why_not(folder)
-        self._folder, self._heard = folder, heard
+        self._folder = folder
+        self._heard = heard
         self._stop = threading.Event()
         if not self.why_not:
             threading.Thread(target=self._listen, daemon=True).start()

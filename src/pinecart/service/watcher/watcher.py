@@ -119,7 +119,8 @@ def plan_of(watch: WatchFacts) -> WatchPlan | None:
         record = find_job(watch.job)
         if record is None:
             return None
-        definition, version = definition_of(record), record.version
+        definition = definition_of(record)
+        version = record.version
     trigger = definition.trigger
     if not isinstance(trigger, ChangesTrigger):
         trigger = ChangesTrigger()
@@ -222,7 +223,8 @@ class Watched:
         return f"the system tells of changes, and {every}"
 
     def _start(self, seen: SourceLook, now: datetime, facts: JsonObject) -> None:
-        job, pending = self.plan.definition.job, self._pending
+        job = self.plan.definition.job
+        pending = self._pending
         alive = runs_alive(job, "transfer") if self._watch.carry is None else []
         if alive:
             facts["waits"] = f"Waits for run {alive[0].pk} of this job to end."
@@ -249,12 +251,15 @@ class Watched:
         self._known = known
         growing = pending.seen_at.keys() - pending.settled_at.keys()
         self._pending = Pending({digest: pending.seen_at[digest] for digest in growing})
-        self._told, self._told_at = facts, time.monotonic()
+        self._told = facts
+        self._told_at = time.monotonic()
         if growing:
             self._look_at = time.monotonic() + self.plan.trigger.settled_s / 2
 
     def _asked_by(self) -> str:
-        return f", watched for {self._watch.by}" if self._watch.by else ""
+        if self._watch.by:
+            return f", watched for {self._watch.by}"
+        return ""
 
     def _tell(self, now: datetime, facts: JsonObject, *, at_once: bool) -> None:
         """What is so now, where it is news; when it last looked, every few seconds."""

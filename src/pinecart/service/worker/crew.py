@@ -163,7 +163,8 @@ class HelperCrew:
         self.order |= {"most_at_once": most_at_once, "retry_s": given["retry_s"]}
         self.run = given["run"], given["epoch"]
         self._definition = read_definition(given["definition"])
-        self.lock, self.log = lock, log
+        self.lock = lock
+        self.log = log
         self._numbers = itertools.count(1)
         self._helpers = [HelperProcess(self) for _ in range(count)]
         self._working: list[asyncio.Task[None]] = []

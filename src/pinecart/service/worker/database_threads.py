@@ -29,7 +29,8 @@ class Patience(NamedTuple):
 T = TypeVar("T")
 P = ParamSpec("P")
 # One connection each: opening one costs more than a query.
-_READS, _WRITES = ThreadPoolExecutor(1), ThreadPoolExecutor(1)
+_READS = ThreadPoolExecutor(1)
+_WRITES = ThreadPoolExecutor(1)
 
 
 async def reads(call: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:

@@ -37,7 +37,9 @@ async def _work(order: JsonObject, out: IO[bytes]) -> None:
     for a pause) or {"end"}. One line out for each batch.
     """
     settle_in()
-    loop, lines, speaker = asyncio.get_running_loop(), asyncio.Queue[bytes](), ThreadPoolExecutor(1)
+    loop = asyncio.get_running_loop()
+    lines = asyncio.Queue[bytes]()
+    speaker = ThreadPoolExecutor(1)
     stores: dict[str, Store] = {name: open_store(spec) for name, spec in order["stores"].items()}
     helping = BatchHelper(
         order["run"],

@@ -49,7 +49,9 @@ def order_of(run: RunFacts) -> JsonObject:
     """
     definition = read_definition(run.definition)
     awaited, unknown = _awaited(definition)
-    specs, missing, refused = {}, "", None
+    specs = {}
+    missing = ""
+    refused = None
     names = sorted(
         {
             p.store

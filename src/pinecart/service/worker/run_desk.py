@@ -122,7 +122,8 @@ class RunRecords:
                 f"Nothing is cleared: there is no job {', '.join(self._awaits_unknown)} any more.",
             )
             return {key for key, _ in wanted}
-        found, now_ns = set[bytes](), time.time_ns()
+        found = set[bytes]()
+        now_ns = time.time_ns()
         here = self._stores[leg, "source"]
         for other in self._awaited:
             if other.store != here:
@@ -222,7 +223,8 @@ class RunRecords:
 
     async def listen(self) -> None:
         wishes = await reads(selectors.wishes, self._run)
-        self._pause, self.pacer.rate = wishes.pause, wishes.rate
+        self._pause = wishes.pause
+        self.pacer.rate = wishes.rate
         self._stop = self._stop or wishes.stop or wishes.pause
         self._at_once = wishes.stop and wishes.at_once
         now = time.monotonic()
@@ -301,7 +303,9 @@ class Journal:
     """core.ports.Uploads over the database: every word is committed before the next request."""
 
     def __init__(self, run: int, epoch: int, store: str) -> None:
-        self._run, self._epoch, self._store = run, epoch, store
+        self._run = run
+        self._epoch = epoch
+        self._store = store
 
     async def begun(self, key: bytes, token: str, at: str) -> str:
         return await writes(

@@ -25,7 +25,8 @@ LEVELS = {
     "records-lost": "error",
     "superseded": "error",
 }
-BYTES_OF_ONE, FILES_BEFORE = 16 << 20, 3
+BYTES_OF_ONE = 16 << 20
+FILES_BEFORE = 3
 
 
 class RunLog:

@@ -83,8 +83,11 @@ def _append_too(file: JsonObject | None, log: RunLog) -> None:
 
 async def _work(given: JsonObject, desk: RunRecords, lock: int) -> None:
     settle_in()
-    loop, opened, crew = asyncio.get_running_loop(), dict[str, Store](), None
-    number, epoch = given["run"], given["epoch"]
+    loop = asyncio.get_running_loop()
+    opened = dict[str, Store]()
+    crew = None
+    number = given["run"]
+    epoch = given["epoch"]
     if OPTIONS.helpers and given["kind"] == "transfer":
         crew = desk.crew = HelperCrew(given, lock, OPTIONS.helpers, MOST_AT_ONCE, desk.log)
 

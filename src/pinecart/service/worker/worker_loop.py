@@ -55,7 +55,8 @@ class Worker:
 
     def _hand_on_new_keys(self) -> None:
         """A store's key that was changed reaches the runs under way through their pipes."""
-        seen, self._keys_seen = self._keys_seen, newest_key()
+        seen = self._keys_seen
+        self._keys_seen = newest_key()
         if self._keys_seen == seen:
             return
         for number, child in self._children.items():

@@ -259,4 +259,6 @@ def _shared_source(
     elif taken.source.store != moved.source.store:
         why = f"reaches the same place by another store ({taken.source.store})"
     message = f"{move.job!r} can't wait for {second.job!r}: that job {why}."
-    return [{"field": field, "code": "job.cant-be-awaited", "message": message}] if why else []
+    if why:
+        return [{"field": field, "code": "job.cant-be-awaited", "message": message}]
+    return []

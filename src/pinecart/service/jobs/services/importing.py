@@ -24,7 +24,9 @@ from pinecart.service.jobs.services.checking import check
 from pinecart.service.jobs.services.saving import save_changed, save_new
 from pinecart.service.stores.selectors import store_names, stores_at_hand
 
-NEW, CHANGED, SAME = "new", "changed", "same"
+NEW = "new"
+CHANGED = "changed"
+SAME = "same"
 _LEG = re.compile(r"legs\[(\d+)\]\.(\w+)")
 
 
@@ -130,7 +132,8 @@ def _placed(problems: list[dict[str, str]], job: GivenJob) -> list[dict[str, str
 
 def _looked_at(actor: Actor, definition: Definition, saved: Mapping[str, JobRecord]) -> Imported:
     """Whether it is new, or what it changes. Raises RightMissing."""
-    name, labels = definition.job, definition.labels
+    name = definition.job
+    labels = definition.labels
     record = saved.get(name)
     if record is None:
         actor.must(Right.DEFINE, labels, f"defining {name!r}")

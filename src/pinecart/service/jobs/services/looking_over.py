@@ -130,7 +130,8 @@ def _others_there(actor: Actor, definition: Definition) -> list[JobFinding]:
 def _beside(i: int, leg: Leg, job: Definition, theirs: Leg) -> list[JobFinding]:
     """What another job's leg does to the places of this one."""
     found = []
-    source, target = place_of(leg.source), place_of(leg.target)
+    source = place_of(leg.source)
+    target = place_of(leg.target)
     if target.touches(place_of(theirs.target)):
         message = f"The job {job.job!r} writes to {theirs.target} too."
         found.append(_hint(f"legs[{i}].to", "job.other-writes", message))

@@ -30,7 +30,8 @@ def make_entry_code(actor: Actor, name: str) -> tuple[str, datetime]:
     person = person_named(name)
     now = timezone.now()
     EntryCode.objects.filter(person=person, used_at=None).update(expires_at=now)
-    text, ends = f"pce_{secrets.token_urlsafe(24)}", now + CODE_LASTS
+    text = f"pce_{secrets.token_urlsafe(24)}"
+    ends = now + CODE_LASTS
     EntryCode.objects.create(person=person, digest=digest_of(text), made_at=now, expires_at=ends)
     note(actor, "entry-code.made", name, ends=f"{ends:%Y-%m-%d %H:%M} UTC")
     return text, ends

@@ -32,7 +32,8 @@ def begin_try(person: str, address: str) -> float:
         return waits
     for whose in names.values():
         row = found.get(whose) or Failures(whose=whose)
-        row.count, row.last_at = row.count + 1, now
+        row.count = row.count + 1
+        row.last_at = now
         row.save()
     return 0.0
 

@@ -169,7 +169,9 @@ def recent_runs(jobs: Collection[str], most: int = RECENT) -> dict[str, list[Jso
 
 def _as_json(time: str | None) -> str | None:
     """A time as the database has it, in UTC."""
-    return f"{time[:10]}T{time[11:]}Z" if time else None
+    if time:
+        return f"{time[:10]}T{time[11:]}Z"
+    return None
 
 
 def last_runs(jobs: Collection[str]) -> dict[str, Latest]:

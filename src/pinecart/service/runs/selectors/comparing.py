@@ -34,17 +34,22 @@ def compared(run: RunFacts, other: RunFacts) -> JsonObject:
 
 def _carried_only_in(run: RunFacts, other: RunFacts) -> JsonObject:
     has_any = any(group["decision"] in CARRIES for group in run.summed)
-    return _only_in(run.pk, other.pk, CARRIED) if has_any else NOTHING
+    if has_any:
+        return _only_in(run.pk, other.pk, CARRIED)
+    return NOTHING
 
 
 def _problems_only_in(run: RunFacts, other: RunFacts) -> JsonObject:
     has_any = any(group["error"] for group in run.summed)
-    return _only_in(run.pk, other.pk, PROBLEM) if has_any else NOTHING
+    if has_any:
+        return _only_in(run.pk, other.pk, PROBLEM)
+    return NOTHING
 
 
 def _only_in(run: int, other: int, wanted: Q) -> JsonObject:
     """How many records one run has and another hasn't, and the first of them."""
-    leg, key = OuterRef("leg"), OuterRef("key")
+    leg = OuterRef("leg")
+    key = OuterRef("key")
     in_other = RecordRow.objects.filter(wanted, run_id=other, leg=leg, key=key)
     is_only_here = ~Exists(in_other)
     only_here = RecordRow.objects.filter(wanted, is_only_here, run_id=run)

@@ -34,7 +34,8 @@ def places_of_name(actor: Actor, name: str, *, limit: int) -> list[JsonObject]:
         legs = row.run.definition["legs"]
         if row.leg >= len(legs) or not actor.may(Right.LOOK, row.run.labels):
             continue
-        source, target = legs[row.leg]["from"], legs[row.leg]["to"]
+        source = legs[row.leg]["from"]
+        target = legs[row.leg]["to"]
         key = bytes(row.key)
         place = (source, target, key)
         if place not in places:
@@ -72,7 +73,8 @@ def _records_named(words: list[bytes], limit: int) -> Iterator[RecordRow]:
     for row in newest[:limit]:
         found += 1
         yield row
-    below, count = known + 1, 0
+    below = known + 1
+    count = 0
     while found < limit and below > 1 and count < MOST_LOOKED_AT:
         numbers = numbers_found(words, above=0, below=below, limit=CHUNK, newest_first=True)
         if not numbers:

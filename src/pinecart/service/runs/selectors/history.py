@@ -156,7 +156,8 @@ MOST_BARS = 3000
 
 def bars_since(moment: datetime) -> list[RunBar]:
     """The runs that were under way after `moment`, the oldest first; skipped ones too."""
-    is_open, ended_later = Q(ended_at=None), Q(ended_at__gte=moment)
+    is_open = Q(ended_at=None)
+    ended_later = Q(ended_at__gte=moment)
     runs = Run.objects.filter(is_open | ended_later, kind="transfer")
     in_order = runs.order_by("-id")
     fields = ("pk", "job", "outcome", "state", "queued_at", "started_at", "ended_at")
@@ -212,6 +213,7 @@ def _ended_between(since: datetime, until: datetime) -> Iterator[Bygone]:
     rows = ended.values_list(*fields)
     for number, job, labels, outcome, started_at, ended_at, summed in rows:
         seconds = _lasted_s(started_at, ended_at)
-        files, size = _carried(summed), _carried_bytes(summed)
+        files = _carried(summed)
+        size = _carried_bytes(summed)
         problems = sum(group["n"] for group in summed if group["error"])
         yield Bygone(number, job, labels, outcome, ended_at, seconds, files, size, problems)

@@ -90,14 +90,16 @@ def objects_recorded(run: int) -> int:
 
 def promised_by(preview: int) -> Promise:
     """What a preview would do."""
-    seen, keys = array(NUMBERS), array(NUMBERS)
+    seen = array(NUMBERS)
+    keys = array(NUMBERS)
     planned = RecordRow.objects.filter(run_id=preview).exclude(seen=None)
     rows = planned.values_list("leg", "key", "seen")
     for leg, key, digest in rows.iterator(5000):
         seen.append(digest or 0)
         of_key = digest_of(leg, bytes(key))
         keys.append(of_key)
-    seen_in_order, keys_in_order = sorted(seen), sorted(keys)
+    seen_in_order = sorted(seen)
+    keys_in_order = sorted(keys)
     return Promise(array(NUMBERS, seen_in_order), array(NUMBERS, keys_in_order))
 
 
@@ -168,7 +170,8 @@ def _narrowed(found: QuerySet[RecordRow], wanted: RecordsWanted) -> QuerySet[Rec
     return found
 
 
-LARGEST, MOST_ASKED = 3, 200_000
+LARGEST = 3
+MOST_ASKED = 200_000
 LOOKED_THROUGH = 50_000  # records of a run, more quickly than by an index of all runs' names
 
 
@@ -260,14 +263,16 @@ _PAGE_OF_A_RUN = (
     "tries, error, message from runs_recordrow where run_id = %s and id > %s {and_that} "
     "order by id limit %s"
 )
-PROBLEMS, REMOVALS = "and error != ''", "and decision = 'remove'"
+PROBLEMS = "and error != ''"
+REMOVALS = "and decision = 'remove'"
 
 
 def all_records(run: RunFacts, and_that: str = "") -> Iterator[JsonObject]:
     """Every record as reports tell it, in pages: no cursor stays open while they are sent. Read
     past Django's models, which take as long as all the rest. and_that: only PROBLEMS, or REMOVALS.
     """
-    statement, after = _PAGE_OF_A_RUN.format(and_that=and_that), 0
+    statement = _PAGE_OF_A_RUN.format(and_that=and_that)
+    after = 0
     while True:
         with connection.cursor() as cursor:
             page = cursor.execute(statement, [run.pk, after, PAGE]).fetchall()
@@ -327,7 +332,8 @@ def _page_of(run: RunFacts, wanted: RecordsWanted) -> list[JsonObject]:
         return [dict(row) for row in found[: wanted.limit]]
     numbers = of_run.values_list("pk", flat=True)
     # Asked for together, all of them would be read.
-    first, last = numbers.order_by("pk").first(), numbers.order_by("-pk").first()
+    first = numbers.order_by("pk").first()
+    last = numbers.order_by("-pk").first()
     if first is None or last is None:
         return []
     indexed = min(indexed_up_to(), last)

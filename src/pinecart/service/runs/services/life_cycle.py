@@ -50,7 +50,9 @@ def right_to_run(kind: str, definition: Definition) -> Right:
     A job's removals were defined by somebody who may; where there is no job, it is this call that
     removes. What an undo takes away is set aside, always.
     """
-    return Right.DEFINE if definition.removes_unreviewed and kind != "undo" else Right.OPERATE
+    if definition.removes_unreviewed and kind != "undo":
+        return Right.DEFINE
+    return Right.OPERATE
 
 
 def right_of(run: Run) -> Right:
@@ -81,7 +83,8 @@ def start_run(
     Raises NotAllowed, Conflict if one of the same job is under way (and it must be alone), Invalid
     where its places, filled in, can't be a job's.
     """
-    right, what = right_to_run(kind, definition), f"starting {definition.job!r}"
+    right = right_to_run(kind, definition)
+    what = f"starting {definition.job!r}"
     actor.must(right, definition.labels, what)
     as_it_is_run = as_it_runs(definition, due)
     with change(actor) as made:
@@ -304,9 +307,11 @@ def end_run(number: int, epoch: int, ending: Ending) -> None:
     """Write down how it went. Raises Superseded."""
     hold_epoch(number, epoch)
     run = Run.objects.get(pk=number)
-    run.counted, run.far_side = [list(c) for c in ending.counted], ending.far_side
+    run.counted = [list(c) for c in ending.counted]
+    run.far_side = ending.far_side
     if ending.error is not None:
-        run.message, run.code = ending.error.message, ending.error.code
+        run.message = ending.error.message
+        run.code = ending.error.code
     run.holds = [h._asdict() for h in ending.held]
     run.course = _went_on(run.course, ending)
     run.effort = {
@@ -381,7 +386,8 @@ def _waits(run: Run, ending: Ending) -> bool:
 
 def start_due_clearing(now: datetime) -> None:
     """One run for each run whose set-aside has had its days, or that left uploads unfinished."""
-    ended, tomorrow = [RunState.ENDED.value], now + timedelta(days=1)
+    ended = [RunState.ENDED.value]
+    tomorrow = now + timedelta(days=1)
     for number in runs_with_asides_due(now, ended, CLEARED_AT_ONCE):
         if _start_clearing(number, "set aside"):
             try_asides_again(number, tomorrow)

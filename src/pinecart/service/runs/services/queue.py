@@ -25,7 +25,8 @@ from pinecart.service.trail.services import change
 
 TAKEN_AT_ONCE = 50
 OUT_OF_HOURS = "run.out-of-hours"
-DISK_LOW, LOW_DISK = "disk.low", "Waits for disk"
+DISK_LOW = "disk.low"
+LOW_DISK = "Waits for disk"
 
 
 def claim_next(*, now: datetime, limit: int) -> Run | None:
@@ -176,7 +177,8 @@ def _overlap(a: Run, b: Run, place: Callable[[Location], Place]) -> bool:
     """Whether two runs write where the other writes. Previews and audits write nowhere."""
     if a.kind in LOOKING or b.kind in LOOKING:
         return False
-    of_a, of_b = _claims(a, place), _claims(b, place)
+    of_a = _claims(a, place)
+    of_b = _claims(b, place)
     pairs = product(of_a, of_b)
     return any(mine.touches(theirs) for mine, theirs in pairs)
 

@@ -63,7 +63,8 @@ def _some_undone_forgotten(run: int, epoch: int) -> int:
     hold_epoch(run, epoch)
     undone = RecordRow.objects.filter(run=run, done=False)
     rows = undone.values_list("pk", "size", *GROUPED_BY)
-    numbers, gone = [], []
+    numbers = []
+    gone = []
     for pk, size, *group in rows[:DELETE_AT_ONCE]:
         numbers.append(pk)
         gone.append((Group(*group), size))
@@ -83,7 +84,8 @@ def save_batch(
     hold_epoch(run, epoch)
     rows = {(r.leg, r.key): r for r in batch if not (r.reason == "same" and not r.error)}
     known = _known(run, rows)
-    gone, come = [], []
+    gone = []
+    come = []
     for at, (pk, group, size) in known.items():
         gone.append((group, size))
         if rows[at].decision == "clear" and group.done and group.decision in CARRIES:
