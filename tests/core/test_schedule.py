@@ -80,8 +80,8 @@ def computed(cron, zone, start, end):
 
 @pytest.mark.parametrize("zone", ZONES)
 @pytest.mark.parametrize("cron", [*FIXED, *EVERY])
-def test_around_every_change_of_ten_years_each_is_due_as_it_should(cron, zone):
-    for day in changes(zone, 10):
+def test_around_every_change_of_four_years_each_is_due_as_it_should(cron, zone):
+    for day in changes(zone, 4):
         start, end = day - timedelta(hours=3), day + timedelta(hours=27)
         assert computed(cron, zone, start, end) == due_between(cron, zone, start, end), (
             cron,

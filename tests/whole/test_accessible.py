@@ -1,4 +1,6 @@
-"""Every page of the console by the rules of axe, light and dark, wide and narrow."""
+"""Every page of the console by the rules of axe, light and dark, and no wider than its window, wide
+and narrow.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,8 @@ SEEN = [{"width": 1280, "scheme": "light"}, {"width": 390, "scheme": "dark"}]
 def pages(shared):
     """One of each, with something on it."""
     schedule = {"kind": "changes", "settled": 2, "look": 30}
-    shared.fresh_job("axed", {f"{n}.csv": b"1" for n in range(3)}, schedule=schedule)
+    files = {f"{n}.csv": b"1" for n in range(3)} | {"a" * 150 + ".flac": b"1"}
+    shared.fresh_job("axed", files, schedule=schedule)
     run = shared.carried("axed")["id"]
     with shared.client() as cart:
         preview = cart.start_preview("axed")["id"]
@@ -62,16 +65,19 @@ def pages(shared):
         "/history",
         "/settings",
         "/me",
+        "/nowhere",
     ]
 
 
 @pytest.mark.timeout(400)
 @pytest.mark.parametrize("page", SEEN, indirect=True, ids=lambda p: f"{p['width']}-{p['scheme']}")
-def test_no_page_has_a_serious_finding(page: Page, shared, pages):  # noqa: F811
+def test_no_page_has_a_serious_finding_or_is_wider_than_its_window(page: Page, shared, pages):  # noqa: F811
     source, found = AXE.read_text(), {}
     for path in pages:
         page.goto(shared.url + path)
+        page.get_by_role("heading", level=1).first.wait_for()
         page.wait_for_load_state("networkidle")
+        assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth"), path
         page.evaluate(source)
         if violations := page.evaluate(ASK):
             found[path] = violations

@@ -176,40 +176,6 @@ def test_a_run_with_problems_groups_them_by_cause(page: Page, shared):
     expect(page.get_by_text("store.refused: ")).to_be_visible()
 
 
-@pytest.mark.parametrize(
-    "page",
-    [{"width": 390}, {"width": 1280, "scheme": "dark"}],
-    indirect=True,
-    ids=["narrow", "wide-dark"],
-)
-def test_no_page_is_wider_than_its_window(page: Page, shared):
-    if "shown" not in shared.standin.shelf.buckets:
-        shared.fresh_job(
-            "shown", {"a" * 150 + ".flac": b"1"}, schedule={"cron": "30 5 * * *", "zone": "UTC"}
-        )
-        shared.carried("shown")
-    run = shared.json("run", "list", "--job", "shown")[0]["id"]
-    for path in (
-        "/",
-        "/jobs",
-        "/jobs/shown",
-        "/jobs/shown/change",
-        "/runs",
-        f"/runs/{run}",
-        "/stores",
-        "/people",
-        "/trail",
-        "/me",
-        "/stores/new",
-        "/stores/shown",
-        "/nowhere",
-    ):
-        page.goto(shared.url + path)
-        page.get_by_role("heading", level=1).first.wait_for()
-        page.wait_for_load_state("networkidle")
-        assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth"), path
-
-
 def test_copy_now_from_two_places_and_kept_as_a_job(page: Page, shared):
     shared.fresh_store("copied", {"a/1.flac": b"1", "a/2.tmp": b"2"})
     shared.standin.shelf.make("copied")
