@@ -258,6 +258,8 @@ async def test_a_key_that_may_write_and_not_delete_writes(standin):  # noqa: F81
     source = await store.put(small(b"x"))
     await store.copy(small(b"y", uploads=journal), store, AT + b"x", source.entry)
     assert await listed(store) == [left.removeprefix(AT), b"x", b"y"] and [*journal.rows] == [left]
+    with pytest.raises(Refused):
+        await store.clear_uploads(left, journal.rows[left][1])
     server.behaviour.clear()
     await store.clear_uploads(left, journal.rows[left][1])
     assert await listed(store) == [b"x", b"y"]

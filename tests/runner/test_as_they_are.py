@@ -30,9 +30,7 @@ async def test_a_mirror_converges_after_a_folder_became_a_file(folder, office):
     await run(memory, posts(folder), opened(), 2, intent="mirror", guards=FREE)
     assert done(memory) == {"copy new": 1, "remove gone": 2}
     aside = [("office", b"dawn/.pinecart-aside/2/")]
-    ending = await run(
-        memory, posts(folder), opened(), 3, intent="mirror", guards=FREE, aside=aside
-    )
+    ending = await run(memory, posts(folder), opened(), 3, intent="mirror", guards=FREE, ours=aside)
     assert ending.acted == 0 and not done(memory)
     assert set(server.shelf.buckets["dawn"]) - {"a.flac", "empty", "sub"} == {
         k for k in server.shelf.buckets["dawn"] if k.startswith(".pinecart-aside/")
@@ -243,7 +241,7 @@ async def test_a_stop_is_heard_whatever_a_silent_server_holds_up(folder, office,
         intent="mirror",
         guards=FREE,
         resume=True,
-        aside=[("office", b"dawn/.pinecart-aside/2/")],
+        ours=[("office", b"dawn/.pinecart-aside/2/")],
     )
 
 

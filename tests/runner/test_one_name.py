@@ -253,7 +253,7 @@ async def test_a_mirror_onto_a_real_disk_that_folds_names(disk, tmp_path):
     assert contents(disk / "dawn") == wanted | {"notes.txt": b"rewritten"}
     assert not [p for p in disk.rglob("*") if p.name.endswith(".part")]
     aside = [("office", b".pinecart-aside/3/")]
-    assert (await run(memory, source, target(), 4, intent="mirror", aside=aside)).acted == 0
+    assert (await run(memory, source, target(), 4, intent="mirror", ours=aside)).acted == 0
 
 
 async def test_a_name_that_a_real_disk_cant_hold_is_refused_and_listed(disk):

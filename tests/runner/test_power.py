@@ -105,7 +105,7 @@ async def test_a_power_cut_between_any_two_steps_leaves_whole_files_only(
     await run(memory, posts(folder), there(), 2, resume=True, **guards)
     assert visible(tmp_path / "there") == wanted and not list((tmp_path / "there").rglob("*.part"))
     aside = [("office", b".pinecart-aside/2/")]
-    assert (await run(memory, posts(folder), there(), 3, aside=aside, **guards)).acted == 0
+    assert (await run(memory, posts(folder), there(), 3, ours=aside, **guards)).acted == 0
 
 
 @pytest.fixture

@@ -68,11 +68,11 @@ async def test_what_is_set_aside_is_no_file_of_theirs(many, office):
     await run(memory, posts(many), opened(), 2, **MIRROR)
     aside = [("office", b"dawn/.pinecart-aside/2/")]
     (many / "d0" / "06.flac").unlink()
-    ending = await run(memory, posts(many), opened(), 3, aside=aside, **MIRROR)
+    ending = await run(memory, posts(many), opened(), 3, ours=aside, **MIRROR)
     assert ending.far_side["objects"] == 28  # nor what this very run has just set aside
     aside.append(("office", b"dawn/.pinecart-aside/3/"))
     server.shelf.put("dawn", ".pinecart-aside/77/x", b"no run of ours made this", {})
-    ending = await run(memory, posts(many), opened(), 4, aside=aside, **MIRROR)
+    ending = await run(memory, posts(many), opened(), 4, ours=aside, **MIRROR)
     assert [(h.guard, h.objects) for h in ending.held] == [("not-ours", 1)]
 
 
@@ -88,7 +88,7 @@ async def test_a_job_names_where_things_are_set_aside(many, office):
         "to": "pine://office/dawn/kept/",
     }  # another exact copy, around that folder
     aside = [("office", b"dawn/kept/removed/.pinecart-aside/2/")]
-    ending = await run(Memory(), posts(many), opened(), 3, aside=aside, **MIRROR | elsewhere)
+    ending = await run(Memory(), posts(many), opened(), 3, ours=aside, **MIRROR | elsewhere)
     assert not ending.held and "kept/removed/.pinecart-aside/2/0/in/d0/03.flac" in keys(server)
     ending = await run(Memory(), posts(many), opened(), 4, **MIRROR | elsewhere)
     assert [h.guard for h in ending.held] == ["not-ours"]  # nobody said that it is ours
@@ -344,11 +344,11 @@ async def test_a_move_clears_what_is_proven_and_sets_it_aside(many, office):
         all(f.startswith(".pinecart-aside/2/0/d") for f in files(many)) and len(keys(server)) == 30
     )
     aside = [("posts", b".pinecart-aside/2/")]
-    ending = await run(memory, posts(many), opened(), 3, intent="hand-over", aside=aside)
+    ending = await run(memory, posts(many), opened(), 3, intent="hand-over", ours=aside)
     assert ending.acted == 0 and not ending.held and len(keys(server)) == 30
     (many / "d0" / "00.flac").parent.mkdir(exist_ok=True)
     (many / "d0" / "00.flac").write_bytes(b"another recording of that name")
-    await run(memory, posts(many), opened(), 4, intent="hand-over", aside=aside)
+    await run(memory, posts(many), opened(), 4, intent="hand-over", ours=aside)
     assert done(memory) == {"refuse exists (exists)": 1}
 
 
@@ -466,5 +466,5 @@ async def test_a_plan_that_has_grown_old_is_made_anew_before_more_is_removed(man
     pace = pace._replace(plan_good_s=-1)
     (many / "d1" / "01.flac").unlink()
     aside = [("office", b"dawn/.pinecart-aside/2/")]
-    ending = await run(memory, posts(many), opened(), 3, aside=aside, pace=pace, **MIRROR)
+    ending = await run(memory, posts(many), opened(), 3, ours=aside, pace=pace, **MIRROR)
     assert ending.error.code == "plan.always-old" and "d1/01.flac" in keys(server)

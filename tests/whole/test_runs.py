@@ -377,3 +377,27 @@ def test_a_log_is_appended_to_a_file_that_its_job_names(shared):
         assert run["outcome"] == "nothing-to-do" and (logs / "kept").read_bytes() == b"1"
         bad, _ = cart.log(run["id"], level="warning")
         assert bad[0]["action"] == "log-file"
+
+
+def test_a_probe_that_may_not_be_taken_away_is_nobodys_file(shared):
+    _, job = shared.fresh_job("left-probe", {"a": b"1"})
+    shared.standin.old = frozenset({"checksums-ignored"})
+    with shared.behaving(delete=Behaviour(fail="AccessDenied")):
+        assert shared.carried(job)["outcome"] == "clean"
+    shared.standin.old = frozenset()
+    assert sum(".pinecart-probe-" in name for name in held(shared, "left-probe")) == 1
+    back = shared.fresh_store("left-probe-back", {})
+    legs = [{"from": "pine://office/left-probe/", "to": "pine://left-probe-back/"}]
+    with shared.client() as cart:
+        cart.define_job({"job": "left-probe-back", "legs": legs})
+    assert shared.carried("left-probe-back")["totals"]["copy"]["objects"] == 1
+    assert [path.name for path in back.rglob("*") if path.is_file()] == ["a"]
+
+
+def test_a_try_says_that_nothing_may_be_deleted(shared):
+    shared.standin.shelf.make("kept-try")
+    with shared.behaving(delete=Behaviour(fail="AccessDenied")), shared.client() as cart:
+        steps = cart.try_store("office", write_to="kept-try")["steps"]
+    told = {step["step"]: step for step in steps}
+    assert told["write"]["ok"] and told["read"]["ok"] and not told["delete"]["ok"]
+    assert ".pinecart-probe-" in told["delete"]["message"]

@@ -119,6 +119,8 @@ class Uploads(Protocol):
     async def over(self, key: bytes) -> None: ...
 
 
+OF_A_PROBE = "probe"  # the token of a small object by which it is asked what a bucket can do
+
 # Sends parts of one upload: (upload, size of a part, numbers from 1) → number → (ETag, CRC). What
 # is missing wasn't sent.
 Sender = Callable[[str, int, Sequence[int]], Awaitable[Mapping[int, tuple[str, str]]]]

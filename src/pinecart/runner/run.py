@@ -91,8 +91,8 @@ class Order(NamedTuple):
     """What to carry out. kind: "transfer", "preview", "audit", "inventory", "undo" or "expiry".
     stores: name → an opened store.
 
-    undo: a preview of undoing.   released: digests of lists that a person said yes to.   aside:
-    (store, prefix) of what is set aside by runs of ours, and so is no file of theirs.   rebound:
+    undo: a preview of undoing.   released: digests of lists that a person said yes to.   ours:
+    (store, prefix) of what runs of ours set aside or left, and so is no file of theirs.   rebound:
     (message, digest) of each store that was bound to another place since this job last ran; nothing
     is done before a person said yes.   promise: what a preview would do, and nothing else is done.
     audit: how closely an audit looks.
@@ -109,7 +109,7 @@ class Order(NamedTuple):
     stamp: str = ""
     undo: bool = False
     released: frozenset[str] = frozenset()
-    aside: tuple[tuple[str, bytes], ...] = ()
+    ours: tuple[tuple[str, bytes], ...] = ()
     settle_s: float = SETTLE_S
     pacer: Pacer = Pacer()
     rebound: tuple[tuple[str, str], ...] = ()
@@ -393,7 +393,7 @@ def _side(order: Order, place: Location) -> Side:
     home = store.home(path)
     own = aside_folder(home, order.run, order.definition.aside_prefix)
     known = {own}
-    for name, folder in order.aside:
+    for name, folder in order.ours:
         if name == place.store:
             known.add(folder)
     start = len(path)

@@ -23,7 +23,7 @@ def identity_of(leg: Leg, stores: Mapping[str, Store]) -> str:
 class Side(NamedTuple):
     """A store and the prefix of the leg in it.
 
-    ours: below these relative prefixes lies what runs of ours set aside; no file of theirs.
+    ours: below these relative prefixes lies what runs of ours put there; no file of theirs.
     """
 
     store: Store
@@ -42,8 +42,13 @@ class Side(NamedTuple):
             first = page[0].key
             last = page[-1].key
             below = [folder for folder in self.ours if folder <= last]
-            near = tuple(folder for folder in below if first < folder[:-1] + b"0")
+            near = tuple(folder for folder in below if first < _past(folder))
             if near:
                 page = [entry for entry in page if not entry.key.startswith(near)]
             if page:
                 yield page
+
+
+def _past(prefix: bytes) -> bytes:
+    """The first name after all that begin so."""
+    return prefix[:-1] + bytes([prefix[-1] + 1])

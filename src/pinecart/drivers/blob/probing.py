@@ -59,7 +59,7 @@ class BlobProber(ObjectProber):
 
         refused = await self._client.safely(one)
         if refused is None:
-            await self.take_away(key)
+            await self.take_away_if_allowed(key)
         return refused
 
     async def delete(self, key: bytes) -> None:

@@ -8,7 +8,7 @@ from abc import ABC, abstractmethod
 
 from pinecart.core.errors import Halting, Refused, Unsafe
 from pinecart.core.places import show
-from pinecart.core.ports import Abilities, Uploads
+from pinecart.core.ports import OF_A_PROBE, Abilities, Uploads
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import BucketClient
 
@@ -31,7 +31,7 @@ class ObjectProber(ABC):
             if bucket not in self._facts.probed:
                 key = prefix + PROBE + secrets.token_hex(8).encode()
                 if journal:
-                    await journal.begun(key, "probe", client.now().isoformat())
+                    await journal.begun(key, OF_A_PROBE, client.now().isoformat())
                 await self.find_out(key)
                 self._facts.probed.add(bucket)
                 if journal and self._may_delete:
@@ -44,14 +44,16 @@ class ObjectProber(ABC):
 
     async def take_away(self, key: bytes) -> None:
         """Take away a small object of our own, with all versions of it. Nothing else is ever
-        deleted here.
-
-        Who may write need not be allowed to delete: then it stays, and is journalled.
+        deleted here. Raises StoreError.
         """
         if PROBE not in key:
             raise Unsafe(f"{show(key)} is not a probe of ours.")
+        await self.delete(key)
+
+    async def take_away_if_allowed(self, key: bytes) -> None:
+        """Who may write need not be allowed to delete: then it stays, and is journalled."""
         try:
-            await self.delete(key)
+            await self.take_away(key)
         except Halting:
             raise
         except Refused:

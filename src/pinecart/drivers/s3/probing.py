@@ -8,7 +8,7 @@ from functools import partial
 from typing import Any
 
 from pinecart.core.errors import StoreError
-from pinecart.core.ports import Uploads
+from pinecart.core.ports import OF_A_PROBE, Uploads
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import GONE
 from pinecart.drivers.bucketed.probing import PROBE, ObjectProber
@@ -47,7 +47,7 @@ class S3Prober(ObjectProber):
         payload = hashlib.sha256(body).hexdigest()
         answer = await self._asked(key, headers, body=body, payload=payload)
         if answer.status == 200:
-            await self.take_away(key)
+            await self.take_away_if_allowed(key)
             return False
         error = self._error(answer)
         if answer.status == 403 or error.code == "store.no-bucket":
@@ -77,7 +77,7 @@ class S3Prober(ObjectProber):
         try:
             for key in (here, there):
                 if journal:
-                    await journal.begun(key, "probe", self._client.now().isoformat())
+                    await journal.begun(key, OF_A_PROBE, self._client.now().isoformat())
                 await self._made(key)
             _, from_name = self._client.split(here)
             source = encoded_path(bucket, from_name)
@@ -85,7 +85,7 @@ class S3Prober(ObjectProber):
             answer = await self._asked(there, headers)
         finally:
             for key in (here, there):
-                await self.take_away(key)
+                await self.take_away_if_allowed(key)
                 if journal and self._may_delete:
                     await journal.over(key)
         return answer.status == 412

@@ -31,7 +31,7 @@ class SwiftProber(ObjectProber):
         once_more = await self._status(key, {"if-none-match": "*"})
         if once_more != 412:
             self._facts.learn(bucket, create_only=False)
-        await self.take_away(key)
+        await self.take_away_if_allowed(key)
 
     async def _status(self, key: bytes, headers: dict[str, str]) -> int:
         """Of a small write. Raises what is not about its checksum or condition."""

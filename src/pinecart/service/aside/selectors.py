@@ -8,6 +8,7 @@ from django.db.models import Exists, Min, Q, QuerySet
 
 from pinecart.core.entries import Aside
 from pinecart.core.places import ASIDE
+from pinecart.core.ports import OF_A_PROBE
 from pinecart.service.aside.models import AsideRow, UploadRow
 
 PAGE = 500
@@ -53,6 +54,14 @@ def places_aside() -> list[tuple[str, bytes]]:
         .annotate(first=Min("at"))
     )
     return [(a["store"], _folder_aside(bytes(a["first"]), a["run_id"])) for a in found]
+
+
+def probes_left() -> list[tuple[str, bytes]]:
+    """(store, key) of each small object by which a run asked what a bucket can do, and that it may
+    not take away.
+    """
+    rows = UploadRow.objects.filter(token=OF_A_PROBE).values_list("store", "key")
+    return [(store, bytes(key)) for store, key in rows]
 
 
 def _folder_aside(at: bytes, run: int) -> bytes:

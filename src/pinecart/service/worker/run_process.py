@@ -165,7 +165,7 @@ def _order(given: JsonObject) -> Order:
         stamp=time.strftime("%Y-%m-%d %H.%M.%S", time.gmtime()),
         undo=given["kind"] == "preview" and given["of"] is not None,
         released=frozenset(given["released"]),
-        aside=tuple(aside.places_aside()),
+        ours=(*aside.places_aside(), *aside.probes_left()),
         settle_s=OPTIONS.settle_s,
         rebound=tuple((message, digest) for message, digest in given["rebound"]),
         part=read_part(given["part"], len(definition.legs)),
