@@ -48,6 +48,24 @@ async def test_a_batch_that_could_not_be_saved_stays():
     assert [r.key for r in saved] == [b"a", b"b", b"c"]
 
 
+async def test_while_a_batch_is_saved_the_next_one_fills():
+    saved, may_go_on = [], asyncio.Event()
+
+    async def save(batch):
+        await may_go_on.wait()
+        saved.append([record.key for record in batch])
+
+    recorder = Recorder(save, BatchRules(rows=2))
+    keys = [b"%d" % n for n in range(5)]
+    adding = [asyncio.ensure_future(recorder.add(Record(0, key, "copy", "new"))) for key in keys]
+    await asyncio.sleep(0)
+    assert [one.done() for one in adding] == [True, False, True, False, False]
+    may_go_on.set()
+    await asyncio.gather(*adding)
+    await recorder.flush()
+    assert saved == [keys[:2], keys[2:]]
+
+
 async def test_records_that_are_lost_end_the_run_before_anything_is_removed(folder, office):
     server, opened = office
     memory = Memory()

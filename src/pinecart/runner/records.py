@@ -61,13 +61,15 @@ class RecordsLost(Exception):
 class Recorder:
     """Collects records and saves them in batches through `save`, one batch at a time, in order.
 
-    What could not be saved stays.
+    What could not be saved stays. While one batch is saved, the next one fills: else each record
+    that comes meanwhile would ask for a batch of its own.
     """
 
     def __init__(self, save: Callable[[list[Record]], Awaitable[None]], rules: BatchRules) -> None:
         self._save = save
         self._rules = rules
         self._waiting: list[Record] = []
+        self._being_saved = 0
         self._bytes = 0
         self._since = 0.0
         self._one = asyncio.Lock()
@@ -82,7 +84,8 @@ class Recorder:
             self._since = time.monotonic()
         self._waiting.append(record)
         self._bytes += record.size if record.done else 0
-        return len(self._waiting) >= self._rules.rows or self._bytes >= self._rules.size
+        rows = len(self._waiting) - self._being_saved
+        return rows >= self._rules.rows or self._bytes >= self._rules.size
 
     async def flush_if_due(self) -> None:
         if self._waiting and time.monotonic() - self._since >= self._rules.seconds:
@@ -94,6 +97,10 @@ class Recorder:
             if not batch:
                 return
             self._bytes = 0
-            await self._save(batch)
+            self._being_saved = len(batch)
+            try:
+                await self._save(batch)
+            finally:
+                self._being_saved = 0
             del self._waiting[: len(batch)]
             self._since = time.monotonic()

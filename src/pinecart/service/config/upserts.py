@@ -27,23 +27,24 @@ def upsert(
     *,
     unique: tuple[str, ...],
     update: tuple[str, ...],
-) -> None:
+) -> int:
     """Insert rows of plain values, in the order of `fields`; where `unique` is taken, `update` is
-    written over.
+    written over; if there is none, what is there stays. How many were written.
 
     Numbers instead of truth values, and bytearray instead of bytes, are bound without asking
     sqlite3's list of adapters.
     """
     connection.ensure_connection()
+    written = 0
     with connection.wrap_database_errors:
         at = 0
         for count in AT_ONCE:
             while len(rows) - at >= count:
                 values = list(itertools.chain.from_iterable(rows[at : at + count]))
-                connection.connection.execute(
-                    _statement(model, fields, unique, update, count), values
-                )
+                statement = _statement(model, fields, unique, update, count)
+                written += connection.connection.execute(statement, values).rowcount
                 at += count
+    return written
 
 
 @lru_cache(maxsize=16)
@@ -65,9 +66,9 @@ def _statement(
     for name in update:
         own = column[name]
         written.append(f"{own} = excluded.{own}")
-    change = ", ".join(written)
+    change = f"UPDATE SET {', '.join(written)}" if written else "NOTHING"
     into = f"INSERT INTO {table} ({names}) VALUES {values}"  # noqa: S608 - our own names
-    return f"{into} ON CONFLICT ({taken}) DO UPDATE SET {change}"
+    return f"{into} ON CONFLICT ({taken}) DO {change}"
 
 
 def _column(model: type[models.Model], name: str) -> str:

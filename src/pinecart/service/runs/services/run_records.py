@@ -10,6 +10,7 @@ from collections.abc import Collection, Iterable, Mapping
 from datetime import timedelta
 
 from django.db import transaction
+from django.db.models import Max
 from django.utils import timezone
 
 from pinecart.core.definition import days_kept
@@ -83,19 +84,41 @@ def save_batch(
     """
     hold_epoch(run, epoch)
     rows = {(r.leg, r.key): r for r in batch if not (r.reason == "same" and not r.error)}
-    known = _known(run, rows)
+    known = _all_but_known(run, rows)
     gone = []
     come = []
     for at, (pk, group, size) in known.items():
+        record = rows[at]
         gone.append((group, size))
-        if rows[at].decision == "clear" and group.done and group.decision in CARRIES:
+        if record.decision == "clear" and group.done and group.decision in CARRIES:
             come.append((_cleared_too(pk, rows.pop(at), group), size))
-    for at, record in rows.items():
-        cleared = (
-            at in known and known[at][1].cleared
-        )  # which stays so, whatever else is told of it
-        come.append((_group_of(record)._replace(cleared=cleared), record.size))
+        else:
+            # That it was cleared stays so, whatever else is told of it.
+            come.append((_group_of(record)._replace(cleared=group.cleared), record.size))
+    _written(run, [rows[at] for at in known if at in rows], update=(*TOLD, "folder"))
+    come += [(_group_of(record), record.size) for at, record in rows.items() if at not in known]
     _change_sums(run, gone, come, {r.error: r.message for r in rows.values() if r.error})
+    if remember:
+        ledger.write_rows([(scopes[r.leg], r.row) for r in batch if r.row is not None])
+    for record in batch:
+        if record.done and record.kept:
+            aside.is_set_aside(run, record.leg, record.key, record.kept)
+
+
+def _all_but_known(
+    run: int, rows: Mapping[tuple[int, bytes], Record]
+) -> dict[tuple[int, bytes], tuple[int, Group, int]]:
+    """Write those that have no record yet: mostly that is all of them, so nothing is looked up
+    before. Gives what `_known` tells of the others.
+    """
+    last = RecordRow.objects.aggregate(last=Max("pk"))["last"] or 0
+    if _written(run, rows.values(), update=()) == len(rows):
+        return {}
+    return _known(run, rows, last)
+
+
+def _written(run: int, records: Collection[Record], *, update: tuple[str, ...]) -> int:
+    """How many. update: what is written over where there is a record already."""
     told = [
         (
             run,
@@ -116,26 +139,16 @@ def save_batch(
             r.message,
             r.seen,
         )
-        for r in rows.values()
+        for r in records
     ]
-    upsert(
-        RecordRow,
-        ("run", "cleared", "folder", "leg", "key", *TOLD),
-        told,
-        unique=("run", "leg", "key"),
-        update=(*TOLD, "folder"),
-    )
-    if remember:
-        ledger.write_rows([(scopes[r.leg], r.row) for r in batch if r.row is not None])
-    for record in batch:
-        if record.done and record.kept:
-            aside.is_set_aside(run, record.leg, record.key, record.kept)
+    fields = ("run", "cleared", "folder", "leg", "key", *TOLD)
+    return upsert(RecordRow, fields, told, unique=("run", "leg", "key"), update=update)
 
 
 def _known(
-    run: int, keys: Collection[tuple[int, bytes]]
+    run: int, keys: Collection[tuple[int, bytes]], last: int
 ) -> dict[tuple[int, bytes], tuple[int, Group, int]]:
-    """Of these (leg, key) those that have a record already: its id, group and size."""
+    """Of these (leg, key) those whose record is no younger than `last`: its id, group and size."""
     by_leg = defaultdict(list)
     for leg, key in keys:
         by_leg[leg].append(key)
@@ -143,7 +156,7 @@ def _known(
     for leg, names in by_leg.items():
         for i in range(0, len(names), 500):
             some = names[i : i + 500]
-            records = RecordRow.objects.filter(run_id=run, leg=leg, key__in=some)
+            records = RecordRow.objects.filter(run_id=run, leg=leg, key__in=some, pk__lte=last)
             rows = records.values_list("pk", "key", "size", *GROUPED_BY)
             for pk, key, size, *fields in rows:
                 group = Group(*fields)
