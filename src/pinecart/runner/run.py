@@ -44,7 +44,11 @@ T = TypeVar("T")
 
 MOST_AT_ONCE = 64
 STOP_WITHIN_S = 3.0  # a stop waits so long for what is in flight, if that gets no further
-TELL_S = 0.25  # at most four progress events a second
+LOOK_S = 0.25  # so often what stands beside a run looks
+LISTEN_S = 0.5
+TELL_S = 0.25  # at most four progress events a second, while it is young
+YOUNG_S = 10.0
+TELL_LATER_S = 1.0
 
 
 class Records(Protocol):
@@ -308,14 +312,23 @@ class _Work:
             self._far_side = _sum(self._far_side, far_side._asdict())
 
     async def keep_telling(self) -> None:
+        began = time.monotonic()
+        told = 0.0
         while True:
-            stores = self._order.stores.values()
-            words = (store.waits_for() for store in stores)
-            self._progress.waits_for = next(filter(None, words), "")
-            snapshot = self._progress.snapshot()
-            await self._records.tell(snapshot)
+            now = time.monotonic()
+            is_young = now - began < YOUNG_S
+            if now - told >= (TELL_S if is_young else TELL_LATER_S):
+                told = now
+                await self._tell()
             await self._recorder.flush_if_due()
-            await asyncio.sleep(TELL_S)
+            await asyncio.sleep(LOOK_S)
+
+    async def _tell(self) -> None:
+        stores = self._order.stores.values()
+        words = (store.waits_for() for store in stores)
+        self._progress.waits_for = next(filter(None, words), "")
+        snapshot = self._progress.snapshot()
+        await self._records.tell(snapshot)
 
 
 async def _watch_for_a_stop(progress: Progress, records: Records) -> None:
@@ -326,7 +339,7 @@ async def _watch_for_a_stop(progress: Progress, records: Records) -> None:
     seen = progress.signs_of_life()
     since = time.monotonic()
     while True:
-        await asyncio.sleep(TELL_S)
+        await asyncio.sleep(LOOK_S)
         if records.stops_at_once():
             records.log("given-up", "It was stopped at once: what was in flight was given up.")
             raise _NothingMoves
@@ -447,4 +460,4 @@ def leg_context(order: Order, number: int, records: Records) -> LegContext:
 async def _keep_listening(records: Records) -> None:
     while True:
         await records.listen()
-        await asyncio.sleep(TELL_S)
+        await asyncio.sleep(LISTEN_S)
