@@ -131,7 +131,7 @@ async def through(line, world, memory, number, rules, kill):
     try:
         for attempt in range(4):
             asides = [("posts", f".pinecart-aside/{n}/".encode()) for n in range(1, number + 1)]
-            job = {"to": "pine://office/dawn/in/", "aside": asides, "resume": attempt > 0, **rules}
+            job = {"to": "pine://office/dawn/in/", "ours": asides, "resume": attempt > 0, **rules}
             source = open_store(
                 {"kind": "folder", "name": "posts", "path": str(world.root), "run": number}
             )
