@@ -401,3 +401,5 @@ def test_a_try_says_that_nothing_may_be_deleted(shared):
     told = {step["step"]: step for step in steps}
     assert told["write"]["ok"] and told["read"]["ok"] and not told["delete"]["ok"]
     assert ".pinecart-probe-" in told["delete"]["message"]
+    with shared.client() as cart:
+        assert cart.try_store("office", write_to="kept-try")["ok"]  # as Today tells it to others
