@@ -76,6 +76,17 @@ async def test_what_is_set_aside_is_no_file_of_theirs(many, office):
     assert [(h.guard, h.objects) for h in ending.held] == [("not-ours", 1)]
 
 
+async def test_whoever_names_what_is_set_aside_as_a_source_gets_it(many, office):
+    server, opened = office
+    aside = many / ".pinecart-aside" / "2"
+    aside.mkdir(parents=True)
+    (aside / "-a").write_bytes(b"1")
+    legs = [{"from": "pine://posts/.pinecart-aside/2/", "to": "pine://office/dawn/again/"}]
+    ours = [("posts", b".pinecart-aside/2/")]
+    ending = await run(Memory(), posts(many), opened(), legs=legs, ours=ours)
+    assert ending.acted == 1 and "again/-a" in keys(server)
+
+
 async def test_a_job_names_where_things_are_set_aside(many, office):
     server, opened = office
     memory, mirror = Memory(), MIRROR | {"to": "pine://office/dawn/in/", "aside_in": "kept/removed"}

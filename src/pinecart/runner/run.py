@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import itertools
 import time
 from collections import Counter
 from collections.abc import AsyncIterator, Coroutine, Mapping
@@ -46,9 +47,8 @@ MOST_AT_ONCE = 64
 STOP_WITHIN_S = 3.0  # a stop waits so long for what is in flight, if that gets no further
 LOOK_S = 0.25  # so often what stands beside a run looks
 LISTEN_S = 0.5
-TELL_S = 0.25  # at most four progress events a second, while it is young
-YOUNG_S = 10.0
-TELL_LATER_S = 1.0
+YOUNG = 40  # looks: so long its progress is told at each one
+LATER = 4  # and then at each fourth
 
 
 class Records(Protocol):
@@ -312,13 +312,8 @@ class _Work:
             self._far_side = _sum(self._far_side, far_side._asdict())
 
     async def keep_telling(self) -> None:
-        began = time.monotonic()
-        told = 0.0
-        while True:
-            now = time.monotonic()
-            is_young = now - began < YOUNG_S
-            if now - told >= (TELL_S if is_young else TELL_LATER_S):
-                told = now
+        for look in itertools.count():
+            if look < YOUNG or look % LATER == 0:
                 await self._tell()
             await self._recorder.flush_if_due()
             await asyncio.sleep(LOOK_S)
@@ -410,7 +405,8 @@ def _side(order: Order, place: Location) -> Side:
         if name == place.store:
             known.add(folder)
     start = len(path)
-    ours = [folder[start:] for folder in known if folder.startswith(path)]
+    below = [folder for folder in known if folder.startswith(path) and folder != path]
+    ours = [folder[start:] for folder in below]
     return Side(store, path, tuple(ours))
 
 

@@ -84,7 +84,7 @@ def save_batch(
     """
     hold_epoch(run, epoch)
     rows = {(r.leg, r.key): r for r in batch if not (r.reason == "same" and not r.error)}
-    known = _all_but_known(run, rows)
+    known = _write_new(run, rows)
     gone = []
     come = []
     for at, (pk, group, size) in known.items():
@@ -95,7 +95,7 @@ def save_batch(
         else:
             # That it was cleared stays so, whatever else is told of it.
             come.append((_group_of(record)._replace(cleared=group.cleared), record.size))
-    _written(run, [rows[at] for at in known if at in rows], update=(*TOLD, "folder"))
+    _write(run, [rows[at] for at in known if at in rows], update=(*TOLD, "folder"))
     come += [(_group_of(record), record.size) for at, record in rows.items() if at not in known]
     _change_sums(run, gone, come, {r.error: r.message for r in rows.values() if r.error})
     if remember:
@@ -105,19 +105,19 @@ def save_batch(
             aside.is_set_aside(run, record.leg, record.key, record.kept)
 
 
-def _all_but_known(
+def _write_new(
     run: int, rows: Mapping[tuple[int, bytes], Record]
 ) -> dict[tuple[int, bytes], tuple[int, Group, int]]:
-    """Write those that have no record yet: mostly that is all of them, so nothing is looked up
-    before. Gives what `_known` tells of the others.
+    """Those that have no record yet: mostly that is all of them, so nothing is looked up before.
+    Gives what `_known` tells of the others.
     """
     last = RecordRow.objects.aggregate(last=Max("pk"))["last"] or 0
-    if _written(run, rows.values(), update=()) == len(rows):
+    if _write(run, rows.values(), update=()) == len(rows):
         return {}
     return _known(run, rows, last)
 
 
-def _written(run: int, records: Collection[Record], *, update: tuple[str, ...]) -> int:
+def _write(run: int, records: Collection[Record], *, update: tuple[str, ...]) -> int:
     """How many. update: what is written over where there is a record already."""
     told = [
         (
