@@ -160,12 +160,12 @@ class Merge:
             source = there = row = None
             if i < n_a and a[i][0] == key:
                 source = a[i]
-                i = i + 1
+                i += 1
             if j < n_b and b[j][0] == key:
                 there = b[j]
-                j = j + 1
+                j += 1
             if k < n_c and c[k][0] == key:
                 row = c[k]
-                k = k + 1
+                k += 1
             yield key, source, there, row
         self._at = [at + taken for at, taken in zip(self._at, (i, j, k), strict=True)]

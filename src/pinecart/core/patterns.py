@@ -172,7 +172,7 @@ def _as_regular_expression(tokens: Sequence[PatternToken]) -> bytes:
     closing = -1
     for n, token in enumerate(tokens):
         if token.optional:
-            out = out + b"(?:"
+            out += b"(?:"
             closing = n + 2
         else:
             out += (

@@ -121,8 +121,8 @@ class ConcurrencyController:
 
     def did(self, size: int) -> None:
         """One job is done. Called from the event loop alone."""
-        self._done = self._done + 1
-        self._bytes = self._bytes + size
+        self._done += 1
+        self._bytes += size
         span = time.monotonic() - self._since
         if span < WINDOW_S:
             return

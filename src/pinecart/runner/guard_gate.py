@@ -42,8 +42,8 @@ class GuardGate:
         objects = size = 0
         for item in _of_class(plan, hold.what):
             record = self._tally.record(item, done=False)
-            objects = objects + 1
-            size = size + record.size
+            objects += 1
+            size += record.size
             if not self._leg.only_plan:
                 await self._tally.add(record)
         self._tally.held.append(

@@ -152,8 +152,8 @@ class Planner:
                     some = []
             for found in some:
                 if skips_unchanged and (size := unchanged_bytes(leg, found)) is not None:
-                    same = same + 1
-                    same_bytes = same_bytes + size
+                    same += 1
+                    same_bytes += size
                     continue
                 if leg.stopping():
                     return

@@ -29,8 +29,8 @@ class FarSide(NamedTuple):
         _, _, there, row = found
         objects, size, differences = self
         if there is not None:
-            objects = objects + (not there.is_folder)
-            size = size + there.size
+            objects += not there.is_folder
+            size += there.size
         if row is not None and (there is None or likeness(there, row.there) is Likeness.DIFFERENT):
             differences += 1
         return FarSide(objects, size, differences)

@@ -86,7 +86,7 @@ def payload_of(request: web.BaseRequest, body: bytes) -> bytes:
             size = int(head.partition(b";")[0] or b"0", 16)
             if size == 0:
                 break
-            out = out + rest[:size]
+            out += rest[:size]
             rest = rest[size + 2 :]
         return out
     if re.fullmatch("[0-9a-f]{64}", told) and hashlib.sha256(body).hexdigest() != told:

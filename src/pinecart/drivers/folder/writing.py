@@ -97,7 +97,7 @@ class FolderWriting:
         while view:
             done = os.pwrite(self._fd, view, at)
             view = view[done:]
-            at = at + done
+            at += done
 
     def copy_from(self, fd: int, size: int) -> str:
         """All of another file, by the kernel; gives its CRC.
