@@ -62,12 +62,18 @@ def test_no_pattern_makes_anybody_wait(pattern):
     assert time.process_time() - begun < 1
 
 
-def test_more_patterns_than_anybody_needs_are_refused_at_once():
-    begun = time.process_time()
-    with pytest.raises(Invalid):
+def test_more_patterns_than_anybody_needs_are_refused():
+    with pytest.raises(Invalid, match="patterns"):
         compile_selection(["[ab]*" * 200] * 501, [])
-    compile_selection(["*[ab]c" * 160] * 100, ["a" * 1000] * 100)
-    assert time.process_time() - begun < 5
+
+
+def test_ten_times_as_many_patterns_take_some_ten_times_as_long():
+    def seconds_for(times):
+        begun = time.process_time()
+        compile_selection(["*[ab]c" * 160] * times, ["a" * 1000] * times)
+        return time.process_time() - begun
+
+    assert seconds_for(20) < 30 * seconds_for(2)
 
 
 @pytest.mark.parametrize("pattern", ["", "/rooted", "[a", "a" * 1001])

@@ -19,6 +19,7 @@ from pinecart.drivers.folder.kernel import Kernel
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.drivers.s3 import wire_errors as s3_wire_errors
 from pinecart.standins.bucket_behaviour import Behaviour
+from pinecart.standins.faulty import BadLine
 from tests.drivers.test_s3 import InPieces, opened, standin  # noqa: F401 - a fixture
 from tests.runner.engine import Journal
 
@@ -330,6 +331,30 @@ async def test_an_upload_whose_start_was_answered_to_nobody_stays_journalled(sta
     await store.clear_uploads(AT + b"long", journal.rows[AT + b"long"][1])
     assert not server.shelf.uploads
     await store.close()
+
+
+async def test_an_upload_is_no_older_than_its_journal_says_whoever_answered_last(standin):  # noqa: F811
+    """It is told in whole seconds, and what had answered before it told no date at all."""
+    server, endpoint = standin
+    at = int(endpoint.rpartition(":")[2])
+    busy = BadLine("127.0.0.1", at, 0, rate=1, kinds=("slow-down",), methods=("HEAD",))
+    line, port = await busy.serve()
+    journal, store = Journal(), opened(f"http://127.0.0.1:{port}")
+    body = b"x" * (HELD_BYTES + 1)
+    await store.probe(AT)
+    with pytest.raises(Busy):
+        await store.stat(AT + b"long")
+    busy.rate = 0
+    server.behaviour["start-upload"] = Behaviour(lost=True, times=1)
+    stamp = WriteStamp("d", None, "")
+    await store.put(
+        Put(AT + b"long", len(body), InPieces(body), stamp, if_absent=True, uploads=journal)
+    )
+    assert len(server.shelf.uploads) == 1 and list(journal.rows) == [AT + b"long"]
+    await store.clear_uploads(AT + b"long", journal.rows[AT + b"long"][1])
+    assert not server.shelf.uploads
+    await store.close()
+    line.close()
 
 
 async def test_an_upload_begun_twice_stays_journalled_also_when_it_is_taken_up(standin):  # noqa: F811

@@ -37,12 +37,15 @@ class Journal:
     async def named(self, key, upload):
         self.rows[key] = (*self.rows[key][:2], upload)
 
-    async def over(self, key, *, cleared=False):
-        if cleared or key not in self.again:
+    async def over(self, key):
+        if key not in self.again:
             self.rows.pop(key, None)
-            self.again.discard(key)
         elif key in self.rows:
             self.rows[key] = (*self.rows[key][:2], "")
+
+    def cleared(self, key):
+        self.rows.pop(key, None)
+        self.again.discard(key)
 
 
 class Memory:
@@ -53,7 +56,8 @@ class Memory:
         self.asides, self.done, self.is_fresh = {}, {}, False
         self.intents = {}  # what was about to be written
         self.checkpoints = {}
-        self.journal = Journal()
+        self.journal = Journal()  # of the target
+        self.journals = {"posts": Journal(), "office": self.journal}
         self.dead = False  # as if the process were gone: nothing is written down any more
 
     def _must_live(self):
@@ -168,17 +172,17 @@ class Memory:
         return False
 
     def uploads(self, leg, side):
-        return self.journal
+        return self.journals["posts" if side == "source" else "office"]
 
     async def uploads_left(self):
-        return (
-            [("office", k, at) for k, (_, at, _) in self.journal.rows.items()]
-            if self.journal
-            else []
-        )
+        return [
+            (store, key, at)
+            for store, journal in self.journals.items()
+            for key, (_, at, _) in journal.rows.items()
+        ]
 
-    async def upload_over(self, key):
-        await self.journal.over(key, cleared=True)
+    async def upload_over(self, store, key):
+        self.journals[store].cleared(key)
 
     def stops_at_once(self):
         return False

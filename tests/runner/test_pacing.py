@@ -99,7 +99,7 @@ async def test_a_rate_is_kept_and_can_be_lifted_while_it_runs():
     began = time.monotonic()
     for _ in range(4):
         await pacer.take(100)
-    assert 0.28 < time.monotonic() - began < 2
+    assert time.monotonic() - began > 0.28
     waiting = asyncio.gather(*(pacer.take(5000) for _ in range(3)))
     await asyncio.sleep(0.01)
     pacer.rate = None

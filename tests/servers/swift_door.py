@@ -24,9 +24,17 @@ class SwiftDoor:
     def __init__(self) -> None:
         swift.up()
         self.http = httpx.Client(timeout=60, verify=False)
-        who = {"x-auth-user": swift.KEY, "x-auth-key": swift.SECRET}
-        told = self.http.get(AUTH_URL, headers=who).headers
+        told = self._signed_in(swift.KEY, swift.SECRET)
         self.url, self.http.headers["x-auth-token"] = told["x-storage-url"], told["x-auth-token"]
+
+    def _signed_in(self, user: str, key: str) -> httpx.Headers:
+        """A busy Swift gives up on its own servers, and is asked again."""
+        who = {"x-auth-user": user, "x-auth-key": key}
+        ask = lambda: self.http.get(AUTH_URL, headers=who)  # noqa: E731
+        told: httpx.Response = until(
+            lambda: (answer := ask()).status_code != 503 and answer, what="Swift"
+        )
+        return told.raise_for_status().headers
 
     def spec(self, root: str = "", **more: object) -> dict[str, object]:
         who = {"user": swift.KEY, "key": swift.SECRET}
@@ -34,8 +42,7 @@ class SwiftDoor:
 
     def forget_token(self, user: str, key: str) -> None:
         """Whoever has it is refused from now on."""
-        who = {"x-auth-user": user, "x-auth-key": key}
-        token = httpx.get(AUTH_URL, headers=who).headers["x-auth-token"]
+        token = self._signed_in(user, key)["x-auth-token"]
         name = hashlib.md5(f"AUTH_/token/{token}".encode(), usedforsecurity=False).hexdigest()
         with socket.create_connection(("127.0.0.1", swift.PORT + 4)) as line:
             line.sendall(f"delete {name}\r\n".encode())

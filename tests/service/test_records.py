@@ -162,17 +162,17 @@ def test_who_opens_the_database_waits_while_somebody_else_has_it_alone(services)
         alone.execute("PRAGMA locking_mode=EXCLUSIVE")
         alone.execute("BEGIN EXCLUSIVE")
         is_held.set()
-        is_tried.wait(0.5)
+        is_given_back.wait(0.5)
+        is_given_back.set()
         alone.close()
 
-    is_held, is_tried = threading.Event(), threading.Event()
+    is_held, is_given_back = threading.Event(), threading.Event()
     connection.close()
     other = threading.Thread(target=held_for_a_while)
     other.start()
-    assert is_held.wait(5)
-    begun = time.monotonic()
+    assert is_held.wait(30)
     connection.ensure_connection()
-    assert time.monotonic() - begun > 0.3
+    assert is_given_back.is_set()
     other.join()
 
 
@@ -181,6 +181,7 @@ def test_who_writes_while_its_own_listing_is_open_is_told_at_once(services):
     from django.db import connection
     from django.db.utils import OperationalError
 
+    from pinecart.service.config.database.base import WAIT_S
     from pinecart.service.runs.models import RunEvent
 
     run, _ = working(services)
@@ -199,7 +200,7 @@ def test_who_writes_while_its_own_listing_is_open_is_told_at_once(services):
     begun = time.monotonic()
     with pytest.raises(OperationalError, match="locked"):
         RunEvent.objects.create(run_id=run.pk, kind="x", payload={})
-    assert time.monotonic() - begun < 5
+    assert time.monotonic() - begun < WAIT_S
     list(listing)
     RunEvent.objects.create(run_id=run.pk, kind="x", payload={})
 

@@ -51,12 +51,18 @@ def until(true: Callable[[], Any], seconds: float = 30, what: str = "it to becom
     return found
 
 
+def asked(method: str, url: str, **more: Any) -> httpx.Response:
+    """Over a line of its own; a slow machine is waited for."""
+    return httpx.request(method, url, **{"timeout": 60, "verify": PLAIN} | more)
+
+
 class Browser:
     """What a browser does: cookies, and the session's token with every change."""
 
     def __init__(self, url: str) -> None:
         agent = {"User-Agent": "a browser"}
-        self.http = httpx.Client(base_url=f"{url}/api/v1/", headers=agent, verify=PLAIN)
+        at = f"{url}/api/v1/"
+        self.http = httpx.Client(base_url=at, headers=agent, timeout=60, verify=PLAIN)
 
     def ask(self, method: str, path: str, body: Any = None) -> httpx.Response:
         answer = self.http.request(method, path, json=body)
@@ -138,7 +144,7 @@ class House:
 
     def answers(self) -> bool:
         try:
-            return httpx.get(f"{self.url}/api/v1/health", verify=PLAIN).status_code == 200
+            return asked("GET", f"{self.url}/api/v1/health").status_code == 200
         except httpx.HTTPError:
             assert self.process and self.process.poll() is None, self.log()
             return False

@@ -16,7 +16,7 @@ import yaml
 
 from pinecart.client import Client, ClientError, NotAllowed, NotSignedIn
 from tests.standin import KEY, SECRET
-from tests.whole.house import PLAIN
+from tests.whole.house import asked
 from tests.whole.test_runs import held as held_in
 
 ORDER = ["look", "operate", "define", "administer"]
@@ -161,7 +161,7 @@ def tokens(shared):
 def ask(shared, method, path, token=None, **rest):
     headers = {"Authorization": f"Bearer {token}"} if token else {}
     whole = path if path.startswith("/") else f"/api/v1/{path}"
-    return httpx.request(method, f"{shared.url}{whole}", headers=headers, verify=PLAIN, **rest)
+    return asked(method, f"{shared.url}{whole}", headers=headers, **rest)
 
 
 @pytest.mark.parametrize(("method", "path", "needed"), CALLS, ids=str)
@@ -241,7 +241,7 @@ def test_a_revoked_token_ends_its_open_stream(shared):
     bearer = {"Authorization": f"Bearer {token}"}
     with shared.long_run("watched") as run:
         events = f"{shared.url}/api/v1/runs/{run}/events"
-        with httpx.stream("GET", events, headers=bearer, timeout=20) as answer:
+        with httpx.stream("GET", events, headers=bearer, timeout=60) as answer:
             lines = answer.iter_lines()
             assert next(lines).startswith("id: ")
             with shared.client(token) as watcher:
@@ -252,7 +252,7 @@ def test_a_revoked_token_ends_its_open_stream(shared):
 
 
 def test_a_browser_signs_in_by_cookie_and_changes_only_with_its_csrf_token(shared):
-    with httpx.Client(base_url=f"{shared.url}/api/v1/") as browser:
+    with httpx.Client(base_url=f"{shared.url}/api/v1/", timeout=60) as browser:
         with shared.client() as cart:
             cart.add_person("browsing", "a long password", [{"right": "define", "label": ""}])
         assert (
@@ -398,7 +398,7 @@ def test_a_stream_goes_on_where_it_was_and_begins_anew_for_a_foreign_id(shared):
     run = shared.carried("streamed")
     for last_id in ("", "foreign-99999999", "nonsense"):
         headers = {"Authorization": f"Bearer {shared.token}", "Last-Event-ID": last_id}
-        text = httpx.get(f"{shared.url}/api/v1/runs/{run['id']}/events", headers=headers).text
+        text = asked("GET", f"{shared.url}/api/v1/runs/{run['id']}/events", headers=headers).text
         assert text.startswith("id: ") and "event: state" in text and '"outcome": "clean"' in text
 
 

@@ -18,7 +18,7 @@ import httpx
 import pytest
 
 from pinecart.client import ClientError
-from tests.whole.house import PASSWORD, PINECART, PLAIN, House, house, until
+from tests.whole.house import PASSWORD, PINECART, House, asked, house, until
 from tests.whole.test_api import CALLS, ask
 
 GIB = 1 << 30
@@ -35,11 +35,11 @@ def alone(tmp_path_factory):
 
 
 def sign_in(house, name, password, **headers):
-    return httpx.post(
+    return asked(
+        "POST",
         f"{house.url}/api/v1/session",
         json={"name": name, "password": password},
         headers=headers,
-        verify=PLAIN,
     )
 
 
@@ -95,8 +95,11 @@ def test_a_large_body_is_refused_before_any_of_it_is_taken(alone, path, status):
 
 def test_a_body_that_tells_no_size_is_taken_up_to_its_limit(alone):
     chunks = (b"x" * 100_000 for _ in range(100))
-    answer = httpx.post(
-        f"{alone.url}/api/v1/jobs", content=chunks, headers={"Content-Type": "application/json"}
+    answer = asked(
+        "POST",
+        f"{alone.url}/api/v1/jobs",
+        content=chunks,
+        headers={"Content-Type": "application/json"},
     )
     assert (answer.status_code, answer.json()["code"]) == (413, "body.too-large")
 
@@ -173,12 +176,11 @@ def test_a_malformed_body_gets_a_problem_from_every_call(shared, body):
         }
     for method, path, _ in CALLS:
         if method in ("POST", "PUT", "PATCH") and not path.endswith(("arrive", "files?path=x")):
-            answer = httpx.request(
+            answer = asked(
                 method,
                 f"{shared.url}/api/v1/{path}",
                 content=body,
                 headers=headers,
-                verify=PLAIN,
             )
             assert answer.status_code < 500, (method, path, answer.text)
 
@@ -288,7 +290,7 @@ def test_it_speaks_tls_itself_with_cookies_that_stay_on_it(tmp_path, monkeypatch
 
         def answers(self):
             with contextlib.suppress(httpx.HTTPError):
-                return httpx.get(f"{self.url}/api/v1/health", verify=trusting).status_code == 200
+                return asked("GET", f"{self.url}/api/v1/health", verify=trusting).status_code == 200
             return False
 
     made = Spoken(tmp_path, None, "", "--certificate", str(certificate), "--key", str(key))
@@ -296,13 +298,16 @@ def test_it_speaks_tls_itself_with_cookies_that_stay_on_it(tmp_path, monkeypatch
     made.start()
     monkeypatch.delenv("SSL_CERT_FILE")
     try:
-        answer = httpx.post(
-            f"{made.url}/api/v1/session", json={"name": "x", "password": "y"}, verify=trusting
+        answer = asked(
+            "POST",
+            f"{made.url}/api/v1/session",
+            json={"name": "x", "password": "y"},
+            verify=trusting,
         )
         assert (
             answer.status_code == 401 and "max-age" in answer.headers["strict-transport-security"]
         )
-        answer = httpx.get(f"{made.url}/api/v1/session", verify=trusting)
+        answer = asked("GET", f"{made.url}/api/v1/session", verify=trusting)
         assert "Secure" in answer.headers["set-cookie"]
         assert made.run("person", "list").returncode == 4  # a certificate of nobody's
         assert "admin" in made.run("person", "list", SSL_CERT_FILE=str(certificate)).stdout

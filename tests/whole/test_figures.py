@@ -10,11 +10,10 @@ import signal
 import subprocess
 from pathlib import Path
 
-import httpx
 import pytest
 import yaml
 
-from tests.whole.house import house, parts_of, until
+from tests.whole.house import asked, house, parts_of, until
 
 DEPLOY = Path("docs/deploy")
 
@@ -51,7 +50,7 @@ def test_figures_count_what_ran_and_go_on_counting_when_it_is_cleared(shared):
         shared.sql("DELETE FROM runs_recordrow WHERE run_id=?", run["id"])
         again = figures(cart.metrics())
         assert again["pinecart_files_carried_total"] == after["pinecart_files_carried_total"]
-    refused = httpx.get(f"{shared.url}/metrics")
+    refused = asked("GET", f"{shared.url}/metrics")
     assert refused.status_code == 401
 
 
@@ -70,17 +69,17 @@ def test_every_figure_that_the_example_alerts_ask_for_is_told(shared):
 def test_it_is_ready_only_while_all_its_processes_show_life(tmp_path):
     with house(tmp_path, "--log-format", "json") as home:
         ready = f"{home.url}/api/v1/health/ready"
-        until(lambda: httpx.get(ready).status_code == 200, 30)
+        until(lambda: asked("GET", ready).status_code == 200, 30)
         clocks = parts_of(home, "clock")
         os.kill(clocks[0], signal.SIGSTOP)
         try:
             old = home.state / "alive" / "Clock"
             os.utime(old, (old.stat().st_atime, old.stat().st_mtime - 120))
-            told = httpx.get(ready)
+            told = asked("GET", ready)
             assert (told.status_code, told.json()["quiet"]) == (503, ["clock"])
         finally:
             os.kill(clocks[0], signal.SIGCONT)
-        until(lambda: httpx.get(ready).status_code == 200, 30)
+        until(lambda: asked("GET", ready).status_code == 200, 30)
         os.kill(clocks[0], signal.SIGKILL)
         until(lambda: "started again" in home.log(), 30)
         lines = [line for line in home.log().splitlines() if line.startswith("{")]

@@ -9,13 +9,12 @@ import os
 import signal
 from pathlib import Path
 
-import httpx
 import pytest
 import yaml
 
 from pinecart.client import ClientError
 from pinecart.standins.bucket_behaviour import Account, Behaviour
-from tests.whole.house import PLAIN, house, pids_of, title
+from tests.whole.house import house, pids_of, title
 from tests.whole.test_ways_in import Browser
 
 PLANTED = {
@@ -108,11 +107,10 @@ def test_no_secret_is_told_by_any_call(hunted):
                 "?everybodys=true",
                 "?path=planted/&here=pine://planted/&there=pine://kept/&name=*&format=html",
             ):
-                answer = httpx.get(
+                answer = asked(
+                    "GET",
                     made.url + at + query,
                     headers={"Authorization": f"Bearer {made.token}"},
-                    timeout=30,
-                    verify=PLAIN,
                 )
                 must_be_clean(at, answer.content, secrets)
                 must_be_clean(at, str(answer.headers), secrets)

@@ -15,7 +15,7 @@ import yaml
 from playwright.sync_api import expect, sync_playwright
 
 from pinecart.client import Client, InvalidRequest
-from tests.whole.house import PINECART, free_port, until
+from tests.whole.house import PINECART, asked, free_port, until
 from tests.whole.test_console import FLAGS
 
 
@@ -33,7 +33,7 @@ def larger(tmp_path_factory):
     def answers():
         assert process.poll() is None
         try:
-            return httpx.get(f"{url}/api/v1/health").status_code == 200
+            return asked("GET", f"{url}/api/v1/health").status_code == 200
         except httpx.HTTPError:
             return False
 

@@ -11,13 +11,12 @@ import time
 import zipfile
 from pathlib import Path
 
-import httpx
 import pytest
 
 from pinecart.client import Client
 from pinecart.core.entries import Row
 from pinecart.service.config.state import network_file_system
-from tests.whole.house import PINECART, free_port, house, parts_of, pids_of, until
+from tests.whole.house import PINECART, asked, free_port, house, parts_of, pids_of, until
 
 ROOT = Path(__file__).parents[2]
 
@@ -219,19 +218,19 @@ def test_records_of_the_version_before_are_taken_over(tmp_path):
 
 def test_the_console_is_served_with_its_pages_and_guarded(shared):
     for path in ("/", "/jobs", "/runs/5"):
-        page = httpx.get(shared.url + path)
+        page = asked("GET", shared.url + path)
         assert (
             page.status_code == 200
             and '<div id="root">' in page.text
             and page.headers["x-frame-options"] == "DENY"
         )
-    assert httpx.get(f"{shared.url}/favicon.svg").headers["content-type"] == "image/svg+xml"
+    assert asked("GET", f"{shared.url}/favicon.svg").headers["content-type"] == "image/svg+xml"
     asset = next(
         p
         for p in (ROOT / "src/pinecart/service/console_built/assets").iterdir()
         if p.suffix == ".js"
     )
-    assert "immutable" in httpx.get(f"{shared.url}/assets/{asset.name}").headers["cache-control"]
+    assert "immutable" in asked("GET", f"{shared.url}/assets/{asset.name}").headers["cache-control"]
 
 
 def test_a_wheel_holds_the_console_and_the_command(tmp_path):

@@ -7,11 +7,10 @@ import signal
 import subprocess
 import time
 
-import httpx
 import pytest
 
 from pinecart.client import ClientError
-from tests.whole.house import PINECART, parts_of, until
+from tests.whole.house import PINECART, asked, parts_of, until
 
 AT_CHANGES = {"kind": "changes", "settled": 2, "look": 5}
 
@@ -179,7 +178,8 @@ def test_calls_from_outside_start_one_job_and_do_nothing_else(shared):
             with pytest.raises(ClientError) as caught:
                 call()
             assert caught.value.code == "token.only-starts"
-        events = httpx.get(
+        events = asked(
+            "GET",
             f"{shared.url}/api/v1/runs/{run['run']}/events",
             headers={"Authorization": f"Bearer {token}"},
         )

@@ -7,6 +7,7 @@ from __future__ import annotations
 import contextlib
 import json
 import resource
+import select
 import socket
 import time
 from collections import Counter
@@ -18,7 +19,7 @@ from icalendar import Calendar
 
 from pinecart.client import ClientError
 from pinecart.standins.bucket_behaviour import Behaviour
-from tests.whole.house import PASSWORD, Browser, house, until
+from tests.whole.house import PASSWORD, Browser, asked, house, until
 
 OTHER = "the-owls-are-asleep-now"
 
@@ -72,8 +73,8 @@ def test_a_new_code_ends_the_one_before_and_its_use_all_that_was_open(shared):
     assert anew.ask("POST", "entry", {"code": second, "password": OTHER}).status_code == 200
     assert browser.name is None
     assert (
-        httpx.get(
-            f"{shared.url}/api/v1/runs", headers={"Authorization": f"Bearer {token}"}
+        asked(
+            "GET", f"{shared.url}/api/v1/runs", headers={"Authorization": f"Bearer {token}"}
         ).status_code
         == 401
     )
@@ -199,7 +200,8 @@ def test_it_is_taken_off_by_its_owner_with_the_password_or_by_an_administrator(s
         assert Browser(shared.url).sign_in("undecided").status_code == 200
     with shared.client() as cart:
         token = cart.make_token("x", person="undecided")
-    answer = httpx.post(
+    answer = asked(
+        "POST",
         f"{shared.url}/api/v1/session/second-factor",
         json={"password": PASSWORD},
         headers={"Authorization": f"Bearer {token}"},
@@ -231,6 +233,14 @@ def test_by_order_administrators_do_nothing_before_they_have_one(tmp_path):
 # --- how much at once
 
 
+def shown_out(lines):
+    """Without `select`, which takes no file number over 1,023."""
+    asked_of = select.poll()
+    for line in lines:
+        asked_of.register(line, select.POLLIN)
+    return asked_of.poll(0)
+
+
 def test_a_thousand_silent_connections_keep_nobody_waiting(shared):
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     resource.setrlimit(resource.RLIMIT_NOFILE, (min(hard, 4096), hard))
@@ -241,10 +251,9 @@ def test_a_thousand_silent_connections_keep_nobody_waiting(shared):
         ]
         for s in silent[::2]:
             s.send(b"GET /api/v1/health HT")
-        began = time.monotonic()
         with shared.client() as cart:
             assert cart.jobs() is not None
-        assert time.monotonic() - began < 5  # about 0.05 s where nothing else is at work
+        assert len(shown_out(silent)) < 1000, "it was answered while they were there"
     resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
 
 
@@ -258,7 +267,9 @@ def test_whoever_says_nothing_is_shown_out_also_a_byte_at_a_time(shared):
                 with contextlib.suppress(TimeoutError):
                     if slow.recv(1) == b"":
                         break
-        assert 15 < time.monotonic() - began < 30
+            else:
+                pytest.fail("it was listened to for a minute")
+        assert time.monotonic() - began > 15
 
 
 def test_nobody_has_more_than_so_many_streams(shared):
@@ -272,14 +283,14 @@ def test_nobody_has_more_than_so_many_streams(shared):
             )
             answers, read = [], []
             for _ in range(34):
-                answer = opened.enter_context(httpx.stream("GET", url, headers=headers, timeout=20))
+                answer = opened.enter_context(httpx.stream("GET", url, headers=headers, timeout=60))
                 if answer.status_code == 200:
                     read.append(answer.iter_raw())
                     next(read[-1])
                 answers.append(answer.status_code)
             assert answers == [200] * 32 + [429] * 2
             cart.stop(run)
-        until(lambda: httpx.get(f"{url}", headers=headers).status_code == 200, what="room again")
+        until(lambda: asked("GET", f"{url}", headers=headers).status_code == 200, what="room again")
 
 
 def test_a_calendars_address_shows_what_is_due_and_does_nothing_else(shared):
@@ -295,7 +306,7 @@ def test_a_calendars_address_shows_what_is_due_and_does_nothing_else(shared):
     address = f"{shared.url}/api/v1/schedule/calendar"
     made = shared.run("token", "make", "wall", "--calendar")
     assert f"Subscribe to: {address}?key=TOKEN" in made.stderr
-    told = httpx.get(address, params={"key": made.stdout.strip()})
+    told = asked("GET", address, params={"key": made.stdout.strip()})
     assert told.headers["Content-Type"] == "text/calendar; charset=utf-8"
     events = Calendar.from_ical(told.content).events
     names = Counter(str(event["UID"]).rpartition("-")[0] for event in events)
@@ -305,7 +316,7 @@ def test_a_calendars_address_shows_what_is_due_and_does_nothing_else(shared):
         key = theirs.make_token("wall", reads_calendar=True)
         with pytest.raises(ClientError, match="make two"):
             theirs.make_token("both", reads_calendar=True, starts="due-weekly")
-    told = httpx.get(address, params={"key": key})
+    told = asked("GET", address, params={"key": key})
     assert {str(e["SUMMARY"]) for e in Calendar.from_ical(told.content).events} == {"due-weekly"}
 
     with shared.client(key) as outside:
@@ -313,14 +324,14 @@ def test_a_calendars_address_shows_what_is_due_and_does_nothing_else(shared):
             with pytest.raises(ClientError) as caught:
                 call()
             assert caught.value.code == "token.only-calendar"
-    assert httpx.get(f"{shared.url}/api/v1/schedule", params={"key": key}).status_code == 401
+    assert asked("GET", f"{shared.url}/api/v1/schedule", params={"key": key}).status_code == 401
     for text, code in ((looker, "token.in-address"), ("pct_none", "token.unknown")):
-        refused = httpx.get(address, params={"key": text})
+        refused = asked("GET", address, params={"key": text})
         assert (refused.status_code, refused.json()["code"]) == (401, code)
     with shared.client(looker) as theirs:
         (number,) = [t["id"] for t in theirs.tokens() if t["reads_calendar"]]
         theirs.revoke_token(number)
-    assert httpx.get(address, params={"key": key}).status_code == 401
+    assert asked("GET", address, params={"key": key}).status_code == 401
     with shared.client() as cart:
         for name in ("due-daily", "not-theirs", "due-weekly"):
             cart.drop_job(name)

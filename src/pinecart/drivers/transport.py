@@ -17,7 +17,7 @@ import time
 from collections import deque
 from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
-from datetime import datetime
+from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any, cast
 from urllib.parse import urlsplit
@@ -81,7 +81,7 @@ class Transport:
         self._connect_s = connect_s
         self._silence_s = silence_s
         self._lines: CurlLines | None = None
-        self._last: Mapping[str, str] = {}  # headers
+        self._date = ""  # as it was told last
         # of requests that are no stream, which wait for nobody while they are read; 0: MOST_LINES
         self.most_at_once = 0
         self._asking = 0
@@ -135,11 +135,12 @@ class Transport:
 
     @property
     def last_date(self) -> datetime | None:
-        """The Date of the last answer; None if there was none, or it is none."""
+        """The Date of the last answer that had one; None if there was none, or it is none."""
         try:
-            return parsedate_to_datetime(self._last.get("date", ""))
+            told = parsedate_to_datetime(self._date)
         except ValueError:
             return None
+        return told if told.tzinfo else told.replace(tzinfo=UTC)
 
     def authority(self, bucket: str = "") -> str:
         """Host and port; with a bucket in front of the host where that is how buckets are
@@ -176,8 +177,9 @@ class Transport:
         finally:
             self._asking -= 1
             self._wake()
-        status, self._last = line.head()
-        return HttpAnswer(status, self._last, found.whole())
+        status, told = line.head()
+        self._date = told.get("date") or self._date  # who answers in its place may tell none
+        return HttpAnswer(status, told, found.whole())
 
     async def _fed(self, line: CurlLine, body: Pieces) -> None:
         """Send what comes piece by piece.
@@ -230,7 +232,7 @@ class Transport:
             if task.done():
                 await task  # it may have failed before there was an answer
             status, told = line.head()
-            self._last = told
+            self._date = told.get("date") or self._date
             yield status, told, stream.chunks(task)
         finally:
             task.cancel()

@@ -365,7 +365,7 @@ class ObjectTransfer:
                 try:
                     async with store.open(key, entry, version=version) as reading:
                         prepared = await self._prepare(to, reading, mark, None)
-                        placed = await store.put(prepared)
+                        placed = await store.put(prepared._replace(uploads=put.uploads))
                 finally:
                     room.give(wanted)
             return placed.entry

@@ -85,7 +85,10 @@ class Records(Protocol):
         """(store, whole key, server's date) of uploads that this run began and nobody ended."""
         ...
 
-    async def upload_over(self, key: bytes) -> None: ...
+    async def upload_over(self, store: str, key: bytes) -> None:
+        """`store` was cleared of it."""
+        ...
+
     def reached(self, leg: int, at: Checkpoint) -> None: ...
     def reached_before(self, leg: int) -> Checkpoint | None: ...
     def log(self, action: str, message: str, **fields: Any) -> None: ...
@@ -370,7 +373,7 @@ async def _clear_uploads(order: Order, records: Records, recorder: Recorder) -> 
             records.log("uploads-left", message, code=exc.code)
             told = told._replace(done=False, error="uploads-left", message=message)
         else:
-            await records.upload_over(key)
+            await records.upload_over(name, key)
             cleared += 1
         if order.kind == "expiry":
             await recorder.add(told)

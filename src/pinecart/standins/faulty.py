@@ -97,7 +97,7 @@ class BadLine:
         if fault == "flip-up":
             request = self._flipped(request, fault)
         answer = await self._ask(request, head=method == b"HEAD")
-        if self.dead or fault == "cut-after":
+        if self.dead or not answer or fault == "cut-after":
             return False
         if fault == "error-inside":
             await _answer(

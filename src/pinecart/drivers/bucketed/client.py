@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from functools import partial
 from typing import Any, NamedTuple, TypeVar
 
@@ -307,8 +307,16 @@ class BucketClient(ABC):
 
     @property
     def last_date(self) -> datetime | None:
-        """The Date of the last answer."""
+        """The Date of the last answer that had one."""
         return self._transport.last_date
+
+    def journal_date(self) -> str:
+        """What is begun from now on is no older, as the store tells it: in whole seconds, by its
+        own clock where that is known, and by those of its machines that go a second behind.
+        """
+        date = self.last_date or self.now()
+        whole = date.replace(microsecond=0)
+        return (whole - timedelta(seconds=1)).isoformat()
 
     @property
     def origin(self) -> str:

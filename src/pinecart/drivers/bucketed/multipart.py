@@ -150,10 +150,9 @@ class MultipartUpload:
     async def _journal_begin(self, journal: Uploads) -> str:
         """The id of an upload that was begun before with this token; empty: one begins now."""
         put = self._put
-        date = self._client.last_date or self._client.now()
         decision = put.card.decision_id
         token = f"{decision}/{put.size}/{self._step}"
-        return await journal.begun(put.key, token, date.isoformat())
+        return await journal.begun(put.key, token, self._client.journal_date())
 
     async def _start(self) -> str:
         self._begun += 1

@@ -31,7 +31,7 @@ class ObjectProber(ABC):
             if bucket not in self._facts.probed:
                 key = prefix + PROBE + secrets.token_hex(8).encode()
                 if journal:
-                    await journal.begun(key, OF_A_PROBE, client.now().isoformat())
+                    await journal.begun(key, OF_A_PROBE, client.journal_date())
                 await self.find_out(key)
                 self._facts.probed.add(bucket)
                 if journal and self._may_delete:

@@ -77,7 +77,7 @@ class S3Prober(ObjectProber):
         try:
             for key in (here, there):
                 if journal:
-                    await journal.begun(key, OF_A_PROBE, self._client.now().isoformat())
+                    await journal.begun(key, OF_A_PROBE, self._client.journal_date())
                 await self._made(key)
             _, from_name = self._client.split(here)
             source = encoded_path(bucket, from_name)

@@ -115,9 +115,8 @@ class SwiftCopies:
         """Journalled, so that what a killed run leaves is cleared."""
         if put.uploads is None:
             return await self._parts.begin(put)
-        date = self._client.last_date or self._client.now()
         token = f"{put.card.decision_id}/copy"
-        if before := await put.uploads.begun(put.key, token, date.isoformat()):
+        if before := await put.uploads.begun(put.key, token, self._client.journal_date()):
             await self._parts.abort(put.key, before)
         upload = await self._parts.begin(put)
         await put.uploads.named(put.key, upload)

@@ -64,18 +64,21 @@ def upload_begun(run: int, store: str, key: bytes, token: str, at: str) -> str:
     return ""
 
 
-def upload_named(run: int, key: bytes, upload: str) -> None:
-    UploadRow.objects.filter(run_id=run, key=key).update(upload=upload)
+def upload_named(run: int, store: str, key: bytes, upload: str) -> None:
+    UploadRow.objects.filter(run_id=run, store=store, key=key).update(upload=upload)
 
 
-def upload_over(run: int, key: bytes, *, cleared: bool) -> None:
+def upload_over(run: int, store: str, key: bytes) -> None:
     """It is an object now, or given up. What was begun more than once stays journalled until the
-    store was `cleared` of it.
+    store was cleared of it.
     """
-    rows = UploadRow.objects.filter(run_id=run, key=key)
-    over = rows if cleared else rows.filter(again=False)
-    over.delete()
+    rows = UploadRow.objects.filter(run_id=run, store=store, key=key)
+    rows.filter(again=False).delete()
     rows.update(upload="")
+
+
+def upload_cleared(run: int, store: str, key: bytes) -> None:
+    UploadRow.objects.filter(run_id=run, store=store, key=key).delete()
 
 
 def forget_asides(runs: Collection[int]) -> None:

@@ -285,9 +285,9 @@ class RunRecords:
         left = await reads(aside.uploads_left, self._run)
         return left + (await reads(aside.uploads_left, self._of) if self._kind == "expiry" else [])
 
-    async def upload_over(self, key: bytes) -> None:
-        of = self._of if self._kind == "expiry" else None
-        await writes(run_records.upload_over, self._run, self._epoch, key, cleared=True, of=of)
+    async def upload_over(self, store: str, key: bytes) -> None:
+        of = self._of if self._kind == "expiry" else self._run
+        await writes(run_records.upload_cleared, self._run, self._epoch, of, store, key)
 
     def stops_at_once(self) -> bool:
         return self._at_once
@@ -313,7 +313,7 @@ class Journal:
         )
 
     async def named(self, key: bytes, upload: str) -> None:
-        await writes(run_records.upload_named, self._run, self._epoch, key, upload)
+        await writes(run_records.upload_named, self._run, self._epoch, self._store, key, upload)
 
     async def over(self, key: bytes) -> None:
-        await writes(run_records.upload_over, self._run, self._epoch, key, cleared=False)
+        await writes(run_records.upload_over, self._run, self._epoch, self._store, key)

@@ -223,19 +223,23 @@ def upload_begun(run: int, epoch: int, store: str, key: bytes, token: str, at: s
 
 
 @transaction.atomic
-def upload_named(run: int, epoch: int, key: bytes, upload: str) -> None:
+def upload_named(run: int, epoch: int, store: str, key: bytes, upload: str) -> None:
     hold_epoch(run, epoch)
-    aside.upload_named(run, key, upload)
+    aside.upload_named(run, store, key, upload)
 
 
 @transaction.atomic
-def upload_over(run: int, epoch: int, key: bytes, *, cleared: bool, of: int | None = None) -> None:
-    """It is an object now, or given up; see `aside`.
-
-    of: the run that began it, where this one clears up after it.
-    """
+def upload_over(run: int, epoch: int, store: str, key: bytes) -> None:
+    """It is an object now, or given up; see `aside`."""
     hold_epoch(run, epoch)
-    aside.upload_over(of or run, key, cleared=cleared)
+    aside.upload_over(run, store, key)
+
+
+@transaction.atomic
+def upload_cleared(run: int, epoch: int, of: int, store: str, key: bytes) -> None:
+    """Nothing is left of what run `of` had begun."""
+    hold_epoch(run, epoch)
+    aside.upload_cleared(of, store, key)
 
 
 @transaction.atomic
