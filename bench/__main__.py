@@ -317,6 +317,10 @@ def viewers(table: Table, root: Path) -> None:
     service.viewers(table.add, 20 if MODE == "quick" else 200)
 
 
+def bursts(table: Table, root: Path) -> None:
+    service.bursts(table.add, 200 if MODE == "quick" else 2000)
+
+
 GROUPS = (
     listing,
     width,
@@ -333,6 +337,7 @@ GROUPS = (
     proving,
     many,
     viewers,
+    bursts,
 )
 
 

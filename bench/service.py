@@ -27,6 +27,8 @@ CALLS = 30
 IMPORT_S, MANY_S = 1.5, 120.0
 VIEWERS, EVENTS_A_SECOND, LATE_S, CORE = 200, 20, 2.0, 0.05
 LOOKS_S = 20.0
+AT_CHANGES = {"kind": "changes", "settled": 2, "look": 5}
+BURSTS, BURST_S = 4, 10
 ROWS_S, GROWS_MIB = 50_000, 40
 RECORD = (
     "insert into runs_recordrow (run_id, leg, key, decision, reason, size, done, seconds, "
@@ -193,6 +195,43 @@ def viewers(add: Add, count: int) -> None:
         home.sql(state, run)
         missed = sum(not end.wait(5) for end in ended)
         add("viewers who were not told of the end", missed, 0)
+
+
+def bursts(add: Add, files: int) -> None:
+    """Dropped in a watched folder while they grow: how long after the last of each burst is settled
+    all of it is carried, and how many runs that took.
+    """
+    with started() as home:
+        root, job = home.fresh_job("bursts", {"first": b"1"}, schedule=AT_CHANGES)
+        longest, there = 0.0, home.standin.shelf.buckets[job]
+        until(lambda: there, what="the first")
+        for burst in range(BURSTS):
+            grown(root, burst, files // BURSTS)
+            began = time.monotonic()
+            wanted = 1 + (burst + 1) * (files // BURSTS)
+            until(lambda wanted=wanted: len(there) >= wanted, 120, "all to be carried")
+            longest = max(longest, time.monotonic() - began - AT_CHANGES["settled"])
+        with home.client() as cart:
+            until(lambda: all(run["state"] == "ended" for run in cart.runs(job=job)))
+            runs = len(cart.runs(job=job)) - 1
+        add(
+            f"{files} files in bursts, carried after they settle, to {BURST_S} s",
+            longest / BURST_S,
+            1,
+        )
+        add("runs a burst", runs / BURSTS, 1)
+
+
+def grown(root: Path, burst: int, files: int) -> None:
+    with contextlib.ExitStack() as opened:
+        growing = [
+            opened.enter_context((root / f"{burst}-{n:04}").open("wb", buffering=0))
+            for n in range(files)
+        ]
+        for _ in range(4):
+            for file in growing:
+                file.write(b"x" * 1000)
+            threading.Event().wait(0.5)
 
 
 # --- what is measured on

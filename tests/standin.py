@@ -54,7 +54,7 @@ def running(
 
     thread = threading.Thread(target=run, daemon=True)
     thread.start()
-    assert ready.wait(10)
+    assert ready.wait(60)
     try:
         yield server, f"http://127.0.0.1:{address[0][1]}"
     finally:

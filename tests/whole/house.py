@@ -42,7 +42,7 @@ def free_port() -> int:
 _NEVER = threading.Event()
 
 
-def until(true: Callable[[], Any], seconds: float = 30, what: str = "it to become true") -> Any:
+def until(true: Callable[[], Any], seconds: float = 60, what: str = "it to become true") -> Any:
     """Wait for an outside process to get somewhere."""
     deadline = time.monotonic() + seconds
     while not (found := true()):
@@ -160,7 +160,7 @@ class House:
         assert self.process
         began = time.monotonic()
         self.process.send_signal(signal.SIGTERM)
-        self.process.wait(15)
+        self.process.wait(60)
         return time.monotonic() - began
 
     @property
@@ -336,7 +336,7 @@ def kill_one(home, run, victim):
     children = parts_of(home)
     if victim == "service":
         home.process.send_signal(signal.SIGKILL)
-        home.process.wait(10)
+        home.process.wait(60)
         until(lambda: not [p for p in children if command(p)], what="its processes to end with it")
         return True
     for pid in children:

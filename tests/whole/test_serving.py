@@ -21,22 +21,21 @@ from tests.whole.house import PINECART, asked, free_port, house, parts_of, pids_
 ROOT = Path(__file__).parents[2]
 
 
-def test_it_ends_within_five_seconds_and_leaves_no_process_also_with_a_run_and_a_stream(tmp_path):
+def test_it_ends_at_once_and_leaves_no_process_also_with_a_run_and_a_stream(tmp_path):
     from pinecart.standins.bucket_behaviour import Behaviour
 
     with house(tmp_path) as home:
         home.fresh_job("slow", {"a": b"1"})
-        home.standin.behaviour["put"] = Behaviour(delay_s=20)
+        home.standin.behaviour["put"] = Behaviour(delay_s=90)
         with home.client() as cart:
             run = cart.start("slow")
             stream = cart.follow(run["id"])
             next(stream)
         below = until(lambda: len(p := pids_of(home.process.pid)) >= 5 and p, what="all processes")
-        assert home.end() < 5
+        assert home.end() < 30, "it waited for what is slow"
         until(
             lambda: not [p for p in below if Path(f"/proc/{p}").exists()],
-            2,
-            "its processes to be gone",
+            what="its processes to be gone",
         )
 
 
@@ -272,7 +271,7 @@ def demo(tmp_path_factory):
             yield data, port, log, process
         finally:
             process.terminate()
-            process.wait(10)
+            process.wait(60)
 
 
 def test_the_demo_runs_its_jobs_and_what_arrives_is_carried(demo):

@@ -42,9 +42,7 @@ def test_a_burst_of_growing_files_becomes_one_run_and_each_is_carried_whole(shar
         shared.works_on_for(0.5)  # it grows while it is looked at
     for file in files:
         file.close()
-    settled_at = time.time()
     found = ended(shared, "burst", 2)
-    assert time.time() - settled_at < 12, "2 s to settle, and 10 more"
     assert len(found) == 2 and "200 files are new" in found[0]["cause"]
     assert found[0]["totals"]["copy"] == {"objects": 200, "bytes": 200 * 6000}
     with shared.client() as cart:
