@@ -28,7 +28,7 @@ FLAGS = [
     "--disable-sync",
     "--disable-dev-shm-usage",
 ]
-expect.set_options(timeout=15_000)
+expect.set_options(timeout=60_000)
 
 
 @pytest.fixture(scope="module")
@@ -49,7 +49,7 @@ def page(browser, shared, request):
         reduced_motion="reduce",
     )
     page, errors = context.new_page(), []
-    page.set_default_timeout(15_000)
+    page.set_default_timeout(60_000)
     page.on(
         "pageerror",
         lambda e: None if "dynamically imported module" in str(e) else errors.append(str(e)),
