@@ -53,7 +53,7 @@ class RecordsContract:
         assert [(store, key) for store, key, _ in left] == [("office", KEYS[0])]
         await uploads.over(KEYS[0])  # begun twice: one may be left
         assert len(await records.uploads_left()) == 1
-        await records.upload_over("office", KEYS[0])
+        await records.upload_cleared("office", KEYS[0])
         assert await records.uploads_left() == []
 
     async def test_uploads_of_one_name_at_two_stores_are_two(self, records):
@@ -63,7 +63,7 @@ class RecordsContract:
         await there.named(KEYS[0], "id-there")
         assert await here.begun(KEYS[0], "token", "2026-03-02T00:00:00+00:00") == ""
         await there.over(KEYS[0])
-        await records.upload_over("office", KEYS[0])
+        await records.upload_cleared("office", KEYS[0])
         assert [store for store, _, _ in await records.uploads_left()] == ["posts"]
-        await records.upload_over("posts", KEYS[0])
+        await records.upload_cleared("posts", KEYS[0])
         assert await records.uploads_left() == []

@@ -181,7 +181,7 @@ class Memory:
             for key, (_, at, _) in journal.rows.items()
         ]
 
-    async def upload_over(self, store, key):
+    async def upload_cleared(self, store, key):
         self.journals[store].cleared(key)
 
     def stops_at_once(self):

@@ -14,7 +14,7 @@ import yaml
 
 from pinecart.client import ClientError
 from pinecart.standins.bucket_behaviour import Account, Behaviour
-from tests.whole.house import house, pids_of, title
+from tests.whole.house import asked, house, pids_of, title
 from tests.whole.test_ways_in import Browser
 
 PLANTED = {
@@ -96,7 +96,7 @@ def test_no_secret_is_told_by_any_call(hunted):
     run = made.carried("kept")["id"]
     described = yaml.safe_load(Path("docs/api.yml").read_text())
     filled = {"number": str(run), "name": "planted", "bucket": "planted"}
-    asked = 0
+    answered = 0
     for path, methods in described["paths"].items():
         if "get" not in methods or path.endswith("/events"):
             continue
@@ -114,8 +114,8 @@ def test_no_secret_is_told_by_any_call(hunted):
                 )
                 must_be_clean(at, answer.content, secrets)
                 must_be_clean(at, str(answer.headers), secrets)
-                asked += answer.status_code == 200
-    assert asked > 50
+                answered += answer.status_code == 200
+    assert answered > 50
 
 
 def test_no_secret_is_among_processes_while_a_run_works(hunted):

@@ -85,7 +85,7 @@ class Records(Protocol):
         """(store, whole key, server's date) of uploads that this run began and nobody ended."""
         ...
 
-    async def upload_over(self, store: str, key: bytes) -> None:
+    async def upload_cleared(self, store: str, key: bytes) -> None:
         """`store` was cleared of it."""
         ...
 
@@ -373,7 +373,7 @@ async def _clear_uploads(order: Order, records: Records, recorder: Recorder) -> 
             records.log("uploads-left", message, code=exc.code)
             told = told._replace(done=False, error="uploads-left", message=message)
         else:
-            await records.upload_over(name, key)
+            await records.upload_cleared(name, key)
             cleared += 1
         if order.kind == "expiry":
             await recorder.add(told)

@@ -285,7 +285,7 @@ class RunRecords:
         left = await reads(aside.uploads_left, self._run)
         return left + (await reads(aside.uploads_left, self._of) if self._kind == "expiry" else [])
 
-    async def upload_over(self, store: str, key: bytes) -> None:
+    async def upload_cleared(self, store: str, key: bytes) -> None:
         of = self._of if self._kind == "expiry" else self._run
         await writes(run_records.upload_cleared, self._run, self._epoch, of, store, key)
 
