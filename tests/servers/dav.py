@@ -155,7 +155,7 @@ class PythonDav:
         handler = type("Handler", (_Handler,), {"dav": self})
         self.server = ThreadingHTTPServer(("127.0.0.1", self.port), handler)
         self.server.daemon_threads = True
-        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        threading.Thread(target=self.server.serve_forever, args=(0.05,), daemon=True).start()
         return self
 
     def __exit__(self, *_: object) -> None:

@@ -18,7 +18,7 @@ from pinecart.standins.bucket_behaviour import Behaviour
 from tests.whole.house import command, house, kill_one, parts_of, pids_of, until, works_on
 from tests.whole.test_runs import held as in_bucket
 
-SEEDS, FILES = int(os.environ.get("PINECART_SOAK", "4")), 2000
+SEEDS, FILES = int(os.environ.get("PINECART_SOAK", "4")), 1000
 LARGE = 20 << 20  # three parts
 
 
@@ -228,7 +228,7 @@ def test_helpers_and_those_they_help_may_die(helped, seed):
     once.
     """
     home, chance, name, to_folder = helped, random.Random(seed), f"h{seed}", seed % 2
-    files = {f"d{n % 7}/{n:04}.flac": b"%d" % n * 40 for n in range(FILES * 2)}
+    files = {f"d{n % 7}/{n:04}.flac": b"%d" % n * 40 for n in range(FILES * 4)}
     if not to_folder:
         files["long.flac"] = bytes([seed % 256, 1, 2, 3]) * (
             25 << 20

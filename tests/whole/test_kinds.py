@@ -247,12 +247,12 @@ def nothing():
 def refused_in_mid_run(
     home, name, server, holds, secret="password", another="another", mend=nothing, **more
 ):
-    files = {f"{n:04}": b"%d" % n for n in range(1200)}
+    files = {f"{n:04}": os.urandom(2048) for n in range(300)}  # 12 s at the rate below
     home.fresh_store(f"{name}-near", files)
     remote_store(home, f"{name}-far", server.spec(**more))
     with home.client() as cart:
         assert cart.try_store(f"{name}-far")["ok"]
-    job_between(home, name, f"{name}-near", f"{name}-far", rate="100 KiB")
+    job_between(home, name, f"{name}-near", f"{name}-far", rate="50 KiB")
     with home.client() as cart:
         run = cart.start(name)["id"]
         until(lambda: home.done_of(run) > 20, what="some files to be there")
@@ -260,6 +260,7 @@ def refused_in_mid_run(
         server.cut()
         until(lambda: cart.run(run)["state"] == "held", 60, "it to be held")
         mend()
+        cart.limit(run, None)
         cart.change_store(f"{name}-far", {secret: another})
         cart.go_on(f"{name}-far")
     told = ended(home, run)

@@ -69,7 +69,7 @@ def receiver(port=0):
         def log_message(self, *words): ...
 
     server = HTTPServer(("127.0.0.1", port), Handler)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread = threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True)
     thread.start()
     try:
         yield server.server_address[1], calls

@@ -160,7 +160,7 @@ def test_a_service_that_is_slow_is_not_one_that_is_away():
         def log_message(self, *args): ...
 
     server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Slow)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True).start()
     try:
         with (
             Client(f"http://127.0.0.1:{server.server_port}", "t", timeout_s=0.3) as cart,

@@ -75,7 +75,7 @@ class FileSystem:
             node = ThreadingHTTPServer(("127.0.0.1", self._ports[number]), handler)
             node.daemon_threads = True
             self._ports[number] = int(node.server_address[1])
-            threading.Thread(target=node.serve_forever, daemon=True).start()
+            threading.Thread(target=node.serve_forever, args=(0.05,), daemon=True).start()
             self._nodes.append(node)
 
     def stop(self) -> None:
