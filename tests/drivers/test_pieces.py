@@ -12,9 +12,25 @@ from hypothesis import given
 from hypothesis import strategies as some
 
 from pinecart.core.checksum import crc_of
+from pinecart.core.errors import Busy
 from pinecart.drivers.pieces import AT_ONCE, each_piece
 
 BODY = random.Random(1).randbytes(4321)
+
+
+async def test_who_is_told_to_end_in_the_moment_of_an_error_ends():
+    """Else its worker would go on, and whoever waits for its end would wait for ever."""
+
+    async def carry(number, start, size):
+        if number:
+            await asyncio.Event().wait()
+        await asyncio.sleep(0)
+        asyncio.get_running_loop().call_soon(task.cancel)
+        raise Busy("The line was cut.")
+
+    task = asyncio.create_task(each_piece(len(BODY), 500, carry))
+    with pytest.raises(asyncio.CancelledError):
+        await task
 
 
 @given(step=some.integers(20, 900), rooms=some.integers(0, 5), seed=some.integers(0, 99))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import time
 from collections import Counter
 
@@ -171,6 +172,21 @@ async def test_the_number_at_once_stays_small_where_more_bring_nothing():
     assert (
         sum(count for now, count in seen.items() if now > 16) < 500
     )  # a busy moment of the machine may mislead it for a while
+
+
+async def test_a_pool_ends_also_where_a_job_has_lost_its_cancellation():
+    from pinecart.runner.pool import Pool
+
+    is_under_way = asyncio.Event()
+
+    async def work():
+        with contextlib.suppress(asyncio.CancelledError):
+            is_under_way.set()
+            await asyncio.Event().wait()
+
+    async with asyncio.timeout(30), Pool(ConcurrencyController(lambda: 4, 2)) as pool:
+        await pool.add(work)
+        await is_under_way.wait()
 
 
 async def test_small_files_do_not_wait_behind_a_row_of_large_ones(long, office):

@@ -31,6 +31,21 @@ async def in_pieces(source: Reading, start: int, size: int) -> AsyncIterator[byt
         yield await source.piece(at, min(HELD_BYTES, start + size - at))
 
 
+async def all_of(*work: Awaitable[None]) -> None:
+    """Wait for all; the first error is raised. `asyncio.gather` alone loses a cancellation that
+    comes in the moment of an error, and its task goes on as if nobody had asked it to end.
+    """
+    this = asyncio.current_task()
+    assert this is not None
+    asked_before = this.cancelling()
+    try:
+        await asyncio.gather(*work)
+    except Exception:
+        if this.cancelling() > asked_before:
+            raise asyncio.CancelledError from None
+        raise
+
+
 # Has others carry the pieces of these numbers: number → CRC. What is missing wasn't carried.
 Give = Callable[[list[int]], Awaitable[Mapping[int, str]]]
 
@@ -76,7 +91,7 @@ async def each_piece(
         while todo or out:
             own = [asyncio.create_task(work()) for _ in range(min(at_once, len(todo)))]
             tasks += own
-            await asyncio.gather(*own, *out)
+            await all_of(*own, *out)
     finally:
         for task in tasks:
             task.cancel()

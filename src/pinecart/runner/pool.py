@@ -117,3 +117,6 @@ class Pool:
                 self._seen = self._width.now
                 if self._seen > before:
                     self._grow()
+        this = asyncio.current_task()
+        if this is not None and this.cancelling():
+            raise asyncio.CancelledError  # the job has lost it, in the moment of an error
