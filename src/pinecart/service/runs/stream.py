@@ -147,7 +147,8 @@ async def stream(
                 if not await hub.is_allowed(f"{run.pk} {by}", still_allowed):
                     return
             try:
-                number, text, is_last = await asyncio.wait_for(mailbox.next(), ALIVE_S)
+                async with asyncio.timeout(ALIVE_S):  # `wait_for` may lose that a viewer has gone
+                    number, text, is_last = await mailbox.next()
             except TimeoutError:
                 yield ": alive\n\n"
                 continue
