@@ -365,7 +365,8 @@ class ObjectTransfer:
                 try:
                     async with store.open(key, entry, version=version) as reading:
                         prepared = await self._prepare(to, reading, mark, None)
-                        placed = await store.put(prepared._replace(uploads=put.uploads))
+                        own = prepared._replace(uploads=put.uploads)  # of this store's journal
+                        placed = await store.put(own)
                 finally:
                     room.give(wanted)
             return placed.entry
