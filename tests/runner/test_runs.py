@@ -532,3 +532,24 @@ async def test_type_and_metadata_of_an_object_go_with_it(office, through_us, tmp
         assert (
             "x-amz-meta-pinecart" in headers or not through_us
         )  # what a store copies by itself stays as it is
+
+
+async def test_parts_of_what_is_set_aside_at_the_source_are_cleared_there(office, tmp_path):
+    """The source's store does not copy, so that it goes through us; and its parts are refused."""
+    server, opened = office
+    (tmp_path / "there").mkdir()
+    server.shelf.put("dawn", "long", LARGE, {})
+    server.behaviour["copy"] = Behaviour(fail="AccessDenied")
+    server.behaviour["part"] = Behaviour(fail="AccessDenied", match="aside")
+    server.behaviour["abort"] = Behaviour(fail="AccessDenied")
+    order = order_from(
+        opened(), "pine://posts/dawn/", posts(tmp_path / "there"), intent="hand-over"
+    )
+    memory = Memory()
+    await carry_out(order, memory)
+    assert [store for store, _, _ in await memory.uploads_left()] == ["posts"]
+    assert len(server.shelf.uploads) == 1 and server.shelf.body("dawn", "long") == LARGE
+    server.behaviour.clear()
+    await carry_out(order._replace(run=3), memory)
+    assert not server.shelf.uploads and not await memory.uploads_left()
+    assert (tmp_path / "there" / "long").read_bytes() == LARGE
