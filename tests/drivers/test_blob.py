@@ -335,6 +335,7 @@ async def test_versions_are_found_and_read(storage, store):
     first = (await put(store, b"x", b"first")).entry
     assert await store.keeps_versions(AT + b"x")
     await put(store, b"x", b"second", expected=first)
+    storage.habits.page = 1
     found = await store.versions(AT + b"x")
     assert [(v.is_current, v.size) for v in found] == [(True, 6), (False, 5)]
     async with store.open(AT + b"x", version=found[1].version) as reading:

@@ -18,6 +18,7 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import (
     Busy,
     Changed,
+    Incomplete,
     Missing,
     PinecartError,
     Refused,
@@ -34,6 +35,7 @@ from pinecart.drivers.s3.store import S3Store
 from pinecart.drivers.s3.wire import parse_page
 from pinecart.drivers.transport import Transport
 from pinecart.standins.bucket_behaviour import Behaviour
+from pinecart.standins.bucket_shelf import Upload
 from tests.contracts.store import StoreContract, names
 from tests.standin import KEY, SECRET, running
 
@@ -323,4 +325,75 @@ async def test_a_streamed_part_that_fails_leaves_nothing(standin, source, treate
     assert (
         await store.put(Put(b"larkfell/after", 1, b"1", WriteStamp("d", None, crc_of(b"1"))))
     ).entry.size == 1
+    await store.close()
+
+
+async def test_uploads_of_a_name_are_found_on_every_page(standin):
+    server, endpoint = standin
+    server.most_keys = 2
+    store = opened(endpoint)
+    for key in ("x", "x", "x", "x y", "x+", "xy", "x", "other"):
+        server.shelf.start_upload("larkfell", key, {})
+    assert await store.clear_uploads(b"larkfell/x", "2020-01-01T00:00:00+00:00") == 4
+    assert await store.clear_uploads(b"larkfell/x+", "2020-01-01T00:00:00+00:00") == 1
+    left = sorted(upload.key for upload in server.shelf.uploads.values())
+    assert left == ["other", "x y", "xy"]
+    await store.close()
+
+
+async def test_versions_of_a_name_are_found_on_every_page(standin):
+    server, endpoint = standin
+    server.shelf.versioned.add("larkfell")
+    store = opened(endpoint)
+    for key in ("x", "x y", "xy", "xz"):
+        for n in range(5):
+            server.shelf.put("larkfell", key, bytes(n), {}, f"e{n}")
+    server.most_keys = 2
+    found = await store.versions(b"larkfell/x")
+    assert [(v.size, v.is_current) for v in found] == [
+        (4, True),
+        (3, False),
+        (2, False),
+        (1, False),
+        (0, False),
+    ]
+    asked = server.counts["list-versions"]
+    assert asked == 3, "what comes after is not asked for"
+    await store.close()
+
+
+async def test_parts_that_are_there_are_found_on_every_page(standin):
+    server, endpoint = standin
+    server.most_keys = 2
+    store = opened(endpoint)
+    upload = server.shelf.start_upload("larkfell", "long", {})
+    for n in range(1, 6):
+        server.shelf.uploads[upload].parts[n] = (f"e{n}", bytes(n), {})
+    parts = S3Store(store.client, store._facts)._machines.parts
+    found = await parts.there(b"larkfell/long", upload)
+    assert found == {(n, n): f'"e{n}"' for n in range(1, 6)}
+    await store.close()
+
+
+@pytest.mark.parametrize(
+    "ask",
+    [
+        lambda store: store.versions(b"larkfell/x"),
+        lambda store: store.clear_uploads(b"larkfell/x", "2020-01-01T00:00:00+00:00"),
+        lambda store: store._machines.parts.there(b"larkfell/x", "0"),
+    ],
+    ids=["versions", "uploads", "parts"],
+)
+async def test_a_store_that_leads_in_circles_is_not_followed(standin, ask):
+    server, endpoint = standin
+    server.old, server.most_keys = frozenset({"listing-in-circles"}), 1
+    server.shelf.versioned.add("larkfell")
+    for n in range(3):
+        server.shelf.put("larkfell", "x", b"1", {}, "e")
+        server.shelf.put("larkfell", f"x{n}", b"1", {}, "e")
+        parts = {1: ("e", b"1", {}), 2: ("e", b"1", {}), 3: ("e", b"1", {})}
+        server.shelf.uploads[str(n)] = Upload("larkfell", "x", 0, {}, parts)
+    store = opened(endpoint)
+    with pytest.raises(Incomplete, match="circles"):
+        await ask(store)
     await store.close()

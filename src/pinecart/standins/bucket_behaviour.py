@@ -13,6 +13,7 @@ OLD_WAYS = (
     "listing-cut",
     "listing-unordered",
     "listing-repeats",
+    "listing-in-circles",  # whatever is listed goes on, and each page is the first one
     "checksums-untold",  # verified, and never given back
     "token-raw",  # a listing's token is the last key as it is, whatever XML can hold
     "copies-garble-tags",

@@ -90,22 +90,64 @@ def _page(shelf: Shelf, asked: Asked, after: str, limit: int, *, goes_on: bool) 
     return Page(rows, last, False)
 
 
-def list_versions(shelf: Shelf, asked: Asked) -> web.Response:
+class Marked(NamedTuple):
+    """A row that a page can begin after."""
+
+    key: str
+    number: str
+    row: str
+
+
+def list_versions(shelf: Shelf, asked: Asked, most: int) -> web.Response:
     bucket = asked.bucket
-    prefix = asked.query.get("prefix", "")
     encode = _encoding(asked)
     keys = {key for where, key in shelf.past if where == bucket}
     keys |= shelf.buckets[bucket].keys()
-    rows = [leaf("Name", bucket), leaf("IsTruncated", "false")]
-    if encode is quote:
-        rows.append(leaf("EncodingType", "url"))
+    rows = []
     for key in sorted(keys, key=str.encode):
-        if not key.startswith(prefix):
-            continue
         name = encode(key)
         for n, thing in enumerate(shelf.versions(bucket, key)):
-            rows.append(_version(name, thing, is_latest=n == 0))
-    return document("ListVersionsResult", *rows)
+            row = _version(name, thing, is_latest=n == 0)
+            rows.append(Marked(key, thing.version or "null", row))
+    return document("ListVersionsResult", *_marked_page(rows, asked, "Version", most))
+
+
+def list_uploads(shelf: Shelf, asked: Asked, most: int) -> web.Response:
+    encode = _encoding(asked)
+    rows = []
+    for number, upload in shelf.uploads.items():
+        if upload.bucket == asked.bucket:
+            told = [
+                leaf("Key", encode(upload.key)),
+                leaf("UploadId", number),
+                leaf("Initiated", iso(upload.started)),
+            ]
+            rows.append(Marked(upload.key, number, tag("Upload", *told)))
+    rows.sort()
+    return document("ListMultipartUploadsResult", *_marked_page(rows, asked, "Upload", most))
+
+
+def _marked_page(rows: list[Marked], asked: Asked, kind: str, most: int) -> list[str]:
+    """What is told of a page of `rows`, and of where the next one begins."""
+    prefix = asked.query.get("prefix", "")
+    encode = _encoding(asked)
+    after = asked.query.get("key-marker", "")
+    number = asked.query.get(f"{kind.lower()}-id-marker", "")
+    left = [row for row in rows if row.key.startswith(prefix)]
+    if number:
+        places = [(row.key, row.number) for row in left]
+        left = left[places.index((after, number)) + 1 :]
+    elif after:
+        left = [row for row in left if row.key.encode() > after.encode()]
+    page = left[:most]
+    more = len(left) > most
+    told = [leaf("Name", asked.bucket), leaf("IsTruncated", str(more).lower())]
+    if encode is quote:
+        told.append(leaf("EncodingType", "url"))
+    if more:
+        told.append(leaf("NextKeyMarker", encode(page[-1].key)))
+        told.append(leaf(f"Next{kind}IdMarker", page[-1].number))
+    return told + [row.row for row in page]
 
 
 def _version(name: str, thing: Thing, *, is_latest: bool) -> str:

@@ -19,12 +19,12 @@ from datetime import UTC, datetime
 from email.utils import formatdate
 from functools import partial
 from typing import Any
-from urllib.parse import parse_qsl, quote, unquote, unquote_to_bytes
+from urllib.parse import parse_qsl, unquote, unquote_to_bytes
 
 from aiohttp import web
 
 from pinecart.standins.bucket_behaviour import Account, Behaviour
-from pinecart.standins.bucket_listing import list_objects, list_versions
+from pinecart.standins.bucket_listing import list_objects, list_uploads, list_versions
 from pinecart.standins.bucket_request import (
     CHECKSUMS,
     Asked,
@@ -50,6 +50,13 @@ from pinecart.standins.bucket_xml import (
     tag,
 )
 
+GO_ON = {  # what asks for a page that is not the first
+    "continuation-token",
+    "key-marker",
+    "upload-id-marker",
+    "version-id-marker",
+    "part-number-marker",
+}
 WRITES = {
     "put",
     "keep-versions",
@@ -96,6 +103,8 @@ class BucketServer:
         place = unquote_to_bytes(self._in_host(request) + path[1:])
         bucket, _, key = place.decode().partition("/")
         query = query_of(asked_for)
+        if "listing-in-circles" in self.old:
+            query = {name: value for name, value in query.items() if name not in GO_ON}
         kind = kind_of(request, bucket, key, query)
         if request.headers.get("Expect", "").lower() == "100-continue" and request.transport:
             request.transport.write(b"HTTP/1.1 100 Continue\r\n\r\n")
@@ -205,7 +214,7 @@ class BucketServer:
         return list_objects(self.shelf, asked, self.old, self.most_keys)
 
     def _list_versions(self, request: web.BaseRequest, asked: Asked) -> web.Response:
-        return list_versions(self.shelf, asked)
+        return list_versions(self.shelf, asked, self.most_keys)
 
     def _thing(self, asked: Asked) -> Thing:
         wanted = asked.query.get("versionId")
@@ -399,17 +408,22 @@ class BucketServer:
         return document("CopyPartResult", told)
 
     def _list_parts(self, request: web.BaseRequest, asked: Asked) -> web.Response:
+        after = int(asked.query.get("part-number-marker", 0))
         parts = sorted(self._upload(asked).parts.items())
-        rows = (
-            tag("Part", leaf("PartNumber", n), leaf("ETag", f'"{e}"'), leaf("Size", len(b)))
-            for n, (e, b, _) in parts
-        )
-        return document(
-            "ListPartsResult",
+        left = [(n, etag, len(body)) for n, (etag, body, _) in parts if n > after]
+        page = left[: self.most_keys]
+        more = len(left) > len(page)
+        told = [
             leaf("UploadId", asked.query["uploadId"]),
-            leaf("IsTruncated", "false"),
-            *rows,
-        )
+            leaf("IsTruncated", str(more).lower()),
+        ]
+        if more:
+            told.append(leaf("NextPartNumberMarker", page[-1][0]))
+        for n, etag, size in page:
+            told.append(
+                tag("Part", leaf("PartNumber", n), leaf("ETag", f'"{etag}"'), leaf("Size", size))
+            )
+        return document("ListPartsResult", *told)
 
     def _complete(self, request: web.BaseRequest, asked: Asked) -> web.Response:
         upload = self._upload(asked)
@@ -442,23 +456,7 @@ class BucketServer:
         return web.Response(status=204)
 
     def _list_uploads(self, request: web.BaseRequest, asked: Asked) -> web.Response:
-        found = sorted(
-            (u.key, n, u.started) for n, u in self.shelf.uploads.items() if u.bucket == asked.bucket
-        )
-        encode = quote if asked.query.get("encoding-type") == "url" else str
-        rows = (
-            tag("Upload", leaf("Key", encode(k)), leaf("UploadId", n), leaf("Initiated", iso(s)))
-            for k, n, s in found
-            if k.startswith(asked.query.get("prefix", ""))
-        )
-        encoding = [leaf("EncodingType", "url")] if encode is quote else []
-        return document(
-            "ListMultipartUploadsResult",
-            leaf("Bucket", asked.bucket),
-            leaf("IsTruncated", "false"),
-            *encoding,
-            *rows,
-        )
+        return list_uploads(self.shelf, asked, self.most_keys)
 
 
 async def serve(

@@ -7,7 +7,7 @@ from collections.abc import AsyncIterator, Sequence
 from functools import partial
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Incomplete, Missing
+from pinecart.core.errors import Missing
 from pinecart.core.ports import Level, Version
 from pinecart.drivers.blob.client import BlobClient
 from pinecart.drivers.blob.wire import (
@@ -19,6 +19,7 @@ from pinecart.drivers.blob.wire import (
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.bucketed.sorting import in_order
+from pinecart.drivers.paging import PageTrail
 
 LIST: Query = [("restype", "container"), ("comp", "list")]
 
@@ -68,22 +69,15 @@ class BlobLister:
                 yield entries
 
     async def _each_page(self, bucket: str, prefix: bytes, query: Query) -> AsyncIterator[BlobPage]:
-        seen = {""}
-        marker = ""
+        trail = PageTrail(f"The listing of {self._client.name}/{bucket}")
+        go_on: Query = []
         while True:
-            page = await self.page(
-                bucket, prefix, [*query, ("marker", marker)] if marker else query
-            )
+            page = await self.page(bucket, prefix, [*query, *go_on])
             yield page
-            marker = page.marker
-            if not marker:
+            if not page.marker:
                 return
-            if marker in seen:
-                raise Incomplete(
-                    f"The listing of {self._client.name}/{bucket} goes round in circles. Ask the "
-                    "storage's operator."
-                )
-            seen.add(marker)
+            marker = trail.follow(page.marker)
+            go_on = [("marker", marker)]
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
         """All of it is read, since no order is promised. Raises StoreError."""
@@ -105,19 +99,19 @@ class BlobLister:
         return Level(below, found, part.after)
 
     async def _containers(self) -> list[str]:
+        what = f"Listing the containers of {self._client.name}"
+        trail = PageTrail(what)
         found = list[str]()
-        marker = ""
+        query: Query = [("comp", "list")]
         while True:
-            query: Query = [("comp", "list")]
-            if marker:
-                query.append(("marker", marker))
-            what = f"Listing the containers of {self._client.name}"
             ask = partial(self._client.good, "GET", "", query=query, what=what)
             answer = await self._client.safely(ask)
-            names, marker = parse_containers(answer.body)
+            names, following = parse_containers(answer.body)
             found += names
-            if not marker or not names:
+            if not following:
                 return found
+            marker = trail.follow(following)
+            query = [("comp", "list"), ("marker", marker)]
 
     async def keeps_versions(self, key: bytes) -> bool:
         """As the last write there has told. Before the first one: whether what lies there now is a
@@ -142,14 +136,23 @@ class BlobLister:
         client = self._client
         bucket, name = client.split(key)
         query: Query = [*LIST, ("include", "versions"), ("prefix", name)]
-        ask = partial(client.ask, "GET", bucket, query=query)
-        answer = await client.safely(ask)
-        if answer.status in (400, 501):  # knows none
-            return []
-        if answer.status != 200:
-            what = f"Listing the versions of {client.named(key)}"
-            raise client.error_of(answer, what=what)
-        return parse_versions(answer.body, name)
+        what = f"Listing the versions of {client.named(key)}"
+        trail = PageTrail(what)
+        found: list[Version] = []
+        go_on: Query = []
+        while True:
+            ask = partial(client.ask, "GET", bucket, query=[*query, *go_on])
+            answer = await client.safely(ask)
+            if answer.status in (400, 501):  # knows none
+                return []
+            if answer.status != 200:
+                raise client.error_of(answer, what=what)
+            some, following = parse_versions(answer.body, name)
+            found += some
+            if not following:
+                return sorted(found, key=lambda kept: kept.version, reverse=True)
+            marker = trail.follow(following)
+            go_on = [("marker", marker)]
 
 
 def _part_of(names: list[bytes], after: bytes, limit: int) -> Level:

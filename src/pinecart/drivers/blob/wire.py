@@ -94,12 +94,18 @@ def _properties(blob: ET.Element) -> dict[str, str]:
     return {child.tag: child.text or "" for child in found}
 
 
-def parse_versions(body: bytes, key: bytes) -> list[Version]:
-    """Of exactly this key, the newest first."""
+def parse_versions(body: bytes, key: bytes) -> tuple[list[Version], str]:
+    """Of exactly this key, as listed, and where the next page begins: nowhere once another name
+    has come.
+    """
+    root = tree_of(body)
     found = []
-    for blob in tree_of(body).iter("Blob"):
+    is_past = False
+    for blob in root.iter("Blob"):
         version = blob.findtext("VersionId") or ""
-        if version and _name_of(blob) == key:
+        if _name_of(blob) != key:
+            is_past = True
+        elif version:
             told = _properties(blob)
             found.append(
                 Version(
@@ -111,7 +117,8 @@ def parse_versions(body: bytes, key: bytes) -> list[Version]:
                     etag=told.get("Etag", "").strip('"'),
                 )
             )
-    return sorted(found, key=lambda version: version.version, reverse=True)
+    go_on = root.findtext("NextMarker") or ""
+    return found, "" if is_past else go_on
 
 
 def parse_containers(body: bytes) -> tuple[list[str], str]:

@@ -6,10 +6,10 @@ from collections.abc import AsyncIterator, Sequence
 from functools import partial
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Incomplete
 from pinecart.core.ports import Level, Version
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import PAST_ALL, Query
+from pinecart.drivers.paging import PageTrail, in_circles
 from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.wire import (
     ListingPage,
@@ -59,18 +59,15 @@ class Lister:
             self._knows_only_1 = True
         page = await self.page(bucket, prefix, [*query, ("marker", start)])
         if page.marker and _comes_again(page, last):
-            raise self._in_circles(bucket)
+            raise in_circles(self._listing_of(bucket))
         return page
 
-    def _in_circles(self, bucket: str) -> Incomplete:
-        where = f"{self._client.name}/{bucket}"
-        return Incomplete(
-            f"The listing of {where} goes round in circles. Ask the store's operator."
-        )
+    def _listing_of(self, bucket: str) -> str:
+        return f"The listing of {self._client.name}/{bucket}"
 
     async def is_empty(self, bucket: str) -> bool:
         page = await self.page(bucket, b"", [("max-keys", "1")])
-        return not (page.entries or page.folders)
+        return not (page.entries or page.folders or page.token or page.marker)
 
     async def has(self, bucket: str, name: bytes) -> bool:
         page = await self.page(bucket, name, [("max-keys", "1")])
@@ -80,7 +77,7 @@ class Lister:
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""
     ) -> AsyncIterator[list[Entry]]:
         bucket, start = self._client.split(prefix)
-        seen: set[str] = set()
+        trail = PageTrail(self._listing_of(bucket))
         if after:
             page = await self._following(bucket, start, [], start + after, after)
         else:
@@ -95,10 +92,8 @@ class Lister:
                 continue
             if not page.token:
                 return
-            if page.token in seen:
-                raise self._in_circles(bucket)
-            seen.add(page.token)
-            page = await self.page(bucket, start, [("continuation-token", page.token)])
+            token = trail.follow(page.token)
+            page = await self.page(bucket, start, [("continuation-token", token)])
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
         bucket, start = self._client.split(prefix)
@@ -148,14 +143,22 @@ class Lister:
         client = self._client
         bucket, name = client.split(key)
         query: Query = [("versions", ""), ("prefix", name), ("encoding-type", "url")]
-        ask = partial(client.ask, "GET", bucket, query=query)
-        answer = await client.safely(ask)
-        if answer.status in (400, 405, 501):  # knows none
-            return []
-        if answer.status != 200:
-            what = f"Listing the versions of {client.named(key)}"
-            raise client.error_of(answer, what=what)
-        found = parse_versions(answer.body, name)
+        what = f"Listing the versions of {client.named(key)}"
+        trail = PageTrail(what)
+        found: list[Version] = []
+        go_on: Query = []
+        while True:
+            ask = partial(client.ask, "GET", bucket, query=[*query, *go_on])
+            answer = await client.safely(ask)
+            if answer.status in (400, 405, 501):  # knows none
+                return []
+            if answer.status != 200:
+                raise client.error_of(answer, what=what)
+            some, go_on = parse_versions(answer.body, name)
+            found += some
+            if not go_on:
+                break
+            trail.follow(tuple(go_on))
         names = [kept.version for kept in found]
         if names == ["null"]:  # a bucket that never kept any
             return []

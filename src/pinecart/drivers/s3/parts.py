@@ -12,6 +12,7 @@ from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.bucketed.multipart import PartSums
 from pinecart.drivers.bucketed.writing import md5_text
 from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.paging import PageTrail
 from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.conditional import ConditionalWrites
 from pinecart.drivers.s3.signing import UNSIGNED
@@ -49,6 +50,7 @@ class S3Parts:
         bucket, name = self._client.split(key)
         whole: Query = [("uploadId", upload)]
         query = whole
+        trail = PageTrail(f"The list of parts of {self._client.named(key)}")
         there: dict[tuple[int, int], str] = {}
         while True:
             ask = partial(self._client.ask, "GET", bucket, name, query=query)
@@ -60,7 +62,8 @@ class S3Parts:
                 there[which] = f'"{etag}"'
             if not following:
                 return there
-            query = [("part-number-marker", following), *whole]
+            marker = trail.follow(following)
+            query = [("part-number-marker", marker), *whole]
 
     def is_same(self, etag: str, crc: str, md5: str) -> bool:
         return etag == f'"{md5}"'
@@ -128,16 +131,25 @@ class S3Parts:
         be told that none is left.
         """
         bucket, name = self._client.split(key)
-        what = f"Looking for unfinished uploads of {self._client.named(key)}"
-        query: Query = [("uploads", ""), ("prefix", name), ("encoding-type", "url")]
-        answer = await self._client.safely(
-            lambda: self._client.good("GET", bucket, query=query, what=what)
-        )
-        ours = [
-            u
-            for u, k, at in parse_uploads(answer.body)
-            if k == name and at >= datetime.fromisoformat(since)
-        ]
+        ours = await self._begun(key, datetime.fromisoformat(since))
         for upload in ours:
             await self._writes.abort(bucket, name, upload)
         return len(ours)
+
+    async def _begun(self, key: bytes, since: datetime) -> list[str]:
+        """All pages are read: not every store tells them in order."""
+        client = self._client
+        bucket, name = client.split(key)
+        query: Query = [("uploads", ""), ("prefix", name), ("encoding-type", "url")]
+        what = f"Looking for unfinished uploads of {client.named(key)}"
+        trail = PageTrail(what)
+        found: list[str] = []
+        go_on: Query = []
+        while True:
+            ask = partial(client.good, "GET", bucket, query=[*query, *go_on], what=what)
+            answer = await client.safely(ask)
+            uploads, go_on = parse_uploads(answer.body)
+            found += [u for u, k, at in uploads if k == name and at >= since]
+            if not go_on:
+                return found
+            trail.follow(tuple(go_on))

@@ -24,6 +24,7 @@ from pinecart.core.errors import (
     Refused,
 )
 from pinecart.core.ports import Version
+from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.bucketed.wire import moment_of, number, time_ns
 from pinecart.drivers.xml_answers import CONTROLS, local_name, tree_of
 
@@ -283,8 +284,27 @@ def parse_parts(body: bytes) -> tuple[dict[tuple[int, int], str], str]:
     return found, following
 
 
-def parse_uploads(body: bytes) -> list[tuple[str, bytes, datetime]]:
-    """(id, key, begun at) of unfinished uploads. Raises Refused where their keys can't be read."""
+def _next_page(root: ET.Element, names: Mapping[str, str], *, encoded: bool) -> Query:
+    """What to ask the next page with; empty at the end. names: of each mark, as it is told and as
+    it is asked. Raises Incomplete.
+    """
+    told = _texts_in(root)
+    if told.get("IsTruncated") != "true":
+        return []
+    if not told.get("NextKeyMarker"):
+        raise Incomplete("The store says that its listing goes on, but not where.")
+    key = _key(told["NextKeyMarker"], encoded=encoded)
+    marks: Query = [("key-marker", key)]
+    for tag, name in names.items():
+        if told.get(tag):
+            marks.append((name, told[tag]))
+    return marks
+
+
+def parse_uploads(body: bytes) -> tuple[list[tuple[str, bytes, datetime]], Query]:
+    """(id, key, begun at) of unfinished uploads, and what the next page is asked with. Raises
+    Refused where their keys can't be read.
+    """
     found = []
     readable = CONTROLS.sub(b"?", body)
     root = tree_of(readable)
@@ -298,17 +318,24 @@ def parse_uploads(body: bytes) -> list[tuple[str, bytes, datetime]]:
         told = {local_name(n.tag): n.text or "" for n in node}
         at = moment_of(told.get("Initiated", "1970-01-01T00:00:00Z"))
         found.append((told.get("UploadId", ""), _key(told.get("Key"), encoded=encoded), at))
-    return found
+    names = {"NextUploadIdMarker": "upload-id-marker"}
+    go_on = _next_page(root, names, encoded=encoded)
+    return found, go_on
 
 
-def parse_versions(body: bytes, key: bytes) -> list[Version]:
-    """Of exactly this key, as listed: the newest first."""
+def parse_versions(body: bytes, key: bytes) -> tuple[list[Version], Query]:
+    """Of exactly this key, as listed (the newest first), and what the next page is asked with:
+    nothing once another key has come.
+    """
     root = tree_of(body)
     encoded = any(local_name(n.tag) == "EncodingType" and n.text == "url" for n in root)
     found = []
+    is_past = False
     for node in [n for n in root if local_name(n.tag) in ("Version", "DeleteMarker")]:
-        told = {local_name(n.tag): n.text or "" for n in node}
-        if _key(told.get("Key"), encoded=encoded) == key:
+        told = _texts_in(node)
+        if _key(told.get("Key"), encoded=encoded) != key:
+            is_past = True
+        else:
             size = number(told.get("Size"), "size")
             changed_ns = time_ns(told.get("LastModified"))
             removal = local_name(node.tag) == "DeleteMarker"
@@ -322,7 +349,11 @@ def parse_versions(body: bytes, key: bytes) -> list[Version]:
                     told.get("ETag", "").strip('"'),
                 )
             )
-    return found
+    if is_past:
+        return found, []
+    names = {"NextVersionIdMarker": "version-id-marker"}
+    go_on = _next_page(root, names, encoded=encoded)
+    return found, go_on
 
 
 def parse_tags(body: bytes) -> dict[str, str]:

@@ -6,10 +6,11 @@ from collections.abc import AsyncIterator, Sequence
 from functools import partial
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Incomplete, Missing, StoreError
+from pinecart.core.errors import Missing, StoreError
 from pinecart.core.ports import Level, Version
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import PAST_ALL, Query
+from pinecart.drivers.paging import in_circles
 from pinecart.drivers.swift.client import SwiftClient
 from pinecart.drivers.swift.wire import SwiftPage, parse_page, parse_versions, read_rows
 
@@ -59,10 +60,7 @@ class SwiftLister:
             if not page.last:
                 return
             if page.last <= marker:
-                raise Incomplete(
-                    f"The listing of {self._client.name}/{bucket} goes round in circles. Ask the "
-                    "store's operator."
-                )
+                raise in_circles(f"The listing of {self._client.name}/{bucket}")
             entries = [entry for entry in page.entries if entry.key]
             if entries:
                 yield entries

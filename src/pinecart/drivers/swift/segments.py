@@ -10,6 +10,7 @@ from functools import partial
 
 from pinecart.core.errors import Missing
 from pinecart.drivers.bucketed.client import GONE, Query
+from pinecart.drivers.paging import PageTrail
 from pinecart.drivers.swift.client import SwiftClient, is_large
 from pinecart.drivers.swift.listing import SwiftLister
 from pinecart.drivers.swift.wire import SEGMENTS, Segment, segment_told, segments_start
@@ -51,9 +52,9 @@ class Segments:
         return [s for s in found if segment_told(_name(s), name)]
 
     async def _pages(self, container: str, start: bytes) -> AsyncIterator[list[Segment]]:
-        marker = b""
+        trail = PageTrail(f"The listing of {self._client.name}/{container}")
+        query: Query = []
         while True:
-            query: Query = [("marker", marker)] if marker else []
             page = await self._lister.page(container, start, query)
             if not page.last:
                 return
@@ -61,7 +62,8 @@ class Segments:
                 Segment(f"{container}/".encode() + start + e.key, e.etag, e.size)
                 for e in page.entries
             ]
-            marker = page.last
+            marker = trail.follow(page.last)
+            query = [("marker", marker)]
 
     async def made_of(self, key: bytes, version: str = "") -> list[Segment]:
         """Ours that a large object of this key is made of now."""

@@ -16,6 +16,7 @@ from pinecart.core.errors import Busy, Changed, Missing, Refused, Taken
 from pinecart.core.places import show
 from pinecart.core.ports import OwnSum
 from pinecart.drivers.http_message import Pieces
+from pinecart.drivers.paging import PageTrail
 from pinecart.drivers.remote_tree.remote_files import (
     FileKind,
     FileLook,
@@ -95,23 +96,21 @@ class HdfsFiles:
         return self._named(told, path)
 
     async def _names_in_parts(self, path: bytes) -> list[Named]:
+        trail = PageTrail(f"The listing of {self.client.named(path)}")
         found: list[Named] = []
-        last: str | None = None
+        more: dict[str, str] = {}
         while True:
-            more: dict[str, str] = {}
-            if last is not None:
-                more["startAfter"] = last
             told = await self.client.told("GET", path, "LISTSTATUS_BATCH", **more)
             listing = told.get("DirectoryListing") or {}
             some = self._named(listing.get("partialListing"), path)
             found += some
             if not listing.get("remainingEntries"):
                 return found
-            before = last
-            last = some[-1].name.decode("utf-8", "surrogateescape") if some else before
-            if last == before:
+            if not some:
                 message = f"{self.name} lists no more of a folder."
                 raise Busy(message, code="store.garbled")
+            last = trail.follow(some[-1].name)
+            more["startAfter"] = last.decode("utf-8", "surrogateescape")
 
     def _named(self, told: Any, path: bytes) -> list[Named]:
         rows = self._read(lambda t: t["FileStatuses"]["FileStatus"], told)

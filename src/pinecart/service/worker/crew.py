@@ -139,7 +139,8 @@ class HelperProcess:
         if self.ready:
             self._tell({"end": True})
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._process.wait(), END_S)
+                async with asyncio.timeout(END_S):  # `wait_for` may lose that we are told to end
+                    await self._process.wait()
         if self._process.returncode is None:
             with contextlib.suppress(ProcessLookupError):
                 self._process.kill()

@@ -1,0 +1,30 @@
+"""Answers that come in pages, each of which tells where the next one begins."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable
+from typing import TypeVar
+
+from pinecart.core.errors import Incomplete
+
+Mark = TypeVar("Mark", bound=Hashable)
+
+
+class PageTrail:
+    """The marks that were followed: a server that leads back to one would be read for ever."""
+
+    def __init__(self, listing: str) -> None:
+        """listing: what is read, for people."""
+        self._listing = listing
+        self._followed = set[Hashable]()
+
+    def follow(self, mark: Mark) -> Mark:
+        """The same. Raises Incomplete where it was followed before."""
+        if mark in self._followed:
+            raise in_circles(self._listing)
+        self._followed.add(mark)
+        return mark
+
+
+def in_circles(listing: str) -> Incomplete:
+    return Incomplete(f"{listing} goes round in circles. Ask the server's operator to look at it.")
