@@ -12,7 +12,7 @@ import time
 import pytest
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Busy, Incomplete, Refused, StoreError, Taken
+from pinecart.core.errors import Busy, Changed, Incomplete, Refused, StoreError, Taken
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store
 from pinecart.drivers.folder.kernel import Kernel
@@ -244,8 +244,70 @@ async def test_a_copy_replaces_nothing_where_only_writes_take_notice_of_conditio
     writes = server.counts["put"]
     await again.copy(small(b"z"), again, AT + b"x", source.entry)
     assert server.counts["put"] == writes
+    server.shelf.put("larkfell", "x", b"other", {})
+    with pytest.raises(Changed):
+        await store.copy(small(b"late", uploads=journal), store, AT + b"x", source.entry)
+    assert await listed(store) == [b"theirs", b"x", b"y", b"z"]
     for each in (store, again):
         await each.close()
+
+
+@pytest.mark.parametrize("old", [set(), {"conditions-of-writes-alone"}])
+async def test_a_source_that_changes_while_it_is_copied_in_parts_is_no_object(standin, old):  # noqa: F811
+    server, endpoint = standin
+    server.old |= old
+    server.shelf.put("larkfell", "x", b"song", {}, "abc-1")
+    server.behaviour["part"] = Behaviour(delay_s=0.2)
+    store, journal = opened(endpoint), Journal()
+    entry = (await store.stat(AT + b"x")).entry
+    copying = asyncio.create_task(store.copy(small(b"y", uploads=journal), store, AT + b"x", entry))
+    while not server.counts["part"]:
+        await asyncio.sleep(0.01)
+    server.shelf.put("larkfell", "x", b"gong", {}, "def-1")
+    with pytest.raises(Changed):
+        await copying
+    assert await listed(store) == [b"x"] and not server.shelf.uploads and not journal.rows
+    await store.close()
+
+
+@pytest.mark.parametrize("old", [set(), {"conditions-of-writes-alone"}])
+async def test_an_object_of_parts_replaces_nothing(standin, old):  # noqa: F811
+    server, endpoint = standin
+    server.old |= old
+    store, journal, body = opened(endpoint), Journal(), b"x" * (HELD_BYTES + 1)
+    await store.probe(AT)
+    server.shelf.put("larkfell", "theirs", b"theirs", {})
+    long = Put(b"", len(body), InPieces(body), WriteStamp("d", None, ""), True, uploads=journal)
+    with pytest.raises(Taken):
+        await store.put(long._replace(key=AT + b"theirs"))
+    assert server.shelf.body("larkfell", "theirs") == b"theirs"
+    completed = server.counts["complete"]
+    placed = await store.put(long._replace(key=AT + b"ours"))
+    assert placed.guarded is not bool(old) and server.counts["complete"] == completed + 1
+    assert await listed(store) == [b"ours", b"theirs"]
+    assert not journal.rows and not server.shelf.uploads
+    await store.close()
+
+
+@pytest.mark.parametrize("fault", [{"fail": "AccessDenied"}, {"lost": True, "times": 1}])
+@pytest.mark.parametrize("kind", ["put", "start-upload", "part", "complete", "abort", "delete"])
+async def test_what_a_probe_may_leave_is_journalled(standin, kind, fault):  # noqa: F811
+    server, endpoint = standin
+    journal, store, body = Journal(), opened(endpoint), b"x" * (HELD_BYTES + 1)
+    await store.probe(AT)
+    server.behaviour[kind] = Behaviour(match=".pinecart-probe", **fault)
+    long = Put(AT + b"long", len(body), InPieces(body), WriteStamp("d", None, ""), True)
+    for _ in range(2):
+        with contextlib.suppress(Busy, Taken):
+            await store.put(long._replace(uploads=journal))
+    left = {AT + upload.key.encode() for upload in server.shelf.uploads.values()}
+    left |= {AT + key for key in await listed(store)} - {AT + b"long"}
+    assert left <= set(journal.rows)
+    server.behaviour.clear()
+    for key, (_, since, _) in list(journal.rows.items()):
+        await store.clear_uploads(key, since)
+    assert not server.shelf.uploads and set(await listed(store)) <= {b"long"}
+    await store.close()
 
 
 async def test_a_key_that_may_write_and_not_delete_writes(standin):  # noqa: F811

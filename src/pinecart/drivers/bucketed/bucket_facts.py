@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass, field, fields
 from typing import Any, Self
 
 from pinecart.core.ports import Abilities
@@ -11,10 +12,39 @@ from pinecart.json_object import JsonObject
 UNTRIED = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
 
 
+@dataclass
+class Guards:
+    """Bucket → whether a condition was seen to be held there, where that was asked.
+
+    removals: of a removal.   copies, sources: of a copy, against its destination and its source.
+    completions: of the step that makes an object of parts.
+    """
+
+    removals: dict[str, bool] = field(default_factory=dict)
+    copies: dict[str, bool] = field(default_factory=dict)
+    sources: dict[str, bool] = field(default_factory=dict)
+    completions: dict[str, bool] = field(default_factory=dict)
+
+    def of(self, bucket: str) -> dict[str, bool]:
+        """As `remember` takes it up again."""
+        found = {}
+        for which in fields(self):
+            held = getattr(self, which.name)
+            if bucket in held:
+                found[f"guards_{which.name}"] = held[bucket]
+        return found
+
+    def remember(self, bucket: str, told: Mapping[str, Any]) -> None:
+        for which in fields(self):
+            name = f"guards_{which.name}"
+            if name in told:
+                getattr(self, which.name)[bucket] = bool(told[name])
+
+
 class BucketFacts:
-    """versioned, removals_guarded, copies_guarded (whether the condition of a copy is held against
-    its destination): by bucket, where it was asked.   kept, dropped: bucket → headers that it was
-    seen to keep, and not to keep.   untried: what is supposed of a bucket that was not tried.
+    """versioned: bucket → whether it keeps versions, where it was asked.   kept, dropped: bucket →
+    headers that it was seen to keep, and not to keep.   untried: what is supposed of a bucket that
+    was not tried.
     """
 
     def __init__(self, untried: Abilities = UNTRIED) -> None:
@@ -22,8 +52,7 @@ class BucketFacts:
         self._able: dict[str, Abilities] = {}
         self.probed: set[str] = set()
         self.versioned: dict[str, bool] = {}
-        self.removals_guarded: dict[str, bool] = {}
-        self.copies_guarded: dict[str, bool] = {}
+        self.guards = Guards()
         self.kept: dict[str, set[str]] = {}
         self.dropped: dict[str, set[str]] = {}
 
@@ -47,10 +76,7 @@ class BucketFacts:
         for bucket in self.probed:
             able = self.able(bucket)
             found[bucket] = {"checksum": able.checksum, "create_only": able.create_only}
-            if bucket in self.removals_guarded:
-                found[bucket]["guards_removals"] = self.removals_guarded[bucket]
-            if bucket in self.copies_guarded:
-                found[bucket]["guards_copies"] = self.copies_guarded[bucket]
+            found[bucket] |= self.guards.of(bucket)
         return found
 
     def remember(self, bucket: str, told: Mapping[str, Any]) -> None:
@@ -61,7 +87,4 @@ class BucketFacts:
         create_only = bool(told.get("create_only", True))
         self.learn(bucket, checksum=checksum, create_only=create_only)
         self.probed.add(bucket)
-        if "guards_removals" in told:
-            self.removals_guarded[bucket] = bool(told["guards_removals"])
-        if "guards_copies" in told:
-            self.copies_guarded[bucket] = bool(told["guards_copies"])
+        self.guards.remember(bucket, told)

@@ -7,10 +7,8 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable
 from urllib.parse import quote, urlencode
 
-from pinecart.core.places import show
 from pinecart.core.ports import Put
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
-from pinecart.drivers.bucketed.client import GONE, Query
 from pinecart.drivers.bucketed.writes import ObjectWrites
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.client import S3Client
@@ -61,20 +59,6 @@ class ConditionalWrites(ObjectWrites):
         if answer.status != 200 or is_error(answer.body):
             raise self._client.error_of(answer, what=f"Writing {self._client.named(put.key)}")
         return answer, guarded
-
-    async def abort(self, bucket: str, name: bytes, upload: str) -> None:
-        """Until the store says that it is gone. Raises StoreError."""
-        client = self._client
-        named = f"{client.name}/{bucket}/{show(name)}"
-        query: Query = [("uploadId", upload)]
-
-        async def one() -> None:
-            answer = await client.ask("DELETE", bucket, name, query=query)
-            if answer.status not in GONE:
-                what = f"Taking away unfinished parts of {named}"
-                raise self._client.error_of(answer, what=what)
-
-        await self._client.safely(one)
 
 
 def is_error(body: bytes) -> bool:

@@ -52,7 +52,7 @@ class ObjectRemover:
 
         Not for a bucket that keeps versions: it might keep a mark of that delete.
         """
-        if bucket not in self._facts.removals_guarded:
+        if bucket not in self._facts.guards.removals:
             ours = name[: name.rfind(b"/") + 1] + PROBE + secrets.token_hex(8).encode()
 
             async def one(headers: dict[str, str]) -> int:
@@ -68,5 +68,5 @@ class ObjectRemover:
             guarded = status == 412 or (
                 status == 404 and await self._client.safely(lambda: one({})) == 204
             )
-            self._facts.removals_guarded[bucket] = guarded
-        return self._facts.removals_guarded[bucket]
+            self._facts.guards.removals[bucket] = guarded
+        return self._facts.guards.removals[bucket]

@@ -30,13 +30,14 @@ class ServerCopy:
         client: S3Client,
         facts: BucketFacts,
         writes: ConditionalWrites,
+        parts: S3Parts,
         sizes: Sizes,
         prober: S3Prober,
     ) -> None:
         self._client = client
         self._facts = facts
         self._writes = writes
-        self._parts = S3Parts(client, facts, writes)
+        self._parts = parts
         self._sizes = sizes
         self._prober = prober
 
@@ -50,32 +51,30 @@ class ServerCopy:
             + (f"?versionId={version}" if version else ""),
             "x-amz-copy-source-if-match": f'"{entry.etag}"',
         }
+        of = _PlannedSource(source, source_key, entry, version)
         try:
             # An object of parts is copied in parts: some stores list another ETag for its whole
             # copy than they answer.
             if put.size > self._sizes.copied_whole or "-" in entry.etag:
-                placed = await self._copy_in_parts(
-                    put, where, await source.stat(source_key, version)
-                )
+                placed = await self._copy_in_parts(put, where, of)
             else:
+                if not await self._prober.guards_sources(put.key, put.uploads):
+                    await of.must_be_as_planned()
                 placed = await self._copy_whole(put, where)
-        except Taken as exc:
-            if (await source.stat(source_key, version)).entry.etag != entry.etag:
-                raise Changed(f"{source.named(source_key)} changed before it was copied.") from exc
+        except Taken:
+            await of.must_be_as_planned()
             if put.if_absent and await self._client.is_absent(put.key):
                 # Some stores hold the condition against the source of a copy.
                 bucket, _ = self._client.split(put.key)
-                self._facts.copies_guarded[bucket] = False
+                self._facts.guards.copies[bucket] = False
                 return await self.copy(put, source, source_key, entry, version)
             raise
         except Refused:
             # This key may not, or this store does not know how: the bytes go through us.
             return None
         if placed.entry.etag != entry.etag:  # else the store itself tells that it is the same
-            of = await source.stat(source_key, version)
-            if of.entry.etag != entry.etag:  # some stores take no notice of that condition
-                raise Changed(f"{source.named(source_key)} changed before it was copied.")
-            placed = await self._compared(placed, put, of)
+            now = await of.must_be_as_planned()
+            placed = await self._compared(placed, put, now)
         if put.extra.tags and await self._client.tags(put.key) != dict(put.extra.tags):
             return placed._replace(lost="tags")
         return placed
@@ -114,18 +113,19 @@ class ServerCopy:
             whole, etag, crc or put.card.crc, "server-copy", guarded=guarded
         )
 
-    async def _copy_in_parts(self, put: Put, where: dict[str, str], of: Stat) -> Placed:
+    async def _copy_in_parts(self, put: Put, where: dict[str, str], of: _PlannedSource) -> Placed:
+        now = await of.must_be_as_planned()
         card = put.card
-        if of.card:
-            card = WriteStamp(card.decision_id, of.card.modified_ns, of.crc or of.card.crc)
+        if now.card:
+            card = WriteStamp(card.decision_id, now.card.modified_ns, now.crc or now.card.crc)
         put = put._replace(
             card=card,
-            metadata={**of.metadata, **put.metadata},
-            content_type=of.content_type,
-            headers=of.headers,
+            metadata={**now.metadata, **put.metadata},
+            content_type=now.content_type,
+            headers=now.headers,
         )
 
-        source = _PartsOfObject(self, put.key, where)
+        source = _PartsOfObject(self, put.key, where, of)
         step = max(piece_size(put.size), COPY_PART)
         upload = MultipartUpload(self._client, self._parts, put, step, source)
         placed = await upload.carry_out()
@@ -149,13 +149,34 @@ class ServerCopy:
         return text_of(answer.body, "ETag")
 
 
+class _PlannedSource:
+    """What is to be copied, as it was when that was planned."""
+
+    def __init__(self, client: S3Client, key: bytes, planned: Entry, version: str) -> None:
+        self._client = client
+        self._key = key
+        self._planned = planned
+        self._version = version
+
+    async def must_be_as_planned(self) -> Stat:
+        """What it is now. Raises Changed."""
+        now = await self._client.stat(self._key, self._version)
+        if now.entry.etag != self._planned.etag:
+            named = self._client.named(self._key)
+            raise Changed(f"{named} changed before it was copied.")
+        return now
+
+
 class _PartsOfObject:
     """Ranges of another object of the same system, which the store copies by itself."""
 
-    def __init__(self, copy: ServerCopy, key: bytes, where: dict[str, str]) -> None:
+    def __init__(
+        self, copy: ServerCopy, key: bytes, where: dict[str, str], of: _PlannedSource
+    ) -> None:
         self._copy = copy
         self._key = key
         self._where = where
+        self._of = of
 
     async def send(self, upload: str, number: int, start: int, size: int) -> tuple[str, str]:
         etag = await self._copy.copy_part(self._key, self._where, upload, number, start, size)
@@ -165,4 +186,5 @@ class _PartsOfObject:
         """What a part of ours holds can't be told without reading it."""
 
     async def verify(self, crc: str) -> None:
-        """Every part was copied under If-Match of one ETag."""
+        """Every part was asked for under If-Match of one ETag; not every store takes notice."""
+        await self._of.must_be_as_planned()

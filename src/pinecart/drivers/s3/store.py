@@ -29,13 +29,13 @@ class S3Store(BucketStore):
         lister = Lister(client, facts)
         writes = ConditionalWrites(client, facts)
         whole = S3Whole(client, facts, writes)
-        parts = S3Parts(client, facts, writes)
         prober = S3Prober(client, facts, lister)
+        parts = S3Parts(client, facts, writes, prober)
         machines = Machines(
             lister,
             ObjectWriter(client, facts, whole, parts, part=sizes.part),
             parts,
-            ServerCopy(client, facts, writes, sizes, prober),
+            ServerCopy(client, facts, writes, parts, sizes, prober),
             ObjectRemover(client, facts, lister),
             prober,
             BucketKeeper(client),
