@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
 import pytest
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.decide import Comparison, LookAnswer
+from pinecart.core.entries import fingerprint
 from pinecart.core.errors import Busy, Changed, PinecartError, Refused, SignInRefused, Taken
 from pinecart.core.ports import Put, WriteStamp
 from pinecart.runner.content_comparison import Pair, compare_contents
@@ -21,6 +23,7 @@ from tests.servers import swift
 from tests.servers.forwarder import Forwarder
 from tests.servers.swift import CARRIER, ENDPOINT
 from tests.servers.swift_door import SwiftDoor
+from tests.servers.swift_gateway import SwiftGateway
 from tests.whole.house import free_port
 
 pytestmark = pytest.mark.xdist_group("swift")
@@ -353,3 +356,95 @@ async def test_what_is_put_together_by_a_beginning_is_told_as_changed(store, doo
     with pytest.raises(Changed):
         async with store.open(b"all", entries[0]) as reading:
             await reading.whole()
+
+
+# --- other ways
+
+
+@pytest.fixture
+async def gateway():
+    with SwiftGateway() as storage:
+        yield storage
+
+
+@pytest.fixture
+async def behind(gateway):
+    store = opened(gateway.spec("c"))
+    await store.probe(AT)  # as each run does
+    yield store
+    await store.close()
+
+
+class TestGateway(StoreContract):
+    @pytest.fixture
+    async def store(self, behind):
+        return behind
+
+
+async def test_large_objects_that_a_store_tells_wrong_are_told_as_they_are(
+    gateway, behind, tmp_path
+):
+    await put(behind, b"small", b"song")
+    placed = await long_put(behind, tmp_path)
+    listed = {e.key: e async for page in behind.list(AT) for e in page}
+    assert fingerprint(listed[b"long"]) == fingerprint(placed.entry)
+    assert (await behind.level(AT)).entries == list(listed.values())
+    stat = await behind.stat(AT + b"long")
+    assert not stat.metadata, "what we note with it is no user's"
+
+
+async def test_the_parts_of_what_a_store_tells_nothing_of_go_with_it(gateway, behind, tmp_path):
+    since = datetime.now(UTC).isoformat()
+    first = await long_put(behind, tmp_path)
+    parts = gateway.names("c_segments")
+    assert (
+        len(parts) == 4
+        and await behind.clear_uploads(AT + b"long", "2020-01-01T00:00:00+00:00") == 0
+    )
+    again = await long_put(behind, tmp_path, first.entry)
+    assert len(gateway.names("c_segments")) == 4
+    assert not set(parts) & set(gateway.names("c_segments"))
+    assert gateway.bytes_of("c/larkfell/long") == LONG
+    assert await behind.clear_uploads(AT + b"long", since) == 0
+    assert (
+        await behind.copy(
+            Put(AT + b"copy", len(LONG), b"", WriteStamp("d", None, ""), True),
+            behind,
+            AT + b"long",
+            again.entry,
+        )
+        is None
+    ), "it goes through us"
+    await behind.remove(AT + b"long", again.entry)
+    assert gateway.names("c") == gateway.names("c_segments") == []
+
+
+async def test_parts_that_may_be_of_something_are_left(gateway, behind, tmp_path):
+    """Where nothing was noted with it, nobody knows."""
+    begun, noted = "2020-01-01T00:00:00+00:00", "x-object-meta-pinecart-upload"
+    placed = await long_put(behind, tmp_path)
+    gateway.things["c/larkfell/long"].kept.pop(noted)
+    with pytest.raises(Refused) as refused:
+        await behind.clear_uploads(AT + b"long", begun)
+    assert refused.value.code == "store.parts-untold"
+    assert gateway.bytes_of("c/larkfell/long") == LONG
+    again = await long_put(behind, tmp_path, placed.entry)
+    assert again.left and gateway.bytes_of("c/larkfell/long") == LONG
+    assert await behind.clear_uploads(AT + b"long", begun) == 1
+    assert len(gateway.names("c_segments")) == 4
+    gateway.things["c/larkfell/long"].kept.pop(noted)
+    with pytest.raises(Refused, match="parts of it are left"):
+        await behind.remove(AT + b"long", again.entry)
+    assert gateway.names("c") == [] and len(gateway.names("c_segments")) == 4
+
+
+async def test_an_expiry_goes_along_where_copies_lose_it(gateway, behind):
+    ends = {"x-delete-at": "4102444800"}
+    first = await behind.put(small_put(b"x", headers=ends))
+    await behind.copy(small_put(b"y", headers=ends), behind, AT + b"x", first.entry)
+    assert gateway.things["c/larkfell/y"].kept["x-delete-at"] == "4102444800"
+
+
+def small_put(name, **more):
+    stamp = WriteStamp("d", None, crc_of(b"song"))
+    return Put(AT + name, 4, b"song", stamp, if_absent=True, **more)

@@ -10,12 +10,12 @@ import threading
 from collections import Counter
 from dataclasses import dataclass, field
 from email.utils import formatdate
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 from urllib.parse import parse_qs, unquote, urlsplit
 from xml.sax.saxutils import escape
 
 from pinecart.core.checksum import crc_of
+from tests.servers.small_server import SmallHandler, SmallServer
 
 KEPT = ("x-ms-meta-", "x-ms-blob-", "x-ms-tags", "x-ms-access-tier")
 
@@ -44,7 +44,7 @@ class Habits:
     asked: Counter[str] = field(default_factory=Counter)
 
 
-class BlobHabits:
+class BlobHabits(SmallServer):
     def __init__(self, **habits: Any) -> None:
         self.habits = Habits(**habits)
         self.blobs: dict[str, Blob] = {}
@@ -54,20 +54,8 @@ class BlobHabits:
         self.copies: dict[str, tuple[str, str, bytes]] = {}  # key → id, how it ends, what comes
         self.lock, self.count = threading.Lock(), 0
 
-    def __enter__(self) -> BlobHabits:
-        handler = type("Handler", (_Handler,), {"storage": self})
-        self._server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
-        self._server.daemon_threads = True
-        threading.Thread(target=self._server.serve_forever, args=(0.05,), daemon=True).start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._server.shutdown()
-        self._server.server_close()
-
     def spec(self, root: str = "larkfell-files") -> dict[str, object]:
-        port = self._server.server_address[1]
-        return {"kind": "blob", "endpoint": f"http://127.0.0.1:{port}/larkfell", "root": root}
+        return {"kind": "blob", "endpoint": f"{self.url}/larkfell", "root": root}
 
     def store(self, key: str, body: bytes, kept: dict[str, str]) -> Blob:
         self.count += 1
@@ -129,14 +117,11 @@ def _row(name: str, blob: Blob | None, is_current: bool) -> str:
     )
 
 
-class _Handler(BaseHTTPRequestHandler):
+class _Handler(SmallHandler):
     storage: BlobHabits
-    protocol_version = "HTTP/1.1"
-
-    def log_message(self, *_: object) -> None: ...
 
     def _any(self) -> None:
-        body = self.rfile.read(int(self.headers.get("Content-Length") or 0))
+        body = self.all_of_it()
         url = urlsplit(self.path)
         asked = {k: v[0] for k, v in parse_qs(url.query, keep_blank_values=True).items()}
         key = unquote(url.path).removeprefix("/larkfell").partition("/")[2].partition("/")[2]
@@ -148,18 +133,9 @@ class _Handler(BaseHTTPRequestHandler):
         if left == 1:
             self.close_connection = True
             return
-        self._answer(*answer)
+        self.answer(*answer)
 
     do_GET = do_HEAD = do_PUT = do_DELETE = _any
-
-    def _answer(self, status: int, headers: dict[str, str], body: bytes) -> None:
-        self.send_response(status)
-        length = headers.pop("Content-Length", str(len(body)))
-        for name, value in {**headers, "Content-Length": length}.items():
-            self.send_header(name, value)
-        self.end_headers()
-        if self.command != "HEAD":
-            self.wfile.write(body)
 
     def _done(self, key: str, asked: dict[str, str], body: bytes) -> tuple[str, Any]:
         storage, habits = self.storage, self.storage.habits
@@ -297,3 +273,6 @@ class _Handler(BaseHTTPRequestHandler):
 def _refusal(status: int, code: str) -> Any:
     told = f"<?xml version='1.0'?><Error><Code>{code}</Code><Message>{code}</Message></Error>"
     return status, {"x-ms-error-code": code}, told.encode()
+
+
+BlobHabits.handler = _Handler

@@ -24,6 +24,10 @@ class SwiftDoor:
     def __init__(self) -> None:
         swift.up()
         self.http = httpx.Client(timeout=60, verify=False)
+        self.url = ""
+        self._sign_in()
+
+    def _sign_in(self) -> None:
         told = self._signed_in(swift.KEY, swift.SECRET)
         self.url, self.http.headers["x-auth-token"] = told["x-storage-url"], told["x-auth-token"]
 
@@ -49,9 +53,13 @@ class SwiftDoor:
             assert line.recv(100) == b"DELETED\r\n"
 
     def ask(self, method: str, path: str, query: str = "", **more: object) -> httpx.Response:
-        """path: container and name, not encoded."""
+        """path: container and name, not encoded. Whoever shares our token may have it forgotten."""
         url = f"{self.url}/{quote(path)}" + (f"?{query}" if query else "")
-        return self.http.request(method, url, **more)  # type: ignore[arg-type]
+        answer = self.http.request(method, url, **more)  # type: ignore[arg-type]
+        if answer.status_code == 401:
+            self._sign_in()
+            answer = self.http.request(method, url, **more)  # type: ignore[arg-type]
+        return answer
 
     def container(self) -> str:
         name = f"c{uuid.uuid4().hex[:12]}"

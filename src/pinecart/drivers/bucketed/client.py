@@ -91,6 +91,7 @@ class BucketClient(ABC):
         self.retry = retry
         self.now = now
         self._retries = BusyRetries(retry)
+        self._reads_under_condition = True
 
     # --- what each protocol has
 
@@ -233,7 +234,9 @@ class BucketClient(ABC):
         just this content are asked for (RFC 9110, section 14).
         """
         wanted = 200
-        headers = {"if-match": f'"{etag}"', **self.dialect.looks}
+        headers = dict(self.dialect.looks)
+        if self._reads_under_condition:
+            headers["if-match"] = f'"{etag}"'
         if start > 0 or last is not None:
             wanted = 206
             end = "" if last is None else last
@@ -252,11 +255,16 @@ class BucketClient(ABC):
         target, sent = prepared
         asking = self._transport.streamed("GET", target, sent)
         async with asking as (status, found, chunks):
-            if status != wanted:
-                body = b"".join([chunk async for chunk in chunks])
-                answer = HttpAnswer(status, found, body)
-                self._must_be(wanted, answer, sent, key)
-            yield found, chunks
+            if status == wanted:
+                self._must_be_of(etag, found, key)
+                yield found, chunks
+                return
+            body = b"".join([chunk async for chunk in chunks])
+        answer = HttpAnswer(status, found, body)
+        if not await self._misjudges(answer, key, etag, version):
+            self._must_be(wanted, answer, sent, key)
+        async with self.get(key, etag, start, version) as again:
+            yield again
 
     async def get_at_once(
         self,
@@ -272,18 +280,38 @@ class BucketClient(ABC):
         wanted, (target, sent) = self._getting(key, entry.etag, start, last, version)
         most = max(entry.size if last is None else last - start + 1, 1 << 20)
         answer = await self._transport.ask("GET", target, sent, most=most, into=into)
+        if await self._misjudges(answer, key, entry.etag, version):
+            return await self.get_at_once(key, entry, start, last, version, into)
         self._must_be(wanted, answer, sent, key)
+        self._must_be_of(entry.etag, answer.headers, key)
         return answer
+
+    async def _misjudges(self, answer: HttpAnswer, key: bytes, etag: str, version: str) -> bool:
+        """Whether If-Match was refused although just this is there: some stores hold it against
+        another ETag than they tell. From then on the ETag of each answer is what is looked at.
+        """
+        if answer.status == 412 and self._reads_under_condition:
+            now = await self.stat(key, version)
+            self._reads_under_condition = now.entry.etag != etag
+            return not self._reads_under_condition
+        return False
+
+    def _must_be_of(self, etag: str, headers: Mapping[str, str], key: bytes) -> None:
+        if not self._reads_under_condition and headers.get("ETag", "").strip('"') != etag:
+            raise self._changed(key)
+
+    def _changed(self, key: bytes) -> Changed:
+        named = self.named(key)
+        return Changed(f"{named} changed while it was read. It is tried again in the next run.")
 
     def _must_be(
         self, wanted: int, answer: HttpAnswer, sent: Mapping[str, str], key: bytes
     ) -> None:
         self.arrived(answer, sent)
-        named = self.named(key)
         if answer.status == 412:
-            raise Changed(f"{named} changed while it was read. It is tried again in the next run.")
+            raise self._changed(key)
         if answer.status != wanted:
-            raise self.error_of(answer, what=f"Reading {named}")
+            raise self.error_of(answer, what=f"Reading {self.named(key)}")
 
     # --- what is the same for all
 

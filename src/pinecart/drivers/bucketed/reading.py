@@ -17,7 +17,7 @@ from collections.abc import AsyncIterator, Mapping
 
 from pinecart.core.checksum import Crc64, crc_of
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Busy, Corrupt
+from pinecart.core.errors import Busy, Changed, Corrupt
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.ports import HELD_BYTES, WriteStamp
 from pinecart.drivers.bucketed.client import BucketClient
@@ -98,8 +98,15 @@ class OpenedObject:
             raise Busy(
                 f"{self._client.named(self._key)}: the answer was cut short.", code="store.cut"
             )
+        if len(answer.body) > self.entry.size:
+            raise self._longer()
         self._keep(answer.headers)
         return answer.body
+
+    def _longer(self) -> Changed:
+        """As where an object is put together of others as it is read."""
+        named = self._client.named(self._key)
+        return Changed(f"{named} is longer than it was listed. It is tried again in the next run.")
 
     async def chunks(self) -> AsyncIterator[bytes]:
         """A cut line goes on where it was, by range and If-Match."""
@@ -115,6 +122,8 @@ class OpenedObject:
                     self._keep(headers)
                     async for chunk in chunks:
                         at += len(chunk)
+                        if at > self.entry.size:
+                            raise self._longer()
                         yield chunk
                 if at < self.entry.size:
                     raise Busy(

@@ -35,6 +35,8 @@ from pinecart.drivers.transport import Transport, transport_from
 
 WHO = "x-auth-token"
 EXPIRY = "x-delete-at"  # when the store itself takes an object away (seconds since 1970)
+UPLOAD = "x-object-meta-pinecart-upload"  # whose parts a large object is made of
+OWN = ("pinecart-upload", "static-large-object")  # metadata that is no user's: ours, and of a store
 _DOTS = re.compile(r"(^|/)\.{1,2}(/|$)")
 
 
@@ -124,6 +126,8 @@ class SwiftClient(BucketClient):
             kept[EXPIRY] = expiry
         # of a large object it is the MD5 of its segments' MD5s, which tells nothing of its content
         etag = "" if is_large(headers) else headers.get("ETag", "")
+        for name in OWN:
+            told.metadata.pop(name, None)
         return told._replace(headers=kept, md5=etag.strip('"'))
 
     def may_be_of_parts(self, etag: str) -> bool:

@@ -13,7 +13,7 @@ from pinecart.drivers.bucketed.writes import ObjectWrites
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.swift.client import EXPIRY, SwiftClient, is_large
 from pinecart.drivers.swift.listing import SwiftLister, no_bucket
-from pinecart.drivers.swift.segments import Segments
+from pinecart.drivers.swift.segments import PartsUntold, Segments
 from pinecart.drivers.swift.wire import Segment
 
 # which headers of an object Swift keeps, besides its type and metadata
@@ -32,7 +32,8 @@ class SwiftWrites(ObjectWrites):
         self._client = client
         self._lister = lister
         self._segments = segments
-        self._replaced: dict[bytes, list[Segment]] = {}  # key → what goes once the new one is there
+        # key → what goes once the new one is there; or why that can't be told
+        self._replaced: dict[bytes, list[Segment] | PartsUntold] = {}
 
     @staticmethod
     def kept_headers(put: Put) -> dict[str, str]:
@@ -74,14 +75,17 @@ class SwiftWrites(ObjectWrites):
         """What it replaced loses its segments."""
         placed = await super().placed(put, etag, crc, proof, guarded=guarded, looks=looks)
         try:
-            await self._segments.clear(self._replaced.pop(put.key, ()))
+            replaced = self._replaced.pop(put.key, [])
+            if isinstance(replaced, PartsUntold):
+                raise replaced
+            await self._segments.clear(replaced)
         except Halting:
             raise
         except StoreError as exc:
             return placed._replace(left=f"parts of what it replaced. {exc.message}")
         return placed
 
-    async def _segments_of_replaced(self, put: Put) -> list[Segment]:
+    async def _segments_of_replaced(self, put: Put) -> list[Segment] | PartsUntold:
         """What is there is looked at. Raises Taken, and Missing where something was expected."""
         try:
             there, headers = await self._client.look(put.key)
@@ -92,4 +96,7 @@ class SwiftWrites(ObjectWrites):
         self.must_be_expected(put, there.entry)
         if not is_large(headers) or await self._lister.keeps_versions(put.key):
             return []
-        return await self._segments.made_of(put.key)
+        try:
+            return await self._segments.made_of(put.key)
+        except PartsUntold as exc:
+            return exc

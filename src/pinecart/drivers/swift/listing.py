@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator, Sequence
 from functools import partial
 
@@ -10,11 +11,14 @@ from pinecart.core.errors import Missing, StoreError
 from pinecart.core.ports import Level, Version
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import PAST_ALL, Query
+from pinecart.drivers.bucketed.wire import number
 from pinecart.drivers.paging import in_circles
+from pinecart.drivers.pieces import all_of
 from pinecart.drivers.swift.client import SwiftClient
-from pinecart.drivers.swift.wire import SwiftPage, parse_page, parse_versions, read_rows
+from pinecart.drivers.swift.wire import SwiftPage, is_mistold, parse_page, parse_versions, read_rows
 
 LISTED = (200, 204)
+LOOKS_AT_ONCE = 8
 
 
 class SwiftLister:
@@ -40,7 +44,36 @@ class SwiftLister:
             body = bytes(answer.body)
             return parse_page(body, prefix=prefix)
 
-        return await client.safely(one)
+        page = await client.safely(one)
+        entries = await self._told_well(bucket, prefix, page.entries)
+        return page._replace(entries=entries)
+
+    async def _told_well(self, bucket: str, prefix: bytes, entries: list[Entry]) -> list[Entry]:
+        """Large objects that a listing tells wrong are looked at, some at once."""
+        wrong = [at for at, entry in enumerate(entries) if is_mistold(entry)]
+        found = list(entries)
+        at_once = asyncio.Semaphore(LOOKS_AT_ONCE)
+
+        async def look(at: int) -> None:
+            async with at_once:
+                found[at] = await self._looked_at(bucket, prefix, entries[at])
+
+        await all_of(*map(look, wrong))
+        return found
+
+    async def _looked_at(self, bucket: str, prefix: bytes, entry: Entry) -> Entry:
+        """As it was told where it is gone meanwhile."""
+        client = self._client
+        ask = partial(client.ask, "HEAD", bucket, prefix + entry.key)
+        answer = await client.safely(ask)
+        if answer.status == 404:
+            return entry
+        if answer.status != 200:
+            what = f"Looking at large objects of {client.name}/{bucket}"
+            raise client.error_of(answer, what=what)
+        size = number(answer.headers.get("Content-Length"), "size")
+        etag = answer.headers.get("ETag", "").strip('"')
+        return entry._replace(size=size, etag=etag)
 
     async def is_empty(self, bucket: str) -> bool:
         return not (await self.page(bucket, b"", [("limit", "1")])).last

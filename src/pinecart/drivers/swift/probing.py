@@ -10,9 +10,9 @@ from pinecart.drivers.bucketed.client import GONE
 from pinecart.drivers.bucketed.probing import ObjectProber
 from pinecart.drivers.swift.client import SwiftClient
 from pinecart.drivers.swift.listing import SwiftLister, no_bucket
+from pinecart.drivers.swift.wire import NOTHING
 
 BODY = b"pinecart asks whether checksums are verified here"
-NOTHING = "d41d8cd98f00b204e9800998ecf8427e"  # MD5 of nothing
 
 
 class SwiftProber(ObjectProber):

@@ -9,7 +9,8 @@ from pinecart.core.errors import Halting, Refused, StoreError
 from pinecart.drivers.bucketed.client import GONE
 from pinecart.drivers.swift.client import SwiftClient, is_large
 from pinecart.drivers.swift.listing import SwiftLister
-from pinecart.drivers.swift.segments import Segments
+from pinecart.drivers.swift.segments import PartsUntold, Segments
+from pinecart.drivers.swift.wire import Segment
 
 
 class SwiftRemover:
@@ -22,9 +23,13 @@ class SwiftRemover:
         client = self._client
         named = client.named(key)
         told = await client.must_still_be(key, expected)
-        segments = []
+        segments: list[Segment] = []
+        untold: PartsUntold | None = None
         if is_large(told) and not await self._lister.keeps_versions(key):
-            segments = await self._segments.made_of(key)
+            try:
+                segments = await self._segments.made_of(key)
+            except PartsUntold as exc:
+                untold = exc
         bucket, name = client.split(key)
         ask = partial(client.ask, "DELETE", bucket, name)
         answer = await client.safely(ask)
@@ -32,6 +37,8 @@ class SwiftRemover:
             what = f"Removing {named}"
             raise client.error_of(answer, what=what)
         try:
+            if untold is not None:
+                raise untold
             await self._segments.clear(segments)
         except Halting:
             raise

@@ -8,14 +8,20 @@ import asyncio
 from collections.abc import AsyncIterator, Sequence
 from functools import partial
 
-from pinecart.core.errors import Missing
+from pinecart.core.errors import Missing, Refused
 from pinecart.drivers.bucketed.client import GONE, Query
 from pinecart.drivers.paging import PageTrail
-from pinecart.drivers.swift.client import SwiftClient, is_large
+from pinecart.drivers.swift.client import UPLOAD, SwiftClient, is_large
 from pinecart.drivers.swift.listing import SwiftLister
 from pinecart.drivers.swift.wire import SEGMENTS, Segment, segment_told, segments_start
 
 AT_ONCE = 8
+
+
+class PartsUntold(Refused):
+    """Of a large object: they may be of what is there."""
+
+    code = "store.parts-untold"
 
 
 class Segments:
@@ -69,12 +75,33 @@ class Segments:
         """Ours that a large object of this key is made of now."""
         bucket, name = self._client.split(key)
         container = f"{bucket}{SEGMENTS}/".encode()
+        told = await self._client.segments(key, version)
+        if not told:
+            return await self._as_noted(key, version)
         ours = []
-        for segment in await self._client.segments(key, version):
+        for segment in told:
             is_in_ours = segment.path.startswith(container)
             if is_in_ours and segment_told(_name(segment), name):
                 ours.append(segment)
         return ours
+
+    async def _as_noted(self, key: bytes, version: str) -> list[Segment]:
+        """Where the store doesn't tell what a large object is made of: by what was noted with it.
+        Raises PartsUntold where nothing was.
+        """
+        found = await self.of(key)
+        if not found:
+            return []
+        _, headers = await self._client.look(key, version)
+        upload = headers.get(UPLOAD)
+        if not upload:
+            named = self._client.named(key)
+            raise PartsUntold(
+                f"{named}: the store doesn't tell which parts this large object is made of. Parts "
+                "of ours for that name are left as they are."
+            )
+        start = segments_start(self._client.split(key)[1], upload)
+        return [segment for segment in found if _name(segment).startswith(start)]
 
     async def in_use(self, key: bytes) -> list[Segment]:
         """Ours that what lies there is made of, and each version of it that is kept."""

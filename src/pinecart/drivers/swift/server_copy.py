@@ -10,7 +10,7 @@ from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Corrupt, Refused, StoreError
 from pinecart.core.ports import Placed, Put, Stat
 from pinecart.drivers.http_message import HttpAnswer
-from pinecart.drivers.swift.client import SwiftClient, is_large
+from pinecart.drivers.swift.client import EXPIRY, SwiftClient, is_large
 from pinecart.drivers.swift.conditional import SwiftWrites
 from pinecart.drivers.swift.removal import SwiftRemover
 from pinecart.drivers.swift.wire import SEGMENTS, Segment, encoded, segment_name
@@ -66,6 +66,8 @@ class SwiftCopies:
             where += f"?{source.dialect.version}={version}"
         # conditions of a copy are held against its source
         headers = {"x-copy-from": where, "if-match": f'"{of.entry.etag}"'}
+        if EXPIRY in of.headers:  # not every store takes it along
+            headers[EXPIRY] = of.headers[EXPIRY]
 
         async def send(condition: dict[str, str]) -> HttpAnswer:
             all_headers = headers | condition
@@ -97,7 +99,7 @@ class SwiftCopies:
                 for number, segment in enumerate(segments, 1)
             ]
             is_completing = True
-            etag, guarded = await self._parts.made_of(full, made)
+            etag, guarded = await self._parts.made_of(full, upload, made)
         except BaseException as exc:
             may_be_made = isinstance(exc, Busy | asyncio.CancelledError)  # its answer is not known
             if not (is_completing and may_be_made):

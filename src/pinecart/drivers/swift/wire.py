@@ -18,6 +18,7 @@ from pinecart.drivers.bucketed.wire import number, time_ns
 SEGMENTS = "_segments"  # what follows a container's name in that of its segments
 CONTAINER_RULE = "1 to 256 bytes, without a slash, and is not . or .."
 LONGEST_CONTAINER = 256
+NOTHING = "d41d8cd98f00b204e9800998ecf8427e"  # MD5 of nothing
 _LONGEST_IN_SEGMENTS = 900  # of a name that its segments' names begin with
 _OURS = re.compile(r"(.*)/pinecart-(\d{13})-([0-9a-f]{8})/(\d{8})", re.DOTALL)
 
@@ -67,6 +68,13 @@ def parse_page(body: bytes, *, prefix: bytes) -> SwiftPage:
 def _entry(row: Mapping[str, Any], key: bytes) -> Entry:
     etag = str(row.get("slo_etag") or row.get("hash") or "").strip('"')
     return Entry(key, _size(row), time_ns(row.get("last_modified")), etag)
+
+
+def is_mistold(entry: Entry) -> bool:
+    """Whether a listing tells of its manifest what is to be told of a large object: some stores
+    do, and tell the MD5 of nothing of what isn't empty.
+    """
+    return entry.size > 0 and entry.etag == NOTHING
 
 
 def _size(row: Mapping[str, Any]) -> int:

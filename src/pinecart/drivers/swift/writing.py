@@ -13,7 +13,7 @@ from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.bucketed.multipart import PartSums
 from pinecart.drivers.bucketed.writing import md5_of
 from pinecart.drivers.http_message import HttpAnswer, Pieces
-from pinecart.drivers.swift.client import SwiftClient
+from pinecart.drivers.swift.client import UPLOAD, SwiftClient
 from pinecart.drivers.swift.conditional import SwiftWrites
 from pinecart.drivers.swift.segments import Segments
 from pinecart.drivers.swift.wire import (
@@ -118,13 +118,14 @@ class SwiftSegments:
             )
             for number, (start, etag) in enumerate(zip(starts, etags, strict=True), 1)
         ]
-        return await self.made_of(put, segments)
+        return await self.made_of(put, upload, segments)
 
-    async def made_of(self, put: Put, segments: Sequence[Segment]) -> tuple[str, bool]:
+    async def made_of(self, put: Put, upload: str, segments: Sequence[Segment]) -> tuple[str, bool]:
         """The manifest of these: from then on there is the object."""
         client = self._client
         bucket, name = client.split(put.key)
         headers = self._writes.kept_headers(put)
+        headers[UPLOAD] = upload
         body = manifest(segments)
 
         async def send(condition: dict[str, str]) -> HttpAnswer:
