@@ -7,6 +7,7 @@ import os
 import pytest
 
 from pinecart.core.checksum import crc_of
+from pinecart.core.entries import fingerprint
 from pinecart.core.errors import (
     Changed,
     Incomplete,
@@ -34,6 +35,7 @@ HABITS = (
     "weak",
     "etags-of-names",
     "no-conditions",
+    "no-ifs",
     "overwrites",
     "other-hrefs",
     "loose",
@@ -79,6 +81,22 @@ class TestPythonServer(StoreContract):
             store = opened(server.spec())
             yield store
             await store.close()
+
+
+async def test_what_gets_a_new_time_as_it_is_moved_is_moved_all_the_same(tmp_path):
+    """As where a server copies and deletes to give a file a place in another folder."""
+    with one(tmp_path, "moves-by-copying", "no-etags") as server:
+        store = opened(server.spec())
+        there = tmp_path / "there"
+        for name in ("x", "y"):
+            (there / "larkfell" / name).write_bytes(b"song")
+            os.utime(there / "larkfell" / name, (1_700_000_000, 1_700_000_000))
+            entry = (await store.stat(AT + name.encode())).entry
+            moved = await store.move(AT + name.encode(), b"aside/" + name.encode(), entry)
+            assert fingerprint(moved) == fingerprint((await store.stat(moved.key)).entry)
+        assert sorted(p.name for p in there.rglob("*")) == sorted(["aside", "larkfell", "x", "y"])
+        assert server.asked["PUT"] == 1, "asked once"
+        await store.close()
 
 
 async def test_a_server_that_takes_new_names_apart_is_found_out(tmp_path):

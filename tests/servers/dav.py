@@ -131,8 +131,9 @@ def apache() -> Iterator[Apache]:
 
 class PythonDav:
     """habits: "no-etags", "etags-in-lists", "etags-in-answers", "takes-addresses-apart", "weak",
-    "etags-of-names", "no-conditions", "overwrites", "no-ranges", "other-hrefs", "deep",
-    "redirects", "digest", "token", "errors-inside", "loose" (with what it needn't tell).
+    "etags-of-names", "no-conditions", "no-ifs" (it refuses them all), "overwrites", "no-ranges",
+    "other-hrefs", "deep", "redirects", "digest", "token", "errors-inside", "moves-by-copying",
+    "loose" (with what it needn't tell).
 
     cuts: method → so many requests until the line is cut before it is carried out; `lost`: after.
     short: so many answers end before their length.   lies: hrefs that it lists besides.
@@ -280,6 +281,8 @@ class _Handler(BaseHTTPRequestHandler):
         match = self.headers.get("If-Match")
         if match and match != there:
             return False
+        if "no-ifs" in self.dav.habits and "If" in self.headers:
+            return False
         told = re.fullmatch(r'<([^>]+)> \(\[("[^"]*")\]\)', self.headers.get("If", ""))
         if not told:
             return "If" not in self.headers
@@ -378,6 +381,8 @@ class _Handler(BaseHTTPRequestHandler):
         if there.is_dir():
             shutil.rmtree(there)
         carry(path, there)  # type: ignore[operator]
+        if "moves-by-copying" in self.dav.habits and there.parent != path.parent:
+            os.utime(there)
         return self._say(201)
 
     def _mkcol(self, path: Path, _: bytes) -> None:

@@ -4,6 +4,7 @@ before.
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 from collections.abc import Collection
 from functools import partial
@@ -12,8 +13,11 @@ from pinecart.core.entries import Entry, same
 from pinecart.core.errors import Missing, Refused, StoreError, Taken
 from pinecart.drivers.file_names import must_be_safe, parts_of, why_unsafe
 from pinecart.drivers.remote_tree.facts import entry_of
-from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook
+from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, Given
 from pinecart.drivers.remote_tree.tree import Tree
+
+PROBE = b"Pine Cart"
+PASSED_S = 1.1  # after it a new time is another one: many servers tell whole seconds
 
 
 class TreeRemover:
@@ -24,6 +28,8 @@ class TreeRemover:
         self._names = tree.names
         self._retries = tree.retries
         self._renames = tree.renames
+        self._retimes: bool | None = None
+        self._one_at_a_time = asyncio.Lock()
 
     async def is_absent(self, key: bytes) -> bool:
         path = key.rstrip(b"/")
@@ -109,12 +115,44 @@ class TreeRemover:
         await self._renames.if_absent(key, to, expected.size)
         found = await self._retries.safely(partial(self._files.look, to))
         moved = entry_of(to, found, links="keep")
-        is_it = same(_without_etag(moved), _without_etag(expected))
+        is_it = False
+        try:
+            is_it = same(_without_etag(moved), _without_etag(expected)) or (
+                moved.size == expected.size and await self._renames_retime(key, to)
+            )
+        finally:
+            if not is_it:
+                await self._renames.if_absent(to, key, moved.size)
         if not is_it:
-            await self._renames.if_absent(to, key, moved.size)
             named = self._reader.named(key)
             raise Taken(f"{named} changed while it was moved, and was put back.")
         return moved
+
+    async def _renames_retime(self, key: bytes, to: bytes) -> bool:
+        """Whether what is renamed from one folder to another gets a new time, as where a server
+        copies and deletes: then its time says nothing. Asked once, by a small file of ours.
+        """
+        async with self._one_at_a_time:
+            if self._retimes is None:
+                here = self._names.beside(key)
+                there = self._names.beside(to)
+                try:
+                    self._retimes = await self._gets_a_new_time(here, there)
+                finally:
+                    for path in (here, there):
+                        with contextlib.suppress(StoreError):
+                            await self._files.remove(path)
+                        self._names.over(path)
+        return self._retimes
+
+    async def _gets_a_new_time(self, here: bytes, there: bytes) -> bool:
+        files = self._files
+        await files.write_whole(here, PROBE, Given(), read_back=False)
+        before = await self._retries.safely(partial(files.look, here))
+        await asyncio.sleep(PASSED_S)
+        await self._renames.if_absent(here, there, len(PROBE))
+        after = await self._retries.safely(partial(files.look, there))
+        return after.modified_ns != before.modified_ns
 
     async def tidy(self, prefix: bytes, key: bytes) -> None:
         least = len(parts_of(prefix))

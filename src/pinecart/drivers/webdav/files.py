@@ -250,11 +250,13 @@ class DavFiles:
             "at the source."
         )
 
-    async def copy(self, old: bytes, new: bytes, seen: FileLook) -> None:
-        """By the server itself; where the ETag is firm, only this. Raises Changed."""
+    async def copy(self, old: bytes, new: bytes, seen: FileLook | None) -> None:
+        """By the server itself. seen: only this, where the server was seen to keep such conditions
+        (some refuse all of them). Raises Changed.
+        """
         client = self._client
         headers = {"overwrite": "F", "depth": "0"}
-        if seen.is_firm:
+        if seen is not None:
             url = client.url(old)
             headers["if"] = only_if(url, seen.etag)
         try:

@@ -57,10 +57,11 @@ class DavStore(RemoteTreeStore):
             return None
         assert isinstance(source, DavStore)
         seen = await source._reader.must_still_be(source_key, entry)
+        is_guarded = seen.is_firm and self._renames.conditions
 
         async def copied(hidden: bytes) -> None:
-            await self.dav.copy(source_key, hidden, seen)
-            if not seen.is_firm:
+            await self.dav.copy(source_key, hidden, seen if is_guarded else None)
+            if not is_guarded:
                 await source._reader.must_still_be(source_key, entry)
 
         try:
