@@ -321,6 +321,10 @@ def bursts(table: Table, root: Path) -> None:
     service.bursts(table.add, 200 if MODE == "quick" else 2000)
 
 
+def stops(table: Table, root: Path) -> None:
+    service.stops(table.add)
+
+
 GROUPS = (
     listing,
     width,
@@ -338,6 +342,7 @@ GROUPS = (
     many,
     viewers,
     bursts,
+    stops,
 )
 
 

@@ -20,6 +20,8 @@ from typing import Any
 
 import httpx
 
+from pinecart.client import Client
+from pinecart.standins.bucket_behaviour import Behaviour
 from tests.whole.house import House, house, parts_of, until
 
 PAGE_S, PAGE_CPU_S = 0.3, 0.06
@@ -29,6 +31,7 @@ VIEWERS, EVENTS_A_SECOND, LATE_S, CORE = 200, 20, 2.0, 0.05
 LOOKS_S = 20.0
 AT_CHANGES = {"kind": "changes", "settled": 2, "look": 5}
 BURSTS, BURST_S = 4, 10
+SLOW_S, HEARD_S = 60, 5
 ROWS_S, GROWS_MIB = 50_000, 40
 RECORD = (
     "insert into runs_recordrow (run_id, leg, key, decision, reason, size, done, seconds, "
@@ -220,6 +223,35 @@ def bursts(add: Add, files: int) -> None:
             1,
         )
         add("runs a burst", runs / BURSTS, 1)
+
+
+def stops(add: Add) -> None:
+    """How soon a run is paused, stopped, or stopped at once, all of whose writes take longer than
+    anybody waits.
+    """
+    ways: dict[str, Callable[[Client, int], object]] = {
+        "pause": lambda cart, run: cart.pause(run),
+        "stop": lambda cart, run: cart.stop(run),
+        "stop at once": lambda cart, run: cart.stop(run, at_once=True),
+    }
+    with started() as home, home.client() as cart:
+        for name, ask in ways.items():
+            job = name.replace(" ", "-")
+            home.fresh_job(job, {f"{n:03}": b"%d" % n for n in range(200)})
+            with home.behaving(put=Behaviour(delay_s=SLOW_S)):
+                begun = home.standin.counts["put"]
+                run = cart.start(job)["id"]
+                until(lambda begun=begun: home.standin.counts["put"] > begun, what="its writes")
+                began = time.monotonic()
+                ask(cart, run)
+                until(lambda run=run: has_heard(cart.run(run)), SLOW_S, name)
+                took = time.monotonic() - began
+            what = f"a {name} with writes of {SLOW_S} s on their way, to {HEARD_S} s"
+            add(what, took / HEARD_S, 1)
+
+
+def has_heard(run: dict[str, Any]) -> bool:
+    return run["state"] in ("paused", "ended")
 
 
 def grown(root: Path, burst: int, files: int) -> None:
