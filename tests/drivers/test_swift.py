@@ -12,7 +12,15 @@ import pytest
 from pinecart.core.checksum import crc_of
 from pinecart.core.decide import Comparison, LookAnswer
 from pinecart.core.entries import fingerprint
-from pinecart.core.errors import Busy, Changed, PinecartError, Refused, SignInRefused, Taken
+from pinecart.core.errors import (
+    Busy,
+    Changed,
+    Corrupt,
+    PinecartError,
+    Refused,
+    SignInRefused,
+    Taken,
+)
 from pinecart.core.ports import Put, WriteStamp
 from pinecart.runner.content_comparison import Pair, compare_contents
 from pinecart.standins.faulty import BadLine
@@ -436,6 +444,25 @@ async def test_parts_that_may_be_of_something_are_left(gateway, behind, tmp_path
     with pytest.raises(Refused, match="parts of it are left"):
         await behind.remove(AT + b"long", again.entry)
     assert gateway.names("c") == [] and len(gateway.names("c_segments")) == 4
+
+
+@pytest.mark.parametrize("ever", [False, True])
+async def test_a_store_that_joins_no_segments_takes_no_large_file(gateway, behind, tmp_path, ever):
+    """Else what tells of the segments would be stored in its place."""
+    gateway.joins, journal = False, Journal()
+    before = (await behind.put(small_put(b"long"))).entry
+    if not ever:
+        with pytest.raises(Refused, match="no objects of segments"):
+            await long_put(behind, tmp_path, before, uploads=journal)
+        assert gateway.bytes_of("c/larkfell/long") == b"song"
+        assert gateway.names("c") == ["larkfell/long"] and gateway.names("c_segments") == []
+    else:
+        gateway.joins = True
+        await long_put(behind, tmp_path, before, uploads=journal)
+        gateway.joins = False  # it was switched off since
+        now = (await behind.stat(AT + b"long")).entry
+        with pytest.raises(Corrupt):
+            await long_put(behind, tmp_path, now, uploads=journal)
 
 
 async def test_an_expiry_goes_along_where_copies_lose_it(gateway, behind):

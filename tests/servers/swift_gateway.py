@@ -1,7 +1,8 @@
 """A small Swift of the tests' own, with the ways of a gateway to another storage: it takes no
 notice of the conditions of writes; what large objects are made of is told to nobody, and where it
 lists, it tells of their manifests; If-Match is held against the ETag of nothing there; a copy loses
-its expiry. It lets everybody in.
+its expiry. It lets everybody in. joins: whether it makes objects of segments at all; else it stores
+what was to tell of them.
 """
 
 from __future__ import annotations
@@ -32,6 +33,7 @@ class Thing:
 class SwiftGateway(SmallServer):
     def __init__(self) -> None:
         self.things: dict[str, Thing] = {}  # by container and name
+        self.joins = True
         self.lock = threading.Lock()
 
     def spec(self, root: str = "") -> dict[str, object]:
@@ -113,7 +115,7 @@ class _Handler(SmallHandler):
             etag, kept = _md5(body), kept | storage.things[source].kept
             if "x-delete-at" not in self.headers:
                 kept.pop("x-delete-at", None)
-        elif asked.get("multipart-manifest") == "put":
+        elif asked.get("multipart-manifest") == "put" and storage.joins:
             rows = json.loads(body)
             parts = tuple(row["path"].lstrip("/") for row in rows)
             told = [storage.things[part].etag for part in parts]

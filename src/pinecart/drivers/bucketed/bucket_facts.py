@@ -42,9 +42,10 @@ class Guards:
 
 
 class BucketFacts:
-    """versioned: bucket → whether it keeps versions, where it was asked.   kept, dropped: bucket →
-    headers that it was seen to keep, and not to keep.   untried: what is supposed of a bucket that
-    was not tried.
+    """versioned: bucket → whether it keeps versions, where it was asked.   joins: bucket → whether
+    an object can be made of segments there, where that was asked.   kept, dropped: bucket → headers
+    that it was seen to keep, and not to keep.   untried: what is supposed of a bucket that was not
+    tried.
     """
 
     def __init__(self, untried: Abilities = UNTRIED) -> None:
@@ -53,6 +54,7 @@ class BucketFacts:
         self.probed: set[str] = set()
         self.versioned: dict[str, bool] = {}
         self.guards = Guards()
+        self.joins: dict[str, bool] = {}
         self.kept: dict[str, set[str]] = {}
         self.dropped: dict[str, set[str]] = {}
 
@@ -77,6 +79,8 @@ class BucketFacts:
             able = self.able(bucket)
             found[bucket] = {"checksum": able.checksum, "create_only": able.create_only}
             found[bucket] |= self.guards.of(bucket)
+            if bucket in self.joins:
+                found[bucket]["joins"] = self.joins[bucket]
         return found
 
     def remember(self, bucket: str, told: Mapping[str, Any]) -> None:
@@ -88,3 +92,5 @@ class BucketFacts:
         self.learn(bucket, checksum=checksum, create_only=create_only)
         self.probed.add(bucket)
         self.guards.remember(bucket, told)
+        if "joins" in told:
+            self.joins[bucket] = bool(told["joins"])

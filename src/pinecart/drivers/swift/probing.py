@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import secrets
 from functools import partial
 
 from pinecart.core.errors import Busy, Missing, SignInRefused
+from pinecart.core.ports import OF_A_PROBE, Uploads
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
-from pinecart.drivers.bucketed.client import GONE
-from pinecart.drivers.bucketed.probing import ObjectProber
-from pinecart.drivers.swift.client import SwiftClient
+from pinecart.drivers.bucketed.client import GONE, Query
+from pinecart.drivers.bucketed.probing import PROBE, ObjectProber
+from pinecart.drivers.bucketed.writing import md5_of
+from pinecart.drivers.swift.client import SwiftClient, is_large
 from pinecart.drivers.swift.listing import SwiftLister, no_bucket
-from pinecart.drivers.swift.wire import NOTHING
+from pinecart.drivers.swift.wire import MANIFEST, NOTHING, SEGMENTS, Segment, manifest
 
+OF_SEGMENTS = b"-segments"  # a probe that was to be an object of them
 BODY = b"pinecart asks whether checksums are verified here"
 
 
@@ -33,6 +37,45 @@ class SwiftProber(ObjectProber):
             self._facts.learn(bucket, create_only=False)
         await self.take_away_if_allowed(key)
 
+    async def joins(self, beside: bytes, journal: Uploads | None) -> bool:
+        """Whether a manifest becomes an object of its segments; else it is stored as it is. Asked
+        once of a container, beside what is written there.
+        """
+        bucket, _ = self._client.split(beside)
+        known = self._facts.joins
+        if not self._may_delete:
+            return True  # a write is looked at in any case
+        async with self._one_at_a_time:
+            if bucket not in known:
+                folder = beside[: beside.rfind(b"/") + 1]
+                key = folder + PROBE + secrets.token_hex(8).encode() + OF_SEGMENTS
+                if journal:
+                    await journal.begun(key, OF_A_PROBE, self._client.journal_date())
+                try:
+                    known[bucket] = await self._makes_one(key)
+                finally:
+                    await self.take_away_if_allowed(key)
+                if journal and self._may_delete:
+                    await journal.over(key)
+        return known[bucket]
+
+    async def _makes_one(self, key: bytes) -> bool:
+        client = self._client
+        bucket, name = client.split(key)
+        container = bucket + SEGMENTS
+        what = f"Probing {client.name}"
+        put = partial(client.good, "PUT", container, name, body=BODY, ok=201, what=what)
+        await client.safely(put)
+        segment = Segment(f"{container}/".encode() + name, md5_of(BODY).hex(), len(BODY))
+        body = manifest([segment])
+        ask = partial(client.ask, "PUT", bucket, name, query=MANIFEST, body=body)
+        await client.safely(ask)
+        try:
+            stat, headers = await client.look(key)
+        except Missing:
+            return False
+        return is_large(headers) and stat.entry.size == len(BODY)
+
     async def _status(self, key: bytes, headers: dict[str, str]) -> int:
         """Of a small write. Raises what is not about its checksum or condition."""
         client = self._client
@@ -52,14 +95,19 @@ class SwiftProber(ObjectProber):
         return await client.safely(one)
 
     async def delete(self, key: bytes) -> None:
-        """With all versions of it. Raises StoreError."""
+        """With all versions of it, and what it was to be made of. Raises StoreError."""
         client = self._client
         bucket, name = client.split(key)
+        if key.endswith(OF_SEGMENTS):
+            await self._gone(bucket + SEGMENTS, name, [], key)
         kept = await self._lister.versions(key)
         for version in [one.version for one in kept] or [""]:
-            query = client.versioned(version)
-            ask = partial(client.ask, "DELETE", bucket, name, query=query)
-            answer = await client.safely(ask)
-            if answer.status not in GONE:
-                what = f"Taking away our probe {client.named(key)}"
-                raise client.error_of(answer, what=what)
+            await self._gone(bucket, name, client.versioned(version), key)
+
+    async def _gone(self, container: str, name: bytes, which: Query, key: bytes) -> None:
+        client = self._client
+        ask = partial(client.ask, "DELETE", container, name, query=which)
+        answer = await client.safely(ask)
+        if answer.status not in GONE:
+            what = f"Taking away our probe {client.named(key)}"
+            raise client.error_of(answer, what=what)

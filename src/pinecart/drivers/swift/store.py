@@ -31,7 +31,8 @@ class SwiftStore(BucketStore):
         lister = SwiftLister(client, facts)
         segments = Segments(client, lister)
         writes = SwiftWrites(client, facts, lister, segments)
-        parts = SwiftSegments(client, writes, segments)
+        prober = SwiftProber(client, facts, lister)
+        parts = SwiftSegments(client, writes, segments, prober)
         remover = SwiftRemover(client, lister, segments)
         machines = Machines(
             lister,
@@ -45,7 +46,7 @@ class SwiftStore(BucketStore):
             parts,
             SwiftCopies(client, writes, parts, remover),
             remover,
-            SwiftProber(client, facts, lister),
+            prober,
             SwiftContainers(client),
         )
         super().__init__(client, facts, machines)

@@ -16,6 +16,7 @@ from pinecart.core.ports import Version
 from pinecart.drivers.bucketed.wire import number, time_ns
 
 SEGMENTS = "_segments"  # what follows a container's name in that of its segments
+MANIFEST: list[tuple[str, str | bytes]] = [("multipart-manifest", "put")]
 CONTAINER_RULE = "1 to 256 bytes, without a slash, and is not . or .."
 LONGEST_CONTAINER = 256
 NOTHING = "d41d8cd98f00b204e9800998ecf8427e"  # MD5 of nothing

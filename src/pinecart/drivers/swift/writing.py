@@ -7,16 +7,18 @@ import time
 from collections.abc import Sequence
 from datetime import datetime
 
+from pinecart.core.errors import Refused
 from pinecart.core.ports import Placed, Put
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
-from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.bucketed.multipart import PartSums
 from pinecart.drivers.bucketed.writing import md5_of
 from pinecart.drivers.http_message import HttpAnswer, Pieces
 from pinecart.drivers.swift.client import UPLOAD, SwiftClient
 from pinecart.drivers.swift.conditional import SwiftWrites
+from pinecart.drivers.swift.probing import SwiftProber
 from pinecart.drivers.swift.segments import Segments
 from pinecart.drivers.swift.wire import (
+    MANIFEST,
     SEGMENTS,
     Segment,
     begun_ms,
@@ -26,7 +28,6 @@ from pinecart.drivers.swift.wire import (
 )
 
 MOST_SEGMENTS = 1000  # of one object, where a store says nothing else (Static Large Objects)
-MANIFEST: Query = [("multipart-manifest", "put")]
 
 
 class SwiftWhole:
@@ -60,15 +61,24 @@ class SwiftSegments:
     MD5s, and verified as they are sent.
     """
 
-    def __init__(self, client: SwiftClient, writes: SwiftWrites, segments: Segments) -> None:
+    def __init__(
+        self, client: SwiftClient, writes: SwiftWrites, segments: Segments, prober: SwiftProber
+    ) -> None:
         self._client = client
         self._writes = writes
         self._segments = segments
+        self._prober = prober
 
     async def begin(self, put: Put) -> str:
         """The upload's id tells when it began, by the storage's clock where that is known."""
         bucket, _ = self._client.split(put.key)
         await self._segments.made_container(bucket)
+        if not await self._prober.joins(put.key, put.uploads):
+            raise Refused(
+                f"{self._client.named(put.key)}: the store makes no objects of segments (Static "
+                "Large Objects), and takes no large files so. Have its operator switch that on.",
+                code="store.unsupported",
+            )
         now = self._client.last_date
         begun_s = now.timestamp() if now else time.time()
         begun_ms = int(begun_s * 1000)
@@ -138,7 +148,8 @@ class SwiftSegments:
         return etag, guarded
 
     async def placed(self, put: Put, etag: str, crc: str, *, guarded: bool) -> Placed:
-        return await self._writes.placed(put, etag, crc, "server-verified", guarded=guarded)
+        proof = "server-verified"
+        return await self._writes.placed(put, etag, crc, proof, guarded=guarded, looks=True)
 
     async def abort(self, key: bytes, upload: str) -> None:
         """But those that an object is made of: a write that was given up may have made it all the
