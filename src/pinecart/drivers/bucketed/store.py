@@ -202,7 +202,7 @@ class BucketStore:
         """A probe of ours that was journalled like an upload is taken away."""
         if PROBE in key:
             await self.remove_probe(key)
-            return 1 + await self._machines.parts.clear(key, since)
+            return 1
         return await self._machines.parts.clear(key, since)
 
     def copies_from(self, source: Store) -> bool:
