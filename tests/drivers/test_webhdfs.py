@@ -37,7 +37,9 @@ def there(tmp_path):
     return {path.name: path.read_bytes() for path in (tmp_path / "there" / "larkfell").iterdir()}
 
 
-@pytest.mark.parametrize("habits", [{}, {"batches": False}, {"token": TOKEN}], ids=str)
+@pytest.mark.parametrize(
+    "habits", [{}, {"batches": False}, {"token": TOKEN}, {"gateway": True}], ids=str
+)
 class TestStandIn(StoreContract):
     @pytest.fixture
     async def store(self, tmp_path, habits):

@@ -41,6 +41,8 @@ class FileSystem:
     line is cut before it is carried out; `lost`: after.   refuses: op → the exception that it
     answers.   short: so many answers of the data node end before their length.   lies: so many
     have a byte too few.   elsewhere: a host that the name node sends to instead.   block: bytes.
+    gateway: one address is all there is: it has the bytes itself, and sends a write on to itself
+    (HDFS over HTTP, of the same project).
     """
 
     def __init__(
@@ -49,12 +51,14 @@ class FileSystem:
         *,
         token: str = "",
         batches: bool = True,
+        gateway: bool = False,
         block: int = 1 << 27,
         ports: tuple[int, int] = (0, 0),
     ) -> None:
         self.root = root
         self.token = token
         self.batches = batches
+        self.gateway = gateway
         self.block = block
         self.cuts = Counter[str]()
         self.lost = Counter[str]()
@@ -172,6 +176,26 @@ class _Node(BaseHTTPRequestHandler):
     def carry_out(self, op: str, path: Path, body: bytes) -> None:
         raise NotImplementedError
 
+    def carry_bytes(self, op: str, path: Path, body: bytes) -> None:
+        if op == "CREATE":
+            if path.exists():
+                return self.refuse("FileAlreadyExistsException")
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(body)
+            return self.answer(201)
+        if not path.is_file():
+            return self.refuse("FileNotFoundException")
+        if op == "GETFILECHECKSUM":
+            return self.tell({"FileChecksum": _sum(path.read_bytes(), self.system.block)})
+        start = int(self.query.get("offset", 0))
+        with path.open("rb") as file:
+            file.seek(start)
+            found = file.read(int(self.query.get("length", -1)))
+        if self.system.lies:
+            self.system.lies -= 1
+            found = found[:-1]
+        return self.answer(200, found)
+
     def cut(self) -> None:
         self.close_connection = True
         self.connection.shutdown(socket.SHUT_RDWR)
@@ -201,7 +225,14 @@ class _Node(BaseHTTPRequestHandler):
 
 class _NameNode(_Node):
     def carry_out(self, op: str, path: Path, body: bytes) -> None:
-        if op == "LISTSTATUS_BATCH" and not self.system.batches:
+        system = self.system
+        has_bytes = op in {"OPEN", "GETFILECHECKSUM"} or self.query.get("data") == "true"
+        if system.gateway and has_bytes:
+            is_typed = self.headers.get("Content-Type") == "application/octet-stream"
+            if op == "CREATE" and not is_typed:
+                return self.refuse("UnsupportedOperationException")
+            return self.carry_bytes(op, path, body)
+        if op == "LISTSTATUS_BATCH" and not system.batches:
             return self.refuse("UnsupportedOperationException")
         does: Callable[[Path], None] | None = getattr(self, f"_{op.lower()}", None)
         if does is None:
@@ -243,7 +274,10 @@ class _NameNode(_Node):
         return self._send_on()
 
     def _send_on(self) -> None:
-        self.answer(307, Location=f"{self.system.data_node}{self.path}")
+        there = f"{self.system.data_node}{self.path}"
+        if self.system.gateway:
+            there = f"{self.system.url}{self.path}&data=true"
+        self.answer(307, Location=there)
 
     def _mkdirs(self, path: Path) -> None:
         path.mkdir(parents=True, exist_ok=True)
@@ -282,24 +316,7 @@ class _NameNode(_Node):
 
 class _DataNode(_Node):
     def carry_out(self, op: str, path: Path, body: bytes) -> None:
-        if op == "CREATE":
-            if path.exists():
-                return self.refuse("FileAlreadyExistsException")
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_bytes(body)
-            return self.answer(201)
-        if not path.is_file():
-            return self.refuse("FileNotFoundException")
-        if op == "GETFILECHECKSUM":
-            return self.tell({"FileChecksum": _sum(path.read_bytes(), self.system.block)})
-        start = int(self.query.get("offset", 0))
-        with path.open("rb") as file:
-            file.seek(start)
-            found = file.read(int(self.query.get("length", -1)))
-        if self.system.lies:
-            self.system.lies -= 1
-            found = found[:-1]
-        return self.answer(200, found)
+        self.carry_bytes(op, path, body)
 
 
 def _crcs(block: bytes) -> bytes:

@@ -88,17 +88,6 @@ class HdfsClient:
 
     # --- data nodes
 
-    async def sent_on(
-        self, method: str, path: bytes, op: str, **more: Any
-    ) -> tuple[Transport, str]:
-        """The data node that a request goes to, and what is asked of it."""
-        answer = await self.ask(method, path, op, **more)
-        if answer.status not in SENT_ON:
-            self.must_be_good(answer, path, op)
-            message = f"{op} of {self.named(path)}: the name node names no data node."
-            raise Refused(message, code="store.unsupported")
-        return self._data_node(answer.headers.get("Location", ""), path, op)
-
     def _data_node(self, location: str, path: bytes, op: str) -> tuple[Transport, str]:
         """Raises Refused for one that the store doesn't allow: the bytes would go elsewhere."""
         parts = urlsplit(location)
@@ -123,10 +112,16 @@ class HdfsClient:
     async def from_data(
         self, path: bytes, start: int, size: int, into: bytearray | None = None
     ) -> HttpAnswer:
-        """size: bytes that are asked for; a refusal may be longer."""
+        """size: bytes that are asked for; a refusal may be longer. A gateway in front of such a
+        system has them itself.
+        """
         most = max(size, SPARE)
-        node, asked = await self.sent_on("GET", path, "OPEN", offset=start, length=size)
-        answer = await node.ask("GET", asked, {}, most=most, into=into)
+        wanted = self.target(path, "OPEN", offset=start, length=size)
+        answer = await self.name_node.ask("GET", wanted, {}, most=most, into=into)
+        if answer.status in SENT_ON:
+            location = answer.headers.get("Location", "")
+            node, asked = self._data_node(location, path, "OPEN")
+            answer = await node.ask("GET", asked, {}, most=most, into=into)
         self.must_be_good(answer, path, "OPEN")
         return answer
 
@@ -144,7 +139,13 @@ class HdfsClient:
 
     async def to_data(self, path: bytes, body: bytes | Pieces) -> None:
         """The two steps of a write. Raises StoreError."""
-        node, asked = await self.sent_on("PUT", path, "CREATE", overwrite="false")
+        first = await self.ask("PUT", path, "CREATE", overwrite="false")
+        if first.status not in SENT_ON:
+            self.must_be_good(first, path, "CREATE")
+            message = f"CREATE of {self.named(path)}: the name node names no data node."
+            raise Refused(message, code="store.unsupported")
+        location = first.headers.get("Location", "")
+        node, asked = self._data_node(location, path, "CREATE")
         headers = {"content-type": "application/octet-stream"}
         if not len(body):
             headers["content-length"] = "0"
