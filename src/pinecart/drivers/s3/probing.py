@@ -16,11 +16,13 @@ from pinecart.drivers.bucketed.probing import PROBE, ObjectProber
 from pinecart.drivers.bucketed.writing import md5_of, md5_text
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.client import S3Client
+from pinecart.drivers.s3.copy_source import CopySource
 from pinecart.drivers.s3.listing import Lister
-from pinecart.drivers.s3.signing import encoded_path
 from pinecart.drivers.s3.upload_calls import UploadCalls
 
-Refuses = Callable[[bytes, bytes], Awaitable[bool]]
+NEVER = '"no-such-etag"'
+DONE, DENIED = 200, 403
+Asks = Callable[[bytes], Awaitable[int]]  # of a key, and the status of the answer
 
 
 class S3Prober(ObjectProber):
@@ -40,7 +42,7 @@ class S3Prober(ObjectProber):
             if await self._refuses(key, {header: wrong}):
                 self._facts.learn(bucket, checksum=name)
                 break
-        if not await self._refuses(key, {"if-match": '"no-such-etag"'}):
+        if not await self._refuses(key, {"if-match": NEVER}):
             self._facts.learn(bucket, create_only=False)  # it takes no notice of conditions
 
     async def _refuses(self, key: bytes, headers: dict[str, str]) -> bool:
@@ -60,33 +62,40 @@ class S3Prober(ObjectProber):
         return answer.status in (400, 404, 409, 412, 501)
 
     # --- conditions that some stores take notice of in plain writes alone. Each is asked once of a
-    # bucket, beside what is written there; `journal`: of what a killed run has to take away
+    # bucket, by a name of ours beside what is written there: only where no notice is taken is
+    # there anything to take away. `journal`: of what a killed run has to take away
 
-    async def guards_copies(self, beside: bytes, journal: Uploads | None) -> bool:
+    async def guards_copies(
+        self, beside: bytes, source: CopySource, journal: Uploads | None
+    ) -> bool:
         """Whether the condition of a copy is held against its destination."""
         if not self._guards_writes(beside):
             return False
         known = self._facts.guards.copies
-        return await self._held(known, beside, journal, self._refuses_a_copy)
+        ask = partial(self._copied, source, {"if-match": NEVER})
+        return await self._held(known, beside, journal, ask)
 
-    async def guards_sources(self, beside: bytes, journal: Uploads | None) -> bool:
+    async def guards_sources(
+        self, beside: bytes, source: CopySource, journal: Uploads | None
+    ) -> bool:
         """Whether the condition of a copy against its source is held."""
         known = self._facts.guards.sources
-        return await self._held(known, beside, journal, self._refuses_a_source)
+        ask = partial(self._copied, source, {"x-amz-copy-source-if-match": NEVER})
+        return await self._held(known, beside, journal, ask)
 
     async def guards_completions(self, beside: bytes, journal: Uploads | None) -> bool:
         """Whether the step that makes an object of parts holds a condition."""
         if not self._guards_writes(beside):
             return False
         known = self._facts.guards.completions
-        return await self._held(known, beside, journal, self._refuses_a_completion)
+        return await self._held(known, beside, journal, self._completed)
 
     def _guards_writes(self, key: bytes) -> bool:
         bucket, _ = self._client.split(key)
         return self._facts.able(bucket).create_only
 
     async def _held(
-        self, known: dict[str, bool], beside: bytes, journal: Uploads | None, refuses: Refuses
+        self, known: dict[str, bool], beside: bytes, journal: Uploads | None, ask: Asks
     ) -> bool:
         bucket, _ = self._client.split(beside)
         if not self._may_delete:
@@ -94,64 +103,53 @@ class S3Prober(ObjectProber):
         async with self._one_at_a_time:
             if bucket not in known:
                 folder = beside[: beside.rfind(b"/") + 1]
-                known[bucket] = await self._tried(folder, journal, refuses)
-        return known[bucket]
-
-    async def _tried(self, folder: bytes, journal: Uploads | None, refuses: Refuses) -> bool:
-        """By two small objects. No, too, where this key may not do what it takes."""
-        mark = folder + PROBE + secrets.token_hex(8).encode()
-        keys = [mark + b"-1", mark + b"-2"]
-        try:
-            for key in keys:
+                key = folder + PROBE + secrets.token_hex(8).encode()
                 if journal:
                     await journal.begun(key, OF_A_PROBE, self._client.journal_date())
-                await self._made(key)
-            is_held = await refuses(*keys)
+                known[bucket] = await self._tried(key, ask)
+                if journal and self._may_delete:
+                    await journal.over(key)
+        return known[bucket]
+
+    async def _tried(self, key: bytes, ask: Asks) -> bool:
+        """No, too, where this key may not do what it takes."""
+        status = DONE
+        try:
+            status = await ask(key)
         except Halting:
             raise
         except Refused:
-            is_held = False
+            status = DENIED
         finally:
-            for key in keys:
+            if status == DONE:
                 await self.take_away_if_allowed(key)
-        if journal and self._may_delete:
-            for key in keys:
-                await journal.over(key)
-        return is_held
+        return status in (404, 412)
 
-    async def _refuses_a_copy(self, here: bytes, there: bytes) -> bool:
-        headers = {"x-amz-copy-source": self._path_of(here), "if-none-match": "*"}
-        answer = await self._asked(there, headers)
-        return answer.status == 412
+    async def _copied(self, source: CopySource, condition: dict[str, str], key: bytes) -> int:
+        """The status of a copy to `key` under a condition that can't be met."""
+        headers = {"x-amz-copy-source": source.path, **condition}
+        answer = await self._asked(key, headers)
+        if answer.status == 404:  # it says something of the condition only if there is a source
+            await source.must_be_as_planned()
+        return answer.status
 
-    async def _refuses_a_source(self, here: bytes, there: bytes) -> bool:
-        source = self._path_of(here)
-        headers = {"x-amz-copy-source": source, "x-amz-copy-source-if-match": '"no-such-etag"'}
-        answer = await self._asked(there, headers)
-        return answer.status == 412
-
-    def _path_of(self, key: bytes) -> str:
-        bucket, name = self._client.split(key)
-        return encoded_path(bucket, name)
-
-    async def _refuses_a_completion(self, here: bytes, there: bytes) -> bool:
+    async def _completed(self, key: bytes) -> int:
+        """The status of an upload of one part that is made an object under such a condition."""
         since = self._client.journal_date()
         calls = self._calls
         body = b"pinecart asks whether conditions are held here"
         payload = self._client.signed_payload(body)
         begun: list[str] = []
         try:
-            upload = await calls.begin(there, {})
+            upload = await calls.begin(key, {})
             begun.append(upload)
-            etag = await self._client.safely(
-                lambda: calls.send(there, upload, 1, body, {}, payload)
-            )
-            answer = await calls.complete(there, upload, [etag], {"if-none-match": "*"})
+            etag = await self._client.safely(lambda: calls.send(key, upload, 1, body, {}, payload))
+            answer = await calls.complete(key, upload, [etag], {"if-match": NEVER})
         finally:
-            await self._clear_if_allowed(there, begun, since)
+            await self._clear_if_allowed(key, begun, since)
         if answer.status >= 500 and answer.status != 501:
             raise self._error(answer)
-        return answer.status == 412
+        return answer.status
 
     async def _clear_if_allowed(self, key: bytes, begun: list[str], since: str) -> None:
         """begun: an upload; empty: its id was told to nobody."""
@@ -164,11 +162,6 @@ class S3Prober(ObjectProber):
             raise
         except Refused:
             self._may_delete = False
-
-    async def _made(self, key: bytes) -> None:
-        answer = await self._asked(key, {})
-        if answer.status != 200:
-            raise self._error(answer)
 
     async def _asked(self, key: bytes, headers: dict[str, str], **rest: Any) -> HttpAnswer:
         """The answer to a write, also where it is refused. Raises StoreError for a fault."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Changed, Corrupt, Refused, Taken
+from pinecart.core.errors import Corrupt, Refused, Taken
 from pinecart.core.ports import Placed, Put, Stat, WriteStamp
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import Query
@@ -13,9 +13,9 @@ from pinecart.drivers.bucketed.multipart import MultipartUpload
 from pinecart.drivers.pieces import piece_size
 from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.conditional import ConditionalWrites, is_error
+from pinecart.drivers.s3.copy_source import CopySource
 from pinecart.drivers.s3.parts import S3Parts
 from pinecart.drivers.s3.probing import S3Prober
-from pinecart.drivers.s3.signing import encoded_path
 from pinecart.drivers.s3.sizes import Sizes
 from pinecart.drivers.s3.wire import text_of
 
@@ -45,22 +45,20 @@ class ServerCopy:
         self, put: Put, source: S3Client, source_key: bytes, entry: Entry, version: str = ""
     ) -> Placed | None:
         """The store copies by itself; in parts what is above 5 GiB or was made of parts."""
-        from_bucket, from_name = source.split(source_key)
+        of = CopySource(source, source_key, entry, version)
         where = {
-            "x-amz-copy-source": encoded_path(from_bucket, from_name)
-            + (f"?versionId={version}" if version else ""),
+            "x-amz-copy-source": of.path,
             "x-amz-copy-source-if-match": f'"{entry.etag}"',
         }
-        of = _PlannedSource(source, source_key, entry, version)
         try:
             # An object of parts is copied in parts: some stores list another ETag for its whole
             # copy than they answer.
             if put.size > self._sizes.copied_whole or "-" in entry.etag:
                 placed = await self._copy_in_parts(put, where, of)
             else:
-                if not await self._prober.guards_sources(put.key, put.uploads):
+                if not await self._prober.guards_sources(put.key, of, put.uploads):
                     await of.must_be_as_planned()
-                placed = await self._copy_whole(put, where)
+                placed = await self._copy_whole(put, where, of)
         except Taken:
             await of.must_be_as_planned()
             if put.if_absent and await self._client.is_absent(put.key):
@@ -93,7 +91,7 @@ class ServerCopy:
         proof = "server-copy" if both_known else "size-only"
         return placed._replace(proof=proof, crc=there.crc or known)
 
-    async def _copy_whole(self, put: Put, where: dict[str, str]) -> Placed:
+    async def _copy_whole(self, put: Put, where: dict[str, str], of: CopySource) -> Placed:
         """What is kept with the source goes along as it is, its tags too: nothing has to be asked
         for before.
         """
@@ -101,10 +99,12 @@ class ServerCopy:
         headers = dict(where)
         if put.extra.storage_class:
             headers["x-amz-storage-class"] = put.extra.storage_class
+        prober = self._prober
+        guards = put.if_absent and await prober.guards_copies(put.key, of, put.uploads)
         answer, guarded = await self._writes.conditionally(
             put,
             lambda condition: self._client.ask("PUT", bucket, name, headers=headers | condition),
-            guards=put.if_absent and await self._prober.guards_copies(put.key, put.uploads),
+            guards=guards,
         )
         etag = text_of(answer.body, "ETag")
         crc = text_of(answer.body, "ChecksumCRC64NVME")
@@ -113,7 +113,7 @@ class ServerCopy:
             whole, etag, crc or put.card.crc, "server-copy", guarded=guarded
         )
 
-    async def _copy_in_parts(self, put: Put, where: dict[str, str], of: _PlannedSource) -> Placed:
+    async def _copy_in_parts(self, put: Put, where: dict[str, str], of: CopySource) -> Placed:
         now = await of.must_be_as_planned()
         card = put.card
         if now.card:
@@ -149,30 +149,10 @@ class ServerCopy:
         return text_of(answer.body, "ETag")
 
 
-class _PlannedSource:
-    """What is to be copied, as it was when that was planned."""
-
-    def __init__(self, client: S3Client, key: bytes, planned: Entry, version: str) -> None:
-        self._client = client
-        self._key = key
-        self._planned = planned
-        self._version = version
-
-    async def must_be_as_planned(self) -> Stat:
-        """What it is now. Raises Changed."""
-        now = await self._client.stat(self._key, self._version)
-        if now.entry.etag != self._planned.etag:
-            named = self._client.named(self._key)
-            raise Changed(f"{named} changed before it was copied.")
-        return now
-
-
 class _PartsOfObject:
     """Ranges of another object of the same system, which the store copies by itself."""
 
-    def __init__(
-        self, copy: ServerCopy, key: bytes, where: dict[str, str], of: _PlannedSource
-    ) -> None:
+    def __init__(self, copy: ServerCopy, key: bytes, where: dict[str, str], of: CopySource) -> None:
         self._copy = copy
         self._key = key
         self._where = where
