@@ -21,7 +21,7 @@ from pinecart.core.errors import (
     SignInRefused,
     Taken,
 )
-from pinecart.core.ports import Put, WriteStamp
+from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.runner.content_comparison import Pair, compare_contents
 from pinecart.standins.faulty import BadLine
 from tests.contracts.remote_tree import LONG, long_put, opened
@@ -399,6 +399,22 @@ async def test_large_objects_that_a_store_tells_wrong_are_told_as_they_are(
     assert (await behind.level(AT)).entries == list(listed.values())
     stat = await behind.stat(AT + b"long")
     assert not stat.metadata, "what we note with it is no user's"
+
+
+async def test_a_condition_that_a_store_misjudges_is_given_up_by_all_who_read(
+    gateway, behind, tmp_path
+):
+    await long_put(behind, tmp_path)
+    store = opened(gateway.spec("c"))  # knows nothing of it yet
+    async with store.open(AT + b"long") as reading:
+        starts = range(0, len(LONG), HELD_BYTES)
+        sizes = [min(HELD_BYTES, len(LONG) - start) for start in starts]
+        pieces = await asyncio.gather(*map(reading.piece, starts, sizes))
+    assert b"".join(pieces) == LONG
+    gateway.things["c/larkfell/long"].etag = "f" * 32
+    with pytest.raises(Changed):
+        await reading.piece(0, 4)
+    await store.close()
 
 
 async def test_the_parts_of_what_a_store_tells_nothing_of_go_with_it(gateway, behind, tmp_path):

@@ -25,6 +25,7 @@ Prepared = tuple[
     str, dict[str, str]
 ]  # what is asked for, encoded, and the headers as they are sent
 PAST_ALL = b"\xf4\x8f\xbf\xbf"  # the last letter there is: past all that lies in a folder
+NOT_MET = 412  # a condition
 GONE = (200, 204, 404)  # what a removal answers, whether or not there was anything
 
 
@@ -261,7 +262,7 @@ class BucketClient(ABC):
                 return
             body = b"".join([chunk async for chunk in chunks])
         answer = HttpAnswer(status, found, body)
-        if not await self._misjudges(answer, key, etag, version):
+        if not (status == NOT_MET and await self._misjudges(sent, key, etag, version)):
             self._must_be(wanted, answer, sent, key)
         async with self.get(key, etag, start, version) as again:
             yield again
@@ -277,24 +278,30 @@ class BucketClient(ABC):
     ) -> HttpAnswer:
         """What is taken whole: a small object, or a piece of a large one."""
         await self.ready()
-        wanted, (target, sent) = self._getting(key, entry.etag, start, last, version)
+        wanted, prepared = self._getting(key, entry.etag, start, last, version)
+        target, sent = prepared
         most = max(entry.size if last is None else last - start + 1, 1 << 20)
         answer = await self._transport.ask("GET", target, sent, most=most, into=into)
-        if await self._misjudges(answer, key, entry.etag, version):
+        not_met = answer.status == NOT_MET
+        if not_met and await self._misjudges(sent, key, entry.etag, version):
             return await self.get_at_once(key, entry, start, last, version, into)
         self._must_be(wanted, answer, sent, key)
         self._must_be_of(entry.etag, answer.headers, key)
         return answer
 
-    async def _misjudges(self, answer: HttpAnswer, key: bytes, etag: str, version: str) -> bool:
+    async def _misjudges(
+        self, sent: Mapping[str, str], key: bytes, etag: str, version: str
+    ) -> bool:
         """Whether If-Match was refused although just this is there: some stores hold it against
         another ETag than they tell. From then on the ETag of each answer is what is looked at.
         """
-        if answer.status == 412 and self._reads_under_condition:
-            now = await self.stat(key, version)
-            self._reads_under_condition = now.entry.etag != etag
-            return not self._reads_under_condition
-        return False
+        if "if-match" not in sent:
+            return False
+        now = await self.stat(key, version)
+        if now.entry.etag != etag:
+            return False
+        self._reads_under_condition = False
+        return True
 
     def _must_be_of(self, etag: str, headers: Mapping[str, str], key: bytes) -> None:
         if not self._reads_under_condition and headers.get("ETag", "").strip('"') != etag:
@@ -308,7 +315,7 @@ class BucketClient(ABC):
         self, wanted: int, answer: HttpAnswer, sent: Mapping[str, str], key: bytes
     ) -> None:
         self.arrived(answer, sent)
-        if answer.status == 412:
+        if answer.status == NOT_MET:
             raise self._changed(key)
         if answer.status != wanted:
             raise self.error_of(answer, what=f"Reading {self.named(key)}")
