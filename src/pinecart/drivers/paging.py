@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import AsyncIterator, Awaitable, Callable, Hashable
 from typing import TypeVar
 
 from pinecart.core.errors import Incomplete
 
 Mark = TypeVar("Mark", bound=Hashable)
+Page = TypeVar("Page")
+Marks = list[tuple[str, str | bytes]]  # of a query
 
 
 class PageTrail:
@@ -24,6 +26,22 @@ class PageTrail:
             raise in_circles(self._listing)
         self._followed.add(mark)
         return mark
+
+
+async def each_page(
+    listing: str, ask: Callable[[Marks], Awaitable[tuple[Page, Marks]]]
+) -> AsyncIterator[Page]:
+    """ask: gives the page that begins at these marks, and the marks of the next one; none: the
+    first page, and no further one. Raises Incomplete, and what `ask` does.
+    """
+    trail = PageTrail(listing)
+    go_on: Marks = []
+    while True:
+        page, go_on = await ask(go_on)
+        yield page
+        if not go_on:
+            return
+        trail.follow(tuple(go_on))
 
 
 def in_circles(listing: str) -> Incomplete:

@@ -19,8 +19,9 @@ from pinecart.drivers.blob.wire import (
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import Query
 from pinecart.drivers.bucketed.sorting import in_order
-from pinecart.drivers.paging import PageTrail
+from pinecart.drivers.paging import each_page
 
+CONTAINERS: Query = [("comp", "list")]
 LIST: Query = [("restype", "container"), ("comp", "list")]
 
 
@@ -68,16 +69,12 @@ class BlobLister:
             if entries:
                 yield entries
 
-    async def _each_page(self, bucket: str, prefix: bytes, query: Query) -> AsyncIterator[BlobPage]:
-        trail = PageTrail(f"The listing of {self._client.name}/{bucket}")
-        go_on: Query = []
-        while True:
+    def _each_page(self, bucket: str, prefix: bytes, query: Query) -> AsyncIterator[BlobPage]:
+        async def one(go_on: Query) -> tuple[BlobPage, Query]:
             page = await self.page(bucket, prefix, [*query, *go_on])
-            yield page
-            if not page.marker:
-                return
-            marker = trail.follow(page.marker)
-            go_on = [("marker", marker)]
+            return page, _following(page.marker)
+
+        return each_page(f"The listing of {self._client.name}/{bucket}", one)
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
         """All of it is read, since no order is promised. Raises StoreError."""
@@ -100,18 +97,15 @@ class BlobLister:
 
     async def _containers(self) -> list[str]:
         what = f"Listing the containers of {self._client.name}"
-        trail = PageTrail(what)
-        found = list[str]()
-        query: Query = [("comp", "list")]
-        while True:
+
+        async def page(go_on: Query) -> tuple[list[str], Query]:
+            query = [*CONTAINERS, *go_on]
             ask = partial(self._client.good, "GET", "", query=query, what=what)
             answer = await self._client.safely(ask)
-            names, following = parse_containers(answer.body)
-            found += names
-            if not following:
-                return found
-            marker = trail.follow(following)
-            query = [("comp", "list"), ("marker", marker)]
+            names, marker = parse_containers(answer.body)
+            return names, _following(marker)
+
+        return [name async for names in each_page(what, page) for name in names]
 
     async def keeps_versions(self, key: bytes) -> bool:
         """As the last write there has told. Before the first one: whether what lies there now is a
@@ -137,22 +131,24 @@ class BlobLister:
         bucket, name = client.split(key)
         query: Query = [*LIST, ("include", "versions"), ("prefix", name)]
         what = f"Listing the versions of {client.named(key)}"
-        trail = PageTrail(what)
-        found: list[Version] = []
-        go_on: Query = []
-        while True:
+
+        async def page(go_on: Query) -> tuple[list[Version], Query]:
             ask = partial(client.ask, "GET", bucket, query=[*query, *go_on])
             answer = await client.safely(ask)
-            if answer.status in (400, 501):  # knows none
-                return []
+            if answer.status in (400, 501) and not go_on:  # knows none
+                return [], []
             if answer.status != 200:
                 raise client.error_of(answer, what=what)
-            some, following = parse_versions(answer.body, name)
-            found += some
-            if not following:
-                return sorted(found, key=lambda kept: kept.version, reverse=True)
-            marker = trail.follow(following)
-            go_on = [("marker", marker)]
+            some, marker = parse_versions(answer.body, name)
+            return some, _following(marker)
+
+        found = [kept async for some in each_page(what, page) for kept in some]
+        return sorted(found, key=lambda kept: kept.version, reverse=True)
+
+
+def _following(marker: str) -> Query:
+    """What the page at this marker is asked with; nothing where there is none."""
+    return [("marker", marker)] if marker else []
 
 
 def _part_of(names: list[bytes], after: bytes, limit: int) -> Level:

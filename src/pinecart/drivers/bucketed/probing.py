@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import secrets
 from abc import ABC, abstractmethod
+from collections.abc import Awaitable, Callable
 
 from pinecart.core.errors import Halting, Refused, Unsafe
 from pinecart.core.places import show
@@ -37,6 +38,32 @@ class ObjectProber(ABC):
                 if journal and self._may_delete:
                     await journal.over(key)
         return self._facts.able(bucket)
+
+    async def ask_once(
+        self,
+        known: dict[str, bool],
+        beside: bytes,
+        journal: Uploads | None,
+        ask: Callable[[bytes], Awaitable[bool]],
+        *,
+        ending: bytes = b"",
+    ) -> bool:
+        """What is known of a bucket, else what `ask` finds out by a name of ours (which ends so)
+        beside what is written there.
+
+        journal: of what a killed run has to take away.
+        """
+        bucket, _ = self._any_client.split(beside)
+        async with self._one_at_a_time:
+            if bucket not in known:
+                folder = beside[: beside.rfind(b"/") + 1]
+                key = folder + PROBE + secrets.token_hex(8).encode() + ending
+                if journal:
+                    await journal.begun(key, OF_A_PROBE, self._any_client.journal_date())
+                known[bucket] = await ask(key)
+                if journal and self._may_delete:
+                    await journal.over(key)
+        return known[bucket]
 
     @abstractmethod
     async def find_out(self, key: bytes) -> None:

@@ -9,7 +9,7 @@ from pinecart.core.entries import Entry
 from pinecart.core.ports import Level, Version
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import PAST_ALL, Query
-from pinecart.drivers.paging import PageTrail, in_circles
+from pinecart.drivers.paging import PageTrail, each_page, in_circles
 from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.wire import (
     ListingPage,
@@ -144,21 +144,17 @@ class Lister:
         bucket, name = client.split(key)
         query: Query = [("versions", ""), ("prefix", name), ("encoding-type", "url")]
         what = f"Listing the versions of {client.named(key)}"
-        trail = PageTrail(what)
-        found: list[Version] = []
-        go_on: Query = []
-        while True:
+
+        async def page(go_on: Query) -> tuple[list[Version], Query]:
             ask = partial(client.ask, "GET", bucket, query=[*query, *go_on])
             answer = await client.safely(ask)
-            if answer.status in (400, 405, 501):  # knows none
-                return []
+            if answer.status in (400, 405, 501) and not go_on:  # knows none
+                return [], []
             if answer.status != 200:
                 raise client.error_of(answer, what=what)
-            some, go_on = parse_versions(answer.body, name)
-            found += some
-            if not go_on:
-                break
-            trail.follow(tuple(go_on))
+            return parse_versions(answer.body, name)
+
+        found = [kept async for some in each_page(what, page) for kept in some]
         names = [kept.version for kept in found]
         if names == ["null"]:  # a bucket that never kept any
             return []

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import hashlib
-import secrets
 from collections.abc import Awaitable, Callable
 from functools import partial
 from typing import Any
 
 from pinecart.core.errors import Halting, Refused, StoreError
-from pinecart.core.ports import OF_A_PROBE, Uploads
+from pinecart.core.ports import Uploads
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import GONE
-from pinecart.drivers.bucketed.probing import PROBE, ObjectProber
+from pinecart.drivers.bucketed.probing import ObjectProber
 from pinecart.drivers.bucketed.writing import md5_of, md5_text
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.client import S3Client
@@ -97,21 +96,11 @@ class S3Prober(ObjectProber):
     async def _held(
         self, known: dict[str, bool], beside: bytes, journal: Uploads | None, ask: Asks
     ) -> bool:
-        bucket, _ = self._client.split(beside)
         if not self._may_delete:
             return False
-        async with self._one_at_a_time:
-            if bucket not in known:
-                folder = beside[: beside.rfind(b"/") + 1]
-                key = folder + PROBE + secrets.token_hex(8).encode()
-                if journal:
-                    await journal.begun(key, OF_A_PROBE, self._client.journal_date())
-                known[bucket] = await self._tried(key, ask)
-                if journal and self._may_delete:
-                    await journal.over(key)
-        return known[bucket]
+        return await self.ask_once(known, beside, journal, partial(self._tried, ask))
 
-    async def _tried(self, key: bytes, ask: Asks) -> bool:
+    async def _tried(self, ask: Asks, key: bytes) -> bool:
         """No, too, where this key may not do what it takes."""
         status = DONE
         try:

@@ -8,9 +8,9 @@ from functools import partial
 
 from pinecart.drivers.bucketed.client import GONE, Query
 from pinecart.drivers.http_message import HttpAnswer, Pieces
-from pinecart.drivers.paging import PageTrail
+from pinecart.drivers.paging import PageTrail, each_page
 from pinecart.drivers.s3.client import S3Client
-from pinecart.drivers.s3.wire import completion, parse_parts, parse_uploads, text_of
+from pinecart.drivers.s3.wire import Begun, completion, parse_parts, parse_uploads, text_of
 
 Headers = Mapping[str, str]
 
@@ -125,14 +125,13 @@ class UploadCalls:
         bucket, name = client.split(key)
         query: Query = [("uploads", ""), ("prefix", name), ("encoding-type", "url")]
         what = f"Looking for unfinished uploads of {client.named(key)}"
-        trail = PageTrail(what)
-        found: list[str] = []
-        go_on: Query = []
-        while True:
+
+        async def page(go_on: Query) -> tuple[list[Begun], Query]:
             ask = partial(client.good, "GET", bucket, query=[*query, *go_on], what=what)
             answer = await client.safely(ask)
-            uploads, go_on = parse_uploads(answer.body)
+            return parse_uploads(answer.body)
+
+        found: list[str] = []
+        async for uploads in each_page(what, page):
             found += [u for u, k, at in uploads if k == name and at >= since]
-            if not go_on:
-                return found
-            trail.follow(tuple(go_on))
+        return found

@@ -301,8 +301,11 @@ def _next_page(root: ET.Element, names: Mapping[str, str], *, encoded: bool) -> 
     return marks
 
 
-def parse_uploads(body: bytes) -> tuple[list[tuple[str, bytes, datetime]], Query]:
-    """(id, key, begun at) of unfinished uploads, and what the next page is asked with. Raises
+Begun = tuple[str, bytes, datetime]  # an upload: its id, its key, and when
+
+
+def parse_uploads(body: bytes) -> tuple[list[Begun], Query]:
+    """Unfinished uploads, and what the next page is asked with. Raises
     Refused where their keys can't be read.
     """
     found = []

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import secrets
 from functools import partial
 
 from pinecart.core.errors import Busy, Missing, SignInRefused
-from pinecart.core.ports import OF_A_PROBE, Uploads
+from pinecart.core.ports import Uploads
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import GONE, Query
-from pinecart.drivers.bucketed.probing import PROBE, ObjectProber
+from pinecart.drivers.bucketed.probing import ObjectProber
 from pinecart.drivers.bucketed.writing import md5_of
 from pinecart.drivers.swift.client import SwiftClient, is_large
 from pinecart.drivers.swift.listing import SwiftLister, no_bucket
@@ -41,23 +40,16 @@ class SwiftProber(ObjectProber):
         """Whether a manifest becomes an object of its segments; else it is stored as it is. Asked
         once of a container, beside what is written there.
         """
-        bucket, _ = self._client.split(beside)
-        known = self._facts.joins
         if not self._may_delete:
             return True  # a write is looked at in any case
-        async with self._one_at_a_time:
-            if bucket not in known:
-                folder = beside[: beside.rfind(b"/") + 1]
-                key = folder + PROBE + secrets.token_hex(8).encode() + OF_SEGMENTS
-                if journal:
-                    await journal.begun(key, OF_A_PROBE, self._client.journal_date())
-                try:
-                    known[bucket] = await self._makes_one(key)
-                finally:
-                    await self.take_away_if_allowed(key)
-                if journal and self._may_delete:
-                    await journal.over(key)
-        return known[bucket]
+        known = self._facts.joins
+        return await self.ask_once(known, beside, journal, self._tried, ending=OF_SEGMENTS)
+
+    async def _tried(self, key: bytes) -> bool:
+        try:
+            return await self._makes_one(key)
+        finally:
+            await self.take_away_if_allowed(key)
 
     async def _makes_one(self, key: bytes) -> bool:
         client = self._client
