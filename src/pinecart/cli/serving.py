@@ -34,7 +34,13 @@ def _run(call: Any, *args: Any, **kwargs: Any) -> None:
 
 @click.command()
 @click.option("--data", help=DATA_HELP)
-@click.option("--port", default=8750, show_default=True, help="Where it listens.")
+@click.option(
+    "--port",
+    default=8750,
+    show_default=True,
+    type=click.IntRange(1, 65535),
+    help="Where it listens.",
+)
 @click.option("--host", default="127.0.0.1", show_default=True, help="The address it listens at.")
 @click.option(
     "--folders", multiple=True, help="Folder stores may lie below this folder; may be given again."
@@ -130,7 +136,7 @@ def serve(data: str | None, **options: Any) -> None:
     def ready(welcome: Any) -> None:
         _greet(given.url, folder, welcome)
 
-    _run(serving.serve, state.StateFolder(folder), given, extra=[], ready=ready)
+    _run(serving.serve, state.StateFolder(folder), given, extra=[], ports=range(0), ready=ready)
 
 
 def _greet(url: str, folder: Path, welcome: Any) -> None:
@@ -275,7 +281,13 @@ def restore(cart: Cart, folder: Path, data: str | None) -> None:
 
 @click.group(cls=Words, invoke_without_command=True)
 @click.option("--data", help=DATA_HELP)
-@click.option("--port", default=8750, show_default=True, help="Where it listens.")
+@click.option(
+    "--port",
+    default=8750,
+    show_default=True,
+    type=click.IntRange(1, 65530),
+    help="Where it listens. It needs the next five as well.",
+)
 @click.option(
     "--unhurried/--at-once",
     default=True,

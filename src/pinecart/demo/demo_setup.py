@@ -24,8 +24,10 @@ from pinecart.service.supervisor import Welcome, serve
 BUCKET = "larkfell"
 COPY_BUCKET = "larkfell-copy"
 FIRST_RUN_PER_SECOND = 10
-MUSEUM = 3  # its port, counted from the service's
-CAMPUS = 4  # and the next: ports after the service's
+# Ports, counted from the service's: the office's and the partner's are the first two.
+MUSEUM = 3
+CAMPUS = 4  # and the next
+PORTS = 5
 JOBS: list[JsonObject] = [
     {
         "job": "dawn-recordings",
@@ -106,7 +108,8 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
     extra = [[sys.executable, "-m", "pinecart.standins", str(config)] for config in played]
     if museum.is_there():
         extra.append(museum.made(files, port + MUSEUM))
-    serve(StateFolder(data), options, extra=extra, ready=ready)
+    ports = range(port + 1, port + 1 + PORTS)
+    serve(StateFolder(data), options, extra=extra, ports=ports, ready=ready)
 
 
 def _token(state: StateFolder, url: str, password: str) -> str:

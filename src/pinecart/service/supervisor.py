@@ -35,16 +35,18 @@ def serve(
     options: Options,
     *,
     extra: list[list[str]],
+    ports: range,
     ready: Callable[[Welcome | None], None],
 ) -> None:
-    """Run until SIGTERM or Ctrl-C. extra: further commands to keep running. ready: called once the
-    service answers.
+    """Run until SIGTERM or Ctrl-C. extra: further commands to keep running, at the ports of theirs.
+    ready: called once the service answers.
 
-    Raises StateError if the state folder can't be used or the address is taken.
+    Raises StateError if the state folder can't be used or an address is taken.
     """
     state.prepare()
     with state.lock():
-        _must_be_free(options)
+        for port in (options.port, *ports):
+            _must_be_free(options.host, port)
         state.write_options(options)
         _load(state)
         nursery = Nursery()
@@ -85,16 +87,16 @@ def _close_records() -> None:
     connections.close_all()
 
 
-def _must_be_free(options: Options) -> None:
-    """Another program at our address would otherwise be taken for our own web process."""
+def _must_be_free(host: str, port: int) -> None:
+    """Another program at our address would otherwise be taken for our own process."""
     with socket.socket() as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
-            probe.bind((options.host, options.port))
+            probe.bind((host, port))
         except OSError as exc:
             message = (
-                f"{options.host}:{options.port} can't be listened at ({exc.strerror}). Is the "
-                "port taken? Try another: --port"
+                f"{host}:{port} can't be listened at ({exc.strerror}). Is the port taken? Try "
+                "another: --port"
             )
             raise StateError(message, code="state.port-taken") from exc
 
