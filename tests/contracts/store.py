@@ -55,6 +55,10 @@ class StoreContract:
     async def names(self, store, prefix=None, after=b""):
         return await names(store, self.at if prefix is None else prefix, after)
 
+    async def take_away(self, store, name, entry):
+        """As somebody else would."""
+        await store.remove(self.at + name, entry)
+
     async def test_every_name_arrives_and_lists_in_byte_order(self, store):
         for name in reversed(self.held):
             await self.put(store, name, b"x" + name, if_absent=True)
@@ -101,6 +105,10 @@ class StoreContract:
             await self.put(store, b"x", b"third", expected=first)
         async with store.open(self.at + b"x") as reading:
             assert (await reading.whole(), reading.entry.size) == (b"second!", second.size)
+        await self.take_away(store, b"x", second)
+        with pytest.raises(Taken):
+            await self.put(store, b"x", b"fourth", expected=second)
+        assert await self.names(store) == []
 
     async def test_bytes_that_arrive_wrong_are_not_shown(self, store):
         await store.probe(self.at)

@@ -31,8 +31,12 @@ def store(tmp_path):
 
 class TestFolderStore(StoreContract):
     @pytest.fixture
-    def store(self, store):
+    def store(self, store, tmp_path):
+        self.folder = tmp_path / "larkfell"
         return store
+
+    async def take_away(self, store, name, entry):
+        (self.folder / os.fsdecode(name)).unlink()
 
 
 @pytest.mark.parametrize(

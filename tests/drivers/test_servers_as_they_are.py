@@ -187,13 +187,37 @@ async def test_an_answer_that_is_none_is_a_problem_of_its_store(answer):
         await store.close()
 
 
+@pytest.mark.parametrize(
+    "status, code, told, kind",
+    [
+        (403, "InvalidObjectState", "store.archived", Refused),
+        (404, "NoSuchUpload", "store.busy", Busy),
+        (409, "OperationAborted", "store.busy", Busy),
+        (400, "IncompleteBody", "store.busy", Busy),
+        (403, "RequestExpired", "store.clock", Refused),
+        (403, "QuotaExceeded", "store.full", Refused),
+        (507, "OfItsOwn", "store.full", Refused),
+        (429, "OfItsOwn", "store.busy", Busy),
+        (412, "OfItsOwn", "store.not-as-planned", Taken),
+        (403, "OfItsOwn", "store.refused", Refused),
+        (418, "OfItsOwn", "store.refused", Refused),
+        (520, "OfItsOwn", "store.busy", Busy),
+    ],
+)
+def test_a_refusal_is_known_by_its_code_or_else_its_status(status, code, told, kind):
+    body = f"<Error><Code>{code}</Code><Message>So it says.</Message></Error>".encode()
+    error = s3_wire_errors.error_from(status, {}, body, what="Writing x")
+    assert type(error) is kind and error.code == told
+    assert f"({status} {code}: So it says.)" in error.message
+
+
 def test_an_empty_refusal_says_what_was_asked():
     error = s3_wire_errors.error_from(
         400, {}, b"<Error><Code></Code><Message></Message></Error>", what="Writing pine://a/b"
     )
     assert (
         isinstance(error, Refused)
-        and error.message == "Writing pine://a/b: the store refused (400 InvalidRequest)."
+        and error.message == "Writing pine://a/b: the server refused (400)."
     )
 
 

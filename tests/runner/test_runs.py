@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import os
 from collections import Counter
@@ -339,6 +340,44 @@ async def test_parts_that_fail_are_aborted_and_the_others_carried(folder, office
         await run(memory, posts(folder), opened())
         assert done(memory)[f"copy new ({code})"] == 1 and not server.shelf.uploads
     assert len(server.shelf.buckets["dawn"]) == 4
+
+
+async def once(true):
+    while not true():
+        await asyncio.sleep(0.01)
+
+
+async def test_an_upload_that_somebody_takes_away_is_begun_anew(folder, office):
+    """A rule of the bucket, say, that clears what is unfinished."""
+    server, opened = office
+    (folder / "long.flac").write_bytes(LARGE)
+    server.behaviour["part"] = Behaviour(delay_s=0.2, times=1)
+    memory = Memory()
+    running = asyncio.create_task(run(memory, posts(folder), opened()))
+    await once(lambda: server.counts["part"])
+    server.shelf.uploads.clear()
+    await running
+    assert done(memory) == {"copy new": 5} and memory.records[b"long.flac"].tries == 2
+    assert server.shelf.body("dawn", "long.flac") == LARGE and not server.shelf.uploads
+
+
+async def test_what_goes_away_is_told_from_a_place_that_does(folder, office, tmp_path):
+    server, opened = office
+    server.behaviour["put"] = Behaviour(fail="NoSuchBucket", match="b.csv")
+    memory = Memory()
+    await run(memory, posts(folder), opened())
+    assert done(memory) == {"copy new": 3, "copy new (store.no-bucket)": 1}
+    assert "went away" not in memory.records[b"sub/b.csv"].message
+    server.behaviour["get"] = Behaviour(delay_s=0.2, match="a.flac")
+    (tmp_path / "back").mkdir()
+    back = open_store({"kind": "folder", "name": "back", "path": str(tmp_path / "back")})
+    running = asyncio.create_task(
+        carry_out(order_from(opened(), "pine://posts/dawn/", back, tmp=tmp_path), memory)
+    )
+    await once(lambda: server.counts["get"])
+    server.shelf.buckets["dawn"].pop("a.flac")
+    await running
+    assert memory.records[b"a.flac"].error == "gone-meanwhile"
 
 
 async def test_a_lost_answer_to_the_last_step_is_found_to_be_our_own(folder, office):

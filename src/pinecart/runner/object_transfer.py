@@ -123,6 +123,9 @@ class ObjectTransfer:
             try:
                 return await self._attempt(key, expected, replaces, tried, again)
             except Missing as exc:
+                exc.facts["tries"] = tried
+                if await self._is_still_there(entry):  # then it is the target that lacks something
+                    raise
                 raise Missing(
                     f"{exc.message} It went away before it was copied.",
                     code="gone-meanwhile",
@@ -142,6 +145,15 @@ class ObjectTransfer:
                         tried, exc.wait_s if isinstance(exc, Busy) else None, random.random
                     )
                 )
+
+    async def _is_still_there(self, entry: Entry) -> bool:
+        try:
+            await self._source.store.stat(self._source.prefix + entry.source_key)
+        except Missing:
+            return False
+        except StoreError:
+            return True
+        return True
 
     def _is_over(self, exc: StoreError, tried: int, seconds: float) -> bool:
         """A store that is away may come back; a source that changes, or a line that lies, is not

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Corrupt, Taken
+from pinecart.core.errors import Corrupt, Missing, Taken
 from pinecart.core.ports import Placed, Put
 from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import BucketClient
@@ -18,15 +18,20 @@ class ObjectWrites:
         """Where no condition guards that. Raises Taken."""
         client = self._any_client
         if put.expected is not None:
-            there = await client.stat(put.key)
-            self.must_be_expected(put, there.entry)
+            try:
+                there = (await client.stat(put.key)).entry
+            except Missing:
+                there = None
+            self.must_be_expected(put, there)
         elif put.if_absent and not await client.is_absent(put.key):
             named = client.named(put.key)
             raise Taken(f"{named} appeared there meanwhile. The next run looks again.")
 
-    def must_be_expected(self, put: Put, there: Entry) -> None:
-        """Raises Taken where something else is to be replaced than lies there."""
-        if put.expected is not None and there.etag != put.expected.etag:
+    def must_be_expected(self, put: Put, there: Entry | None) -> None:
+        """Raises Taken where something else is to be replaced than lies there. there: None: nothing
+        does.
+        """
+        if put.expected is not None and (there is None or there.etag != put.expected.etag):
             raise Taken(
                 f"{self._any_client.named(put.key)} is not as it was when this was planned. The "
                 "next run looks again."

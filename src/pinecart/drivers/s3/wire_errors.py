@@ -13,19 +13,45 @@ from pinecart.core.errors import (
     StoreError,
     Taken,
 )
-from pinecart.drivers.http_message import wait_told
+from pinecart.drivers.http_refusals import Meaning, refusal
 from pinecart.drivers.s3.wire import region_told
 from pinecart.drivers.xml_answers import CONTROLS, local_name, tree_of
-from pinecart.json_object import JsonObject
 
-_BY_CODE: dict[str, tuple[type[StoreError], str, str]] = {
+_MISSING: Meaning = (Missing, "store.missing", "There is no such file.")
+_MAY_NOT: Meaning = (
+    Refused,
+    "store.refused",
+    "This key may not do that. Grant it the right, or use another key.",
+)
+_CLOCK: Meaning = (
+    Refused,
+    "store.clock",
+    "This machine's clock differs too much from the store's. Set the clock.",
+)
+_TAKEN: Meaning = (Taken, "store.not-as-planned", "What is there is not as planned.")
+_CONFLICT: Meaning = (Busy, "store.busy", "Another write to the same name is under way.")
+_SLOWER: Meaning = (Busy, "store.busy", "The store asks to go slower.")
+_LATE: Meaning = (Busy, "store.busy", "The store did not receive the request in time.")
+_CUT: Meaning = (Busy, "store.busy", "The store did not receive the whole request.")
+_CORRUPT: Meaning = (Corrupt, "store.corrupt", "The bytes did not arrive as they were sent.")
+_UNKNOWN: Meaning = (Refused, "store.unsupported", "The store does not know this request.")
+_FULL: Meaning = (Refused, "store.full", "The store is full, or the quota used up. Make room.")
+_TOKEN: Meaning = (
+    SignInRefused,
+    "store.session-token",
+    "The session token is missing or not right. Give key, secret and token again.",
+)
+
+_BY_CODE: dict[str, Meaning] = {
     "NoSuchVersion": (Missing, "store.missing", "There is no such version."),
-    "NoSuchKey": (Missing, "store.missing", "There is no such file."),
+    "NoSuchKey": _MISSING,
     "NoSuchBucket": (
         Missing,
         "store.no-bucket",
         "There is no such bucket. Check its name, or make it first.",
     ),
+    # whoever aborts it meanwhile, a rule of the bucket or a person: it is begun anew
+    "NoSuchUpload": (Busy, "store.busy", "Its unfinished parts were taken away by somebody."),
     "InvalidAccessKeyId": (
         SignInRefused,
         "store.key-unknown",
@@ -36,51 +62,36 @@ _BY_CODE: dict[str, tuple[type[StoreError], str, str]] = {
         "store.secret-wrong",
         "The secret does not belong to this key id. Give both again.",
     ),
-    "InvalidToken": (
-        SignInRefused,
-        "store.session-token",
-        "The session token is missing or not right. Give key, secret and token again.",
-    ),
+    "InvalidToken": _TOKEN,
+    "TokenRefreshRequired": _TOKEN,
     "ExpiredToken": (SignInRefused, "store.key-expired", "The key has expired. Give a new one."),
-    "RequestTimeTooSkewed": (
+    "RequestTimeTooSkewed": _CLOCK,
+    "RequestExpired": _CLOCK,
+    "AccessDenied": _MAY_NOT,
+    "InvalidObjectState": (
         Refused,
-        "store.clock",
-        "This machine's clock differs too much from the store's. Set the clock.",
+        "store.archived",
+        "It lies in an archive class. Have it restored first.",
     ),
-    "AccessDenied": (
-        Refused,
-        "store.refused",
-        "This key may not do that. Grant it the right, or use another key.",
-    ),
-    "PreconditionFailed": (Taken, "store.not-as-planned", "What is there is not as planned."),
-    "ConditionalRequestConflict": (
-        Busy,
-        "store.busy",
-        "Another write to the same name is under way.",
-    ),
+    "QuotaExceeded": _FULL,
+    "PreconditionFailed": _TAKEN,
+    "ConditionalRequestConflict": _CONFLICT,
+    "OperationAborted": _CONFLICT,
     "BadDigest": (
         Corrupt,
         "store.corrupt",
         "The store found that the bytes did not arrive as they were sent.",
     ),
-    "XAmzContentChecksumMismatch": (
-        Corrupt,
-        "store.corrupt",
-        "The bytes did not arrive as they were sent.",
-    ),
-    "XAmzContentSHA256Mismatch": (
-        Corrupt,
-        "store.corrupt",
-        "The bytes did not arrive as they were sent.",
-    ),
-    "NotImplemented": (Refused, "store.unsupported", "The store does not know this request."),
-    "SlowDown": (Busy, "store.busy", "The store asks to go slower."),
-    "RequestTimeout": (Busy, "store.busy", "The store did not receive the request in time."),
-    "RequestTimeoutException": (
-        Busy,
-        "store.busy",
-        "The store did not receive the request in time.",
-    ),
+    "XAmzContentChecksumMismatch": _CORRUPT,
+    "XAmzContentSHA256Mismatch": _CORRUPT,
+    "NotImplemented": _UNKNOWN,
+    "SlowDown": _SLOWER,
+    "Throttling": _SLOWER,
+    "ThrottlingException": _SLOWER,
+    "RequestLimitExceeded": _SLOWER,
+    "RequestTimeout": _LATE,
+    "RequestTimeoutException": _LATE,
+    "IncompleteBody": _CUT,
     "EntityTooLarge": (
         Refused,
         "store.too-large",
@@ -98,25 +109,18 @@ _BY_CODE: dict[str, tuple[type[StoreError], str, str]] = {
     ),
     "InvalidBucketName": (Refused, "bucket.name", "The store does not allow this bucket name."),
 }
-_BY_STATUS = {
-    400: "InvalidRequest",
-    403: "AccessDenied",
-    404: "NoSuchKey",
-    409: "ConditionalRequestConflict",
-    412: "PreconditionFailed",
-    429: "SlowDown",
-    501: "NotImplemented",
-    503: "SlowDown",
+# where no code is told, or one that isn't known
+_BY_STATUS: dict[int, Meaning] = {
+    403: _MAY_NOT,
+    404: _MISSING,
+    408: _LATE,
+    409: _CONFLICT,
+    412: _TAKEN,
+    429: _SLOWER,
+    501: _UNKNOWN,
+    503: _SLOWER,
+    507: _FULL,
 }
-
-
-def _said(code: str, words: str) -> str:
-    short = words[:200].strip()
-    parts = [part for part in (code, short) if part]
-    if not parts:
-        return ", without a word"
-    told = ": ".join(parts)
-    return f" {told}"
 
 
 def _of_another_region(
@@ -131,25 +135,12 @@ def _of_another_region(
 
 def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
     """The store's refusal as one of our errors. what: location and action, for the message."""
-    their_code, their_words = _their_words(body) if body else ("", "")
-    if not their_code:
-        their_code = _BY_STATUS.get(status, "")
-    if status in (301, 307, 308) or their_code == "AuthorizationHeaderMalformed":
+    code, words = _their_words(body) if body else ("", "")
+    if status in (301, 307, 308) or code == "AuthorizationHeaderMalformed":
         return _of_another_region(status, headers, body, what)
-    kind, code, words = _BY_CODE.get(their_code, (None, "", ""))
-    facts: JsonObject = {"status": status, "their_code": their_code}
-    if kind is Busy or (kind is None and status >= 500):
-        if not words:
-            words = "The store has a fault on its side"
-        message = f"{what}: {words} ({status} {their_code})."
-        wait_s = wait_told(headers.get("Retry-After", ""))
-        return Busy(message, wait_s=wait_s, **facts)
-    if kind is None:
-        said = _said(their_code, their_words)
-        message = f"{what}: the store refused ({status}{said})."
-        return Refused(message, **facts)
-    message = f"{what}: {words} ({their_code})"
-    return kind(message, code=code, **facts)
+    meaning = _BY_CODE.get(code) or _BY_STATUS.get(status)
+    said = ": ".join(part for part in (code, words) if part)
+    return refusal(meaning, status, headers, what=what, said=said)
 
 
 def _their_words(body: bytes) -> tuple[str, str]:

@@ -86,12 +86,11 @@ class SwiftWrites(ObjectWrites):
         return placed
 
     async def _segments_of_replaced(self, put: Put) -> list[Segment] | PartsUntold:
-        """What is there is looked at. Raises Taken, and Missing where something was expected."""
+        """What is there is looked at. Raises Taken."""
         try:
             there, headers = await self._client.look(put.key)
         except Missing:
-            if put.expected is not None:
-                raise
+            self.must_be_expected(put, None)
             return []
         self.must_be_expected(put, there.entry)
         if not is_large(headers) or await self._lister.keeps_versions(put.key):
