@@ -7,6 +7,7 @@ import contextlib
 import ctypes
 import errno
 import os
+import resource
 import stat
 import threading
 
@@ -20,7 +21,7 @@ from pinecart.drivers.file_names import leads_out
 from pinecart.drivers.folder.kernel import Kernel
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.drivers.folder.writing import write_together
-from tests.contracts.store import AT, StoreContract, names
+from tests.contracts.store import AT, StoreContract, names, put
 
 
 @pytest.fixture
@@ -412,3 +413,17 @@ async def test_what_a_process_that_died_left_half_written_is_swept_and_nobody_el
 )
 def test_a_link_is_kept_only_if_it_leads_into_the_store(key, text, out):
     assert leads_out(tuple(key.split(b"/")[:-1]), text) is out
+
+
+async def test_a_file_larger_than_the_place_takes_is_not_tried_again(store, tmp_path):
+    """As on a file system that ends at 4 GiB: here the limit of this process."""
+    body = b"x" * 300_000
+    limits = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (100_000, limits[1]))
+    try:
+        with pytest.raises(Refused) as refused:
+            await put(store, b"x", body)
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, limits)
+    assert refused.value.code == "store.too-large"
+    assert not os.listdir(tmp_path / "larkfell")

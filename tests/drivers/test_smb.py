@@ -20,13 +20,23 @@ from smbprotocol.session import Session
 from smbprotocol.tree import TreeConnect
 
 from pinecart.core.checksum import crc_of
-from pinecart.core.errors import Halting, Refused, SignInRefused, StoreError, Unsafe
+from pinecart.core.errors import (
+    Busy,
+    Halting,
+    Missing,
+    Refused,
+    SignInRefused,
+    StoreError,
+    Taken,
+    Unsafe,
+)
 from pinecart.core.keeping import Extra, Keep
 from pinecart.core.pasting import read_pasted
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import DRIVERS, try_store
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.drivers.smb.driver import read_address
+from pinecart.drivers.smb.status import error_from
 from pinecart.drivers.smb.wire import EPOCH, filetime_of, listed
 from tests.contracts.large_listing import MANY, listed_of_many
 from tests.contracts.remote_tree import LONG, long_put, long_put_in_the_end, opened
@@ -496,3 +506,25 @@ async def test_a_server_that_falls_silent_while_it_is_written_to_is_given_up(nar
             ends = await asyncio.gather(*sent, return_exceptions=True)
     assert all(isinstance(end, StoreError) and end.retry for end in ends), ends
     await store.close()
+
+
+@pytest.mark.parametrize(
+    "status, kind, code",
+    [
+        (0xC0000043, Busy, "in-use"),
+        (0xC000020C, Busy, "store.cut"),
+        (0xC0000205, Busy, "store.busy"),
+        (0xC0000034, Missing, "store.missing"),
+        (0xC0000035, Taken, "store.not-as-planned"),
+        (0xC0000267, Refused, "store.archived"),
+        (0xC0000904, Refused, "store.too-large"),
+        (0xC0000257, Refused, "store.elsewhere"),
+        (0xC0000001, Refused, "store.failed"),
+    ],
+)
+def test_what_a_status_means(status, kind, code):
+    error = error_from(status, "as it says", what="pine://far/x")
+    assert type(error) is kind and error.code == code
+    assert error.message.startswith("pine://far/x: ")
+    assert ("It is tried again" in error.message) == (kind is Busy)
+    assert ("as it says" in error.message) == (code == "store.failed")

@@ -320,6 +320,11 @@ _BY_ERRNO: dict[int, tuple[type[StoreError], str, str]] = {
     errno.ENOTEMPTY: (Refused, "store.is-a-folder", "A folder stands where the file should be."),
     errno.ENOSPC: (Refused, "store.full", "The disk is full. Make room, and try again."),
     errno.EDQUOT: (Refused, "store.full", "The quota is used up. Make room, and try again."),
+    errno.EFBIG: (
+        Refused,
+        "store.too-large",
+        "The file is larger than this file system takes, or than this service may write.",
+    ),
     errno.EROFS: (Refused, "store.refused", "The disk is mounted read-only."),
     errno.ENAMETOOLONG: (Unsafe, "unsafe-name", "The name is too long for this folder."),
 }

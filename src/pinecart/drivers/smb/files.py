@@ -33,7 +33,7 @@ from smbprotocol.open import (
     SMB2SetInfoRequest,
 )
 
-from pinecart.core.errors import Busy, Missing, Refused, StoreError, Unsafe
+from pinecart.core.errors import Missing, StoreError, Unsafe
 from pinecart.core.places import show
 from pinecart.drivers.file_names import must_be_safe
 from pinecart.drivers.remote_tree.remote_files import (
@@ -44,7 +44,7 @@ from pinecart.drivers.remote_tree.remote_files import (
     Written,
 )
 from pinecart.drivers.smb.lines import SmbLine, SmbLines, SmbServer
-from pinecart.drivers.smb.status import BY_STATUS, END_OF_FILE, NO_MORE_FILES, OVER
+from pinecart.drivers.smb.status import END_OF_FILE, NO_MORE_FILES, OVER, error_from
 from pinecart.drivers.smb.wire import (
     STEP_NS,
     attributes_of,
@@ -122,20 +122,11 @@ class SmbFiles:
 
     def _tell(self, exc: SMBResponseException, path: bytes) -> NoReturn:
         """As an error of ours."""
-        named = f"pine://{self.name}/{show(path)}"
         if exc.status in OVER:
             self.lines.begin_anew()
-            message = f"{named}: the session is over. It is tried again on a new one."
-            raise Busy(message, code="store.cut") from exc
-        kind, code, words = BY_STATUS.get(exc.status, (None, "", ""))
-        if kind is None:
-            said = str(exc)[:200]
-            message = f"{named}: the server refused ({said})."
-            raise Refused(message, code="store.failed") from exc
-        if kind is Busy:
-            words += " It is tried again."
-        message = f"{named}: {words}"
-        raise kind(message, code=code) from exc
+        named = f"pine://{self.name}/{show(path)}"
+        said = str(exc)[:200]
+        raise error_from(exc.status, said, what=named) from exc
 
     def _on_share(self, path: bytes) -> str:
         """Raises Unsafe: a backslash would lead elsewhere, a colon to another stream of a file."""
