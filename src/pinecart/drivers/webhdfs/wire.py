@@ -41,6 +41,8 @@ _BY_NAME: dict[str, Meaning] = {
     "NSQuotaExceededException": (Refused, "store.full", "The quota of names is used up."),
     "DSQuotaExceededException": (Refused, "store.full", "The quota of room is used up."),
     "InvalidPathException": (Refused, "unsafe-name", "It can't hold this name."),
+    "PathComponentTooLongException": (Refused, "unsafe-name", "The name is too long for it."),
+    "MaxDirectoryItemsExceededException": (Refused, "store.full", "The folder takes no more."),
     "UnsupportedOperationException": (Refused, "store.unsupported", "It does not do that."),
 }
 _BY_STATUS: dict[int, Meaning] = {
