@@ -12,6 +12,7 @@ import time
 import pytest
 
 from pinecart.core.checksum import crc_of
+from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Changed, Incomplete, Refused, StoreError, Taken
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store
@@ -22,6 +23,7 @@ from pinecart.standins.bucket_behaviour import Behaviour
 from pinecart.standins.faulty import BadLine
 from tests.drivers.test_s3 import InPieces, opened, standin  # noqa: F401 - a fixture
 from tests.runner.engine import Journal
+from tests.servers.small_server import SmallHandler, SmallServer
 
 AT = b"larkfell/"
 
@@ -502,3 +504,41 @@ async def test_a_level_is_read_once_for_all_its_pages(tmp_path):
     store = FolderStore("many", str(root))
     assert (await store.level(b"", after=b"00000", limit=1)).entries[0].key == b"00000a"
     await store.close()
+
+
+class CacheHandler(SmallHandler):
+    def do_HEAD(self):
+        self.answer(200, {"ETag": '"e"', "Content-Length": "16"}, b"")
+
+    def do_GET(self):
+        self.answer(206, dict(self.storage.told), b"song")
+
+
+class Cache(SmallServer):
+    """Between us and a store, with ideas of its own: it gives four bytes, whatever is asked for."""
+
+    handler = CacheHandler
+    told: dict[str, str]
+
+
+@pytest.mark.parametrize(
+    "told, error, code",
+    [
+        ({"ETag": '"e"', "Content-Range": "bytes 4-7/16"}, None, ""),
+        ({"Content-Range": "Bytes 4-7/*"}, None, ""),
+        ({"ETag": 'W/"e"'}, None, ""),
+        ({"ETag": '"e"', "Content-Range": "bytes 0-3/16"}, Busy, "store.garbled"),
+        ({"ETag": '"e"', "Content-Range": "bytes 4-8/16"}, Busy, "store.garbled"),
+        ({"ETag": '"f"', "Content-Range": "bytes 4-7/16"}, Changed, "keeps-changing"),
+    ],
+)
+async def test_another_part_or_another_files_part_is_not_taken(told, error, code):
+    with Cache() as cache:
+        cache.told = told
+        store = opened(cache.url, retry={"times": 1})
+        refused = pytest.raises(error) if error else contextlib.nullcontext()
+        async with store.open(AT + b"x", Entry(AT + b"x", 16, None, "e")) as reading:
+            with refused as found:
+                assert await reading.piece(4, 4) == b"song"
+        assert not found or found.value.code == code
+        await store.close()

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from datetime import UTC
 from email.utils import parsedate_to_datetime
 from functools import lru_cache
 from typing import Any, NamedTuple
+
+_RANGE = re.compile(r"bytes (\d{1,18})-(\d{1,18})/(\d{1,18}|\*)", re.IGNORECASE)
 
 
 class Headers(Mapping[str, str]):
@@ -80,6 +83,24 @@ class Pieces:
 
     def __len__(self) -> int:
         return self._size
+
+
+class PartTold(NamedTuple):
+    """Of a `Content-Range` (RFC 9110, section 14.4). first, last: bytes, counted from 0.   whole:
+    the size of all; None: it isn't told.
+    """
+
+    first: int
+    last: int
+    whole: int | None
+
+
+def part_told(headers: Mapping[str, str]) -> PartTold | None:
+    found = _RANGE.fullmatch(headers.get("Content-Range", "").strip())
+    if not found:
+        return None
+    whole = None if found[3] == "*" else int(found[3])
+    return PartTold(int(found[1]), int(found[2]), whole)
 
 
 def wait_told(text: str) -> float | None:

@@ -10,13 +10,13 @@ from functools import partial
 from typing import Any, NamedTuple, TypeVar
 
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Changed, Missing, Refused, StoreError, Taken, Unsafe
+from pinecart.core.errors import Busy, Changed, Missing, Refused, StoreError, Taken, Unsafe
 from pinecart.core.places import show
 from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
 from pinecart.drivers.bucketed.wire import number
 from pinecart.drivers.busy_retries import BusyRetries
-from pinecart.drivers.http_message import HttpAnswer, Pieces
+from pinecart.drivers.http_message import HttpAnswer, Pieces, part_told
 from pinecart.drivers.transport import REST_S, Transport
 
 T = TypeVar("T")
@@ -258,6 +258,7 @@ class BucketClient(ABC):
         async with asking as (status, found, chunks):
             if status == wanted:
                 self._must_be_of(etag, found, key)
+                self._must_be_part(found, start, None, key)
                 yield found, chunks
                 return
             body = b"".join([chunk async for chunk in chunks])
@@ -287,6 +288,7 @@ class BucketClient(ABC):
             return await self.get_at_once(key, entry, start, last, version, into)
         self._must_be(wanted, answer, sent, key)
         self._must_be_of(entry.etag, answer.headers, key)
+        self._must_be_part(answer.headers, start, last, key)
         return answer
 
     async def _misjudges(
@@ -304,8 +306,22 @@ class BucketClient(ABC):
         return True
 
     def _must_be_of(self, etag: str, headers: Mapping[str, str], key: bytes) -> None:
-        if not self._reads_under_condition and headers.get("ETag", "").strip('"') != etag:
+        """Also under a condition: not every store takes notice of it. One that tells no ETag has
+        to.
+        """
+        told = headers.get("ETag", "").removeprefix("W/").strip('"')
+        is_untold = not told and self._reads_under_condition
+        if told != etag and not is_untold:
             raise self._changed(key)
+
+    def _must_be_part(
+        self, headers: Mapping[str, str], start: int, last: int | None, key: bytes
+    ) -> None:
+        """That what came lies where it was asked for, as far as it is told."""
+        part = part_told(headers)
+        if part and (part.first != start or (last is not None and part.last != last)):
+            message = f"{self.named(key)}: another part came than was asked for."
+            raise Busy(message, code="store.garbled")
 
     def _changed(self, key: bytes) -> Changed:
         named = self.named(key)

@@ -13,7 +13,7 @@ from contextlib import asynccontextmanager
 
 from pinecart.core.errors import Busy, Changed, Incomplete, Missing, Refused, Taken, Unsafe
 from pinecart.core.places import show
-from pinecart.drivers.http_message import HttpAnswer, Pieces, http_time_ns
+from pinecart.drivers.http_message import HttpAnswer, Pieces, http_time_ns, part_told
 from pinecart.drivers.remote_tree.remote_files import (
     FileKind,
     FileLook,
@@ -33,7 +33,6 @@ from pinecart.drivers.webdav.wire import (
     etag_of,
     number_told,
     only_if,
-    range_told,
     told_by,
 )
 
@@ -174,9 +173,9 @@ class DavFiles:
         body = bytes(answer.body)
         whole = len(body)
         if answer.status == 206:
-            part = range_told(answer.headers.get("Content-Range", ""))
-            if part and part[2] is not None:
-                whole = part[2]
+            part = part_told(answer.headers)
+            if part and part.whole is not None:
+                whole = part.whole
         look = await self.told_with(answer.headers, path, whole)
         return look, body
 
@@ -309,10 +308,10 @@ class OpenedDavFile:
                 raise self._client.error_of(status, told, self._path, "Reading")
             async for _ in chunks:
                 pass
-            part = range_told(told.get("Content-Range", ""))
+            part = part_told(told)
         if part is None:
             raise self._garbled()
-        size = part[2]
+        size = part.whole
         if size is None:
             listed = await self._files.look(self._path)
             size = listed.size
@@ -333,7 +332,7 @@ class OpenedDavFile:
             raise self._changed()
         if answer.status != 206:
             raise self._client.error(answer, self._path, "Reading")
-        came = range_told(answer.headers.get("Content-Range", ""))
+        came = part_told(answer.headers)
         last = start + wanted - 1
         if came not in ((start, last, first.size), (start, last, None)):
             raise self._garbled()

@@ -21,7 +21,6 @@ _SAFE = "/-_.~"
 _LOOK = ("resourcetype", "getcontentlength", "getlastmodified", "getetag")
 _ROOM = ("quota-available-bytes", "quota-used-bytes")
 _STATUS = re.compile(r"HTTP/[\d.]+ (\d{3})")
-_RANGE = re.compile(r"bytes (\d{1,18})-(\d{1,18})/(\d{1,18}|\*)")
 
 
 def asking_for(names: tuple[str, ...]) -> bytes:
@@ -183,15 +182,6 @@ def etag_of(text: str) -> tuple[str, bool]:
     is_weak = bare.startswith("W/")
     inner = bare.removeprefix("W/").strip('"')
     return inner, bool(inner) and not is_weak and bare.startswith('"')
-
-
-def range_told(text: str) -> tuple[int, int, int | None] | None:
-    """First byte, last byte and size of all (None: it isn't told), of a `Content-Range`."""
-    found = _RANGE.fullmatch(text.strip())
-    if not found:
-        return None
-    whole = None if found[3] == "*" else int(found[3])
-    return int(found[1]), int(found[2]), whole
 
 
 def only_if(url: str, etag: str) -> str:
