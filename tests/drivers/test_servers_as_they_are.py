@@ -315,6 +315,51 @@ async def test_an_object_of_parts_replaces_nothing(standin, old):  # noqa: F811
     await store.close()
 
 
+@pytest.mark.parametrize(
+    "old, plain, others",
+    [
+        ("", True, True),
+        ("conditions-of-writes-alone", True, False),
+        ("conditions-ignored", False, False),
+        ("conditions-refused", False, False),
+        ("conditions-of-another-etag", False, False),
+    ],
+)
+async def test_what_is_replaced_is_guarded_where_conditions_are_held(standin, old, plain, others):  # noqa: F811
+    server, endpoint = standin
+    server.old |= {old} - {""}
+    store, journal = opened(endpoint), Journal()
+    await store.probe(AT)
+    source = (await store.put(small(b"source"))).entry
+    body = b"x" * (HELD_BYTES + 1)
+    card = WriteStamp("d", None, "")
+    long = Put(AT + b"x", len(body), InPieces(body), card, uploads=journal)
+    plainly = small(b"x")._replace(if_absent=False)
+    copied = plainly._replace(uploads=journal)
+    for write, guards in (
+        (lambda expected: store.put(plainly._replace(expected=expected)), plain),
+        (lambda expected: store.put(long._replace(expected=expected)), others),
+        (
+            lambda expected: store.copy(
+                copied._replace(expected=expected), store, AT + b"source", source
+            ),
+            others,
+        ),
+    ):
+        server.shelf.put("larkfell", "x", b"before", {})
+        first = await write((await store.stat(AT + b"x")).entry)
+        second = await write(first.entry)
+        assert (first.guarded, second.guarded) == (guards, guards)
+        server.shelf.put("larkfell", "x", b"theirs", {})
+        with pytest.raises(Taken):
+            await write(second.entry)
+        server.shelf.delete("larkfell", "x")
+        with pytest.raises(Taken):
+            await write(second.entry)
+    assert await listed(store) == [b"source"] and not server.shelf.uploads
+    await store.close()
+
+
 @pytest.mark.parametrize("fault", [{"fail": "AccessDenied"}, {"lost": True, "times": 1}])
 @pytest.mark.parametrize("kind", ["put", "start-upload", "part", "complete", "abort", "delete"])
 async def test_what_a_probe_may_leave_is_journalled(standin, kind, fault):  # noqa: F811

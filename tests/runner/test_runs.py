@@ -375,7 +375,7 @@ async def test_what_goes_away_is_told_from_a_place_that_does(folder, office, tmp
         carry_out(order_from(opened(), "pine://posts/dawn/", back, tmp=tmp_path), memory)
     )
     await once(lambda: server.counts["get"])
-    server.shelf.buckets["dawn"].pop("a.flac")
+    server.shelf.delete("dawn", "a.flac")
     await running
     assert memory.records[b"a.flac"].error == "gone-meanwhile"
 

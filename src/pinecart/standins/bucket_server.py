@@ -310,7 +310,8 @@ class BucketServer:
         wanted = request.headers.get("If-Match")
         if wanted and there is None:
             raise Fault("NoSuchKey")
-        if wanted and there and wanted.strip('"') != there.etag:
+        is_met = there and wanted and wanted.strip('"') == there.etag
+        if wanted and (not is_met or "conditions-of-another-etag" in self.old):
             raise Fault("PreconditionFailed")
 
     def _check_other_write(self, request: web.BaseRequest, asked: Asked) -> None:

@@ -16,10 +16,12 @@ UNTRIED = Abilities(create_only=True, lists_ranges=True, keeps_metadata=True)
 class Guards:
     """Bucket → whether a condition was seen to be held there, where that was asked.
 
-    removals: of a removal.   copies, sources: of a copy, against its destination and its source.
-    completions: of the step that makes an object of parts.
+    replacements: of a plain write, against the ETag of what it replaces.   removals: of a removal.
+    copies, sources: of a copy, against its destination and its source.   completions: of the step
+    that makes an object of parts.
     """
 
+    replacements: dict[str, bool] = field(default_factory=dict)
     removals: dict[str, bool] = field(default_factory=dict)
     copies: dict[str, bool] = field(default_factory=dict)
     sources: dict[str, bool] = field(default_factory=dict)

@@ -14,6 +14,8 @@ from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.wire import root_of
 
+NOT_MET = ("store.not-as-planned", "store.missing")
+
 
 class ConditionalWrites(ObjectWrites):
     """Every write has its condition where the store knows one, and is looked at just before where
@@ -48,17 +50,39 @@ class ConditionalWrites(ObjectWrites):
 
         Whether it was guarded.
         """
-        bucket, _ = self._client.split(put.key)
-        guarded = put.if_absent and self._facts.able(bucket).create_only and guards
-        if not guarded:
+        condition = self.condition_of(put) if guards else {}
+        if not condition:
             await self.must_be_as_planned(put)
-        answer = await send({"if-none-match": "*"} if guarded else {})
-        if answer.status == 501 and guarded:
-            self._facts.learn(bucket, create_only=False)
+        answer = await send(condition)
+        if answer.status == 501 and condition:
+            self._know_no_condition(put)
             return await self.conditionally(put, send)
-        if answer.status != 200 or is_error(answer.body):
-            raise self._client.error_of(answer, what=f"Writing {self._client.named(put.key)}")
-        return answer, guarded
+        if answer.status == 200 and not is_error(answer.body):
+            return answer, bool(condition)
+        error = self._client.error_of(answer, what=f"Writing {self._client.named(put.key)}")
+        if put.expected is None or not condition or error.code not in NOT_MET:
+            raise error
+        # Some stores hold it against another ETag than they tell.
+        await self.must_be_as_planned(put)
+        written = await self.conditionally(put, send, guards=False)
+        self._know_no_condition(put)
+        return written
+
+    def condition_of(self, put: Put) -> dict[str, str]:
+        """The header that guards a write; empty: the bucket wasn't seen to hold one."""
+        bucket, _ = self._client.split(put.key)
+        if put.if_absent and self._facts.able(bucket).create_only:
+            return {"if-none-match": "*"}
+        if put.expected is not None and self._facts.guards.replacements.get(bucket):
+            return {"if-match": f'"{put.expected.etag}"'}
+        return {}
+
+    def _know_no_condition(self, put: Put) -> None:
+        bucket, _ = self._client.split(put.key)
+        if put.if_absent:
+            self._facts.learn(bucket, create_only=False)
+        else:
+            self._facts.guards.replacements[bucket] = False
 
 
 def is_error(body: bytes) -> bool:

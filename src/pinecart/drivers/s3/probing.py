@@ -21,6 +21,7 @@ from pinecart.drivers.s3.upload_calls import UploadCalls
 
 NEVER = '"no-such-etag"'
 DONE, DENIED = 200, 403
+NOT_MET = (404, 412)  # of a condition on what isn't there
 Asks = Callable[[bytes], Awaitable[int]]  # of a key, and the status of the answer
 
 
@@ -41,24 +42,28 @@ class S3Prober(ObjectProber):
             if await self._refuses(key, {header: wrong}):
                 self._facts.learn(bucket, checksum=name)
                 break
-        if not await self._refuses(key, {"if-match": NEVER}):
+        status = await self._written(key, {"if-match": NEVER})
+        if status == DONE:
             self._facts.learn(bucket, create_only=False)  # it takes no notice of conditions
+        self._facts.guards.replacements[bucket] = status in NOT_MET
 
     async def _refuses(self, key: bytes, headers: dict[str, str]) -> bool:
-        """Whether a small write with these headers is refused.
+        """Whether a small write with these headers is refused."""
+        return await self._written(key, headers) in (400, *NOT_MET, 409, 501)
 
-        If it isn't, what it left is taken away.
-        """
+    async def _written(self, key: bytes, headers: dict[str, str]) -> int:
+        """The status of a small write with these headers. Where it is written, it is taken away."""
         body = b"pinecart asks whether checksums are verified here"
         payload = hashlib.sha256(body).hexdigest()
         answer = await self._asked(key, headers, body=body, payload=payload)
-        if answer.status == 200:
+        status = answer.status
+        if status == DONE:
             await self.take_away_if_allowed(key)
-            return False
+            return status
         error = self._error(answer)
-        if answer.status == 403 or error.code == "store.no-bucket":
+        if status == DENIED or error.code == "store.no-bucket":
             raise error
-        return answer.status in (400, 404, 409, 412, 501)
+        return status
 
     # --- conditions that some stores take notice of in plain writes alone. Each is asked once of a
     # bucket, by a name of ours beside what is written there: only where no notice is taken is
@@ -112,7 +117,7 @@ class S3Prober(ObjectProber):
         finally:
             if status == DONE:
                 await self.take_away_if_allowed(key)
-        return status in (404, 412)
+        return status in NOT_MET
 
     async def _copied(self, source: CopySource, condition: dict[str, str], key: bytes) -> int:
         """The status of a copy to `key` under a condition that can't be met."""
