@@ -4,6 +4,7 @@ stand-in, ledger in memory.
 
 from __future__ import annotations
 
+import asyncio
 import os
 
 import pytest
@@ -159,6 +160,28 @@ async def test_a_removal_is_guarded_by_the_store_where_it_holds_conditions(many,
         not old
     }
     assert server.counts["delete"] >= 3 and not [k for k in keys(server) if "probe" in k]
+
+
+@pytest.mark.parametrize("kind, versioned", [("copy", False), ("head", True)])
+async def test_what_somebody_else_has_removed_is_no_problem(many, office, kind, versioned):
+    server, opened = office
+    if versioned:
+        server.shelf.versioned.add("dawn")
+    memory = Memory()
+    await run(memory, posts(many), opened(), **MIRROR)
+    for n in (3, 6):
+        (many / "d0" / f"{n:02}.flac").unlink()
+    server.behaviour[kind] = Behaviour(delay_s=0.2, match="d0/03.flac")
+    before = server.counts[kind]
+    running = asyncio.create_task(run(memory, posts(many), opened(), 2, **MIRROR))
+    while server.counts[kind] == before:
+        await asyncio.sleep(0.01)
+    server.shelf.delete("dawn", "d0/03.flac")
+    ending = await running
+    assert done(memory) == {"remove gone": 1} and ending.far_side["differences"] == 0
+    assert ("leave", "row-dropped", 1, 5) in ending.counted
+    assert not {b"d0/03.flac", b"d0/06.flac"} & memory.rows.keys()
+    assert (await run(memory, posts(many), opened(), 3, **MIRROR)).acted == 0
 
 
 async def test_a_bucket_that_keeps_versions_keeps_what_is_taken_away_by_itself(many, office):

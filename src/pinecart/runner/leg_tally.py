@@ -128,6 +128,6 @@ class LegTally:
         await self.add(Record(self._leg.number, key, left, reason, size))
 
     def left(self, item: Item, reason: Reason) -> None:
-        """It was to be cleared, and isn't yet."""
+        """It was to be removed or cleared, and isn't."""
         self.progress.planned_objects -= 1
         self.count(item._replace(verdict=Verdict(Decision.LEAVE, reason)))

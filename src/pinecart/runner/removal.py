@@ -11,7 +11,7 @@ from typing import IO, NamedTuple
 
 from pinecart.core.decide import Decision, Intent, Reason
 from pinecart.core.entries import Aside, Entry, Likeness, Row, fingerprint, likeness
-from pinecart.core.errors import Corrupt, Halting, StoreError, Taken
+from pinecart.core.errors import Corrupt, Halting, Missing, StoreError, Taken
 from pinecart.core.lifecycle import Phase
 from pinecart.core.places import show
 from pinecart.runner.content_comparison import content_crc
@@ -116,7 +116,7 @@ class Removal:
         except Halting:
             raise
         except StoreError as exc:
-            await self._tally.failed(item, exc, 0.0)
+            await self._not_taken(item, None, exc, 0.0)
         else:
             if confirmed:
                 ready.append(confirmed)
@@ -198,7 +198,7 @@ class Removal:
             raise
         except StoreError as exc:
             self._tally.progress.end(item.key, 0)
-            await self._tally.failed(item, exc, time.monotonic() - started)
+            await self._not_taken(item, one.aside, exc, time.monotonic() - started)
             return
         self._tally.went_well()
         self._tally.progress.end(item.key, 0)
@@ -209,6 +209,28 @@ class Removal:
         await self._tally.add(record)
         if item.verdict.decision is Decision.REMOVE:
             self._tally.dropped.append(item.key)
+
+    async def _not_taken(
+        self, item: Item, aside: Aside | None, exc: StoreError, seconds: float
+    ) -> None:
+        """That somebody else has removed what was to be removed is no problem."""
+        is_removal = item.verdict.decision is Decision.REMOVE
+        if is_removal and isinstance(exc, Missing) and await self._is_gone(item, aside):
+            self._tally.left(item, Reason.ROW_DROPPED)
+            self._tally.dropped.append(item.key)
+        else:
+            await self._tally.failed(item, exc, seconds)
+
+    async def _is_gone(self, item: Item, aside: Aside | None) -> bool:
+        """And not by a move of ours whose answer was lost."""
+        target = self._leg.target
+        places = [target.prefix + item.key]
+        if aside and aside.at:
+            places.append(aside.at)
+        try:
+            return all([await target.store.is_absent(place) for place in places])
+        except StoreError:
+            return False
 
     async def _take_away(self, item: Item, aside: Aside | None) -> Away:
         leg = self._leg
