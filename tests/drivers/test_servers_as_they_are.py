@@ -13,7 +13,15 @@ import pytest
 
 from pinecart.core.checksum import crc_of
 from pinecart.core.entries import Entry
-from pinecart.core.errors import Busy, Changed, Incomplete, Refused, StoreError, Taken
+from pinecart.core.errors import (
+    Busy,
+    Changed,
+    Incomplete,
+    Refused,
+    SignInRefused,
+    StoreError,
+    Taken,
+)
 from pinecart.core.ports import HELD_BYTES, Put, WriteStamp
 from pinecart.drivers import open_store
 from pinecart.drivers.folder.kernel import Kernel
@@ -77,6 +85,27 @@ async def test_a_pause_that_is_asked_for_binds_the_whole_store(standin):  # noqa
     assert time.monotonic() - began > 0.5 and server.counts.total() == asked + 1
     store.rest(10**12)
     assert store.rests_s <= 300
+    await store.close()
+
+
+@pytest.mark.parametrize(
+    "fails, error, code",
+    [
+        ({"head": "AccessDenied", "get": "AccessDenied"}, Refused, "store.refused"),
+        ({"head": "ExpiredToken", "get": "ExpiredToken"}, SignInRefused, "store.key-expired"),
+        ({"head": "AccessDenied"}, Busy, "store.busy"),
+    ],
+)
+async def test_a_look_that_is_refused_says_whether_it_is_the_key(standin, fails, error, code):  # noqa: F811
+    """The answer itself has no words."""
+    server, endpoint = standin
+    store = opened(endpoint, retry={"times": 1})
+    await store.put(small(b"x"))
+    server.behaviour.update({kind: Behaviour(fail=fail) for kind, fail in fails.items()})
+    for look in (store.stat, store.is_absent):
+        with pytest.raises(error) as refused:
+            await look(AT + b"x")
+        assert type(refused.value) is error and refused.value.code == code
     await store.close()
 
 

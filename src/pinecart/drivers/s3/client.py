@@ -158,14 +158,28 @@ class S3Client(BucketClient):
         """Once more where nobody gave a region, and the far side has told it."""
         ask = super().ask
         answer = await ask(method, bucket, key, **rest)
-        if self._region_given or answer.status not in (301, 307, 400):
-            return answer
-        right = region_told(answer.status, answer.headers, answer.body)
-        if not right or right == self.region:
-            return answer
-        self.region = right
-        self._region_given = True
-        return await ask(method, bucket, key, **rest)
+        if not self._region_given and answer.status in (301, 307, 400):
+            right = region_told(answer.status, answer.headers, answer.body)
+            if right and right != self.region:
+                self.region = right
+                self._region_given = True
+                answer = await ask(method, bucket, key, **rest)
+        if method == "HEAD" and key and answer.status in (400, 403):
+            return await self._refusal_in_words(bucket, key, **rest)
+        return answer
+
+    async def _refusal_in_words(
+        self, bucket: str, key: bytes, *, headers: Mapping[str, str], query: Query
+    ) -> HttpAnswer:
+        """A refused HEAD has no words: whether it is the key that isn't accepted is told where the
+        object itself is asked for, which takes the same right.
+        """
+        asked = {**headers, "range": "bytes=0-0"}
+        answer = await self.ask("GET", bucket, key, headers=asked, query=query)
+        if answer.status in (200, 206, 416):
+            named = f"pine://{self.name}/{bucket}/{show(key)}"
+            raise Busy(f"{named} can't be looked at for now. It is tried again.")
+        return answer
 
     def arrived(self, answer: HttpAnswer, sent: Mapping[str, str]) -> None:
         """Raises Busy for a request that did not arrive as it was signed, over a line that can do
