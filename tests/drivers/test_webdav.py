@@ -36,6 +36,7 @@ HABITS = (
     "etags-of-names",
     "no-conditions",
     "no-ifs",
+    "breaks",
     "overwrites",
     "other-hrefs",
     "loose",

@@ -133,7 +133,8 @@ class PythonDav:
     """habits: "no-etags", "etags-in-lists", "etags-in-answers", "takes-addresses-apart", "weak",
     "etags-of-names", "no-conditions", "no-ifs" (it refuses them all), "overwrites", "no-ranges",
     "other-hrefs", "deep", "redirects", "digest", "token", "errors-inside", "moves-by-copying",
-    "loose" (with what it needn't tell).
+    "loose" (with what it needn't tell), "breaks" (at an `If` that isn't met, and at parts that
+    begin or end at an edge).
 
     cuts: method → so many requests until the line is cut before it is carried out; `lost`: after.
     short: so many answers end before their length.   lies: hrefs that it lists besides.
@@ -216,6 +217,8 @@ class _Handler(BaseHTTPRequestHandler):
     def _say(self, status: int, body: bytes = b"", **headers: str) -> None:
         if getattr(self, "_loses", False):
             return self._cut()
+        if status == 412 and "If" in self.headers and "breaks" in self.dav.habits:
+            status = 500
         self.send_response(status)
         for name, value in headers.items():
             self.send_header(name, value)
@@ -337,6 +340,10 @@ class _Handler(BaseHTTPRequestHandler):
         asked = re.fullmatch(r"bytes=(\d+)-(\d+)", self.headers.get("Range", ""))
         if not asked or "no-ranges" in self.dav.habits:
             return self._say(200, body, **told)
+        if "breaks" in self.dav.habits and asked[2] == "0":
+            return self._say(200, body, **told)
+        if "breaks" in self.dav.habits and int(asked[2]) >= len(body):
+            return self._say(416)
         first, last = int(asked[1]), min(int(asked[2]), len(body) - 1)
         whole = "*" if "loose" in self.dav.habits else len(body)
         told["Content-Range"] = f"bytes {first}-{last}/{whole}"

@@ -26,6 +26,7 @@ Prepared = tuple[
 ]  # what is asked for, encoded, and the headers as they are sent
 PAST_ALL = b"\xf4\x8f\xbf\xbf"  # the last letter there is: past all that lies in a folder
 NOT_MET = 412  # a condition
+PAST_ITS_END = 416
 GONE = (200, 204, 404)  # what a removal answers, whether or not there was anything
 
 
@@ -331,7 +332,7 @@ class BucketClient(ABC):
         self, wanted: int, answer: HttpAnswer, sent: Mapping[str, str], key: bytes
     ) -> None:
         self.arrived(answer, sent)
-        if answer.status == NOT_MET:
+        if answer.status in (NOT_MET, PAST_ITS_END):
             raise self._changed(key)
         if answer.status != wanted:
             raise self.error_of(answer, what=f"Reading {self.named(key)}")

@@ -13,6 +13,7 @@ from pinecart.drivers.busy_retries import BusyRetries
 from pinecart.drivers.remote_tree.facts import TreeFacts
 from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, Given, RemoteFiles
 
+FAULT = 500
 ODD_NS = 1_599_999_999_987_654_321  # what a coarser clock can't keep
 COARSEST_NS = 2_000_000_000
 FIRM_S, LOOK_S = 3.0, 0.3  # an ETag of a file that was just changed is a weak one at many servers
@@ -66,7 +67,7 @@ class TreeProber:
         keeps_etags = conditions = False
         if found.etag:
             keeps_etags = await self._keeps_etags(other, third)
-            conditions = await self._conditions(one, other, third)
+            conditions = await self._bears_conditions(one, other, third)
         unheld = await self._unheld(other, third) if self._files.by_address else ""
         return TreeFacts(
             folding,
@@ -150,6 +151,16 @@ class TreeProber:
             with contextlib.suppress(StoreError):
                 await self._files.remove(odd)
         return True
+
+    async def _bears_conditions(self, one: bytes, other: bytes, away: bytes) -> bool:
+        """Some servers break at a condition that isn't met: it is better not to ask for any."""
+        for _ in range(2):  # any fault may be a passing one
+            try:
+                return await self._conditions(one, other, away)
+            except Busy as exc:
+                if exc.facts.get("status") != FAULT:
+                    raise
+        return False
 
     async def _conditions(self, one: bytes, other: bytes, away: bytes) -> bool:
         """Whether another ETag than the one that is there is refused, and the right one taken."""

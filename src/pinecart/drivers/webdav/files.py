@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager
+from functools import partial
 
 from pinecart.core.errors import Busy, Changed, Incomplete, Missing, Refused, Taken, Unsafe
 from pinecart.core.places import show
@@ -167,7 +168,10 @@ class DavFiles:
 
     async def read_whole(self, path: bytes, size: int) -> tuple[FileLook, bytes]:
         asked = {"range": f"bytes=0-{size}"} if size else {}  # one byte more than it has
-        answer = await self._client.ask("GET", path, headers=asked, most=size + SPARE)
+        ask = partial(self._client.ask, "GET", path, most=size + SPARE)
+        answer = await ask(headers=asked)
+        if answer.status == 416:  # this server gives no more than a file has
+            answer = await ask()
         if answer.status not in (200, 206):
             raise self._client.error(answer, path, "Reading")
         body = bytes(answer.body)
@@ -296,7 +300,7 @@ class OpenedDavFile:
 
     async def look(self) -> FileLook:
         """By asking for its first byte: then it is known as well whether parts are given."""
-        headers = {"range": "bytes=0-0"}
+        headers = {"range": "bytes=0-1"}
         async with self._client.streamed("GET", self._path, headers) as (status, told, chunks):
             if status == 200:
                 message = (
@@ -328,7 +332,7 @@ class OpenedDavFile:
             headers["if-match"] = f'"{first.etag}"'
         most = max(wanted, SPARE)
         answer = await self._client.ask("GET", self._path, headers=headers, most=most, into=into)
-        if answer.status == 412:
+        if answer.status in (412, 416):  # another one, or shorter than it was
             raise self._changed()
         if answer.status != 206:
             raise self._client.error(answer, self._path, "Reading")
