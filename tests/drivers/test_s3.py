@@ -375,6 +375,23 @@ async def test_parts_that_are_there_are_found_on_every_page(standin):
     await store.close()
 
 
+async def test_a_level_goes_on_where_folders_come_again(standin):
+    server, endpoint = standin
+    server.old = frozenset({"folders-come-again"})
+    store = opened(endpoint)
+    for name in ("a.txt", "b/x", "b/y", "c/z", "d", "e/1", "f"):
+        server.shelf.put("larkfell", name, b"", {})
+    found, after = [], b""
+    while after or not found:
+        level = await store.level(b"larkfell/", after=after, limit=2)
+        found += level.folders + [e.key for e in level.entries]
+        after = level.after
+    assert sorted(found) == [b"a.txt", b"b/", b"c/", b"d", b"e/", b"f"]
+    listed = [e.key async for page in store.list(b"larkfell/", after=b"c") for e in page]
+    assert listed == [b"c/z", b"d", b"e/1", b"f"]
+    await store.close()
+
+
 @pytest.mark.parametrize(
     "ask",
     [

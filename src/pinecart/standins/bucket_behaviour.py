@@ -14,6 +14,7 @@ OLD_WAYS = (
     "listing-cut",
     "listing-unordered",
     "listing-repeats",
+    "folders-come-again",  # … also those before the name after which a listing shall begin
     "listing-in-circles",  # whatever is listed goes on, and each page is the first one
     "checksums-untold",  # verified, and never given back
     "token-raw",  # a listing's token is the last key as it is, whatever XML can hold

@@ -35,6 +35,11 @@ def list_objects(shelf: Shelf, asked: Asked, old: frozenset[str], most_keys: int
         after = base64.urlsafe_b64decode(token).decode()
     limit = min(int(query.get("max-keys", most_keys)), most_keys)
     page = _page(shelf, asked, after, limit, goes_on=bool(token))
+    if "folders-come-again" in old and after and not token:
+        every = _page(shelf, asked, "", len(shelf.buckets[asked.bucket]), goes_on=False).rows
+        before = every[: every.index(page.rows[0]) if page.rows else None]
+        again = [row for row in before if "<CommonPrefixes>" in row]
+        page = page._replace(rows=again + page.rows)
     rows = page.rows
     if "listing-unordered" in old:
         rows.reverse()

@@ -50,17 +50,23 @@ class Lister:
 
         last: below the prefix. Where something up to it comes again, no notice was taken of
         `start`: the store knows only version 1, which has another name for it. Some refuse to be
-        sent both.
+        sent both. Others take notice of neither, or not where they tell folders.
         """
-        if not self._knows_only_1:
+        knew_only_1 = self._knows_only_1
+        page = ListingPage([], [], "")
+        if not knew_only_1:
             page = await self.page(bucket, prefix, [*query, ("start-after", start)])
             if not _comes_again(page, last):
                 return page
             self._knows_only_1 = True
-        page = await self.page(bucket, prefix, [*query, ("marker", start)])
-        if page.marker and _comes_again(page, last):
+        older = await self.page(bucket, prefix, [*query, ("marker", start)])
+        if not _comes_again(older, last):
+            return older
+        self._knows_only_1 = knew_only_1
+        rest = _what_follows(older if knew_only_1 else page, last)
+        if not (rest.entries or rest.folders) and (rest.token or rest.marker):
             raise in_circles(self._listing_of(bucket))
-        return page
+        return rest
 
     def _listing_of(self, bucket: str) -> str:
         return f"The listing of {self._client.name}/{bucket}"
@@ -159,6 +165,12 @@ class Lister:
         if names == ["null"]:  # a bucket that never kept any
             return []
         return found
+
+
+def _what_follows(page: ListingPage, last: bytes) -> ListingPage:
+    """Of a page that began before it, or at the beginning."""
+    entries = [entry for entry in page.entries if entry.key > last]
+    return page._replace(entries=entries, folders=[name for name in page.folders if name > last])
 
 
 def _comes_again(page: ListingPage, last: bytes) -> bool:
