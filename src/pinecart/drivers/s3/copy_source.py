@@ -17,7 +17,8 @@ class CopySource:
         self._key = key
         self._planned = planned
         self._version = version
-        self.path = encoded_path(*client.split(key))
+        # without a slash before it: some servers take one for a part of the bucket's name
+        self.path = encoded_path(*client.split(key)).removeprefix("/")
         if version:
             self.path += f"?versionId={version}"
 
