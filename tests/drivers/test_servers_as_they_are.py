@@ -389,6 +389,21 @@ async def test_what_is_replaced_is_guarded_where_conditions_are_held(standin, ol
     await store.close()
 
 
+async def test_a_store_that_is_known_already_learns_at_its_first_replacement(standin):  # noqa: F811
+    server, endpoint = standin
+    learned_long_ago = {"larkfell": {"checksum": "crc64nvme", "create_only": True}}
+    store, journal = opened(endpoint, abilities=learned_long_ago), Journal()
+    put = small(b"x", uploads=journal)._replace(if_absent=False)
+    entry = (await store.put(small(b"x"))).entry
+    asked = server.counts["put"]
+    for more in (2, 1):  # one of them is the question
+        placed = await store.put(put._replace(expected=entry))
+        entry, asked = placed.entry, asked + more
+        assert placed.guarded and server.counts["put"] == asked
+    assert await listed(store) == [b"x"] and not journal.rows
+    await store.close()
+
+
 @pytest.mark.parametrize("fault", [{"fail": "AccessDenied"}, {"lost": True, "times": 1}])
 @pytest.mark.parametrize("kind", ["put", "start-upload", "part", "complete", "abort", "delete"])
 async def test_what_a_probe_may_leave_is_journalled(standin, kind, fault):  # noqa: F811

@@ -12,6 +12,7 @@ from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.writes import ObjectWrites
 from pinecart.drivers.http_message import HttpAnswer
 from pinecart.drivers.s3.client import S3Client
+from pinecart.drivers.s3.probing import S3Prober
 from pinecart.drivers.s3.wire import root_of
 
 NOT_MET = ("store.not-as-planned", "store.missing")
@@ -22,9 +23,10 @@ class ConditionalWrites(ObjectWrites):
     it doesn't.
     """
 
-    def __init__(self, client: S3Client, facts: BucketFacts) -> None:
+    def __init__(self, client: S3Client, facts: BucketFacts, prober: S3Prober) -> None:
         super().__init__(client, facts)
         self._client = client
+        self._prober = prober
 
     def kept_headers(self, put: Put) -> dict[str, str]:
         """What is kept with an object: its own metadata, our card, its content type."""
@@ -50,7 +52,7 @@ class ConditionalWrites(ObjectWrites):
 
         Whether it was guarded.
         """
-        condition = self.condition_of(put) if guards else {}
+        condition = await self.condition_of(put) if guards else {}
         if not condition:
             await self.must_be_as_planned(put)
         answer = await send(condition)
@@ -68,14 +70,15 @@ class ConditionalWrites(ObjectWrites):
         self._know_no_condition(put)
         return written
 
-    def condition_of(self, put: Put) -> dict[str, str]:
+    async def condition_of(self, put: Put) -> dict[str, str]:
         """The header that guards a write; empty: the bucket wasn't seen to hold one."""
         bucket, _ = self._client.split(put.key)
         if put.if_absent and self._facts.able(bucket).create_only:
             return {"if-none-match": "*"}
-        if put.expected is not None and self._facts.guards.replacements.get(bucket):
-            return {"if-match": f'"{put.expected.etag}"'}
-        return {}
+        if put.expected is None:
+            return {}
+        is_held = await self._prober.guards_replacements(put.key, put.uploads)
+        return {"if-match": f'"{put.expected.etag}"'} if is_held else {}
 
     def _know_no_condition(self, put: Put) -> None:
         bucket, _ = self._client.split(put.key)

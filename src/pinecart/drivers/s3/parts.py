@@ -65,7 +65,7 @@ class S3Parts:
         headers = {}
         if crc and self._verifies(put.key) == "crc64nvme":
             headers = {"x-amz-checksum-crc64nvme": crc, "x-amz-checksum-type": "FULL_OBJECT"}
-        is_guarded = bool(self._writes.condition_of(put))
+        is_guarded = bool(await self._writes.condition_of(put))
         guards = is_guarded and await self._prober.guards_completions(put.key, put.uploads)
 
         async def ask(condition: dict[str, str]) -> HttpAnswer:

@@ -42,32 +42,43 @@ class S3Prober(ObjectProber):
             if await self._refuses(key, {header: wrong}):
                 self._facts.learn(bucket, checksum=name)
                 break
-        status = await self._written(key, {"if-match": NEVER})
+        status = await self._tried_and_taken_away(key, {"if-match": NEVER})
         if status == DONE:
             self._facts.learn(bucket, create_only=False)  # it takes no notice of conditions
         self._facts.guards.replacements[bucket] = status in NOT_MET
 
     async def _refuses(self, key: bytes, headers: dict[str, str]) -> bool:
         """Whether a small write with these headers is refused."""
-        return await self._written(key, headers) in (400, *NOT_MET, 409, 501)
+        status = await self._tried_and_taken_away(key, headers)
+        return status in (400, *NOT_MET, 409, 501)
 
-    async def _written(self, key: bytes, headers: dict[str, str]) -> int:
-        """The status of a small write with these headers. Where it is written, it is taken away."""
+    async def _tried_and_taken_away(self, key: bytes, headers: dict[str, str]) -> int:
+        status = await self._written(headers, key)
+        if status == DONE:
+            await self.take_away_if_allowed(key)
+        return status
+
+    async def _written(self, headers: dict[str, str], key: bytes) -> int:
+        """The status of a small write with these headers."""
         body = b"pinecart asks whether checksums are verified here"
         payload = hashlib.sha256(body).hexdigest()
         answer = await self._asked(key, headers, body=body, payload=payload)
-        status = answer.status
-        if status == DONE:
-            await self.take_away_if_allowed(key)
-            return status
-        error = self._error(answer)
-        if status == DENIED or error.code == "store.no-bucket":
-            raise error
-        return status
+        if answer.status != DONE:
+            error = self._error(answer)
+            if answer.status == DENIED or error.code == "store.no-bucket":
+                raise error
+        return answer.status
 
     # --- conditions that some stores take notice of in plain writes alone. Each is asked once of a
     # bucket, by a name of ours beside what is written there: only where no notice is taken is
     # there anything to take away. `journal`: of what a killed run has to take away
+
+    async def guards_replacements(self, beside: bytes, journal: Uploads | None) -> bool:
+        """Whether a plain write is held against the ETag of what it replaces."""
+        if not self._guards_writes(beside):
+            return False
+        known = self._facts.guards.replacements
+        return await self._held(known, beside, journal, partial(self._written, {"if-match": NEVER}))
 
     async def guards_copies(
         self, beside: bytes, source: CopySource, journal: Uploads | None

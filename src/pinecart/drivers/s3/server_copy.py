@@ -100,7 +100,7 @@ class ServerCopy:
         if put.extra.storage_class:
             headers["x-amz-storage-class"] = put.extra.storage_class
         prober = self._prober
-        is_guarded = bool(self._writes.condition_of(put))
+        is_guarded = bool(await self._writes.condition_of(put))
         guards = is_guarded and await prober.guards_copies(put.key, of, put.uploads)
         answer, guarded = await self._writes.conditionally(
             put,

@@ -30,9 +30,9 @@ class S3Store(BucketStore):
 
     def __init__(self, client: S3Client, facts: BucketFacts, sizes: Sizes = Sizes()) -> None:
         lister = Lister(client, facts)
-        writes = ConditionalWrites(client, facts)
-        whole = S3Whole(client, facts, writes)
         prober = S3Prober(client, facts, lister)
+        writes = ConditionalWrites(client, facts, prober)
+        whole = S3Whole(client, facts, writes)
         parts = S3Parts(client, facts, writes, prober)
         machines = Machines(
             lister,
