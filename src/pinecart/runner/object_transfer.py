@@ -147,13 +147,11 @@ class ObjectTransfer:
                 )
 
     async def _is_still_there(self, entry: Entry) -> bool:
+        source = self._source
         try:
-            await self._source.store.stat(self._source.prefix + entry.source_key)
-        except Missing:
-            return False
+            return not await source.store.is_absent(source.prefix + entry.source_key)
         except StoreError:
             return True
-        return True
 
     def _is_over(self, exc: StoreError, tried: int, seconds: float) -> bool:
         """A store that is away may come back; a source that changes, or a line that lies, is not
