@@ -139,7 +139,7 @@ def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: st
     if status in (301, 307, 308) or code == "AuthorizationHeaderMalformed":
         return _of_another_region(status, headers, body, what)
     meaning = _BY_CODE.get(code) or _BY_STATUS.get(status)
-    said = ": ".join(part for part in (code, words) if part)
+    said = ": ".join(part for part in dict.fromkeys((code, words)) if part)
     return refusal(meaning, status, headers, what=what, said=said)
 
 
