@@ -90,12 +90,12 @@ class Apache:
 
     def start(self) -> None:
         subprocess.run([APACHE, "-f", self.home / "conf", "-k", "start"], check=True)
-        until(lambda: answers(self.port), 20, "the WebDAV server")
+        until(lambda: answers(self.port), 60, "the WebDAV server")
 
     def stop(self) -> None:
         pid = int((self.home / "pid").read_text())
         subprocess.run([APACHE, "-f", self.home / "conf", "-k", "stop"], check=True)
-        until(lambda: not Path(f"/proc/{pid}").exists(), 20, "the WebDAV server's end")
+        until(lambda: not Path(f"/proc/{pid}").exists(), 60, "the WebDAV server's end")
 
     def folder(self, name: str) -> Path:
         root = self.root / name

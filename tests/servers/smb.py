@@ -92,7 +92,7 @@ class Samba:
         self.process = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
         )
-        until(self.answers, 20, "the SMB server")
+        until(self.answers, 60, "the SMB server")
 
     def answers(self) -> bool:
         with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port), 1):

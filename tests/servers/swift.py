@@ -145,7 +145,7 @@ def start() -> None:
                 ).pid
             )
     (HOME / "pids").write_text(" ".join(map(str, pids)))
-    until(answers, 40, f"Swift to come up; see {HOME / 'log'}")
+    until(answers, 120, f"Swift to come up; see {HOME / 'log'}")
 
 
 def up() -> None:

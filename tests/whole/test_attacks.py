@@ -84,7 +84,7 @@ def test_an_address_that_guesses_at_everybody_waits_too(alone):
     [("jobs", 413), ("session", 413), ("stores/office/files?path=larkfell/x", 401)],
 )
 def test_a_large_body_is_refused_before_any_of_it_is_taken(alone, path, status):
-    with socket.create_connection(("127.0.0.1", alone.port), timeout=5) as line:
+    with socket.create_connection(("127.0.0.1", alone.port), timeout=60) as line:
         head = (
             f"POST /api/v1/{path} HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: "
             f"application/json\r\nContent-Length: {GIB}\r\n\r\n"
@@ -126,7 +126,7 @@ def test_whoever_may_only_look_uploads_nothing(alone):
     ],
 )
 def test_only_names_of_this_service_are_answered(alone, host, status):
-    with socket.create_connection(("127.0.0.1", alone.port), timeout=5) as line:
+    with socket.create_connection(("127.0.0.1", alone.port), timeout=60) as line:
         line.sendall(
             f"GET /api/v1/health HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n\r\n".encode()
         )

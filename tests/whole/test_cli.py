@@ -202,7 +202,7 @@ def test_interrupting_the_watcher_does_not_stop_the_run(shared):
         )
         until(lambda: shared.standin.shelf.buckets["unwatched"], what="the first object")
         watcher.send_signal(signal.SIGINT)
-        said = watcher.communicate(timeout=20)[1]
+        said = watcher.communicate(timeout=120)[1]
     assert watcher.returncode == 130 and "goes on" in said and "pinecart run stop" in said
     with shared.client() as cart:
         (run,) = cart.runs(job="unwatched")

@@ -289,7 +289,7 @@ def test_helpers_stop_with_their_run(helped):
         run = cart.start("stopped")["id"]
         until(lambda: len(in_bucket(helped, "stopped")) > 700, 60, "helpers to carry")
         cart.stop(run)
-        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r, 20, "its end")
+        ended = until(lambda: (r := cart.run(run))["state"] == "ended" and r, 60, "its end")
         helped.standin.behaviour.clear()
         assert (
             ended["outcome"] == "stopped"

@@ -80,7 +80,7 @@ def test_one_service_on_one_folder_and_none_on_a_newer_or_foreign_one(tmp_path):
     with house(tmp_path) as home:
         command = [*PINECART, "serve", "--data", str(home.state), "--port", str(free_port())]
         second = subprocess.run(
-            command, capture_output=True, text=True, env=home.env, timeout=30, check=False
+            command, capture_output=True, text=True, env=home.env, timeout=120, check=False
         )
         assert second.returncode == 4 and "Another Pine Cart service" in second.stderr
         assert (
@@ -91,7 +91,7 @@ def test_one_service_on_one_folder_and_none_on_a_newer_or_foreign_one(tmp_path):
         ours = (home.state / "format").read_text()
         (home.state / "format").write_text("99\n")
         newer = subprocess.run(
-            command, capture_output=True, text=True, env=home.env, timeout=30, check=False
+            command, capture_output=True, text=True, env=home.env, timeout=120, check=False
         )
         assert newer.returncode == 4 and "newer Pine Cart" in newer.stderr
         (home.state / "format").write_text(ours)
@@ -100,14 +100,14 @@ def test_one_service_on_one_folder_and_none_on_a_newer_or_foreign_one(tmp_path):
             "'9999_later', '2026-01-01')"
         )
         newer = subprocess.run(
-            command, capture_output=True, text=True, env=home.env, timeout=30, check=False
+            command, capture_output=True, text=True, env=home.env, timeout=120, check=False
         )
         assert (
             newer.returncode == 4 and "newer Pine Cart (it knows runs 9999_later)" in newer.stderr
         )
         command[5] = str(home.files.parent)
         foreign = subprocess.run(
-            command, capture_output=True, text=True, env=home.env, timeout=30, check=False
+            command, capture_output=True, text=True, env=home.env, timeout=120, check=False
         )
         assert foreign.returncode == 2 and "other files" in foreign.stderr
 

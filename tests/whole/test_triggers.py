@@ -149,7 +149,7 @@ def test_a_foreground_watch_carries_each_change_and_ends_with_its_command(shared
     os.utime(root / "b", (1_700_000_000, 1_700_000_000))
     until(lambda: len(there(shared, "foreground")) == 2, what="what came")
     process.send_signal(signal.SIGINT)
-    out, err = process.communicate(timeout=20)
+    out, err = process.communicate(timeout=120)
     assert "1 copied" in out and "No longer watching" in err
     assert not shared.sql("select 1 from triggers_watch where until is not null")
 
