@@ -389,6 +389,19 @@ async def test_what_is_replaced_is_guarded_where_conditions_are_held(standin, ol
     await store.close()
 
 
+async def test_a_store_that_knows_one_condition_alone_guards_by_that(standin):  # noqa: F811
+    server, endpoint = standin
+    server.old = frozenset({"if-match-unknown"})
+    store = opened(endpoint)
+    assert (await store.probe(AT)).create_only and await listed(store) == []
+    first = await store.put(small(b"x"))
+    with pytest.raises(Taken):
+        await store.put(small(b"x", b"second"))
+    replacing = small(b"x")._replace(if_absent=False, expected=first.entry)
+    assert first.guarded and not (await store.put(replacing)).guarded
+    await store.close()
+
+
 async def test_a_store_that_is_known_already_learns_at_its_first_replacement(standin):  # noqa: F811
     server, endpoint = standin
     learned_long_ago = {"larkfell": {"checksum": "crc64nvme", "create_only": True}}

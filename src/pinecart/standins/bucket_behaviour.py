@@ -8,6 +8,7 @@ OLD_WAYS = (
     "conditions-refused",  # a conditional write is answered 501
     "conditions-ignored",  # … or carried out as if there were no condition
     "conditions-of-writes-alone",  # … those of a copy, and of making an object of parts, are
+    "if-match-unknown",  # of the conditions it knows `If-None-Match` alone
     "conditions-of-another-etag",  # … are held against an ETag that nobody is told
     "checksums-ignored",
     "listing-1",  # knows only listing version 1

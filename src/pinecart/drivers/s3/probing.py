@@ -42,21 +42,19 @@ class S3Prober(ObjectProber):
             if await self._refuses(key, {header: wrong}):
                 self._facts.learn(bucket, checksum=name)
                 break
-        status = await self._tried_and_taken_away(key, {"if-match": NEVER})
-        if status == DONE:
-            self._facts.learn(bucket, create_only=False)  # it takes no notice of conditions
+        status = await self._written({"if-match": NEVER}, key)
         self._facts.guards.replacements[bucket] = status in NOT_MET
+        if status == DONE:  # no notice was taken; some know the other condition alone
+            again = await self._written({"if-none-match": "*"}, key)
+            self._facts.learn(bucket, create_only=again == 412)
+            await self.take_away_if_allowed(key)
 
     async def _refuses(self, key: bytes, headers: dict[str, str]) -> bool:
         """Whether a small write with these headers is refused."""
-        status = await self._tried_and_taken_away(key, headers)
-        return status in (400, *NOT_MET, 409, 501)
-
-    async def _tried_and_taken_away(self, key: bytes, headers: dict[str, str]) -> int:
         status = await self._written(headers, key)
         if status == DONE:
             await self.take_away_if_allowed(key)
-        return status
+        return status in (400, *NOT_MET, 409, 501)
 
     async def _written(self, headers: dict[str, str], key: bytes) -> int:
         """The status of a small write with these headers."""
