@@ -24,6 +24,14 @@ from tests.standin import KEY, SECRET
 SEEDS = range(int(os.environ.get("PINECART_SOAK", "10")))
 QUICK = Retry(times=6, first_s=0.005)
 LEAST_PART = 8 << 20
+WAYS = (
+    "token-raw",
+    "checksums-untold",
+    "etags-opaque",
+    "if-match-unknown",
+    "conditions-of-another-etag",
+    "conditions-of-writes-alone",
+)
 
 
 def opened(endpoint, name="office"):
@@ -46,7 +54,7 @@ class World:
         self.beside = {"in": b"0", "in-old/a": b"1", "in2": b"2", "i": b"3", "inn/x": b"4"}
         root.mkdir()
         if self.random.random() < 0.3:
-            server.old |= {self.random.choice(["token-raw", "checksums-untold", "etags-opaque"])}
+            server.old |= {self.random.choice(WAYS)}
         for key, body in self.beside.items():
             server.shelf.put("dawn", key, body, {})
         for _ in range(self.random.randrange(25, 60)):
