@@ -389,6 +389,35 @@ async def test_what_is_replaced_is_guarded_where_conditions_are_held(standin, ol
     await store.close()
 
 
+async def test_what_is_removed_is_removed_where_a_condition_is_held_against_another_etag(standin):  # noqa: F811
+    server, endpoint = standin
+    server.old = frozenset({"conditions-of-another-etag"})
+    store = opened(endpoint)
+    entries = [(await store.put(small(name))).entry for name in (b"x", b"y", b"z")]
+    assert not await store.remove(AT + b"x", entries[0])
+    asked = server.counts["delete"]
+    assert not await store.remove(AT + b"y", entries[1])
+    assert server.counts["delete"] == asked + 1, "it is remembered"
+    server.shelf.put("larkfell", "z", b"theirs", {})
+    with pytest.raises(Taken):
+        await store.remove(AT + b"z", entries[2])
+    assert await listed(store) == [b"z"]
+    await store.close()
+
+
+@pytest.mark.parametrize("lost", [0, 1])
+async def test_a_probe_that_may_come_late_stays_journalled(standin, lost):  # noqa: F811
+    """The answer to its write is lost: the write itself may come after it was taken away."""
+    server, endpoint = standin
+    server.old = frozenset({"if-match-unknown"})
+    if lost:
+        server.behaviour["put"] = Behaviour(lost=True, times=lost)
+    store, journal = opened(endpoint), Journal()
+    await store.probe(AT, journal)
+    assert len(journal.rows) == lost and await listed(store) == []
+    await store.close()
+
+
 async def test_a_store_that_knows_one_condition_alone_guards_by_that(standin):  # noqa: F811
     server, endpoint = standin
     server.old = frozenset({"if-match-unknown"})

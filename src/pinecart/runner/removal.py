@@ -229,6 +229,8 @@ class Removal:
             places.append(aside.at)
         try:
             return all([await target.store.is_absent(place) for place in places])
+        except Halting:
+            raise
         except StoreError:
             return False
 

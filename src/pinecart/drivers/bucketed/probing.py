@@ -6,6 +6,7 @@ import asyncio
 import secrets
 from abc import ABC, abstractmethod
 from collections.abc import Awaitable, Callable
+from typing import TypeVar
 
 from pinecart.core.errors import Halting, Refused, Unsafe
 from pinecart.core.places import show
@@ -14,6 +15,7 @@ from pinecart.drivers.bucketed.bucket_facts import BucketFacts
 from pinecart.drivers.bucketed.client import BucketClient
 
 PROBE = b".pinecart-probe-"
+T = TypeVar("T")
 
 
 class ObjectProber(ABC):
@@ -24,6 +26,7 @@ class ObjectProber(ABC):
         self._facts = facts
         self._one_at_a_time = asyncio.Lock()
         self._may_delete = True
+        self._may_be_late = False  # a write whose answer was lost may come after all that follows
 
     async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
         client = self._any_client
@@ -31,12 +34,8 @@ class ObjectProber(ABC):
         async with self._one_at_a_time:
             if bucket not in self._facts.probed:
                 key = prefix + PROBE + secrets.token_hex(8).encode()
-                if journal:
-                    await journal.begun(key, OF_A_PROBE, client.journal_date())
-                await self.find_out(key)
+                await self._journalled(key, journal, self.find_out)
                 self._facts.probed.add(bucket)
-                if journal and self._may_delete:
-                    await journal.over(key)
         return self._facts.able(bucket)
 
     async def ask_once(
@@ -58,12 +57,20 @@ class ObjectProber(ABC):
             if bucket not in known:
                 folder = beside[: beside.rfind(b"/") + 1]
                 key = folder + PROBE + secrets.token_hex(8).encode() + ending
-                if journal:
-                    await journal.begun(key, OF_A_PROBE, self._any_client.journal_date())
-                known[bucket] = await ask(key)
-                if journal and self._may_delete:
-                    await journal.over(key)
+                known[bucket] = await self._journalled(key, journal, ask)
         return known[bucket]
+
+    async def _journalled(
+        self, key: bytes, journal: Uploads | None, ask: Callable[[bytes], Awaitable[T]]
+    ) -> T:
+        """As long as anything may be left under this name."""
+        if journal:
+            await journal.begun(key, OF_A_PROBE, self._any_client.journal_date())
+        self._may_be_late = False
+        found = await ask(key)
+        if journal and self._may_delete and not self._may_be_late:
+            await journal.over(key)
+        return found
 
     @abstractmethod
     async def find_out(self, key: bytes) -> None:

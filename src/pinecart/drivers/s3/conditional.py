@@ -15,7 +15,7 @@ from pinecart.drivers.s3.client import S3Client
 from pinecart.drivers.s3.probing import S3Prober
 from pinecart.drivers.s3.wire import root_of
 
-NOT_MET = ("store.not-as-planned", "store.missing")
+NOT_AS_PLANNED = ("store.not-as-planned", "store.missing")
 
 
 class ConditionalWrites(ObjectWrites):
@@ -62,7 +62,7 @@ class ConditionalWrites(ObjectWrites):
         if answer.status == 200 and not is_error(answer.body):
             return answer, bool(condition)
         error = self._client.error_of(answer, what=f"Writing {self._client.named(put.key)}")
-        if put.expected is None or not condition or error.code not in NOT_MET:
+        if put.expected is None or not condition or error.code not in NOT_AS_PLANNED:
             raise error
         # Some stores hold it against another ETag than they tell.
         await self.must_be_as_planned(put)

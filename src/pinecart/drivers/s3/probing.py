@@ -21,7 +21,7 @@ from pinecart.drivers.s3.upload_calls import UploadCalls
 
 NEVER = '"no-such-etag"'
 DONE, DENIED = 200, 403
-NOT_MET = (404, 412)  # of a condition on what isn't there
+UNMET = (404, 412)  # of a condition on what isn't there
 Asks = Callable[[bytes], Awaitable[int]]  # of a key, and the status of the answer
 
 
@@ -43,7 +43,7 @@ class S3Prober(ObjectProber):
                 self._facts.learn(bucket, checksum=name)
                 break
         status = await self._written({"if-match": NEVER}, key)
-        self._facts.guards.replacements[bucket] = status in NOT_MET
+        self._facts.guards.replacements[bucket] = status in UNMET
         if status == DONE:  # no notice was taken; some know the other condition alone
             again = await self._written({"if-none-match": "*"}, key)
             self._facts.learn(bucket, create_only=again == 412)
@@ -54,7 +54,7 @@ class S3Prober(ObjectProber):
         status = await self._written(headers, key)
         if status == DONE:
             await self.take_away_if_allowed(key)
-        return status in (400, *NOT_MET, 409, 501)
+        return status in (400, *UNMET, 409, 501)
 
     async def _written(self, headers: dict[str, str], key: bytes) -> int:
         """The status of a small write with these headers."""
@@ -126,7 +126,7 @@ class S3Prober(ObjectProber):
         finally:
             if status == DONE:
                 await self.take_away_if_allowed(key)
-        return status in NOT_MET
+        return status in UNMET
 
     async def _copied(self, source: CopySource, condition: dict[str, str], key: bytes) -> int:
         """The status of a copy to `key` under a condition that can't be met."""
@@ -170,8 +170,12 @@ class S3Prober(ObjectProber):
         """The answer to a write, also where it is refused. Raises StoreError for a fault."""
         bucket, name = self._client.split(key)
         ask = partial(self._client.ask, "PUT", bucket, name, headers=headers, **rest)
+        asked = 0
 
         async def one() -> HttpAnswer:
+            nonlocal asked
+            asked += 1
+            self._may_be_late = self._may_be_late or asked > 1
             answer = await ask()
             is_fault = answer.status >= 500 and answer.status != 501
             if is_fault:

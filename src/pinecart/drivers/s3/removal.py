@@ -19,6 +19,7 @@ class ObjectRemover:
         self._client = client
         self._facts = facts
         self._lister = lister
+        self._misjudged = set[str]()  # buckets whose conditions are no use
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
         client = self._client
@@ -31,20 +32,25 @@ class ObjectRemover:
         keeps = await self._lister.keeps_versions(key)
         guards = False
         headers = {}
-        if not keeps:
+        if not keeps and bucket not in self._misjudged:
             headers = {"if-match": f'"{expected.etag}"'}
             guards = await self._guards(bucket, name)
 
-        async def one() -> None:
+        async def one() -> bool:
             answer = await client.ask("DELETE", bucket, name, headers=headers)
-            if answer.status == 501:  # knows no conditions
+            unheld = answer.status == 501  # it knows no conditions
+            if answer.status == 412:  # or holds them against another ETag than it tells
+                await client.must_still_be(key, expected)
+                self._misjudged.add(bucket)
+                unheld = True
+            if unheld:
                 answer = await client.ask("DELETE", bucket, name)
             if answer.status not in GONE:
                 what = f"Removing {named}"
                 raise client.error_of(answer, what=what)
+            return guards and not unheld
 
-        await client.safely(one)
-        return guards
+        return await client.safely(one)
 
     async def _guards(self, bucket: str, name: bytes) -> bool:
         """Whether a delete's condition is held: asked once, by deleting a name of ours that isn't
