@@ -26,7 +26,7 @@ class ObjectProber(ABC):
         self._facts = facts
         self._one_at_a_time = asyncio.Lock()
         self._may_delete = True
-        self._may_be_late = False  # a write whose answer was lost may come after all that follows
+        self._may_be_late = False  # what was written may come once more, after it was taken away
 
     async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
         client = self._any_client

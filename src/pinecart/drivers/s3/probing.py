@@ -170,13 +170,10 @@ class S3Prober(ObjectProber):
         """The answer to a write, also where it is refused. Raises StoreError for a fault."""
         bucket, name = self._client.split(key)
         ask = partial(self._client.ask, "PUT", bucket, name, headers=headers, **rest)
-        asked = 0
 
         async def one() -> HttpAnswer:
-            nonlocal asked
-            asked += 1
-            self._may_be_late = self._may_be_late or asked > 1
             answer = await ask()
+            self._may_be_late = self._may_be_late or answer.status == DONE
             is_fault = answer.status >= 500 and answer.status != 501
             if is_fault:
                 raise self._error(answer)
