@@ -24,14 +24,7 @@ from tests.standin import KEY, SECRET
 SEEDS = range(int(os.environ.get("PINECART_SOAK", "10")))
 QUICK = Retry(times=6, first_s=0.005)
 LEAST_PART = 8 << 20
-WAYS = (
-    "token-raw",
-    "checksums-untold",
-    "etags-opaque",
-    "if-match-unknown",
-    "conditions-of-another-etag",
-    "conditions-of-writes-alone",
-)
+WAYS = ("token-raw", "checksums-untold", "etags-opaque", "conditions-of-another-etag")
 
 
 def opened(endpoint, name="office"):
