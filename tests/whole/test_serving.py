@@ -283,7 +283,7 @@ def demo(tmp_path):
         command = [*DEMO, "--data", str(data), "--port", str(port)]
         process = subprocess.Popen(command, stdout=out, stderr=out)
         try:
-            told = until(lambda: re.search("Next: .*|.* not be set up.*", log.read_text()), 600)
+            told = until(lambda: re.search("Next: .*|.* not be set up.*", log.read_text()), 150)
             assert told[0].startswith("Next: "), log.read_text()
             yield data, port, log
         finally:

@@ -299,7 +299,9 @@ class OpenedDavFile:
         self._first: FileLook | None = None
 
     async def look(self) -> FileLook:
-        """By asking for its first byte: then it is known as well whether parts are given."""
+        """By asking for its first bytes: then it is known as well whether parts are given. Two,
+        since some servers take `0-0` for the whole.
+        """
         headers = {"range": "bytes=0-1"}
         async with self._client.streamed("GET", self._path, headers) as (status, told, chunks):
             if status == 200:
