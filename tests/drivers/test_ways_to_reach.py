@@ -262,6 +262,17 @@ async def test_the_try_tells_a_key_that_may_only_list_or_only_write(abroad, allo
     assert await failing(spec(abroad[1]), write_to="larkfell") == wanted
 
 
+@pytest.mark.parametrize(("times", "wanted"), [(2, []), (-1, [("answer", "store.busy")])])
+async def test_the_try_asks_a_store_again_that_is_busy_for_a_moment(abroad, times, wanted):
+    from pinecart.standins.bucket_behaviour import Behaviour
+
+    abroad[0].behaviour["list-buckets"] = Behaviour(fail="SlowDown", times=times)
+    steps = await try_store(spec(abroad[1]))
+    failed = [step for step in steps if step.ok is False]
+    assert [(step.step, step.code) for step in failed] == wanted
+    assert not any("It is tried again" in step.message for step in failed)
+
+
 @pytest.mark.parametrize("loop", [asyncio.new_event_loop, uvloop.new_event_loop])
 def test_a_line_that_is_closed_while_idle_is_let_go(raw, loop):
     """Its descriptor is free for whoever comes next, and nobody turns round and round over it."""

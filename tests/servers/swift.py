@@ -31,8 +31,16 @@ PIPELINE = (
     "catch_errors gatekeeper healthcheck cache listing_formats bulk s3api tempauth copy slo dlo "
     "versioned_writes symlink"
 )
+PATIENCE = (  # a busy machine is slow, and its servers would give up on one another
+    "node_timeout = 60\nrecoverable_node_timeout = 60\nconn_timeout = 20\n"
+    "container_update_timeout = 60\nerror_suppression_limit = 1000000\n"
+)
 FILTERS = {
-    "cache": f"use = egg:swift#memcache\nmemcache_servers = 127.0.0.1:{PORT + 4}",
+    "cache": (
+        f"use = egg:swift#memcache\nmemcache_servers = 127.0.0.1:{PORT + 4}\n"
+        "connect_timeout = 20\npool_timeout = 20\nio_timeout = 20\n"
+        "error_suppression_limit = 1000000"
+    ),
     "s3api": (
         "use = egg:swift#s3api\nlocation = us-east-1\ns3_acl = false\nmulti_delete_concurrency = 8"
     ),
@@ -106,7 +114,7 @@ def _common(port: int, workers: int) -> str:
         f"[DEFAULT]\nbind_ip = 127.0.0.1\nbind_port = {port}\nuser = {user}\nswift_dir = "
         f"{HOME / 'etc'}\ndevices = {HOME / 'srv'}\n"
         "mount_check = false\ndisable_fallocate = true\nfallocate_reserve = 0\nworkers = "
-        f"{workers}\nlog_level = ERROR\n"
+        f"{workers}\nlog_level = ERROR\n{PATIENCE}"
         f"log_address = {HOME / 'run' / 'nolog'}\n"
     )
 

@@ -34,6 +34,7 @@ DRIVERS.add(SWIFT.kind, SWIFT)
 DRIVERS.add(WEBHDFS.kind, WEBHDFS)
 KINDS = list(DRIVERS)
 TRIED_WITHIN_S = 9.0
+TRIED = {"times": 1, "for_s": 2.0, "longest_s": 1.0, "most_asked_s": 1.0}
 __all__ = ["DRIVERS", "load_all", "open_store", "try_store"]
 
 
@@ -42,6 +43,11 @@ def load_all() -> None:
     for spec in DRIVERS.values():
         if isinstance(spec.open, Late):
             spec.open.load()
+
+
+def _that_is_over(step: Step) -> Step:
+    """Nothing is tried again after it."""
+    return step._replace(message=step.message.replace("It is tried again.", "Try it once more."))
 
 
 def open_store(spec: Mapping[str, Any]) -> Store:
@@ -61,11 +67,11 @@ async def try_store(spec: Mapping[str, Any], *, write_to: str = "") -> list[Step
     write_to: a path to try writing at; empty: don't.
     """
     steps: list[Step] = []
-    quick = {**spec, "retry": {"times": 1}, "connect_s": 3.0, "silence_s": 4.0}
+    quick = {**spec, "retry": TRIED, "connect_s": 3.0, "silence_s": 4.0}
     with contextlib.suppress(TimeoutError):
         async with asyncio.timeout(TRIED_WITHIN_S):
             await DRIVERS[spec["kind"]].try_it(quick, write_to, steps)
-            return steps
+            return [_that_is_over(step) for step in steps]
     words = (
         f"No answer within {TRIED_WITHIN_S:.0f} s. The other side accepts and then says nothing."
     )
