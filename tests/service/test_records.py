@@ -472,7 +472,7 @@ def test_a_new_key_leaves_the_proxys_password_and_the_other_way_round(services):
     from pinecart.service.config.rights import SYSTEM
     from pinecart.service.stores.models import StoreRecord
     from pinecart.service.stores.selectors import secret_of
-    from pinecart.service.stores.services import add_store, change_store
+    from pinecart.service.stores.services.registering import add_store, change_store
 
     def now():
         return secret_of(StoreRecord.objects.get(name="kept"))

@@ -120,6 +120,9 @@ def _show_versions(cart: Cart, location: str) -> None:
 
 
 def _show_totals(cart: Cart, found: Iterable[JsonObject]) -> None:
+    """How many and how large, without a row for each. What has no size, such as a folder, counts as
+    a file of none.
+    """
     objects = length = 0
     for entry in found:
         objects += 1
@@ -330,6 +333,9 @@ def _show_touched(places: list[JsonObject]) -> None:
 
 
 def _done_by(touch: JsonObject) -> str:
+    """What a run did with the file: the problem, where there was one; else what was decided and
+    why, and whether it came to that.
+    """
     if touch["error"]:
         return str(touch["error"])
     done = "" if touch["done"] else "not done, "

@@ -98,11 +98,10 @@ def _leave(cart: Cart, number: int) -> None:
 def _print_new(cart: Cart, number: int, seen: int, line: _Line) -> int:
     for row in cart.client.objects_after(number, seen):
         line.clear()
-        said = (
-            f"  {row['error']}: {row['message']}"
-            if row["error"]
-            else f"  {row['decision']} · {row['reason']}  {size(row['bytes'])}"
-        )
+        if row["error"]:
+            said = f"  {row['error']}: {row['message']}"
+        else:
+            said = f"  {row['decision']} · {row['reason']}  {size(row['bytes'])}"
         say(f"{row['key']}{said}")
         seen = row["id"]
     return seen
@@ -130,7 +129,9 @@ def progress_line(told: JsonObject) -> str:
 
 
 def _about(told: JsonObject) -> str:
-    return "" if told["listing_complete"] else "at least "
+    if told["listing_complete"]:
+        return ""
+    return "at least "
 
 
 def _amounts(told: JsonObject) -> list[str]:
@@ -188,6 +189,9 @@ class _Line:
         self._drawn = False
 
     def draw(self, text: str) -> None:
+        """Over the line before in a terminal; elsewhere, such as in a file, a new line, and not
+        more often than every few seconds.
+        """
         if self._tty:
             click.echo("\r\x1b[K" + text[: width() - 1], nl=False, err=True)
             self._drawn = True
@@ -196,6 +200,9 @@ class _Line:
             say(text)
 
     def state(self, run: JsonObject) -> None:
+        """Of those states in which nothing moves: why it waits, and that nobody has to do anything
+        about it.
+        """
         state = run["state"]
         if state == "queued":
             waiting = f"run {run['id']} of {run['job']} is queued"

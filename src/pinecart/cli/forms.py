@@ -24,6 +24,9 @@ class FormCommand(click.Command):
     def __init__(
         self, *args: Any, fields: Callable[[Forms], Iterable[Field]], **kwargs: Any
     ) -> None:
+        """fields: asked of the service once the command is used, so that its options are those of
+        the service that answers.
+        """
         super().__init__(*args, **kwargs)
         self._fields = fields
 
@@ -63,6 +66,7 @@ class FormCommand(click.Command):
 
 
 def flag_of(field: Field) -> str:
+    """The option of a field. Seconds are seconds without its name saying so."""
     name = str(field["name"])
     if field["type"] == "seconds":
         name = name.removesuffix("_s")
@@ -70,6 +74,9 @@ def flag_of(field: Field) -> str:
 
 
 def _help(field: Field) -> str:
+    """What the field is, with an example and what holds without it; `of` says which kinds have it,
+    where not all have.
+    """
     text = str(field["help"]) or f"{field['title']}."
     example = field["example"]
     default = field["default"]
@@ -101,6 +108,9 @@ def _file_option(field: Field) -> list[click.Option]:
 
 
 def _list_option(field: Field) -> list[click.Option]:
+    """One value each time it is given. A list on one line would need a separator that no value may
+    have.
+    """
     words = f"{_help(field)} May be given again."
     metavar = METAVARS["list"]
     names = [flag_of(field), field["name"]]
@@ -109,6 +119,9 @@ def _list_option(field: Field) -> list[click.Option]:
 
 
 def _choice_option(field: Field) -> list[click.Option]:
+    """A choice that isn't offered is refused by the command line, before anything is asked of the
+    service.
+    """
     values = [choice["value"] for choice in field["choices"]]
     kind = click.Choice(values)
     words = _help(field)
@@ -148,6 +161,9 @@ def _flag_option(field: Field) -> list[click.Option]:
 
 
 def _renaming_options(field: Field) -> list[click.Option]:
+    """A pair: what is looked for, and what takes its place. Without the first, every name is made
+    anew.
+    """
     flag = flag_of(field)
     name = field["name"]
     names = [flag, name]
@@ -215,6 +231,9 @@ def _content_of(file: str) -> str:
 
 
 def _numbers(field: Field, given: Iterable[str]) -> dict[str, int]:
+    """Of NAME=NUMBER, given once or more; hyphens in names are as good as underscores. Raises
+    BadParameter.
+    """
     found = {}
     for text in given:
         name, _, number = text.partition("=")

@@ -32,6 +32,9 @@ def inventory(cart: Cart, place: str, folder: str, largest: bool) -> None:
 
 
 def _taken(cart: Cart, place: str) -> int:
+    """The number of an inventory that was taken just now. It waits for its end, and ends with it
+    where that isn't clean.
+    """
     begun = cart.client.take_inventory(cart.client.location(place))
     ended = follow_quietly(cart, begun, "inventories")
     if ended["outcome"] != "clean":

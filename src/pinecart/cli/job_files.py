@@ -107,6 +107,9 @@ def _read_all(paths: tuple[Path, ...]) -> tuple[str, str]:
 
 
 def _store_map(given: tuple[str, ...]) -> dict[str, str]:
+    """Of FILE=HERE, once or more: which store here stands for which in the files. Raises
+    UsageError.
+    """
     found = {}
     for text in given:
         old, _, new = text.partition("=")

@@ -39,6 +39,7 @@ def job_turn(cart: Cart, name: str, new: str) -> None:
 
 
 def _tell_copy(made: JsonObject) -> None:
+    """What the new job does, whether it is on, and how to look ahead before it ever runs."""
     name = made["job"]
     tell_sentences(made)
     off = ""

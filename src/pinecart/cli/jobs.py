@@ -262,6 +262,9 @@ def _line(job: JsonObject) -> list[str]:
 
 
 def _legs(legs: list[JsonObject]) -> str:
+    """The first leg's places stand for all where there are several: a table has one line for each
+    job.
+    """
     first, *others = legs
     places = f"{first['from']} → {first['to']}"
     if others:
@@ -270,6 +273,7 @@ def _legs(legs: list[JsonObject]) -> str:
 
 
 def _last(run: JsonObject | None) -> str:
+    """How its last run ended and when; a run that hasn't ended is told by when it was queued."""
     if run is None:
         return "never ran"
     when = age(run["ended_at"] or run["queued_at"])
@@ -331,7 +335,9 @@ def moment(text: str) -> str:
 def _due(found: JsonObject) -> str:
     due = found["next_due"]
     if found["is_on"]:
-        return age(due) if due else "only when started"
+        if due:
+            return age(due)
+        return "only when started"
     switched = found["switched"]
     since = age(switched["at"])
     by = switched["by"]

@@ -56,6 +56,9 @@ class RootCommand(Words):
         return list(COMMANDS)
 
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        """The module of a command is read once the command is used, so that each starts without all
+        the others.
+        """
         if name not in COMMANDS:
             return None
         module, attribute = COMMANDS[name]
@@ -90,6 +93,7 @@ def cli(ctx: click.Context, cart: Cart) -> None:
 
 
 def _tell_recent(runs: list[JsonObject]) -> None:
+    """A table of the runs that ended last; nothing where there are none."""
     if not runs:
         return
     rows = []
@@ -101,6 +105,7 @@ def _tell_recent(runs: list[JsonObject]) -> None:
 
 
 def _tell_due(due: list[JsonObject]) -> None:
+    """A table of what comes next."""
     if not due:
         return
     rows = []

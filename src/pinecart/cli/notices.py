@@ -76,6 +76,7 @@ def _row_of(told: JsonObject) -> list[str]:
 
 
 def _when(told: JsonObject) -> str:
+    """When the rule's messages leave: as things happen or once a day, and at what hours never."""
     when = f"daily {told['once_at']}" if told["once_at"] else "at once"
     if told["quiet"]:
         return f"{when}, not {told['quiet']}"
@@ -221,6 +222,7 @@ def notice_sent(cart: Cart, number: int, limit: int) -> None:
 
 
 def _where_it_is(delivery: JsonObject) -> str:
+    """What became of a message so far."""
     if delivery["sent_at"]:
         return f"✓ {age(delivery['sent_at'])}"
     if delivery["given_up"]:

@@ -144,7 +144,10 @@ def person_change(
     \b
     pinecart person change wren --off
     """
-    changes: JsonObject = {} if off is None else {"active": not off}
+    if off is None:
+        changes: JsonObject = {}
+    else:
+        changes = {"active": not off}
     if rights:
         changes["rights"] = [{"right": r, "label": label} for r in rights]
     if password_file:

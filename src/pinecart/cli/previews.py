@@ -35,6 +35,9 @@ def part_options(command: Any) -> Any:
 
 
 def part_of(given: JsonObject) -> JsonObject:
+    """The part of the job that was asked for, of those options that were given; empty means all of
+    it.
+    """
     part = {name: given[name] for name in ("first", "prefix", "leg") if given[name]}
     if given["only"]:
         part["only"] = list(given["only"])
@@ -219,6 +222,7 @@ def _estimated(estimate: JsonObject) -> list[str]:
 
 
 def _show_head(run: JsonObject) -> None:
+    """What would happen in one sentence, how long it would take, and what to think of before."""
     click.echo(run["sentence"])
     for words in _estimated(run["estimate"]):
         click.echo(words)

@@ -114,6 +114,7 @@ def run_retry(cart: Cart, number: int, watch: bool) -> None:
 
 
 def _going_on(cart: Cart, run: JsonObject, watch: bool) -> None:
+    """Follows it to its end where that is wanted; else says how to."""
     if watch:
         ended = follow(cart, run["id"], each=False)
         tell_ended(cart, ended)

@@ -114,6 +114,9 @@ def run_show(cart: Cart, number: int, definition: bool) -> None:
 
 
 def _tell_definition(ran_by: JsonObject) -> None:
+    """The definition as it was when the run began, which the job may have left since: its title,
+    version, and what it says.
+    """
     definition = ran_by["definition"]
     title = definition["title"]
     job = definition["job"]

@@ -17,6 +17,7 @@ DATA_HELP = (
 
 
 def _data(given: str | None) -> Path:
+    """The state folder: as given, or from the environment."""
     state = import_module("pinecart.service.config.state")
     if given:
         return Path(given).resolve()
@@ -24,6 +25,9 @@ def _data(given: str | None) -> Path:
 
 
 def _run(call: Any, *args: Any, **kwargs: Any) -> None:
+    """What the state folder is refused for is one line with its code, never a traceback; a wrong
+    folder is wrong use.
+    """
     state = import_module("pinecart.service.config.state")
     try:
         call(*args, **kwargs)

@@ -95,10 +95,15 @@ def settings_go_on(cart: Cart) -> None:
 def _kept(days: int | None) -> str:
     if days is None:
         return ""
-    return f"{days} days" if days else "without end"
+    if days:
+        return f"{days} days"
+    return "without end"
 
 
 def _limit(text: str) -> tuple[str, Any]:
+    """A limit's name and its number, of NAME=NUMBER. Raises UsageError where it is no whole
+    number.
+    """
     name, _, number = text.partition("=")
     if not number.isdecimal():
         raise click.UsageError(f"{text!r}: write a limit as removals=50.")

@@ -18,7 +18,8 @@ class KeyPresses:
         """Whether it is among those pressed since last asked; the others are forgotten."""
         pressed = ""
         while self.are_heard and select.select([sys.stdin], [], [], 0)[0]:
-            if not (one := sys.stdin.read(1)):
+            one = sys.stdin.read(1)
+            if not one:
                 break
             pressed += one
         return key in pressed

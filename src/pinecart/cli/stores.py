@@ -318,9 +318,10 @@ def store_go_on(cart: Cart, name: str) -> None:
     pinecart store go-on office
     """
     numbers = cart.client.go_on(name)
-    told = (
-        f"Going on: run {', '.join(map(str, numbers))}." if numbers else f"No run waits for {name}."
-    )
+    if numbers:
+        told = f"Going on: run {', '.join(map(str, numbers))}."
+    else:
+        told = f"No run waits for {name}."
     cart.show({"runs": numbers}, lambda: say(told))
 
 
@@ -351,6 +352,9 @@ def bucket() -> None:
 
 
 def _bucket_at(cart: Cart, location: str) -> tuple[str, str]:
+    """Store and bucket of a location that names a bucket and nothing below it. Raises UsageError
+    for any other.
+    """
     place = cart.client.location(location)
     store, path = store_and_path(place)
     name, _, rest = path.partition("/")
@@ -370,11 +374,10 @@ def bucket_add(cart: Cart, location: str) -> None:
     """
     store, name = _bucket_at(cart, location)
     made = cart.client.make_bucket(store, name)
-    words = (
-        f"Made bucket {name} at {store}."
-        if made["made"]
-        else f"Bucket {name} was there already at {store}; nothing changed."
-    )
+    if made["made"]:
+        words = f"Made bucket {name} at {store}."
+    else:
+        words = f"Bucket {name} was there already at {store}; nothing changed."
     cart.show(made, lambda: say(words))
 
 

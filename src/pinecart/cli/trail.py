@@ -138,6 +138,9 @@ def _facts(facts: JsonObject) -> str:
 
 
 def _changes(before: JsonObject, after: JsonObject) -> str:
+    """Each field that was or is there, before and after; a field that is only on one side has
+    nothing on the other.
+    """
     changes = []
     for field in before | after:
         old = _text(before.get(field))

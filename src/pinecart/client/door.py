@@ -63,7 +63,9 @@ class ApiDoor:
             )
             raise ServiceUnreachable(message, code="service.unreachable") from exc
         must_be_good(answer)
-        return json_of(answer) if answer.content else None
+        if answer.content:
+            return json_of(answer)
+        return None
 
     def pieces(self, call: str, /, **params: Any) -> Iterator[bytes]:
         """A long answer, as it comes."""

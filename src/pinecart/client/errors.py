@@ -22,6 +22,9 @@ class ClientError(Exception):
     """code: stable, for programs.   problem: the whole problem document."""
 
     def __init__(self, message: str, *, code: str, problem: JsonObject | None = None) -> None:
+        """code: for programs, as the service names it.   problem: the whole answer, where the
+        service gave one.
+        """
         super().__init__(message)
         self.message = message
         self.code = code

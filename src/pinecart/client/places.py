@@ -39,7 +39,9 @@ def is_address(text: str) -> bool:
 
 
 def closest(address: str, locations: Sequence[str]) -> str:
-    """Raises InvalidRequest where no store reaches it."""
+    """The location to use for an address: the store that reaches it most closely comes first.
+    Raises InvalidRequest where no store reaches it.
+    """
     if locations:
         return locations[0]
     shown = address.partition("?")[0]  # what follows may be a secret

@@ -60,7 +60,9 @@ class AuditRules(NamedTuple):
 
 
 def read_rules(given: Mapping[str, Any]) -> AuditRules:
-    """Of what was checked before."""
+    """How thorough an audit is, of a form that was checked before; what it leaves out is as
+    usual. sample: percent. seed: which objects the sample has.
+    """
     return AuditRules(
         Depth(given.get("depth") or Depth.NAMES),
         int(given.get("sample") or 100),
@@ -106,4 +108,6 @@ def compare(here: Entry | None, there: Entry | None, row: Row | None) -> Found |
 
 
 def _since(row: Row | None, known: str) -> str:
-    return known if row else "never carried by this job"
+    if row:
+        return known
+    return "never carried by this job"

@@ -154,7 +154,8 @@ class BatchAnswer(NamedTuple):
 
 def _known(text: str) -> JsonObject:
     told: JsonObject = json.loads(text)
-    if (schema := told.pop("schema", None)) != SCHEMA:
+    schema = told.pop("schema", None)
+    if schema != SCHEMA:
         message = (
             f"A batch of schema {schema}: this program knows {SCHEMA}. Use the same version on "
             "both sides."
@@ -181,6 +182,9 @@ def from_plain(key: bytes, told: list[Any] | None) -> Entry | None:
 
 
 def _result(result: Result) -> Any:
+    """As JSON, so that a helper's answer can be told to its run: None stays None, a refusal keeps
+    its code, its words and its plain facts, and what was placed is one row of numbers and texts.
+    """
     if result is None:
         return None
     if isinstance(result, StoreError):

@@ -54,6 +54,9 @@ class _InColumns(Sequence[T]):
         return len(self.columns[0])
 
     def __getitem__(self, at: Any) -> Any:
+        """A number gives the one entry or row, made just now; a slice gives a page that shares no
+        memory with this one.
+        """
         fields = [column[at] for column in self.columns]
         if isinstance(at, slice):
             return type(self)(self.columns._make(fields))
@@ -124,7 +127,9 @@ class EntryPage(_InColumns[Entry]):
         return not any(key.endswith(b"/") for key in keys)
 
     def source_keys(self) -> Sequence[bytes]:
-        """Their keys at the source."""
+        """Their keys at the source: those of before a renaming, for those that were renamed,
+        and their own for all others.
+        """
         keys = self.columns.key
         was = self.columns.was
         if any(was):

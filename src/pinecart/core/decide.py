@@ -327,11 +327,10 @@ def _consider_now(
 
     Somebody's change there is guarded all the same.
     """
-    there = (
-        SideState.SAME
-        if row is None or likeness(far, row.there) is Likeness.SAME
-        else SideState.DIFFERENT
-    )
+    if row is None or likeness(far, row.there) is Likeness.SAME:
+        there = SideState.SAME
+    else:
+        there = SideState.DIFFERENT
     if rules.compare is Comparison.ALWAYS or entry.size != far.size:
         look = LookAnswer.DIFFERS
     elif rules.compare is Comparison.SIZE:
@@ -352,11 +351,10 @@ def _consider_now(
             True, There.DIFFERS if look is LookAnswer.DIFFERS else There.UNPROVEN, rules
         )
     else:
-        source = (
-            SideState.SAME
-            if there is SideState.DIFFERENT and likeness(entry, row.source) is Likeness.SAME
-            else SideState.DIFFERENT
-        )
+        if there is SideState.DIFFERENT and likeness(entry, row.source) is Likeness.SAME:
+            source = SideState.SAME
+        else:
+            source = SideState.DIFFERENT
         verdict = decide_known(source, there, rules)
     if rules.compare is Comparison.ALWAYS and verdict.decision is Decision.REPLACE:
         return Verdict(Decision.REPLACE, Reason.ALWAYS)
@@ -368,13 +366,12 @@ def _consider_cleared(
 ) -> Verdict | Look:
     if entry is not None and far is not None and entry.size == far.size and look is None:
         return Look.FAR
-    there = (
-        SideState.ABSENT
-        if far is None
-        else SideState.SAME
-        if likeness(far, row.there) is Likeness.SAME
-        else SideState.DIFFERENT
-    )
+    if far is None:
+        there = SideState.ABSENT
+    elif likeness(far, row.there) is Likeness.SAME:
+        there = SideState.SAME
+    else:
+        there = SideState.DIFFERENT
     return decide_cleared(entry is not None, there, proven=look is LookAnswer.EQUAL, rules=rules)
 
 

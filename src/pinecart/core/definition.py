@@ -89,7 +89,9 @@ class Leg:
     @property
     def renaming(self) -> Renaming | None:
         rename = self.options["rename"]
-        return Renaming(**rename) if rename else None
+        if rename:
+            return Renaming(**rename)
+        return None
 
     @property
     def selection(self) -> Selection:
@@ -105,6 +107,9 @@ class Leg:
         return _digest({_DIGESTED_AS.get(name, name): value for name, value in rules.items()})
 
     def as_mapping(self) -> JsonObject:
+        """As a job's definition has it: what is as by default is left out, so that two legs that
+        mean the same read the same.
+        """
         told: JsonObject = {"from": self.source.text, "to": self.target.text}
         for name, value in self.options.items():
             option = OPTIONS[name]

@@ -81,6 +81,9 @@ def _only_known(
 
 
 def _text(given: Mapping[str, Any], key: str, reading: Problems) -> str:
+    """Without spaces around it; empty where none is given, or where what is given is no text, which
+    is told.
+    """
     value = given.get(key)
     if value is None:
         return ""
@@ -91,6 +94,9 @@ def _text(given: Mapping[str, Any], key: str, reading: Problems) -> str:
 
 
 def _labels(value: Any, reading: Problems) -> tuple[str, ...]:
+    """In their order as given. None given is no fault; what is no list of texts is told, and none
+    are taken.
+    """
     if not value:
         return ()
     if isinstance(value, list) and all(isinstance(label, str) for label in value):
@@ -100,6 +106,9 @@ def _labels(value: Any, reading: Problems) -> tuple[str, ...]:
 
 
 def _check_name(name: str, reading: Problems, *, carry: bool) -> None:
+    """A job's name stands in addresses and commands. What is carried once without a job has names
+    that no job may take.
+    """
     if not is_name(name):
         rule = "use small letters, digits and hyphens, 63 at most"
         message = f"{name!r} can't be a job's name: {rule}."
@@ -124,6 +133,9 @@ def _read_intent(mapping: Mapping[str, Any], use: str, reading: Problems) -> Int
 def _read_options(
     mapping: Mapping[str, Any], use: str, draft: Draft, reading: Problems
 ) -> JsonObject:
+    """Those of the whole job, by name. What a carry or a removal has no use for is told, unless it
+    is as by default.
+    """
     offered = of_use(use, is_of_leg=False)
     options = {}
     for option in OPTIONS.values():
@@ -140,6 +152,9 @@ def _read_options(
 
 
 def _read_legs(given: Any, use: str, reading: Problems) -> tuple[Leg, ...]:
+    """All that can be read: a leg with a fault is told by its number and left out, so that one
+    answer names the faults of all.
+    """
     if not isinstance(given, list) or not given:
         message = "A job needs at least one leg with a from and a to."
         reading.wrong("legs", "job.no-legs", message)
@@ -221,6 +236,9 @@ def _check_legs(legs: Sequence[Leg], use: str, intent: Intent, reading: Problems
 
 
 def _check_targets(leg: Leg, other: Leg, field: str, intent: Intent, reading: Problems) -> None:
+    """Two legs never write to one place, and where files are removed, neither writes inside what
+    the other keeps exact.
+    """
     if other.target == leg.target:
         reading.wrong(field, "job.same-target", f"Two legs write to {leg.target}.")
     elif intent is Intent.MIRROR and touch(leg.target, other.target):

@@ -76,11 +76,15 @@ def _title(field: str) -> str:
 
 
 def in_words(value: Any) -> str:
-    """A value of a definition on one line."""
+    """A value of a definition on one line, as people read it: yes or no, names with what they
+    hold, lists with commas.
+    """
     if value is None:
         return ABSENT
     if isinstance(value, bool):
-        return "yes" if value else "no"
+        if value:
+            return "yes"
+        return "no"
     if isinstance(value, Mapping):
         return ", ".join(f"{name} {inner}" for name, inner in value.items())
     if isinstance(value, Sequence) and not isinstance(value, str):

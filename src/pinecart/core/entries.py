@@ -187,7 +187,9 @@ def size_of(remembered: str) -> int:
 
 
 def modified_ns_of(remembered: str) -> int | None:
-    """The time that a file's fingerprint remembers; None: it is no file's."""
+    """The time, in nanoseconds since 1970, that a file's fingerprint remembers, also before
+    1970; None: it is no file's fingerprint.
+    """
     if "|" in remembered or len(remembered) != OF_FILE:
         return None
     found = int(remembered[16:32], 16)

@@ -107,6 +107,9 @@ class Busy(StoreError):
     def __init__(
         self, message: str, *, wait_s: float | None = None, code: str | None = None, **facts: Any
     ) -> None:
+        """wait_s: seconds that the other side asked for, which are kept; None: it asked for none,
+        and the wait grows by itself.
+        """
         super().__init__(message, code=code, **facts)
         self.wait_s = wait_s
 

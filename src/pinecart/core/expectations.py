@@ -58,7 +58,12 @@ def read_range(text: str) -> tuple[int, int]:
     """`300-500`. Raises ValueError."""
     told = " ".join(text.split())
     found = _RANGE.fullmatch(told)
-    least, most = (int(found[1]), int(found[2])) if found else (1, 0)
+    if found:
+        least = int(found[1])
+        most = int(found[2])
+    else:
+        least = 1
+        most = 0
     if least > most:
         raise ValueError("write from so many to so many files as 300-500.")
     return least, most

@@ -27,7 +27,9 @@ class Folding(NamedTuple):
         """The same for all keys that are one name. What isn't text stays as it is."""
         if key.isascii():
             if self.case:
-                return key.lower() if self.full else key.upper()
+                if self.full:
+                    return key.lower()
+                return key.upper()
             return key
         text = key.decode("utf-8", "surrogateescape")
         if self.forms:
@@ -61,10 +63,14 @@ def other_spellings(name: bytes) -> dict[str, list[bytes]]:
 
 
 def _swapped(letter: str) -> str:
-    return letter.swapcase() if letter.isascii() else letter
+    if letter.isascii():
+        return letter.swapcase()
+    return letter
 
 
 def _upper(letter: str) -> str:
     """One letter to one letter, as tables of file systems have it."""
     upper = letter.upper()
-    return upper if len(upper) == 1 else letter
+    if len(upper) == 1:
+        return upper
+    return letter

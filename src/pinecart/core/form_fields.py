@@ -90,7 +90,9 @@ class FormField:
         if of_type and (wrong := of_type(self, value)):
             return wrong
         message = self.check(value)
-        return Wrong(self.code, message) if message else None
+        if message:
+            return Wrong(self.code, message)
+        return None
 
     def described(self) -> JsonObject:
         """As forms and command lines are made from it."""
@@ -115,9 +117,13 @@ class FormField:
         if self.type is FieldType.FLAG:
             return bool(value)
         if self.type is FieldType.NUMBER:
-            return int(value) if value else None
+            if value:
+                return int(value)
+            return None
         if self.type is FieldType.SECONDS:
-            return float(value) if value else None
+            if value:
+                return float(value)
+            return None
         return value
 
 
@@ -129,6 +135,9 @@ def _has_no_password(field: FormField, value: str) -> Wrong | None:
 
 
 def _is_choice(field: FormField, value: str) -> Wrong | None:
+    """None: it is one of those that the field offers. Else what is wrong with it, and which there
+    are.
+    """
     known = [choice.value for choice in field.choices]
     if value in known:
         return None
@@ -158,6 +167,9 @@ def _is_number(field: FormField, value: str) -> Wrong | None:
 
 
 def _is_seconds(field: FormField, value: str) -> Wrong | None:
+    """None: it is a number of seconds, with or without a fraction. Digits of other scripts are
+    none.
+    """
     digits = value.replace(".", "", 1)
     if digits.isascii() and digits.isdigit():
         return None

@@ -111,6 +111,9 @@ def _replacements(c: Counts, limits: Limits) -> Hold | None:
 
 
 def _missing(c: Counts, limits: Limits) -> Hold | None:
+    """What was placed and is gone, by share of all that was placed: one lost disk looks so, people
+    rarely do. None: it is little.
+    """
     if c.missing < LEAST or c.missing * 100 <= c.rows * limits.lost_percent:
         return None
     message = (

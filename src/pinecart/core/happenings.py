@@ -90,7 +90,9 @@ def kind_of_run(state: str, outcome: str, before: str) -> Kind | None:
         return Kind(outcome)
     if outcome not in GOOD:
         return None
-    return Kind.RECOVERED if before in BAD else Kind.DONE
+    if before in BAD:
+        return Kind.RECOVERED
+    return Kind.DONE
 
 
 def subject_of(happenings: Sequence[Happening]) -> str:

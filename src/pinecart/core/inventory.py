@@ -144,6 +144,9 @@ class Inventory:
             outer.thin_out(KEPT[depth - 1])
 
     def _age(self, at: int) -> str:
+        """The first of the spans that it is young enough for; unknown where the store tells no
+        time.
+        """
         if not at:
             return UNKNOWN
         days = (self._now - at) / DAY_NS

@@ -30,6 +30,9 @@ class _PlainLoader(yaml.SafeLoader):
     """Takes no aliases: a few lines of them can stand for more than fits into memory."""
 
     def compose_node(self, parent: Any, index: Any) -> Any:
+        """An alias could make a file of a few lines one of billions of values: it is refused, and
+        its line told.
+        """
         if self.check_event(yaml.AliasEvent):
             mark = self.peek_event().start_mark
             raise yaml.MarkedYAMLError(problem="aliases are not read", problem_mark=mark)

@@ -77,6 +77,9 @@ def _of_field(field: FormField) -> JsonObject:
 
 
 def _schedule() -> JsonObject:
+    """One shape for each kind of trigger, with its own fields and no others; a job may have
+    none.
+    """
     kinds = []
     for trigger in TRIGGERS.values():
         properties = _properties(trigger.fields)

@@ -72,6 +72,9 @@ def _rows(text: str, reading: Problems) -> tuple[list[str], list[_Row]]:
 
 
 def _check_heads(heads: Sequence[str], reading: Problems) -> None:
+    """Each column has a name of its own: a value is put into a job by it, and two of one name would
+    be a guess.
+    """
     where = "line 1"
     for n, head in enumerate(heads):
         if not head:
@@ -137,6 +140,9 @@ def _leg(row: _Row) -> JsonObject:
 
 
 def _filled(text: str, cells: dict[str, str]) -> str:
+    """A cell's value in the place of each {column}. The columns that a job's own fields come from
+    are no such values.
+    """
     for column, value in cells.items():
         if column not in NEEDED:
             text = text.replace(f"{{{column}}}", value)

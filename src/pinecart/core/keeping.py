@@ -46,7 +46,9 @@ class Keep(NamedTuple):
     def wanted(self) -> set[str]:
         """What of KEPT is chosen."""
         chosen = {name for name in CHOICES if getattr(self, name)}
-        return chosen | {"storage-class"} if self.storage_class else chosen
+        if self.storage_class:
+            return chosen | {"storage-class"}
+        return chosen
 
 
 class Extra(NamedTuple):

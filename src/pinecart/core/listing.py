@@ -92,6 +92,9 @@ class Merge:
         return None
 
     def feed(self, side: int, page: Sequence[Any] | None) -> None:
+        """The next page of one side; None: that side has ended, and what the others still have has
+        no partner there.
+        """
         if page is None:
             self._ended[side] = True
         else:

@@ -129,6 +129,9 @@ def as_written(field: FormField, value: Any, where: str, reading: Problems) -> A
 
 
 def _text(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
+    """Without spaces around it. None: it is no text, and the place where it stands is told to
+    whoever gave it.
+    """
     if isinstance(value, str):
         return value.strip()
     reading.wrong(where, "job.malformed", f"{where} must be text, not {value!r}.")
@@ -136,6 +139,9 @@ def _text(field: FormField, value: Any, where: str, reading: Problems) -> str | 
 
 
 def _list(field: FormField, value: Any, where: str, reading: Problems) -> list[str] | None:
+    """As given, in a list of its own. None: nothing is given, or it is no list of texts, which is
+    told.
+    """
     if is_list_of_texts(value):
         return list(value)
     if value:
@@ -149,6 +155,9 @@ def is_list_of_texts(value: Any) -> bool:
 
 
 def _choice(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
+    """One of the field's choices, as it is spelled there. None: nothing is given, or it is another,
+    which is told with all that may be chosen.
+    """
     text = _text(field, value, where, reading)
     if not text:
         return None

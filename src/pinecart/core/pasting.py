@@ -54,7 +54,8 @@ def read_pasted(text: str, kinds: Sequence[PasteRules]) -> Pasted:
     if "\n" not in stripped and (found := _read_address(stripped, kinds)):
         return Pasted(found, odd)
     for rules in kinds:
-        if address := rules.script(stripped):
+        address = rules.script(stripped)
+        if address:
             return Pasted({"kind": rules.kind, **address}, odd)
     pairs = _pairs(stripped)
     read = [_read_block(pairs, rules) for rules in kinds]
@@ -149,6 +150,9 @@ def _pairs(text: str) -> list[Pair]:
 
 
 def _flat(found: Any) -> list[tuple[str, Any]]:
+    """The values at the ends of a nested object, in their order, without the names of what they lie
+    in. What is no object has none.
+    """
     if not isinstance(found, dict):
         return []
     return [

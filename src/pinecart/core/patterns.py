@@ -39,6 +39,7 @@ class Patterns:
     def __init__(
         self, quick: re.Pattern[bytes] | None, others: Sequence[Callable[[bytes], bool]]
     ) -> None:
+        """quick: the plain ones, as one expression. others: each asked by itself."""
         self._quick = quick
         self._others = others
 
@@ -57,7 +58,9 @@ def compiled(patterns: Sequence[str], *, ignore_case: bool) -> Any:
     quick = [_as_regular_expression(tokens) for tokens in read if _is_quick(tokens)]
     others = [_Ways(tokens).lead_through for tokens in read if not _is_quick(tokens)]
     one = re.compile(b"|".join(quick), re.DOTALL) if quick else None
-    return Patterns(one, others) if others else one
+    if others:
+        return Patterns(one, others)
+    return one
 
 
 @lru_cache(maxsize=1024)
@@ -184,6 +187,9 @@ def _as_regular_expression(tokens: Sequence[PatternToken]) -> bytes:
 
 
 def _class(taken: int) -> bytes:
+    """One byte of the set whose bits are taken, as a regular expression; a set without members is
+    one that nothing fits, which is a class too.
+    """
     if taken == ANY:
         return b"."
     if taken == BUT_SLASH:
@@ -227,6 +233,9 @@ class _Ways:
         return places
 
     def lead_through(self, key: bytes) -> bool:
+        """Whether a key fits: at each byte, all places at once where the pattern may be by then,
+        one bit each. It never goes back, so that no key takes longer than another of its length.
+        """
         places = self._reached(1)
         for byte in key:
             places = self._reached((places & self._on[byte]) << 1 | places & self._stay[byte])

@@ -114,6 +114,7 @@ def shown_lines(text: str) -> str:
 
 
 def _escape(c: str) -> str:
+    """A byte that is no text is shown as a byte, and what can't be seen by its number."""
     n = ord(c)
     if 0xDC80 <= n <= 0xDCFF:
         byte = n - 0xDC00
@@ -167,6 +168,9 @@ def key_of_text(text: str, *, field: str = "path") -> bytes:
 
 
 def _name_of_text(text: str) -> bytes:
+    """The bytes that a text stands for: itself, or those that an identifier of ours holds, for
+    names that no address can have.
+    """
     if not text.startswith(_ID):
         return text.encode("utf-8", "surrogateescape")
     told = text.removeprefix(_ID)

@@ -105,17 +105,15 @@ def read_renaming(pattern: str, to: str) -> Renaming:
     try:
         if len(pattern) > MOST_LETTERS or len(to) > MOST_LETTERS:
             raise ValueError(f"it has over {MOST_LETTERS} letters")
-        tried = (
-            rule.new_key(Entry(b"folder/name.txt", 1, 10**18), 1)
-            if not pattern
-            else _tried(pattern, to)
-        )
+        if not pattern:
+            tried = rule.new_key(Entry(b"folder/name.txt", 1, 10**18), 1)
+        else:
+            tried = _tried(pattern, to)
     except (KeyError, ValueError, IndexError) as exc:
-        hint = (
-            "its groups"
-            if pattern
-            else f"its fields are {', '.join('{' + f + '}' for f in FIELDS)}"
-        )
+        if pattern:
+            hint = "its groups"
+        else:
+            hint = f"its fields are {', '.join('{' + f + '}' for f in FIELDS)}"
         message = f"The renaming {pattern!r} to {to!r} makes no sense ({exc}); {hint}."
         raise Invalid(
             [{"field": "rename", "code": "rename.malformed", "message": message}]
@@ -127,6 +125,9 @@ def read_renaming(pattern: str, to: str) -> Renaming:
 
 
 def _tried(pattern: str, to: str) -> bytes:
+    """The template, once each group that it names is known to be in the pattern. Raises ValueError
+    for one that isn't.
+    """
     groups = _of_people(pattern).groups
     for number in re.findall(r"\\(\d+)", to):
         if int(number) > groups:

@@ -80,7 +80,9 @@ class Schedule(NamedTuple):
         seen = first.astimezone(zone).replace(tzinfo=None)
         if seen != wall:
             return [_end_of_gap(second, first, zone)]
-        return [first, second] if self.takes_every_hour else [first]
+        if self.takes_every_hour:
+            return [first, second]
+        return [first]
 
     @property
     def takes_every_hour(self) -> bool:
@@ -109,9 +111,10 @@ def _end_of_gap(before: datetime, after: datetime, zone: ZoneInfo) -> datetime:
     wanted = after.astimezone(zone).utcoffset()
     while after - before > timedelta(seconds=1):
         middle = before + (after - before) / 2
-        before, after = (
-            (before, middle) if middle.astimezone(zone).utcoffset() == wanted else (middle, after)
-        )
+        if middle.astimezone(zone).utcoffset() == wanted:
+            after = middle
+        else:
+            before = middle
     return after.replace(microsecond=0)
 
 

@@ -77,6 +77,7 @@ def _at(times: Sequence[tuple[str, str]]) -> str | None:
 
 
 def _weekdays(text: str) -> str | None:
+    """The field of a cron line for days that are named in words; None: a word is no day."""
     words = _FILLING.sub(" ", text).split()
     found = []
     for word in words:
@@ -122,6 +123,7 @@ def _told(minute: str, hour: str, day: str, month: str, weekday: str) -> str:
 
 
 def _within_hours(minute: str) -> str:
+    """In words, of the field for minutes; empty: it has none for that."""
     if minute == "*":
         return "every minute"
     step = re.fullmatch(r"\*/(\d+)", minute)

@@ -107,6 +107,9 @@ class Selection(NamedTuple):
         return self.why_not(key, Entry(key, size_of(remembered), modified_ns), now_ns)
 
     def _outside_time(self, at: int, now_ns: int) -> bool:
+        """Whether it is too old, too young, or of another time than was asked for. A bound that
+        isn't set leaves nothing out.
+        """
         age_s = (now_ns - at) / 10**9
         return (
             (self.changed_within_s is not None and age_s >= self.changed_within_s)
@@ -142,7 +145,10 @@ def compile_selection(
     for name, reader in read.items():
         value = rules.get(name)
         try:
-            found[name] = None if value in (None, "") else reader(str(value))
+            if value in (None, ""):
+                found[name] = None
+            else:
+                found[name] = reader(str(value))
         except ValueError as exc:
             problems.append(
                 {"field": name, "code": "rule.malformed", "message": f"{name} {value!r}: {exc}"}
@@ -171,6 +177,9 @@ def read_span(text: str) -> int:
 
 
 def _start_of(text: str) -> int:
+    """Nanoseconds since 1970 at which a day begins, by UTC: a selection means the same wherever it
+    is read. Raises ValueError.
+    """
     try:
         day = date.fromisoformat(text.strip())
     except ValueError:

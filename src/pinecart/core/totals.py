@@ -82,6 +82,9 @@ class Sums:
         return changed
 
     def plain(self) -> list[JsonObject]:
+        """For JSON: a row for each group that has anything, with its number, its bytes, and one key
+        as an example where it is a problem.
+        """
         found = []
         for group, (objects, size) in self._counts.items():
             told: JsonObject = {**group._asdict(), "n": objects, "b": size}
@@ -126,7 +129,9 @@ def outcome_of(
     if problems:
         return Outcome.PROBLEMS
     acted = folders + sum(totals[d]["objects"] for d in ("copy", "replace", "remove", "clear"))
-    return Outcome.CLEAN if acted or later else Outcome.NOTHING_TO_DO
+    if acted or later:
+        return Outcome.CLEAN
+    return Outcome.NOTHING_TO_DO
 
 
 def size_text(size: int) -> str:
@@ -249,6 +254,9 @@ def after_sentence(run: Mapping[str, Any]) -> str:
 
 
 def _far(far: Mapping[str, Any] | None) -> str:
+    """What a run that was verified found at the far side, to go on a sentence; empty where nobody
+    looked there.
+    """
     if not far:
         return ""
     files = files_text(far["objects"])

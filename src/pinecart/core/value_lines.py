@@ -23,6 +23,9 @@ def read_values(lines: Iterable[str]) -> tuple[dict[str, str], list[str]]:
 
 
 def _wrong_with(name: str, sign: str, value: str, found: Mapping[str, str]) -> str:
+    """What to do, for the first thing that is wrong with a line; empty: nothing is. The value goes
+    into keys, where it may not lead elsewhere.
+    """
     if not sign:
         return "write it as name=value."
     if not _NAME.fullmatch(name):

@@ -222,6 +222,9 @@ def _campus(client: Client, port: int, *, say: Callable[[str], None]) -> None:
 
 
 def _carried_once(client: Client, job: JsonObject, *, say: Callable[[str], None]) -> None:
+    """Defines the job, runs it, and waits for its end, so that the demo has something to show from
+    the first minute.
+    """
     name = job["job"]
     client.define_job(job)
     number = client.start(name)["id"]

@@ -44,7 +44,8 @@ def await_first(client: Client) -> None:
     """The watcher starts it by itself."""
     deadline = time.monotonic() + FIRST_WITHIN_S
     while time.monotonic() < deadline:
-        if runs := client.runs(job=JOB["job"], limit=1):
+        runs = client.runs(job=JOB["job"], limit=1)
+        if runs:
             for _ in client.follow(runs[0]["id"]):
                 pass
             return

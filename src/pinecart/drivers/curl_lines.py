@@ -34,6 +34,9 @@ class AnswerBody:
         self._came = into.came if isinstance(into, Room) else None
 
     def take(self, chunk: bytes) -> int | None:
+        """Called by libcurl with each piece. None: it is taken; 0: no more than `most` was asked
+        for, and the line is given up.
+        """
         if self._held + len(chunk) > self._most:
             return 0  # libcurl gives the transfer up
         if self._room is None:
@@ -102,6 +105,7 @@ class AnswerStream:
     """The body of an answer on its way to a slower reader."""
 
     def __init__(self, line: CurlLine) -> None:
+        """It takes the place of the line's body, and hears of each header."""
         self._line = line
         self._chunks: deque[bytes] = deque()
         self._held = 0
@@ -112,6 +116,9 @@ class AnswerStream:
         line.easy.setopt(pycurl.HEADERFUNCTION, self._heard)
 
     def _heard(self, raw: bytes) -> None:
+        """The answer has begun once its own headers have ended: those of a `100 Continue` before it
+        are another answer's.
+        """
         self._line.lines.append(raw)
         if raw == b"\r\n":
             status = next(
@@ -134,6 +141,7 @@ class AnswerStream:
         self._more.set()
 
     async def chunks(self, task: asyncio.Future[None]) -> AsyncIterator[bytes]:
+        """As they come; the line rests while too much lies here unread."""
         while True:
             while self._chunks:
                 chunk = self._chunks.popleft()
@@ -158,6 +166,9 @@ class RequestFeed:
         easy.setopt(pycurl.READFUNCTION, self._read)
 
     def _read(self, most: int) -> bytes | int:
+        """Called by libcurl for at most so many bytes. Where none lie ready, the line is paused
+        until the next piece has come.
+        """
         if self._at == len(self._chunk):
             self._wanted.set()
             return int(pycurl.READFUNC_PAUSE)
@@ -230,6 +241,9 @@ class CurlLines:
         return line.done
 
     def end(self, line: CurlLine, *, fine: bool) -> None:
+        """A line whose request went well is kept for the next; one that was given up in between has
+        half an answer in it, and is closed.
+        """
         if self._busy.pop(line.easy, None) is not None:  # given up before its end
             self._multi.remove_handle(line.easy)
         if fine and len(self._free) < MOST_LINES:
@@ -314,6 +328,9 @@ class CurlLines:
             line.done.set_exception(error)
 
     def close(self) -> None:
+        """Whoever still waits for an answer is told that it was cancelled. Nothing of libcurl may
+        be called from then on.
+        """
         if self._timer is not None:
             self._timer.cancel()
         for line in list(self._busy.values()):

@@ -52,7 +52,9 @@ LIMITS = (CONNECT_S, SILENCE_S, MOST_AT_ONCE, RUNS_AT_ONCE)  # of the way to ano
 
 
 def _is_price(value: str) -> str:
-    return "" if price_of(value) is not None else "A price is a number such as 0.0054."
+    if price_of(value) is not None:
+        return ""
+    return "A price is a number such as 0.0054."
 
 
 PRICES = (
@@ -105,7 +107,9 @@ def http_parts(value: str) -> SplitResult | None:
     except ValueError:
         return None
     is_plain = parts.scheme in ("http", "https") and not (parts.query or parts.fragment)
-    return parts if is_address and is_plain else None
+    if is_address and is_plain:
+        return parts
+    return None
 
 
 def confined_to(bucket: str, account: str) -> FormField:
@@ -122,7 +126,9 @@ def confined_to(bucket: str, account: str) -> FormField:
 def root_of(fields: Fields) -> bytes:
     """Where in its system a store with a `root` begins."""
     root = str(fields.get("root") or "").strip("/").encode("utf-8", "surrogateescape")
-    return root + b"/" if root else b""
+    if root:
+        return root + b"/"
+    return b""
 
 
 def _is_certificate(value: str) -> str:

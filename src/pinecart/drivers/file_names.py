@@ -16,7 +16,8 @@ _NO_NAMES = frozenset((b"", b".", b".."))
 
 
 def must_be_safe(key: bytes, store: str) -> None:
-    if why := why_unsafe(key, store):
+    why = why_unsafe(key, store)
+    if why:
         raise Unsafe(why)
 
 
@@ -37,6 +38,9 @@ def why_unsafe(key: bytes, store: str) -> str:
 
 
 def parts_of(prefix: bytes) -> tuple[bytes, ...]:
+    """Of a prefix, which may end in a slash or not. Raises Unsafe for one that leads out of where
+    it begins, or can't be a name.
+    """
     named = prefix.split(b"/")
     parts = tuple(part for part in named if part)
     for part in parts:
@@ -67,7 +71,11 @@ class HiddenNames:
     """
 
     def __init__(self, run: str) -> None:
-        self._run, self._numbers = run, itertools.count(1)
+        """run: whose unfinished files have such names, so that those of another that is still alive
+        are never taken for left ones.
+        """
+        self._run = run
+        self._numbers = itertools.count(1)
         tag = re.escape(run.encode())
         self.pattern = re.compile(rb"\.pinecart-" + tag + rb"-\d+-\d+(-.+)?\.part")
 

@@ -34,13 +34,16 @@ class Headers(Mapping[str, str]):
         return text.strip()
 
     def __getitem__(self, name: str) -> str:
-        if (found := self._value(name)) is None:
+        found = self._value(name)
+        if found is None:
             raise KeyError(name)
         return found
 
     def get(self, name: str, default: Any = None) -> Any:
         found = self._value(name)
-        return default if found is None else found
+        if found is None:
+            return default
+        return found
 
     def all_of(self, name: str) -> list[str]:
         """The values of each line of that name."""
@@ -54,6 +57,9 @@ class Headers(Mapping[str, str]):
         return found
 
     def __iter__(self) -> Iterator[str]:
+        """Each name once, in small letters, in the order they came; a line without a colon has no
+        name.
+        """
         names = [line.partition(b":") for line in self._low.split(b"\n")[1:]]
         return iter(
             dict.fromkeys(
@@ -104,7 +110,9 @@ def part_told(headers: Mapping[str, str]) -> PartTold | None:
 
 
 def wait_told(text: str) -> float | None:
-    """Seconds of a `Retry-After`; None for what is none, or longer than anybody means."""
+    """Seconds of a `Retry-After`; None for what is none, or longer than anybody means: a date
+    is read elsewhere.
+    """
     if text.isascii() and text.isdecimal() and len(text) < 9:
         return float(text)
     return None

@@ -146,6 +146,9 @@ class MemoryStore:
         return key not in self.objects
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
+        """Guarded: nothing else runs between the comparison and the removal. Raises Missing, or
+        Taken where it is another one.
+        """
         self._must_have(key)
         if self.objects[key].etag != expected.etag:
             raise Taken(f"{show(key)} is not as planned.")
@@ -165,6 +168,9 @@ class MemoryStore:
 
 class _Opened:
     def __init__(self, store: MemoryStore, key: bytes, entry: Entry) -> None:
+        """What is read is what is there now, whatever came meanwhile: `entry` is what it was opened
+        as, and is compared at the end.
+        """
         self._store = store
         self._key = key
         self.entry = entry

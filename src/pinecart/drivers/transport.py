@@ -70,11 +70,9 @@ class Transport:
                 f"{endpoint!r} is no endpoint: write it as https://HOST or https://HOST:PORT.",
                 code="store.address",
             )
-        self._allowed, self._scheme, self.host = (
-            allowed,
-            url.scheme,
-            url.netloc.rpartition("@")[2].lower(),
-        )
+        self._allowed = allowed
+        self._scheme = url.scheme
+        self.host = url.netloc.rpartition("@")[2].lower()
         self._certificate = certificate
         self._proxy = proxy
         self._at_proxy = at_proxy
@@ -108,16 +106,19 @@ class Transport:
 
     def slow_down(self, told: str, usual_s: float = REST_S) -> None:
         """After an answer that asks for that. told: its `Retry-After`; without one the usual."""
-        if (wait_s := wait_told(told)) is not None:
+        wait_s = wait_told(told)
+        if wait_s is not None:
             self.rest(wait_s)
         elif self.rests_s <= 0:
             self.rest(usual_s)
 
     def waits_for(self, name: str) -> str:
         """In words; empty: it answers. name: of the store."""
-        if (rest := self.rests_s) > 1:
+        rest = self.rests_s
+        if rest > 1:
             return f"{name} asked for a pause: {rest:.0f} s are left."
-        if (silent := self.silent_s) > SILENT_S:
+        silent = self.silent_s
+        if silent > SILENT_S:
             return f"{name} has not answered for {silent:.0f} s."
         return ""
 
@@ -140,7 +141,9 @@ class Transport:
             told = parsedate_to_datetime(self._date)
         except ValueError:
             return None
-        return told if told.tzinfo else told.replace(tzinfo=UTC)
+        if told.tzinfo:
+            return told
+        return told.replace(tzinfo=UTC)
 
     def authority(self, bucket: str = "") -> str:
         """Host and port; with a bucket in front of the host where that is how buckets are
@@ -248,7 +251,8 @@ class Transport:
         easy = line.easy
         easy.setopt(pycurl.URL, self._address(headers.get("host", self.host), target))
         large = body is not None and len(body) > SMALL_BUFFER
-        if written := _written(headers, no_expect=large):
+        written = _written(headers, no_expect=large)
+        if written:
             easy.setopt(pycurl.HTTPHEADER, written)
         else:  # setting none would leave those of the request before
             easy.unsetopt(pycurl.HTTPHEADER)

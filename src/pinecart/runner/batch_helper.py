@@ -79,8 +79,13 @@ class Sharing:
         self._alone = alone
 
     def free(self, step: int) -> Sender | None:
+        """What sends a part by a helper process that is free; None: none is, or the run does it
+        better alone.
+        """
         helper = self._crew.free() if step <= SHARED_STEP and not self._alone() else None
-        return partial(self._send, helper) if helper else None
+        if helper:
+            return partial(self._send, helper)
+        return None
 
     async def _send(
         self, helper: Helper, upload: str, step: int, numbers: Sequence[int]
@@ -120,11 +125,14 @@ class BatchHelper:
         self._retry = retry
         self.pool = Pool(self._width)
         self._transfers: dict[int, ObjectTransfer] = {}
-        self._recalled, self._newest = 0, 0  # numbers of batches
+        self._recalled = 0
+        self._newest = 0  # numbers of batches
         self._failing: tuple[str, int] = ("", 0)
 
     async def take(self, batch: Batch) -> BatchAnswer:
-        """Raises Incomplete for a batch of another run, epoch or definition."""
+        """Carries all of a batch and answers once, with a result for each. Raises Incomplete
+        for a batch of another run, epoch or definition.
+        """
         self._begin(batch)
         results: list[Result] = [None] * len(batch.tasks)
         left = len(batch.tasks)

@@ -34,6 +34,9 @@ class ByteBudget:
             raise
 
     def give(self, size: int) -> None:
+        """Bytes that are held no longer. Who waits is served in turn, so that a large file isn't
+        overtaken for ever by small ones.
+        """
         self._free += size
         while self._waiting and (
             self._waiting[0][1].cancelled() or self._free >= self._waiting[0][0]

@@ -36,6 +36,9 @@ class CloserLook:
     async def _source_against_memory(
         self, key: bytes, entry: Entry, far: Entry | None, row: Row
     ) -> LookAnswer:
+        """By what it held when it was placed: the far side needn't be read where the ledger knows
+        its checksum.
+        """
         source = self._leg.source
         now = await content_crc(source.store, source.prefix + entry.source_key, entry)
         if now != row.crc or (far and await self._has_other_extras(key, entry, far)):

@@ -73,6 +73,9 @@ class Paced:
         return await self._reading.whole()
 
     async def piece(self, start: int, size: int, into: bytearray | None = None) -> bytes:
+        """Waits until the rate allows it. What comes is told while it comes, straight into the room
+        that is given.
+        """
         await self._pacer.take(size)
         told = 0
 
@@ -132,6 +135,9 @@ class ConcurrencyController:
         self._learn(span)
 
     def _learn(self, span: float) -> None:
+        """More at once for as long as that is worth it, in objects or in bytes; else as many as
+        before, and no new try for a while.
+        """
         found = (self._done / span, self._bytes / span)
         self._since = time.monotonic()
         self._done = 0
@@ -155,4 +161,5 @@ class ConcurrencyController:
             self._rest = 20
 
     def _want(self, number: int) -> None:
-        self._wanted, self.now = number, min(number, self._most())
+        self._wanted = number
+        self.now = min(number, self._most())

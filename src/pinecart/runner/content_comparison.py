@@ -83,7 +83,10 @@ async def compare_contents(pair: Pair, by: Comparison) -> tuple[LookAnswer, str]
     ):
         return LookAnswer.EQUAL, far_crc  # without reading it
     source_crc, source_time = await known_crc(pair.source, pair.source_key, entry)
-    step_ns = await _time_step(pair) if by is Comparison.SIZE_AND_TIME else TIME_STEP_NS
+    if by is Comparison.SIZE_AND_TIME:
+        step_ns = await _time_step(pair)
+    else:
+        step_ns = TIME_STEP_NS
     times_equal = _same_time(source_time, far_time, step_ns)
     if by is Comparison.SIZE_AND_TIME:
         if times_equal:

@@ -58,14 +58,16 @@ def class_of(verdict: Verdict) -> HeldClass | None:
     if verdict.decision is Decision.REMOVE:
         return HeldClass.REMOVALS
     if verdict.decision is Decision.REPLACE:
-        return (
-            None if verdict.reason is Reason.ALWAYS else HeldClass.REPLACEMENTS
-        )  # what the job asks for every time
+        if verdict.reason is Reason.ALWAYS:
+            return None
+        return HeldClass.REPLACEMENTS  # what the job asks for every time
     lost = verdict.decision is Decision.COPY and verdict.reason in (
         Reason.MISSING_THERE,
         Reason.CHANGED,
     )
-    return HeldClass.MISSING if lost else None
+    if lost:
+        return HeldClass.MISSING
+    return None
 
 
 def line_of(item: Item) -> bytes:

@@ -122,7 +122,8 @@ class Executor:
         is_full = self._gathered_bytes > MOST_BYTES - HELD_BYTES
         if len(self._gathered) >= GIVEN_OUT or is_full:
             items = self._take_gathered()
-            if helper := self._leg.crew.free():
+            helper = self._leg.crew.free()
+            if helper:
                 await self._pool.add(partial(self._act_by, helper, items))
             else:
                 await self._act_all(items)
@@ -205,7 +206,10 @@ class Executor:
         started = time.monotonic()
         self._tally.progress.start(item.key, item.entry.size)
         try:
-            kept = await self._keep_what_lies_there(item) if item.far else ""
+            if item.far:
+                kept = await self._keep_what_lies_there(item)
+            else:
+                kept = ""
             self._intends(item)
             far, older = await self._older_versions.carry(item)
             carried = await self._transfer.transfer(item.key, item.entry, far, again=again)
@@ -262,6 +266,9 @@ class Executor:
     async def _record_carried(
         self, item: Item, carried: Carried, seconds: float, kept: str = "", *, older: int = 0
     ) -> None:
+        """What was placed, with what isn't kept there and what was left. Where files are handed
+        over, its source may go from now on.
+        """
         placed = carried.placed
         self._tally.went_well()
         self._controller.did(carried.size)

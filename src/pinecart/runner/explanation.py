@@ -154,6 +154,7 @@ def _remembered(row: Row | None, entry: Entry | None, far: Entry | None) -> str:
 
 
 def _since(entry: Entry, remembered: str, where: str) -> str:
+    """What became of it since the ledger's row was written, in words."""
     like = likeness(entry, remembered)
     if like is Likeness.SAME:
         return f"{where} it is as it was."
@@ -237,13 +238,19 @@ def _why_not(
         return selection.why_not(entry.source_key, entry, now_ns)
     if far is None and row is None:
         return None
-    key = far.key if far is not None else row.key if row is not None else b""
+    if far is not None:
+        key = far.key
+    elif row is not None:
+        key = row.key
+    else:
+        key = b""
     if leg.rules.intent is Intent.REMOVE:
         return selection.why_not(key, far, now_ns)
     return selection.why_not_gone(key, row.source if row else "", now_ns)
 
 
 def _verdict_words(verdict: Verdict) -> str:
+    """What was decided, and what would come of it where the decision alone doesn't tell."""
     decision = verdict.decision
     reason = verdict.reason
     words = VERDICT_WORDS.get(reason, reason.value)

@@ -39,6 +39,9 @@ class GuardGate:
         return held
 
     async def _hold(self, plan: Plan, hold: Hold, digest: str) -> None:
+        """Each of its objects is recorded as not done, and the list as a whole waits for somebody's
+        yes under its digest.
+        """
         objects = size = 0
         for item in _of_class(plan, hold.what):
             record = self._tally.record(item, done=False)

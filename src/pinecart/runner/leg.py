@@ -65,7 +65,9 @@ async def _connect(leg: LegContext, tally: LegTally) -> None:
 
 
 async def _names_of(leg: LegContext) -> OneName:
-    """What is one name at either side."""
+    """Which spellings are one name at either side, found out before anything is planned; of a
+    single file no others matter.
+    """
     if leg.one:
         return OneName(EXACT, at_target=False, scratch=leg.scratch)
     return await one_name(leg.source, leg.target, leg.scratch)

@@ -169,6 +169,7 @@ class LegAudit:
             await pool.add(partial(self._look_closer, key, entry, far))
 
     async def _look_closer(self, key: bytes, entry: Entry, far: Entry) -> None:
+        """A file that can't be read is a finding of the audit, not its end."""
         try:
             found = await self._differs(key, entry, far)
         except Halting:
@@ -201,6 +202,9 @@ class LegAudit:
         self._bytes[why] += size
 
     async def _note(self, key: bytes, entry: Entry | None, found: Found) -> None:
+        """Findings are written some at a time. entry: at either side, for its size; None: it is at
+        neither.
+        """
         size = entry.size if entry else 0
         record = Record(
             self._leg.number, key, "finding", found.finding.value, size, message=found.detail

@@ -120,7 +120,9 @@ class LegContext(NamedTuple):
     @property
     def shares(self) -> Callable[[bytes, Entry], Shares] | None:
         """Who sends parts of a large object as well; None: nobody."""
-        return self._shares_of if self.crew else None
+        if self.crew:
+            return self._shares_of
+        return None
 
     def _shares_of(self, key: bytes, entry: Entry) -> Shares:
         assert self.crew

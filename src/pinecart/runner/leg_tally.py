@@ -58,7 +58,9 @@ class LegTally:
         on.
         """
         code, times = self._failing
-        return code if times >= GIVE_UP_AFTER else ""
+        if times >= GIVE_UP_AFTER:
+            return code
+        return ""
 
     async def add(self, record: Record) -> None:
         if self._recorder.take(record):
@@ -89,10 +91,16 @@ class LegTally:
         await self.add(record)
 
     def record(self, item: Item, **rest: Any) -> Record:
+        """Of one item, with its decision and reason. rest: fields that say more; the size is the
+        source's, or else the far side's.
+        """
         entry = item.entry
         if "size" not in rest:
             one = entry or item.far
-            rest["size"] = one.size if one else 0
+            if one:
+                rest["size"] = one.size
+            else:
+                rest["size"] = 0
         was = entry.was if entry else b""
         if was not in (b"", item.key):
             told = f"from {show(was)}"
@@ -103,7 +111,12 @@ class LegTally:
     def count(self, item: Item) -> None:
         if of_folder(item):
             return
-        size = item.entry.size if item.entry else item.far.size if item.far else 0
+        if item.entry:
+            size = item.entry.size
+        elif item.far:
+            size = item.far.size
+        else:
+            size = 0
         kind = (item.verdict.decision.value, item.verdict.reason.value)
         self.counted[kind] += 1
         self.counted_bytes[kind] += size
@@ -113,6 +126,7 @@ class LegTally:
             self._leg.log("phase", f"{phase.value}.", phase=phase.value)
 
     def all_same(self, objects: int, size: int) -> None:
+        """Many at once that are as they were: they are counted, and not recorded one by one."""
         if not objects:
             return
         kind = (Decision.LEAVE.value, Reason.SAME.value)

@@ -48,7 +48,9 @@ async def no_cuts() -> list[bytes]:
 
 
 async def far_entries(side: Side, one: tuple[str, str] | None, cuts: Cuts = no_cuts) -> Pages:
-    """The far listing, or just the one name that matters."""
+    """The far listing, in ranges side by side where it can be cut, or just the one name that
+    matters. A place that isn't there is empty.
+    """
     if one:
         async for page in _looked_up(side, one[1]):
             yield page
@@ -161,6 +163,9 @@ class _Ahead:
     """
 
     def __init__(self, pages: Pages, whose: str, *, may_wait: bool = True) -> None:
+        """whose: side, for what is said of pages that come in no order.   may_wait: whether others
+        are asked meanwhile.
+        """
         self._pages = pages
         self._may_wait = may_wait
         self._check = Ascending(whose)
@@ -175,6 +180,9 @@ class _Ahead:
         return await anext(self._pages, None)
 
     async def page(self) -> Sequence[Any] | None:
+        """The next page; None: that was the last. One is fetched ahead where waiting for it has
+        turned out to take longer than working on it.
+        """
         if self._next is None:
             self._next = asyncio.ensure_future(self._fetch())
         began = time.process_time()
@@ -194,6 +202,7 @@ class _Ahead:
         return self._check.check(page)
 
     async def close(self) -> None:
+        """A page on its way is given up, and the listing itself closed."""
         if self._next is not None:
             self._next.cancel()
             await asyncio.gather(self._next, return_exceptions=True)

@@ -186,7 +186,9 @@ def _in_one_fold(group: Sequence[tuple[bytes, int, Any]], names: OneName) -> Ite
 
 
 def _as_one_folder(found: dict[bytes, Entry]) -> None:
-    """A folder of its own in two spellings is one folder: the first stays."""
+    """A folder in two spellings is one folder: the first stays, and what lies in either of them
+    lies in it.
+    """
     for key in list(found)[1:]:
         if found[key].is_folder:
             del found[key]

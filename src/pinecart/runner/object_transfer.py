@@ -9,7 +9,6 @@ tried three times, then listed.
 from __future__ import annotations
 
 import asyncio
-import hashlib
 import mimetypes
 import random
 import time
@@ -41,6 +40,7 @@ from pinecart.core.retry import Retry
 from pinecart.runner.byte_budget import ByteBudget
 from pinecart.runner.concurrency import Paced, Pacer
 from pinecart.runner.content_comparison import content_crc
+from pinecart.runner.decision_ids import decision_id
 from pinecart.runner.progress import Progress
 from pinecart.runner.read_once import ReadOnce
 from pinecart.runner.side import Side
@@ -162,6 +162,7 @@ class ObjectTransfer:
         return tried >= (self._changing_tries if isinstance(exc, Changed) else self._retry.times)
 
     async def _probe_once(self) -> None:
+        """Before the first object is written: what the target can do decides how."""
         async with self._probed:
             if not self._ready:
                 able = await self._target.store.probe(self._target.prefix, self._uploads[1])
@@ -234,7 +235,9 @@ class ObjectTransfer:
             return None
         there_crc = await content_crc(other, there, lies)
         here_crc = await content_crc(store, key, entry)
-        return (lies, here_crc) if here_crc == there_crc else None
+        if here_crc == there_crc:
+            return (lies, here_crc)
+        return None
 
     def _room_for(self, size: int) -> tuple[ByteBudget, int]:
         """Where an object of this size waits for its bytes of memory, and how many they are."""
@@ -280,6 +283,9 @@ class ObjectTransfer:
         todo = iter(parts.numbers)
 
         async def work(reading: Reading) -> None:
+            """The parts in turn, as long as the run goes on. One that fails is left to it, and
+            those sent stay.
+            """
             for number in todo:
                 if not go_on():
                     return
@@ -304,6 +310,7 @@ class ObjectTransfer:
         return sent
 
     def _open(self, entry: Entry) -> AbstractAsyncContextManager[Reading]:
+        """Where several legs have this source, it is read once for all of them."""
         key = self._source.prefix + entry.source_key
         opening = self._source.store.open(key, entry)
         if self._read_once:
@@ -414,6 +421,9 @@ class ObjectTransfer:
         return put
 
     def _paced(self, key: bytes, entry: Entry, opened: Reading) -> Reading:
+        """Small files are neither slowed nor told piece by piece, unless there is a rate to
+        keep.
+        """
         if not self._pacer.rate and entry.size <= HELD_BYTES:
             return opened
         moved = partial(self._progress.moved, key)
@@ -485,15 +495,3 @@ def _type_of(ending: bytes) -> str:
         mimetypes.guess_type("x" + ending.decode("utf-8", "replace"))[0]
         or "application/octet-stream"
     )
-
-
-REPLACED = "r"
-
-
-def decision_id(run: int, leg: int, entry: Entry, replaces: Entry | None = None) -> str:
-    """The same for the same decision, in whatever process it is carried out.
-
-    It ends in REPLACED if something was there.
-    """
-    text = b"%d|%d|%b|%b" % (run, leg, entry.key, fingerprint(entry).encode())
-    return hashlib.blake2b(text, digest_size=16).hexdigest() + (REPLACED if replaces else "")

@@ -14,8 +14,9 @@ from pinecart.core.entries import Entry, fingerprint
 from pinecart.core.errors import Missing
 from pinecart.core.ports import Store, Version, Versions
 from pinecart.runner.decided_items import Item
+from pinecart.runner.decision_ids import REPLACED, decision_id
 from pinecart.runner.leg_context import Ledger, LegContext
-from pinecart.runner.object_transfer import REPLACED, ObjectTransfer, decision_id
+from pinecart.runner.object_transfer import ObjectTransfer
 from pinecart.runner.side import Side
 
 

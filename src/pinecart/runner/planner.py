@@ -138,6 +138,9 @@ class Planner:
     # --- listing
 
     async def _decide_all(self, ways: _Ways, *, has_folders: bool) -> None:
+        """One walk over both listings and the ledger, in the order of keys. What is as it was is
+        counted by whole pages where that is possible.
+        """
         leg = self._leg
         seen = _Seen()
         now_ns = time.time_ns()
@@ -171,6 +174,7 @@ class Planner:
         seen.close(ways.plan, asked=leg.rules.intent is Intent.REMOVE)
 
     def _is_of_part(self, found: Found) -> bool:
+        """Whether it lies in the part of the leg that was asked for, by its name at either side."""
         part = self._leg.part
         if part.is_all:
             return True
@@ -435,6 +439,7 @@ class _Seen:
         self.far_bytes += size
 
     def close(self, plan: Plan, *, asked: bool) -> None:
+        """What was counted on the way, as the guards will compare it."""
         plan.far_objects = self.far_objects
         plan.far_bytes = self.far_bytes
         plan.counts = plan.counts._replace(
@@ -456,6 +461,9 @@ def _is_doubtful(entry: Entry, row: Row) -> bool:
 
 
 def _count_for_guards(item: Item, plan: Plan) -> None:
+    """Whether it counts as removed, replaced or lost. A folder's own mark that goes is no file that
+    goes.
+    """
     decision, reason, _ = item.verdict
     is_place = item.far is not None and item.far.is_place
     if decision is Decision.REMOVE and not is_place:

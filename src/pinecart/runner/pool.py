@@ -40,6 +40,9 @@ class Pool:
         return self
 
     def _grow(self) -> None:
+        """More workers as more are wanted. Those that are too many now sleep, and are woken when
+        they are wanted again.
+        """
         wanted = self._width.now
         while len(self._tasks) < wanted:
             number = len(self._tasks)
@@ -52,6 +55,9 @@ class Pool:
     async def __aexit__(
         self, kind: type[BaseException] | None, exc: BaseException | None, tb: TracebackType | None
     ) -> None:
+        """Workers that still work are cancelled. What failed was raised to whoever added work, or
+        is raised by now.
+        """
         for task in self._tasks:
             task.cancel()
         await asyncio.gather(*self._tasks, return_exceptions=True)
@@ -77,6 +83,7 @@ class Pool:
         await self._or_failed(self._queue.join())
 
     async def _or_failed(self, wanted: Awaitable[None]) -> None:
+        """Waits, but not for what can't come any more. Raises what a worker failed with."""
         assert self._failed is not None
         task = asyncio.ensure_future(wanted)
         await asyncio.wait([task, self._failed], return_when=asyncio.FIRST_COMPLETED)
@@ -85,13 +92,17 @@ class Pool:
             self._failed.result()
 
     async def _work(self, number: int) -> None:
+        """At most half of the workers have large ones in hand, so that small ones never wait behind
+        a row of them. Those put by come when one is done.
+        """
         while True:
             if number >= self._width.now:
                 self._wake[number].clear()
                 await self._wake[number].wait()
-            work, large = (
-                await self._queue.get() if self._queue.empty() else self._queue.get_nowait()
-            )
+            if self._queue.empty():
+                work, large = await self._queue.get()
+            else:
+                work, large = self._queue.get_nowait()
             if (
                 large
                 and self._large >= max(1, self._width.now // 2)

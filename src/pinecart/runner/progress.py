@@ -170,6 +170,7 @@ class Progress:
         self.done_bytes -= self._moved.pop(key, 0)
 
     def end(self, key: bytes, size: int) -> None:
+        """It is there; what was told of its tries before counts no more."""
         self.again(key)
         self._in_flight.pop(key, None)
         self.done_objects += 1

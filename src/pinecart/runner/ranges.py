@@ -84,6 +84,7 @@ class _Lane:
         self._task = asyncio.create_task(self._read())
 
     async def _read(self) -> None:
+        """The pages of one range, in a row of their own, ahead of who takes them."""
         try:
             listed: Any = self._side.listed(after=self._after)
             async for page in listed:

@@ -53,6 +53,7 @@ class _Kept:
     """A reading whose whole is kept once it is known to be good."""
 
     def __init__(self, reading: Reading, keep: Any) -> None:
+        """keep: what besides the bytes any of the targets wants."""
         self._reading = reading
         self._keep = keep
         self._body: bytes | None = None

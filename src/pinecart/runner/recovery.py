@@ -10,9 +10,9 @@ from pinecart.core.errors import Missing
 from pinecart.core.places import original_key
 from pinecart.core.ports import Folders
 from pinecart.runner.decided_items import Item
+from pinecart.runner.decision_ids import REPLACED, decision_id
 from pinecart.runner.leg_context import Ledger, LegContext
 from pinecart.runner.leg_tally import LegTally
-from pinecart.runner.object_transfer import REPLACED, decision_id
 from pinecart.runner.older_versions import OlderVersions
 from pinecart.runner.records import Record
 
@@ -21,6 +21,9 @@ class Recovery:
     """Of one leg. Ask `settle` first; afterwards each object that lies there can be asked about."""
 
     def __init__(self, leg: LegContext, ledger: Ledger, tally: LegTally) -> None:
+        """What the dead run had meant is read from the ledger, and what it had set aside, both by
+        key.
+        """
         self._leg = leg
         self._ledger = ledger
         self._tally = tally
@@ -34,7 +37,8 @@ class Recovery:
         self._intended = await self._ledger.intended(self._leg.number)
         await self._sweep_half_written(meant)
         for aside in meant:
-            if (kept := await self._taken_away(aside)) is not None:
+            kept = await self._taken_away(aside)
+            if kept is not None:
                 await self._record_taken(aside, kept)
         await self._tally.flush()
 
@@ -66,9 +70,12 @@ class Recovery:
 
     async def _record_taken(self, aside: Aside, kept: str) -> None:
         cleared = aside.side == "source"
-        decision, reason = (
-            (Decision.CLEAR, Reason.PROVEN) if cleared else (Decision.REMOVE, Reason.GONE)
-        )
+        if cleared:
+            decision = Decision.CLEAR
+            reason = Reason.PROVEN
+        else:
+            decision = Decision.REMOVE
+            reason = Reason.GONE
         record = Record(
             aside.leg, aside.key, decision.value, reason.value, aside.size, guarded=False, kept=kept
         )

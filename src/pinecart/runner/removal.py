@@ -235,6 +235,9 @@ class Removal:
             return False
 
     async def _take_away(self, item: Item, aside: Aside | None) -> Away:
+        """At the target, what the intent removes; at the source, what was handed over and is proven
+        to have arrived.
+        """
         leg = self._leg
         far = item.far
         entry = item.entry

@@ -218,6 +218,9 @@ class _Work:
     def __init__(
         self, order: Order, records: Records, recorder: Recorder, progress: Progress
     ) -> None:
+        """What comes of all legs is summed up here, whatever kind of run it is, so that its ending
+        can be told also where it failed.
+        """
         self._order = order
         self._records = records
         self._recorder = recorder
@@ -245,6 +248,7 @@ class _Work:
         )
 
     def _effort(self) -> Effort:
+        """Requests by store, those of helper processes with them, and seconds by phase."""
         order = self._order
         sent = Counter(requests_of(order.stores))
         if order.crew is not None:
@@ -264,6 +268,7 @@ class _Work:
         self._acted += cleared if self._order.kind == "expiry" else 0
 
     async def _leg(self, number: int) -> None:
+        """Of the kind that the run is. What was done before a failure counts."""
         order = self._order
         beside_it = (self._records, self._recorder, self._progress)
         if order.kind == "audit":
@@ -282,6 +287,9 @@ class _Work:
             await self._transferred(number)
 
     async def _audited(self, number: int) -> None:
+        """Goes on where the audit stopped, where an earlier process of this run has recorded
+        findings.
+        """
         leg = leg_context(self._order, number, self._records)
         audit = LegAudit(leg, self._order.audit, self._recorder, self._progress, self._records)
         try:
@@ -290,6 +298,9 @@ class _Work:
             self._counted += audit.counted()
 
     async def _taken_inventory(self, number: int) -> None:
+        """What was counted is the run's result, and nothing is changed. None: it was stopped, and
+        half a count is none.
+        """
         leg = leg_context(self._order, number, self._records)
         found = await inventory_of(leg, self._progress)
         self._inventory = found
@@ -315,6 +326,9 @@ class _Work:
             self._far_side = _sum(self._far_side, far_side._asdict())
 
     async def keep_telling(self) -> None:
+        """Often at first, since people watch what they have just started; later less, and records
+        are written in time either way.
+        """
         for look in itertools.count():
             if look < YOUNG or look % LATER == 0:
                 await self._tell()
@@ -322,6 +336,7 @@ class _Work:
             await asyncio.sleep(LOOK_S)
 
     async def _tell(self) -> None:
+        """A snapshot with what the run waits for just now, if a store keeps it waiting."""
         stores = self._order.stores.values()
         words = (store.waits_for() for store in stores)
         self._progress.waits_for = next(filter(None, words), "")

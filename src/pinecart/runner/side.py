@@ -33,11 +33,16 @@ class Side(NamedTuple):
     def listed(self, *, after: bytes = b"", folders: str = "") -> AsyncIterator[Sequence[Entry]]:
         """Its listing, without what is ours."""
         found = self.store.list(self.prefix, after=after, folders=folders)
-        return self._without_ours(found) if self.ours else found
+        if self.ours:
+            return self._without_ours(found)
+        return found
 
     async def _without_ours(
         self, pages: AsyncIterator[Sequence[Entry]]
     ) -> AsyncIterator[Sequence[Entry]]:
+        """Pages without what lies in folders of ours, such as those of what was set aside. Pages
+        that have nothing else are left out.
+        """
         async for page in pages:
             first = page[0].key
             last = page[-1].key

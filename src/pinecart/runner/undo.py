@@ -115,6 +115,9 @@ class Undo:
         self._progress.listing_complete = True
 
     async def _plan(self, done: Done, steps: list[_Step]) -> None:
+        """What can't be looked at isn't undone, and is told. A step that has nothing to do any more
+        is done already.
+        """
         try:
             step = await self._step(done)
         except Halting:
@@ -177,11 +180,10 @@ class Undo:
         elif done.decision == "remove" and (
             done.target is None or (now is not None and await self._is_kept(done.target))
         ):
-            why = (
-                "was not set aside"
-                if done.target is None
-                else "has its name taken by something else now"
-            )
+            if done.target is None:
+                why = "was not set aside"
+            else:
+                why = "has its name taken by something else now"
             return _Step(done, None, (), f"What was removed {why}. It was left as it is.")
         return _Step(done, away, back)
 
@@ -194,6 +196,9 @@ class Undo:
         return found.entry
 
     async def _is_kept(self, aside: Aside) -> bool:
+        """Whether what would be brought back is still there: under the name that it was set aside
+        at, or as a version.
+        """
         store = self._at[aside.side].store
         if not aside.version:
             return not await store.is_absent(aside.at)
@@ -207,11 +212,10 @@ class Undo:
         """What is to be journalled before this step; a step that can't be is not taken."""
         whole = self._leg.target.prefix + step.done.key
         try:
-            away = (
-                await self._take["target"].aside_of(step.done.key, whole, step.away)
-                if step.away
-                else None
-            )
+            if step.away:
+                away = await self._take["target"].aside_of(step.done.key, whole, step.away)
+            else:
+                away = None
         except Halting:
             raise
         except StoreError as exc:
@@ -263,6 +267,9 @@ class Undo:
     async def _write(
         self, step: _Step, decision: Decision, *, done: bool = True, **rest: Any
     ) -> None:
+        """One record, without a condition at the store: what is undone was looked at just
+        before.
+        """
         fields = (self._leg.number, step.done.key, decision.value, REASON.value, step.done.size)
         await self._recorder.add(
             Record(*fields, done=done and not rest.get("error"), guarded=False, **rest)
@@ -272,7 +279,9 @@ class Undo:
 def _decision(step: _Step) -> Decision:
     if step.away and any(a.side == "target" for a in step.back):
         return Decision.REPLACE
-    return Decision.REMOVE if step.away else Decision.COPY
+    if step.away:
+        return Decision.REMOVE
+    return Decision.COPY
 
 
 class AsideExpiry:
@@ -303,11 +312,10 @@ class AsideExpiry:
     async def _clear(self, aside: Aside, side: Side) -> None:
         try:
             kept = (await side.store.stat(aside.at)).entry
-            same = (
-                likeness(kept, aside.kept) is not Likeness.DIFFERENT
-                if aside.kept
-                else kept.size == size_of(aside.was)
-            )
+            if aside.kept:
+                same = likeness(kept, aside.kept) is not Likeness.DIFFERENT
+            else:
+                same = kept.size == size_of(aside.was)
             if not same:
                 raise Taken(f"{show(aside.at)} is not what was set aside. It was left alone.")
             await side.store.remove(aside.at, kept)

@@ -43,6 +43,7 @@ class FarSide(NamedTuple):
 
 class Verifier:
     def __init__(self, leg: LegContext, ledger: Ledger, tally: LegTally, names: OneName) -> None:
+        """names: which spellings are one name at the far side, so that none is told as missing."""
         self._leg = leg
         self._ledger = ledger
         self._tally = tally

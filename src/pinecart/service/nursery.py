@@ -134,6 +134,9 @@ def _forked(is_for_runs: bool) -> tuple[int, socket.socket]:
 
 
 def _started(is_for_runs: bool) -> tuple[int, socket.socket]:
+    """Its process number and our end of the line to it. It has the modules loaded before anybody
+    needs it, and forks from there.
+    """
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     with theirs:
         command = [

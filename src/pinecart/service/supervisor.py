@@ -129,7 +129,9 @@ def _prepared(state: StateFolder) -> Welcome | None:
     from pinecart.service.config.preparing import prepare_records
 
     made = prepare_records(state)
-    return Welcome(*made) if made else None
+    if made:
+        return Welcome(*made)
+    return None
 
 
 class _Member(Protocol):
@@ -185,6 +187,9 @@ class _Family:
             self._members[i] = name, begin, anew
 
     def end(self) -> None:
+        """All are asked at once and share the time they have; whoever still works after that is
+        killed.
+        """
         members = [member for *_, member in self._members]
         for member in members:
             member.ask_to_end()
@@ -194,6 +199,9 @@ class _Family:
 
 
 def _wait_until_it_answers(url: str, family: _Family, stop: threading.Event) -> None:
+    """By its own address, as whoever uses it will. Raises StateError where a part died or a minute
+    has passed.
+    """
     deadline = time.monotonic() + 60
     while not stop.wait(0.05):
         if family.any_dead() or time.monotonic() > deadline:

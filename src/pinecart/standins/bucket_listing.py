@@ -118,6 +118,9 @@ def list_versions(shelf: Shelf, asked: Asked, most: int) -> web.Response:
 
 
 def list_uploads(shelf: Shelf, asked: Asked, most: int) -> web.Response:
+    """Unfinished uploads of one bucket, by key and then by number, as many as are asked for at
+    most.
+    """
     encode = _encoding(asked)
     rows = []
     for number, upload in shelf.uploads.items():
@@ -156,6 +159,7 @@ def _marked_page(rows: list[Marked], asked: Asked, kind: str, most: int) -> list
 
 
 def _version(name: str, thing: Thing, *, is_latest: bool) -> str:
+    """One row of a listing of versions: an object, or the mark that says that it was removed."""
     told = [
         leaf("Key", name),
         leaf("VersionId", thing.version or "null"),

@@ -53,6 +53,9 @@ _BUCKET_KINDS = {
 
 
 def kind_of(request: web.BaseRequest, bucket: str, key: str, query: dict[str, str]) -> str:
+    """What is asked, in a word that counts and faults go by. The protocol tells it by method, path
+    and query together.
+    """
     if not bucket:
         return "list-buckets"
     by_upload = {"PUT": "part", "GET": "list-parts", "POST": "complete", "DELETE": "abort"}
@@ -111,6 +114,9 @@ def check_body(request: web.BaseRequest, body: bytes, only: str = "") -> dict[st
 
 
 def check_read(request: web.BaseRequest, thing: Thing) -> None:
+    """Raises PreconditionFailed or NotModified, as the conditions of a reading request want it; the
+    first is looked at first.
+    """
     wanted = request.headers.get("If-Match")
     unwanted = request.headers.get("If-None-Match")
     if wanted and wanted.strip('"') != thing.etag:
@@ -150,10 +156,15 @@ def headers_of(request: web.BaseRequest, thing: Thing, *, tells: bool = True) ->
 
 
 def version_header(thing: Thing) -> dict[str, str]:
-    return {"x-amz-version-id": thing.version} if thing.version else {}
+    if thing.version:
+        return {"x-amz-version-id": thing.version}
+    return {}
 
 
 def query_of(text: str) -> dict[str, str]:
+    """As the protocol has it: a plus is a space, and a name may have no value. Of a name that comes
+    twice, the last.
+    """
     query = {}
     for part in text.split("&"):
         name, _, value = part.partition("=")
@@ -170,7 +181,8 @@ def range_of(wanted: re.Match[str], size: int) -> tuple[int, int]:
         start = max(size - int(last), 0)
     else:
         start = int(first)
-        end = min(int(last), end) if last else end
+        if last:
+            end = min(int(last), end)
     if start >= size:
         raise Fault("InvalidRange")
     return start, end

@@ -166,6 +166,7 @@ class BucketServer:
         return told
 
     async def _control(self, request: web.BaseRequest) -> web.Response:
+        """How the tests set its behaviour, and ask how many requests of each kind have come."""
         if request.method == "POST":
             told = await request.json()
             self.behaviour.clear()
@@ -192,6 +193,9 @@ class BucketServer:
         return call(request, asked)
 
     def _make_bucket(self, bucket: str) -> web.Response:
+        """Raises InvalidBucketName, and tells a name that is somebody else's from one that is the
+        asker's already.
+        """
         if not re.fullmatch(r"[a-z0-9][a-z0-9.-]{1,61}[a-z0-9]", bucket):
             raise Fault("InvalidBucketName")
         if bucket in self.taken:
@@ -205,6 +209,7 @@ class BucketServer:
         return web.Response(headers={"x-amz-bucket-region": self.region})
 
     def _drop_bucket(self, request: web.BaseRequest, asked: Asked) -> web.Response:
+        """Only an empty one. Raises BucketNotEmpty."""
         if self.shelf.buckets[asked.bucket]:
             raise Fault("BucketNotEmpty")
         self.shelf.drop(asked.bucket)
@@ -236,6 +241,7 @@ class BucketServer:
         return document("VersioningConfiguration", *([leaf("Status", "Enabled")] if keeps else []))
 
     def _keep_versions(self, request: web.BaseRequest, asked: Asked) -> web.Response:
+        """From now on, or no longer: what was kept so far stays either way."""
         self.shelf.versioned.discard(asked.bucket)
         for node in nodes(asked.body, "VersioningConfiguration"):
             if node.get("Status") == "Enabled":
@@ -243,6 +249,7 @@ class BucketServer:
         return web.Response()
 
     def _head(self, request: web.BaseRequest, asked: Asked) -> web.Response:
+        """As reading would answer, without the bytes: the length that is told is the object's."""
         thing = self._thing(asked)
         check_read(request, thing)
         headers = headers_of(request, thing, tells=self._tells_checksums)
@@ -276,6 +283,7 @@ class BucketServer:
         return ""
 
     def _tags(self, request: web.BaseRequest, asked: Asked) -> web.Response:
+        """The object's tags as a document; they were given in one header, written as a query."""
         tags = parse_qsl(
             self._thing(asked).headers.get("x-amz-tagging", ""), keep_blank_values=True
         )
@@ -365,6 +373,9 @@ class BucketServer:
         return web.Response(status=204)
 
     def _bulk_delete(self, request: web.BaseRequest, asked: Asked) -> web.Response:
+        """Each key of the document. One that isn't there counts as deleted, which is how the
+        protocol has it.
+        """
         check_body(request, asked.body)
         rows = []
         for node in nodes(asked.body, "Object"):
@@ -383,6 +394,9 @@ class BucketServer:
         )
 
     def _upload(self, asked: Asked) -> Any:
+        """The upload that a request names. Raises NoSuchUpload, also where its number is that of
+        another key.
+        """
         number = asked.query.get("uploadId", "")
         upload = self.shelf.uploads.get(number)
         if upload is None or (upload.bucket, upload.key) != (asked.bucket, asked.key):

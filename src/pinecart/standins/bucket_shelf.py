@@ -58,6 +58,9 @@ class Shelf:
                     self._load(place)
 
     def _load(self, place: Path) -> None:
+        """What an earlier process has kept of a bucket, with its objects in the order of bytes, as
+        listings give them.
+        """
         name = place.name
         self.make(name)
         things = self.buckets[name]
@@ -68,6 +71,7 @@ class Shelf:
         self._order[name] = sorted(things, key=str.encode)
 
     def make(self, bucket: str) -> None:
+        """An empty one, which outlives the process where the shelf has a folder."""
         self.buckets[bucket] = {}
         self._order[bucket] = []
         if self._folder:
@@ -88,7 +92,10 @@ class Shelf:
         etag = etag or hashlib.md5(body).hexdigest()
         thing = Thing(etag, len(body), time.time(), headers, body)
         self._keep(bucket, key)
-        thing.version = secrets.token_hex(8) if bucket in self.versioned else ""
+        if bucket in self.versioned:
+            thing.version = secrets.token_hex(8)
+        else:
+            thing.version = ""
         if self._folder:
             file = self._file(bucket, key)
             new = file.with_suffix(".new")

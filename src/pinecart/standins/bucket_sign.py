@@ -73,6 +73,9 @@ def who_signed(
 
 
 def _pairs(query_text: str) -> list[tuple[bytes, bytes]]:
+    """Names and values of a query, decoded, in the order they were sent; a part without a value has
+    an empty one.
+    """
     pairs = []
     for text in query_text.split("&"):
         name, _, value = text.partition("=")

@@ -83,6 +83,9 @@ def document(root: str, *inner: str) -> web.Response:
 
 
 def nodes(body: bytes, wanted: str) -> Iterable[dict[str, str]]:
+    """Each element of that name, wherever it is: the texts of its children by their names. Raises
+    MalformedXML.
+    """
     try:
         root = ET.fromstring(body)
     except ET.ParseError as exc:

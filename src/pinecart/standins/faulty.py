@@ -59,6 +59,7 @@ class BadLine:
         return server, server.sockets[0].getsockname()[1]
 
     async def _line(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        """Requests of one connection in turn, until one of them ends it, on purpose or not."""
         with contextlib.suppress(ConnectionError, asyncio.IncompleteReadError, OSError):
             while not self.dead and (request := await _message(reader)):
                 if not await self._pass_on(request, writer):
@@ -66,6 +67,9 @@ class BadLine:
         writer.close()
 
     def _fault(self, method: str, path: str) -> str:
+        """What goes wrong with this request, if anything. It is drawn from the seed, so that the
+        same requests meet the same faults.
+        """
         if (
             method not in self.methods
             or self.counts.total() >= self.quiet_after
@@ -146,6 +150,7 @@ class BadLine:
 async def _answer(
     writer: asyncio.StreamWriter, status: int, body: bytes, more: bytes = b""
 ) -> None:
+    """One answer that doesn't come from the server behind."""
     head = (
         f"HTTP/1.1 {status} -\r\nContent-Type: application/xml\r\nContent-Length: {len(body)}\r\n"
     ).encode()

@@ -111,6 +111,9 @@ class FileSystem:
         return f"http://{self.elsewhere or '127.0.0.1'}:{self._ports[1]}"
 
     def due(self, counts: Counter[str], op: str) -> bool:
+        """Whether the fault is due at this request of its kind: it was asked for so many requests
+        ahead, and happens once.
+        """
         with self.lock:
             if op not in counts:
                 return False
@@ -274,6 +277,9 @@ class _NameNode(_Node):
         return self._send_on()
 
     def _send_on(self) -> None:
+        """Data go to the data node, whose address is another; a gateway stands for both and sends
+        to itself.
+        """
         there = f"{self.system.data_node}{self.path}"
         if self.system.gateway:
             there = f"{self.system.url}{self.path}&data=true"
@@ -284,6 +290,7 @@ class _NameNode(_Node):
         self.tell({"boolean": True})
 
     def _rename(self, path: Path) -> None:
+        """False, with a good status, where it can't be done: the protocol has no error for that."""
         destination = self.query["destination"]
         there = self.system.root / destination.strip("/")
         is_free = not os.path.lexists(there) and there.parent.is_dir()
@@ -293,6 +300,9 @@ class _NameNode(_Node):
         self.tell({"boolean": able})
 
     def _delete(self, path: Path) -> None:
+        """False where nothing was there. A folder with something in it goes only where that was
+        asked for.
+        """
         is_folder = path.is_dir()
         takes_all = self.query.get("recursive") == "true"
         if is_folder and not takes_all and any(path.iterdir()):
@@ -320,6 +330,7 @@ class _DataNode(_Node):
 
 
 def _crcs(block: bytes) -> bytes:
+    """The checksum of each 512 bytes, one after the other, as a data node keeps them."""
     found = b""
     for at in range(0, len(block), 512):
         crc = zlib.crc32(block[at : at + 512])
@@ -344,6 +355,9 @@ def _md5(of: bytes) -> bytes:
 
 
 def _statuses(path: Path) -> Iterator[dict[str, Any]]:
+    """A row for each name of a folder, in the order of bytes; of a file one row, whose name is
+    empty.
+    """
     if not path.is_dir():
         yield _status(path, "")
         return

@@ -20,6 +20,9 @@ DEPTH_TITLES = {
 
 
 def _read_at(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
+    """When to audit: a cron line, or words that mean one, kept as they were written. None: neither
+    can be read, which is told.
+    """
     text = " ".join(str(value).split())
     try:
         parse_schedule(cron_of(text) or text, "UTC")

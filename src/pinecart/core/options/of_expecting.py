@@ -13,9 +13,14 @@ from pinecart.core.selection import read_span
 
 
 def _expectation(field: FormField, reads: Callable[[str], Any], words: str) -> None:
-    """words: its sentence, with the value at {}."""
+    """Registers an option of jobs.   reads: raises ValueError for what it can't read.   words:
+    its sentence, with the value at {}.
+    """
 
     def read(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
+        """Kept as it was written, without doubled spaces, once it has been seen that it can be
+        read. None: it can't, which is told.
+        """
         text = " ".join(str(value).split())
         try:
             reads(text)
@@ -26,7 +31,9 @@ def _expectation(field: FormField, reads: Callable[[str], Any], words: str) -> N
         return text
 
     def sentence(value: str, chosen: Chosen) -> str:
-        return words.format(value) if value else ""
+        if value:
+            return words.format(value)
+        return ""
 
     default = always("")
     add(OptionSpec(field, default=default, used_in=(JOB,), read=read, sentence=sentence))

@@ -37,6 +37,9 @@ from pinecart.core.value_lines import lines_of, read_values
 
 
 def _read_values(field: FormField, value: Any, where: str, reading: Problems) -> list[str] | None:
+    """Lines of name=value, in the order of their names. Each that can't be read is told by itself;
+    the others are kept.
+    """
     if not is_list_of_texts(value):
         message = f"{where} must be a list of texts, each as name=value."
         reading.wrong(where, "job.malformed", message)
@@ -116,7 +119,9 @@ COMPARISON_TITLES = {
 
 def _difference_sentence(value: str, chosen: Chosen) -> str:
     is_asked = chosen["intent"] != Intent.TOP_UP
-    return DIFFERENCE_WORDS[OnDifference(value)] if is_asked else ""
+    if is_asked:
+        return DIFFERENCE_WORDS[OnDifference(value)]
+    return ""
 
 
 add(
@@ -259,6 +264,9 @@ def _can_wait(names: list[str], draft: Draft, reading: Problems) -> None:
 
 
 def _read_names(field: FormField, value: Any, where: str, reading: Problems) -> list[str] | None:
+    """Each once and in order, so that two definitions that name the same jobs are the same
+    definition.
+    """
     if is_list_of_texts(value):
         names = set(value)
         return sorted(names)
@@ -296,6 +304,9 @@ add(
 
 
 def _is_storage_class(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
+    """Capital letters, digits and underscores: which of them a store has is its own affair, and
+    asked when the job is checked.
+    """
     text = value.strip() if isinstance(value, str) else ""
     if re.fullmatch(r"[A-Z0-9_]{1,40}", text):
         return text
@@ -392,6 +403,9 @@ GUARD_TITLES = {
 
 
 def _guard_sentence(limits: Mapping[str, int], chosen: Chosen) -> str:
+    """Empty where all limits are the usual ones: a sentence tells only what is special to this
+    job.
+    """
     if not limits:
         return ""
     told = []
@@ -405,6 +419,9 @@ def _guard_sentence(limits: Mapping[str, int], chosen: Chosen) -> str:
 def _read_guards(
     field: FormField, value: Any, where: str, reading: Problems
 ) -> dict[str, int] | None:
+    """Those that differ from the usual ones, by name. A limit that is given as it is anyway is none
+    of the job's own.
+    """
     given = read_numbers(field, value, where, reading)
     if given is None:
         return {}

@@ -254,6 +254,7 @@ def _read_rename(
 
 
 def _rename_sentence(value: Mapping[str, str] | None, chosen: Chosen) -> str:
+    """Without a pattern every name is made anew from the template alone."""
     if not value:
         return ""
     pattern = value["pattern"]

@@ -23,12 +23,20 @@ CATCH_UP_WORDS = {
 
 
 def _read_hours(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
+    """Kept as written, once it has been seen that it can be read. None: it can't be, and what is
+    wrong was told there.
+    """
     text = " ".join(str(value).split())
     found = reading.nested(parse_hours, text, where=where.removesuffix(field.name))
-    return text if found else None
+    if found:
+        return text
+    return None
 
 
 def _read_spread(field: FormField, value: Any, where: str, reading: Problems) -> str | None:
+    """A span such as `10 min`, kept as written, once it has been seen that it can be read. None: it
+    can't, which is told.
+    """
     text = " ".join(str(value).split())
     try:
         read_span(text)
@@ -39,6 +47,9 @@ def _read_spread(field: FormField, value: Any, where: str, reading: Problems) ->
 
 
 def _hours_sentence(value: str, chosen: Chosen) -> str:
+    """Empty where it may work at any time. Hours without a zone are those of UTC, and the sentence
+    says so.
+    """
     if not value:
         return ""
     hours, _, zone = value.partition(" ")

@@ -24,7 +24,9 @@ class AfterTrigger(NamedTuple):
     placed: bool = False
 
     def fits(self, outcome: str) -> bool:
-        """Whether a run that ended so starts it. What is stopped by a person starts nothing."""
+        """Whether a run that ended so starts it. What is stopped by a person starts nothing:
+        somebody wanted that there be no more.
+        """
         if self.outcome == "clean":
             return outcome in ("clean", "nothing-to-do")
         if self.outcome == "bad":
@@ -39,7 +41,9 @@ class AfterTrigger(NamedTuple):
 
     def describe(self) -> str:
         after = f"after each run of {self.job}{AFTER_WORDS[self.outcome]}"
-        return f"{after}, of just what it placed" if self.placed else after
+        if self.placed:
+            return f"{after}, of just what it placed"
+        return after
 
     def as_mapping(self) -> JsonObject:
         told = {"kind": AFTER.kind, "after": self.job}

@@ -73,6 +73,9 @@ class EveryTrigger(NamedTuple):
     starting: datetime | None
 
     def due(self, now: datetime, state: TriggerState) -> datetime | None:
+        """Always a whole number of steps after the first: a service that was away for long starts
+        it once, and keeps the beat.
+        """
         begun = self.starting or state.last_due
         step = timedelta(seconds=self.seconds)
         if begun is None:
@@ -120,7 +123,9 @@ class OnceTrigger(NamedTuple):
     zone: str
 
     def due(self, now: datetime, state: TriggerState) -> datetime | None:
-        return self.at if self.at > now else None
+        if self.at > now:
+            return self.at
+        return None
 
     def upcoming(self, now: datetime, most: int, until: datetime) -> list[datetime]:
         return one_by_one(self, now, most, until)

@@ -57,6 +57,9 @@ class ChangesTrigger(NamedTuple):
 
 
 def _parse(given: Mapping[str, Any]) -> ChangesTrigger:
+    """How long a file must have rested, and how often to look; what was left out is as usual.
+    All that is wrong is told at once. Raises Invalid.
+    """
     reading = Problems()
     settled_s = _seconds(_SETTLED, given, SETTLED_S, reading)
     look_s = _seconds(_LOOK, given, LOOK_S, reading)

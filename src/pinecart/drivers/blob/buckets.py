@@ -14,6 +14,9 @@ class ContainerKeeper:
         self._client = client
 
     async def make(self, name: str) -> bool:
+        """False: it was there before. The service says so with the same status as for one that is
+        just being removed, so that its code is looked at.
+        """
         answer = await self._client.ask("PUT", name, query=CONTAINER)
         if answer.status == 409 and code_of(answer.headers, answer.body) == (
             "ContainerAlreadyExists"

@@ -68,7 +68,8 @@ class BlobClient(BucketClient):
         self.system = (*self.system[:2], self._account)
 
     def unfit(self, key: bytes) -> str:
-        if wrong := super().unfit(key):
+        wrong = super().unfit(key)
+        if wrong:
             return wrong
         name = (self.root + key).partition(b"/")[2].decode()
         if len(name) > LONGEST_NAME:

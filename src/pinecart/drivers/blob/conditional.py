@@ -70,6 +70,9 @@ def chosen_headers(put: Put) -> dict[str, str]:
 
 
 def _condition_of(put: Put) -> dict[str, str]:
+    """None where it may replace whatever is there: the plan said so."""
     if put.expected is not None:
         return {"if-match": f'"{put.expected.etag}"'}
-    return {"if-none-match": "*"} if put.if_absent else {}
+    if put.if_absent:
+        return {"if-none-match": "*"}
+    return {}

@@ -64,7 +64,9 @@ def read_address(text: str) -> dict[str, str]:
 
 
 def read_place(text: str) -> dict[str, str]:
-    """Any address, signed or not."""
+    """The fields that any address of the service tells, signed or not; a signature in it is
+    left out, since it may be somebody else's.
+    """
     found = _URL.fullmatch(text)
     if found:
         return _of_url(found[1], found[2], found[3], "")
@@ -75,7 +77,8 @@ def read_script(text: str) -> dict[str, str]:
     """The first connection string or signed address among other words."""
     for word in re.split(r"[\s\"']+", text):
         bare = re.sub(r"^[A-Z_]+=(?=DefaultEndpointsProtocol=|https?:)", "", word)
-        if found := read_address(bare):
+        found = read_address(bare)
+        if found:
             return found
     return {}
 
@@ -170,7 +173,9 @@ def _system(fields: Mapping[str, Any]) -> str:
 def _let_in(spec: Mapping[str, Any]) -> str:
     if spec.get("sas"):
         return "The signature is accepted."
-    return "The account's key is accepted." if spec.get("key") else "Without a key."
+    if spec.get("key"):
+        return "The account's key is accepted."
+    return "Without a key."
 
 
 BLOB = DriverSpec(

@@ -63,6 +63,9 @@ class BlobLister:
                 yield left
 
     async def _as_they_come(self, prefix: bytes) -> AsyncIterator[list[Entry]]:
+        """Pages of objects in the service's own order, which isn't always that of bytes; the marks
+        of folders are left out.
+        """
         bucket, start = self._client.split(prefix)
         async for page in self._each_page(bucket, start, []):
             entries = [entry for entry in page.entries if entry.key]
@@ -148,7 +151,9 @@ class BlobLister:
 
 def _following(marker: str) -> Query:
     """What the page at this marker is asked with; nothing where there is none."""
-    return [("marker", marker)] if marker else []
+    if marker:
+        return [("marker", marker)]
+    return []
 
 
 def _part_of(names: list[bytes], after: bytes, limit: int) -> Level:

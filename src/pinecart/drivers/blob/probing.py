@@ -68,7 +68,11 @@ class BlobProber(ObjectProber):
         bucket, name = client.split(key)
 
         async def one(version: str) -> None:
-            query: Query = [("versionid", version)] if version else []
+            """One of its versions; empty: what is there now. Gone is as good as removed."""
+            if version:
+                query: Query = [("versionid", version)]
+            else:
+                query = []
             answer = await client.ask("DELETE", bucket, name, query=query)
             if answer.status not in (202, 404):
                 what = f"Taking away our probe {client.named(key)}"

@@ -88,6 +88,9 @@ def _entry(blob: ET.Element, key: bytes) -> Entry | None:
 
 
 def _properties(blob: ET.Element) -> dict[str, str]:
+    """What the service tells of a blob in a listing, by the names of the protocol. One without any
+    is one that was removed.
+    """
     found = blob.find("Properties")
     if found is None:
         return {}
@@ -144,7 +147,9 @@ def block_id(number: int, crc: str) -> str:
 
 
 def block_told(block: str) -> tuple[int, str] | None:
-    """Number and CRC of a block of ours; None: it is somebody else's."""
+    """Number and CRC-64 that the name of a block of ours tells; None: it is somebody else's,
+    and nothing is known of what it holds.
+    """
     try:
         text = base64.b64decode(block, validate=True).decode()
     except (binascii.Error, ValueError):
@@ -197,6 +202,9 @@ def metadata_told(metadata: Mapping[str, str]) -> tuple[dict[str, str], list[str
 
 
 def metadata_read(told: Mapping[str, str]) -> dict[str, str]:
+    """As it was given: names may have no hyphens there, so that ours are written with underscores
+    and turned back here.
+    """
     return {
         name.replace("_", "-") if name.startswith(f"{_OURS}_") else name: value
         for name, value in told.items()

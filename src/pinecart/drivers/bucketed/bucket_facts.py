@@ -28,7 +28,9 @@ class Guards:
     completions: dict[str, bool] = field(default_factory=dict)
 
     def of(self, bucket: str) -> dict[str, bool]:
-        """As `remember` takes it up again."""
+        """What is known of one bucket, by the names under which `remember` takes it up again;
+        what was never asked is left out.
+        """
         found = {}
         for which in fields(self):
             held = getattr(self, which.name)

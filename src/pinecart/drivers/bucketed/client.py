@@ -90,7 +90,10 @@ class BucketClient(ABC):
     ) -> None:
         self.name = name
         self._transport = transport
-        self.root = root.encode().strip(b"/") + b"/" if root.strip("/") else b""
+        if root.strip("/"):
+            self.root = root.encode().strip(b"/") + b"/"
+        else:
+            self.root = b""
         self.retry = retry
         self.now = now
         self._retries = BusyRetries(retry)
@@ -180,6 +183,9 @@ class BucketClient(ABC):
     async def good(
         self, method: str, bucket: str, key: bytes = b"", *, what: str, ok: int = 200, **rest: Any
     ) -> HttpAnswer:
+        """An answer of the status that is wanted, once asked; any other is raised as what it means,
+        with `what` as its subject.
+        """
         answer = await self.ask(method, bucket, key, **rest)
         if answer.status != ok:
             raise self.error_of(answer, what=what)
@@ -334,6 +340,9 @@ class BucketClient(ABC):
     def _must_be(
         self, wanted: int, answer: HttpAnswer, sent: Mapping[str, str], key: bytes
     ) -> None:
+        """Raises Changed where the object is no longer as it was listed, or has become shorter than
+        the part that was asked for.
+        """
         self.arrived(answer, sent)
         if answer.status in (NOT_MET, PAST_ITS_END):
             raise self._changed(key)

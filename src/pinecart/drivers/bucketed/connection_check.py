@@ -39,6 +39,9 @@ class BucketCheck:
         self._bucket = bucket
 
     async def __call__(self, spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:
+        """From the network up to the object: each step is told, and the first that fails is the
+        last.
+        """
         if not await reaches(self._address(spec), spec, steps):
             return
         try:
@@ -115,6 +118,9 @@ async def _try_object(store: BucketStore, prefix: bytes, steps: list[Step]) -> N
 
 
 async def _checksums(store: BucketStore, prefix: bytes) -> Step:
+    """A store that verifies none isn't refused: what is written there is known by its size, and
+    each proof says so.
+    """
     verified = CHECKSUM_NAMES.get((await store.probe(prefix)).checksum)
     if verified:
         return Step("checksums", True, f"The store verifies {verified} checksums.")

@@ -128,6 +128,9 @@ class MultipartUpload:
     # --- begin
 
     async def _begin(self) -> None:
+        """Goes on with the upload that a run before has left, where it is still there; else begins
+        one and has it journalled by its name.
+        """
         self._upload = await self._taken_up()
         if self._upload:
             return
@@ -145,7 +148,9 @@ class MultipartUpload:
             return ""
         there = await self._parts.there(put.key, upload)
         self._there = there or {}
-        return upload if there is not None else ""
+        if there is not None:
+            return upload
+        return ""
 
     async def _journal_begin(self, journal: Uploads) -> str:
         """The id of an upload that was begun before with this token; empty: one begins now."""
@@ -155,6 +160,9 @@ class MultipartUpload:
         return await journal.begun(put.key, token, self._client.journal_date())
 
     async def _start(self) -> str:
+        """The name that the store gave the upload. It may be asked twice, where the answer to the
+        first was lost.
+        """
         self._begun += 1
         if self._begun == 2 and self._put.uploads:
             # The first answer was lost, and an upload may be left of it: the journal has to know,
@@ -182,9 +190,13 @@ class MultipartUpload:
         return crc
 
     def _helper(self) -> Give | None:
-        """Who has room for some parts. What is taken up again is looked at here, part by part."""
+        """Who has room for some parts; None: nobody has. An upload that is taken up again is
+        looked at here, part by part.
+        """
         sender = self._shares.free(self._step) if self._shares and not self._there else None
-        return partial(self._sent_by, sender) if sender else None
+        if sender:
+            return partial(self._sent_by, sender)
+        return None
 
     async def _sent_by(self, sender: Sender, indexes: list[int]) -> dict[int, str]:
         sent = await sender(self._upload, self._step, [index + 1 for index in indexes])

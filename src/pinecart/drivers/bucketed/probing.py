@@ -63,7 +63,9 @@ class ObjectProber(ABC):
     async def _journalled(
         self, key: bytes, journal: Uploads | None, ask: Callable[[bytes], Awaitable[T]]
     ) -> T:
-        """As long as anything may be left under this name."""
+        """The journal knows of the probe as long as anything may be left under its name, which
+        is to the run's end where an answer may be late.
+        """
         if journal:
             await journal.begun(key, OF_A_PROBE, self._any_client.journal_date())
         self._may_be_late = False

@@ -29,6 +29,9 @@ class OpenedObject:
     """An object opened for reading: every range asks for the same ETag."""
 
     def __init__(self, client: BucketClient, key: bytes, entry: Entry, version: str = "") -> None:
+        """entry: what is expected there, and held to with each request.   version: of those that
+        are kept; empty: the one that is there now.
+        """
         self._client = client
         self._version = version
         self._key = key
@@ -70,7 +73,9 @@ class OpenedObject:
         return not self.entry.size
 
     def _made_of_parts(self) -> bool:
-        """Whether its ETag is the MD5 of the MD5s of the pieces that were read."""
+        """Whether its ETag is the MD5 of the MD5s of the pieces that were read; False as well
+        where not all of them were.
+        """
         md5s = []
         for start in range(0, self.entry.size, HELD_BYTES):
             if start not in self._md5s:
@@ -93,6 +98,9 @@ class OpenedObject:
         )
 
     async def _at_once(self) -> bytes:
+        """All of a small object by one request. Raises Busy where fewer bytes came, and Changed
+        where there are more than were listed.
+        """
         answer = await self._client.get_at_once(self._key, self.entry, version=self._version)
         if len(answer.body) < self.entry.size:
             raise Busy(
@@ -149,6 +157,7 @@ class OpenedObject:
             self._md5 = told.md5
 
     async def look(self) -> None:
+        """Its headers alone, once, where no answer has told them yet."""
         if not self._asked:
             stat = await self._client.stat(self._key, self._version)
             self.card = stat.card
@@ -176,6 +185,9 @@ class OpenedObject:
         return not is_told and self._client.may_be_of_parts(self.entry.etag)
 
     async def _range(self, start: int, size: int, into: bytearray | None) -> bytes:
+        """A part of it, straight into the room that is given. Raises Busy where fewer bytes came
+        than were asked for.
+        """
         answer = await self._client.get_at_once(
             self._key, self.entry, start, start + size - 1, self._version, into
         )

@@ -147,6 +147,9 @@ class BucketStore:
     # --- looking
 
     async def check_place(self, prefix: bytes) -> None:
+        """A place lies in a bucket, which can be listed. Raises Refused where none is named, and
+        what the store says of another.
+        """
         bucket, _ = self.client.split(prefix)
         if not bucket:
             message = f"pine://{self.name}/: name a bucket: the first part of the path."
@@ -181,6 +184,9 @@ class BucketStore:
     def open(
         self, key: bytes, expected: Entry | None = None, *, version: str = ""
     ) -> contextlib.AbstractAsyncContextManager[OpenedObject]:
+        """What is expected is known already, mostly, and nothing is asked before its bytes are;
+        else it is looked at first.
+        """
         if expected is None:
             return self._looked_up(key, version)
         return contextlib.nullcontext(OpenedObject(self.client, key, expected, version))
@@ -212,6 +218,9 @@ class BucketStore:
     async def copy(
         self, put: Put, source: Store, source_key: bytes, entry: Entry, version: str = ""
     ) -> Placed | None:
+        """None: the other store is of another account or kind, or lets this one not read there.
+        Then its bytes go through us.
+        """
         if not isinstance(source, type(self)) or not self.copies_from(source):
             return None
         copy = self._machines.server_copy.copy
@@ -230,6 +239,9 @@ class BucketStore:
         return await self._machines.buckets.make(name)
 
     async def drop_bucket(self, name: str) -> None:
+        """It must be empty, also of versions: the store refuses by itself where something came just
+        now. Raises Refused.
+        """
         self._must_not_be_confined("dropped")
         if not await self._machines.lister.is_empty(name):
             where = f"Bucket {name!r} at {self.name}"

@@ -21,7 +21,9 @@ def time_ns(text: str | None) -> int | None:
     if not text:
         return None
     found_ns = int(moment_of(text).timestamp()) * 1_000_000_000
-    return found_ns if abs(found_ns) <= LARGEST else None
+    if abs(found_ns) <= LARGEST:
+        return found_ns
+    return None
 
 
 def moment_of(text: str) -> datetime:

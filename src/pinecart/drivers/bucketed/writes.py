@@ -63,7 +63,8 @@ class ObjectWrites:
         bucket, _ = self._any_client.split(put.key)
         kept = self._facts.kept.setdefault(bucket, set())
         drops = self._facts.dropped.setdefault(bucket, set())
-        if unknown := put.headers.keys() - kept - drops:
+        unknown = put.headers.keys() - kept - drops
+        if unknown:
             there = (await self._any_client.stat(put.key)).headers
             for name in unknown:
                 (kept if there.get(name) == put.headers[name] else drops).add(name)

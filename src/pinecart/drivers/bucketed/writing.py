@@ -91,6 +91,9 @@ class ObjectWriter:
     async def _sent(
         self, key: bytes, upload: str, number: int, body: bytes | Pieces, sums: PartSums
     ) -> tuple[str, str]:
+        """The store's name for one part, and our checksum of it. What did not arrive as it was sent
+        is sent some times more.
+        """
         etag = await self._client.safely(
             lambda: self._parts.send(key, upload, number, body, sums), corrupted_too=True
         )

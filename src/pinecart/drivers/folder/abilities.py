@@ -28,7 +28,10 @@ class FolderAbilities:
 
     def able(self, prefix: bytes, *, may_write: bool) -> Abilities:
         if self._habits is None or (may_write and not self._habits.asked):
-            self._habits = self._asked(parts_of(prefix)) if may_write else self._seen(prefix)
+            if may_write:
+                self._habits = self._asked(parts_of(prefix))
+            else:
+                self._habits = self._seen(prefix)
         folding, step_ns, _ = self._habits
         return Abilities(
             create_only=True,

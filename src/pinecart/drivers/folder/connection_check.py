@@ -41,6 +41,9 @@ async def try_folder(spec: Mapping[str, Any], write_to: str, steps: list[Step]) 
 
 
 def _write_step(account: str, may_write: bool) -> Step:
+    """Nothing is written into somebody's folder for a try: the system account's rights are looked
+    at, and named with it.
+    """
     if may_write:
         return Step("write", True, f"The system account {account!r} may write there.")
     words = f"The system account {account!r} may not write there."

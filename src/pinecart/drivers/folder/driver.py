@@ -85,8 +85,13 @@ def _system(fields: Mapping[str, Any]) -> str:
 
 
 def _root(fields: Mapping[str, Any]) -> bytes:
+    """The real path, links followed, so that two stores whose folders are one or lie in one another
+    are known to.
+    """
     root = os.path.realpath(fields["path"]).strip("/").encode("utf-8", "surrogateescape")
-    return root + b"/" if root else b""
+    if root:
+        return root + b"/"
+    return b""
 
 
 FOLDER = DriverSpec(

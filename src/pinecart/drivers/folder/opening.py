@@ -28,6 +28,9 @@ class FileOpener:
     """Keeps the folder of the last small file open."""
 
     def __init__(self, root: FolderRoot) -> None:
+        """The folder that was read from last stays open: most files of a run lie in the one
+        before's.
+        """
         self._root = root
         self._kernel = root.kernel
         self._parent: tuple[bytes, int] | None = None
@@ -37,6 +40,9 @@ class FileOpener:
     def open(
         self, key: bytes, expected: Entry | None = None, *, version: str = ""
     ) -> contextlib.AbstractAsyncContextManager[Reading]:
+        """A small file is read at once, without a turn of the loop, as long as the disk is quick;
+        all others are opened by a thread.
+        """
         small = expected is not None and expected.size <= SMALL
         if expected is not None and (expected.is_link or key.endswith(b"/")):
             small = False
@@ -50,14 +56,14 @@ class FileOpener:
     async def _opened(
         self, key: bytes, expected: Entry | None, *, small: bool
     ) -> AsyncIterator[Reading]:
+        """In a thread, whatever it is: a small file, a link, a folder's own entry, a large file."""
         if small and (held := await self._root.do(partial(self._in_one_hop, key))) is not None:
             yield held
             return
-        link = (
-            await self._root.do(lambda: self._root.link(key))
-            if expected is not None and expected.is_link
-            else None
-        )
+        if expected is not None and expected.is_link:
+            link = await self._root.do(lambda: self._root.link(key))
+        else:
+            link = None
         if link:
             yield Link(self._root, key, *link)
             return
@@ -104,11 +110,10 @@ class FileOpener:
         finally:
             if fd >= 0:
                 os.close(fd)
-            self._slowness = (
-                self._slowness + 4
-                if self._kernel.now() - began > SLOW_S
-                else max(self._slowness - 1, 0)
-            )
+            if self._kernel.now() - began > SLOW_S:
+                self._slowness = self._slowness + 4
+            else:
+                self._slowness = max(self._slowness - 1, 0)
             if self._slowness > MOSTLY:
                 self._slow_left = 1000
                 self._slowness = 0

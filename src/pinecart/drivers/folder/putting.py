@@ -168,7 +168,9 @@ class FilePutter:
         return await self._write(begin, entry.size)
 
     async def _write(self, begin: Begin, size: int) -> Placed:
-        """A small file together with others; a large one by itself."""
+        """A small file together with others, so that they share a flush; a large one by itself.
+        Raises what was wrong with this one file.
+        """
         try:
             if size <= SMALL_WRITE:
                 placed = await self._batches.write(begin)

@@ -19,6 +19,9 @@ class File:
     """A file opened for reading, pinned to what fstat said when it was opened."""
 
     def __init__(self, root: FolderRoot, key: bytes, fd: int, entry: Entry) -> None:
+        """fd: of the open file, which is whoever's opened it.   entry: what is expected there, and
+        compared with once it is read.
+        """
         self._root = root
         self._key = key
         self._fd = fd
@@ -64,12 +67,11 @@ class File:
 
     async def besides(self, keep: Keep) -> Extra:
         def look() -> Extra:
-            mode = st.S_IMODE(os.fstat(self._fd).st_mode) & 0o777 if keep.permissions else None
-            names = (
-                [n for n in os.listxattr(self._fd) if n.startswith("user.")]
-                if keep.attributes
-                else []
-            )
+            mode = st.S_IMODE(os.fstat(self._fd).st_mode) & 511 if keep.permissions else None
+            if keep.attributes:
+                names = [n for n in os.listxattr(self._fd) if n.startswith("user.")]
+            else:
+                names = []
             return Extra(mode, {n: os.getxattr(self._fd, n) for n in names})
 
         found: Extra = await self._root.do(look)
@@ -79,6 +81,9 @@ class File:
         await self._root.do(self._compare)
 
     def _compare(self) -> None:
+        """After the last byte: a file that somebody wrote to meanwhile is neither the old one nor
+        the new one. Raises Changed.
+        """
         if not self.entry.is_folder and not same(
             entry_of(self._key, os.fstat(self._fd)), self.entry
         ):
@@ -89,6 +94,9 @@ class _Whole:
     """What was read whole when it was opened."""
 
     def __init__(self, root: FolderRoot, key: bytes, entry: Entry, body: bytes) -> None:
+        """A small file that was read in one go, and is open no longer; its metadata are read from
+        it anew where a job keeps them.
+        """
         self._root = root
         self._key = key
         self.entry = entry
@@ -113,6 +121,9 @@ class HeldFile(_Whole):
     """A small file that was the same before and after it was read."""
 
     async def besides(self, keep: Keep) -> Extra:
+        """It is opened once more for them, which only those jobs pay for that keep permissions or
+        attributes.
+        """
         if not (keep.permissions or keep.attributes):
             return Extra()
         opened = self._root.file(self._key)

@@ -36,6 +36,9 @@ class FileRemover:
         *parents, name = key.removesuffix(b"/").split(b"/")
 
         def look() -> bool:
+            """False as well where it can't be told. Neither a lost disk nor a link that leads
+            elsewhere may look as if the file had been removed: both raise.
+            """
             with self._root.folder(()) as root:
                 self._root.must_be_the_same(root)
             if why_unsafe(key.removesuffix(b"/"), self._root.name):
@@ -63,6 +66,9 @@ class FileRemover:
         self._must_not_be_ours(key, expected)
 
         def work() -> Entry:
+            """All within one thread, between two looks: what isn't what was planned for is put back
+            where it was, under its name.
+            """
             with (
                 self._root.folder(tuple(parents)) as here,
                 self._root.folder(tuple(new_parents), create=True) as there,
@@ -89,10 +95,14 @@ class FileRemover:
         return expected
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
+        """False: the system has no removal on a condition, so that it was looked at just before,
+        which the record says.
+        """
         *parents, name = key.removesuffix(b"/").split(b"/")
         self._must_not_be_ours(key, expected)
 
         def work() -> bool:
+            """A folder that has something in it again stays, without a word."""
             with self._root.folder(tuple(parents)) as parent:
                 if key.endswith(b"/"):
                     with contextlib.suppress(OSError):  # no longer empty: then it stays
@@ -107,6 +117,9 @@ class FileRemover:
         return guarded
 
     async def tidy(self, prefix: bytes, key: bytes) -> None:
+        """Folders that lost their last file are taken away from the innermost outwards, as far as
+        the place's own folder, which stays.
+        """
         least = len(parts_of(prefix))
         parts = key.split(b"/")[:-1]
 
@@ -133,6 +146,8 @@ class FileRemover:
             )
 
     async def sweep(self, prefixes: Collection[bytes]) -> None:
+        """One place that can't be reached is no reason to leave the others as they are."""
+
         def work() -> None:
             for prefix in prefixes:
                 with contextlib.suppress(OSError, Unsafe):
@@ -141,6 +156,9 @@ class FileRemover:
         await self._root.do(work)
 
     def _sweep_one(self, parts: tuple[bytes, ...]) -> None:
+        """Unfinished files of this run, in this folder alone: those of others may still be written
+        to.
+        """
         is_ours = self._hidden.pattern.fullmatch
         with self._root.folder(parts) as fd:
             for name in os.listdir(fd):

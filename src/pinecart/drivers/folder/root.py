@@ -162,7 +162,8 @@ class FolderRoot(NamedTuple):
         if key.endswith(b"/"):
             with self.folder(parts_of(key)) as fd:
                 return folder_entry(key)
-        if link := self.link(key):
+        link = self.link(key)
+        if link:
             return link[0]
         with self.file(key) as fd:
             return entry_of(key, os.fstat(fd))

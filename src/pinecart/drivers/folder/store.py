@@ -69,6 +69,9 @@ class FolderStore:
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> FolderStore:
+        """What isn't in the spec is as by default: links are refused, and what was written is read
+        back before it gets its name.
+        """
         forbidden = frozenset((d, i) for d, i in spec.get("forbidden", ()))
         links = spec.get("links") or "refuse"
         run = str(spec.get("run", 0))
@@ -93,6 +96,9 @@ class FolderStore:
     # --- what it is, and can do
 
     async def abilities(self, prefix: bytes) -> Abilities:
+        """What was found out before, where that is known; else what can be seen without writing
+        anything.
+        """
         if self._abilities.are_known:
             return self._abilities.able(prefix, may_write=False)
         able: Abilities = await self._root.do(lambda: self._abilities.able(prefix, may_write=False))
@@ -128,6 +134,8 @@ class FolderStore:
         return f"folder:{self._root.fsid}:{self._root.path}/{show(prefix)}"
 
     async def check_place(self, prefix: bytes) -> None:
+        """The folder is there, and is the same as ever. Raises PlaceLost."""
+
         def look() -> None:
             with self._root.folder(()) as fd:
                 self._root.must_be_the_same(fd)
@@ -150,9 +158,15 @@ class FolderStore:
             await asyncio.to_thread(found.close)
 
     async def level(self, prefix: bytes, *, after: bytes = b"", limit: int = 1000) -> Level:
+        """A page of one folder in the order of bytes; `more` is the name to go on after, empty
+        where none are left.
+        """
         root = self._root
 
         def look() -> Level:
+            """The folder's names are read whole and put in order, since the system gives them in an
+            order of its own.
+            """
             follow = root.links == "follow"
             walk = Walk(root, self._hidden.pattern)
             parts = parts_of(prefix)

@@ -92,11 +92,8 @@ class Walk:
                 yield page
                 return
             follow = self._root.links == "follow"
-            names = (
-                names_again(self._root.kernel, fd, follow=follow)
-                if after
-                else names_in(self._root.kernel, fd, follow=follow)
-            )
+            listed = names_again if after else names_in
+            names = listed(self._root.kernel, fd, follow=follow)
             if follow and _identity(fd) in above:
                 yield [
                     Entry(base, 0, None, fault="not-a-file")
@@ -134,7 +131,9 @@ class Walk:
         except OSError:
             return None
         seen = None if len(names) > PAGE or _has_hidden(names) else self._looker.files(fd, names)
-        return _page_of(base, names, seen) if seen else None
+        if seen:
+            return _page_of(base, names, seen)
+        return None
 
     def _files(self, fd: int, base: bytes, names: Sequence[bytes]) -> Sequence[Entry]:
         """What lies in one folder, folders aside.
@@ -152,7 +151,9 @@ class Walk:
         return some
 
     def listed(self, fd: int, name: bytes, key: bytes) -> Entry | None:
-        """None: it is gone, or skipped."""
+        """The entry of a name in an open folder, a link by the rule of the store; None: it is
+        gone by now, or links are skipped.
+        """
         try:
             found = os.stat(name, dir_fd=fd, follow_symlinks=False)
             if st.S_ISLNK(found.st_mode):
@@ -170,6 +171,9 @@ class Walk:
         return entry._replace(fault="not-a-file")
 
     def _listed_through(self, fd: int, name: bytes, key: bytes) -> Entry:
+        """The file that a link leads to, told under the link's name; a fault where it leads out of
+        the root, in a circle, or to no file.
+        """
         try:
             with self._root.file_in(fd, name) as inner:
                 return entry_of(key, os.fstat(inner))

@@ -41,6 +41,9 @@ class Parents:
     def __init__(
         self, opened: Callable[[tuple[bytes, ...]], contextlib.AbstractContextManager[int]]
     ) -> None:
+        """opened: opens a folder, and makes it where it isn't there.   Each is opened once, and all
+        are closed together at the end.
+        """
         self._opened = opened
         self._stack = contextlib.ExitStack()
         self._known: dict[tuple[bytes, ...], int] = {}
@@ -93,6 +96,7 @@ class FolderWriting:
         self._fd = os.open(hidden, flags, 0o666, dir_fd=self.parent)
 
     def add_at(self, chunk: bytes, at: int) -> None:
+        """The system may take less than it is given, and is given the rest."""
         view = memoryview(chunk)
         while view:
             done = os.pwrite(self._fd, view, at)
@@ -134,6 +138,9 @@ class FolderWriting:
         return crc
 
     def _copy_range(self, fd: int, at: int, size: int) -> None:
+        """By the kernel, which may share the blocks. It stops early where the source is shorter
+        than it was: the comparison at the end tells that.
+        """
         end = at + size
         while at < end:
             try:
@@ -175,6 +182,7 @@ class FolderWriting:
         )
 
     def name(self) -> None:
+        """The hidden file gets its name, in one step that nobody sees the middle of."""
         parent = self.parent
         hidden = self._hidden or b""
         kernel = self._kernel
@@ -187,6 +195,9 @@ class FolderWriting:
         self._hidden = None
 
     def placed(self, crc: str) -> Placed:
+        """What is there now, with what the proof rests on: read back from the disk, or known by its
+        size alone where the store's settings say so.
+        """
         proof = "read-back" if self._reads_back else "size-only"
         return Placed(
             entry_of(self.put.key, os.fstat(self._fd)), proof, guarded=self._guarded, crc=crc
@@ -215,6 +226,7 @@ class FolderWriting:
             )
 
     def drop(self) -> None:
+        """Also after it got its name: then only the descriptor is left to close."""
         if self._hidden is not None:
             with contextlib.suppress(FileNotFoundError):
                 os.unlink(self._hidden, dir_fd=self.parent)
@@ -232,6 +244,9 @@ class Batches:
     """
 
     def __init__(self, parents: Callable[[], Parents], kernel: Kernel) -> None:
+        """parents: makes the folders of one batch, kept open through it.   Those who wait are
+        served together, so that a flush is one for many.
+        """
         self._parents = parents
         self._kernel = kernel
         self._waiting: list[Waiting] = []
@@ -239,6 +254,9 @@ class Batches:
         self._threads = 1
 
     async def write(self, begin: Begin) -> Placed:
+        """Waits until its batch is on the disk. Raises what went wrong with this one file; the
+        others of its batch go on.
+        """
         future = asyncio.get_running_loop().create_future()
         self._waiting.append((begin, future))
         if len(self._tasks) < self._threads:
@@ -247,6 +265,9 @@ class Batches:
         return await future
 
     async def _work(self) -> None:
+        """Works as long as anybody waits. Where the disk turns out slow, several threads flush at
+        once: its own delay then passes for all together.
+        """
         while len(self._tasks) <= self._threads and self._waiting:
             batch = self._waiting[:TOGETHER]
             self._waiting = self._waiting[TOGETHER:]
@@ -258,7 +279,10 @@ class Batches:
             except BaseException as exc:  # noqa: BLE001 - handed to everyone who waits for it
                 found = [exc] * len(batch)
             if len(batch) >= FLUSH_ALL_FROM:
-                self._threads = THREADS if (time.monotonic() - since) / len(batch) > SLOW_S else 1
+                if (time.monotonic() - since) / len(batch) > SLOW_S:
+                    self._threads = THREADS
+                else:
+                    self._threads = 1
             for (_, future), result in zip(batch, found, strict=True):
                 if future.done():
                     continue

@@ -34,7 +34,8 @@ async def try_tree(store: RemoteTreeStore, write_to: str, steps: list[Step]) -> 
     learned = store.learned()
     if learned.get("conditions"):
         words += " It replaces and removes only what it is told to, by its ETag."
-    if signs := learned.get("unheld"):
+    signs = learned.get("unheld")
+    if signs:
         told = " ".join(signs)
         words += f" It takes names apart at {told} as it renames: such names are refused."
     steps.append(Step("abilities", True, words))
@@ -54,11 +55,10 @@ def abilities_told(able: Abilities) -> str:
         times = f"Times are kept to {_step(able.time_step_ns)}."
     else:
         times = "Times are kept."
-    guarded = (
-        "It refuses by itself to replace what is there."
-        if able.create_only
-        else "It replaces what is there without a word: each name is looked at just before."
-    )
+    if able.create_only:
+        guarded = "It refuses by itself to replace what is there."
+    else:
+        guarded = "It replaces what is there without a word: each name is looked at just before."
     return f"{times} {guarded}"
 
 

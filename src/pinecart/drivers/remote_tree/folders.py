@@ -21,6 +21,9 @@ class TreeFolders:
     """Remembers for a while which ones were seen."""
 
     def __init__(self, files: RemoteFiles, links: TreeLinks, retries: BusyRetries) -> None:
+        """Folders that were seen lately aren't asked for again, and one is made at a time: two who
+        make the same one get in each other's way.
+        """
         self._files = files
         self._links = links
         self._retries = retries

@@ -33,7 +33,9 @@ class HiddenFiles:
         self._names.over(hidden)
 
     async def clear(self, hidden: bytes) -> None:
-        """One attempt: what can't be reached now is cleared before the next write."""
+        """One attempt to take an unfinished file away: what can't be reached now is cleared
+        before the next write. Raises what kept it.
+        """
         with contextlib.suppress(Missing):
             await self._files.remove(hidden)
         self._left.discard(hidden)

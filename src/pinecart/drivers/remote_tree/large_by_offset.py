@@ -26,6 +26,9 @@ class LargeByOffset:
     """named: gives a hidden path, whose content has this CRC, the name that was asked for."""
 
     def __init__(self, tree: Tree, hidden: HiddenFiles, named: Naming, *, reads_back: bool) -> None:
+        """hidden: where unfinished files lie.   named: what gives a finished one its name.
+        reads_back: whether what was written is compared.
+        """
         self._files = tree.files
         self._names = tree.names
         self._retries = tree.retries
@@ -87,6 +90,7 @@ class LargeByOffset:
         kept = KeptOpen(self._files, part, how, self._retries)
 
         async def carry(_: int, start: int, size: int) -> str:
+            """One part, in blocks that are held in memory one at a time, gives its checksum."""
             crc = Crc64()
             end = start + size
             for at in range(start, end, HELD_BYTES):

@@ -20,6 +20,7 @@ class LargeInOne:
     """Where a protocol can't write by offset: what a kill cut is sent again."""
 
     def __init__(self, tree: Tree, hidden: HiddenFiles, named: Naming, *, reads_back: bool) -> None:
+        """For servers that take a file only in one request, from its beginning to its end."""
         self._files = tree.files
         self._retries = tree.retries
         self._reader = tree.reader

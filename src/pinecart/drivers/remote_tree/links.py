@@ -36,13 +36,17 @@ class TreeLinks:
             return a_link
 
     async def real(self, path: bytes) -> bytes | None:
-        """Where it really is; None: out of the root."""
+        """Where a path leads in the end, all links followed; None: out of the root, where
+        nothing may be read or written.
+        """
         if not self._root:
             root = await self._server.real_path(b"")
             self._root = root.rstrip(b"/") + b"/"
         real = await self._server.real_path(path)
         is_inside = (real + b"/").startswith(self._root)
-        return real if is_inside else None
+        if is_inside:
+            return real
+        return None
 
     async def text(self, path: bytes) -> bytes:
         return await self._server.link_text(path)

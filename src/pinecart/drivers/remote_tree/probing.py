@@ -68,7 +68,10 @@ class TreeProber:
         if found.etag:
             keeps_etags = await self._keeps_etags(other, third)
             conditions = await self._bears_conditions(one, other, third)
-        unheld = await self._unheld(other, third) if self._files.by_address else ""
+        if self._files.by_address:
+            unheld = await self._unheld(other, third)
+        else:
+            unheld = ""
         return TreeFacts(
             folding,
             _rounded(step_ns),
@@ -186,6 +189,7 @@ class TreeProber:
         return not await self._refuses(files.remove(one, seen))
 
     async def _firm(self, name: bytes) -> FileLook | None:
+        """As soon as its ETag is one to rely on; None: it doesn't become so in a while."""
         for _ in range(round(FIRM_S / LOOK_S)):
             seen = await self._files.look(name)
             if seen.is_firm:
@@ -206,8 +210,12 @@ def _rounded(step_ns: int) -> int:
     step = 1
     while step < step_ns:
         step *= 10
-    return step if step_ns else 0
+    if step_ns:
+        return step
+    return 0
 
 
 def _in(path: bytes, name: bytes) -> bytes:
-    return path + b"/" + name if path else name
+    if path:
+        return path + b"/" + name
+    return name

@@ -38,6 +38,9 @@ class KeptOpen:
     """A file that is opened again where its line was cut."""
 
     def __init__(self, files: RemoteFiles, path: bytes, how: How, retries: BusyRetries) -> None:
+        """how: the file is opened with the first that is asked of it, and after a cut line anew, by
+        then as one that is there.
+        """
         self._files = files
         self._path = path
         self._how = how
@@ -65,6 +68,7 @@ class KeptOpen:
         return await self.do(lambda file: file.read(start, size, into))
 
     async def _open(self) -> RemoteFile:
+        """It stays open until all that was opened here is closed together."""
         how = self._how
         if how is How.MAKE:  # also where the answer is lost: then it may have been made
             self._how = How.AGAIN
@@ -117,7 +121,10 @@ class TreeReader:
 
     @asynccontextmanager
     async def open(self, key: bytes, expected: Entry | None) -> AsyncIterator[Reading]:
-        entry = expected._replace(key=key) if expected is not None else await self.look(key)
+        if expected is not None:
+            entry = expected._replace(key=key)
+        else:
+            entry = await self.look(key)
         if entry.is_place or key.endswith(b"/"):
             yield HeldTreeFile(self, folder_entry(key), b"", None)
             return
@@ -155,7 +162,9 @@ class TreeReader:
             raise Changed(f"{self.named(entry.key)} changed while it was read.")
 
     async def must_be_as(self, key: bytes, expected: Entry) -> FileLook:
-        """Raises Missing, and Taken unless exactly this lies there."""
+        """What lies there, if it is exactly what was planned for. Raises Missing where nothing
+        does, and Taken where something else does.
+        """
         found = await self.seen(key)
         now = entry_of(key, found, links=self._links.rule)
         if now.fault or not same(now, expected):
@@ -195,6 +204,9 @@ class _Opened:
     content_type = ""
 
     def __init__(self, reader: TreeReader, entry: Entry, found: FileLook | None) -> None:
+        """found: what the server told as it was looked at; None: it was only listed, and nothing
+        but size and time are known of it.
+        """
         self._reader = reader
         self.entry = entry
         self._found = found
@@ -203,6 +215,9 @@ class _Opened:
 
     async def look(self) -> None: ...
     async def besides(self, keep: Keep) -> Extra:
+        """Marks such as `hidden` and the permissions, where the protocol has any and the job keeps
+        them. A link has none of its own.
+        """
         if self.entry.is_link:
             return Extra(link=True)
         if self._found is None:

@@ -22,6 +22,7 @@ PASSED_S = 1.1  # after it a new time is another one: many servers tell whole se
 
 class TreeRemover:
     def __init__(self, tree: Tree) -> None:
+        """Whether the server keeps times as a file is renamed is found out with the first."""
         self._files = tree.files
         self._folders = tree.folders
         self._reader = tree.reader
@@ -171,6 +172,9 @@ class TreeRemover:
                 await self._sweep_one(b"/".join(parts_of(prefix)))
 
     async def _sweep_one(self, path: bytes) -> None:
+        """Unfinished files of runs that are over, in this folder alone. Whoever took one away
+        before did the same work.
+        """
         files = self._files
         listed = await self._retries.safely(partial(files.names, path))
         for name, _ in listed:

@@ -21,6 +21,7 @@ class CertainRenames:
     """
 
     def __init__(self, files: RemoteFiles, names: TreeNames, retries: BusyRetries) -> None:
+        """Until a probe has shown that the server guards a name, none is believed to be."""
         self._files = files
         self._names = names
         self._retries = retries
@@ -86,6 +87,9 @@ class CertainRenames:
         return is_lost
 
     async def _has_happened(self, old: bytes, new: bytes, size: int) -> bool:
+        """Whether a rename whose answer was lost was done, by what lies at both names now. Raises
+        Taken where neither has it.
+        """
         if await self._found(old) is not None:
             return False
         if not await self._lies_at(new, old, size):
@@ -123,6 +127,9 @@ async def replaced_in_steps(files: RemoteFiles, old: bytes, new: bytes, away: by
 
 
 async def _renamed(files: RemoteFiles, old: bytes, new: bytes) -> None:
+    """A line that repeats a request by itself gets `not there` for one that was done before: both
+    names are looked at then.
+    """
     try:
         await files.rename(old, new)
     except (Missing, Taken):

@@ -72,6 +72,9 @@ class RemoteTreeStore:
         return self._writer.facts.able()
 
     async def probe(self, prefix: bytes, journal: Uploads | None = None) -> Abilities:
+        """Once for a store: what a server can do is the same for all its folders. Those who come
+        meanwhile wait for the answer.
+        """
         async with self._probing:
             if not self._writer.facts.probed:
                 path = b"/".join(parts_of(prefix))
@@ -106,6 +109,9 @@ class RemoteTreeStore:
         return f"{self._files.place()}/{show(prefix)}"
 
     async def check_place(self, prefix: bytes) -> None:
+        """Its root is there and is a folder. Raises PlaceLost: an empty listing of a root that went
+        away would be told as all files gone.
+        """
         look = partial(self._files.look, b"")
         found = await self._retries.safely(look)
         if found.kind is not FileKind.FOLDER:
@@ -117,6 +123,9 @@ class RemoteTreeStore:
     async def list(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""
     ) -> AsyncIterator[Sequence[Entry]]:
+        """In the order of bytes, folder by folder. A place whose folder isn't there yet is empty,
+        which entering it finds out.
+        """
         walk = self._walk(folders=folders, after=after)
         path = b"/".join(parts_of(prefix))
         await self._folders.enter(path)

@@ -50,6 +50,9 @@ class TreeWalk:
         self._after = after
 
     async def pages(self, path: bytes) -> Pages:
+        """Pages of the same size whatever the folders hold: many small ones are put together, a
+        large one is cut.
+        """
         held: list[Entry] = []
         named = await self.names(path)
         above = frozenset([await self._links.real(path)]) if self._follows else frozenset()
@@ -179,4 +182,6 @@ class TreeWalk:
 
 
 def _joined(path: bytes, name: bytes) -> bytes:
-    return path + b"/" + name if path else name
+    if path:
+        return path + b"/" + name
+    return name

@@ -67,7 +67,8 @@ class S3Client(BucketClient):
     ) -> None:
         super().__init__(name, transport, root=root, retry=retry, now=now)
         self._keys = keys
-        self.region, self._region_given = region or "us-east-1", bool(region)
+        self.region = region or "us-east-1"
+        self._region_given = bool(region)
         self._in_host = in_host
         self._was_well = False
         self._garbled = 0

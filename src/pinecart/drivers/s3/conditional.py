@@ -52,7 +52,10 @@ class ConditionalWrites(ObjectWrites):
 
         Whether it was guarded.
         """
-        condition = await self.condition_of(put) if guards else {}
+        if guards:
+            condition = await self.condition_of(put)
+        else:
+            condition = {}
         if not condition:
             await self.must_be_as_planned(put)
         answer = await send(condition)
@@ -78,9 +81,12 @@ class ConditionalWrites(ObjectWrites):
         if put.expected is None:
             return {}
         is_held = await self._prober.guards_replacements(put.key, put.uploads)
-        return {"if-match": f'"{put.expected.etag}"'} if is_held else {}
+        if is_held:
+            return {"if-match": f'"{put.expected.etag}"'}
+        return {}
 
     def _know_no_condition(self, put: Put) -> None:
+        """The store said that it has none of that kind; it isn't asked again for this bucket."""
         bucket, _ = self._client.split(put.key)
         if put.if_absent:
             self._facts.learn(bucket, create_only=False)

@@ -13,6 +13,9 @@ class CopySource:
     """An object as it was when its copy was planned. path: as a header has it."""
 
     def __init__(self, client: S3Client, key: bytes, planned: Entry, version: str) -> None:
+        """version: of those that are kept; empty: the one that is there now.   planned: the entry
+        that it must still be when it is copied.
+        """
         self._client = client
         self._key = key
         self._planned = planned

@@ -82,6 +82,9 @@ class Lister:
     async def pages(
         self, prefix: bytes, *, after: bytes = b"", folders: str = ""
     ) -> AsyncIterator[list[Entry]]:
+        """Pages of at most a thousand, to the end, whichever of the ways the store has of telling
+        where the next begins. A circle is refused.
+        """
         bucket, start = self._client.split(prefix)
         trail = PageTrail(self._listing_of(bucket))
         if after:
@@ -130,6 +133,9 @@ class Lister:
         return await self.bucket_keeps_versions(self._client.split(key)[0])
 
     async def bucket_keeps_versions(self, bucket: str) -> bool:
+        """Asked once for a bucket. A store that doesn't know the question, or says no to it, keeps
+        none; a fault of its own is no answer.
+        """
         if bucket not in self._facts.versioned:
             answer = await self._client.safely(
                 lambda: self._client.ask("GET", bucket, query=[("versioning", "")])

@@ -47,6 +47,9 @@ class S3Parts:
     async def send(
         self, key: bytes, upload: str, number: int, body: bytes | Pieces, sums: PartSums
     ) -> str:
+        """The store's name for the part. It goes with the checksum that this bucket was seen to
+        verify; with none, where it verifies none.
+        """
         client = self._client
         headers = {}
         if self._verifies(key) == "crc64nvme":

@@ -27,6 +27,7 @@ Asks = Callable[[bytes], Awaitable[int]]  # of a key, and the status of the answ
 
 class S3Prober(ObjectProber):
     def __init__(self, client: S3Client, facts: BucketFacts, lister: Lister) -> None:
+        """What it finds is kept with the facts of the bucket, for all who use the store."""
         super().__init__(client, facts)
         self._client = client
         self._calls = UploadCalls(client)
@@ -91,7 +92,9 @@ class S3Prober(ObjectProber):
     async def guards_sources(
         self, beside: bytes, source: CopySource, journal: Uploads | None
     ) -> bool:
-        """Whether the condition of a copy against its source is held."""
+        """Whether the bucket holds the condition of a copy against its source. Asked once a
+        bucket, by a copy that must be refused.
+        """
         known = self._facts.guards.sources
         ask = partial(self._copied, source, {"x-amz-copy-source-if-match": NEVER})
         return await self._held(known, beside, journal, ask)
@@ -110,6 +113,9 @@ class S3Prober(ObjectProber):
     async def _held(
         self, known: dict[str, bool], beside: bytes, journal: Uploads | None, ask: Asks
     ) -> bool:
+        """False without asking, where nothing may be removed: a probe of ours would lie there for
+        good, in somebody else's bucket.
+        """
         if not self._may_delete:
             return False
         return await self.ask_once(known, beside, journal, partial(self._tried, ask))
@@ -172,6 +178,9 @@ class S3Prober(ObjectProber):
         ask = partial(self._client.ask, "PUT", bucket, name, headers=headers, **rest)
 
         async def one() -> HttpAnswer:
+            """One of the same request, some of which may be refused. A fault of the store says
+            nothing of what it can do.
+            """
             answer = await ask()
             self._may_be_late = self._may_be_late or answer.status == DONE
             is_fault = answer.status >= 500 and answer.status != 501
@@ -187,11 +196,10 @@ class S3Prober(ObjectProber):
 
     async def delete(self, key: bytes) -> None:
         bucket, name = self._client.split(key)
-        kept = (
-            [v.version for v in await self._lister.versions(key)]
-            if await self._lister.bucket_keeps_versions(bucket)
-            else [""]
-        )
+        if await self._lister.bucket_keeps_versions(bucket):
+            kept = [v.version for v in await self._lister.versions(key)]
+        else:
+            kept = [""]
         for version in kept:
 
             async def one(version: str = version) -> None:

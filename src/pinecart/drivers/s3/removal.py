@@ -16,6 +16,9 @@ class ObjectRemover:
     """Looks just before, and asks under a condition."""
 
     def __init__(self, client: S3Client, facts: BucketFacts, lister: Lister) -> None:
+        """Which buckets hold their conditions against other ETags than they tell is found out by
+        the first removal that is refused so.
+        """
         self._client = client
         self._facts = facts
         self._lister = lister
@@ -37,6 +40,9 @@ class ObjectRemover:
             guards = await self._guards(bucket, name)
 
         async def one() -> bool:
+            """True: the store itself held the removal to the ETag. Without that it was looked at
+            just before, which the record then says.
+            """
             answer = await client.ask("DELETE", bucket, name, headers=headers)
             unheld = answer.status == 501  # it knows no conditions
             if answer.status == 412:  # or holds them against another ETag than it tells

@@ -154,6 +154,9 @@ class _PartsOfObject:
     """Ranges of another object of the same system, which the store copies by itself."""
 
     def __init__(self, copy: ServerCopy, key: bytes, where: dict[str, str], of: CopySource) -> None:
+        """where: headers that name the source and what it must still be.   of: what is copied, part
+        by part, within the store.
+        """
         self._copy = copy
         self._key = key
         self._where = where

@@ -33,7 +33,9 @@ def encoded_path(bucket: str, key: bytes = b"") -> str:
     """
     name = quote(key, safe="/-_.~")
     if bucket:
-        return f"/{bucket}/{name}" if name else f"/{bucket}"
+        if name:
+            return f"/{bucket}/{name}"
+        return f"/{bucket}"
     return f"/{name}"
 
 

@@ -29,6 +29,7 @@ class S3Store(BucketStore):
     kind = "s3"
 
     def __init__(self, client: S3Client, facts: BucketFacts, sizes: Sizes = Sizes()) -> None:
+        """One machine for each story; they share the client, and what is known of each bucket."""
         lister = Lister(client, facts)
         prober = S3Prober(client, facts, lister)
         writes = ConditionalWrites(client, facts, prober)

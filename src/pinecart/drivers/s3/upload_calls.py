@@ -82,6 +82,9 @@ class UploadCalls:
         query: Query = [("uploadId", upload)]
 
         async def one() -> None:
+            """Parts that are gone already are as good as taken away: a bucket may have a rule that
+            clears them.
+            """
             answer = await client.ask("DELETE", bucket, name, query=query)
             if answer.status not in GONE:
                 what = f"Taking away unfinished parts of {client.named(key)}"

@@ -360,6 +360,9 @@ def parse_versions(body: bytes, key: bytes) -> tuple[list[Version], Query]:
 
 
 def parse_tags(body: bytes) -> dict[str, str]:
+    """Tag names and their values. One without a value has an empty one; the namespace of the
+    answer, which not all send, is left aside.
+    """
     found = {}
     for node in tree_of(body).iter():
         if local_name(node.tag) == "Tag":

@@ -126,6 +126,7 @@ _BY_STATUS: dict[int, Meaning] = {
 def _of_another_region(
     status: int, headers: Mapping[str, str], body: bytes, what: str
 ) -> StoreError:
+    """With the region to set, where the answer tells it: in a header, or somewhere in its body."""
     region = region_told(status, headers, body)
     if not region:
         region = "another region"
@@ -135,7 +136,11 @@ def _of_another_region(
 
 def error_from(status: int, headers: Mapping[str, str], body: bytes, *, what: str) -> StoreError:
     """The store's refusal as one of our errors. what: location and action, for the message."""
-    code, words = _their_words(body) if body else ("", "")
+    if body:
+        code, words = _their_words(body)
+    else:
+        code = ""
+        words = ""
     if status in (301, 307, 308) or code == "AuthorizationHeaderMalformed":
         return _of_another_region(status, headers, body, what)
     meaning = _BY_CODE.get(code) or _BY_STATUS.get(status)

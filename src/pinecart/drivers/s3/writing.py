@@ -21,6 +21,9 @@ class S3Whole:
         self._writes = writes
 
     async def put(self, put: Put, body: bytes) -> Placed:
+        """One request, with the strongest checksum that this bucket was seen to verify. The proof
+        says whether the store has compared it.
+        """
         bucket, name = self._client.split(put.key)
         headers = self._writes.kept_headers(put)
         proof = "server-verified"

@@ -16,6 +16,9 @@ SIGN_IN = "sign in"
 
 
 async def try_sftp(spec: Mapping[str, Any], write_to: str, steps: list[Step]) -> None:
+    """From the network up to a file of our own. A host key that nobody has pinned yet is shown, and
+    pinned by whoever saves the store.
+    """
     server = SshServer.from_spec(spec)
     try:
         server.client_keys()

@@ -78,6 +78,9 @@ class SftpFiles:
     pieces = 4
 
     def __init__(self, server: SshServer, root: str) -> None:
+        """root: below which all paths are; one that begins with no slash lies where the server puts
+        the user who signs in.
+        """
         self.name = server.name
         self.requests = 0
         self._lines = SshLines(server)
@@ -99,6 +102,9 @@ class SftpFiles:
         return None
 
     def place(self) -> str:
+        """Two stores of one server are one place where their roots are; where a root isn't
+        absolute, it depends on who signs in.
+        """
         server = self._lines.server
         at = f"sftp:{server.host}:{server.port}"
         root = show(self._root)
@@ -158,6 +164,9 @@ class SftpFiles:
     # --- looking
 
     async def look(self, path: bytes) -> FileLook:
+        """A link is told as a link, not as what it leads to; only the root itself may be reached by
+        one.
+        """
         whole = self._path(path)
         if path:
             attrs = await self._ask(path, lambda sftp: sftp.lstat(whole))
@@ -234,6 +243,9 @@ class SftpFiles:
             """A handle that can't be closed goes with its line; what was written is looked at."""
 
     async def read_whole(self, path: bytes, size: int) -> tuple[FileLook, bytes]:
+        """One byte more than it has is asked for, so that a file which has grown is seen to
+        have.
+        """
         async with self._handles:
             file = await self._opened_as(path, How.READ, in_blocks=size >= PACKET)
             try:
@@ -244,6 +256,9 @@ class SftpFiles:
     async def write_whole(
         self, path: bytes, body: bytes, given: Given, *, read_back: bool
     ) -> Written:
+        """A new file, its bytes, then its time and permissions, on one handle: nothing is looked
+        for by name in between.
+        """
         size = len(body)
         async with self._handles:
             file = await self._opened_as(path, How.MAKE, in_blocks=size >= PACKET)
@@ -316,6 +331,9 @@ class SftpFiles:
         await self._ask(path, lambda sftp: sftp.remove(self._path(path)))
 
     async def make_folder(self, path: bytes) -> None:
+        """The protocol has no word for `is there already`: where making it failed, it is looked at.
+        Raises Taken.
+        """
         whole = self._path(path)
         try:
             await self._ask(path, lambda sftp: sftp.mkdir(whole))
@@ -336,6 +354,7 @@ class OpenedSftpFile:
     """A handle on the line that it was opened on."""
 
     def __init__(self, files: SftpFiles, line: SshLine, path: bytes, file: Any) -> None:
+        """line: on which its handle is known; on another one it must be opened anew."""
         self._files = files
         self._line = line
         self._path = path

@@ -54,6 +54,9 @@ class SshServer(NamedTuple):
 
     @classmethod
     def from_spec(cls, spec: Mapping[str, Any]) -> SshServer:
+        """What isn't in the spec is as by default: port 22, no key, and a host key that is shown
+        before it is pinned.
+        """
         return cls(
             spec["name"],
             spec["host"],
@@ -95,6 +98,9 @@ class _Gate(asyncssh.SSHClient):
     def validate_host_public_key(
         self, host: str, addr: str, port: int, key: asyncssh.SSHKey
     ) -> bool:
+        """Called by the library as it connects. The key is kept, to be shown, also where it isn't
+        the pinned one and the line ends here.
+        """
         self.shown = HostKey(key.get_algorithm(), fingerprint_of(key.public_data))
         return self._pinned is not None and self._pinned.is_that(self.shown)
 
@@ -335,7 +341,9 @@ async def _signed_in(
 
 def _signatures(algorithm: str) -> tuple[str, ...]:
     """By which a key of this kind may sign: never SHA-1."""
-    return RSA if algorithm == "ssh-rsa" else (algorithm,)
+    if algorithm == "ssh-rsa":
+        return RSA
+    return (algorithm,)
 
 
 async def _socket(server: SshServer) -> socket.socket:

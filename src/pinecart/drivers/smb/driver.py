@@ -58,7 +58,9 @@ _MOUNTS = re.compile(r"\b(?:mount\b.*\bcifs|net\s+use|cmdkey|New-PSDrive|mount_s
 
 
 def read_address(text: str) -> dict[str, str]:
-    r"""`\\host\share\path`, `//host/share`, `smb://…`, or a command that mounts one."""
+    """Fields of `\\\\host\\share\\path`, `//host/share`, `smb://…`, or of a command that mounts
+    a share; empty: it is none of those.
+    """
     found = _URL.fullmatch(text) or _UNC.fullmatch(text)
     if found:
         return _domain_apart(_fields_of(found))
@@ -92,7 +94,10 @@ def _fields_of(found: re.Match[str]) -> dict[str, str]:
     fields = {}
     for name, value in found.groupdict().items():
         if value:
-            fields[name] = percent_decoded(value) if is_url else value
+            if is_url:
+                fields[name] = percent_decoded(value)
+            else:
+                fields[name] = value
     fields["host"] = fields["host"].strip("[]")
     if "root" in fields:
         root = fields["root"].replace("\\", "/")

@@ -132,7 +132,8 @@ class SmbFiles:
         """Raises Unsafe: a backslash would lead elsewhere, a colon to another stream of a file."""
         if path:
             must_be_safe(path, self.name)
-            if why := why_unfit(path, self.name):
+            why = why_unfit(path, self.name)
+            if why:
                 raise Unsafe(why)
         return path_on_share(self._root, path)
 
@@ -198,6 +199,9 @@ class SmbFiles:
     async def write_whole(
         self, path: bytes, body: bytes, given: Given, *, read_back: bool
     ) -> Written:
+        """A new file, its bytes, then its time and attributes, on one handle. Whether it is read
+        back is the store's setting.
+        """
         async with self.open(path, How.MAKE) as file:
             await file.write(0, body)
             await file.give(given)
@@ -215,14 +219,17 @@ class SmbFiles:
     async def replace(
         self, old: bytes, new: bytes, away: bytes, seen: FileLook | None = None
     ) -> None:
-        """Some servers replace what somebody holds open, others say no more than that they don't:
-        whether somebody does is asked first.
+        """In one step. Some servers replace what somebody holds open, others say no more than
+        that they don't: whether somebody does is asked first.
         """
         with contextlib.suppress(Missing):
             await self._once(new, _Mask.DELETE | _LOOK, _A_FILE | _AS_IT_IS, lambda _: None)
         await self._renamed(old, new, replaces=True)
 
     async def _renamed(self, old: bytes, new: bytes, *, replaces: bool) -> None:
+        """In one step, over what is there if that is wanted. The server refuses it as long as
+        somebody has either of them open.
+        """
         told = FileRenameInformation()
         told["replace_if_exists"] = replaces
         told["file_name"] = self._on_share(new)
@@ -248,6 +255,9 @@ class OpenedSmbFile:
     """A handle on the line that it was opened on."""
 
     def __init__(self, files: SmbFiles, line: SmbLine, path: bytes, handle: Open) -> None:
+        """What goes at once is what both sides can take: the server tells its most as the line
+        begins.
+        """
         self._files = files
         self._line = line
         self._path = path
@@ -328,6 +338,7 @@ def _read(handle: Open, start: int, size: int) -> bytes:
 
 
 def _write(handle: Open, start: int, block: bytes) -> None:
+    """A server may take less than it is given, and is given the rest."""
     done = 0
     while done < len(block):
         count = handle.write(block[done:], start + done)
@@ -355,6 +366,7 @@ def _removed(handle: Open) -> None:
 
 
 def _set(handle: Open, told: Any) -> None:
+    """One attribute block of an open file: the library has no call of its own for it."""
     asked = SMB2SetInfoRequest()
     asked["info_type"] = told.INFO_TYPE
     asked["file_info_class"] = told.INFO_CLASS
@@ -368,6 +380,9 @@ def _set(handle: Open, told: Any) -> None:
 
 
 def _names_in(handle: Open) -> list[tuple[bytes, FileLook]]:
+    """All that is in an open folder, in the order of the server. It tells the end by a status,
+    which is no error.
+    """
     found: list[tuple[bytes, FileLook]] = []
     tree = handle.tree_connect
     while True:
@@ -375,7 +390,8 @@ def _names_in(handle: Open) -> list[tuple[bytes, FileLook]]:
         kind = FileInformationClass.FILE_ID_FULL_DIRECTORY_INFORMATION
         asked["file_information_class"] = kind
         asked["file_id"] = handle.file_id
-        asked["output_buffer_length"], asked["buffer"] = LISTED, "*".encode("utf-16-le")
+        asked["output_buffer_length"] = LISTED
+        asked["buffer"] = "*".encode("utf-16-le")
         request = handle.connection.send(asked, tree.session.session_id, tree.tree_connect_id)
         try:
             answer = handle.connection.receive(request)

@@ -133,6 +133,9 @@ class SmbLines:
             self._heard_at = time.monotonic()
 
     def _called(self, call: Callable[[SmbLine], T], line: SmbLine | None, number: int) -> T:
+        """In a thread: one call on the line that is open now. What the library raises where a line
+        ends under it is told as a cut line, and the line is closed.
+        """
         asked = line or self._opened()
         self._waiting[number] = (time.monotonic(), asked)
         if not asked.is_live:
@@ -155,12 +158,16 @@ class SmbLines:
             raise Busy(message, code=code) from exc
 
     def _opened(self) -> SmbLine:
+        """The line that all share; a new one where that has ended."""
         with self._opening:
             if self._line is None or not self._line.is_live:
                 self._line = opened_line(self.server)
             return self._line
 
     async def _watched(self) -> None:
+        """Whoever waits longer than the server's patience has its line closed under it: the library
+        itself waits for ever.
+        """
         while True:
             await asyncio.sleep(WATCHED_S)
             now = time.monotonic()
@@ -182,6 +189,7 @@ class SmbLines:
         self.begin_anew()
 
     async def close(self) -> None:
+        """Lines that were left behind are closed too, as what waited on them has ended."""
         if self._watch is not None:
             self._watch.cancel()
             await asyncio.gather(self._watch, return_exceptions=True)
@@ -252,7 +260,8 @@ def _signed_in(server: SmbServer, connection: Connection) -> SmbLine:
         message = f"{server.name}: user or password is not accepted."
         raise SignInRefused(message) from exc
     except SMBResponseException as exc:
-        if why := ACCOUNTS.get(exc.status):
+        why = ACCOUNTS.get(exc.status)
+        if why:
             message = f"{server.name}: the account {server.user} can't sign in: {why}."
             raise SignInRefused(message) from exc
         raise Busy(f"{server.name}: {str(exc)[:200]}", code="store.busy") from exc

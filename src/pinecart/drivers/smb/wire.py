@@ -77,7 +77,9 @@ def look_of(attributes: int, size: int, modified_ns: int) -> FileLook:
 def attributes_of(marks: tuple[str, ...]) -> int:
     """0: as they are."""
     bits = sum(bit for name, bit in MARKS.items() if name in marks)
-    return bits | ARCHIVE if bits else 0
+    if bits:
+        return bits | ARCHIVE
+    return 0
 
 
 def listed(buffer: bytes) -> Iterator[tuple[bytes, FileLook]]:

@@ -78,7 +78,8 @@ class SwiftClient(BucketClient):
             raise Unsafe(self.no_text(key)) from None
 
     def unfit(self, key: bytes) -> str:
-        if wrong := super().unfit(key):
+        wrong = super().unfit(key)
+        if wrong:
             return wrong
         name = (self.root + key).partition(b"/")[2]
         if b"\0" in name:
@@ -105,6 +106,9 @@ class SwiftClient(BucketClient):
         return f"{path}?{encoded_query(query)}" if query else path, full
 
     def arrived(self, answer: HttpAnswer, sent: Mapping[str, str]) -> None:
+        """A token that is refused is given up, and the next request signs in anew; one that was let
+        in is known to be good.
+        """
         super().arrived(answer, sent)
         token = sent[WHO]
         if answer.status == 401:

@@ -28,6 +28,9 @@ class SwiftWrites(ObjectWrites):
     def __init__(
         self, client: SwiftClient, facts: BucketFacts, lister: SwiftLister, segments: Segments
     ) -> None:
+        """What a large object was made of must be known before it is replaced: afterwards nothing
+        leads to it.
+        """
         super().__init__(client, facts)
         self._client = client
         self._lister = lister

@@ -71,7 +71,9 @@ def read_script(text: str) -> dict[str, str]:
         "token": told.get("auth-token", ""),
     }
     found = {field: value for field, value in fields.items() if value}
-    return found if told else {}
+    if told:
+        return found
+    return {}
 
 
 def _is_url(value: str) -> str:

@@ -35,6 +35,9 @@ class SwiftLister:
             full.append(("prefix", prefix))
 
         async def one() -> SwiftPage:
+            """An empty container may be answered without a body. One that isn't there is told by
+            its name.
+            """
             answer = await client.ask("GET", bucket, query=full)
             if answer.status == 404:
                 raise no_bucket(client, bucket)

@@ -74,6 +74,9 @@ class SwiftProber(ObjectProber):
         bucket, name = client.split(key)
 
         async def one() -> int:
+            """The status alone tells what the store holds to. A fault, a refused key, or a
+            container that isn't there says nothing of it.
+            """
             answer = await client.ask("PUT", bucket, name, headers=headers, body=BODY)
             if answer.status in (201, 412, 422):
                 return answer.status

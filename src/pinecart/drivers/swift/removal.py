@@ -20,6 +20,9 @@ class SwiftRemover:
         self._segments = segments
 
     async def remove(self, key: bytes, expected: Entry) -> bool:
+        """The object first, then its parts, so that nothing is left that leads to missing bytes.
+        Raises Refused where parts stay.
+        """
         client = self._client
         named = client.named(key)
         told = await client.must_still_be(key, expected)

@@ -136,6 +136,9 @@ class Segments:
         container, _, name = segment.path.partition(b"/")
 
         async def one() -> None:
+            """One part, by its name in the container of parts. One that is gone already is as good
+            as removed.
+            """
             answer = await self._client.ask("DELETE", container.decode(), name)
             if answer.status not in GONE:
                 what = f"Taking away parts of a large file at {self._client.name}"

@@ -70,6 +70,9 @@ class SwiftCopies:
             headers[EXPIRY] = of.headers[EXPIRY]
 
         async def send(condition: dict[str, str]) -> HttpAnswer:
+            """Raises Changed where the source is no longer what was planned: it is held to its
+            ETag.
+            """
             all_headers = headers | condition
             answer = await client.ask("PUT", bucket, name, headers=all_headers)
             if answer.status == 412:
@@ -118,7 +121,8 @@ class SwiftCopies:
         if put.uploads is None:
             return await self._parts.begin(put)
         token = f"{put.card.decision_id}/copy"
-        if before := await put.uploads.begun(put.key, token, self._client.journal_date()):
+        before = await put.uploads.begun(put.key, token, self._client.journal_date())
+        if before:
             await self._parts.abort(put.key, before)
         upload = await self._parts.begin(put)
         await put.uploads.named(put.key, upload)

@@ -32,6 +32,7 @@ class SwiftSignIn:
     """
 
     def __init__(self, name: str, account: SwiftAccount, way: Transport, origin: str) -> None:
+        """origin: of the store's own address; a token is sent nowhere else."""
         self._name = name
         self._way = way
         self._origin = origin
@@ -39,6 +40,7 @@ class SwiftSignIn:
         self.take_up(account)
 
     def take_up(self, account: SwiftAccount) -> None:
+        """Begin with other credentials, and with none of the tokens that the ones before gave."""
         self._account = account
         self.token = account.token
         self.path = urlsplit(account.storage_url).path.rstrip("/")

@@ -60,4 +60,6 @@ class SwiftStore(BucketStore):
         if (stat.entry.size, stat.entry.etag) != (expected.size, expected.etag):
             raise Changed(f"{self._swift.named(key)} changed while it was looked at.")
         md5 = self._swift.told(headers).md5
-        return OwnSum("md5", md5) if md5 else None
+        if md5:
+            return OwnSum("md5", md5)
+        return None

@@ -83,7 +83,9 @@ def _size(row: Mapping[str, Any]) -> int:
 
 
 def parse_versions(body: bytes, key: bytes) -> list[Version]:
-    """Of exactly this key, the newest first."""
+    """Of exactly this key, the newest first; a row that only marks a removal says so. What was
+    there before versions were kept has no number.
+    """
     found = []
     for row in read_rows(body):
         if str(row.get("name", "")).encode() == key and row.get("version_id") not in (None, "null"):
@@ -162,7 +164,9 @@ def etag_of_segments(etags: Sequence[str]) -> str:
 
 
 def encoded(container: str, name: bytes) -> str:
-    """As a header or an address has it: every byte but the unreserved and `/` percent-encoded."""
+    """A container, or an object in it, as a header or an address has it: every byte but the
+    unreserved and `/` percent-encoded.
+    """
     told = f"/{quote(container, safe='-_.~')}"
     if name:
         return f"{told}/{quote(name, safe='/-_.~')}"

@@ -175,11 +175,15 @@ class SwiftSegments:
         return len(uploads)
 
     def _begun_ms(self, key: bytes, segment: Segment) -> int:
-        """When its upload began."""
+        """Milliseconds since 1970 at which the upload of a segment began, which its name tells;
+        0: it is no segment of ours.
+        """
         _, name = self._client.split(key)
         segment_of = segment.path.partition(b"/")[2]
         told = segment_told(segment_of, name)
-        return begun_ms(told[0]) if told else 0
+        if told:
+            return begun_ms(told[0])
+        return 0
 
     async def _unused(self, key: bytes, used: Sequence[Segment], upload: str = "") -> list[Segment]:
         """Of ours for this key: of all uploads, or of one."""

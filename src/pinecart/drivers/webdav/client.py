@@ -73,6 +73,9 @@ class DavClient:
     """url: of the folder that everything lies below."""
 
     def __init__(self, name: str, url: str, transport: Transport, sign_in: HttpSignIn) -> None:
+        """url: of the folder that is the store's root; all paths are below it, and no answer leads
+        out of it.
+        """
         self.name = name
         self.transport = transport
         self.sign_in = sign_in
@@ -137,12 +140,18 @@ class DavClient:
             yield answer
 
     def _signed(self, method: str, target: str, headers: dict[str, str]) -> str:
+        """What was sent to be let in, for whoever has to know whether it was refused; empty:
+        nothing, since nobody has asked for it.
+        """
         sent = self.sign_in.header(method, target)
         if sent:
             headers["authorization"] = sent
         return sent
 
     def _must_sign_in_anew(self, status: int, headers: Mapping[str, str], sent: str) -> bool:
+        """Whether the same request is worth another try, in the way that the server has just asked
+        for. Once for each of its challenges.
+        """
         if status == 401:
             assert isinstance(headers, Headers)
             return self.sign_in.refused(headers.all_of("WWW-Authenticate"), sent)
@@ -157,6 +166,9 @@ class DavClient:
     def error_of(
         self, status: int, headers: Mapping[str, str], path: bytes, doing: str
     ) -> StoreError:
+        """What a status means for this path. One that asks to go slower is heard by all who use the
+        store.
+        """
         found = error_from(status, headers, what=f"{doing} {self.named(path)}")
         if status in (429, 503):
             self.transport.slow_down(headers.get("Retry-After", ""))

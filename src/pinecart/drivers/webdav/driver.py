@@ -49,10 +49,15 @@ def read_address(text: str) -> dict[str, str]:
 
 def _read_any(text: str) -> dict[str, str]:
     found = _URL.fullmatch(text)
-    return _fields_of(found) if found else {}
+    if found:
+        return _fields_of(found)
+    return {}
 
 
 def _fields_of(found: re.Match[str]) -> dict[str, str]:
+    """What an address as it was pasted tells: its user and password go into fields of their own,
+    and don't stay in the address.
+    """
     told = found["scheme"]
     scheme = _ALIKE.get(told, told)
     fields = {"url": f"{scheme}://{found['rest']}"}
@@ -113,8 +118,13 @@ def _system(fields: Mapping[str, Any]) -> str:
 
 
 def _root(fields: Mapping[str, Any]) -> bytes:
+    """The path of the address, so that two stores whose folders are one or lie in one another are
+    known to.
+    """
     root = path_of(urlsplit(str(fields.get("url") or "")).path).strip(b"/")
-    return root + b"/" if root else b""
+    if root:
+        return root + b"/"
+    return b""
 
 
 WEBDAV = DriverSpec(

@@ -76,6 +76,9 @@ class DavFiles:
     # --- looking
 
     async def look(self, path: bytes) -> FileLook:
+        """A server may lead to the name with a slash for what is a folder: that it does so is
+        answer enough.
+        """
         answer = await self._propfind(path, ASK_LOOK)
         if answer.status in (301, 308) and _leads_to_folder(answer, path):
             return FileLook(FileKind.FOLDER)
@@ -142,6 +145,9 @@ class DavFiles:
         return (self._told_root + b"/" + path).rstrip(b"/")
 
     def _must_be_folder(self, told: Told, path: bytes) -> None:
+        """What was listed, first of all rows. Raises what its status means, or Missing for a file,
+        which some servers list as well.
+        """
         client = self._client
         if told.status >= 400:
             raise client.error_of(told.status, {}, path, "Listing")
@@ -184,7 +190,9 @@ class DavFiles:
         return look, body
 
     async def told_with(self, headers: Mapping[str, str], path: bytes, size: int) -> FileLook:
-        """By the answer that had its bytes; where that has no ETag, by another look."""
+        """What the answer that had its bytes told of the file; where that has no ETag, another
+        look, so that a change in between is seen.
+        """
         found = _look_told(headers, size)
         if found.is_pinned:
             return found
@@ -193,6 +201,9 @@ class DavFiles:
     async def write_whole(
         self, path: bytes, body: bytes, given: Given, *, read_back: bool
     ) -> Written:
+        """Read back by name, with the ETag that the name has by then, so that a replacement in
+        between isn't taken for ours.
+        """
         await self._put(path, body)
         if not read_back:
             return Written()
@@ -203,11 +214,17 @@ class DavFiles:
     async def write_stream(
         self, path: bytes, size: int, chunks: Callable[[], AsyncIterator[bytes]], given: Given
     ) -> None:
+        """In one request from beginning to end. What is sent in pieces can't be repeated, so that
+        the way in is settled before.
+        """
         if not self._client.sign_in.way:  # what is sent in pieces can't be sent again at once
             await self.look(b"")
         await self._put(path, Pieces(size, chunks))
 
     async def _put(self, path: bytes, body: bytes | Pieces) -> None:
+        """A name of our own that nobody else has, so that the condition on it only fails where our
+        own request was repeated on the way.
+        """
         headers = {"if-none-match": "*", "content-type": "application/octet-stream"}
         if not len(body):
             headers["content-length"] = "0"
@@ -239,7 +256,8 @@ class DavFiles:
 
     def _must_hold(self, path: bytes) -> None:
         """Raises Unsafe."""
-        if why := self.why_unheld(path):
+        why = self.why_unheld(path)
+        if why:
             raise Unsafe(why)
 
     def why_unheld(self, path: bytes) -> str:
@@ -277,6 +295,9 @@ class DavFiles:
         await self._client.good("DELETE", path, "Removing", headers=condition)
 
     async def make_folder(self, path: bytes) -> None:
+        """Raises Taken where anything is there, which the protocol tells by its status for a method
+        that isn't allowed.
+        """
         client = self._client
         answer = await client.ask("MKCOL", path + b"/")
         if answer.status == 405:
@@ -293,6 +314,9 @@ class OpenedDavFile:
     """One content of a file, named by the ETag that its first answer had."""
 
     def __init__(self, files: DavFiles, client: DavClient, path: bytes) -> None:
+        """Nothing is open at the server: what was told with the first part is held to with each one
+        after it.
+        """
         self._files = files
         self._client = client
         self._path = path

@@ -65,6 +65,9 @@ class Told(NamedTuple):
 
     @property
     def look(self) -> FileLook:
+        """What it is, of the properties that came. One without a length, or that was refused, is
+        there and can't be read.
+        """
         props = self.props
         if self.status >= 400:
             return FileLook(FileKind.UNREADABLE)
@@ -102,6 +105,9 @@ class Multistatus:
         return self._read()
 
     def _read(self) -> list[Told]:
+        """The rows that are whole by now; each is let go once it is read, so that a large answer
+        needs little memory. Raises Busy where it is cut.
+        """
         found = []
         try:
             for event, node in self._parser.read_events():
@@ -122,6 +128,9 @@ def _cut(why: object) -> Busy:
 
 
 def _told(response: ET.Element) -> Told:
+    """One row: its path, its properties, and the worst status that matters. A property that it
+    hasn't is no refusal of the file.
+    """
     href = ""
     status = 200
     props = dict[str, str]()
@@ -159,8 +168,13 @@ def _props_of(group: ET.Element, props: dict[str, str]) -> int:
 
 @lru_cache(maxsize=64)
 def _status(line: str | None) -> int:
+    """The number in a status line; what can't be read counts as fine, since the answer as a whole
+    was.
+    """
     found = _STATUS.match((line or "").strip())
-    return int(found[1]) if found else 200
+    if found:
+        return int(found[1])
+    return 200
 
 
 def told_by(body: bytes) -> list[Told]:
@@ -173,7 +187,9 @@ def number_told(text: str) -> int | None:
     """None: it is no number of bytes."""
     told = text.strip()
     is_number = told.isascii() and told.isdecimal() and len(told) < 19
-    return int(told) if is_number else None
+    if is_number:
+        return int(told)
+    return None
 
 
 def etag_of(text: str) -> tuple[str, bool]:

@@ -80,6 +80,9 @@ class HdfsClient:
     def _error(
         self, status: int, headers: Mapping[str, str], body: bytes, path: bytes, op: str
     ) -> StoreError:
+        """What a status means for this path and operation. One that asks to go slower is heard by
+        all who use the store.
+        """
         if status in (429, 503):
             asked = headers.get("Retry-After", "")
             self.name_node.slow_down(asked)
@@ -154,6 +157,9 @@ class HdfsClient:
 
 
 def who_of(spec: Mapping[str, Any]) -> dict[str, str]:
+    """How a request says who asks: by a token where there is one, else by a name, which the
+    protocol takes on trust.
+    """
     if spec.get("token"):
         return {"delegation": spec["token"]}
     if spec.get("user"):

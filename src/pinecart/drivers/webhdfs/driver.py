@@ -50,7 +50,8 @@ def _asking(query: str) -> dict[str, str]:
 
 def read_address(text: str) -> dict[str, str]:
     """`webhdfs://…`, `swebhdfs://…`, or the address of a request."""
-    if found := _URL.fullmatch(text):
+    found = _URL.fullmatch(text)
+    if found:
         scheme = "https" if found["scheme"] == "swebhdfs" else "http"
         url = f"{scheme}://{found['rest']}"
         fields = {}
@@ -74,6 +75,7 @@ def _is_url(value: str) -> str:
 
 
 def _are_hosts(value: str) -> str:
+    """Empty: all may be names of hosts, perhaps with a star in them. Else which of them is none."""
     odd = [host for host in value.replace(",", " ").split() if not re.fullmatch(r"[\w.*-]+", host)]
     if odd:
         return f"{odd[0]!r} is no host's name."

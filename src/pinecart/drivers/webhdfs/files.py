@@ -78,6 +78,9 @@ class HdfsFiles:
         return found
 
     def _read(self, how: Callable[[Any], Any], told: Any) -> Any:
+        """What the name node told, read as it should be. Raises Busy for what isn't: something on
+        the way may have answered instead.
+        """
         try:
             return how(told)
         except (KeyError, ValueError, TypeError, AttributeError) as exc:
@@ -85,6 +88,9 @@ class HdfsFiles:
             raise Busy(message, code="store.garbled") from exc
 
     async def names(self, path: bytes) -> Sequence[Named]:
+        """In parts, where the server has the operation; a server of an older release hasn't, and
+        tells all at once.
+        """
         if self._lists_parts:
             try:
                 return await self._names_in_parts(path)
@@ -142,6 +148,9 @@ class HdfsFiles:
     async def write_whole(
         self, path: bytes, body: bytes, given: Given, *, read_back: bool
     ) -> Written:
+        """A new file, then its time and permissions by name. Whether it is read back is the store's
+        setting.
+        """
         await self._created(path, body, given)
         if not read_back:
             return Written()
@@ -159,6 +168,9 @@ class HdfsFiles:
         await self._created(path, Pieces(size, chunks), given)
 
     async def _created(self, path: bytes, body: bytes | Pieces, given: Given) -> None:
+        """Made where no file is. The data node may be asked again by something on the way, and then
+        finds its own file there.
+        """
         try:
             await self.client.to_data(path, body)
         except Taken as exc:  # nobody else has this name: it was sent twice

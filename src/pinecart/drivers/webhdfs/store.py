@@ -22,7 +22,8 @@ class HdfsStore(RemoteTreeStore):
         super().__init__(self._hdfs, spec)
 
     def unfit(self, key: bytes) -> str:
-        if why := super().unfit(key):
+        why = super().unfit(key)
+        if why:
             return why
         try:
             text = key.decode()
@@ -33,6 +34,9 @@ class HdfsStore(RemoteTreeStore):
         return ""
 
     async def own_sum(self, key: bytes, expected: Entry) -> OwnSum | None:
+        """The file system's own checksum, which depends on its blocks too. None: it is a folder or
+        a link. Raises Changed where it was changed meanwhile.
+        """
         if expected.is_place:
             return None
         ask = partial(self._hdfs.own_sum, key)

@@ -76,6 +76,9 @@ def asides_of(run: int, leg: int, keys: list[bytes]) -> dict[tuple[str, bytes], 
 
 
 def uploads_left(run: int) -> list[tuple[str, bytes, str]]:
+    """Store, key and name of each upload that the run began and hasn't ended, in whatever order
+    they were begun.
+    """
     return [
         (s, bytes(k), at)
         for s, k, at in UploadRow.objects.filter(run_id=run).values_list("store", "key", "at")

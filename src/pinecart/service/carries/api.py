@@ -31,6 +31,9 @@ class CarryShape(serializers.Serializer):
     )
 
     def get_fields(self) -> JsonObject:
+        """Its two places, and every option that a carry has a use for: of its one leg, and of the
+        whole.
+        """
         places = {
             "from": serializers.CharField(help_text="Take from: pine://STORE/PATH"),
             "to": serializers.CharField(help_text="Put to: pine://STORE/PATH"),
@@ -70,16 +73,15 @@ class Carries(APIView):
         given = dict(request.data) if isinstance(request.data, dict) else {}
         actor = actor_in(request)
         meant = services.meant_by(actor, given)
-        run = (
-            None
-            if self.check_only
-            else services.start_carry(
+        if self.check_only:
+            run = None
+        else:
+            run = services.start_carry(
                 actor,
                 meant,
                 preview=bool(given.get("preview")),
                 new_bucket=bool(given.get("make_bucket")),
             )
-        )
         example = meant.example and {"from": meant.example[0], "to": meant.example[1]}
         body: JsonObject = {
             "run": run and run_told(run),

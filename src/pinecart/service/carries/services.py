@@ -20,7 +20,7 @@ from pinecart.service.runs.facts import RunFacts
 from pinecart.service.runs.selectors import run_numbered
 from pinecart.service.runs.services.life_cycle import new_audit, start_run
 from pinecart.service.stores.selectors import shows_buckets, store_for, store_named
-from pinecart.service.stores.services import look_at, make_bucket, stat_at
+from pinecart.service.stores.services.contents import look_at, make_bucket, stat_at
 
 
 class Meant(NamedTuple):

@@ -55,6 +55,9 @@ class Clock:
     def __init__(
         self, elapsed_s: Callable[[], float] = lambda: time.clock_gettime(time.CLOCK_BOOTTIME)
     ) -> None:
+        """elapsed_s: seconds that have passed, also while the machine slept, so that a clock that
+        was put forward or back is noticed.
+        """
         self._elapsed_s = elapsed_s
         self._keeper = Keeper()
         self._is_standing = False  # since it was restored, and nobody has said yet that it goes on
@@ -65,11 +68,10 @@ class Clock:
         anew. At the start as well, for whoever put the clock right while nothing ran.
         """
         elapsed_s = self._elapsed_s()
-        jump_s = (
-            (now - self._last[0]).total_seconds() - (elapsed_s - self._last[1])
-            if self._last
-            else 0.0
-        )
+        if self._last:
+            jump_s = (now - self._last[0]).total_seconds() - (elapsed_s - self._last[1])
+        else:
+            jump_s = 0.0
         if self._last is None or abs(jump_s) > JUMP_S:
             moved = due_anew(now, all_of_them=self._last is not None)
             if self._last is not None:

@@ -71,11 +71,10 @@ def _in_use(state: StateFolder) -> CheckResult:
             "records are lost. Put it back, or go on without: --go-on"
         )
         return CheckResult("service", False, words)
-    words = (
-        "The last service did not end cleanly; its runs go on at the next start."
-        if marked
-        else "Ended cleanly."
-    )
+    if marked:
+        words = "The last service did not end cleanly; its runs go on at the next start."
+    else:
+        words = "Ended cleanly."
     return CheckResult("service", True, words)
 
 
@@ -149,6 +148,9 @@ def _keys_besides(state: StateFolder) -> Iterator[CheckResult]:
 
 
 def _disk(state: StateFolder) -> CheckResult:
+    """Whether runs may start. Below the bound a run could leave a database that can't be written to
+    any more.
+    """
     free = state.free_bytes()
     wanted = Options().least_free
     words = f"{free:,} bytes are free."

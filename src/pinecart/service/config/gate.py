@@ -39,6 +39,9 @@ class Turned(Exception):
     """A request that goes no further."""
 
     def __init__(self, status: int, code: str, detail: str, **facts: str) -> None:
+        """status: of HTTP.   code and facts: for programs.   detail: for people, with what to
+        do.
+        """
         super().__init__(detail)
         self.status = status
         self.code = code
@@ -208,6 +211,9 @@ def _patient(receive: Receive) -> Receive:
 
 
 async def _answer(send: Send, turned: Turned) -> None:
+    """The whole answer at once, before Django is asked; the line ends with it, since what was sent
+    isn't read to its end.
+    """
     body = problem_body(turned.status, turned.code, turned.detail, **turned.facts)
     headers = [
         (b"content-type", PROBLEM.encode()),

@@ -74,7 +74,10 @@ def as_problem(exc: Exception, context: JsonObject) -> Response | None:
     if isinstance(exc, Http404):
         return problem(404, "not-found", "There is no such address.")
     if isinstance(exc, exceptions.ValidationError):
-        fields: JsonObject = exc.detail if isinstance(exc.detail, dict) else {"body": exc.detail}
+        if isinstance(exc.detail, dict):
+            fields: JsonObject = exc.detail
+        else:
+            fields = {"body": exc.detail}
         found = [
             {"field": k, "code": "field.malformed", "message": f"{k}: {_words(v)}"}
             for k, v in fields.items()

@@ -241,6 +241,9 @@ class ByTable(BasePermission):
     """
 
     def has_permission(self, request: Request, view: Any) -> bool:
+        """By one table for all calls: one that isn't in it is refused to everybody. Raises what it
+        lacks, so that it can be told.
+        """
         match = request.resolver_match
         name = match.url_name or "" if match else ""
         method = request.method or ""

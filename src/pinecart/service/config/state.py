@@ -154,6 +154,9 @@ class StateFolder(NamedTuple):
             raise StateError(message, code="state.disk") from exc
 
     def _prepare(self) -> None:
+        """Looked at in an order in which nothing is written before it is sure that the folder is
+        ours, whole, and on a disk of this machine. Raises StateError.
+        """
         if self.root.exists() and not self.root.is_dir():
             raise WrongFolder(f"{self.root} is a file. Give a folder.")
         fresh = not (self.root / "format").exists()
@@ -172,7 +175,8 @@ class StateFolder(NamedTuple):
         if not fresh:
             self.check_format()
         self.root.mkdir(parents=True, exist_ok=True)
-        if where := network_file_system(self.root, Path("/proc/self/mountinfo").read_text()):
+        where = network_file_system(self.root, Path("/proc/self/mountinfo").read_text())
+        if where:
             raise WrongFolder(
                 f"{self.root} lies on a network file system ({where}): its locks can't be "
                 "trusted. Give a folder on a disk of this machine."
@@ -273,7 +277,8 @@ class StateFolder(NamedTuple):
                 f"pinecart check --data {self.root} --go-on"
             )
             raise StateError(message, code="state.records-missing")
-        if problems := self.damage(quick=True):
+        problems = self.damage(quick=True)
+        if problems:
             message = (
                 f"{self.database.name} is damaged ({problems[0]}). {backup} See all of it: "
                 f"pinecart check --data {self.root}"
@@ -292,7 +297,9 @@ class StateFolder(NamedTuple):
             return [str(exc)]
         except sqlite3.DatabaseError as exc:
             return [str(exc)]
-        return [] if found == ["ok"] else found
+        if found == ["ok"]:
+            return []
+        return found
 
     def _check_key(self) -> None:
         if not (self.root / "seal.key").exists():
@@ -409,6 +416,9 @@ class StateFolder(NamedTuple):
         write_whole(self.root / "address", options.url)
 
     def options(self) -> Options:
+        """As they were given when the service was started; a state folder without any was used by
+        commands alone.
+        """
         try:
             told = json.loads((self.root / "options.json").read_text())
         except FileNotFoundError:

@@ -270,6 +270,9 @@ class JobExplain(APIView):
 
 
 def _explained(one: LegExplained) -> JsonObject:
+    """Steps in the order in which they were looked at; without a decision where the key isn't one
+    that the leg takes.
+    """
     verdict = one.explanation.verdict
     return {
         "leg": one.number,

@@ -38,7 +38,9 @@ def job_named(name: str, actor: Actor) -> JobRecord:
 def last_version(name: str) -> int:
     """The number of the latest version of that name, also of a dropped job's; 0: there was none."""
     found = JobVersion.objects.filter(job=name).order_by("-number").first()
-    return found.number if found else 0
+    if found:
+        return found.number
+    return 0
 
 
 def versions_of(record: JobRecord) -> list[JobVersion]:

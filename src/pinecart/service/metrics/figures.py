@@ -36,6 +36,9 @@ class Figures:
         return generate_latest(registry)
 
     def collect(self) -> Iterator[Metric]:
+        """All of them, read from the database as they are asked for: nothing is counted beside it,
+        and nothing is lost with a process.
+        """
         yield from self._runs()
         waiting = GaugeMetricFamily("pinecart_runs_open", "Runs by state.", labels=["state"])
         for state, count in under_way().items():
@@ -76,6 +79,7 @@ class Figures:
         yield from (runs, files, size, lasted)
 
     def _plain(self) -> Iterator[Metric]:
+        """Figures of one number each, and the release."""
         late = [
             (self._now - record.next_due).total_seconds()
             for record in jobs_due(self._now)

@@ -124,7 +124,8 @@ def due_together(now: datetime) -> list[tuple[NoticeRule, list[Delivery]]]:
             continue
         until = parse_day_time(rule.once_at).last(now) if rule.once_at else now
         of_it = waiting.filter(rule=rule, happening__at__lte=until).select_related("happening")
-        if together := list(of_it.order_by("happening_id")[:LATEST]):
+        together = list(of_it.order_by("happening_id")[:LATEST])
+        if together:
             found.append((rule, together))
     return found
 

@@ -58,7 +58,8 @@ def _by_mail(to: Sequence[str], happenings: Sequence[Happening]) -> None:
     if server is None:
         raise NotSent("No mail server is set: pinecart notice mail --host HOST")
     message = EmailMessage()
-    message["From"], message["To"] = server.sender, ", ".join(to)
+    message["From"] = server.sender
+    message["To"] = ", ".join(to)
     message["Subject"] = subject_of(happenings)
     message["Message-ID"] = f"<{happenings[0].id.replace(':', '.')}@pinecart.{server.host}>"
     message["Auto-Submitted"] = "auto-generated"  # RFC 3834: nobody's machine answers
@@ -162,6 +163,9 @@ async def _lies_there(store: Store, key: bytes) -> Entry | None:
 
 
 async def _called(endpoint: str, target: str, headers: dict[str, str], body: bytes) -> int:
+    """The status of the answer. Only addresses that the service allows are connected to, whatever
+    their name resolves to by then.
+    """
     transport = Transport(endpoint, allowed=Allowed(OPTIONS.allowed), silence_s=TIME_LIMIT_S)
     try:
         async with asyncio.timeout(TIME_LIMIT_S):

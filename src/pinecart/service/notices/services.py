@@ -116,6 +116,9 @@ def _read_rule(given: Mapping[str, Any]) -> JsonObject:
 
 
 def _read_when(reading: Problems, name: str, parse: Callable[[str], object], text: str) -> None:
+    """Empty is no fault here: whether it may be left out is the rule's to say. What is wrong is
+    told under its own name.
+    """
     try:
         if text:
             parse(text)
@@ -134,6 +137,9 @@ def _marker_place(text: str) -> None:
 
 
 def _wrong_address(text: str) -> str:
+    """Empty: it may be called. The password of an address would be shown to all who may see the
+    rule.
+    """
     url = urlsplit(text)
     if url.scheme not in ("http", "https") or not url.hostname or url.username or url.password:
         return "write it as https://HOST/PATH, without a password."

@@ -55,6 +55,9 @@ class Notifier:
         self._day = ""
 
     def turn(self, now: datetime) -> None:
+        """What ended, what did not come, the day's message, then all that is due to be sent: a
+        notice leaves in the turn that finds its reason.
+        """
         self._see_runs()
         if self._looked_at is None or now - self._looked_at >= LOOK_EVERY:
             self._looked_at = now
@@ -118,6 +121,9 @@ class Notifier:
     # --- on its way
 
     def _deliver(self, now: datetime) -> None:
+        """Each rule's together. One that can't be sent waits longer and longer, and holds up no
+        other.
+        """
         for rule, waiting in due_together(now):
             numbers = [delivery.pk for delivery in waiting]
             happenings = [happening_of(delivery.happening) for delivery in waiting]

@@ -36,11 +36,15 @@ def _rights(given: list[dict[str, str]]) -> people.Rights:
 
 
 def _try_begun(name: str, address: str) -> None:
-    if wait_s := tries.begin_try(name, address):
+    wait_s = tries.begin_try(name, address)
+    if wait_s:
         raise Throttled(wait_s)
 
 
 def _begin_session(request: Request, person: User) -> Actor | None:
+    """A sign-in is a row of its own, so that it can be seen and ended from elsewhere. None: the
+    person was switched off meanwhile.
+    """
     login(request, person, backend="django.contrib.auth.backends.ModelBackend")
     agent = request.headers.get("User-Agent", "")
     request.session[SIGN_IN] = sessions.begin_session(

@@ -38,6 +38,9 @@ def address_of(request: HttpRequest | Request) -> str:
 
 class ByToken(authentication.BaseAuthentication):
     def authenticate(self, request: Request) -> tuple[SignedIn, str] | None:
+        """None: no such header, so that another way is asked. Raises where there is one and it
+        isn't right: no other way may help it.
+        """
         header = request.headers.get("Authorization", "")
         scheme, _, text = header.partition(" ")
         if scheme.lower() != "bearer":
@@ -55,6 +58,9 @@ class ByAddress(ByToken):
     """
 
     def authenticate(self, request: Request) -> tuple[SignedIn, str] | None:
+        """A calendar program sends no headers: its token stands in the address, and is good for
+        nothing else.
+        """
         text = request.query_params.get("key", "")
         if not text:
             return None
@@ -83,6 +89,9 @@ def _refused(why: str) -> AuthenticationFailed:
 
 class ByCookie(authentication.SessionAuthentication):
     def authenticate(self, request: Request) -> tuple[SignedIn, None] | None:
+        """By the browser's session, as long as its sign-in hasn't been ended and the person is
+        there. Its use is noted, to the minute.
+        """
         found = super().authenticate(request)
         if found is None:
             return None
@@ -104,6 +113,9 @@ class KnownSender(NamedTuple):
 
 
 def known(request: HttpRequest) -> KnownSender | None:
+    """None: nobody we know. Whoever may only start one job or read a calendar is known, and may not
+    operate.
+    """
     actor = actor_by_headers(request)
     if actor is None:
         return None
@@ -118,7 +130,9 @@ def actor_by_headers(request: HttpRequest) -> Actor | None:
     scheme, _, text = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() == "bearer":
         token, _ = token_found(text.strip(), timezone.now())
-        return actor_of(token.person, token) if token else None
+        if token:
+            return actor_of(token.person, token)
+        return None
     cookie = request.COOKIES.get(settings.SESSION_COOKIE_NAME)
     request.session = SessionStore(cookie)
     person = get_user(request)

@@ -28,6 +28,9 @@ _NEWEST = f"{_FOUND} ORDER BY rowid DESC LIMIT ?"
 
 @contextlib.contextmanager
 def _opened() -> Iterator[sqlite3.Connection]:
+    """The file may be lost at any time without harm: it is made anew from the records, so that
+    nothing waits for the disk.
+    """
     with contextlib.closing(sqlite3.connect(STATE.root / FILE, timeout=5)) as made, made:
         made.execute("PRAGMA journal_mode=WAL")
         made.execute("PRAGMA synchronous=OFF")  # whatever is lost is made anew

@@ -36,6 +36,9 @@ def public_key() -> str:
 
 
 def _lines(run: RunFacts) -> Iterator[bytes]:
+    """The head first, with what the run was, then each object of it: what is signed holds
+    everything that the proof is about.
+    """
     told = run_told(run)
     head = {"form": FORM, "service": STATE.id, "run": _only(told, OF_RUN)}
     yield _line(head)

@@ -125,7 +125,9 @@ def _for_people(value: str) -> str:
     plain = unicodedata.normalize("NFKC", value)  # full-width signs are signs to some programs
     first = plain.lstrip()[:1]
     would_run = value[:1] in ("\t", "\r") or (first and first in "=+-@")
-    return f"'{value}" if would_run else value
+    if would_run:
+        return f"'{value}"
+    return value
 
 
 REPORT_FORMATS: Registry[ReportFormat] = Registry("format of a report")

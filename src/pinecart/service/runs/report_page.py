@@ -195,10 +195,13 @@ def _picture(course: Sequence[Sequence[float]]) -> JsonObject | None:
 
 
 def _time(at: datetime | None) -> str:
-    return at.strftime("%Y-%m-%d %H:%M:%S UTC") if at else "not yet"
+    if at:
+        return at.strftime("%Y-%m-%d %H:%M:%S UTC")
+    return "not yet"
 
 
 def _lasted(seconds: float) -> str:
+    """In the unit that people would say it in."""
     if seconds < 1:
         return f"{seconds * 1000:,.0f} ms"
     if seconds < 120:

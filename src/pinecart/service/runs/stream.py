@@ -39,6 +39,9 @@ class Mailbox:
         self._is_there = asyncio.Event()
 
     def put(self, number: int, text: str, *, is_state: bool, is_last: bool) -> None:
+        """Every state is kept until it is taken; of progress only the latest, so that a slow
+        listener holds nothing up.
+        """
         if is_state:
             self._states.append((number, text, is_last))
             self._progress = None  # it is older
@@ -62,6 +65,9 @@ class Hub:
     """Fans new events out to all open streams of this process; polls only while there are any."""
 
     def __init__(self) -> None:
+        """One poller asks the database for all listeners, and there is none while nobody
+        listens.
+        """
         self._mailboxes: set[Mailbox] = set()
         self.open_of = Counter[str]()
         self._poller: asyncio.Task[None] | None = None
@@ -71,6 +77,9 @@ class Hub:
 
     @contextlib.asynccontextmanager
     async def listening(self, run: int, who: str) -> AsyncIterator[Mailbox]:
+        """As long as somebody is in it. The first one begins with what happens from now on; what
+        was before is told by the run itself.
+        """
         mailbox = Mailbox(run)
         if self._poller is None or self._poller.done():
             self._epoch = await _sync(selectors.database_epoch)()

@@ -10,9 +10,10 @@ from pinecart.drivers.connection_steps import Step
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import Actor, actor_in
 from pinecart.service.config.shapes import checked
-from pinecart.service.stores import files, selectors, services
+from pinecart.service.stores import files, selectors
 from pinecart.service.stores.facts import StoreFacts
 from pinecart.service.stores.fields import pasted_fields
+from pinecart.service.stores.services import contents, registering
 from pinecart.service.stores.shapes import (
     AddressShape,
     BucketShape,
@@ -49,6 +50,7 @@ def told(record: StoreFacts, actor: Actor) -> JsonObject:
 
 
 def _tried(steps: list[Step]) -> JsonObject:
+    """A step that wasn't tried is no failure: the store is fine if none failed."""
     return {
         "ok": all(step.ok is not False for step in steps),
         "steps": [step._asdict() for step in steps],
@@ -68,7 +70,7 @@ class Stores(APIView):
         """Register a store."""
         return Response(
             told(
-                services.add_store(actor_in(request), checked(StoreFormShape, request.data)),
+                registering.add_store(actor_in(request), checked(StoreFormShape, request.data)),
                 actor_in(request),
             ),
             status=201,
@@ -107,7 +109,7 @@ class StoresTry(APIView):
         actor = actor_in(request)
         given = checked(StoreTriedShape, request.data)
         write_to = given.pop("write_to")
-        steps = services.try_form(actor, given, write_to=write_to)
+        steps = registering.try_form(actor, given, write_to=write_to)
         return Response(_tried(steps))
 
 
@@ -122,7 +124,7 @@ class StoreView(APIView):
         """Change fields, or give a new key."""
         return Response(
             told(
-                services.change_store(
+                registering.change_store(
                     actor_in(request), name, checked(StoreChangeShape, request.data)
                 ),
                 actor_in(request),
@@ -132,7 +134,7 @@ class StoreView(APIView):
     @extend_schema(responses={204: None})
     def delete(self, request: Request, name: str) -> Response:
         """Forget a store; nothing in it is touched."""
-        services.drop_store(actor_in(request), name)
+        registering.drop_store(actor_in(request), name)
         return Response(status=204)
 
 
@@ -140,7 +142,7 @@ class StoreTry(APIView):
     @extend_schema(request=TryShape, responses=TriedShape)
     def post(self, request: Request, name: str) -> Response:
         """Try a registered store."""
-        steps = services.try_saved(
+        steps = registering.try_saved(
             actor_in(request), name, write_to=checked(TryShape, request.data)["write_to"]
         )
         return Response(_tried(steps))
@@ -158,7 +160,7 @@ class StoreBuckets(APIView):
         actor = actor_in(request)
         asked = checked(BucketShape, request.data)
         bucket = asked["bucket"]
-        made = services.make_bucket(actor, name, bucket)
+        made = contents.make_bucket(actor, name, bucket)
         status = 201 if made else 200
         return Response({"bucket": bucket, "made": made}, status=status)
 
@@ -167,5 +169,5 @@ class StoreBucket(APIView):
     @extend_schema(responses={204: None})
     def delete(self, request: Request, name: str, bucket: str) -> Response:
         """Drop a bucket, only if it is empty."""
-        services.drop_bucket(actor_in(request), name, bucket)
+        contents.drop_bucket(actor_in(request), name, bucket)
         return Response(status=204)

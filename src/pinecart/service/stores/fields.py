@@ -135,6 +135,9 @@ def _secret_needed_again(
 
 
 def _malformed(driver: DriverSpec, values: Mapping[str, str]) -> Problems:
+    """What is wrong with each of the values by itself. Empty ones are asked for elsewhere, where
+    they are needed.
+    """
     problems = []
     for field in driver.fields:
         value = values.get(field.name)

@@ -31,7 +31,8 @@ from pinecart.service.stores.selectors import (
     spec_of,
     store_for,
 )
-from pinecart.service.stores.services import MOST_IN_ARCHIVE, remember_learned, selected
+from pinecart.service.stores.services.contents import MOST_IN_ARCHIVE, selected
+from pinecart.service.stores.services.registering import remember_learned
 from pinecart.service.trail.services import note
 
 BUCKETS_AT_ONCE = 8
@@ -81,8 +82,12 @@ def side_by_side(
 
 def _word(here: Entry | None, there: Entry | None) -> str:
     if here is None or there is None:
-        return "only-there" if here is None else "only-here"
-    return "same-size" if here.size == there.size else "differs"
+        if here is None:
+            return "only-there"
+        return "only-here"
+    if here.size == there.size:
+        return "same-size"
+    return "differs"
 
 
 class Bucket(NamedTuple):
@@ -107,6 +112,7 @@ def buckets_of(actor: Actor, name: str) -> list[Bucket]:
         turn = asyncio.Semaphore(BUCKETS_AT_ONCE)
 
         async def one(bucket: bytes) -> tuple[str, bool | None]:
+            """A bucket's name, and whether it is empty; None: this key may not look into it."""
             name = bucket.rstrip(b"/").decode()
             async with turn:
                 try:
@@ -136,6 +142,7 @@ class _Spooled:
     """Bytes that came from a viewer, in a file of ours, read like any opened object."""
 
     def __init__(self, file: IO[bytes], size: int) -> None:
+        """file: an upload that didn't fit into memory, at its beginning.   size: in bytes."""
         self._file = file
         self.entry = Entry(b"", size, None)
         self.card: WriteStamp | None = None

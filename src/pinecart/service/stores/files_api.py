@@ -20,7 +20,8 @@ from pinecart.core.places import Location, key_fields, key_of_text, show
 from pinecart.json_object import JsonObject
 from pinecart.service.config.rights import actor_in
 from pinecart.service.config.shapes import checked
-from pinecart.service.stores import files, selectors, services
+from pinecart.service.stores import files, selectors
+from pinecart.service.stores.services import contents
 from pinecart.service.stores.shapes import (
     ArchiveAsked,
     BrowseAsked,
@@ -52,9 +53,10 @@ class StoreBrowse(APIView):
         """What lies at a place, a page at a time."""
         asked = checked(BrowseAsked, request.query_params)
         path = key_of_text(asked["path"])
-        path = path if not path or path.endswith(b"/") else path + b"/"
+        if not (not path or path.endswith(b"/")):
+            path = path + b"/"
         after = _after(asked)
-        level = services.look_at(
+        level = contents.look_at(
             actor_in(request),
             name,
             path,
@@ -109,7 +111,7 @@ class StoreVersions(APIView):
         it keeps none.
         """
         key = key_of_text(checked(HeadAsked, request.query_params)["path"])
-        found = services.versions_of(actor_in(request), name, key)
+        found = contents.versions_of(actor_in(request), name, key)
         return Response(
             [
                 {
@@ -130,7 +132,7 @@ class StoreHead(APIView):
         """One file: size, time, metadata, first bytes."""
         asked = checked(HeadAsked, request.query_params)
         key = key_of_text(asked["path"])
-        stat, body, tags = services.first_bytes(actor_in(request), name, key, asked["version"])
+        stat, body, tags = contents.first_bytes(actor_in(request), name, key, asked["version"])
         text = as_text(body)
         return Response(
             {
@@ -172,8 +174,8 @@ class StoreSave(APIView):
         asked = checked(HeadAsked, request.query_params)
         version = asked["version"]
         key = key_of_text(asked["path"])
-        spec, stat = services.may_save(actor, name, key, version)
-        body = services.content_of(actor, spec, key, version)
+        spec, stat = contents.may_save(actor, name, key, version)
+        body = contents.content_of(actor, spec, key, version)
         answer = StreamingHttpResponse(body, content_type="application/octet-stream")
         _, _, last = key.rpartition(b"/")
         text = last.decode("utf-8", "replace")
@@ -243,9 +245,10 @@ class StoreArchive(APIView):
         actor = actor_in(request)
         asked = checked(ArchiveAsked, request.query_params)
         path = key_of_text(asked["path"])
-        path = path if not path or path.endswith(b"/") else path + b"/"
+        if not (not path or path.endswith(b"/")):
+            path = path + b"/"
         keys = [key_of_text(k, field="key") for k in asked["key"]]
-        spec = services.may_archive(actor, name, path, keys)
+        spec = contents.may_archive(actor, name, path, keys)
         answer = StreamingHttpResponse(
             files.archive(actor, spec, path, keys), content_type="application/zip"
         )

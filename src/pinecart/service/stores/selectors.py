@@ -36,6 +36,7 @@ def stores_at_hand() -> Iterator[None]:
 
 
 def _record(name: str) -> StoreRecord | None:
+    """Within one request each store is read once; a change of it in between is met by the next."""
     kept = _AT_HAND.get()
     if kept is None:
         return StoreRecord.objects.filter(name=name).first()

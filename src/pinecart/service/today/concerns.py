@@ -41,6 +41,7 @@ def concerns(
 
 
 def _disk() -> Iterable[Concern]:
+    """Long before runs stop starting, so that somebody can still make room by day."""
     least = OPTIONS.least_free
     free = STATE.free_bytes()
     if free < SOON * least:
@@ -64,6 +65,9 @@ def _stores(actor: Actor, now: datetime) -> Iterable[Concern]:
 
 
 def _sources(jobs: Collection[JobLine]) -> Iterable[Concern]:
+    """Jobs that start when their source changes, and whose source can't be seen: nothing would
+    start them, and nobody would notice.
+    """
     unwatched = watches_failing()
     for job in jobs:
         if job.is_on and job.name in unwatched:

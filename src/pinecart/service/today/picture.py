@@ -58,6 +58,9 @@ def picture_of(actor: Actor, now: datetime) -> JsonObject:
 
 
 def _days(actor: Actor, now: datetime) -> list[JsonObject]:
+    """A row for each of the last days, oldest first, of those runs that this person may see; days
+    without runs are there too.
+    """
     today = now.date()
     found = []
     for back in range(DAYS - 1, -1, -1):

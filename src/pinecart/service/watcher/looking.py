@@ -86,6 +86,9 @@ class _Look:
                     self._add(number, entry, has_times=able.keeps_times)
 
     def _is_taken(self, entry: Entry, selection: Selection) -> bool:
+        """Whether the job would take it. One that only is too young, or will soon be old enough, is
+        looked at again by then.
+        """
         if entry.is_folder or entry.fault:
             return False
         why_not = selection.why_not(entry.source_key, entry, self._now_ns)
@@ -100,7 +103,8 @@ class _Look:
         of_age_ns = entry.modified_ns + selection.unchanged_for_s * 10**9
         if of_age_ns >= self._now_ns:
             earlier = self._of_age_ns is None or of_age_ns < self._of_age_ns
-            self._of_age_ns = of_age_ns if earlier else self._of_age_ns
+            if earlier:
+                self._of_age_ns = of_age_ns
 
     def _add(self, number: int, entry: Entry, *, has_times: bool) -> None:
         now_so = fingerprint(entry)

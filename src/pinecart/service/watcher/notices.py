@@ -25,7 +25,10 @@ class FolderNotices:
 
     def __init__(self, folder: Path, heard: threading.Event) -> None:
         self.is_absent = not folder.is_dir()
-        self.why_not = "the folder isn't there" if self.is_absent else _why_not(folder)
+        if self.is_absent:
+            self.why_not = "the folder isn't there"
+        else:
+            self.why_not = _why_not(folder)
         self._folder = folder
         self._heard = heard
         self._stop = threading.Event()
@@ -58,6 +61,7 @@ class FolderNotices:
 
 
 def _why_not(folder: Path) -> str:
-    if where := network_file_system(folder, Path("/proc/self/mountinfo").read_text()):
+    where = network_file_system(folder, Path("/proc/self/mountinfo").read_text())
+    if where:
         return f"it lies on a network file system, {where}"
     return ""

@@ -59,6 +59,9 @@ class Watcher:
         self._stands_still = False
 
     def turn(self, now: datetime) -> None:
+        """Jobs are read now and then; after a restore nothing is started until somebody has said
+        that it goes on.
+        """
         if time.monotonic() - self._read_at >= READ_JOBS_EVERY_S:
             self._read_at = time.monotonic()
             self._stands_still = bool(restored_of())
@@ -133,6 +136,9 @@ class Watched:
     """One watch, as long as its places and rules stay the same."""
 
     def __init__(self, watch: WatchFacts, plan: WatchPlan) -> None:
+        """Begins with what an earlier process has seen of this source, so that a service that is
+        begun anew starts nothing twice.
+        """
         self.plan = plan
         self._watch = watch
         self._known = known_of(watch, plan.digest)
@@ -147,6 +153,9 @@ class Watched:
         self._listened_to: list[Location] = []
 
     def turn(self, looks: ThreadPoolExecutor, now: datetime) -> None:
+        """One look at a time, in a thread. A notice of the system brings the next one forward, but
+        not the ones of a busy folder without end.
+        """
         if self._look is not None:
             if self._look.done():
                 self._take(self._look, now)
@@ -215,10 +224,12 @@ class Watched:
             self._tell(now, facts, at_once=False)
 
     def _how(self) -> str:
+        """How changes are noticed, in words, with the reason where the system tells of none."""
         every = f"it looks every {self.plan.trigger.look_s} s"
         if not self._notices:
             return every
-        if why_not := next((n.why_not for n in self._notices if n.why_not), ""):
+        why_not = next((n.why_not for n in self._notices if n.why_not), "")
+        if why_not:
             return f"{every}: {why_not}"
         return f"the system tells of changes, and {every}"
 

@@ -25,6 +25,9 @@ class HelperProcess:
     """One helper process. What it holds when it goes comes back without an answer."""
 
     def __init__(self, crew: HelperCrew) -> None:
+        """Begun by `work`; a helper that dies is begun anew, and what it had in hand fails, to be
+        tried again.
+        """
         self._crew = crew
         self._process: asyncio.subprocess.Process | None = None
         self._open: dict[int, asyncio.Future[Sequence[Result]]] = {}
@@ -108,7 +111,9 @@ class HelperProcess:
                 return nothing
             self._tell(ask)
             results = await found
-            return results if len(results) == count else nothing
+            if len(results) == count:
+                return results
+            return nothing
         finally:
             self._open.pop(number, None)
             self.held -= 1
@@ -119,6 +124,7 @@ class HelperProcess:
             self._tell({"recall": True})
 
     def _tell(self, what: JsonObject) -> None:
+        """One line of JSON. Nothing waits for it here: the process reads all that it is given."""
         assert self._process and self._process.stdin
         line = json.dumps(what).encode() + b"\n"
         with contextlib.suppress(OSError, RuntimeError):  # it has gone: the reader hears its end
@@ -160,6 +166,9 @@ class HelperCrew:
         most_at_once: int,
         log: Callable[..., None],
     ) -> None:
+        """lock: the run's, which helpers hold as well, so that it isn't taken up anew before the
+        last of them has ended.
+        """
         self.order = {k: given[k] for k in ("run", "epoch", "definition", "stores")}
         self.order |= {"most_at_once": most_at_once, "retry_s": given["retry_s"]}
         self.run = given["run"], given["epoch"]
@@ -173,6 +182,9 @@ class HelperCrew:
         self.files = self.parts = 0
 
     def free(self) -> HelperProcess | None:
+        """One that has room for another batch. None of them is begun before there is work to
+        share.
+        """
         if not self._working:
             self._working = [asyncio.create_task(h.work()) for h in self._helpers]
             self.log("helpers", f"{len(self._helpers)} helpers carry files beside this process.")
@@ -191,7 +203,8 @@ class HelperCrew:
 
     def heading(self, leg: int) -> tuple[int, int, int, int, str, str, str]:
         """The fields that each kind of batch begins with."""
-        places, (run, epoch) = self._definition.legs[leg], self.run
+        places = self._definition.legs[leg]
+        (run, epoch) = self.run
         return (
             next(self._numbers),
             run,

@@ -80,6 +80,9 @@ async def _work(order: JsonObject, out: IO[bytes]) -> None:
 
 
 def main() -> None:
+    """One order on the first line, then a batch on each; it ends with its run, however that
+    ends.
+    """
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     out = os.fdopen(os.dup(1), "wb")

@@ -23,6 +23,9 @@ class Intents:
         self._fd: int | None = None
 
     def write(self, leg: int, key: bytes, decision: str, reason: str) -> None:
+        """Before anything is done to the object. It is in the system's hands then, and outlives
+        this process.
+        """
         if self._fd is None:
             self._fd = os.open(
                 self._file, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o600

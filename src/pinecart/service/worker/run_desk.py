@@ -30,7 +30,7 @@ from pinecart.service.runs import selectors
 from pinecart.service.runs.selectors import records
 from pinecart.service.runs.services import run_records
 from pinecart.service.stores.selectors import rests
-from pinecart.service.stores.services import remember_learned, remember_rest
+from pinecart.service.stores.services.registering import remember_learned, remember_rest
 from pinecart.service.worker.crew import HelperCrew
 from pinecart.service.worker.database_threads import reads, writes
 from pinecart.service.worker.intents import Intents
@@ -106,6 +106,7 @@ class RunRecords:
             self._settled[number] = (before, leg.digest)
 
     def await_others(self, given: list[JsonObject], stores: dict[str, Store]) -> None:
+        """Jobs that have to have taken a file before this run may clear it away at the source."""
         for mapping in given:
             other = read_definition(mapping)
             for leg in other.legs:
@@ -116,6 +117,9 @@ class RunRecords:
                 self._awaited.append(awaited)
 
     async def lacking(self, leg: int, wanted: list[tuple[bytes, Entry]]) -> set[bytes]:
+        """Those that another job, which is waited for, takes too and hasn't taken as they are now:
+        they stay at the source.
+        """
         if self._awaits_unknown:
             self.log(
                 "awaits",
@@ -136,6 +140,7 @@ class RunRecords:
         return found
 
     async def pages(self, leg: int) -> AsyncIterator[Rows]:
+        """What the ledger remembers of the leg, in the order of keys, some pages at a time."""
         after = b""
         while pages := await reads(ledger.ledger_pages, self.scopes[leg], after):
             for page in pages:
@@ -163,6 +168,7 @@ class RunRecords:
             )
 
     async def overtaken(self, leg: int) -> AsyncIterator[list[tuple[bytes, int]]]:
+        """Pages of what was to be done exactly so and came otherwise: keys with their numbers."""
         after = 0
         while True:
             preview = self._exactly
@@ -201,6 +207,7 @@ class RunRecords:
             yield page
 
     async def kept_by(self, leg: int) -> AsyncIterator[list[Aside]]:
+        """What the run that is undone had set aside at this leg, page by page."""
         after = 0
         while (page := await reads(aside.asides_kept, self._of, leg, after))[0]:
             after = page[1]
@@ -213,6 +220,7 @@ class RunRecords:
             )
 
     async def save(self, batch: list[Record]) -> None:
+        """Only a transfer's records become what the ledger remembers."""
         remember = self._kind == "transfer"
         await writes(
             run_records.save_batch, self._run, self._epoch, self.scopes, batch, remember=remember
@@ -242,13 +250,17 @@ class RunRecords:
         for name, store in self.opened.items():
             if store.rests_s > 0:
                 await writes(remember_rest, name, store.rests_s)
-        if resting := await reads(rests, list(self.opened)):
+        resting = await reads(rests, list(self.opened))
+        if resting:
             for name, seconds in resting.items():
                 self.opened[name].rest(seconds)
             if self.crew:
                 self.crew.rest(resting)
 
     async def _share_what_was_learned(self) -> None:
+        """What a store was found to do is kept with it, so that the next run needn't find it out
+        again.
+        """
         for name, store in self.opened.items():
             learned = store.learned()
             if learned != self._learned.get(name, {}):
@@ -266,6 +278,9 @@ class RunRecords:
         write_whole(self._checked, json.dumps(told))
 
     def reached_before(self, leg: int) -> Checkpoint | None:
+        """How far an audit had come when its process ended; None: it begins at the leg's
+        beginning.
+        """
         try:
             told = json.loads(self._checked.read_text())
         except FileNotFoundError:

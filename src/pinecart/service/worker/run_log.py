@@ -42,6 +42,9 @@ class RunLog:
         self.others = -1
 
     def write(self, action: str, message: str, fields: Mapping[str, Any]) -> None:
+        """One line of JSON; a second copy goes where the service was told to log to, as long as
+        that can be written to.
+        """
         now = datetime.now(UTC).isoformat(timespec="milliseconds")
         told = {
             "at": now.replace("+00:00", "Z"),
@@ -82,6 +85,9 @@ class _Rotating(RotatingFileHandler):
         super().__init__(file, maxBytes=limit, backupCount=FILES_BEFORE, encoding="utf-8")
 
     def doRollover(self) -> None:
+        """The new file's first line says at which byte of the whole log it begins, so that readers
+        go on where they were.
+        """
         size = Path(self.baseFilename).stat().st_size
         self._begins_at += size
         super().doRollover()

@@ -45,6 +45,9 @@ with contextlib.suppress(ImportError):
 
 
 def main() -> None:
+    """The order comes on standard input. The run's lock is held to the end of this process, so that
+    whoever gets it knows that nobody works.
+    """
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     signal.signal(
         signal.SIGTERM, lambda *_: os._exit(0)
@@ -150,7 +153,8 @@ def _order(given: JsonObject) -> Order:
         raise SignInRefused(message, code=code)
     if given["missing"]:
         raise PinecartError(given["missing"], code="store.unknown")
-    if clash := given.get("clash"):
+    clash = given.get("clash")
+    if clash:
         raise PinecartError(clash["message"], code=clash["code"])
     stores: dict[str, Store] = {name: open_store(spec) for name, spec in given["stores"].items()}
     definition = read_definition(given["definition"])

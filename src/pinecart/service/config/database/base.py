@@ -47,6 +47,9 @@ class Turnstile:
             fcntl.flock(file, fcntl.LOCK_UN)
 
     def _opened(self) -> int:
+        """The file that all processes of the service take their turn by, opened once; it never has
+        anything in it.
+        """
         if self._file is None:
             try:
                 self._file = os.open(self._path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
@@ -83,6 +86,9 @@ class _Waiting(base.SQLiteCursorWrapper):
         return self._in_turn(query, lambda: super(_Waiting, self).executemany(query, param_list))
 
     def _in_turn(self, query: str, call: Callable[[], Any]) -> Any:
+        """Who writes comes one after the other over all processes, since the database itself lets
+        whoever asks next go first.
+        """
         deadline = time.monotonic() + WAIT_S
         if query.startswith("SELECT"):
             return _patiently(call, deadline)  # who reads meets a lock only while a log is reset

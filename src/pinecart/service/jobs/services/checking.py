@@ -210,6 +210,9 @@ def _of_two_legs(
     legs: tuple[int, Leg, Leg],
     place: Any,
 ) -> list[Problem]:
+    """What one job's leg would do to another job's, as far as places tell it: removing its files,
+    or taking its sources away.
+    """
     i, leg, theirs = legs
     intents = (definition.intent, other.intent)
     problems: list[Problem] = []
@@ -237,7 +240,10 @@ def _shared_source(
     """A move may share its source only with a job that it waits for, and of which it can be told
     what that job took.
     """
-    (move, moved), (second, taken) = ((definition, leg), (other, theirs))
+    move = definition
+    moved = leg
+    second = other
+    taken = theirs
     if move.intent is not Intent.HAND_OVER:
         (move, moved), (second, taken) = (second, taken), (move, moved)
     if second.job not in move.waits_for:
@@ -249,11 +255,10 @@ def _shared_source(
         return [{"field": field, "code": "job.source-shared", "message": message}]
     why = ""
     if second.intent in (Intent.MIRROR, Intent.HAND_OVER):
-        why = (
-            "removes files itself"
-            if second.intent is Intent.HAND_OVER
-            else "would remove there what was cleared here"
-        )
+        if second.intent is Intent.HAND_OVER:
+            why = "removes files itself"
+        else:
+            why = "would remove there what was cleared here"
     elif taken.renaming or taken.one:
         why = "renames on the way, or takes one file only"
     elif taken.source.store != moved.source.store:

@@ -37,6 +37,9 @@ def count_definition(actor: Actor, checked: Definition) -> list[LegCounted]:
 
 
 def _of_leg(actor: Actor, definition: Definition, leg: Leg) -> LegCounted:
+    """A store that can't be reached is told for its leg alone; the others are counted
+    nevertheless.
+    """
     records = [
         store_for(actor, place.store, Right.LOOK, "looking at files")
         for place in (leg.source, leg.target)
@@ -49,6 +52,9 @@ def _of_leg(actor: Actor, definition: Definition, leg: Leg) -> LegCounted:
 
 
 async def _counted(definition: Definition, leg: Leg, specs: Mapping[str, Any]) -> QuickCount:
+    """Without changing anything: the leg is listed and compared with what the ledger remembers of
+    it, each store opened just for that.
+    """
     stores = {name: open_store(spec) for name, spec in specs.items()}
     try:
         rows = remembered(definition.job, leg, stores)

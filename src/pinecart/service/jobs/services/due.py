@@ -28,7 +28,9 @@ def due_after(
     later = timedelta(seconds=_later_s(definition))
     planned = last_due - later if last_due else None
     due = definition.trigger.due(now - later, TriggerState(planned))
-    return due + later if due else None
+    if due:
+        return due + later
+    return None
 
 
 def audit_after(definition: Definition, now: datetime) -> datetime | None:

@@ -61,6 +61,9 @@ def import_jobs(
 
 
 def _check_map(given: Sequence[GivenJob], stores: Mapping[str, str]) -> None:
+    """Each name that is replaced must be one that the files have: a typing error would leave a job
+    with another team's store.
+    """
     named = stores_named(given)
     problems = []
     for name in stores:
@@ -150,6 +153,7 @@ def _beside(definition: Definition, record: JobRecord) -> Imported:
 
 
 def _save(actor: Actor, one: Imported) -> None:
+    """What is the same as it was is left as it is, and leaves no line in the trail."""
     if one.change == NEW:
         save_new(actor, one.definition)
     elif one.change == CHANGED:

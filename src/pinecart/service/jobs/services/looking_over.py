@@ -87,6 +87,9 @@ async def _keeps_versions(store: Store, place: Location) -> bool:
 
 
 def _schedule_findings(definition: Definition) -> list[JobFinding]:
+    """A finding where no time will ever come. What starts a job by an event has no times, and none
+    are looked for.
+    """
     trigger = definition.trigger
     if isinstance(trigger, AfterTrigger | ChangesTrigger | None) or next_due(definition, 1):
         return []
@@ -168,6 +171,9 @@ def _sample(actor: Actor, place: Location, *, may_be_absent: bool) -> Sample | S
 
 
 async def _listed(store: Store, place: Location, *, may_be_absent: bool) -> Sample:
+    """The first entries of a place, to try selections on; a place that isn't there yet is empty
+    where the job makes it itself.
+    """
     entries: list[Entry] = []
     pages = Side(store, place.path).listed()
     try:

@@ -25,7 +25,7 @@ from pinecart.service.jobs.selectors import (
 from pinecart.service.jobs.services.checking import checked_definition
 from pinecart.service.jobs.services.due import audit_after, due_after
 from pinecart.service.runs.services.run_records import forget_job
-from pinecart.service.stores.services import set_uses
+from pinecart.service.stores.services.registering import set_uses
 from pinecart.service.trail.services import change, changed
 
 

@@ -55,7 +55,11 @@ def must_be_strong(name: str, password: str) -> None:
 
 
 def _must_be_rights(rights: Rights) -> None:
-    if odd := [r for r, _ in rights if r not in list(Right)]:
+    """The database takes any text, so that a right that was spelled wrongly would be kept and never
+    hold. Raises Invalid.
+    """
+    odd = [r for r, _ in rights if r not in list(Right)]
+    if odd:
         message = f"{odd[0]!r} is no right. They are look, operate, define, administer."
         raise Invalid([{"field": "rights", "code": "person.malformed", "message": message}])
 
@@ -122,6 +126,7 @@ def _state_of(person: User) -> JsonObject:
 
 
 def _told(person: User) -> list[str]:
+    """Rights in words, for the trail: on a label where they are on one, else on everything."""
     grants = Grant.objects.filter(person=person).order_by("label", "right")
     told = []
     for grant in grants:

@@ -48,7 +48,8 @@ def make_token(
     parent = Token.objects.filter(pk=actor.token or 0).first()
     if parent is not None:
         expires = min((e for e in (expires, parent.expires_at) if e), default=None)
-        right = least(right or Right.ADMINISTER, parent.most) if parent.most else right
+        if parent.most:
+            right = least(right or Right.ADMINISTER, parent.most)
 
     text = f"pct_{secrets.token_urlsafe(32)}"
     Token.objects.create(

@@ -39,6 +39,9 @@ def begin_try(person: str, address: str) -> float:
 
 
 def _wait_s(kind: str, row: Failures | None, now: datetime) -> float:
+    """Seconds until the next try is looked at: none for the first few, then doubled each time, up
+    to a bound.
+    """
     if row is None:
         return 0.0
     over = row.count - FREE[kind]

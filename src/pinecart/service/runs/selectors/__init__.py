@@ -25,16 +25,12 @@ ALIVE_STATES = [s.value for s in ALIVE]
 
 def run_numbered(number: int, actor: Actor, kind: str | None = None) -> Run:
     found = Run.objects.filter(pk=number).first()
-    if kind == "transfer":
-        kind = found.kind if found and found.kind in ("undo", "expiry") else kind
+    if kind == "transfer" and found and found.kind in ("undo", "expiry"):
+        kind = found.kind
     if found is None or (kind and found.kind != kind) or not actor.may(Right.LOOK, found.labels):
-        raise UnknownName(
-            (
-                f"There is no {(kind or 'run').replace('transfer', 'run')} {number}. See them "
-                "with: pinecart run list."
-            ),
-            code="run.unknown",
-        )
+        what = (kind or "run").replace("transfer", "run")
+        message = f"There is no {what} {number}. See them with: pinecart run list."
+        raise UnknownName(message, code="run.unknown")
     return found
 
 
@@ -252,9 +248,14 @@ class Wishes(NamedTuple):
 
 
 def wishes(run: int) -> Wishes:
+    """What people want of the run by now, asked again and again while it works; nothing, where it
+    is gone.
+    """
     fields = ("stop_wanted", "stop_at_once", "pause_wanted", "rate")
     found = Run.objects.filter(pk=run).values_list(*fields).first()
-    return Wishes(*found) if found else Wishes()
+    if found:
+        return Wishes(*found)
+    return Wishes()
 
 
 def shares(stores: Collection[str]) -> dict[str, int]:

@@ -33,6 +33,9 @@ def compared(run: RunFacts, other: RunFacts) -> JsonObject:
 
 
 def _carried_only_in(run: RunFacts, other: RunFacts) -> JsonObject:
+    """Where the sums say that the run carried nothing, its records aren't walked through for
+    that.
+    """
     has_any = any(group["decision"] in CARRIES for group in run.summed)
     if has_any:
         return _only_in(run.pk, other.pk, CARRIED)
@@ -40,6 +43,9 @@ def _carried_only_in(run: RunFacts, other: RunFacts) -> JsonObject:
 
 
 def _problems_only_in(run: RunFacts, other: RunFacts) -> JsonObject:
+    """Where the sums say that the run had no problem, its records aren't walked through for
+    that.
+    """
     has_any = any(group["error"] for group in run.summed)
     if has_any:
         return _only_in(run.pk, other.pk, PROBLEM)

@@ -88,6 +88,7 @@ def _lasted_s(started: datetime | None, ended: datetime) -> float | None:
 def _came(
     ended: datetime, started: datetime | None, released: Sequence[str], summed: Groups
 ) -> Came:
+    """What a run came to. It has no time of its own where it waited for somebody's yes."""
     seconds = _lasted_s(started, ended)
     if released:  # it waited for a person
         seconds = None

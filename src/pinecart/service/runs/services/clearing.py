@@ -111,6 +111,9 @@ def clear_events(now: datetime, seen: int) -> bool:
 
 
 def clear_log(run: int) -> None:
+    """All files of a run: its log, however often that was begun anew, and what it kept for the case
+    that its process dies.
+    """
     for file in files_of(run):
         file.unlink(missing_ok=True)
     for ending in ("lock", "intents", "checked"):

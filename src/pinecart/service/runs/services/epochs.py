@@ -13,6 +13,9 @@ class Superseded(Exception):
 
 
 def hold_epoch(run: int, epoch: int) -> None:
+    """Within a transaction, before anything of the run is written: whoever was replaced writes
+    nothing more. Raises Superseded.
+    """
     if not Run.objects.filter(pk=run, epoch=epoch, state=RunState.WORKING.value).update(
         epoch=epoch
     ):

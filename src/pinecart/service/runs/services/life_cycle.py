@@ -360,7 +360,9 @@ def _outcome(run: Run, ending: Ending) -> Outcome:
         later=sum(told["reasons"].get(f"leave {reason}", 0) for reason in later),
     )
     found_nothing = run.kind in ("audit", "inventory") and outcome is Outcome.NOTHING_TO_DO
-    return Outcome.CLEAN if found_nothing else outcome
+    if found_nothing:
+        return Outcome.CLEAN
+    return outcome
 
 
 def _waits(run: Run, ending: Ending) -> bool:
@@ -378,7 +380,8 @@ def _waits(run: Run, ending: Ending) -> bool:
         run.message = " ".join(h.message for h in ending.held)
     else:
         return False
-    run.state, run.held_at = advance(RunState(run.state), event).value, timezone.now()
+    run.state = advance(RunState(run.state), event).value
+    run.held_at = timezone.now()
     run.save(update_fields=["state", "held_at", "message"])
     tell_state(run)
     return True
@@ -407,6 +410,9 @@ def _start_clearing(number: int, what: str) -> bool:
 
 
 def end(run: Run, outcome: Outcome) -> None:
+    """It is counted once, and what was told of its progress is no longer wanted. Raises where a run
+    can't end from that state.
+    """
     state = advance(RunState(run.state), Event.FINISHED)
     run.state = state.value
     run.outcome = outcome.value

@@ -42,7 +42,8 @@ def claim_next(*, now: datetime, limit: int) -> Run | None:
     for run in _claimable():
         waits = _waits_for(run, working, place, now)
         if not waits:
-            if claimed := _claim(run):
+            claimed = _claim(run)
+            if claimed:
                 return claimed
             continue
         if run.message != waits:
@@ -130,7 +131,9 @@ def keep_hours(now: datetime) -> None:
 
 def _hours_of(run: Run) -> Hours | None:
     text = run.definition.get("hours")
-    return parse_hours(text) if text else None
+    if text:
+        return parse_hours(text)
+    return None
 
 
 def _waits_for_hours(run: Run) -> str:

@@ -268,7 +268,8 @@ def forget_job(job: str) -> None:
 
     Raises StateConflict while a run of it is under way.
     """
-    if under_way := Run.objects.filter(job=job, state__in=ALIVE_STATES).first():
+    under_way = Run.objects.filter(job=job, state__in=ALIVE_STATES).first()
+    if under_way:
         message = (
             f"Run {under_way.pk} of {job!r} is not over yet. Stop it first, or answer it: "
             f"pinecart run show {under_way.pk}"
