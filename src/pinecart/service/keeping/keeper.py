@@ -25,6 +25,7 @@ from pinecart.service.runs.services.clearing import (
 )
 
 LOGS_EVERY = timedelta(hours=1)
+NOTHING_FOR = timedelta(minutes=1)  # where all was cleared, it is looked again so much later
 STEP_S = 0.2  # of one turn, at most
 FEW_FREE = 500
 PAGES_AT_ONCE = 500
@@ -34,14 +35,21 @@ NAMES_AT_ONCE = 1000
 class Keeper:
     def __init__(self) -> None:
         self._logs_at: datetime | None = None
+        self._clears_at: datetime | None = None  # None: there is more to clear
 
     def turn(self, now: datetime) -> None:
         """As many steps as there is time for; the rest at the next turn."""
-        kept = periods()
-        until = time.monotonic() + STEP_S
-        while self._step(now, kept) and time.monotonic() < until:
-            pass
+        if self._clears_at is None or now >= self._clears_at:
+            self._clear(now, periods())
         self._index_names(time.monotonic() + STEP_S)
+
+    def _clear(self, now: datetime, kept: Periods) -> None:
+        until = time.monotonic() + STEP_S
+        self._clears_at = None
+        while time.monotonic() < until:
+            if not self._step(now, kept):
+                self._clears_at = now + NOTHING_FOR
+                break
         if self._logs_at is None or now - self._logs_at >= LOGS_EVERY:
             self._logs_at = now
             self._clear_logs(now, kept.logs)

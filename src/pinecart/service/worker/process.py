@@ -1,8 +1,11 @@
 """The worker's process, as the nursery begins it."""
 
-from pinecart.service.config.shell import keep_turning
+from pinecart.service.config.shell import Rest, keep_turning
 from pinecart.service.worker.worker_loop import Worker
+
+REST_S = 2.0  # free disk, and runs whose process died, are looked at so often
 
 
 def main() -> None:
-    keep_turning(Worker(), 0.25)
+    worker = Worker()
+    keep_turning(worker, 0.15, Rest(REST_S, worker.has_ended_runs))

@@ -36,6 +36,10 @@ class Worker:
         self._children: dict[int, Child] = {}
         self._keys_seen = newest_key()
 
+    def has_ended_runs(self) -> bool:
+        """Processes of runs that have ended since the last turn."""
+        return any(child.has_ended() for child in self._children.values())
+
     def turn(self, now: datetime) -> None:
         self._hand_on_new_keys()
         for number in [n for n, child in self._children.items() if child.has_ended()]:
