@@ -14,7 +14,7 @@ NODE_STAMP := $(STAMPS)/node-$(shell cat console/package-lock.json console/packa
 APT_STAMP := $(STAMPS)/apt-packages
 DEBIAN := openssh-server apache2-bin apache2-utils samba chromium fonts-dejavu-core memcached libeatmydata1 exfat-fuse exfatprogs ntfs-3g
 
-.PHONY: setup demo test check pytest console-test wheel schema lock bench soak clean console screenshots
+.PHONY: setup demo test test-all check pytest console-test wheel schema lock bench soak clean console screenshots
 
 setup: $(RUN_STAMP) $(BUILT)
 
@@ -83,6 +83,9 @@ console-test: $(BUILT)
 
 pytest: $(TEST_STAMP) $(APT_STAMP) $(BUILT)
 	$(BIN)/pytest -n 2 --dist loadgroup
+
+test-all: export PINECART_ALL = 1
+test-all: test
 
 schema: $(TEST_STAMP)
 	PINECART_DATA=/nonexistent DJANGO_SETTINGS_MODULE=pinecart.service.config.settings $(BIN)/python -m django spectacular --validate --fail-on-warn --file docs/api.yml

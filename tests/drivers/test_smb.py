@@ -41,6 +41,7 @@ from pinecart.drivers.smb.wire import EPOCH, filetime_of, listed
 from tests.contracts.large_listing import MANY, listed_of_many
 from tests.contracts.remote_tree import LONG, long_put, long_put_in_the_end, opened
 from tests.contracts.store import AT, StoreContract, names, put
+from tests.repeats import first, repeat
 from tests.runner.engine import Journal
 from tests.servers.smb import PASSWORD, USER, samba
 
@@ -296,6 +297,7 @@ def test_a_listing_is_read_to_its_letter_and_a_cut_one_is_none():
             list(listed(buffer[:cut]))
 
 
+@repeat
 def test_fifty_thousand_names_come_in_order_and_little_memory(server, root):
     count, grown_kib = listed_of_many(server.spec(root), root)
     assert count == MANY and grown_kib < 40_000
@@ -335,7 +337,7 @@ async def test_links_of_the_servers_disk_are_no_way_out(store, root, tmp_path):
 # --- lines that are cut, files that are held
 
 
-@pytest.mark.parametrize("when_s", [0.05, 0.15, 0.4, 0.8])
+@pytest.mark.parametrize("when_s", first(2, [0.15, 0.4, 0.05, 0.8]))
 async def test_a_line_that_is_cut_at_any_time_leaves_one_whole_file(
     server, store, root, tmp_path, when_s
 ):
@@ -353,6 +355,7 @@ async def test_a_line_that_is_cut_at_any_time_leaves_one_whole_file(
     assert os.listdir(root / "larkfell") == ["long"]
 
 
+@repeat
 async def test_many_small_files_over_a_line_that_is_cut_now_and_then(server, root):
     retry = {"times": 8, "first_s": 0.01, "longest_s": 0.1}
     store = opened(server.spec(root), retry=retry)

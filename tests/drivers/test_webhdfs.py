@@ -17,6 +17,7 @@ from pinecart.runner.content_comparison import Pair, compare_contents
 from tests.contracts.large_listing import MANY, listed_of_many
 from tests.contracts.remote_tree import LONG, cut_at_any_step, long_put, opened
 from tests.contracts.store import AT, StoreContract, names, put
+from tests.repeats import first, repeat
 from tests.servers.hdfs import Hdfs
 
 TOKEN = "made-up-token"
@@ -37,9 +38,10 @@ def there(tmp_path):
     return {path.name: path.read_bytes() for path in (tmp_path / "there" / "larkfell").iterdir()}
 
 
-@pytest.mark.parametrize(
-    "habits", [{}, {"batches": False}, {"token": TOKEN}, {"gateway": True}], ids=str
-)
+HABITS = ({}, {"batches": False}, {"token": TOKEN}, {"gateway": True})
+
+
+@pytest.mark.parametrize("habits", first(2, HABITS), ids=str)
 class TestStandIn(StoreContract):
     @pytest.fixture
     async def store(self, tmp_path, habits):
@@ -108,7 +110,7 @@ async def test_bytes_go_to_no_host_that_nobody_named(tmp_path, partner):
     await store.close()
 
 
-@pytest.mark.parametrize("when", ["cuts", "lost"])
+@pytest.mark.parametrize("when", first(1, ["lost", "cuts"]))
 @pytest.mark.parametrize(
     "what",
     [
@@ -252,6 +254,7 @@ def test_only_sums_that_prove_something_count(made, counts):
     assert sum_of(told) == (OwnSum(made, "00ff" * 14) if counts else None)
 
 
+@repeat
 def test_fifty_thousand_names_come_in_order_and_little_memory(partner, tmp_path):
     os.rmdir(tmp_path / "there" / "larkfell")
     count, grown_kib = listed_of_many(partner.spec(), tmp_path / "there")

@@ -16,6 +16,7 @@ import pytest
 from pinecart.client import Client
 from pinecart.service.config.state import FORMAT
 from pinecart.standins.bucket_behaviour import Behaviour
+from tests.repeats import first
 from tests.standin import running
 from tests.whole.house import PASSWORD, Browser, House, house, until
 
@@ -118,7 +119,9 @@ def unpacked(archive, home):
         home.sql("UPDATE stores_storerecord SET fields=? WHERE name=?", form, name)
 
 
-@pytest.mark.parametrize("archive", STATES, ids=lambda archive: archive.name.partition(".")[0])
+@pytest.mark.parametrize(
+    "archive", first(1, STATES), ids=lambda archive: archive.name.partition(".")[0]
+)
 def test_the_state_folder_of_every_earlier_release_is_taken_over(archive, tmp_path):
     assert len(STATES) == FORMAT - 1
     with running() as (standin, endpoint):

@@ -13,6 +13,7 @@ import schemathesis
 from hypothesis import HealthCheck, settings
 from schemathesis import checks
 
+from tests.repeats import ALL
 from tests.whole.house import house
 
 SEEDS = int(os.environ.get("PINECART_SOAK", "0"))
@@ -32,6 +33,7 @@ NOBODY = dict.fromkeys(("endpoint", "url", "auth_url", "storage_url"), "http://1
     "pasted": "",
 }
 schema = schemathesis.openapi.from_path("docs/api.yml")
+schema.config.phases.coverage.enabled = ALL  # hundreds at the borders, where a body has many fields
 health = list(HealthCheck)
 
 

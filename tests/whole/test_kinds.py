@@ -12,6 +12,7 @@ from contextlib import ExitStack
 import pytest
 
 from pinecart.client.errors import InvalidRequest
+from tests.repeats import first, repeat
 from tests.servers import swift
 from tests.servers.azurite import azurite
 from tests.servers.dav import PythonDav, apache
@@ -123,7 +124,7 @@ def ended(home, run):
         return until(lambda: (r := cart.run(run))["state"] == "ended" and r, 120, "its end")
 
 
-@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("kind", first(2, KINDS))
 @pytest.mark.parametrize("way", ["there", "back"])
 def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, places, kind, way):
     """Going there, by the part that was there, where the protocol can: the file that gets the name
@@ -160,6 +161,7 @@ def test_killed_in_the_middle_of_a_large_file_it_goes_on(home, places, kind, way
     assert home.carried(name)["outcome"] == "nothing-to-do"
 
 
+@repeat
 @pytest.mark.timeout(400)
 def test_servers_that_are_away_for_twenty_seconds(home, places):
     """One of each kind, each stopped once its run is under way: they are waited for together."""
@@ -199,6 +201,7 @@ def test_a_password_that_is_refused_by_webdav_in_mid_run_holds_it(home, tmp_path
         refused_in_mid_run(home, "refused-dav", server, FarFolder(server, far).holds)
 
 
+@repeat
 def test_a_password_that_is_refused_by_sftp_in_mid_run_holds_it(home, tmp_path):
     far = tmp_path / "far"
     far.mkdir()
@@ -209,6 +212,7 @@ def test_a_password_that_is_refused_by_sftp_in_mid_run_holds_it(home, tmp_path):
         assert shown.endswith(server.key.get_fingerprint())
 
 
+@repeat
 def test_a_password_that_is_refused_by_smb_in_mid_run_holds_it(home, places):
     far = places["smb"]("refused")
     server = far.server
@@ -218,6 +222,7 @@ def test_a_password_that_is_refused_by_smb_in_mid_run_holds_it(home, places):
         server.password = "larkfell"
 
 
+@repeat
 def test_a_token_that_is_refused_by_webhdfs_in_mid_run_holds_it(home, tmp_path):
     far = tmp_path / "far"
     far.mkdir()
@@ -225,6 +230,7 @@ def test_a_token_that_is_refused_by_webhdfs_in_mid_run_holds_it(home, tmp_path):
         refused_in_mid_run(home, "refused-hdfs", server, FarFolder(server, far).holds, "token")
 
 
+@repeat
 def test_a_key_that_is_refused_by_blob_storage_in_mid_run_holds_it(home):
     with azurite() as server:
         far = FarContainer(server)

@@ -17,6 +17,7 @@ import pytest
 
 from pinecart.service.config.state import FORMAT, StateError, StateFolder
 from pinecart.standins.bucket_behaviour import Behaviour
+from tests.repeats import repeat
 from tests.standin import SECRET
 from tests.whole.house import PINECART, free_port, house, until
 
@@ -258,6 +259,7 @@ def test_a_database_somebody_holds_for_a_while_loses_no_record(shared):
         assert len(list(cart.objects(run))) == 300
 
 
+@repeat
 def test_it_ends_also_under_load_and_begins_anew(tmp_path):
     with house(tmp_path, "--runs-at-once", "3") as home:
         for n in range(3):
