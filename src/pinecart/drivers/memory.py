@@ -168,9 +168,7 @@ class MemoryStore:
 
 class _Opened:
     def __init__(self, store: MemoryStore, key: bytes, entry: Entry) -> None:
-        """What is read is what is there now, whatever came meanwhile: `entry` is what it was opened
-        as, and is compared at the end.
-        """
+        """entry: as it was opened; what is read is what is there by then."""
         self._store = store
         self._key = key
         self.entry = entry

@@ -66,8 +66,8 @@ class Recorder:
     """
 
     def __init__(self, save: Callable[[list[Record]], Awaitable[None]], rules: BatchRules) -> None:
-        """save: writes many at once; what it raises goes to whoever adds the next.   rules: how
-        many, how large, and how long they may wait.
+        """save: writes many at once; what it raises goes to whoever asked for that.   rules:
+        how many, how large, and how long they may wait.
         """
         self._save = save
         self._rules = rules

@@ -287,8 +287,8 @@ class _Work:
             await self._transferred(number)
 
     async def _audited(self, number: int) -> None:
-        """Goes on where the audit stopped, where an earlier process of this run has recorded
-        findings.
+        """What the ledger remembers of the leg is held against both sides; what was counted
+        before a failure counts.
         """
         leg = leg_context(self._order, number, self._records)
         audit = LegAudit(leg, self._order.audit, self._recorder, self._progress, self._records)

@@ -70,7 +70,7 @@ def chosen_headers(put: Put) -> dict[str, str]:
 
 
 def _condition_of(put: Put) -> dict[str, str]:
-    """None where it may replace whatever is there: the plan said so."""
+    """Empty where it may replace whatever is there: the plan said so."""
     if put.expected is not None:
         return {"if-match": f'"{put.expected.etag}"'}
     if put.if_absent:

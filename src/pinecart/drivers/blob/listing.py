@@ -63,8 +63,8 @@ class BlobLister:
                 yield left
 
     async def _as_they_come(self, prefix: bytes) -> AsyncIterator[list[Entry]]:
-        """Pages of objects in the service's own order, which isn't always that of bytes; the marks
-        of folders are left out.
+        """Pages of objects in the service's own order, which isn't always that of bytes; one
+        whose name is the place's own is left out.
         """
         bucket, start = self._client.split(prefix)
         async for page in self._each_page(bucket, start, []):

@@ -88,8 +88,8 @@ def _entry(blob: ET.Element, key: bytes) -> Entry | None:
 
 
 def _properties(blob: ET.Element) -> dict[str, str]:
-    """What the service tells of a blob in a listing, by the names of the protocol. One without any
-    is one that was removed.
+    """What the service tells of a blob in a listing, by the names of the protocol; empty where
+    it tells nothing.
     """
     found = blob.find("Properties")
     if found is None:

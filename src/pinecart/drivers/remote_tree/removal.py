@@ -172,8 +172,8 @@ class TreeRemover:
                 await self._sweep_one(b"/".join(parts_of(prefix)))
 
     async def _sweep_one(self, path: bytes) -> None:
-        """Unfinished files of runs that are over, in this folder alone. Whoever took one away
-        before did the same work.
+        """Unfinished files of this very run, left by a process of it that is no more, in this
+        folder alone. Whoever took one away before did the same work.
         """
         files = self._files
         listed = await self._retries.safely(partial(files.names, path))

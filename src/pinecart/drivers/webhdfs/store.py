@@ -34,8 +34,8 @@ class HdfsStore(RemoteTreeStore):
         return ""
 
     async def own_sum(self, key: bytes, expected: Entry) -> OwnSum | None:
-        """The file system's own checksum, which depends on its blocks too. None: it is a folder or
-        a link. Raises Changed where it was changed meanwhile.
+        """The file system's own checksum, which depends on its blocks too. None: it is a
+        folder. Raises Changed where it was changed meanwhile.
         """
         if expected.is_place:
             return None

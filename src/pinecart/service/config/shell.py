@@ -11,7 +11,9 @@ import threading
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Protocol
+from urllib.parse import quote
 
 from django.db import close_old_connections, connections
 
@@ -32,12 +34,18 @@ class Rest:
     """Between two turns, while nothing has happened.
 
     most_s: however quiet it is, a turn comes so often.   has_news: of anything but the records.
+    records: the database whose writers are heard of.
     """
 
-    def __init__(self, most_s: float, has_news: Callable[[], bool] = lambda: False) -> None:
+    def __init__(
+        self,
+        most_s: float,
+        has_news: Callable[[], bool] = lambda: False,
+        records: Path = STATE.database,
+    ) -> None:
         self._most_s = most_s
         self._has_news = has_news
-        self._records = sqlite3.connect(f"file:{STATE.database}?mode=ro", uri=True)
+        self._records = sqlite3.connect(f"file:{quote(str(records))}?mode=ro", uri=True)
         self._version = 0
 
     def begin(self) -> None:

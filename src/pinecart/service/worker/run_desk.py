@@ -168,7 +168,9 @@ class RunRecords:
             )
 
     async def overtaken(self, leg: int) -> AsyncIterator[list[tuple[bytes, int]]]:
-        """Pages of what was to be done exactly so and came otherwise: keys with their numbers."""
+        """Pages of what the preview planned and this run has no record of: keys with their
+        sizes.
+        """
         after = 0
         while True:
             preview = self._exactly
