@@ -8,7 +8,9 @@ import json
 import os
 import pwd
 import secrets
+import socket
 import sys
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -28,6 +30,7 @@ FIRST_RUN_PER_SECOND = 10
 MUSEUM = 3
 CAMPUS = 4  # and the next
 PORTS = 5
+STARTED_WITHIN_S = 30.0
 JOBS: list[JsonObject] = [
     {
         "job": "dawn-recordings",
@@ -95,6 +98,7 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
         say(f"Sign in as admin with the password {password} (made up, for this demo only).")
         say(f"The command line finds it with: export PINECART_DATA={data}")
         try:
+            _await_listening(heard_at)
             token = _token(StateFolder(data), options.url, password)
             with Client(options.url, token) as client:
                 _set_up(client, configs, files, unhurried=unhurried, say=say)
@@ -106,10 +110,26 @@ def play(data: Path, port: int, *, unhurried: bool, say: Callable[[str], None]) 
 
     played = [*configs, campus.made(files, port + CAMPUS)]
     extra = [[sys.executable, "-m", "pinecart.standins", str(config)] for config in played]
+    heard_at = [port + 1, port + 2, port + CAMPUS, port + CAMPUS + 1]
     if museum.is_there():
         extra.append(museum.made(files, port + MUSEUM))
+        heard_at.append(port + MUSEUM)
     ports = range(port + 1, port + 1 + PORTS)
     serve(StateFolder(data), options, extra=extra, ports=ports, ready=ready)
+
+
+def _await_listening(ports: list[int]) -> None:
+    """The stores beside the service begin with it, and may take longer than it does. One that
+    doesn't come is told by whoever needs it.
+    """
+    until = time.monotonic() + STARTED_WITHIN_S
+    for port in ports:
+        while time.monotonic() < until:
+            try:
+                socket.create_connection(("127.0.0.1", port), 1).close()
+                break
+            except OSError:
+                time.sleep(0.05)
 
 
 def _token(state: StateFolder, url: str, password: str) -> str:
