@@ -82,7 +82,7 @@ console-test: $(BUILT)
 	cd console && npm run -s typecheck && npm run -s lint && npm run -s test
 
 pytest: $(TEST_STAMP) $(APT_STAMP) $(BUILT)
-	$(BIN)/pytest -n 3 --dist loadgroup
+	$(BIN)/pytest -n 2 --dist loadgroup
 
 test-all: export PINECART_ALL = 1
 test-all: test
