@@ -1,4 +1,4 @@
-"""Whoever turns again and again rests while nothing happens, and hears at once when something does."""
+"""Whoever turns again and again rests while nothing happens, and hears when something does."""
 
 from __future__ import annotations
 
