@@ -17,14 +17,16 @@ class Rests:
         self.news = news
         self.thread = threading.Thread(target=self._rest, args=(Rest, most_s), daemon=True)
         self.begun = threading.Event()
+        self.ended = False
         self.thread.start()
-        self.begun.wait(20)
+        assert self.begun.wait(20)
 
     def _rest(self, rest, most_s):
         made = rest(most_s, self._has_news)
         made.begin()
         self.begun.set()
         made.last(self.stop)
+        self.ended = True
 
     def _has_news(self):
         self.looks += 1
@@ -34,7 +36,7 @@ class Rests:
 
     def is_over(self):
         self.thread.join(20)
-        return not self.thread.is_alive()
+        return self.ended
 
 
 @pytest.fixture

@@ -105,10 +105,10 @@ def read_renaming(pattern: str, to: str) -> Renaming:
     try:
         if len(pattern) > MOST_LETTERS or len(to) > MOST_LETTERS:
             raise ValueError(f"it has over {MOST_LETTERS} letters")
-        if not pattern:
-            tried = rule.new_key(Entry(b"folder/name.txt", 1, 10**18), 1)
-        else:
+        if pattern:
             tried = _tried(pattern, to)
+        else:
+            tried = rule.new_key(Entry(b"folder/name.txt", 1, 10**18), 1)
     except (KeyError, ValueError, IndexError) as exc:
         if pattern:
             hint = "its groups"

@@ -34,6 +34,7 @@ DRIVERS.add(SWIFT.kind, SWIFT)
 DRIVERS.add(WEBHDFS.kind, WEBHDFS)
 KINDS = list(DRIVERS)
 TRIED_WITHIN_S = 9.0
+# Whoever is busy for a moment is asked again; who says nothing has had its time with one try.
 TRIED = {"times": 1, "for_s": 2.0, "longest_s": 1.0, "most_asked_s": 1.0}
 __all__ = ["DRIVERS", "load_all", "open_store", "try_store"]
 

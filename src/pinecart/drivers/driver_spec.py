@@ -123,12 +123,15 @@ def confined_to(bucket: str, account: str) -> FormField:
     )
 
 
+def as_prefix(root: bytes) -> bytes:
+    """What keys below a root begin with: itself and a slash; nothing where it is the whole."""
+    return root + b"/" if root else b""
+
+
 def root_of(fields: Fields) -> bytes:
     """Where in its system a store with a `root` begins."""
     root = str(fields.get("root") or "").strip("/").encode("utf-8", "surrogateescape")
-    if root:
-        return root + b"/"
-    return b""
+    return as_prefix(root)
 
 
 def _is_certificate(value: str) -> str:

@@ -49,6 +49,11 @@ def parts_of(prefix: bytes) -> tuple[bytes, ...]:
     return parts
 
 
+def joined(path: bytes, name: bytes) -> bytes:
+    """A name in a folder; the root's path is empty."""
+    return path + b"/" + name if path else name
+
+
 def leads_out(parents: tuple[bytes, ...], text: bytes) -> bool:
     """Whether a link in these folders may lead out of the root.
 

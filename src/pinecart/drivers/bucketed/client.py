@@ -16,6 +16,7 @@ from pinecart.core.ports import HEADERS, Stat, WriteStamp
 from pinecart.core.retry import Retry
 from pinecart.drivers.bucketed.wire import number
 from pinecart.drivers.busy_retries import BusyRetries
+from pinecart.drivers.driver_spec import as_prefix
 from pinecart.drivers.http_message import HttpAnswer, Pieces, part_told
 from pinecart.drivers.transport import REST_S, Transport
 
@@ -90,10 +91,7 @@ class BucketClient(ABC):
     ) -> None:
         self.name = name
         self._transport = transport
-        if root.strip("/"):
-            self.root = root.encode().strip(b"/") + b"/"
-        else:
-            self.root = b""
+        self.root = as_prefix(root.encode().strip(b"/"))
         self.retry = retry
         self.now = now
         self._retries = BusyRetries(retry)

@@ -10,7 +10,14 @@ from typing import Any
 from pinecart.core.errors import Invalid
 from pinecart.core.form_fields import FieldType, FormField
 from pinecart.core.pasting import PasteRules
-from pinecart.drivers.driver_spec import LINKS, MOST_AT_ONCE, PROOFS, RUNS_AT_ONCE, DriverSpec
+from pinecart.drivers.driver_spec import (
+    LINKS,
+    MOST_AT_ONCE,
+    PROOFS,
+    RUNS_AT_ONCE,
+    DriverSpec,
+    as_prefix,
+)
 from pinecart.drivers.folder.connection_check import try_folder
 from pinecart.drivers.folder.store import FolderStore
 from pinecart.json_object import JsonObject
@@ -88,10 +95,8 @@ def _root(fields: Mapping[str, Any]) -> bytes:
     """The real path, links followed, so that two stores whose folders are one or lie in one another
     are known to.
     """
-    root = os.path.realpath(fields["path"]).strip("/").encode("utf-8", "surrogateescape")
-    if root:
-        return root + b"/"
-    return b""
+    root = os.path.realpath(fields["path"]).strip("/")
+    return as_prefix(root.encode("utf-8", "surrogateescape"))
 
 
 FOLDER = DriverSpec(

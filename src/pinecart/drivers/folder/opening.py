@@ -111,7 +111,7 @@ class FileOpener:
             if fd >= 0:
                 os.close(fd)
             if self._kernel.now() - began > SLOW_S:
-                self._slowness = self._slowness + 4
+                self._slowness += 4
             else:
                 self._slowness = max(self._slowness - 1, 0)
             if self._slowness > MOSTLY:

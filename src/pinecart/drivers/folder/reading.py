@@ -67,7 +67,7 @@ class File:
 
     async def besides(self, keep: Keep) -> Extra:
         def look() -> Extra:
-            mode = st.S_IMODE(os.fstat(self._fd).st_mode) & 511 if keep.permissions else None
+            mode = st.S_IMODE(os.fstat(self._fd).st_mode) & 0o777 if keep.permissions else None
             if keep.attributes:
                 names = [n for n in os.listxattr(self._fd) if n.startswith("user.")]
             else:

@@ -10,6 +10,7 @@ from collections.abc import Awaitable
 from pinecart.core.errors import Busy, Halting, Missing, StoreError, Taken
 from pinecart.core.folding import TELLING, Folding, other_spellings
 from pinecart.drivers.busy_retries import BusyRetries
+from pinecart.drivers.file_names import joined
 from pinecart.drivers.remote_tree.facts import TreeFacts
 from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, Given, RemoteFiles
 
@@ -36,7 +37,7 @@ class TreeProber:
             path = path.rpartition(b"/")[0]
         mark = f".pinecart-probe-{secrets.token_hex(8)}".encode()
         ends = (TELLING.encode(), b"2", b"3")
-        one, other, third = (_in(path, mark + b"-" + end) for end in ends)
+        one, other, third = (joined(path, mark + b"-" + end) for end in ends)
         try:
             return await self._retries.safely(lambda: self._asked(path, one, other, third))
         except (Busy, Halting):
@@ -98,7 +99,7 @@ class TreeProber:
         for rule, spellings in other_spellings(name).items():
             found = []
             for spelling in spellings:
-                other = _in(path, spelling)
+                other = joined(path, spelling)
                 found.append(await self._answers(other, names))
             told[rule] = any(found)
         return Folding(**told)
@@ -213,9 +214,3 @@ def _rounded(step_ns: int) -> int:
     if step_ns:
         return step
     return 0
-
-
-def _in(path: bytes, name: bytes) -> bytes:
-    if path:
-        return path + b"/" + name
-    return name

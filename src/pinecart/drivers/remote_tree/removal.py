@@ -11,7 +11,7 @@ from functools import partial
 
 from pinecart.core.entries import Entry, same
 from pinecart.core.errors import Missing, Refused, StoreError, Taken
-from pinecart.drivers.file_names import must_be_safe, parts_of, why_unsafe
+from pinecart.drivers.file_names import joined, must_be_safe, parts_of, why_unsafe
 from pinecart.drivers.remote_tree.facts import entry_of
 from pinecart.drivers.remote_tree.remote_files import FileKind, FileLook, Given
 from pinecart.drivers.remote_tree.tree import Tree
@@ -180,7 +180,7 @@ class TreeRemover:
         for name, _ in listed:
             if not self._names.is_left(name):
                 continue
-            full = path + b"/" + name if path else name
+            full = joined(path, name)
             with contextlib.suppress(Missing):
                 await files.remove(full)
 

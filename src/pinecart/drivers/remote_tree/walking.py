@@ -13,7 +13,7 @@ from itertools import islice
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Halting, Incomplete, Missing, Refused
 from pinecart.drivers.busy_retries import BusyRetries
-from pinecart.drivers.file_names import folder_entry
+from pinecart.drivers.file_names import folder_entry, joined
 from pinecart.drivers.remote_tree.facts import entry_of
 from pinecart.drivers.remote_tree.links import TreeLinks
 from pinecart.drivers.remote_tree.names import TreeNames
@@ -77,7 +77,7 @@ class TreeWalk:
                 raise Incomplete(
                     f"{self._files.name} lists a name that no file can have: {name!r}."
                 )
-            full = path + b"/" + name if path else name
+            full = joined(path, name)
             if self._hidden.is_resumable(name):
                 continue
             if self._hidden.is_left(name) and await self._cleared(full, seen.kind):
@@ -133,9 +133,9 @@ class TreeWalk:
                     yield some
                     some = []
                 for inner in islice(coming, AHEAD - len(ahead)):
-                    ahead[inner] = asyncio.create_task(self.names(_joined(path, inner[:-1])))
+                    ahead[inner] = asyncio.create_task(self.names(joined(path, inner[:-1])))
                 async for page in self._inside(
-                    _joined(path, name[:-1]), key, ahead.pop(name), above
+                    joined(path, name[:-1]), key, ahead.pop(name), above
                 ):
                     yield page
             if some:
@@ -179,9 +179,3 @@ class TreeWalk:
             for n in named
             if base + n.name > after or (n.name.endswith(b"/") and after.startswith(base + n.name))
         ]
-
-
-def _joined(path: bytes, name: bytes) -> bytes:
-    if path:
-        return path + b"/" + name
-    return name

@@ -11,7 +11,7 @@ from pinecart.core.checksum import EMPTY, crc_of
 from pinecart.core.entries import Entry
 from pinecart.core.errors import Busy, Corrupt, Missing, Taken, Unsafe
 from pinecart.core.ports import Placed, Put
-from pinecart.drivers.file_names import folder_entry, leads_out, must_be_safe
+from pinecart.drivers.file_names import folder_entry, joined, leads_out, must_be_safe
 from pinecart.drivers.remote_tree.facts import TreeFacts, entry_of
 from pinecart.drivers.remote_tree.hidden_files import HiddenFiles
 from pinecart.drivers.remote_tree.large_by_offset import LargeByOffset
@@ -205,7 +205,7 @@ class TreeWriter:
             return 0
         mine = [n.name for n in named if self._names.is_resumable_of(n.name, key)]
         for name in mine:
-            path = folder + b"/" + name if folder else name
+            path = joined(folder, name)
             await self._retries.safely(partial(self._hidden.clear, path))
         return len(mine)
 

@@ -20,6 +20,7 @@ from asyncssh.sftp import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE, SFTPAttrs
 
 from pinecart.core.errors import Busy, Missing, Refused, StoreError, Taken
 from pinecart.core.places import show
+from pinecart.drivers.file_names import joined
 from pinecart.drivers.remote_tree.remote_files import (
     FileKind,
     FileLook,
@@ -187,7 +188,7 @@ class SftpFiles:
             return found
         told = dict(found)
         for name in untold:
-            told[name] = await self.look(path + b"/" + name if path else name)
+            told[name] = await self.look(joined(path, name))
         return [Named(name, seen) for name, seen in told.items()]
 
     async def link_text(self, path: bytes) -> bytes:

@@ -58,8 +58,8 @@ _MOUNTS = re.compile(r"\b(?:mount\b.*\bcifs|net\s+use|cmdkey|New-PSDrive|mount_s
 
 
 def read_address(text: str) -> dict[str, str]:
-    """Fields of `\\\\host\\share\\path`, `//host/share`, `smb://…`, or of a command that mounts
-    a share; empty: it is none of those.
+    r"""Fields of `\\host\share\path`, `//host/share`, `smb://…`, or of a command that mounts a
+    share; empty: it is none of those.
     """
     found = _URL.fullmatch(text) or _UNC.fullmatch(text)
     if found:

@@ -84,7 +84,7 @@ def _size(row: Mapping[str, Any]) -> int:
 
 def parse_versions(body: bytes, key: bytes) -> list[Version]:
     """Of exactly this key, the newest first; a row that only marks a removal says so. What was
-    there before versions were kept has no number.
+    there before versions were kept has no number, and is left out.
     """
     found = []
     for row in read_rows(body):

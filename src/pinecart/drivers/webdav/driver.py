@@ -13,6 +13,7 @@ from pinecart.drivers.driver_spec import (
     HTTP_LINE,
     LIMITS,
     DriverSpec,
+    as_prefix,
     http_parts,
 )
 from pinecart.drivers.remote_tree.form import PASSWORD, READ_BACK
@@ -121,10 +122,8 @@ def _root(fields: Mapping[str, Any]) -> bytes:
     """The path of the address, so that two stores whose folders are one or lie in one another are
     known to.
     """
-    root = path_of(urlsplit(str(fields.get("url") or "")).path).strip(b"/")
-    if root:
-        return root + b"/"
-    return b""
+    root = path_of(urlsplit(str(fields.get("url") or "")).path)
+    return as_prefix(root.strip(b"/"))
 
 
 WEBDAV = DriverSpec(

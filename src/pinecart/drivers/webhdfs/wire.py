@@ -76,7 +76,7 @@ def look_of(told: Mapping[str, Any]) -> FileLook:
     size = int(told["length"])
     modified_ns = int(told["modificationTime"]) * MS_NS
     octal = told.get("permission")
-    mode = int(octal, 8) & 511 if octal else None
+    mode = int(octal, 8) & 0o777 if octal else None
     return FileLook(kind, size, modified_ns, mode)
 
 

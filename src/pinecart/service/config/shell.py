@@ -11,7 +11,6 @@ import threading
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import Protocol
 from urllib.parse import quote
 
@@ -34,22 +33,20 @@ class Rest:
     """Between two turns, while nothing has happened.
 
     most_s: however quiet it is, a turn comes so often.   has_news: of anything but the records.
-    records: the database whose writers are heard of.
     """
 
-    def __init__(
-        self,
-        most_s: float,
-        has_news: Callable[[], bool] = lambda: False,
-        records: Path = STATE.database,
-    ) -> None:
+    def __init__(self, most_s: float, has_news: Callable[[], bool] = lambda: False) -> None:
         self._most_s = most_s
         self._has_news = has_news
-        self._records = sqlite3.connect(f"file:{quote(str(records))}?mode=ro", uri=True)
+        self._records = _records()
         self._version = 0
 
     def begin(self) -> None:
-        """What is written from now on is news."""
+        """What is written from now on is news. By a new connection, so that one that went bad
+        harms one turn alone.
+        """
+        self._records.close()
+        self._records = _records()
         self._version = self._written()
 
     def last(self, stop: threading.Event) -> None:
@@ -64,6 +61,10 @@ class Rest:
         """Another number once anybody has committed (SQLite, PRAGMA data_version)."""
         (version,) = self._records.execute("PRAGMA data_version").fetchone()
         return int(version)
+
+
+def _records() -> sqlite3.Connection:
+    return sqlite3.connect(f"file:{quote(str(STATE.database))}?mode=ro", uri=True)
 
 
 def keep_turning(turner: Turner, seconds: float, rest: Rest | None = None) -> None:

@@ -53,8 +53,8 @@ class StoreBrowse(APIView):
         """What lies at a place, a page at a time."""
         asked = checked(BrowseAsked, request.query_params)
         path = key_of_text(asked["path"])
-        if not (not path or path.endswith(b"/")):
-            path = path + b"/"
+        if path and not path.endswith(b"/"):
+            path += b"/"
         after = _after(asked)
         level = contents.look_at(
             actor_in(request),
@@ -245,8 +245,8 @@ class StoreArchive(APIView):
         actor = actor_in(request)
         asked = checked(ArchiveAsked, request.query_params)
         path = key_of_text(asked["path"])
-        if not (not path or path.endswith(b"/")):
-            path = path + b"/"
+        if path and not path.endswith(b"/"):
+            path += b"/"
         keys = [key_of_text(k, field="key") for k in asked["key"]]
         spec = contents.may_archive(actor, name, path, keys)
         answer = StreamingHttpResponse(

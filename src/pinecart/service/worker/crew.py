@@ -204,7 +204,7 @@ class HelperCrew:
     def heading(self, leg: int) -> tuple[int, int, int, int, str, str, str]:
         """The fields that each kind of batch begins with."""
         places = self._definition.legs[leg]
-        (run, epoch) = self.run
+        run, epoch = self.run
         return (
             next(self._numbers),
             run,

@@ -240,12 +240,10 @@ def _shared_source(
     """A move may share its source only with a job that it waits for, and of which it can be told
     what that job took.
     """
-    move = definition
-    moved = leg
-    second = other
-    taken = theirs
-    if move.intent is not Intent.HAND_OVER:
-        (move, moved), (second, taken) = (second, taken), (move, moved)
+    if definition.intent is Intent.HAND_OVER:
+        move, moved, second, taken = definition, leg, other, theirs
+    else:
+        move, moved, second, taken = other, theirs, definition, leg
     if second.job not in move.waits_for:
         message = (
             f"{leg.source} and {theirs.source} of the job {other.job!r} lie in one another: a "
